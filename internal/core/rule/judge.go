@@ -1,0 +1,263 @@
+package rule
+
+import (
+	"strings"
+	"time"
+
+	"github.com/shopspring/decimal"
+
+	"nivot/internal/core/sheet"
+	"nivot/internal/core/value"
+)
+
+// Truth is a value of three-valued logic.
+type Truth int8
+
+// The three values: what rests on an unreadable cell is unknown.
+const (
+	False   Truth = -1
+	Unknown Truth = 0
+	True    Truth = 1
+)
+
+// Facts is the row a condition is judged on, and the day it is judged on.
+type Facts struct {
+	Sheet *sheet.Sheet
+	Row   *sheet.Row
+	Today value.Day // in the rule's zone
+}
+
+// SheetScope lets rules be checked against a sheet.
+type SheetScope struct {
+	Sheet     *sheet.Sheet
+	Templates map[string]bool
+}
+
+// ColumnType implements Scope.
+func (s SheetScope) ColumnType(id string) (value.Type, bool) {
+	c, ok := s.Sheet.Column(id)
+	if !ok {
+		return "", false
+	}
+	return c.Type, true
+}
+
+// OptionID implements Scope: it meets an option by id, else by name.
+func (s SheetScope) OptionID(column, name string) (string, bool) {
+	c, ok := s.Sheet.Column(column)
+	if !ok {
+		return "", false
+	}
+	for _, o := range c.Options {
+		if o.ID == name {
+			return o.ID, true
+		}
+	}
+	for _, o := range c.Options {
+		if value.Fold(o.Name) == value.Fold(name) {
+			return o.ID, true
+		}
+	}
+	return "", false
+}
+
+// HasTemplate implements Scope.
+func (s SheetScope) HasTemplate(id string) bool { return s.Templates[id] }
+
+// DefaultZone implements Scope.
+func (s SheetScope) DefaultZone() *time.Location { return s.Sheet.Zone }
+
+// Judge tells whether the condition holds. blame is the column of the first
+// unreadable cell that made the answer unknown. A nil condition holds.
+func (c *Condition) Judge(f Facts) (t Truth, blame string) {
+	if c == nil {
+		return True, ""
+	}
+	switch c.form {
+	case 'a':
+		return join(c.All, f, False)
+	case 'y':
+		return join(c.Any, f, True)
+	case 'n':
+		t, blame = c.Not.Judge(f)
+		return -t, blame
+	}
+	return c.leaf(f)
+}
+
+// join is "all" with decisive False and "any" with decisive True.
+func join(cs []Condition, f Facts, decisive Truth) (Truth, string) {
+	out, blame := -decisive, ""
+	for i := range cs {
+		t, b := cs[i].Judge(f)
+		if t == decisive {
+			return decisive, ""
+		}
+		if t == Unknown {
+			if out != Unknown {
+				blame = b
+			}
+			out = Unknown
+		}
+	}
+	return out, blame
+}
+
+func truth(b bool) Truth {
+	if b {
+		return True
+	}
+	return False
+}
+
+func (c *Condition) leaf(f Facts) (Truth, string) {
+	col, ok := f.Sheet.Column(c.Column)
+	if !ok {
+		return Unknown, c.Column
+	}
+	v := f.Row.Cell(col)
+	switch c.Op {
+	case IsEmpty:
+		if v.IsUnreadable() {
+			return Unknown, c.Column
+		}
+		return truth(v.IsEmpty()), ""
+	case IsFilled:
+		if v.IsUnreadable() {
+			return Unknown, c.Column
+		}
+		return truth(v.IsFilled()), ""
+	case IsBad:
+		return truth(v.IsUnreadable()), ""
+	}
+	if v.IsUnreadable() {
+		return Unknown, c.Column
+	}
+	want, blame := c.wanted(f, col)
+	if blame != "" {
+		return Unknown, blame
+	}
+	return c.compare(v, want, col, f.Today), ""
+}
+
+// wanted resolves the leaf's value on the row; an empty {column} inside a list
+// is passed over.
+func (c *Condition) wanted(f Facts, col *sheet.Column) (want []value.Value, blame string) {
+	ops, err := c.operands("", col.Type, SheetScope{Sheet: f.Sheet})
+	if err != nil {
+		return nil, c.Column
+	}
+	for _, o := range ops {
+		v := o.v
+		if o.column != "" {
+			oc, _ := f.Sheet.Column(o.column)
+			if v = f.Row.Cell(oc); v.IsUnreadable() {
+				return nil, o.column
+			}
+			if v.Type == value.Choice {
+				v = value.OfText(f.Sheet.Show(oc, v))
+			}
+			if v.IsEmpty() && (c.Op == OneOf || c.Op == NoneOf) {
+				continue
+			}
+		}
+		want = append(want, v)
+	}
+	return want, ""
+}
+
+// compare judges a readable cell; empty, on either side, satisfies only
+// is-not and none-of.
+func (c *Condition) compare(v value.Value, want []value.Value, col *sheet.Column, today value.Day) Truth {
+	switch c.Op {
+	case OneOf, NoneOf:
+		in := false
+		for _, w := range want {
+			in = in || v.IsFilled() && equal(v, w, col)
+		}
+		return truth(in == (c.Op == OneOf))
+	case IsNot:
+		return truth(v.IsEmpty() || want[0].IsEmpty() || !equal(v, want[0], col))
+	}
+	if v.IsEmpty() {
+		return False
+	}
+	for _, w := range want {
+		if w.IsEmpty() {
+			return False
+		}
+	}
+	switch c.Op {
+	case Is, OnDay:
+		if c.Op == OnDay {
+			v.Type, v.Wall.Second = value.Date, 0
+		}
+		return truth(equal(v, want[0], col))
+	case Contains:
+		return truth(strings.Contains(value.Fold(v.Str), value.Fold(want[0].Str)))
+	case StartsWith:
+		return truth(strings.HasPrefix(value.Fold(v.Str), value.Fold(want[0].Str)))
+	case EndsWith:
+		return truth(strings.HasSuffix(value.Fold(v.Str), value.Fold(want[0].Str)))
+	case DaysAway:
+		away := value.OfNumber(decimal.NewFromInt(int64(v.Wall.Day) - int64(today)))
+		return within(away, want, col)
+	case Between:
+		return within(v, want, col)
+	}
+	n, ok := order(v, want[0], col)
+	if !ok {
+		return False
+	}
+	switch c.Op {
+	case Less, Before:
+		return truth(n < 0)
+	case AtMost:
+		return truth(n <= 0)
+	case More, After:
+		return truth(n > 0)
+	case AtLeast:
+		return truth(n >= 0)
+	}
+	return False
+}
+
+func within(v value.Value, want []value.Value, col *sheet.Column) Truth {
+	lo, ok1 := order(v, want[0], col)
+	hi, ok2 := order(v, want[1], col)
+	return truth(ok1 && ok2 && lo >= 0 && hi <= 0)
+}
+
+func equal(v, w value.Value, col *sheet.Column) bool {
+	n, ok := order(v, w, col)
+	return ok && n == 0
+}
+
+// order compares; options rank by their list, and meet text by their name.
+func order(v, w value.Value, col *sheet.Column) (int, bool) {
+	if v.Type == value.Choice {
+		name := func(x value.Value) string {
+			for _, o := range col.Options {
+				if x.Type == value.Choice && o.ID == x.Str {
+					return value.Fold(o.Name)
+				}
+			}
+			return value.Fold(x.Str)
+		}
+		rank := func(x value.Value) int {
+			n := name(x)
+			for i, o := range col.Options {
+				if value.Fold(o.Name) == n {
+					return i
+				}
+			}
+			return -1
+		}
+		a, b := rank(v), rank(w)
+		if b < 0 {
+			return 1, true
+		}
+		return a - b, true
+	}
+	return value.Compare(v, w)
+}

@@ -1,0 +1,366 @@
+package rule
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"nivot/internal/core/sheet"
+	"nivot/internal/core/value"
+)
+
+// Phrases are the parts of a rule's English sentence, each the words of one
+// blank.
+type Phrases struct {
+	When      string `json:"when"`      // "30, 14, 7 and 1 days before"
+	Column    string `json:"column"`    // "return due"
+	Every     string `json:"every"`     // "every year", or ""
+	At        string `json:"at"`        // "09:00", or "its own time"
+	Zone      string `json:"zone"`      // the rule's own zone, or ""
+	Condition string `json:"condition"` // "state is out or extended", or ""
+	Template  string `json:"template"`
+	To        string `json:"to"`
+	Cc        string `json:"cc"`
+	Bcc       string `json:"bcc"`
+	ReplyTo   string `json:"replyTo"`
+	Late      string `json:"late"` // "a day"
+}
+
+// Segment is a piece of a sentence; Strong ones name a column or template.
+type Segment struct {
+	Text   string `json:"text"`
+	Strong bool   `json:"strong,omitempty"`
+}
+
+// Describe gives the phrases of a rule. template names a template by id.
+func (r *Rule) Describe(s *sheet.Sheet, template func(id string) string) Phrases {
+	p := Phrases{
+		When: r.Trigger.when(), Column: columnName(s, r.Trigger.Column), Zone: r.Zone,
+		To: addresses(s, r.To), Cc: addresses(s, r.Cc), Bcc: addresses(s, r.Bcc), ReplyTo: addresses(s, r.ReplyTo),
+	}
+	p.At = r.Trigger.At
+	if c, ok := s.Column(r.Trigger.Column); p.At == "" && ok {
+		if p.At = "09:00"; c.Type == value.Moment {
+			p.At = "its own time"
+		}
+	}
+	if e := r.Trigger.Every; e != nil {
+		p.Every = e.words()
+	}
+	if r.Condition != nil {
+		p.Condition = r.Condition.Words(s)
+	}
+	var names []string
+	for _, w := range r.Send {
+		n := template(w.Template)
+		if w.If != nil {
+			n += " if " + w.If.Words(s)
+		}
+		names = append(names, n)
+	}
+	p.Template = strings.Join(names, ", else ")
+	if d, err := r.LateLimit(); err == nil {
+		p.Late = DurationWords(d)
+	}
+	return p
+}
+
+// Sentence is the rule in plain English.
+func (r *Rule) Sentence(s *sheet.Sheet, template func(id string) string) []Segment {
+	p := r.Describe(s, template)
+	var out []Segment
+	say := func(text string) { out = append(out, Segment{Text: text}) }
+	strong := func(text string) { out = append(out, Segment{Text: text, Strong: true}) }
+	say(upperFirst(p.When) + " ")
+	strong(p.Column)
+	if p.Every != "" {
+		say(", " + p.Every + ",")
+	}
+	say(" at " + p.At)
+	if p.Zone != "" {
+		say(" (" + p.Zone + ")")
+	}
+	if p.Condition != "" {
+		say(", while " + p.Condition)
+	}
+	say(", write ")
+	strong(p.Template)
+	say(" to " + p.To)
+	if p.Cc != "" {
+		say(", copy to " + p.Cc)
+	}
+	if p.Bcc != "" {
+		say(", blind copy to " + p.Bcc)
+	}
+	say(".")
+	return out
+}
+
+func upperFirst(s string) string {
+	if s == "" {
+		return s
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
+}
+
+func columnName(s *sheet.Sheet, id string) string {
+	if c, ok := s.Column(id); ok {
+		return ColumnWord(c.Name)
+	}
+	return "…"
+}
+
+// ColumnWord writes a column's name inside a sentence: its first letter small,
+// unless the word is an abbreviation.
+func ColumnWord(n string) string {
+	r := []rune(n)
+	if len(r) > 1 && strings.ToUpper(string(r[1])) == string(r[1]) && strings.ToLower(string(r[1])) != string(r[1]) {
+		return n
+	}
+	if len(r) == 0 {
+		return n
+	}
+	return strings.ToLower(string(r[0])) + string(r[1:])
+}
+
+// when groups the offsets by side and unit: "30, 14 and 7 days before".
+func (t *Trigger) when() string {
+	type group struct {
+		unit  Unit
+		after int
+	}
+	var order []group
+	ns := map[group][]int{}
+	for _, o := range t.Offsets {
+		g := group{o.Unit, sign(o.N)}
+		if _, ok := ns[g]; !ok {
+			order = append(order, g)
+		}
+		ns[g] = append(ns[g], o.N*sign(o.N))
+	}
+	var parts []string
+	for _, g := range order {
+		if g.after == 0 {
+			if g.unit == WorkingDays {
+				parts = append(parts, "on the first working day from")
+			} else {
+				parts = append(parts, "on")
+			}
+			continue
+		}
+		nums := make([]string, len(ns[g]))
+		for i, n := range ns[g] {
+			nums[i] = fmt.Sprint(n)
+		}
+		unit := strings.ReplaceAll(string(g.unit), "-", " ")
+		if len(nums) == 1 && nums[0] == "1" {
+			unit = strings.TrimSuffix(unit, "s")
+		}
+		side := "before"
+		if g.after > 0 {
+			side = "after"
+		}
+		parts = append(parts, fmt.Sprintf("%s %s %s", join2(nums, "and"), unit, side))
+	}
+	return join2(parts, "and")
+}
+
+func sign(n int) int {
+	switch {
+	case n < 0:
+		return -1
+	case n > 0:
+		return 1
+	}
+	return 0
+}
+
+func join2(items []string, word string) string {
+	switch len(items) {
+	case 0:
+		return ""
+	case 1:
+		return items[0]
+	}
+	return strings.Join(items[:len(items)-1], ", ") + " " + word + " " + items[len(items)-1]
+}
+
+func (e *Every) words() string {
+	unit := strings.TrimSuffix(e.Unit, "s")
+	s := "every " + unit
+	if e.N > 1 {
+		s = fmt.Sprintf("every %d %s", e.N, e.Unit)
+	}
+	if e.Times > 0 {
+		s += fmt.Sprintf(", %d times in all", e.Times)
+	}
+	return s
+}
+
+func addresses(s *sheet.Sheet, list []Address) string {
+	var parts []string
+	for _, a := range list {
+		if a.Column != "" {
+			parts = append(parts, columnName(s, a.Column))
+		} else {
+			parts = append(parts, a.Address)
+		}
+	}
+	return join2(parts, "and")
+}
+
+// DurationWords writes a duration as one says it: "a day", "3 hours".
+func DurationWords(d time.Duration) string {
+	for _, u := range []struct {
+		d         time.Duration
+		one, many string
+	}{{7 * 24 * time.Hour, "a week", "weeks"}, {24 * time.Hour, "a day", "days"}, {time.Hour, "an hour", "hours"}, {time.Minute, "a minute", "minutes"}} {
+		if d%u.d == 0 && d >= u.d {
+			if d == u.d {
+				return u.one
+			}
+			return fmt.Sprintf("%d %s", d/u.d, u.many)
+		}
+	}
+	return d.String()
+}
+
+// Words writes a condition in English: "state is out or extended".
+func (c *Condition) Words(s *sheet.Sheet) string {
+	switch c.form {
+	case 'a', 'y':
+		items, word := c.All, "and"
+		if c.form == 'y' {
+			items, word = c.Any, "or"
+		}
+		var parts []string
+		for i := range items {
+			w := items[i].Words(s)
+			if (items[i].form == 'a' || items[i].form == 'y') && len(items) > 1 {
+				w = "(" + w + ")"
+			}
+			parts = append(parts, w)
+		}
+		if len(parts) == 0 {
+			return map[byte]string{'a': "anything", 'y': "nothing"}[c.form]
+		}
+		return strings.Join(parts, " "+word+" ")
+	case 'n':
+		return "it is not so that " + c.Not.Words(s)
+	}
+	name := columnName(s, c.Column)
+	vals := c.valueWords(s)
+	one := ""
+	if len(vals) > 0 {
+		one = vals[0]
+	}
+	switch c.Op {
+	case Is, OneOf:
+		return name + " is " + join2(vals, "or")
+	case IsNot, NoneOf:
+		return name + " is not " + join2(vals, "or")
+	case IsEmpty:
+		return name + " is empty"
+	case IsFilled:
+		return name + " is filled"
+	case IsBad:
+		return name + " cannot be read"
+	case Contains:
+		return name + " contains " + one
+	case StartsWith:
+		return name + " starts with " + one
+	case EndsWith:
+		return name + " ends with " + one
+	case Less:
+		return name + " is below " + one
+	case AtMost:
+		return name + " is at most " + one
+	case More:
+		return name + " is above " + one
+	case AtLeast:
+		return name + " is at least " + one
+	case Before, After, OnDay:
+		return name + " is " + string(c.Op) + " " + one
+	case Between:
+		return name + " is between " + join2(vals, "and")
+	case DaysAway:
+		return name + " is " + join2(vals, "to") + " days away"
+	}
+	return name + " " + string(c.Op) + " " + one
+}
+
+func (c *Condition) valueWords(s *sheet.Sheet) []string {
+	if c.Value == nil {
+		return nil
+	}
+	items := c.Value.List
+	if !c.Value.isList {
+		items = []Operand{*c.Value}
+	}
+	col, _ := s.Column(c.Column)
+	out := make([]string, 0, len(items))
+	for _, it := range items {
+		out = append(out, it.words(s, col))
+	}
+	return out
+}
+
+func (o *Operand) words(s *sheet.Sheet, col *sheet.Column) string {
+	switch {
+	case o.Column != "":
+		return columnName(s, o.Column)
+	case o.Number != nil:
+		return value.FormatNumber(*o.Number, value.NumberFormat{}, s.Locale)
+	case o.Yes != nil:
+		return map[bool]string{true: "yes", false: "no"}[*o.Yes]
+	case o.Text == nil:
+		return "…"
+	}
+	if col != nil {
+		switch col.Type {
+		case value.Choice:
+			return s.Show(col, value.Value{State: value.Filled, Type: value.Choice, Str: *o.Text})
+		case value.Date, value.Moment:
+			if d, err := value.ParseDay(*o.Text, value.YearMonthDay); err == nil {
+				return value.FormatDay(d, value.Medium, s.Locale, "")
+			}
+		}
+	}
+	return *o.Text
+}
+
+// Leaves lists the leaves of a condition in order.
+func (c *Condition) Leaves() []*Condition {
+	if c == nil {
+		return nil
+	}
+	switch c.form {
+	case 'a', 'y':
+		var out []*Condition
+		for _, list := range [][]Condition{c.All, c.Any} {
+			for i := range list {
+				out = append(out, list[i].Leaves()...)
+			}
+		}
+		return out
+	case 'n':
+		return c.Not.Leaves()
+	}
+	return []*Condition{c}
+}
+
+// Clauses parts a condition into what has to hold together: the members of a
+// top "all", or the condition itself.
+func (c *Condition) Clauses() []*Condition {
+	if c == nil {
+		return nil
+	}
+	if c.form != 'a' {
+		return []*Condition{c}
+	}
+	out := make([]*Condition, len(c.All))
+	for i := range c.All {
+		out[i] = &c.All[i]
+	}
+	return out
+}

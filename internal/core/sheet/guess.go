@@ -1,0 +1,177 @@
+package sheet
+
+import (
+	"fmt"
+	"strings"
+
+	"nivot/internal/core/value"
+)
+
+// Guess is what a column of text from a file looks like.
+type Guess struct {
+	Type    value.Type
+	Order   value.Order // date and moment
+	AskDay  bool        // the data leave day-month or month-day open
+	Options []string    // choice: in order of first appearance
+	Filled  int         // cells that are not empty
+	Fit     int         // of those, how many the type reads
+	Misfits []Misfit    // the first that it does not
+}
+
+// Misfit is a cell that does not fit, with the line it stands in.
+type Misfit struct {
+	Line int
+	Text string
+	Why  string
+}
+
+// maxMisfits is how many misfits are shown as examples.
+const maxMisfits = 3
+
+// GuessColumn finds the type that at least nine in ten of the filled cells
+// fit, the strictest first. lines gives each cell's line in its file.
+func GuessColumn(name string, cells []string, lines []int, l *value.Locale) Guess {
+	filled := 0
+	distinct := map[string]int{}
+	var options []string
+	for _, c := range cells {
+		if t := value.Trim(c); t != "" {
+			filled++
+			f := value.Fold(t)
+			if distinct[f]++; distinct[f] == 1 {
+				options = append(options, t)
+			}
+		}
+	}
+	try := func(t value.Type, o value.Order) Guess {
+		return Measure(value.Reading{Type: t, Order: o, Locale: l}, cells, lines)
+	}
+	good := func(g Guess) bool { return filled > 0 && g.Fit*10 >= filled*9 }
+	for _, t := range []value.Type{value.Date, value.Moment} {
+		dmy, mdy := try(t, value.DayMonthYear), try(t, value.MonthDayYear)
+		ymd := try(t, value.YearMonthDay)
+		best := dmy
+		if mdy.Fit > best.Fit || mdy.Fit == best.Fit && l.DefaultOrder == value.MonthDayYear {
+			best = mdy
+		}
+		best.AskDay = dmy.Fit == mdy.Fit && ambiguous(cells)
+		if ymd.Fit > best.Fit {
+			best = ymd
+		}
+		if good(best) {
+			return best
+		}
+	}
+	for _, t := range []value.Type{value.YesNo, value.Number, value.Email} {
+		if g := try(t, ""); good(g) && !(t == value.Number && looksLikeCode(cells)) {
+			return g
+		}
+	}
+	n := len(options)
+	if n > 0 && n <= 12 && filled >= 2*n && filled >= 8 && longest(options) <= 40 {
+		return Guess{Type: value.Choice, Options: options, Filled: filled, Fit: filled}
+	}
+	return Guess{Type: value.Text, Filled: filled, Fit: filled}
+}
+
+// Measure counts how many cells a reading fits and keeps the first that it
+// does not.
+func Measure(r value.Reading, cells []string, lines []int) Guess {
+	g := Guess{Type: r.Type, Order: r.Order}
+	for i, c := range cells {
+		v, err := value.Read(c, r)
+		if err == nil && v.IsEmpty() {
+			continue
+		}
+		g.Filled++
+		if err == nil {
+			g.Fit++
+		} else if len(g.Misfits) < maxMisfits {
+			g.Misfits = append(g.Misfits, Misfit{Line: lines[i], Text: c, Why: err.Error()})
+		}
+	}
+	return g
+}
+
+// ambiguous tells whether a cell is written with separators and could be read
+// either way round.
+func ambiguous(cells []string) bool {
+	for _, c := range cells {
+		a, errA := value.ParseDay(dayPart(c), value.DayMonthYear)
+		b, errB := value.ParseDay(dayPart(c), value.MonthDayYear)
+		if errA == nil && errB == nil && a != b {
+			return true
+		}
+	}
+	return false
+}
+
+func dayPart(s string) string {
+	f := strings.Fields(value.Trim(s))
+	if len(f) == 0 {
+		return ""
+	}
+	return strings.TrimSuffix(f[0], ",")
+}
+
+// looksLikeCode tells whether digits are a name rather than an amount: a
+// leading zero would be lost if they were read as a number.
+func looksLikeCode(cells []string) bool {
+	for _, c := range cells {
+		t := value.Trim(c)
+		if len(t) > 1 && t[0] == '0' && t[1] >= '0' && t[1] <= '9' {
+			return true
+		}
+	}
+	return false
+}
+
+func longest(ss []string) int {
+	n := 0
+	for _, s := range ss {
+		n = max(n, len([]rune(s)))
+	}
+	return n
+}
+
+// ProposeKey proposes the column that identifies a row: the first whose cells
+// are all filled and all different, by text comparison.
+func ProposeKey(columns [][]string, guesses []Guess) int {
+	for i, cells := range columns {
+		if guesses[i].Type == value.Date || guesses[i].Type == value.Moment || len(cells) == 0 {
+			continue
+		}
+		seen := make(map[string]bool, len(cells))
+		for _, c := range cells {
+			f := value.Fold(c)
+			if f == "" || seen[f] {
+				break
+			}
+			seen[f] = true
+		}
+		if len(seen) == len(cells) {
+			return i
+		}
+	}
+	return -1
+}
+
+// NameColumns gives every column a name: a missing one becomes "Column n", a
+// doubled one gets its number.
+func NameColumns(names []string) []string {
+	out := make([]string, len(names))
+	seen := map[string]bool{}
+	for i, n := range names {
+		n = strings.Join(strings.Fields(value.Trim(n)), " ")
+		if n == "" {
+			n = fmt.Sprintf("Column %d", i+1)
+		}
+		base := n
+		for k := 2; seen[value.Fold(n)]; k++ {
+			n = fmt.Sprintf("%s (%d)", base, k)
+		}
+		seen[value.Fold(n)] = true
+		out[i] = n
+	}
+	return out
+}

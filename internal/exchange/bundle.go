@@ -1,0 +1,574 @@
+package exchange
+
+import (
+	"archive/zip"
+	"bytes"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"strings"
+	"time"
+
+	"nivot/internal/core/calendar"
+	"nivot/internal/core/plan"
+	"nivot/internal/core/rule"
+	"nivot/internal/core/sheet"
+	"nivot/internal/core/template"
+	"nivot/internal/core/value"
+)
+
+// Bundle is the open form of a sheet and its rules, read: names have been
+// turned into ids.
+type Bundle struct {
+	Sheet     *sheet.Sheet
+	Rows      []*sheet.Row
+	Rules     []*rule.Rule
+	Templates map[string]*template.Template
+	Calendar  calendar.Calendar
+}
+
+// format names the version of the bundle that this code reads and writes.
+const format = "nivot-bundle/1"
+
+// BundleError is a fault in a bundle: the file, where in it, and what.
+type BundleError struct {
+	File  string
+	Where string // JSON pointer (RFC 6901), "line n", or ""
+	Err   error
+}
+
+func (e *BundleError) Error() string {
+	if e.Where == "" {
+		return fmt.Sprintf("%s: %v", e.File, e.Err)
+	}
+	return fmt.Sprintf("%s, %s: %v", e.File, e.Where, e.Err)
+}
+
+// Unwrap gives the fault itself.
+func (e *BundleError) Unwrap() error { return e.Err }
+
+type sheetFile struct {
+	Format  string       `json:"format"`
+	Name    string       `json:"name"`
+	Zone    string       `json:"zone"`
+	Locale  string       `json:"locale"`
+	Key     string       `json:"key"`
+	Settle  string       `json:"settle"`
+	Columns []columnFile `json:"columns"`
+}
+
+type columnFile struct {
+	Name    string             `json:"name"`
+	Type    value.Type         `json:"type"`
+	Order   value.Order        `json:"order"`
+	Options []string           `json:"options"`
+	Formula string             `json:"formula"`
+	Format  value.NumberFormat `json:"format"`
+}
+
+type templateFile struct {
+	Name    string `json:"name"`
+	Subject string `json:"subject"`
+	Text    string `json:"text"`
+}
+
+type calendarFile struct {
+	Weekdays []string `json:"weekdays"`
+	Closed   []string `json:"closed"`
+}
+
+// OpenBundle reads a bundle: a folder, or a .zip of one.
+func OpenBundle(path string) (*Bundle, error) {
+	info, err := os.Stat(path)
+	if err != nil {
+		return nil, fmt.Errorf("the bundle %s cannot be opened: %w", path, errors.Unwrap(err))
+	}
+	if info.IsDir() {
+		return ReadBundle(os.DirFS(path))
+	}
+	z, err := zip.OpenReader(path)
+	if err != nil {
+		return nil, fmt.Errorf("the bundle %s is neither a folder nor a .zip: %w", path, err)
+	}
+	defer z.Close()
+	return ReadBundle(z)
+}
+
+// ReadBundle reads the files of a bundle.
+func ReadBundle(dir fs.FS) (*Bundle, error) {
+	b := &Bundle{Templates: map[string]*template.Template{}, Calendar: calendar.Default()}
+	for _, step := range []struct {
+		file string
+		read func(data []byte) error
+		opt  bool
+	}{
+		{"sheet.json", b.readSheet, false},
+		{"calendar.json", b.readCalendar, true},
+		{"rows.csv", b.readRows, false},
+		{"templates.json", b.readTemplates, false},
+		{"rules.json", b.readRules, false},
+	} {
+		data, err := readFile(dir, step.file)
+		if step.opt && errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err == nil {
+			err = step.read(data)
+		} else if errors.Is(err, fs.ErrNotExist) {
+			err = errors.New("the file is missing")
+		}
+		if err != nil {
+			return nil, place(step.file, err)
+		}
+	}
+	return b, nil
+}
+
+func readFile(dir fs.FS, name string) ([]byte, error) {
+	f, err := dir.Open(name)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	data, err := io.ReadAll(io.LimitReader(f, MaxBytes+1))
+	if err == nil && len(data) > MaxBytes {
+		err = fmt.Errorf("the file is larger than %d MB", MaxBytes>>20)
+	}
+	return data, err
+}
+
+// place puts file and place before a fault.
+func place(file string, err error) error {
+	var be *BundleError
+	if errors.As(err, &be) {
+		be.File = file
+		return be
+	}
+	var fe *FileError
+	if errors.As(err, &fe) && fe.Line > 0 {
+		return &BundleError{File: file, Where: fmt.Sprintf("line %d", fe.Line), Err: errors.New(fe.Message)}
+	}
+	return &BundleError{File: file, Err: err}
+}
+
+func at(pointer string, err error) error { return &BundleError{Where: pointer, Err: err} }
+
+// decodeJSON decodes strictly and turns offsets into line numbers.
+func decodeJSON(data []byte, into any) error {
+	d := json.NewDecoder(bytes.NewReader(bytes.TrimPrefix(data, []byte("\ufeff"))))
+	d.DisallowUnknownFields()
+	err := d.Decode(into)
+	if err == nil {
+		if _, end := d.Token(); end != io.EOF {
+			err = errors.New("something stands behind the end of the JSON text")
+		}
+	}
+	var syn *json.SyntaxError
+	var typ *json.UnmarshalTypeError
+	switch {
+	case errors.As(err, &syn):
+		return at(lineOf(data, syn.Offset), err)
+	case errors.As(err, &typ):
+		return at(lineOf(data, typ.Offset), fmt.Errorf("%s is wanted, not %s", typ.Type, typ.Value))
+	case err != nil:
+		return at(lineOf(data, d.InputOffset()), err)
+	}
+	return nil
+}
+
+func lineOf(data []byte, offset int64) string {
+	return fmt.Sprintf("line %d", 1+bytes.Count(data[:min(int(offset), len(data))], []byte("\n")))
+}
+
+func (b *Bundle) readSheet(data []byte) error {
+	var f sheetFile
+	if err := decodeJSON(data, &f); err != nil {
+		return err
+	}
+	if f.Format != format {
+		return at("/format", fmt.Errorf("format %q is not known; this version reads %q", f.Format, format))
+	}
+	loc, err := time.LoadLocation(f.Zone)
+	if err != nil || f.Zone == "" {
+		return at("/zone", fmt.Errorf("zone %q is not known; use a name like Europe/London", f.Zone))
+	}
+	locale, err := value.FindLocale(f.Locale)
+	if err != nil {
+		return at("/locale", err)
+	}
+	settle := 2 * time.Minute
+	if f.Settle != "" {
+		if settle, err = parseSettle(f.Settle); err != nil {
+			return at("/settle", err)
+		}
+	}
+	s := &sheet.Sheet{ID: "sheet", Name: f.Name, Zone: loc, Locale: locale, Settle: settle}
+	for i, c := range f.Columns {
+		p := fmt.Sprintf("/columns/%d", i)
+		if c.Type == value.Formula {
+			// A formula has no cells in rows.csv; nothing of a date rule rests
+			// on it in this version.
+			if c.Formula == "" {
+				return at(p+"/formula", errors.New("a formula column needs a formula"))
+			}
+		} else if c.Formula != "" {
+			return at(p+"/formula", fmt.Errorf("a column of type %s has no formula", c.Type))
+		}
+		col := sheet.Column{ID: "column:" + value.Fold(c.Name), Name: value.Trim(c.Name), Type: c.Type, Pos: i, Order: c.Order,
+			Formula: c.Formula, Format: c.Format}
+		for _, o := range c.Options {
+			col.Options = append(col.Options, value.Option{ID: value.Fold(o), Name: o})
+		}
+		s.Columns = append(s.Columns, col)
+	}
+	if f.Key != "" {
+		k, ok := s.ColumnNamed(f.Key)
+		if !ok {
+			return at("/key", fmt.Errorf("there is no column %q", f.Key))
+		}
+		s.Key = k.ID
+	}
+	if err := s.Validate(); err != nil {
+		return at("/columns", err)
+	}
+	b.Sheet = s
+	return nil
+}
+
+func parseSettle(s string) (time.Duration, error) {
+	if s == "PT0S" || s == "PT0M" {
+		return 0, nil
+	}
+	return rule.ParseDuration(s)
+}
+
+func (b *Bundle) readCalendar(data []byte) error {
+	var f calendarFile
+	if err := decodeJSON(data, &f); err != nil {
+		return err
+	}
+	c, err := calendar.New(f.Weekdays, f.Closed)
+	if err != nil {
+		return err
+	}
+	b.Calendar = c
+	return nil
+}
+
+func (b *Bundle) readRows(data []byte) error {
+	t, err := ReadCSV(data)
+	if err != nil {
+		return err
+	}
+	cols := make([]*sheet.Column, len(t.Heading))
+	for i, h := range t.Heading {
+		c, ok := b.Sheet.ColumnNamed(h)
+		if !ok {
+			return at("line 1", fmt.Errorf("there is no column %q in sheet.json", h))
+		}
+		cols[i] = c
+	}
+	seen := map[string]bool{}
+	for i, rec := range t.Rows {
+		r := &sheet.Row{Number: int64(i + 1)}
+		for k, text := range rec {
+			if cols[k].Type != value.Formula {
+				r.Set(cols[k], value.Parse(text, b.Sheet.Reading(cols[k])))
+			}
+		}
+		// A second row with the same key is kept; edits by key mean the first.
+		r.ID = b.Sheet.RowName(r)
+		if f := value.Fold(r.ID); seen[f] {
+			r.ID = fmt.Sprintf("%s (#%d)", r.ID, r.Number)
+		} else {
+			seen[f] = true
+		}
+		b.Rows = append(b.Rows, r)
+	}
+	return nil
+}
+
+// Names implements template.Columns.
+func (b *Bundle) Names() (ids, names []string) {
+	for _, c := range b.Sheet.Columns {
+		ids, names = append(ids, c.ID), append(names, c.Name)
+	}
+	return ids, names
+}
+
+func (b *Bundle) readTemplates(data []byte) error {
+	var fs []templateFile
+	if err := decodeJSON(data, &fs); err != nil {
+		return err
+	}
+	for i, f := range fs {
+		p := fmt.Sprintf("/%d", i)
+		if b.Templates[value.Fold(f.Name)] != nil {
+			return at(p+"/name", fmt.Errorf("there are two templates %q", f.Name))
+		}
+		t := &template.Template{ID: value.Fold(f.Name), Name: f.Name}
+		var err error
+		if t.Subject, err = template.ParseLine(f.Subject, b); err != nil {
+			return at(p+"/subject", err)
+		}
+		if t.Body, err = template.ParseText(f.Text, b); err != nil {
+			return at(p+"/text", err)
+		}
+		if err := t.Validate(b.Sheet); err != nil {
+			return at(p, err)
+		}
+		b.Templates[t.ID] = t
+	}
+	return nil
+}
+
+func (b *Bundle) readRules(data []byte) error {
+	var raw []json.RawMessage
+	if err := decodeJSON(data, &raw); err != nil {
+		return err
+	}
+	names := map[string]bool{}
+	scope := rule.SheetScope{Sheet: b.Sheet, Templates: map[string]bool{}}
+	for id := range b.Templates {
+		scope.Templates[id] = true
+	}
+	for i, j := range raw {
+		p := fmt.Sprintf("/%d", i)
+		r, err := rule.Decode(j)
+		if err != nil {
+			return at(p, err)
+		}
+		if r.State == "" {
+			r.State = rule.Draft
+		}
+		if r.State != rule.Draft && r.State != rule.On && r.State != rule.Paused {
+			return at(p+"/state", fmt.Errorf("state %q is not known; use draft, on or paused", r.State))
+		}
+		r.ID = value.Fold(r.Name)
+		if names[r.ID] {
+			return at(p+"/name", fmt.Errorf("there are two rules %q", r.Name))
+		}
+		names[r.ID] = true
+		if err := b.resolve(r); err != nil {
+			return at(p, err)
+		}
+		if err := r.Validate(scope); err != nil {
+			var fe *rule.FieldError
+			if errors.As(err, &fe) {
+				return at(p+fe.Pointer, errors.New(fe.Message))
+			}
+			return at(p, err)
+		}
+		b.Rules = append(b.Rules, r)
+	}
+	return nil
+}
+
+// resolve turns the names in a rule into ids.
+func (b *Bundle) resolve(r *rule.Rule) error {
+	return r.Rename(func(name string) (string, error) {
+		c, ok := b.Sheet.ColumnNamed(name)
+		if !ok {
+			return "", fmt.Errorf("there is no column %q", name)
+		}
+		return c.ID, nil
+	}, func(name string) (string, error) {
+		if _, ok := b.Templates[value.Fold(name)]; !ok {
+			return "", fmt.Errorf("there is no template %q", name)
+		}
+		return value.Fold(name), nil
+	}, func(column, option string) (string, error) {
+		if id, ok := (rule.SheetScope{Sheet: b.Sheet}).OptionID(column, option); ok {
+			return id, nil
+		}
+		return "", fmt.Errorf("%q is none of the column's options", option)
+	})
+}
+
+// Settings gives what each of the bundle's rules is judged with, the rules
+// that are on, or all of them.
+func (b *Bundle) Settings(all bool) []*plan.Setting {
+	var out []*plan.Setting
+	for _, r := range b.Rules {
+		if all || r.State == rule.On {
+			out = append(out, &plan.Setting{Sheet: b.Sheet, Rule: r, Templates: b.Templates, Calendar: b.Calendar})
+		}
+	}
+	return out
+}
+
+type editFile struct {
+	At     string                     `json:"at"`
+	Row    string                     `json:"row"`
+	Set    map[string]json.RawMessage `json:"set"`
+	Add    map[string]json.RawMessage `json:"add"`
+	Delete string                     `json:"delete"`
+}
+
+// ReadEdits reads edits.jsonl for this bundle: one edit per line, in time
+// order, columns by name.
+func (b *Bundle) ReadEdits(data []byte) ([]plan.Edit, error) {
+	var out []plan.Edit
+	ids := map[string]string{}
+	for _, r := range b.Rows {
+		name := value.Fold(b.Sheet.RowName(r))
+		if _, ok := ids[name]; !ok {
+			ids[name] = r.ID
+		}
+	}
+	for n, line := range strings.Split(string(data), "\n") {
+		if value.Trim(line) == "" {
+			continue
+		}
+		e, err := b.readEdit([]byte(line), ids, len(b.Rows)+len(out)+1)
+		if err != nil {
+			return nil, &BundleError{File: "edits", Where: fmt.Sprintf("line %d", n+1), Err: err}
+		}
+		out = append(out, e)
+	}
+	return out, nil
+}
+
+func (b *Bundle) readEdit(line []byte, ids map[string]string, number int) (plan.Edit, error) {
+	var f editFile
+	d := json.NewDecoder(bytes.NewReader(line))
+	d.DisallowUnknownFields()
+	if err := d.Decode(&f); err != nil {
+		return plan.Edit{}, err
+	}
+	t, err := ParseInstant(f.At, b.Sheet.Zone)
+	if err != nil {
+		return plan.Edit{}, err
+	}
+	e := plan.Edit{At: t}
+	cells := f.Set
+	switch {
+	case f.Add != nil && f.Row == "" && f.Set == nil && f.Delete == "":
+		e.Add, cells = true, f.Add
+	case f.Delete != "" && f.Row == "" && f.Set == nil && f.Add == nil:
+		e.Delete, f.Row = true, f.Delete
+	case f.Row != "" && f.Set != nil && f.Add == nil && f.Delete == "":
+	default:
+		return plan.Edit{}, errors.New("an edit has at and one of: row and set, add, delete")
+	}
+	if e.Set, err = b.cells(cells); err != nil {
+		return plan.Edit{}, err
+	}
+	if e.Add {
+		row := &sheet.Row{Number: int64(number)}
+		for id, v := range e.Set {
+			c, _ := b.Sheet.Column(id)
+			row.Set(c, v)
+		}
+		name := b.Sheet.RowName(row)
+		if id, ok := ids[value.Fold(name)]; ok {
+			e.Row = id // a key that comes back is the old row again
+			return e, nil
+		}
+		ids[value.Fold(name)] = name
+		e.Row = name
+		return e, nil
+	}
+	id, ok := ids[value.Fold(f.Row)]
+	if !ok {
+		return plan.Edit{}, fmt.Errorf("row %q is not there", f.Row)
+	}
+	e.Row = id
+	return e, nil
+}
+
+// cells reads an edit's cells: strings as typed, null and "" empty, numbers
+// and booleans as they are.
+func (b *Bundle) cells(m map[string]json.RawMessage) (map[string]value.Value, error) {
+	out := map[string]value.Value{}
+	for name, raw := range m {
+		c, ok := b.Sheet.ColumnNamed(name)
+		if !ok {
+			return nil, fmt.Errorf("there is no column %q", name)
+		}
+		if c.Type == value.Formula {
+			return nil, fmt.Errorf("column %q is worked out and cannot be set", name)
+		}
+		r := b.Sheet.Reading(c)
+		var text string
+		switch {
+		case string(raw) == "null":
+		case raw[0] == '"':
+			if err := json.Unmarshal(raw, &text); err != nil {
+				return nil, err
+			}
+		case string(raw) == "true" || string(raw) == "false":
+			text = string(raw)
+		default:
+			var n json.Number
+			if err := json.Unmarshal(raw, &n); err != nil {
+				return nil, fmt.Errorf("column %q: %s is not a cell", name, raw)
+			}
+			text = n.String()
+			if c.Type == value.Number {
+				r.Locale = nil
+			}
+		}
+		out[c.ID] = value.Parse(text, r)
+	}
+	return out, nil
+}
+
+// ParseInstant reads an instant: ISO 8601 with an offset or Z, wall time in
+// loc without one, a bare day as its start.
+func ParseInstant(s string, loc *time.Location) (time.Time, error) {
+	for _, layout := range []string{time.RFC3339Nano, "2006-01-02T15:04Z07:00"} {
+		if t, err := time.Parse(layout, s); err == nil {
+			return t, nil
+		}
+	}
+	if d, err := value.ParseDay(s, value.YearMonthDay); err == nil {
+		return calendar.Resolve(value.Wall{Day: d}, loc), nil
+	}
+	w, err := value.ParseMoment(s, value.YearMonthDay, loc)
+	if err != nil {
+		return time.Time{}, fmt.Errorf("%q is not a time; write it as 2027-03-15T08:40", s)
+	}
+	return calendar.Resolve(w, loc), nil
+}
+
+// RehearsalLine is one line of a rehearsal as it is printed.
+type RehearsalLine struct {
+	At       string   `json:"at"`
+	Rule     string   `json:"rule"`
+	Row      string   `json:"row"`
+	Step     int      `json:"step"`
+	Occasion string   `json:"occasion"`
+	Outcome  string   `json:"outcome"`
+	Template string   `json:"template,omitempty"`
+	To       []string `json:"to"`
+	Cc       []string `json:"cc,omitzero"`
+	Subject  string   `json:"subject,omitempty"`
+	Reason   string   `json:"reason"`
+}
+
+// Line turns a line of a rehearsal into its printed form.
+func (b *Bundle) Line(l plan.Line) RehearsalLine {
+	loc := l.Rule.Location(b.Sheet.Zone)
+	out := RehearsalLine{At: l.At.In(loc).Format(time.RFC3339), Rule: l.Rule.Name, Row: l.Row, Step: l.Step,
+		Occasion: l.Occasion.String(), Outcome: string(l.Outcome), To: []string{}, Reason: l.Reason}
+	if l.Outcome == plan.Skip {
+		return out
+	}
+	if t, ok := b.Templates[l.Template]; ok {
+		out.Template = t.Name
+	}
+	out.To, out.Cc, out.Subject = mailboxes(l.To), mailboxes(l.Cc), l.Subject
+	return out
+}
+
+func mailboxes(list []value.Mailbox) []string {
+	out := []string{}
+	for _, m := range list {
+		out = append(out, m.String())
+	}
+	return out
+}

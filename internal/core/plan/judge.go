@@ -66,7 +66,6 @@ type Verdict struct {
 // wording fits, recipients, fields.
 func (s *Setting) Judge(o *rule.Occasion, row *sheet.Row, at time.Time) Verdict {
 	facts := s.facts(row, at)
-	why := s.why(o, row)
 	if row.Gone {
 		return Verdict{Outcome: Skip, Reason: "the row is gone: it is no longer in the file it came from"}
 	}
@@ -77,8 +76,19 @@ func (s *Setting) Judge(o *rule.Occasion, row *sheet.Row, at time.Time) Verdict 
 	if holds == rule.False {
 		return Verdict{Outcome: Skip, Reason: "condition false: " + s.failing(facts)}
 	}
+	return s.write(o, row, facts, holds, blame)
+}
+
+// Again judges an occasion that a person wants sent again: without its
+// condition, with recipients and wording as they are now.
+func (s *Setting) Again(o *rule.Occasion, row *sheet.Row, at time.Time) Verdict {
+	return s.write(o, row, s.facts(row, at), rule.True, "")
+}
+
+// write finds wording and recipients and renders the email.
+func (s *Setting) write(o *rule.Occasion, row *sheet.Row, facts rule.Facts, holds rule.Truth, blame string) Verdict {
 	tpl := s.wording(o, facts)
-	v := Verdict{Outcome: Send, Reason: why, Template: tpl}
+	v := Verdict{Outcome: Send, Reason: s.why(o, row), Template: tpl}
 	bad := s.recipients(&v, row)
 	if holds == rule.Unknown {
 		return s.incomplete(v, blame, s.unreadable(row, blame))

@@ -1,6 +1,10 @@
 package rule
 
-import "nivot/internal/core/value"
+import (
+	"encoding/json"
+
+	"nivot/internal/core/value"
+)
 
 // Rename puts ids in place of names (or the other way round) in everything a
 // rule names: its columns, templates and, where a leaf compares with text,
@@ -69,4 +73,13 @@ func (n *renamer) operand(at, column string, o *Operand) {
 	for i := range o.List {
 		n.operand(at, column, &o.List[i])
 	}
+}
+
+// Clone gives a copy that shares nothing with the rule.
+func (r *Rule) Clone() (*Rule, error) {
+	b, err := json.Marshal(r)
+	if err != nil {
+		return nil, err
+	}
+	return Decode(b)
 }

@@ -1,0 +1,186 @@
+package engine
+
+import (
+	"context"
+	"time"
+
+	"nivot/internal/core/delivery"
+	"nivot/internal/store"
+)
+
+// committer makes marks ("sending") and outcomes durable. Connections hand in
+// what they have; each round one transaction takes all that has gathered. So
+// a mark costs a share of a commit, and only the final dot waits for it.
+type committer struct {
+	e       *Engine
+	worker  int64
+	marks   chan mark
+	results chan *job
+	done    chan struct{}
+}
+
+type mark struct {
+	id int64
+	ok chan bool
+}
+
+func newCommitter(e *Engine, worker int64) *committer {
+	return &committer{e: e, worker: worker, marks: make(chan mark, 256), results: make(chan *job, 256), done: make(chan struct{})}
+}
+
+// mark makes "sending" durable for a delivery. True means that it is, that
+// the lease ran when it took effect, and so that the final dot may go.
+func (c *committer) mark(id int64) bool {
+	m := mark{id, make(chan bool, 1)}
+	c.marks <- m
+	return <-m.ok
+}
+
+func (c *committer) result(j *job) { c.results <- j }
+
+// close waits until everything handed in is durable. Nothing may be handed in
+// any more.
+func (c *committer) close() {
+	close(c.results)
+	<-c.done
+}
+
+func (c *committer) run() {
+	defer close(c.done)
+	for {
+		var marks []mark
+		var results []*job
+		select {
+		case m := <-c.marks:
+			marks = append(marks, m)
+		case j, ok := <-c.results:
+			if !ok {
+				return
+			}
+			results = append(results, j)
+		}
+		open := true
+		for more := true; more && open && len(marks)+len(results) < 512; {
+			select {
+			case m := <-c.marks:
+				marks = append(marks, m)
+			case j, ok := <-c.results:
+				if open = ok; ok {
+					results = append(results, j)
+				}
+			default:
+				more = false
+			}
+		}
+		c.round(marks, results)
+		if !open {
+			return
+		}
+	}
+}
+
+// commitTries bounds how often a round's outcomes are tried while the database
+// is away. What is not written then becomes in doubt when the lease runs out.
+const commitTries = 40
+
+func (c *committer) round(marks []mark, results []*job) {
+	ctx := context.Background()
+	for try := 0; ; try++ {
+		marked, err := c.write(ctx, marks, results)
+		if err == nil {
+			for _, m := range marks {
+				m.ok <- marked[m.id]
+			}
+			return
+		}
+		// Whether a mark took effect is not known now: none may go.
+		for _, m := range marks {
+			m.ok <- false
+		}
+		marks = nil
+		if len(results) == 0 {
+			return
+		}
+		if try == commitTries {
+			c.e.log.Error("outcomes could not be written; they will be in doubt", "count", len(results), "error", err)
+			return
+		}
+		time.Sleep(time.Duration(min(try+1, 10)) * 100 * time.Millisecond)
+	}
+}
+
+// write is one round's transaction.
+func (c *committer) write(ctx context.Context, marks []mark, results []*job) (marked map[int64]bool, err error) {
+	now := c.e.now()
+	ids := make([]int64, len(marks))
+	for i, m := range marks {
+		ids[i] = m.id
+	}
+	err = c.e.Store.Tx(ctx, func(tx *store.Store) (err error) {
+		var events []store.Event
+		if len(ids) > 0 {
+			if marked, err = tx.MarkSending(ctx, c.worker, ids, now); err != nil {
+				return err
+			}
+			for id := range marked {
+				events = append(events, store.Event{At: now, Actor: "nivot", Kind: store.EventDelivery + string(delivery.Sending), DeliveryID: id})
+			}
+		}
+		plain := map[string][]int64{}
+		for _, j := range results {
+			events = append(events, outcomeEvent(j, now))
+			if j.plainAccept() {
+				plain[j.Reply] = append(plain[j.Reply], j.ID)
+				continue
+			}
+			j.Recipients = store.Detail(j.recipients)
+			if _, err := tx.Finish(ctx, c.worker, &j.Delivery); err != nil {
+				return err
+			}
+		}
+		for reply, ids := range plain {
+			if err := tx.AcceptAll(ctx, c.worker, ids, reply, now); err != nil {
+				return err
+			}
+		}
+		return tx.AddEvents(ctx, events...)
+	})
+	return marked, err
+}
+
+// plainAccept tells whether the outcome is the common one: taken whole, by
+// everybody, at the first try.
+func (j *job) plainAccept() bool {
+	if j.State != delivery.Accepted || j.Tries != 1 || j.Trouble != "" {
+		return false
+	}
+	for _, r := range j.recipients {
+		if r.State != string(delivery.Accepted) {
+			return false
+		}
+	}
+	return true
+}
+
+func outcomeEvent(j *job, now time.Time) store.Event {
+	detail := map[string]any{"attempt": j.Attempt, "try": j.Tries}
+	if j.Reply != "" {
+		detail["reply"] = j.Reply
+	}
+	if j.Trouble != "" && j.State != delivery.Accepted {
+		detail["reason"] = j.Trouble
+	}
+	if j.NextTry != nil {
+		detail["nextTry"] = j.NextTry
+	}
+	var refused []store.Recipient
+	for _, r := range j.recipients {
+		if r.State == string(delivery.Bounced) || r.State == string(delivery.Deferred) {
+			refused = append(refused, r)
+		}
+	}
+	if len(refused) > 0 {
+		detail["recipients"] = refused
+	}
+	return store.DeliveryEvent(&j.Delivery, now, "nivot", detail)
+}

@@ -1,0 +1,533 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"sync"
+	"time"
+
+	"nivot/internal/core/delivery"
+	"nivot/internal/core/value"
+	"nivot/internal/mail"
+	"nivot/internal/store"
+)
+
+// runDispatch sends what is queued. One loop claims, several connections send,
+// and one committer makes marks and outcomes durable for all of them, one
+// transaction a round.
+func (e *Engine) runDispatch(ctx context.Context) {
+	for ctx.Err() == nil {
+		d, err := newDispatcher(ctx, e)
+		if err != nil {
+			if ctx.Err() == nil {
+				e.log.Error("the dispatcher cannot start; trying again", "error", err)
+			}
+			pause(ctx, time.Second)
+			continue
+		}
+		d.run(ctx)
+	}
+}
+
+// dispatcher is one worker's life: it ends when its lease is lost.
+type dispatcher struct {
+	e      *Engine
+	worker int64
+	jobs   chan *job
+	commit *committer
+	lost   chan struct{} // closed when the lease is lost
+	once   sync.Once
+	free   chan struct{} // one token a job that may still be claimed
+}
+
+// job is one delivery on its way.
+type job struct {
+	store.Delivery
+	letter     *store.Letter
+	recipients []store.Recipient
+	pending    []int // indexes of recipients that this try goes to
+}
+
+func newDispatcher(ctx context.Context, e *Engine) (*dispatcher, error) {
+	id, err := e.Store.Hire(ctx, e.opts.Name, e.opts.Lease)
+	if err != nil {
+		return nil, err
+	}
+	n := e.opts.Connections
+	d := &dispatcher{e: e, worker: id, jobs: make(chan *job), lost: make(chan struct{}), free: make(chan struct{}, 3*n)}
+	for range cap(d.free) {
+		d.free <- struct{}{}
+	}
+	d.commit = newCommitter(e, id)
+	return d, nil
+}
+
+func (d *dispatcher) run(ctx context.Context) {
+	// The sending side outlives ctx until what is under way has ended.
+	inner, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	defer cancel()
+	var senders, helpers sync.WaitGroup
+	helpers.Go(func() { d.heartbeat(inner) })
+	helpers.Go(func() { d.commit.run() })
+	for range d.e.opts.Connections {
+		senders.Go(func() { d.send(inner) })
+	}
+	d.claimLoop(ctx)
+	close(d.jobs)
+	senders.Wait()
+	d.commit.close()
+	if err := d.e.Store.Release(inner, d.worker, d.e.now()); err != nil {
+		d.e.log.Warn("giving back what was claimed failed; it goes back by itself", "error", err)
+	}
+	cancel()
+	helpers.Wait()
+}
+
+func (d *dispatcher) giveUp() { d.once.Do(func() { close(d.lost) }) }
+
+// heartbeat renews the lease well before it runs out.
+func (d *dispatcher) heartbeat(ctx context.Context) {
+	last := time.Now()
+	for ctx.Err() == nil {
+		pause(ctx, d.e.opts.Lease/5)
+		ok, err := d.e.Store.Renew(ctx, d.worker, d.e.opts.Lease)
+		switch {
+		case err == nil && ok:
+			last = time.Now()
+		case err == nil, time.Since(last) > d.e.opts.Lease:
+			d.giveUp()
+			return
+		}
+	}
+}
+
+func (d *dispatcher) claimLoop(ctx context.Context) {
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-d.lost:
+			return
+		default:
+		}
+		n, err := d.claim(ctx)
+		if err != nil && ctx.Err() == nil {
+			d.e.log.Error("claiming what is queued failed; trying again", "error", err)
+			pause(ctx, time.Second)
+		}
+		if n > 0 {
+			continue
+		}
+		select {
+		case <-ctx.Done():
+		case <-d.lost:
+		case <-d.e.wakeQueue:
+		case <-time.After(d.e.opts.Poll):
+		}
+	}
+}
+
+// claim takes as many deliveries as there is room for and hands them to the
+// connections. A claim counts only once it has been committed.
+func (d *dispatcher) claim(ctx context.Context) (int, error) {
+	now := d.e.now()
+	if queued, err := d.e.Store.Queued(ctx, now); err != nil || !queued {
+		return 0, err
+	}
+	if on, err := d.e.Store.SendingOn(ctx); err != nil || !on {
+		return 0, err
+	}
+	room := d.room(ctx)
+	if room == 0 {
+		return 0, nil
+	}
+	var claimed []store.Delivery
+	err := d.e.Store.Tx(ctx, func(tx *store.Store) (err error) {
+		claimed, err = tx.ClaimDeliveries(ctx, d.worker, now, room)
+		return err
+	})
+	for range room - len(claimed) {
+		d.free <- struct{}{}
+	}
+	if err != nil || len(claimed) == 0 {
+		return 0, err
+	}
+	jobs, err := d.load(context.WithoutCancel(ctx), claimed)
+	if err != nil {
+		d.giveUp() // the claims go back when the worker is released
+		return 0, err
+	}
+	for _, j := range jobs {
+		d.jobs <- j
+	}
+	return len(claimed), nil
+}
+
+// room takes what tokens there are, waiting for the first.
+func (d *dispatcher) room(ctx context.Context) int {
+	select {
+	case <-ctx.Done():
+		return 0
+	case <-d.lost:
+		return 0
+	case <-d.free:
+	}
+	n := 1
+	for n < cap(d.free)/2+1 {
+		select {
+		case <-d.free:
+			n++
+		default:
+			return n
+		}
+	}
+	return n
+}
+
+func (d *dispatcher) load(ctx context.Context, claimed []store.Delivery) ([]*job, error) {
+	ids := make([]int64, len(claimed))
+	for i := range claimed {
+		ids[i] = claimed[i].ID
+	}
+	letters, err := d.e.Store.Letters(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	jobs := make([]*job, len(claimed))
+	for i := range claimed {
+		j := &job{Delivery: claimed[i], letter: letters[claimed[i].ID]}
+		if err := json.Unmarshal([]byte(j.Recipients), &j.recipients); err != nil || j.letter == nil {
+			return nil, fmt.Errorf("delivery %d cannot be read: %w", j.ID, errors.Join(err))
+		}
+		for k, r := range j.recipients {
+			if r.State == "" || r.State == string(delivery.Deferred) {
+				j.pending = append(j.pending, k)
+			}
+		}
+		jobs[i] = j
+	}
+	return jobs, nil
+}
+
+// idleConnection is how long a connection is kept without work.
+const idleConnection = 20 * time.Second
+
+// send is one connection's loop.
+func (d *dispatcher) send(ctx context.Context) {
+	l := &line{d: d}
+	defer l.close()
+	timer := time.NewTimer(idleConnection)
+	for {
+		timer.Reset(idleConnection)
+		select {
+		case j, ok := <-d.jobs:
+			if !ok {
+				return
+			}
+			l.try(ctx, j)
+			d.free <- struct{}{}
+		case <-timer.C:
+			l.close()
+		}
+	}
+}
+
+// line is one connection to a mail server, kept over deliveries.
+type line struct {
+	d      *dispatcher
+	client *mail.Client
+	sender string
+	from   value.Mailbox
+}
+
+func (l *line) close() {
+	if l.client != nil {
+		l.client.Close()
+		l.client = nil
+	}
+}
+
+func (l *line) drop() {
+	if l.client != nil {
+		l.client.Drop()
+		l.client = nil
+	}
+}
+
+// connect makes sure that the line goes to the delivery's sender.
+func (l *line) connect(ctx context.Context, senderID string) error {
+	if l.client != nil && l.sender == senderID {
+		return nil
+	}
+	l.close()
+	sender, server, err := l.d.e.Sender(ctx, senderID)
+	if err != nil {
+		return err
+	}
+	helo, err := os.Hostname()
+	if err != nil || helo == "" {
+		helo = "localhost"
+	}
+	if l.client, err = mail.Dial(ctx, server, helo); err != nil {
+		l.client = nil
+		return err
+	}
+	boxes, err := value.ParseMailboxes(sender.Address)
+	if err != nil || len(boxes) != 1 {
+		return fmt.Errorf("the sender's address %q cannot be used", sender.Address)
+	}
+	l.sender, l.from = senderID, boxes[0]
+	l.from.Name = sender.Name
+	return nil
+}
+
+// Sender gives a sender, the first one for "", with its opened password.
+func (e *Engine) Sender(ctx context.Context, id string) (*store.Sender, mail.Server, error) {
+	senders, err := e.Store.Senders(ctx)
+	if err != nil {
+		return nil, mail.Server{}, err
+	}
+	for i := range senders {
+		s := &senders[i]
+		if id != "" && s.ID != id {
+			continue
+		}
+		srv := mail.Server{Host: s.Host, Port: s.Port, Security: mail.Security(s.Security), Username: s.Username}
+		if len(s.SealedPassword) > 0 {
+			if e.opts.Key == nil {
+				return nil, srv, errors.New("the sender has a password, but no key file is given; set NIVOT_KEY_FILE")
+			}
+			if srv.Password, err = e.opts.Key.Open(s.SealedPassword, PasswordUse(s.ID)); err != nil {
+				return nil, srv, err
+			}
+		}
+		return s, srv, nil
+	}
+	return nil, mail.Server{}, errors.New("there is no sender; add one under Setup")
+}
+
+// PasswordUse names what a sender's sealed password is for.
+func PasswordUse(senderID string) string { return "sender " + senderID + " password" }
+
+// try tries a delivery once. What can be lost on the way has an order: until
+// the mark is durable nothing binding has left, so a failure means "again";
+// after the final dot a failure means "in doubt".
+func (l *line) try(ctx context.Context, j *job) {
+	if err := l.connect(ctx, j.SenderID); err != nil {
+		l.d.finish(j, l.d.put(j, mail.Reply{}, "the mail server cannot be reached: "+err.Error()))
+		l.drop()
+		return
+	}
+	msg, err := l.compose(j)
+	if err != nil {
+		j.State, j.Trouble = delivery.Failed, err.Error()
+		l.d.finish(j, delivery.Failed)
+		return
+	}
+	to := make([]string, len(j.pending))
+	for i, k := range j.pending {
+		to[i] = j.recipients[k].Address
+	}
+	out, ready, err := l.client.Begin(l.from.ASCII(), to, func(rs []mail.Reply) bool { return l.d.mayGo(j, rs) })
+	if err == nil && ready {
+		err = l.client.Body(msg)
+	}
+	if err != nil {
+		l.drop()
+		l.d.finish(j, l.d.put(j, mail.Reply{}, "contact with the mail server was lost before the email was handed over"))
+		return
+	}
+	l.d.noteRecipients(j, out.Recipients)
+	if !ready {
+		if len(out.Recipients) > 0 {
+			l.drop() // a server that was waiting for the message has been hung up on
+		}
+		l.d.finish(j, l.d.refused(j, out))
+		return
+	}
+	if !l.d.commit.mark(j.ID) {
+		// Not marked: the lease is lost, or whether the mark was committed is
+		// not known. Without the dot nothing has been handed over.
+		l.drop()
+		l.d.finish(j, l.d.put(j, mail.Reply{}, "contact with the database was lost before the email was handed over"))
+		return
+	}
+	reply, err := l.client.Finish()
+	if err != nil {
+		l.drop()
+		j.Trouble = "contact with the mail server was lost after the email had been handed over, before it answered"
+		l.d.finish(j, delivery.InDoubt)
+		return
+	}
+	l.d.finish(j, l.d.answered(j, reply))
+}
+
+func (l *line) compose(j *job) ([]byte, error) {
+	m := &mail.Message{From: l.from, Subject: j.Subject, HTML: j.letter.HTML, Text: j.letter.Text, Date: l.d.e.now()}
+	domain := l.from.Domain
+	if _, d, ok := strings.Cut(l.from.ASCII(), "@"); ok {
+		domain = d
+	}
+	m.MessageID = delivery.MessageID(fmt.Sprintf("%x", j.Occasion), j.Attempt, domain)
+	for _, r := range j.recipients {
+		boxes, err := value.ParseMailboxes(r.Mailbox)
+		if err != nil {
+			return nil, err
+		}
+		switch r.Role {
+		case "to":
+			m.To = append(m.To, boxes...)
+		case "cc":
+			m.Cc = append(m.Cc, boxes...)
+		}
+	}
+	if j.ReplyTo != "" {
+		boxes, err := value.ParseMailboxes(j.ReplyTo)
+		if err != nil {
+			return nil, err
+		}
+		m.ReplyTo = boxes
+	}
+	return mail.Compose(m)
+}
+
+// mayGo tells from the replies to the recipients whether the email goes: a
+// first try needs one To mailbox that is taken, a later one, for those who
+// were put off, any.
+func (d *dispatcher) mayGo(j *job, rs []mail.Reply) bool {
+	went := false
+	for _, r := range j.recipients {
+		went = went || r.Role == "to" && r.State == string(delivery.Accepted)
+	}
+	for i, r := range rs {
+		if r.Positive() && (went || j.recipients[j.pending[i]].Role == "to") {
+			return true
+		}
+	}
+	return false
+}
+
+func (d *dispatcher) noteRecipients(j *job, rs []mail.Reply) {
+	for i, r := range rs {
+		to := &j.recipients[j.pending[i]]
+		to.Reply = r.String()
+		switch {
+		case r.Positive():
+			to.State = string(delivery.Accepted)
+		case r.Temporary():
+			to.State = string(delivery.Deferred)
+		default:
+			to.State = string(delivery.Bounced)
+		}
+	}
+}
+
+// refused settles a try that was refused before the message: as a whole, or
+// at every recipient that counts.
+func (d *dispatcher) refused(j *job, out mail.Outcome) delivery.State {
+	if out.Refused.Code != 0 {
+		d.forget(j)
+		if out.Refused.Temporary() {
+			return d.put(j, out.Refused, "put off by the mail server")
+		}
+		j.Reply, j.Trouble = out.Refused.String(), "refused by the mail server: "+out.Refused.Text
+		return delivery.Failed
+	}
+	var temporary, last *mail.Reply
+	for i := range out.Recipients {
+		if r := &out.Recipients[i]; !r.Positive() {
+			last = r
+			if r.Temporary() {
+				temporary = r
+			}
+		}
+	}
+	d.forget(j)
+	if temporary != nil {
+		return d.put(j, *temporary, "put off by the mail server")
+	}
+	if d.went(j) {
+		return delivery.Accepted
+	}
+	j.Reply, j.Trouble = last.String(), "refused by the mail server: "+last.Text
+	return delivery.Failed
+}
+
+// forget takes back what this try noted as accepted: no message followed.
+func (d *dispatcher) forget(j *job) {
+	for _, k := range j.pending {
+		if r := &j.recipients[k]; r.State == string(delivery.Accepted) {
+			r.State = ""
+		}
+	}
+}
+
+// went tells whether an earlier try reached a To mailbox.
+func (d *dispatcher) went(j *job) bool {
+	for _, r := range j.recipients {
+		if r.Role == "to" && r.State == string(delivery.Accepted) {
+			return true
+		}
+	}
+	return false
+}
+
+// answered settles a try by the reply to the final dot.
+func (d *dispatcher) answered(j *job, reply mail.Reply) delivery.State {
+	j.Reply = reply.String()
+	switch {
+	case reply.Positive():
+		for _, r := range j.recipients {
+			if r.State == string(delivery.Deferred) {
+				return d.put(j, reply, "some recipients were put off; the others have it")
+			}
+		}
+		return delivery.Accepted
+	case reply.Temporary():
+		d.forget(j)
+		return d.put(j, reply, "put off by the mail server")
+	}
+	d.forget(j)
+	j.Trouble = "refused by the mail server: " + reply.Text
+	return delivery.Failed
+}
+
+// put puts a try off, or ends it where the tries are used up.
+func (d *dispatcher) put(j *job, reply mail.Reply, reason string) delivery.State {
+	now := d.e.now()
+	j.Trouble, j.Reply = reason, ""
+	if reply.Code != 0 {
+		j.Reply = reply.String()
+	}
+	if j.FirstTry == nil {
+		j.FirstTry = &now
+	}
+	next, ok := delivery.NextTry(*j.FirstTry, now, j.Tries+1)
+	if !ok {
+		j.Trouble = "given up after 24 hours: " + reason
+		if d.went(j) {
+			return delivery.Accepted
+		}
+		return delivery.Failed
+	}
+	j.NextTry = &next
+	return delivery.Deferred
+}
+
+// finish hands a try's outcome to the committer.
+func (d *dispatcher) finish(j *job, st delivery.State) {
+	j.State = st
+	j.Tries++
+	if st != delivery.Deferred {
+		now := d.e.now()
+		j.FinishedAt, j.NextTry = &now, nil
+	}
+	if st == delivery.Accepted && !strings.HasPrefix(j.Trouble, "given up") {
+		j.Trouble = "" // that of an earlier try is over
+	}
+	d.commit.result(j)
+}

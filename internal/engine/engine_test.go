@@ -1,0 +1,218 @@
+package engine
+
+import (
+	"context"
+	"net"
+	"sort"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"nivot/internal/core/plan"
+	"nivot/internal/database/dbtest"
+	"nivot/internal/exchange"
+	"nivot/internal/practice"
+	"nivot/internal/store"
+)
+
+func TestMain(m *testing.M) { dbtest.Main(m) }
+
+// fixture is an engine on a database of its own, with a clock that the test
+// moves and a practice mail server.
+type fixture struct {
+	*Engine
+	t     *testing.T
+	ctx   context.Context
+	mu    sync.Mutex
+	clock time.Time
+	mails []*practice.Message
+}
+
+func at(s string) time.Time {
+	t, err := time.Parse(time.RFC3339, s)
+	if err != nil {
+		panic(err)
+	}
+	return t
+}
+
+func newFixture(t *testing.T, start string) *fixture {
+	t.Helper()
+	f := &fixture{t: t, clock: at(start)}
+	ctx, cancel := context.WithCancel(context.Background())
+	f.ctx = ctx
+	s, err := store.Open(dbtest.DSN(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := s.Migrate(ctx); err != nil {
+		t.Fatal(err)
+	}
+	srv := practice.New(func(_ context.Context, m *practice.Message) error {
+		f.mu.Lock()
+		defer f.mu.Unlock()
+		f.mails = append(f.mails, m)
+		return nil
+	})
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	go func() { _ = srv.Serve(l) }()
+	if err := s.SaveSender(ctx, &store.Sender{ID: "sender", Name: "Loans desk", Address: "loans@marrowby.example", Host: "127.0.0.1",
+		Port: l.Addr().(*net.TCPAddr).Port, Security: "none", CreatedAt: f.clock}); err != nil {
+		t.Fatal(err)
+	}
+	f.Engine = New(s, func() time.Time { f.mu.Lock(); defer f.mu.Unlock(); return f.clock }, Options{Poll: 20 * time.Millisecond, Lease: 3 * time.Second})
+	done := make(chan struct{})
+	go func() { defer close(done); _ = f.Run(ctx) }()
+	t.Cleanup(func() {
+		cancel()
+		<-done
+		srv.Close()
+		s.Close()
+	})
+	return f
+}
+
+// advance plays the clock forward to an instant, stopping at everything that
+// is to be considered or sent on the way.
+func (f *fixture) advance(to time.Time) {
+	f.t.Helper()
+	for {
+		f.settled()
+		next, err := f.Store.NextInstant(f.ctx)
+		if err != nil {
+			f.t.Fatal(err)
+		}
+		if next.IsZero() || next.After(to) {
+			next = to
+		}
+		f.mu.Lock()
+		if next.After(f.clock) {
+			f.clock = next
+		}
+		end := !f.clock.Before(to)
+		f.mu.Unlock()
+		f.Wake()
+		if end {
+			f.settled()
+			return
+		}
+	}
+}
+
+func (f *fixture) settled() {
+	f.t.Helper()
+	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
+		idle, err := f.Idle(f.ctx)
+		if err != nil {
+			f.t.Fatal(err)
+		}
+		if idle {
+			return
+		}
+	}
+	f.t.Fatal("the engine does not come to rest")
+}
+
+func (f *fixture) subjects() []string {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	var out []string
+	for _, m := range f.mails {
+		out = append(out, strings.Join(m.To, ",")+" | "+m.Subject)
+	}
+	sort.Strings(out)
+	return out
+}
+
+// The running engine does with a bundle exactly what the rehearsal says: the
+// same emails, and for every occasion the same outcome.
+func TestLiveEqualsRehearsal(t *testing.T) {
+	b, err := exchange.OpenBundle("../exchange/testdata/loans")
+	if err != nil {
+		t.Fatal(err)
+	}
+	data := readFile(t, "../exchange/testdata/loans/edits.jsonl")
+	edits, err := b.ReadEdits(data)
+	if err != nil {
+		t.Fatal(err)
+	}
+	from, to := at("2027-03-15T08:40:00Z"), at("2027-06-15T00:00:00+01:00")
+	lines, err := plan.Rehearse(b.Settings(false), b.Rows, edits, from, to)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f := newFixture(t, "2027-03-15T08:40:00Z")
+	rec, err := f.Install(f.ctx, b, true, "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	f.settled()
+	f.play(b, rec, edits)
+	f.advance(to.Add(-time.Second))
+
+	var want []string
+	outcomes := map[string]int{}
+	for _, l := range lines {
+		outcomes[string(l.Outcome)]++
+		if l.Outcome != plan.Send {
+			continue
+		}
+		var addrs []string
+		for _, m := range append(append(append(l.To[:0:0], l.To...), l.Cc...), l.Bcc...) {
+			addrs = append(addrs, m.ASCII())
+		}
+		want = append(want, strings.Join(addrs, ",")+" | "+l.Subject)
+	}
+	sort.Strings(want)
+	got := f.subjects()
+	if strings.Join(got, "\n") != strings.Join(want, "\n") {
+		t.Errorf("emails:\n%s\nwant:\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
+	}
+	counts, err := f.Store.CountStates(f.ctx, store.LogFilter{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if int(counts["accepted"]) != outcomes["send"] || int(counts["skipped"]) != outcomes["skip"] {
+		t.Errorf("log %v, rehearsal %v", counts, outcomes)
+	}
+}
+
+// play does a bundle's edits on the live sheet at their instants.
+func (f *fixture) play(b *exchange.Bundle, rec *store.Sheet, edits []plan.Edit) {
+	f.t.Helper()
+	s, err := rec.Core()
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	for _, ed := range edits {
+		f.advance(ed.At)
+		var cells []CellEdit
+		for id, v := range ed.Set {
+			old, _ := b.Sheet.Column(id)
+			c, _ := s.ColumnNamed(old.Name)
+			cells = append(cells, CellEdit{Column: c.ID, Text: b.Sheet.Input(old, v)})
+		}
+		if ed.Add {
+			if _, err := f.AddRow(f.ctx, rec.ID, cells, "test"); err != nil {
+				f.t.Fatal(err)
+			}
+			continue
+		}
+		row, err := f.Store.RowByKey(f.ctx, rec.ID, strings.ToLower(ed.Row))
+		if err != nil {
+			f.t.Fatal(err)
+		}
+		if ed.Delete {
+			err = f.DeleteRow(f.ctx, rec.ID, row.ID, "test")
+		} else {
+			_, err = f.EditRow(f.ctx, rec.ID, row.ID, cells, "test")
+		}
+		if err != nil {
+			f.t.Fatal(err)
+		}
+	}
+}

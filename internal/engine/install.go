@@ -1,0 +1,152 @@
+package engine
+
+import (
+	"context"
+	"strconv"
+
+	"nivot/internal/core/rule"
+	"nivot/internal/core/sheet"
+	"nivot/internal/core/template"
+	"nivot/internal/core/value"
+	"nivot/internal/exchange"
+	"nivot/internal/store"
+)
+
+// CreateSheet makes a sheet with columns that have types and names; ids and
+// positions are given here.
+func (e *Engine) CreateSheet(ctx context.Context, rec *store.Sheet, cols []sheet.Column, key, address int, actor string) error {
+	for i := range cols {
+		cols[i].ID, cols[i].Pos = columnID(i), i
+		cols[i].Name = value.Trim(cols[i].Name)
+		for k := range cols[i].Options {
+			cols[i].Options[k].ID = optionID(k)
+		}
+	}
+	rec.ID, rec.CreatedAt = store.NewID(), e.now()
+	if key >= 0 && key < len(cols) {
+		rec.KeyColumn = cols[key].ID
+	}
+	if address >= 0 && address < len(cols) {
+		rec.AddressColumn = cols[address].ID
+	}
+	rec.SetColumns(cols)
+	core, err := rec.Core()
+	if err != nil {
+		return &Refusal{Message: err.Error()}
+	}
+	if value.Trim(rec.Name) == "" {
+		return &Refusal{Field: "/name", Message: "a sheet needs a name"}
+	}
+	if err := core.Validate(); err != nil {
+		return &Refusal{Field: "/columns", Message: err.Error()}
+	}
+	return e.Store.Tx(ctx, func(tx *store.Store) error {
+		if err := tx.SaveSheet(ctx, rec); err != nil {
+			return err
+		}
+		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventSheetSaved, SheetID: rec.ID,
+			Detail: store.Detail(map[string]any{"name": rec.Name, "columns": cols})})
+	})
+}
+
+// Ids of columns and options are opaque outside; they count up within their
+// sheet and column, and none is ever given twice.
+func columnID(i int) string { return "c" + strconv.Itoa(i+1) }
+func optionID(i int) string { return "o" + strconv.Itoa(i+1) }
+
+// Install makes a sheet of a bundle, with its rows, templates and rules. Rules
+// that the bundle has on are switched on where switchOn says so, else they are
+// drafts.
+func (e *Engine) Install(ctx context.Context, b *exchange.Bundle, switchOn bool, actor string) (*store.Sheet, error) {
+	rec := &store.Sheet{Name: b.Sheet.Name, Zone: b.Sheet.Zone.String(), Locale: b.Sheet.Locale.Tag, SettleSeconds: int(b.Sheet.Settle.Seconds())}
+	cols := make([]sheet.Column, len(b.Sheet.Columns))
+	colIDs, optIDs := map[string]string{}, map[string]string{}
+	key, address := -1, -1
+	for i, c := range b.Sheet.Columns {
+		colIDs[c.ID] = columnID(i)
+		c.Options = append([]value.Option(nil), c.Options...)
+		for k, o := range c.Options {
+			optIDs[c.ID+"\x00"+o.ID] = optionID(k)
+		}
+		cols[i] = c
+		if c.ID == b.Sheet.Key {
+			key = i
+		}
+		if c.Type == value.Email && address < 0 {
+			address = i
+		}
+	}
+	if err := e.CreateSheet(ctx, rec, cols, key, address, actor); err != nil {
+		return nil, err
+	}
+	rows := make([]map[string]string, len(b.Rows))
+	for i, r := range b.Rows {
+		rows[i] = map[string]string{}
+		for k := range b.Sheet.Columns {
+			c := &b.Sheet.Columns[k]
+			rows[i][colIDs[c.ID]] = b.Sheet.Input(c, r.Cell(c))
+		}
+	}
+	if _, err := e.Import(ctx, rec.ID, rows, true, actor); err != nil {
+		return nil, err
+	}
+	tplIDs := map[string]string{}
+	for id, t := range b.Templates {
+		nt := &template.Template{Name: t.Name, Subject: remap(t.Subject, colIDs), Body: remap(t.Body, colIDs)}
+		saved, err := e.SaveTemplate(ctx, rec.ID, "", nt, 0, actor)
+		if err != nil {
+			return nil, err
+		}
+		tplIDs[id] = saved.ID
+	}
+	for _, r := range b.Rules {
+		if err := e.installRule(ctx, rec.ID, r, colIDs, optIDs, tplIDs, switchOn && r.State == rule.On, actor); err != nil {
+			return nil, err
+		}
+	}
+	return rec, nil
+}
+
+func (e *Engine) installRule(ctx context.Context, sheetID string, r *rule.Rule, cols, opts, tpls map[string]string, on bool, actor string) error {
+	c, err := r.Clone()
+	if err != nil {
+		return err
+	}
+	back := map[string]string{}
+	for old, id := range cols {
+		back[id] = old
+	}
+	err = c.Rename(func(id string) (string, error) { return cols[id], nil },
+		func(id string) (string, error) { return tpls[id], nil },
+		func(column, option string) (string, error) {
+			if id, ok := opts[back[column]+"\x00"+option]; ok {
+				return id, nil
+			}
+			return option, nil
+		})
+	if err != nil {
+		return err
+	}
+	saved, err := e.SaveRule(ctx, sheetID, "", c, 0, actor)
+	if err != nil || !on {
+		return err
+	}
+	_, err = e.SetRuleState(ctx, sheetID, saved.ID, rule.On, actor)
+	return err
+}
+
+// remap puts new column ids into a document tree.
+func remap(n template.Node, cols map[string]string) template.Node {
+	out := n
+	if n.Field != nil {
+		f := *n.Field
+		f.Column = cols[f.Column]
+		out.Field = &f
+	}
+	out.Content = nil
+	for _, c := range n.Content {
+		out.Content = append(out.Content, remap(c, cols))
+	}
+	return out
+}
+

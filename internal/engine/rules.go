@@ -1,0 +1,231 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"time"
+
+	"nivot/internal/core/plan"
+	"nivot/internal/core/rule"
+	"nivot/internal/core/template"
+	"nivot/internal/store"
+)
+
+// asRefusal turns a fault in a rule into an answer to the person.
+func asRefusal(err error) error {
+	var fe *rule.FieldError
+	if errors.As(err, &fe) {
+		return &Refusal{Field: fe.Pointer, Message: fe.Message}
+	}
+	return err
+}
+
+// CheckRule checks a rule against its sheet.
+func (e *Engine) CheckRule(ctx context.Context, sheetID string, r *rule.Rule) error {
+	sb, err := newBook(e.Store).sheet(ctx, sheetID)
+	if err != nil {
+		return err
+	}
+	return asRefusal(r.Validate(sb.scope()))
+}
+
+func (sb *sheetBook) scope() rule.SheetScope {
+	s := rule.SheetScope{Sheet: sb.sheet, Templates: map[string]bool{}}
+	for id := range sb.templates {
+		s.Templates[id] = true
+	}
+	return s
+}
+
+// SaveRule writes a rule: a new one, a draft, where id is "". Saving a rule
+// that is on takes a new baseline. version, where not 0, is the one the person
+// saw; another refuses.
+func (e *Engine) SaveRule(ctx context.Context, sheetID, id string, r *rule.Rule, version int64, actor string) (*store.Rule, error) {
+	var out *store.Rule
+	err := e.Store.Tx(ctx, func(tx *store.Store) error {
+		sb, err := newBook(tx).sheet(ctx, sheetID)
+		if err != nil {
+			return err
+		}
+		if err := r.Validate(sb.scope()); err != nil {
+			return asRefusal(err)
+		}
+		for _, other := range sb.rules {
+			if other.record.ID != id && other.record.Name == r.Name {
+				return &Refusal{Field: "/name", Message: "another rule of this sheet has this name"}
+			}
+		}
+		if id == "" {
+			letter, err := tx.NextLetter(ctx, sheetID)
+			if err != nil {
+				return err
+			}
+			out = &store.Rule{ID: store.NewID(), SheetID: sheetID, Letter: letter, State: rule.Draft, Version: 0, CreatedAt: e.now()}
+		} else if out, err = tx.LockRule(ctx, id); err != nil {
+			return err
+		}
+		if out.SheetID != sheetID {
+			return store.ErrNotFound
+		}
+		if version != 0 && version != out.Version {
+			return refuse("somebody else has saved this rule meanwhile; look at it again before you save")
+		}
+		before := out.Body
+		if err := out.SetCore(r); err != nil {
+			return err
+		}
+		out.Version++
+		if out.State == rule.On {
+			if err := e.arm(ctx, tx, out); err != nil {
+				return err
+			}
+		}
+		if err := tx.SaveRule(ctx, out); err != nil {
+			return err
+		}
+		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventRuleSaved, SheetID: sheetID, RuleID: out.ID,
+			Detail: store.Detail(map[string]any{"before": before, "after": out.Body})})
+	})
+	if err == nil {
+		poke(e.wakeAgenda)
+	}
+	return out, err
+}
+
+// arm takes a new baseline and has the agenda made anew in the background.
+func (e *Engine) arm(ctx context.Context, tx *store.Store, r *store.Rule) error {
+	now, start := e.now(), int64(0)
+	r.BaselineAt, r.ArmingAfter, r.ArmedRows = &now, &start, 0
+	if err := tx.DropRuleEntries(ctx, r.ID); err != nil {
+		return err
+	}
+	since := now.Add(-plan.Tick)
+	return tx.PutEntries(ctx, []store.Entry{{Kind: store.Arm, DueAt: now, SheetID: r.SheetID, RuleID: r.ID, Since: &since}})
+}
+
+// SetRuleState switches a rule on or pauses it. Switching on, and resuming,
+// take a baseline: nothing that is already past goes out.
+func (e *Engine) SetRuleState(ctx context.Context, sheetID, id string, st rule.State, actor string) (*store.Rule, error) {
+	var out *store.Rule
+	err := e.Store.Tx(ctx, func(tx *store.Store) (err error) {
+		if out, err = tx.LockRule(ctx, id); err != nil {
+			return err
+		}
+		if out.SheetID != sheetID {
+			return store.ErrNotFound
+		}
+		if out.State == st {
+			return nil
+		}
+		before := out.State
+		switch st {
+		case rule.On:
+			core, err := out.Core()
+			if err != nil {
+				return err
+			}
+			sb, err := newBook(tx).sheet(ctx, sheetID)
+			if err != nil {
+				return err
+			}
+			if err := core.Validate(sb.scope()); err != nil {
+				return asRefusal(err)
+			}
+			if err := e.arm(ctx, tx, out); err != nil {
+				return err
+			}
+		case rule.Paused:
+			if before != rule.On {
+				return refuse("only a rule that is on can be paused")
+			}
+			out.ArmingAfter = nil
+			if err := tx.DropRuleEntries(ctx, id); err != nil {
+				return err
+			}
+		default:
+			return refuse("a rule is switched on or paused")
+		}
+		out.State = st
+		if err := tx.SaveRule(ctx, out); err != nil {
+			return err
+		}
+		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventRuleState, SheetID: sheetID, RuleID: id,
+			Detail: store.Detail(map[string]any{"before": before, "after": st})})
+	})
+	if err == nil {
+		poke(e.wakeAgenda)
+	}
+	return out, err
+}
+
+// Rearm has the agenda of every rule that is on computed anew, without a new
+// baseline: the working calendar has changed.
+func (e *Engine) Rearm(ctx context.Context, tx *store.Store, now time.Time) error {
+	rules, err := tx.Rules(ctx, "")
+	if err != nil {
+		return err
+	}
+	for i := range rules {
+		r := &rules[i]
+		if r.State != rule.On {
+			continue
+		}
+		start, since := int64(0), now.Add(-plan.Tick)
+		r.ArmingAfter, r.ArmedRows = &start, 0
+		if err := tx.SaveArming(ctx, r); err != nil {
+			return err
+		}
+		if err := tx.PutEntries(ctx, []store.Entry{{Kind: store.Arm, DueAt: now, SheetID: r.SheetID, RuleID: r.ID, Since: &since}}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// SaveTemplate writes a template: a new one where id is "". Emails that were
+// incomplete for want of its words are judged again.
+func (e *Engine) SaveTemplate(ctx context.Context, sheetID, id string, t *template.Template, version int64, actor string) (*store.Template, error) {
+	var out *store.Template
+	err := e.Store.Tx(ctx, func(tx *store.Store) error {
+		sb, err := newBook(tx).sheet(ctx, sheetID)
+		if err != nil {
+			return err
+		}
+		if err := t.Validate(sb.sheet); err != nil {
+			return &Refusal{Message: err.Error()}
+		}
+		for _, other := range sb.templates {
+			if other.ID != id && other.Name == t.Name {
+				return &Refusal{Field: "/name", Message: "another template of this sheet has this name"}
+			}
+		}
+		if id == "" {
+			out = &store.Template{ID: store.NewID(), SheetID: sheetID, CreatedAt: e.now()}
+		} else if out, err = tx.Template(ctx, id); err != nil {
+			return err
+		}
+		if out.SheetID != sheetID {
+			return store.ErrNotFound
+		}
+		if version != 0 && version != out.Version {
+			return refuse("somebody else has saved this template meanwhile; look at it again before you save")
+		}
+		before := map[string]string{"subject": out.Subject, "body": out.Body}
+		if err := out.SetCore(t); err != nil {
+			return err
+		}
+		out.Version++
+		if err := tx.SaveTemplate(ctx, out); err != nil {
+			return err
+		}
+		if err := tx.ReviewTemplate(ctx, out.ID, e.now()); err != nil {
+			return err
+		}
+		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventTemplateSaved, SheetID: sheetID,
+			Detail: store.Detail(map[string]any{"template": out.ID, "before": before, "after": map[string]string{"subject": out.Subject, "body": out.Body}})})
+	})
+	if err == nil {
+		poke(e.wakeAgenda)
+	}
+	return out, err
+}

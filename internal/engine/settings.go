@@ -1,0 +1,174 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+
+	"nivot/internal/core/calendar"
+	"nivot/internal/core/plan"
+	"nivot/internal/core/rule"
+	"nivot/internal/core/sheet"
+	"nivot/internal/core/template"
+	"nivot/internal/core/value"
+	"nivot/internal/store"
+)
+
+// book is what one piece of work reads of sheets, rules and lists: each once.
+type book struct {
+	s        *store.Store
+	sheets   map[string]*sheetBook
+	calendar *calendar.Calendar
+	silenced map[string]bool
+}
+
+type sheetBook struct {
+	record    *store.Sheet
+	sheet     *sheet.Sheet
+	rules     []*ruleBook
+	templates map[string]*template.Template
+}
+
+type ruleBook struct {
+	record  *store.Rule
+	setting *plan.Setting
+}
+
+func newBook(s *store.Store) *book { return &book{s: s, sheets: map[string]*sheetBook{}} }
+
+// StoredCalendar is the working calendar as it is kept.
+type StoredCalendar struct {
+	Weekdays []string `json:"weekdays"`
+	Closed   []string `json:"closed"`
+}
+
+// Calendar reads the working calendar: Monday to Friday unless set.
+func Calendar(ctx context.Context, s *store.Store) (calendar.Calendar, error) {
+	var c StoredCalendar
+	ok, err := s.Setting(ctx, store.SettingCalendar, &c)
+	if err != nil || !ok {
+		return calendar.Default(), err
+	}
+	return calendar.New(c.Weekdays, c.Closed)
+}
+
+func (b *book) common(ctx context.Context) error {
+	if b.calendar != nil {
+		return nil
+	}
+	c, err := Calendar(ctx, b.s)
+	if err != nil {
+		return err
+	}
+	list, err := b.s.DoNotEmailList(ctx)
+	if err != nil {
+		return err
+	}
+	b.calendar, b.silenced = &c, map[string]bool{}
+	for _, d := range list {
+		b.silenced[d.AddressKey] = true
+	}
+	return nil
+}
+
+// sheet gives a sheet with its rules and templates. A rule that cannot be read
+// any more fails by name; it must not silence the others' errors.
+func (b *book) sheet(ctx context.Context, id string) (*sheetBook, error) {
+	if sb, ok := b.sheets[id]; ok {
+		return sb, nil
+	}
+	if err := b.common(ctx); err != nil {
+		return nil, err
+	}
+	rec, err := b.s.Sheet(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	sb := &sheetBook{record: rec, templates: map[string]*template.Template{}}
+	if sb.sheet, err = rec.Core(); err != nil {
+		return nil, err
+	}
+	tpls, err := b.s.Templates(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	for i := range tpls {
+		if sb.templates[tpls[i].ID], err = tpls[i].Core(); err != nil {
+			return nil, err
+		}
+	}
+	rules, err := b.s.Rules(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	for i := range rules {
+		core, err := rules[i].Core()
+		if err != nil {
+			return nil, err
+		}
+		sb.rules = append(sb.rules, &ruleBook{&rules[i], b.setting(sb, core)})
+	}
+	b.sheets[id] = sb
+	return sb, nil
+}
+
+func (b *book) setting(sb *sheetBook, r *rule.Rule) *plan.Setting {
+	return &plan.Setting{Sheet: sb.sheet, Rule: r, Templates: sb.templates, Calendar: *b.calendar,
+		Silenced: func(key string) bool { return b.silenced[key] }}
+}
+
+func (sb *sheetBook) rule(id string) *ruleBook {
+	for _, r := range sb.rules {
+		if r.record.ID == id {
+			return r
+		}
+	}
+	return nil
+}
+
+// Setting gives what a rule of a sheet, saved or a draft, is judged with.
+func (e *Engine) Setting(ctx context.Context, sheetID string, r *rule.Rule) (*plan.Setting, error) {
+	b := newBook(e.Store)
+	sb, err := b.sheet(ctx, sheetID)
+	if err != nil {
+		return nil, err
+	}
+	return b.setting(sb, r), nil
+}
+
+// Settings gives the settings of a sheet's rules that are on, with their
+// records, in the order of their letters.
+func (e *Engine) Settings(ctx context.Context, sheetID string) (*sheet.Sheet, []*plan.Setting, []*store.Rule, error) {
+	sb, err := newBook(e.Store).sheet(ctx, sheetID)
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	var settings []*plan.Setting
+	var records []*store.Rule
+	for _, r := range sb.rules {
+		if r.record.State == rule.On {
+			settings, records = append(settings, r.setting), append(records, r.record)
+		}
+	}
+	return sb.sheet, settings, records, nil
+}
+
+// rowKey is the key of a row as the index holds it: folded, and shortened
+// where it is longer than the index takes.
+func rowKey(s *sheet.Sheet, row *sheet.Row) []byte {
+	c, ok := s.Column(s.Key)
+	if !ok {
+		return nil
+	}
+	return foldedKey(s.Show(c, row.Cell(c)))
+}
+
+func foldedKey(text string) []byte {
+	k := value.Fold(text)
+	if k == "" {
+		return nil
+	}
+	if len(k) > 200 {
+		k = k[:160] + fmt.Sprintf("#%x", store.HashToken(k))
+	}
+	return []byte(k)
+}

@@ -1,0 +1,341 @@
+package mail
+
+import (
+	"bufio"
+	"context"
+	"crypto/tls"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/textproto"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Security says how a connection to a mail server is protected.
+type Security string
+
+// The kinds of protection. Plain is for loopback, and elsewhere only where a
+// person has switched protection off by name.
+const (
+	StartTLS Security = "starttls"
+	TLS      Security = "tls"
+	Plain    Security = "none"
+)
+
+// Server is a mail server and how to sign in to it.
+type Server struct {
+	Host     string
+	Port     int
+	Security Security
+	Username string
+	Password string
+}
+
+// Reply is what a server answered (RFC 5321, section 4.2).
+type Reply struct {
+	Code int
+	Text string
+}
+
+func (r Reply) String() string { return fmt.Sprintf("%d %s", r.Code, r.Text) }
+
+// Temporary tells whether the reply is 4yz: try again later.
+func (r Reply) Temporary() bool { return r.Code >= 400 && r.Code < 500 }
+
+// Positive tells whether the reply is 2yz.
+func (r Reply) Positive() bool { return r.Code >= 200 && r.Code < 300 }
+
+// ReplyError is a reply that refuses.
+type ReplyError struct{ Reply Reply }
+
+func (e *ReplyError) Error() string { return e.Reply.String() }
+
+// Timeouts of RFC 5321, section 4.5.3.2, shortened where a person would have
+// given up; what follows the final dot keeps its ten minutes.
+const (
+	connectTimeout = 30 * time.Second
+	commandTimeout = 2 * time.Minute
+	dataTimeout    = 3 * time.Minute
+	finishTimeout  = 10 * time.Minute
+)
+
+// Client is one SMTP connection (RFC 5321) that sends one message after the
+// other. It is not safe for concurrent use.
+type Client struct {
+	conn       net.Conn
+	r          *textproto.Reader
+	w          *bufio.Writer
+	pipelining bool // RFC 2920
+	extensions map[string]string
+}
+
+// Dial connects, says EHLO, protects the connection and signs in.
+func Dial(ctx context.Context, s Server, helo string) (*Client, error) {
+	d := net.Dialer{Timeout: connectTimeout}
+	conn, err := d.DialContext(ctx, "tcp", net.JoinHostPort(s.Host, strconv.Itoa(s.Port)))
+	if err != nil {
+		return nil, err
+	}
+	c := &Client{}
+	if s.Security == TLS {
+		conn = tls.Client(conn, &tls.Config{ServerName: s.Host, MinVersion: tls.VersionTLS12})
+	}
+	c.use(conn)
+	if err := c.greet(s, helo); err != nil {
+		conn.Close()
+		return nil, err
+	}
+	return c, nil
+}
+
+func (c *Client) use(conn net.Conn) {
+	c.conn = conn
+	c.r = textproto.NewReader(bufio.NewReaderSize(conn, 4096))
+	c.w = bufio.NewWriterSize(conn, 32<<10)
+}
+
+func (c *Client) greet(s Server, helo string) error {
+	c.deadline(commandTimeout)
+	if _, err := c.expect(220); err != nil {
+		return err
+	}
+	if err := c.ehlo(helo); err != nil {
+		return err
+	}
+	if s.Security == StartTLS {
+		if _, ok := c.extensions["STARTTLS"]; !ok {
+			return errors.New("the mail server does not offer STARTTLS, which this sender requires")
+		}
+		if _, err := c.command(220, "STARTTLS"); err != nil {
+			return err
+		}
+		t := tls.Client(c.conn, &tls.Config{ServerName: s.Host, MinVersion: tls.VersionTLS12})
+		if err := t.Handshake(); err != nil {
+			return fmt.Errorf("the protected connection failed: %w", err)
+		}
+		c.use(t)
+		if err := c.ehlo(helo); err != nil {
+			return err
+		}
+	}
+	if s.Username == "" {
+		return nil
+	}
+	if _, protected := c.conn.(*tls.Conn); !protected && !loopback(s.Host) {
+		return errors.New("the password would go unprotected over the network; choose STARTTLS or TLS")
+	}
+	// RFC 4616: authorisation identity, user name and password parted by NUL.
+	secret := base64.StdEncoding.EncodeToString([]byte("\x00" + s.Username + "\x00" + s.Password))
+	if _, err := c.command(235, "AUTH PLAIN "+secret); err != nil {
+		return fmt.Errorf("signing in to the mail server failed: %w", err)
+	}
+	return nil
+}
+
+func loopback(host string) bool {
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+func (c *Client) ehlo(helo string) error {
+	r, err := c.command(250, "EHLO "+helo)
+	if err != nil {
+		return err
+	}
+	c.extensions = map[string]string{}
+	for _, line := range strings.Split(r.Text, "\n")[1:] {
+		name, args, _ := strings.Cut(line, " ")
+		c.extensions[strings.ToUpper(name)] = args
+	}
+	_, c.pipelining = c.extensions["PIPELINING"]
+	return nil
+}
+
+func (c *Client) deadline(d time.Duration) { _ = c.conn.SetDeadline(time.Now().Add(d)) }
+
+func (c *Client) command(want int, line string) (Reply, error) {
+	if _, err := c.w.WriteString(line + "\r\n"); err != nil {
+		return Reply{}, err
+	}
+	if err := c.w.Flush(); err != nil {
+		return Reply{}, err
+	}
+	return c.expect(want)
+}
+
+func (c *Client) read() (Reply, error) {
+	code, text, err := c.r.ReadResponse(0)
+	var pe *textproto.Error
+	if errors.As(err, &pe) {
+		return Reply{pe.Code, pe.Msg}, nil
+	}
+	return Reply{code, text}, err
+}
+
+func (c *Client) expect(want int) (Reply, error) {
+	r, err := c.read()
+	if err == nil && r.Code != want {
+		err = &ReplyError{r}
+	}
+	return r, err
+}
+
+// Outcome is what the server said to a message's envelope.
+type Outcome struct {
+	Recipients []Reply // one for each recipient, in order
+	Refused    Reply   // set where MAIL or DATA was refused: then nothing may be sent
+}
+
+// Begin gives the envelope: MAIL, RCPT and DATA, in one round trip where the
+// server knows PIPELINING. ready says that the server waits for the message.
+// An error means that contact is lost and nothing was handed over.
+//
+// allowed decides from the replies to the recipients whether the message may
+// go; where it may not, nothing is handed over and the connection is closed
+// if the server already waits for the message.
+func (c *Client) Begin(from string, to []string, allowed func([]Reply) bool) (out Outcome, ready bool, err error) {
+	c.deadline(commandTimeout)
+	lines := make([]string, 0, len(to)+2)
+	lines = append(lines, "MAIL FROM:<"+from+">")
+	for _, t := range to {
+		lines = append(lines, "RCPT TO:<"+t+">")
+	}
+	for _, l := range lines {
+		if strings.ContainsAny(l, "\r\n") {
+			return out, false, errors.New("an address holds a line break")
+		}
+	}
+	if c.pipelining {
+		return c.pipeline(lines, allowed)
+	}
+	mail, err := c.step(lines[0])
+	if err != nil || !mail.Positive() {
+		out.Refused = mail
+		return out, false, err
+	}
+	for _, l := range lines[1:] {
+		r, err := c.step(l)
+		if err != nil {
+			return out, false, err
+		}
+		out.Recipients = append(out.Recipients, r)
+	}
+	if !allowed(out.Recipients) {
+		_, err := c.step("RSET")
+		return out, false, err
+	}
+	data, err := c.step("DATA")
+	if err == nil && data.Code != 354 {
+		out.Refused = data
+		return out, false, nil
+	}
+	return out, err == nil, err
+}
+
+func (c *Client) step(line string) (Reply, error) {
+	if _, err := c.w.WriteString(line + "\r\n"); err != nil {
+		return Reply{}, err
+	}
+	if err := c.w.Flush(); err != nil {
+		return Reply{}, err
+	}
+	return c.read()
+}
+
+func (c *Client) pipeline(lines []string, allowed func([]Reply) bool) (out Outcome, ready bool, err error) {
+	for _, l := range append(lines, "DATA") {
+		if _, err := c.w.WriteString(l + "\r\n"); err != nil {
+			return out, false, err
+		}
+	}
+	if err := c.w.Flush(); err != nil {
+		return out, false, err
+	}
+	mail, err := c.read()
+	if err != nil {
+		return out, false, err
+	}
+	for range lines[1:] {
+		r, err := c.read()
+		if err != nil {
+			return out, false, err
+		}
+		out.Recipients = append(out.Recipients, r)
+	}
+	data, err := c.read()
+	if err != nil {
+		return out, false, err
+	}
+	switch {
+	case !mail.Positive():
+		out.Refused, out.Recipients = mail, nil
+	case data.Code != 354 && allowed(out.Recipients):
+		out.Refused = data
+	case data.Code == 354 && allowed(out.Recipients):
+		return out, true, nil
+	}
+	if data.Code == 354 {
+		// The server waits for a message that must not go. Only hanging up
+		// before the final dot hands nothing over (RFC 5321, section 4.1.1.4).
+		c.conn.Close()
+		return out, false, nil
+	}
+	_, err = c.step("RSET")
+	return out, false, err
+}
+
+// Body sends the message's text without its final dot. What the server has
+// then is no message yet.
+func (c *Client) Body(msg []byte) error {
+	c.deadline(dataTimeout)
+	for len(msg) > 0 {
+		i := 0
+		for i < len(msg) && msg[i] != '\n' {
+			i++
+		}
+		line := msg[:min(i+1, len(msg))]
+		msg = msg[len(line):]
+		if line[0] == '.' {
+			if err := c.w.WriteByte('.'); err != nil {
+				return err
+			}
+		}
+		if _, err := c.w.Write(line); err != nil {
+			return err
+		}
+		if len(msg) == 0 && line[len(line)-1] != '\n' {
+			if _, err := c.w.WriteString("\r\n"); err != nil {
+				return err
+			}
+		}
+	}
+	return c.w.Flush()
+}
+
+// Finish sends the final dot and reads the reply. An error means that contact
+// was lost after the hand-over: whether the server took the message cannot be
+// known.
+func (c *Client) Finish() (Reply, error) {
+	c.deadline(finishTimeout)
+	if _, err := c.w.WriteString(".\r\n"); err != nil {
+		return Reply{}, err
+	}
+	if err := c.w.Flush(); err != nil {
+		return Reply{}, err
+	}
+	return c.read()
+}
+
+// Close hangs up, politely where the connection still works.
+func (c *Client) Close() {
+	_ = c.conn.SetDeadline(time.Now().Add(200 * time.Millisecond))
+	_, _ = io.WriteString(c.conn, "QUIT\r\n")
+	c.conn.Close()
+}
+
+// Drop hangs up at once.
+func (c *Client) Drop() { c.conn.Close() }

@@ -1,0 +1,139 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"strings"
+	"time"
+)
+
+// AgendaKind says what is to be considered.
+type AgendaKind string
+
+// The kinds of agenda entries.
+const (
+	Settle AgendaKind = "settle" // a row has rested
+	Due    AgendaKind = "due"    // a rule must look at a row
+	Arm    AgendaKind = "arm"    // a rule has been switched on: compute its rows' entries
+	Late   AgendaKind = "late"   // an incomplete email's late limit passes
+	Review AgendaKind = "review" // a held email is to be judged again
+)
+
+// Entry is one agenda entry.
+type Entry struct {
+	ID         int64 `gorm:"primaryKey"`
+	Kind       AgendaKind
+	DueAt      time.Time
+	SheetID    string
+	RuleID     string
+	RowID      int64
+	DeliveryID int64
+	Since      *time.Time // Due: occasions up to here have been judged or are baseline
+}
+
+// TableName implements GORM's tabler.
+func (Entry) TableName() string { return "agenda" }
+
+// ClaimAgenda locks and gives entries that are due, the earliest first.
+// Entries that another process has are passed over.
+func (s *Store) ClaimAgenda(ctx context.Context, now time.Time, limit int) (out []Entry, err error) {
+	err = s.DB(ctx).Raw("SELECT * FROM agenda WHERE due_at <= ? ORDER BY due_at, id LIMIT ? FOR UPDATE SKIP LOCKED", now, limit).Scan(&out).Error
+	return out, err
+}
+
+// HasDueAgenda tells, without locking, whether anything is due: the usual
+// answer of a tick, and the cheap one.
+func (s *Store) HasDueAgenda(ctx context.Context, now time.Time) (bool, error) {
+	var ids []int64
+	err := s.DB(ctx).Raw("SELECT id FROM agenda WHERE due_at <= ? ORDER BY due_at, id LIMIT 1", now).Scan(&ids).Error
+	return len(ids) > 0, err
+}
+
+// PutEntries writes entries, each in the place of one about the same thing.
+func (s *Store) PutEntries(ctx context.Context, es []Entry) error {
+	return s.putEntries(ctx, es, "due_at = VALUES(due_at), since = VALUES(since)")
+}
+
+// PutArmed writes a rule's entries for rows. An entry that is there keeps
+// what it knows to have been judged, and stays where it is overdue.
+func (s *Store) PutArmed(ctx context.Context, es []Entry, now time.Time) error {
+	return s.putEntries(ctx, es, "due_at = IF(due_at <= ?, due_at, VALUES(due_at))", now)
+}
+
+func (s *Store) putEntries(ctx context.Context, es []Entry, update string, updateArgs ...any) error {
+	return chunks(es, bulk, func(c []Entry) error {
+		var q strings.Builder
+		args := make([]any, 0, 7*len(c))
+		q.WriteString("INSERT INTO agenda (kind, due_at, sheet_id, rule_id, row_id, delivery_id, since) VALUES ")
+		for i, e := range c {
+			if i > 0 {
+				q.WriteByte(',')
+			}
+			q.WriteString("(?,?,?,?,?,?,?)")
+			args = append(args, e.Kind, e.DueAt, e.SheetID, e.RuleID, e.RowID, e.DeliveryID, e.Since)
+		}
+		q.WriteString(" ON DUPLICATE KEY UPDATE " + update)
+		return s.DB(ctx).Exec(q.String(), append(args, updateArgs...)...).Error
+	})
+}
+
+// DropEntries removes entries by id.
+func (s *Store) DropEntries(ctx context.Context, ids []int64) error {
+	return chunks(ids, 1000, func(c []int64) error { return s.DB(ctx).Exec("DELETE FROM agenda WHERE id IN ?", c).Error })
+}
+
+// DropRuleEntries removes what the agenda holds of a rule's rows.
+func (s *Store) DropRuleEntries(ctx context.Context, ruleID string) error {
+	return s.DB(ctx).Exec("DELETE FROM agenda WHERE rule_id = ? AND kind IN ('due', 'arm')", ruleID).Error
+}
+
+// RowEntries gives a row's entries by rule; "" is that of settling.
+func (s *Store) RowEntries(ctx context.Context, rowID int64) (map[string]Entry, error) {
+	var es []Entry
+	if err := s.DB(ctx).Where("row_id = ? AND kind = 'due'", rowID).Find(&es).Error; err != nil {
+		return nil, err
+	}
+	out := make(map[string]Entry, len(es))
+	for _, e := range es {
+		out[e.RuleID] = e
+	}
+	return out, nil
+}
+
+// DropRowEntries removes what the agenda holds of a row.
+func (s *Store) DropRowEntries(ctx context.Context, rowID int64) error {
+	return s.DB(ctx).Exec("DELETE FROM agenda WHERE row_id = ?", rowID).Error
+}
+
+// NextInstant gives the next instant at which anything is to be considered or
+// sent; the zero time where nothing is.
+func (s *Store) NextInstant(ctx context.Context) (time.Time, error) {
+	var t sql.NullTime
+	err := s.DB(ctx).Raw(`SELECT MIN(t) FROM ((SELECT due_at t FROM agenda ORDER BY due_at LIMIT 1)
+		UNION ALL (SELECT next_try t FROM deliveries WHERE next_try IS NOT NULL ORDER BY next_try LIMIT 1)) x`).Scan(&t).Error
+	return t.Time, err
+}
+
+// NextRuleDue gives, per rule of a sheet, the instant of its next agenda entry
+// and how many rows share it.
+func (s *Store) NextRuleDue(ctx context.Context, ruleID string) (at time.Time, rows int64, err error) {
+	var t sql.NullTime
+	if err = s.DB(ctx).Raw("SELECT MIN(due_at) FROM agenda WHERE rule_id = ? AND kind = 'due'", ruleID).Scan(&t).Error; err != nil || !t.Valid {
+		return
+	}
+	err = s.DB(ctx).Raw("SELECT COUNT(*) FROM agenda WHERE rule_id = ? AND kind = 'due' AND due_at = ?", ruleID, t.Time).Scan(&rows).Error
+	return t.Time, rows, err
+}
+
+// ReviewHeld puts every delivery that is held for a reason on the agenda.
+func (s *Store) ReviewHeld(ctx context.Context, reason string, now time.Time) error {
+	return s.DB(ctx).Exec(`INSERT IGNORE INTO agenda (kind, due_at, sheet_id, delivery_id)
+		SELECT 'review', ?, sheet_id, id FROM deliveries WHERE state = 'held' AND reason = ?`, now, reason).Error
+}
+
+// ReviewTemplate puts the incomplete deliveries of a template on the agenda:
+// its new wording may have mended them.
+func (s *Store) ReviewTemplate(ctx context.Context, templateID string, now time.Time) error {
+	return s.DB(ctx).Exec(`INSERT IGNORE INTO agenda (kind, due_at, sheet_id, delivery_id)
+		SELECT 'review', ?, sheet_id, id FROM deliveries WHERE state = 'incomplete' AND template_id = ?`, now, templateID).Error
+}

@@ -1,0 +1,358 @@
+package store
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"gorm.io/gorm"
+
+	"nivot/internal/core/delivery"
+	"nivot/internal/core/rule"
+)
+
+// Delivery is one occasion in the ledger: its email, or why there is none.
+type Delivery struct {
+	ID         int64 `gorm:"primaryKey"`
+	Occasion   []byte
+	SheetID    string
+	RuleID     string
+	RowID      int64
+	TemplateID string
+	SenderID   string
+	DueAt      time.Time
+	JudgedAt   time.Time
+	State      delivery.State
+	Reason     string // why it goes, or why it does not
+	Trouble    string // what kept the last try from succeeding
+	Blame      string // incomplete: the column to mend
+	Decision   string // in doubt: "left" once a person has left it
+	Origin     string // the occasion, as JSON
+	Facts      string // the row's values then, as JSON
+	Recipients string // as JSON, see Recipient
+	ReplyTo    string // mailboxes, one a line
+	Subject    string
+	Attempt    int
+	Tries      int
+	FirstTry   *time.Time
+	NextTry    *time.Time // set while it waits in the queue
+	Worker     *int64
+	Reply      string
+	FinishedAt *time.Time
+}
+
+// Recipient is one mailbox of an email and what its server said.
+type Recipient struct {
+	Role    string `json:"role"` // to, cc or bcc
+	Mailbox string `json:"mailbox"`
+	Address string `json:"address"`         // as sent
+	State   string `json:"state,omitempty"` // "", accepted, bounced or deferred
+	Reply   string `json:"reply,omitempty"`
+}
+
+// Letter is the rendered content of a delivery.
+type Letter struct {
+	DeliveryID int64 `gorm:"primaryKey"`
+	HTML       string
+	Text       string
+}
+
+// TableName implements GORM's tabler.
+func (Letter) TableName() string { return "letters" }
+
+// InsertDeliveries writes occasions that have been judged. One whose identity
+// the ledger holds is passed over: it keeps ID 0.
+func (s *Store) InsertDeliveries(ctx context.Context, ds []*Delivery) error {
+	return chunks(ds, 200, func(c []*Delivery) error {
+		var q strings.Builder
+		var args []any
+		q.WriteString(`INSERT IGNORE INTO deliveries (sheet_id, occasion, rule_id, row_id, template_id, sender_id, due_at, judged_at,
+			state, reason, blame, origin, facts, recipients, reply_to, subject, attempt, next_try, finished_at) VALUES `)
+		keys := make([][]byte, len(c))
+		for i, d := range c {
+			if i > 0 {
+				q.WriteByte(',')
+			}
+			// The occasion is not the first: GORM spreads a slice behind "(".
+			q.WriteString("(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)")
+			args = append(args, d.SheetID, d.Occasion, d.RuleID, d.RowID, d.TemplateID, d.SenderID, d.DueAt, d.JudgedAt,
+				d.State, clip(d.Reason), d.Blame, d.Origin, d.Facts, d.Recipients, d.ReplyTo, clip(d.Subject), d.Attempt, d.NextTry, d.FinishedAt)
+			keys[i] = d.Occasion
+		}
+		// INSERT IGNORE does not say which it passed over, so that is asked
+		// first; if another process was between the two, all is done again.
+		known, err := s.Judged(ctx, keys)
+		if err != nil {
+			return err
+		}
+		res := s.DB(ctx).Exec(q.String(), args...)
+		if res.Error != nil {
+			return res.Error
+		}
+		if int(res.RowsAffected) != len(c)-len(known) {
+			return errRaced
+		}
+		var found []struct {
+			ID       int64
+			Occasion []byte
+		}
+		if err := s.DB(ctx).Raw("SELECT id, occasion FROM deliveries WHERE occasion IN ?", keys).Scan(&found).Error; err != nil {
+			return err
+		}
+		ids := make(map[string]int64, len(found))
+		for _, f := range found {
+			ids[string(f.Occasion)] = f.ID
+		}
+		for _, d := range c {
+			if !known[rule.ID(d.Occasion)] {
+				d.ID = ids[string(d.Occasion)]
+			}
+		}
+		return nil
+	})
+}
+
+// clip keeps text within the 1,000 characters of its column.
+func clip(s string) string {
+	if len(s) <= 1000 {
+		return s
+	}
+	r := []rune(s)
+	return string(r[:min(len(r), 996)]) + "…"
+}
+
+// InsertLetters writes rendered contents.
+func (s *Store) InsertLetters(ctx context.Context, ls []Letter) error {
+	return chunks(ls, 200, func(c []Letter) error { return s.DB(ctx).Create(&c).Error })
+}
+
+// PutLetter writes or replaces one rendered content.
+func (s *Store) PutLetter(ctx context.Context, l *Letter) error {
+	return s.DB(ctx).Exec("REPLACE INTO letters (delivery_id, html, text) VALUES (?,?,?)", l.DeliveryID, l.HTML, l.Text).Error
+}
+
+// Letter gives a delivery's rendered content.
+func (s *Store) Letter(ctx context.Context, id int64) (*Letter, error) {
+	var l Letter
+	return &l, first(s.DB(ctx).First(&l, "delivery_id = ?", id).Error)
+}
+
+// Judged tells which of these identities the ledger holds.
+func (s *Store) Judged(ctx context.Context, ids [][]byte) (map[rule.ID]bool, error) {
+	out := map[rule.ID]bool{}
+	err := chunks(ids, 1000, func(c [][]byte) error {
+		var found [][]byte
+		if err := s.DB(ctx).Raw("SELECT occasion FROM deliveries WHERE occasion IN ?", c).Scan(&found).Error; err != nil {
+			return err
+		}
+		for _, f := range found {
+			out[rule.ID(f)] = true
+		}
+		return nil
+	})
+	return out, err
+}
+
+// Delivery finds a delivery.
+func (s *Store) Delivery(ctx context.Context, id int64) (*Delivery, error) {
+	var d Delivery
+	return &d, first(s.DB(ctx).First(&d, "id = ?", id).Error)
+}
+
+// LockDelivery finds a delivery and locks it.
+func (s *Store) LockDelivery(ctx context.Context, id int64) (*Delivery, error) {
+	var d Delivery
+	return &d, first(s.DB(ctx).Raw("SELECT * FROM deliveries WHERE id = ? FOR UPDATE", id).Take(&d).Error)
+}
+
+// LockRowDeliveries locks and gives a row's deliveries in a state.
+func (s *Store) LockRowDeliveries(ctx context.Context, rowID int64, st delivery.State) (out []Delivery, err error) {
+	err = s.DB(ctx).Raw("SELECT * FROM deliveries WHERE row_id = ? AND state = ? ORDER BY id FOR UPDATE", rowID, st).Scan(&out).Error
+	return out, err
+}
+
+// SaveDelivery writes a delivery.
+func (s *Store) SaveDelivery(ctx context.Context, d *Delivery) error {
+	d.Reason, d.Trouble, d.Subject, d.Reply = clip(d.Reason), clip(d.Trouble), clip(d.Subject), clip(d.Reply)
+	return s.DB(ctx).Save(d).Error
+}
+
+// LogFilter chooses lines of the log.
+type LogFilter struct {
+	States  []delivery.State
+	SheetID string
+	RuleID  string
+	RowID   int64
+	To      string // part of a recipient
+	Text    string // part of the subject
+	Since   *time.Time
+	Until   *time.Time
+}
+
+func (f LogFilter) where(q *gorm.DB) *gorm.DB {
+	if len(f.States) > 0 {
+		q = q.Where("state IN ?", f.States)
+	}
+	if f.SheetID != "" {
+		q = q.Where("sheet_id = ?", f.SheetID)
+	}
+	if f.RuleID != "" {
+		q = q.Where("rule_id = ?", f.RuleID)
+	}
+	if f.RowID != 0 {
+		q = q.Where("row_id = ?", f.RowID)
+	}
+	if f.To != "" {
+		q = q.Where("recipients LIKE ?", "%"+escapeLike(f.To)+"%")
+	}
+	if f.Text != "" {
+		q = q.Where("subject LIKE ?", "%"+escapeLike(f.Text)+"%")
+	}
+	if f.Since != nil {
+		q = q.Where("due_at >= ?", *f.Since)
+	}
+	if f.Until != nil {
+		q = q.Where("due_at < ?", *f.Until)
+	}
+	return q
+}
+
+func escapeLike(s string) string {
+	return strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(s)
+}
+
+// Log gives lines of the log, the newest first, after a cursor that an
+// earlier call gave ("" for the newest), and the cursor for more.
+func (s *Store) Log(ctx context.Context, f LogFilter, cursor string, limit int) (out []Delivery, next string, err error) {
+	q := f.where(s.DB(ctx).Model(&Delivery{}))
+	if cursor != "" {
+		var micro, id int64
+		if _, err := fmt.Sscanf(cursor, "%d.%d", &micro, &id); err != nil {
+			return nil, "", ErrNotFound
+		}
+		at := time.UnixMicro(micro).UTC()
+		q = q.Where("due_at < ? OR due_at = ? AND id < ?", at, at, id)
+	}
+	if err = q.Order("due_at DESC, id DESC").Limit(limit + 1).Find(&out).Error; err != nil {
+		return nil, "", err
+	}
+	if len(out) > limit {
+		out = out[:limit]
+		last := out[limit-1]
+		next = fmt.Sprintf("%d.%d", last.DueAt.UnixMicro(), last.ID)
+	}
+	return out, next, nil
+}
+
+// StateCount counts deliveries of a state.
+type StateCount struct {
+	State delivery.State
+	N     int64
+}
+
+// CountStates counts deliveries by state.
+func (s *Store) CountStates(ctx context.Context, f LogFilter) (map[delivery.State]int64, error) {
+	var rows []StateCount
+	if err := f.where(s.DB(ctx).Model(&Delivery{})).Select("state, COUNT(*) AS n").Group("state").Scan(&rows).Error; err != nil {
+		return nil, err
+	}
+	out := map[delivery.State]int64{}
+	for _, r := range rows {
+		out[r.State] = r.N
+	}
+	return out, nil
+}
+
+// Between lists deliveries due in a span, without their texts.
+func (s *Store) Between(ctx context.Context, f LogFilter, limit int) (out []Delivery, err error) {
+	err = f.where(s.DB(ctx)).Select("id, sheet_id, rule_id, row_id, due_at, state, reason, trouble, subject, recipients, decision").
+		Order("due_at, id").Limit(limit).Find(&out).Error
+	return out, err
+}
+
+// RowMarks lists the deliveries of rows that fell due in a span.
+func (s *Store) RowMarks(ctx context.Context, rowIDs []int64, from, to time.Time) (out []Delivery, err error) {
+	if len(rowIDs) == 0 {
+		return nil, nil
+	}
+	err = s.DB(ctx).Select("id, occasion, rule_id, row_id, due_at, state, subject, reason").
+		Where("row_id IN ? AND due_at BETWEEN ? AND ?", rowIDs, from, to).Order("due_at, id").Find(&out).Error
+	return out, err
+}
+
+// Queued tells, without locking, whether anything waits to be sent.
+func (s *Store) Queued(ctx context.Context, now time.Time) (bool, error) {
+	var ids []int64
+	err := s.DB(ctx).Raw("SELECT id FROM deliveries WHERE next_try <= ? ORDER BY next_try, id LIMIT 1", now).Scan(&ids).Error
+	return len(ids) > 0, err
+}
+
+// ClaimDeliveries takes deliveries that wait to be sent for a worker, the
+// longest waiting first. It must run in a transaction; the claim counts once
+// that has been committed.
+func (s *Store) ClaimDeliveries(ctx context.Context, worker int64, now time.Time, limit int) (out []Delivery, err error) {
+	err = s.DB(ctx).Raw("SELECT * FROM deliveries WHERE next_try <= ? ORDER BY next_try, id LIMIT ? FOR UPDATE SKIP LOCKED", now, limit).Scan(&out).Error
+	if err != nil || len(out) == 0 {
+		return nil, err
+	}
+	ids := make([]int64, len(out))
+	for i := range out {
+		ids[i] = out[i].ID
+	}
+	return out, s.DB(ctx).Exec("UPDATE deliveries SET state = ?, worker = ?, next_try = NULL WHERE id IN ?", delivery.Claimed, worker, ids).Error
+}
+
+// Letters gives the rendered contents of deliveries by id.
+func (s *Store) Letters(ctx context.Context, ids []int64) (map[int64]*Letter, error) {
+	var ls []Letter
+	if err := s.DB(ctx).Where("delivery_id IN ?", ids).Find(&ls).Error; err != nil {
+		return nil, err
+	}
+	out := make(map[int64]*Letter, len(ls))
+	for i := range ls {
+		out[ls[i].DeliveryID] = &ls[i]
+	}
+	return out, nil
+}
+
+// MarkSending makes "sending" durable for claimed deliveries of a worker whose
+// lease runs, and gives those for which that took effect. The lease is a
+// fencing token: a worker that was given up marks nothing any more.
+func (s *Store) MarkSending(ctx context.Context, worker int64, ids []int64, now time.Time) (map[int64]bool, error) {
+	r := s.DB(ctx).Exec(`UPDATE deliveries d JOIN workers w ON w.id = ? AND w.lease_until > UTC_TIMESTAMP(6)
+		SET d.state = 'sending', d.first_try = COALESCE(d.first_try, ?)
+		WHERE d.id IN ? AND d.state = 'claimed' AND d.worker = w.id`, worker, now, ids)
+	if r.Error != nil {
+		return nil, r.Error
+	}
+	marked := ids
+	if int(r.RowsAffected) != len(ids) {
+		marked = nil
+		if err := s.DB(ctx).Raw("SELECT id FROM deliveries WHERE id IN ? AND state = 'sending' AND worker = ?", ids, worker).Scan(&marked).Error; err != nil {
+			return nil, err
+		}
+	}
+	out := make(map[int64]bool, len(marked))
+	for _, id := range marked {
+		out[id] = true
+	}
+	return out, nil
+}
+
+// AcceptAll records for many deliveries of a worker that they were accepted
+// whole with the same reply. One that was given up meanwhile and is in doubt
+// is no longer: the reply has come.
+func (s *Store) AcceptAll(ctx context.Context, worker int64, ids []int64, reply string, now time.Time) error {
+	return s.DB(ctx).Exec(`UPDATE deliveries SET state = 'accepted', trouble = '', reply = ?, finished_at = ?, tries = tries + 1, next_try = NULL
+		WHERE id IN ? AND worker = ? AND state IN ('sending', 'in-doubt')`, clip(reply), now, ids, worker).Error
+}
+
+// Finish records what became of a try. It changes nothing where the worker
+// does not have the delivery any more.
+func (s *Store) Finish(ctx context.Context, worker int64, d *Delivery) (bool, error) {
+	r := s.DB(ctx).Exec(`UPDATE deliveries SET state = ?, trouble = ?, reply = ?, recipients = ?, tries = ?, first_try = ?, next_try = ?, finished_at = ?
+		WHERE id = ? AND worker = ? AND state IN ('claimed', 'sending', 'in-doubt')`,
+		d.State, clip(d.Trouble), clip(d.Reply), d.Recipients, d.Tries, d.FirstTry, d.NextTry, d.FinishedAt, d.ID, worker)
+	return r.RowsAffected > 0, r.Error
+}

@@ -1,0 +1,144 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"nivot/internal/core/rule"
+	"nivot/internal/core/template"
+)
+
+// Rule is a rule as it is kept.
+type Rule struct {
+	ID          string `gorm:"primaryKey"`
+	SheetID     string
+	Letter      string
+	Name        string
+	State       rule.State
+	Body        string
+	Version     int64
+	BaselineAt  *time.Time
+	ArmingAfter *int64 // the row up to which agenda entries have been computed; nil when done
+	ArmedRows   int64
+	CreatedAt   time.Time
+	DeletedAt   *time.Time
+}
+
+// Core turns the record into the core's rule.
+func (r *Rule) Core() (*rule.Rule, error) {
+	c, err := rule.Decode([]byte(r.Body))
+	if err != nil {
+		return nil, fmt.Errorf("rule %s: %w", r.ID, err)
+	}
+	c.ID, c.Name, c.State = r.ID, r.Name, r.State
+	return c, nil
+}
+
+// SetCore puts a rule's content into the record.
+func (r *Rule) SetCore(c *rule.Rule) error {
+	body := *c
+	body.ID, body.State = "", ""
+	b, err := json.Marshal(&body)
+	r.Name, r.Body = c.Name, string(b)
+	return err
+}
+
+// Rules lists a sheet's rules by letter; all sheets' for "".
+func (s *Store) Rules(ctx context.Context, sheetID string) (out []Rule, err error) {
+	q := s.DB(ctx).Where("deleted_at IS NULL")
+	if sheetID != "" {
+		q = q.Where("sheet_id = ?", sheetID)
+	}
+	err = q.Order("sheet_id, LENGTH(letter), letter").Find(&out).Error
+	return out, err
+}
+
+// Rule finds a rule.
+func (s *Store) Rule(ctx context.Context, id string) (*Rule, error) {
+	var r Rule
+	return &r, first(s.DB(ctx).First(&r, "id = ? AND deleted_at IS NULL", id).Error)
+}
+
+// LockRule finds a rule and locks it.
+func (s *Store) LockRule(ctx context.Context, id string) (*Rule, error) {
+	var r Rule
+	return &r, first(s.DB(ctx).Raw("SELECT * FROM rules WHERE id = ? AND deleted_at IS NULL FOR UPDATE", id).Take(&r).Error)
+}
+
+// SaveRule writes a rule.
+func (s *Store) SaveRule(ctx context.Context, r *Rule) error { return s.DB(ctx).Save(r).Error }
+
+// NextLetter gives the letter of a sheet's next rule: A to Z, then AA and on.
+// A letter never comes back.
+func (s *Store) NextLetter(ctx context.Context, sheetID string) (string, error) {
+	var n int64
+	if err := s.DB(ctx).Model(&Rule{}).Where("sheet_id = ?", sheetID).Count(&n).Error; err != nil {
+		return "", err
+	}
+	letters := ""
+	for n++; n > 0; n = (n - 1) / 26 {
+		letters = string(rune('A'+(n-1)%26)) + letters
+	}
+	return letters, nil
+}
+
+// Template is a template as it is kept.
+type Template struct {
+	ID        string `gorm:"primaryKey"`
+	SheetID   string
+	Name      string
+	Subject   string
+	Body      string
+	Version   int64
+	CreatedAt time.Time
+	DeletedAt *time.Time
+}
+
+// Core turns the record into the core's template.
+func (t *Template) Core() (*template.Template, error) {
+	c := &template.Template{ID: t.ID, Name: t.Name}
+	if err := json.Unmarshal([]byte(t.Subject), &c.Subject); err != nil {
+		return nil, fmt.Errorf("template %s: %w", t.ID, err)
+	}
+	if err := json.Unmarshal([]byte(t.Body), &c.Body); err != nil {
+		return nil, fmt.Errorf("template %s: %w", t.ID, err)
+	}
+	return c, nil
+}
+
+// SetCore puts a template's content into the record.
+func (t *Template) SetCore(c *template.Template) error {
+	sub, err := json.Marshal(c.Subject)
+	if err != nil {
+		return err
+	}
+	body, err := json.Marshal(c.Body)
+	t.Name, t.Subject, t.Body = c.Name, string(sub), string(body)
+	return err
+}
+
+// Templates lists a sheet's templates by name; all sheets' for "".
+func (s *Store) Templates(ctx context.Context, sheetID string) (out []Template, err error) {
+	q := s.DB(ctx).Where("deleted_at IS NULL")
+	if sheetID != "" {
+		q = q.Where("sheet_id = ?", sheetID)
+	}
+	err = q.Order("name, id").Find(&out).Error
+	return out, err
+}
+
+// Template finds a template.
+func (s *Store) Template(ctx context.Context, id string) (*Template, error) {
+	var t Template
+	return &t, first(s.DB(ctx).First(&t, "id = ? AND deleted_at IS NULL", id).Error)
+}
+
+// SaveTemplate writes a template.
+func (s *Store) SaveTemplate(ctx context.Context, t *Template) error { return s.DB(ctx).Save(t).Error }
+
+// SaveArming writes how far a rule's agenda entries have been computed.
+func (s *Store) SaveArming(ctx context.Context, r *Rule) error {
+	return s.DB(ctx).Exec("UPDATE rules SET arming_after = ?, armed_rows = ? WHERE id = ?", r.ArmingAfter, r.ArmedRows, r.ID).Error
+}

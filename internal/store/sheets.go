@@ -1,0 +1,260 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"gorm.io/gorm"
+
+	"nivot/internal/core/sheet"
+	"nivot/internal/core/value"
+)
+
+// Sheet is a sheet as it is kept; Core gives what the core computes with.
+type Sheet struct {
+	ID            string `gorm:"primaryKey"`
+	Name          string
+	Zone          string
+	Locale        string
+	SettleSeconds int
+	KeyColumn     string
+	AddressColumn string
+	SenderID      string
+	Columns       string
+	Version       int64
+	LastNumber    int64
+	CreatedAt     time.Time
+	DeletedAt     *time.Time
+}
+
+// Core turns the record into the core's sheet.
+func (r *Sheet) Core() (*sheet.Sheet, error) {
+	loc, err := time.LoadLocation(r.Zone)
+	if err != nil {
+		return nil, fmt.Errorf("zone %q: %w", r.Zone, err)
+	}
+	l, err := value.FindLocale(r.Locale)
+	if err != nil {
+		return nil, err
+	}
+	s := &sheet.Sheet{ID: r.ID, Name: r.Name, Zone: loc, Locale: l, Settle: time.Duration(r.SettleSeconds) * time.Second,
+		Key: r.KeyColumn, Address: r.AddressColumn}
+	return s, json.Unmarshal([]byte(r.Columns), &s.Columns)
+}
+
+// SetColumns puts the columns into the record.
+func (r *Sheet) SetColumns(cols []sheet.Column) {
+	b, _ := json.Marshal(cols)
+	r.Columns = string(b)
+}
+
+// Sheets lists the sheets by name.
+func (s *Store) Sheets(ctx context.Context) (out []Sheet, err error) {
+	err = s.DB(ctx).Where("deleted_at IS NULL").Order("created_at, id").Find(&out).Error
+	return out, err
+}
+
+// Sheet finds a sheet.
+func (s *Store) Sheet(ctx context.Context, id string) (*Sheet, error) {
+	var r Sheet
+	return &r, first(s.DB(ctx).First(&r, "id = ? AND deleted_at IS NULL", id).Error)
+}
+
+// LockSheet finds a sheet and locks it against other writers of the sheet.
+func (s *Store) LockSheet(ctx context.Context, id string) (*Sheet, error) {
+	var r Sheet
+	return &r, first(s.DB(ctx).Raw("SELECT * FROM sheets WHERE id = ? AND deleted_at IS NULL FOR UPDATE", id).Take(&r).Error)
+}
+
+// SaveSheet writes a sheet.
+func (s *Store) SaveSheet(ctx context.Context, r *Sheet) error { return s.DB(ctx).Save(r).Error }
+
+// TouchSheet counts the sheet's version up, so that cached views of its rows
+// are made anew.
+func (s *Store) TouchSheet(ctx context.Context, id string) error {
+	return s.DB(ctx).Exec("UPDATE sheets SET version = version + 1 WHERE id = ?", id).Error
+}
+
+// Row is a row as it is kept.
+type Row struct {
+	ID        int64 `gorm:"primaryKey"`
+	SheetID   string
+	Number    int64
+	Place     int64
+	RowKey    []byte
+	Cells     []byte
+	Settled   []byte // the cells as they last settled; nil where they are the same, or have never settled
+	Version   int64
+	FirstEdit *time.Time // of the unsettled ones
+	LastEdit  *time.Time
+	SettledAt *time.Time
+	Gone      bool
+	DeletedAt *time.Time
+}
+
+// TableName implements GORM's tabler.
+func (Row) TableName() string { return "sheet_rows" }
+
+// Core decodes a row.
+func (r *Row) Core(s *sheet.Sheet) (*sheet.Row, error) {
+	cells, err := s.Decode(r.Cells, nil)
+	if err != nil {
+		return nil, fmt.Errorf("row %d: %w", r.ID, err)
+	}
+	return &sheet.Row{ID: RowID(r.ID), Number: r.Number, Cells: cells, Gone: r.Gone}, nil
+}
+
+// SettledCore decodes the row as it last settled; nil means never.
+func (r *Row) SettledCore(s *sheet.Sheet) (*sheet.Row, error) {
+	if r.FirstEdit == nil {
+		return r.Core(s)
+	}
+	if r.Settled == nil {
+		return nil, nil
+	}
+	c := *r
+	c.Cells = r.Settled
+	return c.Core(s)
+}
+
+// RowID writes a row's id as it is known outside the database.
+func RowID(id int64) string { return fmt.Sprint(id) }
+
+// CountRows counts a sheet's rows.
+func (s *Store) CountRows(ctx context.Context, sheetID string) (n int64, err error) {
+	err = s.DB(ctx).Model(&Row{}).Where("sheet_id = ? AND deleted_at IS NULL", sheetID).Count(&n).Error
+	return n, err
+}
+
+// RowsWindow gives rows in the order of their place.
+func (s *Store) RowsWindow(ctx context.Context, sheetID string, offset, limit int) (out []Row, err error) {
+	// The ids come from the index alone; only the window's rows are read.
+	err = s.DB(ctx).Raw(`SELECT r.* FROM sheet_rows r JOIN (SELECT id FROM sheet_rows WHERE sheet_id = ? AND deleted_at IS NULL
+		ORDER BY place, id LIMIT ? OFFSET ?) w ON w.id = r.id ORDER BY r.place, r.id`, sheetID, limit, offset).Scan(&out).Error
+	return out, err
+}
+
+// RowsByID gives rows of a sheet by id, in the order asked for.
+func (s *Store) RowsByID(ctx context.Context, sheetID string, ids []int64) ([]Row, error) {
+	var found []Row
+	if len(ids) == 0 {
+		return nil, nil
+	}
+	if err := s.DB(ctx).Where("sheet_id = ? AND id IN ?", sheetID, ids).Find(&found).Error; err != nil {
+		return nil, err
+	}
+	byID := make(map[int64]Row, len(found))
+	for _, r := range found {
+		byID[r.ID] = r
+	}
+	out := make([]Row, 0, len(ids))
+	for _, id := range ids {
+		if r, ok := byID[id]; ok {
+			out = append(out, r)
+		}
+	}
+	return out, nil
+}
+
+// scanBatch is how many rows ScanRows reads at a time.
+const scanBatch = 2000
+
+// ScanRows calls f for every row of a sheet after an id, in the order of ids.
+func (s *Store) ScanRows(ctx context.Context, sheetID string, f func(*Row) error) error {
+	var after int64
+	for {
+		var batch []Row
+		if err := s.DB(ctx).Where("sheet_id = ? AND deleted_at IS NULL AND id > ?", sheetID, after).
+			Order("id").Limit(scanBatch).Find(&batch).Error; err != nil {
+			return err
+		}
+		for i := range batch {
+			if err := f(&batch[i]); err != nil {
+				return err
+			}
+		}
+		if len(batch) < scanBatch {
+			return nil
+		}
+		after = batch[len(batch)-1].ID
+	}
+}
+
+// LockRow finds a row and locks it.
+func (s *Store) LockRow(ctx context.Context, id int64) (*Row, error) {
+	var r Row
+	return &r, first(s.DB(ctx).Raw("SELECT * FROM sheet_rows WHERE id = ? FOR UPDATE", id).Take(&r).Error)
+}
+
+// LockRowsAfter locks and gives the next rows of a sheet after an id, with
+// each row once in the order of ids.
+func (s *Store) LockRowsAfter(ctx context.Context, sheetID string, after int64, limit int) (out []Row, err error) {
+	err = s.DB(ctx).Raw(`SELECT * FROM sheet_rows WHERE sheet_id = ? AND id > ? AND deleted_at IS NULL ORDER BY id LIMIT ? FOR UPDATE`,
+		sheetID, after, limit).Scan(&out).Error
+	return out, err
+}
+
+// LockRowsIn locks and gives rows by id, in the order of ids.
+func (s *Store) LockRowsIn(ctx context.Context, ids []int64) (map[int64]*Row, error) {
+	out := map[int64]*Row{}
+	if len(ids) == 0 {
+		return out, nil
+	}
+	var rows []Row
+	if err := s.DB(ctx).Raw("SELECT * FROM sheet_rows WHERE id IN ? ORDER BY id FOR UPDATE", ids).Scan(&rows).Error; err != nil {
+		return nil, err
+	}
+	for i := range rows {
+		out[rows[i].ID] = &rows[i]
+	}
+	return out, nil
+}
+
+// Row finds a row.
+func (s *Store) Row(ctx context.Context, id int64) (*Row, error) {
+	var r Row
+	return &r, first(s.DB(ctx).First(&r, "id = ?", id).Error)
+}
+
+// SaveRow writes a row's content.
+func (s *Store) SaveRow(ctx context.Context, r *Row) error {
+	if r.ID == 0 {
+		return s.DB(ctx).Create(r).Error
+	}
+	return s.DB(ctx).Exec(`UPDATE sheet_rows SET row_key = ?, cells = ?, settled = ?, version = ?, first_edit = ?, last_edit = ?, settled_at = ?, gone = ?, deleted_at = ?
+		WHERE id = ?`, r.RowKey, r.Cells, r.Settled, r.Version, r.FirstEdit, r.LastEdit, r.SettledAt, r.Gone, r.DeletedAt, r.ID).Error
+}
+
+// InsertRows adds rows and gives them their ids.
+func (s *Store) InsertRows(ctx context.Context, rows []Row) error {
+	return s.DB(ctx).Session(&gorm.Session{CreateBatchSize: bulk}).Create(&rows).Error
+}
+
+// KnownRows gives what an import meets: the ids and keys of all rows that
+// ever were in the sheet, oldest first.
+func (s *Store) KnownRows(ctx context.Context, sheetID string) (out []sheet.Known, err error) {
+	rows, err := s.DB(ctx).Raw(`SELECT id, COALESCE(row_key, ''), deleted_at IS NOT NULL, gone FROM sheet_rows WHERE sheet_id = ? ORDER BY number`, sheetID).Rows()
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var id int64
+		var k sheet.Known
+		if err := rows.Scan(&id, &k.Key, &k.Deleted, &k.Gone); err != nil {
+			return nil, err
+		}
+		k.ID = RowID(id)
+		out = append(out, k)
+	}
+	return out, rows.Err()
+}
+
+// RowByKey finds the first row of a sheet with a key (folded), deleted ones
+// only where no other has it.
+func (s *Store) RowByKey(ctx context.Context, sheetID, key string) (*Row, error) {
+	var r Row
+	return &r, first(s.DB(ctx).Where("sheet_id = ? AND row_key = ?", sheetID, key).Order("deleted_at IS NOT NULL, number").First(&r).Error)
+}

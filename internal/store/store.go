@@ -1,0 +1,193 @@
+// Package store keeps everything in MariaDB: models, migrations and queries,
+// one file per aggregate.
+package store
+
+import (
+	"context"
+	"crypto/rand"
+	"embed"
+	"encoding/base32"
+	"errors"
+	"fmt"
+	"io/fs"
+	mrand "math/rand/v2"
+	"strings"
+	"time"
+
+	sqldriver "github.com/go-sql-driver/mysql"
+	"github.com/pressly/goose/v3"
+	"gorm.io/driver/mysql"
+	"gorm.io/gorm"
+	"gorm.io/gorm/logger"
+)
+
+//go:embed migrations/*.sql
+var migrations embed.FS
+
+// Store is the database, or one transaction on it.
+type Store struct {
+	db *gorm.DB
+}
+
+// ErrNotFound says that what was asked for is not there.
+var ErrNotFound = errors.New("not found")
+
+// Open connects to a database. The session runs in UTC, reads what is
+// committed, and writes text as utf8mb4, whatever the server's defaults.
+func Open(dsn string) (*Store, error) {
+	cfg, err := sqldriver.ParseDSN(dsn)
+	if err != nil {
+		return nil, fmt.Errorf("NIVOT_DSN cannot be read: %w", err)
+	}
+	cfg.ParseTime, cfg.Loc, cfg.InterpolateParams = true, time.UTC, true
+	cfg.Collation = "utf8mb4_unicode_ci"
+	cfg.MaxAllowedPacket = 64 << 20
+	cfg.ClientFoundRows = true
+	if cfg.Params == nil {
+		cfg.Params = map[string]string{}
+	}
+	cfg.Params["time_zone"] = "'+00:00'"
+	cfg.Params["tx_isolation"] = "'READ-COMMITTED'"
+	cfg.Params["sql_mode"] = "'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION'"
+	db, err := gorm.Open(mysql.New(mysql.Config{DSN: cfg.FormatDSN(), DSNConfig: cfg}), &gorm.Config{
+		Logger: logger.Discard, SkipDefaultTransaction: true, TranslateError: true, PrepareStmt: false,
+	})
+	if err != nil {
+		return nil, fmt.Errorf("the database cannot be reached: %w", err)
+	}
+	pool, err := db.DB()
+	if err != nil {
+		return nil, err
+	}
+	pool.SetMaxOpenConns(40)
+	pool.SetMaxIdleConns(20)
+	pool.SetConnMaxIdleTime(5 * time.Minute)
+	return &Store{db}, nil
+}
+
+// Close closes the connections.
+func (s *Store) Close() error {
+	pool, err := s.db.DB()
+	if err != nil {
+		return err
+	}
+	return pool.Close()
+}
+
+// DB gives a handle for the context.
+func (s *Store) DB(ctx context.Context) *gorm.DB { return s.db.WithContext(ctx) }
+
+// Ping tells whether the database answers.
+func (s *Store) Ping(ctx context.Context) error {
+	pool, err := s.db.DB()
+	if err != nil {
+		return err
+	}
+	return pool.PingContext(ctx)
+}
+
+// migrateLock is the name of the lock under which one process migrates.
+const migrateLock = "nivot migrate"
+
+// Migrate brings the tables up to date. Of several processes that start at
+// once one does it, the others wait for it.
+func (s *Store) Migrate(ctx context.Context) error {
+	pool, err := s.db.DB()
+	if err != nil {
+		return err
+	}
+	conn, err := pool.Conn(ctx)
+	if err != nil {
+		return fmt.Errorf("the database cannot be reached: %w", err)
+	}
+	defer conn.Close()
+	var got int
+	if err := conn.QueryRowContext(ctx, "SELECT GET_LOCK(?, 120)", migrateLock).Scan(&got); err != nil || got != 1 {
+		return fmt.Errorf("another process has been migrating for two minutes: %w", errors.Join(err))
+	}
+	defer func() { _, _ = conn.ExecContext(context.WithoutCancel(ctx), "DO RELEASE_LOCK(?)", migrateLock) }()
+	dir, err := fs.Sub(migrations, "migrations")
+	if err != nil {
+		return err
+	}
+	p, err := goose.NewProvider(goose.DialectMySQL, pool, dir)
+	if err != nil {
+		return err
+	}
+	_, err = p.Up(ctx)
+	return err
+}
+
+// maxTries bounds how often a transaction that lost to another is tried.
+const maxTries = 12
+
+// Tx runs f in a transaction. A deadlock or lock timeout, which a claim on
+// another node may bring as late as the commit, is tried again with jitter;
+// f must therefore have no effect but on the database.
+func (s *Store) Tx(ctx context.Context, f func(tx *Store) error) error {
+	for try := 1; ; try++ {
+		err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error { return f(&Store{tx}) })
+		if err == nil || !Retryable(err) || try == maxTries {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(time.Duration(mrand.IntN(1+4<<min(try, 7))) * time.Millisecond):
+		}
+	}
+}
+
+// Retryable tells whether the error is a lost race: 1213 deadlock, 1205 lock
+// wait timeout, 1020 record changed.
+func Retryable(err error) bool {
+	var me *sqldriver.MySQLError
+	return errors.Is(err, errRaced) || errors.As(err, &me) && (me.Number == 1213 || me.Number == 1205 || me.Number == 1020)
+}
+
+// errRaced says that another process wrote between two statements.
+var errRaced = errors.New("another process wrote the same occasion")
+
+// first turns GORM's "record not found" into ErrNotFound.
+func first(err error) error {
+	if errors.Is(err, gorm.ErrRecordNotFound) {
+		return ErrNotFound
+	}
+	return err
+}
+
+// NewID makes an opaque id of 80 random bits.
+func NewID() string {
+	b := make([]byte, 10)
+	_, _ = rand.Read(b)
+	return strings.ToLower(base32.StdEncoding.EncodeToString(b))
+}
+
+// Clear empties every table but the migrations', for a fresh demo and tests.
+func (s *Store) Clear(ctx context.Context) error {
+	var tables []string
+	if err := s.DB(ctx).Raw("SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name NOT LIKE 'goose%'").Scan(&tables).Error; err != nil {
+		return err
+	}
+	for _, t := range tables {
+		if err := s.DB(ctx).Exec("DELETE FROM `" + t + "`").Error; err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// bulk is how many rows one INSERT carries.
+const bulk = 500
+
+// chunks calls f for runs of at most n items.
+func chunks[T any](items []T, n int, f func([]T) error) error {
+	for len(items) > 0 {
+		k := min(n, len(items))
+		if err := f(items[:k]); err != nil {
+			return err
+		}
+		items = items[k:]
+	}
+	return nil
+}

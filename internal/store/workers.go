@@ -1,0 +1,94 @@
+package store
+
+import (
+	"context"
+	"time"
+
+	"nivot/internal/core/delivery"
+)
+
+// Worker is a process that sends. Leases run by the database's clock, so that
+// processes need not agree on the time.
+type Worker struct {
+	ID         int64 `gorm:"primaryKey"`
+	Name       string
+	LeaseUntil time.Time
+}
+
+// Hire registers a worker with a lease.
+func (s *Store) Hire(ctx context.Context, name string, lease time.Duration) (id int64, err error) {
+	err = s.Tx(ctx, func(tx *Store) error {
+		if err := tx.DB(ctx).Exec("INSERT INTO workers (name, lease_until) VALUES (?, UTC_TIMESTAMP(6) + INTERVAL ? MICROSECOND)",
+			name, lease.Microseconds()).Error; err != nil {
+			return err
+		}
+		return tx.DB(ctx).Raw("SELECT LAST_INSERT_ID()").Scan(&id).Error
+	})
+	return id, err
+}
+
+// Renew renews a lease that still runs; false means that it has run out, and
+// it never runs again.
+func (s *Store) Renew(ctx context.Context, id int64, lease time.Duration) (bool, error) {
+	r := s.DB(ctx).Exec("UPDATE workers SET lease_until = UTC_TIMESTAMP(6) + INTERVAL ? MICROSECOND WHERE id = ? AND lease_until > UTC_TIMESTAMP(6)",
+		lease.Microseconds(), id)
+	return r.RowsAffected > 0, r.Error
+}
+
+// Release gives a stopping worker's unsent deliveries back to the queue and
+// forgets the worker.
+func (s *Store) Release(ctx context.Context, id int64, now time.Time) error {
+	return s.Tx(ctx, func(tx *Store) error {
+		if err := tx.DB(ctx).Exec("UPDATE deliveries SET state = 'queued', worker = NULL, next_try = ? WHERE worker = ? AND state = 'claimed'", now, id).Error; err != nil {
+			return err
+		}
+		return tx.DB(ctx).Exec("UPDATE workers SET lease_until = UTC_TIMESTAMP(6) WHERE id = ?", id).Error
+	})
+}
+
+// Sweep gives up workers whose lease has run out: what they had only claimed
+// goes back to the queue, what they were sending is in doubt and never queued
+// by itself. It gives those in doubt.
+func (s *Store) Sweep(ctx context.Context, now time.Time) (doubted []Delivery, err error) {
+	err = s.Tx(ctx, func(tx *Store) error {
+		doubted = nil
+		var dead []int64
+		if err := tx.DB(ctx).Raw("SELECT id FROM workers WHERE lease_until <= UTC_TIMESTAMP(6) FOR UPDATE SKIP LOCKED").Scan(&dead).Error; err != nil || len(dead) == 0 {
+			return err
+		}
+		if err := tx.DB(ctx).Exec("UPDATE deliveries SET state = 'queued', worker = NULL, next_try = ? WHERE worker IN ? AND state = 'claimed'", now, dead).Error; err != nil {
+			return err
+		}
+		if err := tx.DB(ctx).Raw("SELECT * FROM deliveries WHERE worker IN ? AND state = 'sending' FOR UPDATE", dead).Scan(&doubted).Error; err != nil {
+			return err
+		}
+		var events []Event
+		for i := range doubted {
+			d := &doubted[i]
+			d.State = delivery.InDoubt
+			d.Trouble = "the program stopped while the mail server may have been taking the email"
+			if err := tx.DB(ctx).Exec("UPDATE deliveries SET state = ?, trouble = ?, decision = '', finished_at = ? WHERE id = ?", d.State, d.Trouble, now, d.ID).Error; err != nil {
+				return err
+			}
+			events = append(events, DeliveryEvent(d, now, "nivot", map[string]any{"reason": d.Trouble}))
+		}
+		if err := tx.AddEvents(ctx, events...); err != nil {
+			return err
+		}
+		return tx.DB(ctx).Exec("DELETE FROM workers WHERE id IN ?", dead).Error
+	})
+	return doubted, err
+}
+
+// DeliveryEvent makes the event of a delivery's present state.
+func DeliveryEvent(d *Delivery, at time.Time, actor string, detail map[string]any) Event {
+	return Event{At: at, Actor: actor, Kind: EventDelivery + string(d.State), SheetID: d.SheetID, RowID: d.RowID, RuleID: d.RuleID,
+		DeliveryID: d.ID, Detail: Detail(detail)}
+}
+
+// Busy tells whether anything is being sent at this moment.
+func (s *Store) Busy(ctx context.Context) (bool, error) {
+	var n int64
+	err := s.DB(ctx).Raw("SELECT COUNT(*) FROM (SELECT id FROM deliveries WHERE state IN ('claimed', 'sending') LIMIT 1) x").Scan(&n).Error
+	return n > 0, err
+}

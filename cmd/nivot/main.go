@@ -1,8 +1,76 @@
+// Command nivot is the whole of Nivot: the server, the demo, the rehearsal.
 package main
-import ("fmt";"os";"encoding/json";"nivot/internal/exchange";"nivot/internal/core/plan")
-func main(){ b,err:=exchange.OpenBundle(os.Args[1]); if err!=nil{fmt.Println(err);os.Exit(1)}
- var ed []plan.Edit
- if len(os.Args)>2 { d,_:=os.ReadFile(os.Args[2]); ed,err=b.ReadEdits(d); if err!=nil{fmt.Println(err);os.Exit(1)} }
- f,_:=exchange.ParseInstant("2027-03-15T08:40",b.Sheet.Zone); t,_:=exchange.ParseInstant("2027-06-15",b.Sheet.Zone)
- ls,err:=plan.Rehearse(b.Settings(false),b.Rows,ed,f,t); if err!=nil{fmt.Println(err)}
- for _,l:=range ls{ e:=json.NewEncoder(os.Stdout); e.SetEscapeHTML(false); e.Encode(b.Line(l))}}
+
+import (
+	"context"
+	"errors"
+	"flag"
+	"fmt"
+	"log/slog"
+	"os"
+	"os/signal"
+	"syscall"
+)
+
+// version is set when a release is built.
+var version = "development"
+
+// command is one of the program's subcommands.
+type command struct {
+	name, args, what string
+	run              func(ctx context.Context, args []string) error
+}
+
+func commands() []command {
+	return []command{
+		{"demo", "", "run everything with the demo data: database, practice mail server, application", runDemo},
+		{"serve", "", "run the application on the database that NIVOT_DSN names", runServe},
+		{"migrate", "", "bring the tables of the database up to date and end", runMigrate},
+		{"rehearse", "BUNDLE", "print what a bundle's rules will send; needs no database and no network", runRehearse},
+		{"check", "BUNDLE", "read a bundle and say whether it is in order", runCheck},
+		{"bench", "", "measure speed against limits taken in the same run", runBench},
+		{"version", "", "print the version", func(context.Context, []string) error { fmt.Println("nivot", version); return nil }},
+	}
+}
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	level := slog.LevelInfo
+	if os.Getenv("NIVOT_DEBUG") != "" {
+		level = slog.LevelDebug
+	}
+	slog.SetDefault(slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level})))
+	if err := run(ctx, os.Args[1:]); err != nil && !errors.Is(err, flag.ErrHelp) {
+		fmt.Fprintln(os.Stderr, "nivot:", err)
+		os.Exit(1)
+	}
+}
+
+func run(ctx context.Context, args []string) error {
+	if len(args) == 0 || args[0] == "help" || args[0] == "-h" || args[0] == "--help" {
+		help(os.Stdout)
+		return nil
+	}
+	for _, c := range commands() {
+		if c.name == args[0] {
+			return c.run(ctx, args[1:])
+		}
+	}
+	help(os.Stderr)
+	return fmt.Errorf("there is no command %q", args[0])
+}
+
+// flags makes the flag set of a command; its usage is the command's line.
+func flags(name string) *flag.FlagSet {
+	f := flag.NewFlagSet(name, flag.ContinueOnError)
+	f.Usage = func() {
+		for _, c := range commands() {
+			if c.name == name {
+				fmt.Fprintf(f.Output(), "nivot %s %s\n  %s\n", c.name, c.args, c.what)
+			}
+		}
+		f.PrintDefaults()
+	}
+	return f
+}

@@ -42,6 +42,8 @@ type Engine struct {
 
 	viewMu sync.Mutex
 	views  map[string]*view // guarded by viewMu
+
+	forecasts forecasts
 }
 
 // New makes an engine.

@@ -87,7 +87,7 @@ func (e *Engine) Install(ctx context.Context, b *exchange.Bundle, switchOn bool,
 			rows[i][colIDs[c.ID]] = b.Sheet.Input(c, r.Cell(c))
 		}
 	}
-	if _, err := e.Import(ctx, rec.ID, rows, true, actor); err != nil {
+	if _, err := e.Import(ctx, rec.ID, rows, ImportOptions{Quiet: true}, actor); err != nil {
 		return nil, err
 	}
 	tplIDs := map[string]string{}
@@ -150,3 +150,121 @@ func remap(n template.Node, cols map[string]string) template.Node {
 	return out
 }
 
+// SheetChange is what a person changes of a sheet; nil leaves it.
+type SheetChange struct {
+	Name          *string
+	SettleSeconds *int
+	Rename        map[string]string // columns by id
+}
+
+// ChangeSheet changes a sheet. Renaming breaks nothing: rules and templates
+// name columns by id.
+func (e *Engine) ChangeSheet(ctx context.Context, id string, c SheetChange, actor string) (rec *store.Sheet, err error) {
+	err = e.Store.Tx(ctx, func(tx *store.Store) error {
+		if rec, err = tx.LockSheet(ctx, id); err != nil {
+			return err
+		}
+		core, err := rec.Core()
+		if err != nil {
+			return err
+		}
+		if c.Name != nil {
+			rec.Name = value.Trim(*c.Name)
+		}
+		if c.SettleSeconds != nil {
+			rec.SettleSeconds = *c.SettleSeconds
+		}
+		for col, name := range c.Rename {
+			found, ok := core.Column(col)
+			if !ok {
+				return &Refusal{Field: "/rename/" + col, Message: "the column is not there"}
+			}
+			found.Name = value.Trim(name)
+		}
+		if err := core.Validate(); err != nil {
+			return &Refusal{Field: "/rename", Message: err.Error()}
+		}
+		rec.SetColumns(core.Columns)
+		rec.Version++
+		if err := tx.SaveSheet(ctx, rec); err != nil {
+			return err
+		}
+		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventSheetSaved, SheetID: id,
+			Detail: store.Detail(map[string]any{"name": rec.Name, "rename": c.Rename, "settleSeconds": rec.SettleSeconds})})
+	})
+	return rec, err
+}
+
+// DeleteSheet takes a sheet away. Its rules stop; the log keeps what they did.
+func (e *Engine) DeleteSheet(ctx context.Context, id string, actor string) error {
+	return e.Store.Tx(ctx, func(tx *store.Store) error {
+		rec, err := tx.LockSheet(ctx, id)
+		if err != nil {
+			return err
+		}
+		now := e.now()
+		rec.DeletedAt = &now
+		if err := tx.SaveSheet(ctx, rec); err != nil {
+			return err
+		}
+		if err := tx.RetireSheet(ctx, id); err != nil {
+			return err
+		}
+		return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventSheetSaved, SheetID: id, Detail: store.Detail(map[string]any{"deleted": rec.Name})})
+	})
+}
+
+// DeleteRule takes a rule away; what it has done stays in the log, and what
+// waits for mending or an OK is skipped when it is looked at.
+func (e *Engine) DeleteRule(ctx context.Context, sheetID, id, actor string) error {
+	return e.Store.Tx(ctx, func(tx *store.Store) error {
+		r, err := tx.LockRule(ctx, id)
+		if err != nil {
+			return err
+		}
+		if r.SheetID != sheetID {
+			return store.ErrNotFound
+		}
+		now := e.now()
+		r.DeletedAt, r.State = &now, rule.Paused
+		if err := tx.SaveRule(ctx, r); err != nil {
+			return err
+		}
+		if err := tx.DropRuleEntries(ctx, id); err != nil {
+			return err
+		}
+		return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventRuleState, SheetID: sheetID, RuleID: id,
+			Detail: store.Detail(map[string]any{"after": "deleted"})})
+	})
+}
+
+// DeleteTemplate takes a template away that no rule uses.
+func (e *Engine) DeleteTemplate(ctx context.Context, sheetID, id, actor string) error {
+	return e.Store.Tx(ctx, func(tx *store.Store) error {
+		sb, err := newBook(tx).sheet(ctx, sheetID)
+		if err != nil {
+			return err
+		}
+		for _, r := range sb.rules {
+			for _, t := range r.setting.Rule.Templates() {
+				if t == id {
+					return refuse("rule %s, %s, uses this template; give it another one first", r.record.Letter, r.record.Name)
+				}
+			}
+		}
+		t, err := tx.Template(ctx, id)
+		if err != nil {
+			return err
+		}
+		if t.SheetID != sheetID {
+			return store.ErrNotFound
+		}
+		now := e.now()
+		t.DeletedAt = &now
+		if err := tx.SaveTemplate(ctx, t); err != nil {
+			return err
+		}
+		return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventTemplateSaved, SheetID: sheetID,
+			Detail: store.Detail(map[string]any{"template": id, "deleted": t.Name})})
+	})
+}

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strconv"
 	"time"
@@ -344,11 +345,19 @@ type ImportResult struct {
 	New, Changed, Unchanged, Gone, Doubled, Keyless int
 }
 
+// ImportOptions say how an import is done.
+type ImportOptions struct {
+	Quiet bool // its rows are settled at once, as those of a sheet that is just being made are
+	Dry   bool // only count what it would do
+}
+
+// errDry rolls a dry import back.
+var errDry = errors.New("nothing is written")
+
 // Import meets the rows of a file with those of a sheet, by key, in one
 // transaction: new ones are added, met ones changed, missing ones marked gone.
-// cells[i] gives a row's cells by column id. quiet rows are settled at once,
-// as those of a sheet that is just being made are.
-func (e *Engine) Import(ctx context.Context, sheetID string, rows []map[string]string, quiet bool, actor string) (res ImportResult, err error) {
+// rows[i] gives a row's cells by column id.
+func (e *Engine) Import(ctx context.Context, sheetID string, rows []map[string]string, o ImportOptions, actor string) (res ImportResult, err error) {
 	err = e.Store.Tx(ctx, func(tx *store.Store) error {
 		res = ImportResult{}
 		rec, err := tx.LockSheet(ctx, sheetID)
@@ -359,9 +368,12 @@ func (e *Engine) Import(ctx context.Context, sheetID string, rows []map[string]s
 		if err != nil {
 			return err
 		}
-		im := &importer{e: e, tx: tx, s: s, rec: rec, now: e.now(), quiet: quiet, res: &res}
+		im := &importer{e: e, tx: tx, s: s, rec: rec, now: e.now(), quiet: o.Quiet, res: &res}
 		if err := im.run(ctx, rows); err != nil {
 			return err
+		}
+		if o.Dry {
+			return errDry
 		}
 		rec.Version++
 		if err := tx.SaveSheet(ctx, rec); err != nil {
@@ -371,6 +383,9 @@ func (e *Engine) Import(ctx context.Context, sheetID string, rows []map[string]s
 			Detail: store.Detail(map[string]any{"new": res.New, "changed": res.Changed, "unchanged": res.Unchanged, "gone": res.Gone,
 				"doubled": res.Doubled, "keyless": res.Keyless, "rows": im.diff})})
 	})
+	if errors.Is(err, errDry) {
+		return res, nil
+	}
 	if err == nil {
 		poke(e.wakeAgenda)
 	}

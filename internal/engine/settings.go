@@ -172,3 +172,27 @@ func foldedKey(text string) []byte {
 	}
 	return []byte(k)
 }
+
+// SetCalendar changes the working calendar and has the agenda computed anew.
+// Occasions keep their identity: only their instants change.
+func (e *Engine) SetCalendar(ctx context.Context, weekdays, closed []string, actor string) (calendar.Calendar, error) {
+	c, err := calendar.New(weekdays, closed)
+	if err != nil {
+		return c, &Refusal{Message: err.Error()}
+	}
+	now := e.now()
+	err = e.Store.Tx(ctx, func(tx *store.Store) error {
+		if err := tx.SetSetting(ctx, store.SettingCalendar, StoredCalendar{weekdays, closed}); err != nil {
+			return err
+		}
+		if err := e.Rearm(ctx, tx, now); err != nil {
+			return err
+		}
+		return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventSettingSaved,
+			Detail: store.Detail(map[string]any{"weekdays": weekdays, "closed": closed})})
+	})
+	if err == nil {
+		poke(e.wakeAgenda)
+	}
+	return c, err
+}

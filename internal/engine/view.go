@@ -143,3 +143,8 @@ func found(s *sheet.Sheet, row *sheet.Row, folded string) bool {
 	}
 	return false
 }
+
+// Find gives the ids of the rows that hold a text in any cell.
+func (e *Engine) Find(ctx context.Context, sheetID, text string) ([]int64, error) {
+	return e.View(ctx, sheetID, ViewSpec{Find: text})
+}

@@ -5,6 +5,7 @@ package mail
 import (
 	"bytes"
 	"fmt"
+	"html"
 	"strings"
 	"time"
 
@@ -80,4 +81,14 @@ func printable(r rune) rune {
 		return -1
 	}
 	return r
+}
+
+// WithNote puts a line of text at the head of an HTML letter.
+func WithNote(page, note string) string {
+	p := `<p style="margin:0 0 18px 0;padding:0 0 10px 0;border-bottom:1px solid #dcd7cb;font-size:14px;color:#5a5f69">` + html.EscapeString(note) + `</p>`
+	if i := strings.Index(page, `<div style="max-width:640px">`); i >= 0 {
+		i += len(`<div style="max-width:640px">`)
+		return page[:i] + p + page[i:]
+	}
+	return p + page
 }

@@ -137,3 +137,10 @@ func (s *Store) ReviewTemplate(ctx context.Context, templateID string, now time.
 	return s.DB(ctx).Exec(`INSERT IGNORE INTO agenda (kind, due_at, sheet_id, delivery_id)
 		SELECT 'review', ?, sheet_id, id FROM deliveries WHERE state = 'incomplete' AND template_id = ?`, now, templateID).Error
 }
+
+// NextTry gives the next instant at which a delivery is tried.
+func (s *Store) NextTry(ctx context.Context) (at time.Time, ok bool, err error) {
+	var t sql.NullTime
+	err = s.DB(ctx).Raw("SELECT MIN(next_try) FROM deliveries").Scan(&t).Error
+	return t.Time, t.Valid, err
+}

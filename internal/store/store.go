@@ -163,14 +163,22 @@ func NewID() string {
 	return strings.ToLower(base32.StdEncoding.EncodeToString(b))
 }
 
-// Clear empties every table but the migrations', for a fresh demo and tests.
-func (s *Store) Clear(ctx context.Context) error {
+// Clear empties every table but the migrations' and the workers', for a fresh
+// demo. The settings named in keep stay.
+func (s *Store) Clear(ctx context.Context, keep ...string) error {
 	var tables []string
-	if err := s.DB(ctx).Raw("SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name NOT LIKE 'goose%'").Scan(&tables).Error; err != nil {
+	if err := s.DB(ctx).Raw("SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name NOT LIKE 'goose%' AND table_name <> 'workers'").Scan(&tables).Error; err != nil {
 		return err
 	}
 	for _, t := range tables {
-		if err := s.DB(ctx).Exec("DELETE FROM `" + t + "`").Error; err != nil {
+		q := "DELETE FROM `" + t + "`"
+		if t == "settings" && len(keep) > 0 {
+			if err := s.DB(ctx).Exec(q+" WHERE name NOT IN ?", keep).Error; err != nil {
+				return err
+			}
+			continue
+		}
+		if err := s.DB(ctx).Exec(q).Error; err != nil {
 			return err
 		}
 	}

@@ -44,6 +44,21 @@ func (s *Setting) Foresee(row *sheet.Row, from, to time.Time) []Foreseen {
 	return out
 }
 
+// Holds tells whether the rule's condition holds for a row at an instant.
+func (s *Setting) Holds(row *sheet.Row, at time.Time) bool {
+	t, _ := s.Rule.Condition.Judge(s.facts(row, at))
+	return t == rule.True
+}
+
+// pastSpan is how far back Past looks.
+const pastSpan = 400 * 24 * time.Hour
+
+// Past counts the row's due times up to an instant that would have been
+// emails: the baseline that switching on leaves as it is.
+func (s *Setting) Past(row *sheet.Row, at time.Time) int {
+	return len(s.Rule.Due(row.ID, s.Anchor(row), s.Env(), at.Add(-pastSpan), at, nil))
+}
+
 // horizon is how far ahead Explain looks for the next email.
 const horizon = 20 * 366 * 24 * time.Hour
 

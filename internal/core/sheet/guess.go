@@ -30,7 +30,7 @@ const maxMisfits = 3
 
 // GuessColumn finds the type that at least nine in ten of the filled cells
 // fit, the strictest first. lines gives each cell's line in its file.
-func GuessColumn(name string, cells []string, lines []int, l *value.Locale) Guess {
+func GuessColumn(cells []string, lines []int, l *value.Locale) Guess {
 	filled := 0
 	distinct := map[string]int{}
 	var options []string

@@ -1,0 +1,143 @@
+package main
+
+import (
+	"bufio"
+	"context"
+	"encoding/json"
+	"errors"
+	"flag"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"nivot/internal/core/plan"
+	"nivot/internal/core/rule"
+	"nivot/internal/exchange"
+)
+
+// parseMixed parses flags that may stand before or behind the one argument.
+func parseMixed(f *flag.FlagSet, args []string) (string, error) {
+	var arg string
+	for len(args) > 0 {
+		if err := f.Parse(args); err != nil {
+			return "", err
+		}
+		args = f.Args()
+		if len(args) > 0 {
+			if arg != "" {
+				return "", fmt.Errorf("one bundle at a time; %q is too much", args[0])
+			}
+			arg, args = args[0], args[1:]
+		}
+	}
+	if arg == "" {
+		return "", errors.New("name the bundle: a folder or a .zip")
+	}
+	return arg, nil
+}
+
+func runCheck(_ context.Context, args []string) error {
+	path, err := parseMixed(flags("check"), args)
+	if err != nil {
+		return err
+	}
+	b, err := exchange.OpenBundle(path)
+	if err != nil {
+		return err
+	}
+	fmt.Printf("%s is in order: %d columns, %d rows, %d templates, %d rules.\n", path, len(b.Sheet.Columns), len(b.Rows), len(b.Templates), len(b.Rules))
+	return nil
+}
+
+func runRehearse(_ context.Context, args []string) error {
+	f := flags("rehearse")
+	from := f.String("from", "", "begin here: 2027-03-15T08:40, wall time of the sheet's zone unless it has an offset (needed)")
+	to := f.String("to", "", "end before here (needed)")
+	edits := f.String("edits", "", "file of edits, one JSON object a line")
+	all := f.Bool("all", false, "play every rule, not only those that are on")
+	format := f.String("format", "jsonl", "jsonl or text")
+	path, err := parseMixed(f, args)
+	if err != nil {
+		return err
+	}
+	b, err := exchange.OpenBundle(path)
+	if err != nil {
+		return err
+	}
+	start, err := exchange.ParseInstant(*from, b.Sheet.Zone)
+	if err != nil {
+		return fmt.Errorf("--from: %w", err)
+	}
+	end, err := exchange.ParseInstant(*to, b.Sheet.Zone)
+	if err != nil {
+		return fmt.Errorf("--to: %w", err)
+	}
+	if !start.Before(end) {
+		return errors.New("--from has to be earlier than --to")
+	}
+	if *format != "jsonl" && *format != "text" {
+		return fmt.Errorf("--format is jsonl or text, not %q", *format)
+	}
+	var list []plan.Edit
+	if *edits != "" {
+		data, err := os.ReadFile(*edits)
+		if err != nil {
+			return err
+		}
+		if list, err = b.ReadEdits(data); err != nil {
+			return err
+		}
+	}
+	lines, err := plan.Rehearse(b.Settings(*all), b.Rows, list, start, end)
+	if err != nil {
+		return err
+	}
+	out := bufio.NewWriter(os.Stdout)
+	if *format == "text" {
+		printText(out, b, lines)
+	} else {
+		enc := json.NewEncoder(out)
+		enc.SetEscapeHTML(false)
+		for _, l := range lines {
+			if err := enc.Encode(b.Line(l)); err != nil {
+				return err
+			}
+		}
+	}
+	return out.Flush()
+}
+
+// printText prints the rules as sentences and their occasions under each day.
+func printText(w io.Writer, b *exchange.Bundle, lines []plan.Line) {
+	name := func(id string) string {
+		if t, ok := b.Templates[id]; ok {
+			return t.Name
+		}
+		return id
+	}
+	for _, r := range b.Rules {
+		if r.State == rule.On {
+			fmt.Fprintf(w, "%s: ", r.Name)
+			for _, s := range r.Sentence(b.Sheet, name) {
+				fmt.Fprint(w, s.Text)
+			}
+			fmt.Fprintln(w)
+		}
+	}
+	day := ""
+	for _, l := range lines {
+		at := l.At.In(l.Rule.Location(b.Sheet.Zone))
+		if d := at.Format("Monday 2 January 2006"); d != day {
+			day = d
+			fmt.Fprintf(w, "\n%s\n", d)
+		}
+		p := b.Line(l)
+		fmt.Fprintf(w, "  %s  %-10s  %s, %s", at.Format(time.TimeOnly)[:5], p.Outcome, p.Rule, p.Row)
+		if l.Outcome == plan.Send {
+			fmt.Fprintf(w, ": “%s” to %s", p.Subject, strings.Join(p.To, ", "))
+		}
+		fmt.Fprintf(w, " (%s)\n", p.Reason)
+	}
+}

@@ -1,0 +1,304 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"nivot/internal/api"
+	"nivot/internal/database"
+	"nivot/internal/demo"
+	"nivot/internal/engine"
+	"nivot/internal/practice"
+	"nivot/internal/store"
+	"nivot/web"
+)
+
+// listen takes a port, or says which variable chooses another.
+func listen(name string) (net.Listener, error) {
+	l, err := net.Listen("tcp", env(name))
+	if err != nil {
+		return nil, fmt.Errorf("%s cannot be listened on (%v); is another Nivot running? Choose another address with %s", env(name), errors.Unwrap(err), name)
+	}
+	return l, nil
+}
+
+func publicURL(l net.Listener) string {
+	if u := os.Getenv("NIVOT_PUBLIC_URL"); u != "" {
+		return strings.TrimRight(u, "/")
+	}
+	return "http://" + l.Addr().String()
+}
+
+// startPractice starts the practice mail server, which keeps its mails in the
+// database under the engine's time.
+func startPractice(s *store.Store, now engine.Clock) (port int, stop func(), err error) {
+	l, err := listen("NIVOT_PRACTICE_SMTP")
+	if err != nil {
+		return 0, nil, err
+	}
+	srv := practice.New(func(ctx context.Context, m *practice.Message) error {
+		rec := &store.PracticeMessage{ReceivedAt: now(), EnvelopeFrom: m.From, EnvelopeTo: strings.Join(m.To, "\n"), Subject: m.Subject,
+			MessageID: m.MessageID, Raw: m.Raw}
+		return s.Tx(ctx, func(tx *store.Store) error {
+			if err := tx.AddPracticeMessage(ctx, rec); err != nil {
+				return err
+			}
+			return tx.AddEvents(ctx, store.Event{At: now(), Actor: "practice mail server", Kind: store.EventPracticeMail})
+		})
+	})
+	go func() { _ = srv.Serve(l) }()
+	return l.Addr().(*net.TCPAddr).Port, func() { srv.Close() }, nil
+}
+
+// serve answers requests until the context ends, then lets those under way
+// finish.
+func serve(ctx context.Context, l net.Listener, h *api.Handler) error {
+	srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, WriteTimeout: 5 * time.Minute, IdleTimeout: 2 * time.Minute,
+		BaseContext: func(net.Listener) context.Context { return ctx }}
+	go h.Run(ctx)
+	go func() {
+		<-ctx.Done()
+		stop, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		defer cancel()
+		_ = srv.Shutdown(stop)
+	}()
+	if err := srv.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+		return err
+	}
+	return nil
+}
+
+func engineOptions(key *engine.Key) (engine.Options, error) {
+	n, err := envInt("NIVOT_CONNECTIONS")
+	return engine.Options{Connections: n, Key: key}, err
+}
+
+func openStore(ctx context.Context) (*store.Store, error) {
+	dsn := env("NIVOT_DSN")
+	if dsn == "" {
+		return nil, errors.New("NIVOT_DSN is not set; give the database as user:password@tcp(host:port)/name, or run nivot demo")
+	}
+	s, err := store.Open(dsn)
+	if err != nil {
+		return nil, err
+	}
+	return s, s.Migrate(ctx)
+}
+
+func runMigrate(ctx context.Context, args []string) error {
+	if err := flags("migrate").Parse(args); err != nil {
+		return err
+	}
+	s, err := openStore(ctx)
+	if err != nil {
+		return err
+	}
+	return s.Close()
+}
+
+func runServe(ctx context.Context, args []string) error {
+	f := flags("serve")
+	practiceClock := f.String("practice-clock", "", "run on the practice clock, begun at this time (ISO 8601); for tests")
+	if err := f.Parse(args); err != nil {
+		return err
+	}
+	s, err := openStore(ctx)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	l, err := listen("NIVOT_ADDR")
+	if err != nil {
+		return err
+	}
+	var key *engine.Key
+	if path := env("NIVOT_KEY_FILE"); path != "" {
+		if key, err = engine.LoadKey(path); err != nil {
+			return err
+		}
+	}
+	opts, err := engineOptions(key)
+	if err != nil {
+		return err
+	}
+	zone := time.UTC
+	if z := os.Getenv("NIVOT_ZONE"); z != "" {
+		if zone, err = time.LoadLocation(z); err != nil {
+			return fmt.Errorf("NIVOT_ZONE: %w", err)
+		}
+	}
+	now := engine.Clock(time.Now)
+	o := api.Options{Wall: time.Now, Key: key, PublicURL: publicURL(l), Zone: zone, Web: web.Files(), Version: version}
+	if *practiceClock != "" {
+		start, err := time.Parse(time.RFC3339, *practiceClock)
+		if err != nil {
+			return fmt.Errorf("-practice-clock: %w", err)
+		}
+		clock, err := demo.OpenClock(ctx, s, time.Now, start)
+		if err != nil {
+			return err
+		}
+		go clock.Follow(ctx)
+		now, o.Clock = clock.Now, clock
+		o.Engine = engine.New(s, now, opts)
+		clock.Use(o.Engine)
+	} else {
+		o.Engine = engine.New(s, now, opts)
+	}
+	if os.Getenv("NIVOT_PRACTICE_SMTP") != "" {
+		_, stop, err := startPractice(s, now)
+		if err != nil {
+			return err
+		}
+		defer stop()
+	}
+	h, err := api.New(o)
+	if err != nil {
+		return err
+	}
+	link, err := api.FirstLink(ctx, s, time.Now(), o.PublicURL)
+	if err != nil {
+		return err
+	}
+	if link != "" {
+		fmt.Printf("Nobody can sign in yet. Make the administrator here, once, within a day:\n\n  %s\n\n", link)
+	}
+	fmt.Println("Nivot is at", o.PublicURL)
+	return together(ctx, o.Engine, l, h)
+}
+
+// together runs engine and server until the context ends or the server fails.
+func together(ctx context.Context, e *engine.Engine, l net.Listener, h *api.Handler) error {
+	ctx, cancel := context.WithCancel(ctx)
+	defer cancel()
+	done := make(chan struct{})
+	go func() { defer close(done); _ = e.Run(ctx) }()
+	err := serve(ctx, l, h)
+	cancel()
+	<-done
+	return err
+}
+
+func runDemo(ctx context.Context, args []string) error {
+	f := flags("demo")
+	fresh := f.Bool("fresh", false, "forget everything and begin anew")
+	short := f.Bool("short", false, "begin without the four weeks of history")
+	if err := f.Parse(args); err != nil {
+		return err
+	}
+	dir := env("NIVOT_VAR")
+	port, err := envInt("NIVOT_DB_PORT")
+	if err != nil {
+		return err
+	}
+	l, err := listen("NIVOT_ADDR")
+	if err != nil {
+		return err
+	}
+	fmt.Println("Starting the private database in", dir, "...")
+	db, err := database.Start(ctx, database.Options{Dir: filepath.Join(dir, "db"), Port: port, Durable: true})
+	if err != nil {
+		return err
+	}
+	defer db.Stop()
+	dsn, err := db.DSN(ctx, "nivot")
+	if err != nil {
+		return err
+	}
+	s, err := store.Open(dsn)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	if err := s.Migrate(ctx); err != nil {
+		return err
+	}
+	if *fresh {
+		if err := s.Clear(ctx); err != nil {
+			return err
+		}
+	}
+	key, err := engine.LoadKey(filepath.Join(dir, "key"))
+	if err != nil {
+		return err
+	}
+	return runMuseum(ctx, s, key, l, dsn, *short)
+}
+
+// runMuseum sets the demo up where it is new, and serves it.
+func runMuseum(ctx context.Context, s *store.Store, key *engine.Key, l net.Listener, dsn string, short bool) error {
+	ready, err := demo.IsSetUp(ctx, s)
+	if err != nil {
+		return err
+	}
+	start := demo.History
+	if short {
+		start = demo.Start
+	}
+	if !ready { // what an interrupted setting up has left is in the way
+		if err := s.Clear(ctx); err != nil {
+			return err
+		}
+	}
+	clock, err := demo.OpenClock(ctx, s, time.Now, start)
+	if err != nil {
+		return err
+	}
+	opts, err := engineOptions(key)
+	if err != nil {
+		return err
+	}
+	e := engine.New(s, clock.Now, opts)
+	clock.Use(e)
+	go clock.Follow(ctx)
+	smtp, stop, err := startPractice(s, clock.Now)
+	if err != nil {
+		return err
+	}
+	defer stop()
+	zone, err := time.LoadLocation(demo.Zone)
+	if err != nil {
+		return err
+	}
+	o := api.Options{Engine: e, Wall: time.Now, Clock: clock, Key: key, PublicURL: publicURL(l), Zone: zone, Web: web.Files(), Version: version}
+	h, err := api.New(o)
+	if err != nil {
+		return err
+	}
+	if !ready {
+		if err := setUp(ctx, e, clock, smtp); err != nil {
+			return err
+		}
+	}
+	fmt.Printf("\nNivot, the demo: %s\n\n  Practice time %s. Sign in as one of these; the accounts are for the demo only.\n\n",
+		o.PublicURL, clock.Now().In(zone).Format("Mon 2 January 2006, 15:04"))
+	for _, a := range demo.Accounts {
+		fmt.Printf("    %-24s %-18s (%s)\n", a.Email, demo.Password, a.Role)
+	}
+	fmt.Printf("\n  Another process on the same database: NIVOT_DSN='%s' NIVOT_ADDR=127.0.0.1:8421 nivot serve -practice-clock %s\n  Stop with Ctrl-C; what you did is kept. make demo-reset begins anew.\n\n",
+		dsn, demo.Start.Format(time.RFC3339))
+	return together(ctx, e, l, h)
+}
+
+// setUp makes the demo's data and plays the weeks before it opens.
+func setUp(ctx context.Context, e *engine.Engine, clock *demo.Clock, smtp int) error {
+	fmt.Println("Setting up Marrowby Museum, and playing the four weeks before 15 March 2027 ...")
+	inner, cancel := context.WithCancel(ctx)
+	done := make(chan struct{})
+	go func() { defer close(done); _ = e.Run(inner) }()
+	defer func() { cancel(); <-done }()
+	if err := demo.SetUp(ctx, e, api.HashPassword, smtp); err != nil {
+		return err
+	}
+	if _, err := clock.Advance(ctx, demo.Start); err != nil {
+		return err
+	}
+	return demo.Done(ctx, e.Store)
+}

@@ -1,0 +1,195 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"net/http"
+	"sort"
+	"strconv"
+	"sync"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"nivot/internal/store"
+)
+
+// broadcaster tells every open page what has changed. It follows the events
+// in the database, so that changes made by other processes arrive too.
+type broadcaster struct {
+	st   *store.Store
+	mu   sync.Mutex
+	subs map[chan change]bool // guarded by mu
+	last int64                // guarded by mu: the highest id sent
+}
+
+// change is what one round of events touched, as pages need it to know what
+// to ask again.
+type change struct {
+	id     int64
+	Kinds  []string `json:"kinds"`
+	Sheets []string `json:"sheets"`
+	Rows   []string `json:"rows"`
+}
+
+// How the events are followed. Ids are given before their transactions
+// commit, so a lower one may become visible later: the last stretch is read
+// again each round.
+const (
+	followEvery = 300 * time.Millisecond
+	followBack  = 2000
+	followLimit = 4000
+	maxRows     = 200
+)
+
+func newBroadcaster(st *store.Store) *broadcaster {
+	return &broadcaster{st: st, subs: map[chan change]bool{}}
+}
+
+func (b *broadcaster) run(ctx context.Context) {
+	seen := map[int64]bool{}
+	var high int64
+	started := false
+	for ctx.Err() == nil {
+		select {
+		case <-ctx.Done():
+			return
+		case <-time.After(followEvery):
+		}
+		if !started {
+			id, err := b.st.LastEvent(ctx)
+			if err != nil {
+				continue
+			}
+			high, started = id, true
+			evs, err := b.st.EventsAfter(ctx, high-followBack, followLimit)
+			if err != nil {
+				started = false
+				continue
+			}
+			for _, ev := range evs {
+				seen[ev.ID] = true
+			}
+		}
+		evs, err := b.st.EventsAfter(ctx, high-followBack, followLimit)
+		if err != nil {
+			if ctx.Err() == nil {
+				slog.Debug("following events failed; trying again", "error", err)
+			}
+			continue
+		}
+		var fresh []store.Event
+		for _, ev := range evs {
+			if !seen[ev.ID] {
+				seen[ev.ID] = true
+				fresh = append(fresh, ev)
+			}
+			high = max(high, ev.ID)
+		}
+		for id := range seen {
+			if id < high-followBack {
+				delete(seen, id)
+			}
+		}
+		if len(fresh) > 0 {
+			b.send(summarise(fresh, high))
+		}
+	}
+}
+
+func summarise(evs []store.Event, id int64) change {
+	kinds, sheets, rows := map[string]bool{}, map[string]bool{}, map[string]bool{}
+	for _, ev := range evs {
+		kinds[ev.Kind] = true
+		if ev.SheetID != "" {
+			sheets[ev.SheetID] = true
+		}
+		if ev.RowID != 0 && len(rows) <= maxRows {
+			rows[store.RowID(ev.RowID)] = true
+		}
+	}
+	return change{id, keys(kinds), keys(sheets), keys(rows)}
+}
+
+func keys(m map[string]bool) []string {
+	out := make([]string, 0, len(m))
+	for k := range m {
+		out = append(out, k)
+	}
+	sort.Strings(out)
+	return out
+}
+
+func (b *broadcaster) send(c change) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.last = c.id
+	for sub := range b.subs {
+		select {
+		case sub <- c:
+		default:
+			// A page that does not keep up is told to ask everything again.
+			select {
+			case <-sub:
+			default:
+			}
+			select {
+			case sub <- change{id: c.id, Kinds: []string{"everything"}}:
+			default:
+			}
+		}
+	}
+}
+
+// keepAlive is how often a silent stream says that it is there.
+const keepAlive = 20 * time.Second
+
+// serve streams changes to one page (HTML Living Standard, server-sent
+// events). A page that comes back with the id of an older change is told to
+// ask everything again.
+func (b *broadcaster) serve(c *echo.Context) error {
+	w, r := c.Response(), c.Request()
+	rc := http.NewResponseController(w)
+	_ = rc.SetWriteDeadline(time.Time{})
+	sub := make(chan change, 16)
+	b.mu.Lock()
+	b.subs[sub] = true
+	last := b.last
+	b.mu.Unlock()
+	defer func() {
+		b.mu.Lock()
+		delete(b.subs, sub)
+		b.mu.Unlock()
+	}()
+	w.Header().Set("Content-Type", "text/event-stream")
+	w.Header().Set("X-Accel-Buffering", "no")
+	w.WriteHeader(http.StatusOK)
+	if id, err := strconv.ParseInt(r.Header.Get("Last-Event-ID"), 10, 64); err == nil && id != last {
+		sub <- change{id: last, Kinds: []string{"everything"}}
+	}
+	fmt.Fprint(w, "retry: 1000\n\n")
+	_ = rc.Flush()
+	for {
+		select {
+		case <-r.Context().Done():
+			return nil
+		case ch := <-sub:
+			data, err := json.Marshal(ch)
+			if err != nil {
+				return err
+			}
+			if _, err := fmt.Fprintf(w, "id: %d\nevent: change\ndata: %s\n\n", ch.id, data); err != nil {
+				return nil
+			}
+		case <-time.After(keepAlive):
+			if _, err := fmt.Fprint(w, ": here\n\n"); err != nil {
+				return nil
+			}
+		}
+		if err := rc.Flush(); err != nil {
+			return nil
+		}
+	}
+}

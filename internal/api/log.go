@@ -1,0 +1,474 @@
+package api
+
+import (
+	"bytes"
+	"context"
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	openapi_types "github.com/oapi-codegen/runtime/types"
+
+	"nivot/internal/core/delivery"
+	"nivot/internal/core/value"
+	"nivot/internal/engine"
+	"nivot/internal/mail"
+	"nivot/internal/store"
+)
+
+// outcomeWords says in a few words what has become of an email.
+func outcomeWords(d *store.Delivery) string {
+	code := strings.SplitN(d.Reply, " ", 2)[0]
+	switch d.State {
+	case delivery.Accepted:
+		switch {
+		case d.Decision == string(engine.ItWent):
+			return "accepted, as somebody has said"
+		case d.Attempt > 1:
+			return fmt.Sprintf("accepted, sent again %s", times(d.Attempt-1))
+		case d.Tries > 1:
+			return "accepted on the " + ordinal(d.Tries) + " try"
+		case strings.Contains(d.Recipients, `"bounced"`):
+			return "accepted, but not for everybody"
+		}
+		return "accepted"
+	case delivery.Deferred:
+		return "put off, " + code
+	case delivery.Failed, delivery.Bounced:
+		if d.Reply != "" {
+			return "refused, " + code
+		}
+		return "failed: " + d.Trouble
+	case delivery.InDoubt:
+		if d.Decision == "left" {
+			return "in doubt, left as it is"
+		}
+		return "in doubt"
+	case delivery.Skipped, delivery.Incomplete, delivery.Missed, delivery.Held:
+		return string(d.State) + ": " + d.Reason
+	case delivery.Queued, delivery.Claimed, delivery.Sending:
+		return "on its way"
+	}
+	return string(d.State)
+}
+
+func times(n int) string {
+	switch n {
+	case 1:
+		return "once"
+	case 2:
+		return "twice"
+	}
+	return fmt.Sprintf("%d times", n)
+}
+
+func ordinal(n int) string {
+	suffix := "th"
+	if n%100 < 11 || n%100 > 13 {
+		switch n % 10 {
+		case 1:
+			suffix = "st"
+		case 2:
+			suffix = "nd"
+		case 3:
+			suffix = "rd"
+		}
+	}
+	return fmt.Sprintf("%d%s", n, suffix)
+}
+
+func recipients(d *store.Delivery) []store.Recipient {
+	var rs []store.Recipient
+	_ = json.Unmarshal([]byte(d.Recipients), &rs)
+	return rs
+}
+
+func roleBoxes(rs []store.Recipient, role string) []string {
+	out := []string{}
+	for _, r := range rs {
+		if r.Role == role {
+			out = append(out, r.Mailbox)
+		}
+	}
+	return out
+}
+
+// logLines turns deliveries into lines of the log, with the names of their
+// rows, rules and sheets.
+func (s *Server) logLines(ctx context.Context, ds []store.Delivery) ([]LogLine, error) {
+	rules, err := s.ruleNames(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	var sheets []store.Sheet
+	if err := s.st.DB(ctx).Find(&sheets).Error; err != nil {
+		return nil, err
+	}
+	sheetNames := map[string]string{}
+	for _, sh := range sheets {
+		sheetNames[sh.ID] = sh.Name
+	}
+	rowNames, err := s.rowNames(ctx, sheets, ds)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]LogLine, 0, len(ds))
+	for i := range ds {
+		d := &ds[i]
+		var to []string
+		for _, r := range recipients(d) {
+			if r.Role == "to" {
+				to = append(to, r.Address)
+			}
+		}
+		r := rules[d.RuleID]
+		out = append(out, LogLine{Id: store.RowID(d.ID), At: d.DueAt, State: DeliveryState(d.State), Kind: markKind(d.State), Letter: r.Letter,
+			Rule: r.Name, RuleId: d.RuleID, Sheet: sheetNames[d.SheetID], SheetId: d.SheetID, Row: rowNames[d.RowID], RowId: store.RowID(d.RowID),
+			To: strings.Join(to, ", "), Subject: d.Subject, Outcome: outcomeWords(d)})
+	}
+	return out, nil
+}
+
+func (s *Server) rowNames(ctx context.Context, sheets []store.Sheet, ds []store.Delivery) (map[int64]string, error) {
+	bySheet := map[string][]int64{}
+	for i := range ds {
+		bySheet[ds[i].SheetID] = append(bySheet[ds[i].SheetID], ds[i].RowID)
+	}
+	out := map[int64]string{}
+	for i := range sheets {
+		ids := bySheet[sheets[i].ID]
+		if len(ids) == 0 {
+			continue
+		}
+		core, err := sheets[i].Core()
+		if err != nil {
+			return nil, err
+		}
+		rows, err := s.st.RowsByID(ctx, sheets[i].ID, ids)
+		if err != nil {
+			return nil, err
+		}
+		for k := range rows {
+			row, err := rows[k].Core(core)
+			if err != nil {
+				return nil, err
+			}
+			out[rows[k].ID] = core.RowName(row)
+		}
+	}
+	return out, nil
+}
+
+func (s *Server) logFilter(sheet, rule, row, state, to, text *string, since, until *openapi_types.Date) (f store.LogFilter, err error) {
+	str := func(p *string) string {
+		if p == nil {
+			return ""
+		}
+		return *p
+	}
+	f = store.LogFilter{SheetID: str(sheet), RuleID: str(rule), To: str(to), Text: str(text)}
+	if r := str(row); r != "" {
+		if f.RowID, err = parseID(r); err != nil {
+			return f, err
+		}
+	}
+	for _, st := range strings.Split(str(state), ",") {
+		if st != "" {
+			f.States = append(f.States, delivery.State(st))
+		}
+	}
+	day := func(d *openapi_types.Date, plus int) *time.Time {
+		if d == nil {
+			return nil
+		}
+		t := time.Date(d.Year(), d.Month(), d.Day()+plus, 0, 0, 0, 0, s.Zone).UTC()
+		return &t
+	}
+	f.Since, f.Until = day(since, 0), day(until, 1)
+	return f, nil
+}
+
+// GetLog implements StrictServerInterface.
+func (s *Server) GetLog(ctx context.Context, r GetLogRequestObject) (GetLogResponseObject, error) {
+	p := r.Params
+	f, err := s.logFilter(p.Sheet, p.Rule, p.Row, p.State, p.To, p.Text, p.Since, p.Until)
+	if err != nil {
+		return nil, err
+	}
+	limit, cursor := 100, ""
+	if p.Limit != nil {
+		limit = *p.Limit
+	}
+	if p.Cursor != nil {
+		cursor = *p.Cursor
+	}
+	ds, next, err := s.st.Log(ctx, f, cursor, limit)
+	if err != nil {
+		return nil, err
+	}
+	out := GetLog200JSONResponse{Counts: map[string]int{}, Days: []LogDay{}}
+	if next != "" {
+		out.Next = &next
+	}
+	if out.Lines, err = s.logLines(ctx, ds); err != nil {
+		return nil, err
+	}
+	counts, err := s.st.CountStates(ctx, f)
+	if err != nil {
+		return nil, err
+	}
+	for st, n := range counts {
+		out.Counts[string(st)] = int(n)
+	}
+	days, err := s.dayCounts(ctx, f, ds)
+	out.Days = append(out.Days, days...)
+	return out, err
+}
+
+// dayCounts counts the states of each day that the lines touch, whole days.
+func (s *Server) dayCounts(ctx context.Context, f store.LogFilter, ds []store.Delivery) ([]LogDay, error) {
+	var out []LogDay
+	last := ""
+	for i := range ds {
+		t := ds[i].DueAt.In(s.Zone)
+		day := t.Format("2006-01-02")
+		if day == last {
+			continue
+		}
+		last = day
+		from := time.Date(t.Year(), t.Month(), t.Day(), 0, 0, 0, 0, s.Zone).UTC()
+		to := time.Date(t.Year(), t.Month(), t.Day()+1, 0, 0, 0, 0, s.Zone).UTC()
+		g := f
+		g.Since, g.Until = &from, &to
+		counts, err := s.st.CountStates(ctx, g)
+		if err != nil {
+			return nil, err
+		}
+		d := LogDay{Day: day, Counts: map[string]int{}}
+		for st, n := range counts {
+			d.Counts[string(st)] = int(n)
+		}
+		out = append(out, d)
+	}
+	return out, nil
+}
+
+// maxExport is how many lines an export of the log has at the most.
+const maxExport = 100_000
+
+// ExportLog implements StrictServerInterface.
+func (s *Server) ExportLog(ctx context.Context, r ExportLogRequestObject) (ExportLogResponseObject, error) {
+	p := r.Params
+	f, err := s.logFilter(p.Sheet, p.Rule, p.Row, p.State, p.To, p.Text, p.Since, p.Until)
+	if err != nil {
+		return nil, err
+	}
+	var b bytes.Buffer
+	w := csv.NewWriter(&b)
+	w.UseCRLF = true // RFC 4180
+	_ = w.Write([]string{"When", "State", "To", "Subject", "Sheet", "Row", "Rule", "Outcome", "Server's reply", "Occasion", "Attempt"})
+	for cursor, n := "", 0; n < maxExport; {
+		ds, next, err := s.st.Log(ctx, f, cursor, 500)
+		if err != nil {
+			return nil, err
+		}
+		lines, err := s.logLines(ctx, ds)
+		if err != nil {
+			return nil, err
+		}
+		for i, l := range lines {
+			rec := []string{l.At.In(s.Zone).Format(time.RFC3339), string(l.State), l.To, l.Subject, l.Sheet, l.Row, l.Rule, l.Outcome, ds[i].Reply,
+				fmt.Sprintf("%x", ds[i].Occasion), fmt.Sprint(ds[i].Attempt)}
+			for k := range rec {
+				rec[k] = neutral(rec[k])
+			}
+			_ = w.Write(rec)
+		}
+		n += len(ds)
+		if cursor = next; next == "" {
+			break
+		}
+	}
+	w.Flush()
+	return ExportLog200TextcsvResponse{Body: &b, ContentLength: int64(b.Len())}, w.Error()
+}
+
+// neutral puts an apostrophe before text that a spreadsheet program would run
+// as a formula.
+func neutral(s string) string {
+	if s != "" && strings.ContainsRune("=+-@\t\r", rune(s[0])) {
+		return "'" + s
+	}
+	return s
+}
+
+// GetDelivery implements StrictServerInterface.
+func (s *Server) GetDelivery(ctx context.Context, r GetDeliveryRequestObject) (GetDeliveryResponseObject, error) {
+	id, err := parseID(r.Delivery)
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.delivery(ctx, id)
+	return GetDelivery200JSONResponse(out), err
+}
+
+func (s *Server) delivery(ctx context.Context, id int64) (Delivery, error) {
+	d, err := s.st.Delivery(ctx, id)
+	if err != nil {
+		return Delivery{}, err
+	}
+	lines, err := s.logLines(ctx, []store.Delivery{*d})
+	if err != nil {
+		return Delivery{}, err
+	}
+	rs := recipients(d)
+	out := Delivery{Line: lines[0], To: roleBoxes(rs, "to"), Cc: roleBoxes(rs, "cc"), Bcc: roleBoxes(rs, "bcc"), ReplyTo: []string{},
+		Why: upperFirst(d.Reason) + ".", Facts: []Fact{}, Events: []DeliveryEvent{}, Occasion: fmt.Sprintf("%x", d.Occasion), Attempt: d.Attempt,
+		Recipients: []RecipientOutcome{}, Actions: []DeliveryActions{}, Blame: d.Blame}
+	if d.ReplyTo != "" {
+		out.ReplyTo = strings.Split(d.ReplyTo, "\n")
+	}
+	for _, x := range rs {
+		out.Recipients = append(out.Recipients, RecipientOutcome{Mailbox: x.Mailbox, State: x.State, Reply: x.Reply})
+	}
+	_ = json.Unmarshal([]byte(d.Facts), &out.Facts)
+	letter, err := s.st.Letter(ctx, id)
+	if err == nil {
+		out.Html, out.Text = letter.HTML, letter.Text
+	} else if !errors.Is(err, store.ErrNotFound) {
+		return out, err
+	}
+	events, err := s.st.DeliveryEvents(ctx, id)
+	if err != nil {
+		return out, err
+	}
+	for i := range events {
+		out.Events = append(out.Events, toDeliveryEvent(&events[i], s.Zone))
+	}
+	if d.Decision != "left" {
+		if delivery.Resendable(d.State) {
+			if d.State == delivery.InDoubt {
+				out.Actions = append(out.Actions, DeliveryActionsItWent)
+			}
+			out.Actions = append(out.Actions, DeliveryActionsSendAgain, DeliveryActionsLeaveIt)
+		} else if d.State == delivery.Incomplete {
+			out.Actions = append(out.Actions, DeliveryActionsLeaveIt)
+		}
+	}
+	_, domain := s.from(ctx, d)
+	out.MessageId = delivery.MessageID(out.Occasion, d.Attempt, domain)
+	return out, nil
+}
+
+// from gives the mailbox that a delivery goes from, and its domain.
+func (s *Server) from(ctx context.Context, d *store.Delivery) (value.Mailbox, string) {
+	senders, _ := s.st.Senders(ctx)
+	for _, x := range senders {
+		if d.SenderID == "" || d.SenderID == x.ID {
+			if boxes, err := value.ParseMailboxes(x.Address); err == nil {
+				boxes[0].Name = x.Name
+				_, domain, _ := strings.Cut(boxes[0].ASCII(), "@")
+				return boxes[0], domain
+			}
+		}
+	}
+	return value.Mailbox{Local: "nobody", Domain: "nivot.invalid"}, "nivot.invalid"
+}
+
+func toDeliveryEvent(ev *store.Event, zone *time.Location) DeliveryEvent {
+	var d struct {
+		Reason   string     `json:"reason"`
+		Reply    string     `json:"reply"`
+		Decision string     `json:"decision"`
+		Try      int        `json:"try"`
+		NextTry  *time.Time `json:"nextTry"`
+		Again    bool       `json:"again"`
+		Left     string     `json:"left"`
+	}
+	_ = json.Unmarshal([]byte(ev.Detail), &d)
+	st := delivery.State(strings.TrimPrefix(ev.Kind, store.EventDelivery))
+	what := map[delivery.State]string{
+		delivery.Queued: "fell due, queued", delivery.Sending: "handing over", delivery.Accepted: "handed over, accepted",
+		delivery.Deferred: "put off", delivery.Failed: "refused", delivery.InDoubt: "in doubt", delivery.Skipped: "skipped",
+		delivery.Incomplete: "fell due, incomplete", delivery.Missed: "missed", delivery.Held: "held",
+	}[st]
+	switch d.Decision {
+	case string(engine.ItWent):
+		what = "said to have gone"
+	case string(engine.SendAgain):
+		what = "sent again"
+	case string(engine.LeaveIt):
+		what = "left as it is"
+	}
+	if d.Again && st == delivery.Queued {
+		what = "judged again, queued"
+	}
+	if d.Reason != "" && st != delivery.Queued && st != delivery.Accepted {
+		what += ": " + d.Reason
+	}
+	if d.NextTry != nil {
+		what += ", next try " + d.NextTry.In(zone).Format("Mon 2 Jan 15:04")
+	}
+	out := DeliveryEvent{At: ev.At, What: what, Actor: ev.Actor}
+	if d.Reply != "" {
+		out.Reply = &d.Reply
+	}
+	return out
+}
+
+// GetMessage implements StrictServerInterface.
+func (s *Server) GetMessage(ctx context.Context, r GetMessageRequestObject) (GetMessageResponseObject, error) {
+	id, err := parseID(r.Delivery)
+	if err != nil {
+		return nil, err
+	}
+	d, err := s.st.Delivery(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	letter, err := s.st.Letter(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	from, domain := s.from(ctx, d)
+	m := &mail.Message{From: from, Subject: d.Subject, HTML: letter.HTML, Text: letter.Text, Date: d.JudgedAt,
+		MessageID: delivery.MessageID(fmt.Sprintf("%x", d.Occasion), d.Attempt, domain)}
+	for _, x := range recipients(d) {
+		boxes, err := value.ParseMailboxes(x.Mailbox)
+		if err != nil {
+			return nil, err
+		}
+		switch x.Role {
+		case "to":
+			m.To = append(m.To, boxes...)
+		case "cc":
+			m.Cc = append(m.Cc, boxes...)
+		}
+	}
+	if d.FinishedAt != nil {
+		m.Date = *d.FinishedAt
+	}
+	if d.ReplyTo != "" {
+		if m.ReplyTo, err = value.ParseMailboxes(d.ReplyTo); err != nil {
+			return nil, err
+		}
+	}
+	raw, err := mail.Compose(m)
+	return GetMessage200Messagerfc822Response{Body: bytes.NewReader(raw), ContentLength: int64(len(raw))}, err
+}
+
+// Decide implements StrictServerInterface.
+func (s *Server) Decide(ctx context.Context, r DecideRequestObject) (DecideResponseObject, error) {
+	id, err := parseID(r.Delivery)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := s.e.Decide(ctx, id, engine.Decision(r.Body.Decision), person(ctx).Name); err != nil {
+		return nil, err
+	}
+	out, err := s.delivery(ctx, id)
+	return Decide200JSONResponse(out), err
+}

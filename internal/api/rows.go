@@ -1,0 +1,335 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"sort"
+	"strings"
+	"time"
+
+	"nivot/internal/core/delivery"
+	"nivot/internal/core/sheet"
+	"nivot/internal/engine"
+	"nivot/internal/store"
+)
+
+// A track goes from two weeks back to four weeks ahead.
+const trackBack = 14 * 24 * time.Hour
+
+// markKind is the shape a delivery's mark has.
+func markKind(st delivery.State) MarkKind {
+	switch st {
+	case delivery.Accepted:
+		return MarkKindAccepted
+	case delivery.Failed, delivery.Bounced:
+		return MarkKindFailed
+	case delivery.Held:
+		return MarkKindHeld
+	case delivery.Incomplete:
+		return MarkKindIncomplete
+	case delivery.InDoubt:
+		return MarkKindInDoubt
+	case delivery.Missed:
+		return MarkKindMissed
+	case delivery.Skipped, delivery.Dropped:
+		return MarkKindSkipped
+	}
+	return MarkKindQueued
+}
+
+// ruleNames gives rules by id, for letters and names in lists.
+func (s *Server) ruleNames(ctx context.Context, sheetID string) (map[string]store.Rule, error) {
+	// Rules that have been taken away still stand in the log.
+	var rules []store.Rule
+	q := s.st.DB(ctx)
+	if sheetID != "" {
+		q = q.Where("sheet_id = ?", sheetID)
+	}
+	if err := q.Find(&rules).Error; err != nil {
+		return nil, err
+	}
+	out := make(map[string]store.Rule, len(rules))
+	for _, r := range rules {
+		out[r.ID] = r
+	}
+	return out, nil
+}
+
+func deliveryMark(d *store.Delivery, rules map[string]store.Rule) Mark {
+	id, row := store.RowID(d.ID), store.RowID(d.RowID)
+	r := rules[d.RuleID]
+	line := r.Name + ": " + outcomeWords(d)
+	if d.Subject != "" {
+		line = "“" + d.Subject + "” " + outcomeWords(d)
+	}
+	return Mark{At: d.DueAt, Letter: r.Letter, Rule: d.RuleID, Kind: markKind(d.State), Delivery: &id, Row: &row, Line: line}
+}
+
+func comingMark(c *engine.Coming, rules map[string]store.Rule) Mark {
+	r := rules[c.Rule]
+	m := Mark{At: c.At, Letter: r.Letter, Rule: c.Rule, Kind: MarkKindComing, Row: &c.RowID, Line: r.Name + ": “" + c.Subject + "” to " + strings.Join(c.To, ", ")}
+	if c.Incomplete {
+		m.Kind, m.Line = MarkKindIncomplete, r.Name+" cannot go out yet: "+c.Reason
+	}
+	return m
+}
+
+// toRows turns rows into their API form, with the marks of their tracks.
+func (s *Server) toRows(ctx context.Context, sheetID string, core *sheet.Sheet, recs []store.Row) ([]Row, error) {
+	rules, err := s.ruleNames(ctx, sheetID)
+	if err != nil {
+		return nil, err
+	}
+	now := s.e.Now()
+	ids := make([]int64, len(recs))
+	cores := make([]*sheet.Row, len(recs))
+	for i := range recs {
+		ids[i] = recs[i].ID
+		if cores[i], err = recs[i].Core(core); err != nil {
+			return nil, err
+		}
+	}
+	past, err := s.st.RowMarks(ctx, ids, now.Add(-trackBack), now.Add(engine.ForecastSpan))
+	if err != nil {
+		return nil, err
+	}
+	coming, err := s.e.RowComing(ctx, sheetID, cores)
+	if err != nil {
+		return nil, err
+	}
+	marks := map[string][]Mark{}
+	for i := range past {
+		m := deliveryMark(&past[i], rules)
+		marks[*m.Row] = append(marks[*m.Row], m)
+	}
+	out := make([]Row, len(recs))
+	for i := range recs {
+		r := &recs[i]
+		out[i] = Row{Id: cores[i].ID, Name: core.RowName(cores[i]), Version: int(r.Version), Unsettled: r.FirstEdit != nil, Gone: r.Gone,
+			Cells: toCells(core, cores[i]), Marks: marks[cores[i].ID]}
+		for k := range coming[cores[i].ID] {
+			out[i].Marks = append(out[i].Marks, comingMark(&coming[cores[i].ID][k], rules))
+		}
+		if out[i].Marks == nil {
+			out[i].Marks = []Mark{}
+		}
+		sort.SliceStable(out[i].Marks, func(a, b int) bool { return out[i].Marks[a].At.Before(out[i].Marks[b].At) })
+	}
+	return out, nil
+}
+
+func toCells(core *sheet.Sheet, row *sheet.Row) []Cell {
+	out := make([]Cell, len(core.Columns))
+	for i := range core.Columns {
+		c := &core.Columns[i]
+		v := row.Cell(c)
+		out[i].Text = core.Show(c, v)
+		if in := core.Input(c, v); in != out[i].Text {
+			out[i].Input = &in
+		}
+		if v.IsUnreadable() {
+			bad := true
+			out[i].Bad = &bad
+		}
+	}
+	return out
+}
+
+func (s *Server) coreSheet(ctx context.Context, id string) (*sheet.Sheet, error) {
+	rec, err := s.st.Sheet(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	return rec.Core()
+}
+
+// QueryRows implements StrictServerInterface.
+func (s *Server) QueryRows(ctx context.Context, r QueryRowsRequestObject) (QueryRowsResponseObject, error) {
+	core, err := s.coreSheet(ctx, r.Sheet)
+	if err != nil {
+		return nil, err
+	}
+	spec := engine.ViewSpec{Filter: r.Body.Filter}
+	if r.Body.Sort != nil {
+		spec.Sort = *r.Body.Sort
+	}
+	spec.Down = r.Body.Down != nil && *r.Body.Down
+	if r.Body.Find != nil {
+		spec.Find = *r.Body.Find
+	}
+	var recs []store.Row
+	var total int
+	if spec.Plain() {
+		n, err := s.st.CountRows(ctx, r.Sheet)
+		if err != nil {
+			return nil, err
+		}
+		total = int(n)
+		if recs, err = s.st.RowsWindow(ctx, r.Sheet, r.Body.Offset, r.Body.Limit); err != nil {
+			return nil, err
+		}
+	} else {
+		ids, err := s.e.View(ctx, r.Sheet, spec)
+		if err != nil {
+			return nil, err
+		}
+		total = len(ids)
+		lo := min(r.Body.Offset, total)
+		if recs, err = s.st.RowsByID(ctx, r.Sheet, ids[lo:min(lo+r.Body.Limit, total)]); err != nil {
+			return nil, err
+		}
+	}
+	rows, err := s.toRows(ctx, r.Sheet, core, recs)
+	out := QueryRows200JSONResponse{Total: total, Rows: rows}
+	if spec.Filter != nil {
+		out.Filter = spec.Filter.Words(core)
+	}
+	return out, err
+}
+
+// toEdits turns a request's cells into edits, in the order of the columns.
+func toEdits(core *sheet.Sheet, e *RowEdit) []engine.CellEdit {
+	var out []engine.CellEdit
+	add := func(id, text string) {
+		ed := engine.CellEdit{Column: id, Text: text}
+		if e.Expected != nil {
+			if x, ok := (*e.Expected)[id]; ok {
+				ed.Expected = &x
+			}
+		}
+		out = append(out, ed)
+	}
+	for _, c := range core.Columns {
+		if text, ok := e.Cells[c.ID]; ok {
+			add(c.ID, text)
+		}
+	}
+	for id, text := range e.Cells {
+		if _, ok := core.Column(id); !ok {
+			add(id, text)
+		}
+	}
+	return out
+}
+
+func (s *Server) oneRow(ctx context.Context, sheetID string, core *sheet.Sheet, rec *store.Row) (Row, error) {
+	rows, err := s.toRows(ctx, sheetID, core, []store.Row{*rec})
+	if err != nil {
+		return Row{}, err
+	}
+	return rows[0], nil
+}
+
+// AddRow implements StrictServerInterface.
+func (s *Server) AddRow(ctx context.Context, r AddRowRequestObject) (AddRowResponseObject, error) {
+	core, err := s.coreSheet(ctx, r.Sheet)
+	if err != nil {
+		return nil, err
+	}
+	rec, err := s.e.AddRow(ctx, r.Sheet, toEdits(core, r.Body), person(ctx).Name)
+	if err != nil {
+		return nil, err
+	}
+	row, err := s.oneRow(ctx, r.Sheet, core, rec)
+	return AddRow201JSONResponse(row), err
+}
+
+// EditRow implements StrictServerInterface.
+func (s *Server) EditRow(ctx context.Context, r EditRowRequestObject) (EditRowResponseObject, error) {
+	id, err := parseID(r.Row)
+	if err != nil {
+		return nil, err
+	}
+	core, err := s.coreSheet(ctx, r.Sheet)
+	if err != nil {
+		return nil, err
+	}
+	rec, err := s.e.EditRow(ctx, r.Sheet, id, toEdits(core, r.Body), person(ctx).Name)
+	if err != nil {
+		return nil, err
+	}
+	row, err := s.oneRow(ctx, r.Sheet, core, rec)
+	return EditRow200JSONResponse(row), err
+}
+
+// DeleteRow implements StrictServerInterface.
+func (s *Server) DeleteRow(ctx context.Context, r DeleteRowRequestObject) (DeleteRowResponseObject, error) {
+	id, err := parseID(r.Row)
+	if err != nil {
+		return nil, err
+	}
+	return DeleteRow204Response{}, s.e.DeleteRow(ctx, r.Sheet, id, person(ctx).Name)
+}
+
+// RestoreRow implements StrictServerInterface.
+func (s *Server) RestoreRow(ctx context.Context, r RestoreRowRequestObject) (RestoreRowResponseObject, error) {
+	id, err := parseID(r.Row)
+	if err != nil {
+		return nil, err
+	}
+	core, err := s.coreSheet(ctx, r.Sheet)
+	if err != nil {
+		return nil, err
+	}
+	rec, err := s.e.RestoreRow(ctx, r.Sheet, id, person(ctx).Name)
+	if err != nil {
+		return nil, err
+	}
+	row, err := s.oneRow(ctx, r.Sheet, core, rec)
+	return RestoreRow200JSONResponse(row), err
+}
+
+// historyLength is how many entries of a row's history are shown.
+const historyLength = 200
+
+// GetRow implements StrictServerInterface.
+func (s *Server) GetRow(ctx context.Context, r GetRowRequestObject) (GetRowResponseObject, error) {
+	id, err := parseID(r.Row)
+	if err != nil {
+		return nil, err
+	}
+	core, err := s.coreSheet(ctx, r.Sheet)
+	if err != nil {
+		return nil, err
+	}
+	rec, err := s.st.Row(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if rec.SheetID != r.Sheet || rec.DeletedAt != nil {
+		return nil, store.ErrNotFound
+	}
+	row, err := s.oneRow(ctx, r.Sheet, core, rec)
+	if err != nil {
+		return nil, err
+	}
+	out := GetRow200JSONResponse{Row: row, History: []HistoryEntry{}, Emails: []LogLine{}, Coming: []Mark{}}
+	events, err := s.st.RowEvents(ctx, id, historyLength)
+	if err != nil {
+		return nil, err
+	}
+	for _, ev := range events {
+		out.History = append(out.History, toHistory(&ev))
+	}
+	ds, _, err := s.st.Log(ctx, store.LogFilter{RowID: id}, "", historyLength)
+	if err != nil {
+		return nil, err
+	}
+	if out.Emails, err = s.logLines(ctx, ds); err != nil {
+		return nil, err
+	}
+	for _, m := range row.Marks {
+		if m.Delivery == nil {
+			out.Coming = append(out.Coming, m)
+		}
+	}
+	return out, nil
+}
+
+func toHistory(ev *store.Event) HistoryEntry {
+	d := struct {
+		Changes []CellChange `json:"changes"`
+	}{[]CellChange{}}
+	_ = json.Unmarshal([]byte(ev.Detail), &d)
+	return HistoryEntry{At: ev.At, Actor: ev.Actor, Kind: ev.Kind, Changes: d.Changes}
+}

@@ -1,0 +1,459 @@
+// Package api is Nivot's HTTP interface: JSON under /api as openapi.yaml
+// describes it, server-sent events, and the built front end.
+package api
+
+import (
+	"context"
+	_ "embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net/http"
+	"path"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/alexedwards/scs/v2"
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/getkin/kin-openapi/routers"
+	"github.com/getkin/kin-openapi/routers/gorillamux"
+	"github.com/labstack/echo/v5"
+	"github.com/labstack/echo/v5/middleware"
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+
+	"nivot/internal/engine"
+	"nivot/internal/store"
+)
+
+//go:generate go tool oapi-codegen -config oapi.yaml openapi.yaml
+
+//go:embed openapi.yaml
+var specYAML []byte
+
+// PracticeClock is the clock of the demo, which can be moved forward.
+type PracticeClock interface {
+	// Advance plays the time forward to an instant, letting everything on the
+	// way happen, and gives the time it has come to.
+	Advance(ctx context.Context, to time.Time) (time.Time, error)
+}
+
+// Options say what a server serves.
+type Options struct {
+	Engine    *engine.Engine
+	Wall      engine.Clock  // for sign-in: sessions, links and limits run by the wall clock
+	Clock     PracticeClock // nil outside the demo
+	Key       *engine.Key   // seals mail passwords; nil means that none can be stored
+	PublicURL string        // of the application, in links
+	Zone      *time.Location
+	Web       fs.FS // the built front end
+	Version   string
+}
+
+// Server is the API's handlers and what they share.
+type Server struct {
+	Options
+	e        *engine.Engine
+	st       *store.Store
+	sessions *scs.SessionManager
+	live     *broadcaster
+	spec     *openapi3.T
+	router   routers.Router
+	roles    map[string]store.Role // by operation id; absent for nobody
+	signIns  *limiter
+}
+
+// Handler is the HTTP handler and its background work.
+type Handler struct {
+	http.Handler
+	s *Server
+}
+
+// Run keeps the live changes coming until the context ends.
+func (h *Handler) Run(ctx context.Context) { h.s.live.run(ctx) }
+
+// New builds the handler.
+func New(o Options) (*Handler, error) {
+	s := &Server{Options: o, e: o.Engine, st: o.Engine.Store, live: newBroadcaster(o.Engine.Store), signIns: newLimiter(o.Wall)}
+	if s.Zone == nil {
+		s.Zone = time.UTC
+	}
+	if err := s.loadSpec(); err != nil {
+		return nil, err
+	}
+	s.sessions = scs.New()
+	s.sessions.Store = store.Sessions{S: s.st}
+	s.sessions.Lifetime = 14 * 24 * time.Hour
+	s.sessions.IdleTimeout = 3 * 24 * time.Hour
+	s.sessions.Cookie.Name = "nivot"
+	s.sessions.Cookie.HttpOnly = true
+	s.sessions.Cookie.SameSite = http.SameSiteStrictMode
+	s.sessions.Cookie.Secure = strings.HasPrefix(o.PublicURL, "https://")
+	s.sessions.ErrorFunc = func(w http.ResponseWriter, r *http.Request, err error) {
+		writeProblem(w, http.StatusServiceUnavailable, Problem{Title: "The database does not answer. What you typed is kept; it will be tried again."})
+	}
+
+	e := echo.New()
+	e.HTTPErrorHandler = s.handleError
+	e.Use(middleware.Recover(), securityHeaders, middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{LimitBytes: 70 << 20}),
+		middleware.CSRFWithConfig(middleware.CSRFConfig{Skipper: func(c *echo.Context) bool { return sameSite(c.Request()) }}))
+	per := map[string][]echo.MiddlewareFunc{}
+	for id := range s.operations() {
+		per[id] = []echo.MiddlewareFunc{s.guard(id), s.validate}
+	}
+	// Events stream, and so have a handler of their own behind the same guard.
+	strict := NewStrictHandler(s, nil)
+	RegisterHandlersWithOptions(e, streaming{strict, s}, RegisterHandlersOptions{BaseURL: "/api", OperationMiddlewares: per})
+	e.GET("/api/openapi.json", func(c *echo.Context) error { return c.JSON(http.StatusOK, s.spec) })
+	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
+	e.GET("/readyz", s.ready)
+	e.GET("/metrics", echo.WrapHandler(promhttp.HandlerFor(prometheus.DefaultGatherer, promhttp.HandlerOpts{})), s.localOnly)
+	e.Any("/api/*", func(*echo.Context) error {
+		return echo.NewHTTPError(http.StatusNotFound, "there is nothing at this address")
+	})
+	e.GET("/*", s.page)
+	return &Handler{s.sessions.LoadAndSave(e), s}, nil
+}
+
+// streaming replaces the generated handler of the events.
+type streaming struct {
+	ServerInterface
+	s *Server
+}
+
+// StreamEvents implements ServerInterface.
+func (x streaming) StreamEvents(c *echo.Context) error { return x.s.live.serve(c) }
+
+func (s *Server) loadSpec() error {
+	loader := openapi3.NewLoader()
+	spec, err := loader.LoadFromData(specYAML)
+	if err != nil {
+		return err
+	}
+	if err := spec.Validate(loader.Context); err != nil {
+		return fmt.Errorf("openapi.yaml: %w", err)
+	}
+	s.spec = spec
+	s.roles = map[string]store.Role{}
+	for id, op := range s.operations() {
+		role, _ := op.Extensions["x-role"].(string)
+		switch {
+		case role == "nobody":
+		case store.Role(role).May(store.Reader):
+			s.roles[id] = store.Role(role)
+		default:
+			return fmt.Errorf("openapi.yaml: operation %s has no role", id)
+		}
+	}
+	s.router, err = gorillamux.NewRouter(spec)
+	return err
+}
+
+// operations gives the operations of the API by their Go name's id.
+func (s *Server) operations() map[string]*openapi3.Operation {
+	out := map[string]*openapi3.Operation{}
+	for _, item := range s.spec.Paths.Map() {
+		for _, op := range item.Operations() {
+			out[op.OperationID] = op
+		}
+	}
+	return out
+}
+
+// securityHeaders go with every answer. Styles may stand inline, for letters
+// in sandboxed frames and the editor; scripts may not.
+func securityHeaders(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		h := c.Response().Header()
+		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "+
+			"font-src 'self'; connect-src 'self'; frame-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+		h.Set("X-Content-Type-Options", "nosniff")
+		h.Set("X-Frame-Options", "DENY")
+		h.Set("Referrer-Policy", "no-referrer")
+		h.Set("Cross-Origin-Opener-Policy", "same-origin")
+		if strings.HasPrefix(c.Request().URL.Path, "/api/") {
+			h.Set("Cache-Control", "no-store")
+		}
+		return next(c)
+	}
+}
+
+// sameSite tells by Sec-Fetch-Site (Fetch Metadata Request Headers, W3C) that
+// a request comes from the application itself. Scripts without a browser send
+// the header too, or need the token.
+func sameSite(r *http.Request) bool {
+	site := r.Header.Get("Sec-Fetch-Site")
+	return site == "same-origin" || site == "none"
+}
+
+type contextKey int
+
+const personKey contextKey = 0
+
+// person is who asked. It is never nil behind a guard that asks for a role.
+func person(ctx context.Context) *store.Person {
+	p, _ := ctx.Value(personKey).(*store.Person)
+	return p
+}
+
+// guard lets an operation be called only by somebody whose role allows it.
+func (s *Server) guard(operation string) echo.MiddlewareFunc {
+	need, guarded := s.roles[operation]
+	return func(next echo.HandlerFunc) echo.HandlerFunc {
+		return func(c *echo.Context) error {
+			r := c.Request()
+			p, err := s.signedIn(r.Context())
+			if err != nil {
+				return err
+			}
+			if guarded && p == nil {
+				return problem(http.StatusUnauthorized, "Sign in first.")
+			}
+			if guarded && !p.Role.May(need) {
+				return problem(http.StatusForbidden, fmt.Sprintf("This is for a %s; you are a %s.", need, p.Role))
+			}
+			c.SetRequest(r.WithContext(context.WithValue(r.Context(), personKey, p)))
+			return next(c)
+		}
+	}
+}
+
+func (s *Server) signedIn(ctx context.Context) (*store.Person, error) {
+	id := s.sessions.GetString(ctx, "person")
+	if id == "" {
+		return nil, nil
+	}
+	p, err := s.st.Person(ctx, id)
+	if errors.Is(err, store.ErrNotFound) || err == nil && p.Disabled {
+		return nil, nil
+	}
+	return p, err
+}
+
+// validate checks a request against the API document. The body of an upload
+// is left to its handler, so that it can stream.
+func (s *Server) validate(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		r := c.Request()
+		route, params, err := s.router.FindRoute(r)
+		if err != nil {
+			return problem(http.StatusNotFound, "There is nothing at this address.")
+		}
+		in := &openapi3filter.RequestValidationInput{Request: r, PathParams: params, Route: route, Options: &openapi3filter.Options{
+			MultiError: true, AuthenticationFunc: openapi3filter.NoopAuthenticationFunc,
+			ExcludeRequestBody: strings.HasPrefix(r.Header.Get("Content-Type"), "multipart/form-data")}}
+		if err := openapi3filter.ValidateRequest(r.Context(), in); err != nil {
+			return validationProblem(err)
+		}
+		return next(c)
+	}
+}
+
+func (s *Server) ready(c *echo.Context) error {
+	ctx, cancel := context.WithTimeout(c.Request().Context(), 2*time.Second)
+	defer cancel()
+	if err := s.st.Ping(ctx); err != nil {
+		return c.String(http.StatusServiceUnavailable, "the database does not answer\n")
+	}
+	return c.String(http.StatusOK, "ready\n")
+}
+
+// localOnly lets only this machine in: for figures that a monitor collects.
+func (s *Server) localOnly(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		addr := c.Request().RemoteAddr
+		if strings.HasPrefix(addr, "127.") || strings.HasPrefix(addr, "[::1]") {
+			return next(c)
+		}
+		return problem(http.StatusForbidden, "The metrics are for this machine alone.")
+	}
+}
+
+// page serves the front end; every path that is no file is the application.
+func (s *Server) page(c *echo.Context) error {
+	name := strings.TrimPrefix(path.Clean(c.Request().URL.Path), "/")
+	h := c.Response().Header()
+	if f, err := fs.Stat(s.Web, name); err == nil && !f.IsDir() {
+		if strings.HasPrefix(name, "assets/") {
+			h.Set("Cache-Control", "public, max-age=31536000, immutable")
+		}
+		return serveFile(c, s.Web, name)
+	}
+	if strings.HasPrefix(name, "assets/") {
+		return echo.NewHTTPError(http.StatusNotFound, "not found")
+	}
+	h.Set("Cache-Control", "no-cache")
+	return serveFile(c, s.Web, "index.html")
+}
+
+// serveFile serves a file, gzipped where the build left a .gz beside it.
+func serveFile(c *echo.Context, files fs.FS, name string) error {
+	if strings.Contains(c.Request().Header.Get("Accept-Encoding"), "gzip") {
+		if b, err := fs.ReadFile(files, name+".gz"); err == nil {
+			c.Response().Header().Set("Content-Encoding", "gzip")
+			c.Response().Header().Set("Vary", "Accept-Encoding")
+			return c.Blob(http.StatusOK, contentType(name), b)
+		}
+	}
+	b, err := fs.ReadFile(files, name)
+	if err != nil {
+		return c.String(http.StatusNotFound, "The front end has not been built; run make build.\n")
+	}
+	return c.Blob(http.StatusOK, contentType(name), b)
+}
+
+func contentType(name string) string {
+	switch path.Ext(name) {
+	case ".html":
+		return "text/html; charset=utf-8"
+	case ".js":
+		return "text/javascript; charset=utf-8"
+	case ".css":
+		return "text/css; charset=utf-8"
+	case ".svg":
+		return "image/svg+xml"
+	case ".woff2":
+		return "font/woff2"
+	}
+	return "application/octet-stream"
+}
+
+// problemError is an error that is a problem detail already.
+type problemError struct {
+	status int
+	Problem
+}
+
+func (p *problemError) Error() string { return p.Title }
+
+func problem(status int, title string) error {
+	return &problemError{status, Problem{Title: title}}
+}
+
+// handleError turns every error into a problem detail (RFC 9457).
+func (s *Server) handleError(c *echo.Context, err error) {
+	status, p := toProblem(err)
+	if status == http.StatusInternalServerError {
+		slog.Error("a request failed", "method", c.Request().Method, "path", c.Path(), "error", err)
+	}
+	writeProblem(c.Response(), status, p)
+}
+
+func toProblem(err error) (int, Problem) {
+	var pe *problemError
+	var refusal *engine.Refusal
+	var conflict *engine.Conflict
+	var coder interface{ StatusCode() int }
+	switch {
+	case errors.As(err, &pe):
+		return pe.status, pe.Problem
+	case errors.As(err, &conflict):
+		field := "/cells/" + conflict.Column
+		return http.StatusConflict, Problem{Title: conflict.Error(), Field: &field,
+			Conflict: &Conflict{Column: conflict.Column, Name: conflict.Name, Theirs: conflict.Theirs, Yours: conflict.Yours}}
+	case errors.As(err, &refusal):
+		p := Problem{Title: upperFirst(refusal.Message) + "."}
+		if refusal.Field != "" {
+			p.Field = &refusal.Field
+		}
+		return http.StatusUnprocessableEntity, p
+	case errors.Is(err, store.ErrNotFound):
+		return http.StatusNotFound, Problem{Title: "It is not there, or not any more."}
+	case errors.As(err, &coder):
+		status := coder.StatusCode()
+		title := http.StatusText(status)
+		switch status {
+		case http.StatusForbidden:
+			title = "The request did not come from the application itself."
+		case http.StatusRequestEntityTooLarge:
+			title = "The file is too large."
+		}
+		if status < 500 {
+			return status, Problem{Title: title}
+		}
+	case errors.Is(err, context.Canceled):
+		return 499, Problem{Title: "The request was given up."}
+	}
+	return http.StatusInternalServerError, Problem{Title: "Something failed on the server; it has been logged. Nothing was changed."}
+}
+
+func upperFirst(s string) string {
+	if s == "" {
+		return s
+	}
+	return strings.ToUpper(s[:1]) + s[1:]
+}
+
+func writeProblem(w http.ResponseWriter, status int, p Problem) {
+	p.Type, p.Status = "about:blank", status
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(status)
+	_ = json.NewEncoder(w).Encode(p)
+}
+
+// validationProblem flattens the validator's errors to the first one, with a
+// pointer to the field at fault.
+func validationProblem(err error) error {
+	p := &problemError{http.StatusUnprocessableEntity, Problem{Title: "The request cannot be read."}}
+	var multi openapi3.MultiError
+	for errors.As(err, &multi) && len(multi) > 0 {
+		err = multi[0]
+		var req *openapi3filter.RequestError
+		if errors.As(err, &req) && req.Err != nil {
+			if req.Parameter != nil {
+				f := "/" + req.Parameter.Name
+				p.Field = &f
+			}
+			err = req.Err
+		}
+	}
+	var schema *openapi3.SchemaError
+	if errors.As(err, &schema) {
+		if ptr := schema.JSONPointer(); len(ptr) > 0 {
+			f := "/" + strings.Join(ptr, "/")
+			p.Field = &f
+		}
+		p.Title = upperFirst(schema.Reason) + "."
+	}
+	return p
+}
+
+// limiter allows each key so many tries in a while, in this process.
+type limiter struct {
+	now engine.Clock
+	mu  sync.Mutex
+	try map[string][]time.Time // guarded by mu
+}
+
+// The limit on signing in, per address.
+const (
+	limitTries = 20
+	limitSpan  = time.Minute
+)
+
+func newLimiter(now engine.Clock) *limiter { return &limiter{now: now, try: map[string][]time.Time{}} }
+
+func (l *limiter) allow(key string) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	now := l.now()
+	if len(l.try) > 10000 {
+		clear(l.try)
+	}
+	kept := l.try[key][:0]
+	for _, t := range l.try[key] {
+		if now.Sub(t) < limitSpan {
+			kept = append(kept, t)
+		}
+	}
+	if len(kept) >= limitTries {
+		l.try[key] = kept
+		return false
+	}
+	l.try[key] = append(kept, now)
+	return true
+}

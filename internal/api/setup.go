@@ -1,0 +1,263 @@
+package api
+
+import (
+	"bytes"
+	"context"
+	"net"
+	"net/url"
+	"strings"
+	"time"
+
+	openapi_types "github.com/oapi-codegen/runtime/types"
+
+	"nivot/internal/core/calendar"
+	"nivot/internal/core/value"
+	"nivot/internal/engine"
+	"nivot/internal/practice"
+	"nivot/internal/store"
+)
+
+func toCalendar(c calendar.Calendar) CalendarBody {
+	weekdays, closed := c.Names()
+	out := CalendarBody{Weekdays: []CalendarBodyWeekdays{}, Closed: []openapi_types.Date{}}
+	for _, w := range weekdays {
+		out.Weekdays = append(out.Weekdays, CalendarBodyWeekdays(w))
+	}
+	for _, d := range closed {
+		t, _ := time.Parse("2006-01-02", d)
+		out.Closed = append(out.Closed, openapi_types.Date{Time: t})
+	}
+	return out
+}
+
+// GetCalendar implements StrictServerInterface.
+func (s *Server) GetCalendar(ctx context.Context, _ GetCalendarRequestObject) (GetCalendarResponseObject, error) {
+	c, err := engine.Calendar(ctx, s.st)
+	return GetCalendar200JSONResponse(toCalendar(c)), err
+}
+
+// SetCalendar implements StrictServerInterface.
+func (s *Server) SetCalendar(ctx context.Context, r SetCalendarRequestObject) (SetCalendarResponseObject, error) {
+	var weekdays, closed []string
+	for _, w := range r.Body.Weekdays {
+		weekdays = append(weekdays, string(w))
+	}
+	for _, d := range r.Body.Closed {
+		closed = append(closed, d.Format("2006-01-02"))
+	}
+	c, err := s.e.SetCalendar(ctx, weekdays, closed, person(ctx).Name)
+	if err != nil {
+		return nil, err
+	}
+	return SetCalendar200JSONResponse(toCalendar(c)), nil
+}
+
+func (s *Server) silenced(ctx context.Context) ([]Silenced, error) {
+	list, err := s.st.DoNotEmailList(ctx)
+	out := []Silenced{}
+	for _, d := range list {
+		out = append(out, Silenced{Address: d.Address, Reason: d.Reason, By: d.AddedBy, At: d.AddedAt})
+	}
+	return out, err
+}
+
+// ListSilenced implements StrictServerInterface.
+func (s *Server) ListSilenced(ctx context.Context, _ ListSilencedRequestObject) (ListSilencedResponseObject, error) {
+	out, err := s.silenced(ctx)
+	return ListSilenced200JSONResponse(out), err
+}
+
+func parseOne(field, text string) (value.Mailbox, error) {
+	boxes, err := value.ParseMailboxes(text)
+	if err != nil || len(boxes) != 1 {
+		return value.Mailbox{}, &engine.Refusal{Field: field, Message: "write one email address"}
+	}
+	return boxes[0], nil
+}
+
+// AddSilenced implements StrictServerInterface.
+func (s *Server) AddSilenced(ctx context.Context, r AddSilencedRequestObject) (AddSilencedResponseObject, error) {
+	m, err := parseOne("/address", r.Body.Address)
+	if err != nil {
+		return nil, err
+	}
+	reason := ""
+	if r.Body.Reason != nil {
+		reason = *r.Body.Reason
+	}
+	err = s.st.Tx(ctx, func(tx *store.Store) error {
+		if err := tx.AddDoNotEmail(ctx, m, reason, person(ctx).Name, s.e.Now()); err != nil {
+			return err
+		}
+		return tx.AddEvents(ctx, store.Event{At: s.e.Now(), Actor: person(ctx).Name, Kind: store.EventSettingSaved,
+			Detail: store.Detail(map[string]any{"doNotEmail": m.Address()})})
+	})
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.silenced(ctx)
+	return AddSilenced200JSONResponse(out), err
+}
+
+// RemoveSilenced implements StrictServerInterface.
+func (s *Server) RemoveSilenced(ctx context.Context, r RemoveSilencedRequestObject) (RemoveSilencedResponseObject, error) {
+	text, err := url.PathUnescape(r.Address)
+	if err != nil {
+		text = r.Address
+	}
+	m, err := parseOne("/address", text)
+	if err != nil {
+		return nil, err
+	}
+	err = s.st.Tx(ctx, func(tx *store.Store) error {
+		if err := tx.RemoveDoNotEmail(ctx, m); err != nil {
+			return err
+		}
+		return tx.AddEvents(ctx, store.Event{At: s.e.Now(), Actor: person(ctx).Name, Kind: store.EventSettingSaved,
+			Detail: store.Detail(map[string]any{"mayEmailAgain": m.Address()})})
+	})
+	return RemoveSilenced204Response{}, err
+}
+
+func toSender(x *store.Sender) Sender {
+	return Sender{Id: x.ID, Name: x.Name, Address: x.Address, Host: x.Host, Port: x.Port, Security: SenderSecurity(x.Security),
+		Username: x.Username, HasPassword: len(x.SealedPassword) > 0}
+}
+
+// ListSenders implements StrictServerInterface.
+func (s *Server) ListSenders(ctx context.Context, _ ListSendersRequestObject) (ListSendersResponseObject, error) {
+	list, err := s.st.Senders(ctx)
+	out := ListSenders200JSONResponse{}
+	for i := range list {
+		out = append(out, toSender(&list[i]))
+	}
+	return out, err
+}
+
+func (s *Server) putSender(ctx context.Context, x *store.Sender, b *SenderSave) error {
+	m, err := parseOne("/address", b.Address)
+	if err != nil {
+		return err
+	}
+	host := strings.TrimSpace(b.Host)
+	ip := net.ParseIP(host)
+	local := host == "localhost" || ip != nil && ip.IsLoopback()
+	moved := x.Host != host || x.Port != b.Port || b.Username != nil && x.Username != *b.Username
+	x.Name, x.Address, x.Host, x.Port, x.Security = value.Trim(b.Name), m.Address(), host, b.Port, string(b.Security)
+	if b.Username != nil {
+		x.Username = *b.Username
+	}
+	switch {
+	case b.Password != nil && *b.Password == "":
+		x.SealedPassword = nil
+	case b.Password != nil:
+		if s.Key == nil {
+			return &engine.Refusal{Field: "/password", Message: "a password can be kept only with a key file; start Nivot with NIVOT_KEY_FILE"}
+		}
+		x.SealedPassword = s.Key.Seal(*b.Password, engine.PasswordUse(x.ID))
+	case moved && len(x.SealedPassword) > 0:
+		// A password must not follow to a server that its owner did not mean.
+		return &engine.Refusal{Field: "/password", Message: "the server or user has changed; type the password again"}
+	}
+	if len(x.SealedPassword) > 0 && x.Security == "none" && !local {
+		return &engine.Refusal{Field: "/security", Message: "a password needs a protected connection; choose STARTTLS or TLS"}
+	}
+	return s.st.Tx(ctx, func(tx *store.Store) error {
+		if err := tx.SaveSender(ctx, x); err != nil {
+			return err
+		}
+		return tx.AddEvents(ctx, store.Event{At: s.e.Now(), Actor: person(ctx).Name, Kind: store.EventSettingSaved,
+			Detail: store.Detail(map[string]any{"sender": toSender(x)})})
+	})
+}
+
+// AddSender implements StrictServerInterface.
+func (s *Server) AddSender(ctx context.Context, r AddSenderRequestObject) (AddSenderResponseObject, error) {
+	x := &store.Sender{ID: store.NewID(), CreatedAt: s.Wall().UTC()}
+	if err := s.putSender(ctx, x, r.Body); err != nil {
+		return nil, err
+	}
+	return AddSender201JSONResponse(toSender(x)), nil
+}
+
+// SaveSender implements StrictServerInterface.
+func (s *Server) SaveSender(ctx context.Context, r SaveSenderRequestObject) (SaveSenderResponseObject, error) {
+	list, err := s.st.Senders(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for i := range list {
+		if list[i].ID == r.Sender {
+			if err := s.putSender(ctx, &list[i], r.Body); err != nil {
+				return nil, err
+			}
+			return SaveSender200JSONResponse(toSender(&list[i])), nil
+		}
+	}
+	return nil, store.ErrNotFound
+}
+
+func toPracticeMessage(m *store.PracticeMessage) PracticeMessage {
+	return PracticeMessage{Id: store.RowID(m.ID), At: m.ReceivedAt, To: strings.Split(m.EnvelopeTo, "\n"), Subject: m.Subject}
+}
+
+// ListPractice implements StrictServerInterface.
+func (s *Server) ListPractice(ctx context.Context, r ListPracticeRequestObject) (ListPracticeResponseObject, error) {
+	var before int64
+	find := ""
+	if r.Params.Before != nil {
+		id, err := parseID(*r.Params.Before)
+		if err != nil {
+			return nil, err
+		}
+		before = id
+	}
+	if r.Params.Find != nil {
+		find = *r.Params.Find
+	}
+	list, total, err := s.st.PracticeMessages(ctx, before, 100, find)
+	out := ListPractice200JSONResponse{Messages: []PracticeMessage{}, Total: int(total)}
+	for i := range list {
+		out.Messages = append(out.Messages, toPracticeMessage(&list[i]))
+	}
+	return out, err
+}
+
+func (s *Server) practiceMessage(ctx context.Context, text string) (*store.PracticeMessage, error) {
+	id, err := parseID(text)
+	if err != nil {
+		return nil, err
+	}
+	return s.st.PracticeMessage(ctx, id)
+}
+
+// GetPractice implements StrictServerInterface.
+func (s *Server) GetPractice(ctx context.Context, r GetPracticeRequestObject) (GetPracticeResponseObject, error) {
+	m, err := s.practiceMessage(ctx, r.Message)
+	if err != nil {
+		return nil, err
+	}
+	out := GetPractice200JSONResponse{Message: toPracticeMessage(m), EnvelopeFrom: m.EnvelopeFrom, Headers: [][]string{}, Source: string(m.Raw)}
+	if c, err := practice.Open(m.Raw); err == nil {
+		out.Html, out.Text = c.HTML, c.Text
+		for _, h := range c.Headers {
+			out.Headers = append(out.Headers, []string{h[0], h[1]})
+		}
+	}
+	return out, nil
+}
+
+// GetPracticeMessage implements StrictServerInterface.
+func (s *Server) GetPracticeMessage(ctx context.Context, r GetPracticeMessageRequestObject) (GetPracticeMessageResponseObject, error) {
+	m, err := s.practiceMessage(ctx, r.Message)
+	if err != nil {
+		return nil, err
+	}
+	return GetPracticeMessage200Messagerfc822Response{Body: bytes.NewReader(m.Raw), ContentLength: int64(len(m.Raw))}, nil
+}
+
+// StreamEvents implements StrictServerInterface; the stream itself is served
+// by the broadcaster.
+func (s *Server) StreamEvents(context.Context, StreamEventsRequestObject) (StreamEventsResponseObject, error) {
+	return nil, store.ErrNotFound
+}

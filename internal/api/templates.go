@@ -1,0 +1,341 @@
+package api
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+
+	"nivot/internal/core/delivery"
+	"nivot/internal/core/sheet"
+	"nivot/internal/core/template"
+	"nivot/internal/core/value"
+	"nivot/internal/engine"
+	"nivot/internal/mail"
+	"nivot/internal/store"
+)
+
+func (s *Server) toTemplate(ctx context.Context, rec *store.Template) (Template, error) {
+	core, err := rec.Core()
+	if err != nil {
+		return Template{}, err
+	}
+	sh, err := s.st.Sheet(ctx, rec.SheetID)
+	if err != nil {
+		return Template{}, err
+	}
+	cs, err := sh.Core()
+	if err != nil {
+		return Template{}, err
+	}
+	rules, err := s.st.Rules(ctx, rec.SheetID)
+	if err != nil {
+		return Template{}, err
+	}
+	out := Template{Id: rec.ID, Sheet: rec.SheetID, SheetName: sh.Name, Name: rec.Name, Version: int(rec.Version), Subject: core.Subject,
+		Body: core.Body, UsedBy: []TemplateUse{}}
+	for i := range rules {
+		r, err := rules[i].Core()
+		if err != nil {
+			return Template{}, err
+		}
+		for _, id := range r.Templates() {
+			if id == rec.ID {
+				out.UsedBy = append(out.UsedBy, TemplateUse{Rule: rules[i].ID, Letter: rules[i].Letter, Name: rules[i].Name})
+			}
+		}
+	}
+	if len(core.Subject.Content) > 0 {
+		out.Line = template.FormatInline(core.Subject.Content[0].Content, func(id string) string {
+			if c, ok := cs.Column(id); ok {
+				return c.Name
+			}
+			return "a column that is not there any more"
+		})
+	}
+	return out, nil
+}
+
+// ListTemplates implements StrictServerInterface.
+func (s *Server) ListTemplates(ctx context.Context, _ ListTemplatesRequestObject) (ListTemplatesResponseObject, error) {
+	recs, err := s.st.Templates(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	out := ListTemplates200JSONResponse{}
+	for i := range recs {
+		x, err := s.toTemplate(ctx, &recs[i])
+		if errors.Is(err, store.ErrNotFound) {
+			continue // its sheet has been taken away
+		}
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, x)
+	}
+	return out, nil
+}
+
+func (s *Server) templateOf(ctx context.Context, sheetID, id string) (*store.Template, error) {
+	rec, err := s.st.Template(ctx, id)
+	if err == nil && rec.SheetID != sheetID {
+		err = store.ErrNotFound
+	}
+	return rec, err
+}
+
+// GetTemplate implements StrictServerInterface.
+func (s *Server) GetTemplate(ctx context.Context, r GetTemplateRequestObject) (GetTemplateResponseObject, error) {
+	rec, err := s.templateOf(ctx, r.Sheet, r.Template)
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.toTemplate(ctx, rec)
+	return GetTemplate200JSONResponse(out), err
+}
+
+func toCoreTemplate(b *TemplateBody) *template.Template {
+	return &template.Template{Name: b.Name, Subject: b.Subject, Body: b.Body}
+}
+
+// AddTemplate implements StrictServerInterface.
+func (s *Server) AddTemplate(ctx context.Context, r AddTemplateRequestObject) (AddTemplateResponseObject, error) {
+	rec, err := s.e.SaveTemplate(ctx, r.Sheet, "", toCoreTemplate(&r.Body.Template), 0, person(ctx).Name)
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.toTemplate(ctx, rec)
+	return AddTemplate201JSONResponse(out), err
+}
+
+// SaveTemplate implements StrictServerInterface.
+func (s *Server) SaveTemplate(ctx context.Context, r SaveTemplateRequestObject) (SaveTemplateResponseObject, error) {
+	if _, err := s.templateOf(ctx, r.Sheet, r.Template); err != nil {
+		return nil, err
+	}
+	version := int64(0)
+	if r.Body.Version != nil {
+		version = int64(*r.Body.Version)
+	}
+	rec, err := s.e.SaveTemplate(ctx, r.Sheet, r.Template, toCoreTemplate(&r.Body.Template), version, person(ctx).Name)
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.toTemplate(ctx, rec)
+	return SaveTemplate200JSONResponse(out), err
+}
+
+// DeleteTemplate implements StrictServerInterface.
+func (s *Server) DeleteTemplate(ctx context.Context, r DeleteTemplateRequestObject) (DeleteTemplateResponseObject, error) {
+	return DeleteTemplate204Response{}, s.e.DeleteTemplate(ctx, r.Sheet, r.Template, person(ctx).Name)
+}
+
+// fieldKey names a field by what it says, so that the editor can find its
+// value: column, style, part, case, days from now, decimals, fallback.
+func fieldKey(f *template.Field) string {
+	decimals, fallback := "", "\x00"
+	if f.Decimals != nil {
+		decimals = fmt.Sprint(*f.Decimals)
+	}
+	if f.Fallback != nil {
+		fallback = *f.Fallback
+	}
+	return strings.Join([]string{f.Column, f.Style, f.Part, f.Case, fmt.Sprint(f.FromNow), decimals, fallback}, "|")
+}
+
+// PreviewTemplate implements StrictServerInterface.
+func (s *Server) PreviewTemplate(ctx context.Context, r PreviewTemplateRequestObject) (PreviewTemplateResponseObject, error) {
+	core, err := s.coreSheet(ctx, r.Sheet)
+	if err != nil {
+		return nil, err
+	}
+	t := toCoreTemplate(&r.Body.Template)
+	if err := t.Validate(core); err != nil {
+		return nil, &engine.Refusal{Message: err.Error()}
+	}
+	now := s.e.Now()
+	ctxOf := func(row *sheet.Row) template.Context {
+		return template.Context{Sheet: core, Row: row, Today: value.DayAt(now.In(core.Zone))}
+	}
+	// The rows to leaf through: all, or those with a warning.
+	var ids []int64
+	warnings := r.Body.OnlyWarnings != nil && *r.Body.OnlyWarnings
+	err = s.st.ScanRows(ctx, r.Sheet, func(rec *store.Row) error {
+		if !warnings {
+			ids = append(ids, rec.ID)
+			return nil
+		}
+		row, err := rec.Core(core)
+		if err != nil {
+			return err
+		}
+		if len(t.Render(ctxOf(row)).Missing) > 0 {
+			ids = append(ids, rec.ID)
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	out := PreviewTemplate200JSONResponse{Total: len(ids), Values: map[string]string{}, Missing: []string{}}
+	if len(ids) == 0 {
+		return out, nil
+	}
+	if r.Body.Index != nil {
+		out.Index = min(*r.Body.Index, len(ids)-1)
+	}
+	if r.Body.Row != nil {
+		for i, id := range ids {
+			if store.RowID(id) == *r.Body.Row {
+				out.Index = i
+			}
+		}
+	}
+	rec, err := s.st.Row(ctx, ids[out.Index])
+	if err != nil {
+		return nil, err
+	}
+	row, err := rec.Core(core)
+	if err != nil {
+		return nil, err
+	}
+	c := ctxOf(row)
+	rendered := t.Render(c)
+	out.Row, out.RowId, out.Subject, out.Html, out.Text = core.RowName(row), row.ID, rendered.Subject, rendered.HTML, rendered.Text
+	for _, f := range t.Fields() {
+		if text, ok := f.Write(c); ok {
+			out.Values[fieldKey(f)] = text
+		}
+	}
+	for _, id := range rendered.Missing {
+		if col, ok := core.Column(id); ok {
+			out.Missing = append(out.Missing, col.Name)
+		}
+	}
+	return out, nil
+}
+
+// maxExamples is how many rows a check names.
+const maxExamples = 5
+
+// CheckTemplate implements StrictServerInterface.
+func (s *Server) CheckTemplate(ctx context.Context, r CheckTemplateRequestObject) (CheckTemplateResponseObject, error) {
+	core, err := s.coreSheet(ctx, r.Sheet)
+	if err != nil {
+		return nil, err
+	}
+	t := toCoreTemplate(r.Body)
+	if t.Name == "" {
+		t.Name = "unnamed"
+	}
+	if err := t.Validate(core); err != nil {
+		return nil, &engine.Refusal{Message: err.Error()}
+	}
+	out := CheckTemplate200JSONResponse{Checks: []Check{}}
+	found := map[string]*Check{}
+	var order []string
+	note := func(level CheckLevel, text string, ref RowRef) {
+		c := found[text]
+		if c == nil {
+			c = &Check{Level: level, Text: text, Examples: []RowRef{}}
+			found[text] = c
+			order = append(order, text)
+		}
+		if c.Rows++; len(c.Examples) < maxExamples {
+			c.Examples = append(c.Examples, ref)
+		}
+	}
+	now := s.e.Now()
+	err = s.st.ScanRows(ctx, r.Sheet, func(rec *store.Row) error {
+		row, err := rec.Core(core)
+		if err != nil {
+			return err
+		}
+		out.Rows++
+		ref := RowRef{Id: row.ID, Name: core.RowName(row)}
+		bad := false
+		if a, ok := core.Column(core.Address); ok {
+			switch v := row.Cell(a); {
+			case v.IsEmpty():
+				note(Stop, a.Name+" is empty; these cannot go out", ref)
+				bad = true
+			case v.IsUnreadable():
+				note(Stop, a.Name+" is no address; these cannot go out", ref)
+				bad = true
+			}
+		}
+		rendered := t.Render(template.Context{Sheet: core, Row: row, Today: value.DayAt(now.In(core.Zone))})
+		for _, id := range rendered.Missing {
+			c, ok := core.Column(id)
+			if !ok {
+				continue
+			}
+			what := " is empty and has no other words"
+			if row.Cell(c).IsUnreadable() {
+				what = " cannot be read and has no other words"
+			}
+			note(Warn, c.Name+what, ref)
+			bad = true
+		}
+		if rendered.Subject == "" {
+			note(Warn, "The subject is empty", ref)
+			bad = true
+		}
+		if !bad {
+			out.Good++
+		}
+		return nil
+	})
+	for _, text := range order {
+		out.Checks = append(out.Checks, *found[text])
+	}
+	if len(order) == 0 && out.Rows > 0 {
+		out.Checks = append(out.Checks, Check{Level: Fine, Text: "Subject, fields and addresses are in order", Examples: []RowRef{}})
+	}
+	return out, err
+}
+
+// SendTest implements StrictServerInterface. The email goes to the person who
+// asks and to nobody else; it is no occasion and stands in no ledger.
+func (s *Server) SendTest(ctx context.Context, r SendTestRequestObject) (SendTestResponseObject, error) {
+	id, err := parseID(r.Body.Row)
+	if err != nil {
+		return nil, err
+	}
+	rec, err := s.st.Sheet(ctx, r.Sheet)
+	if err != nil {
+		return nil, err
+	}
+	core, err := rec.Core()
+	if err != nil {
+		return nil, err
+	}
+	t := toCoreTemplate(&r.Body.Template)
+	if err := t.Validate(core); err != nil {
+		return nil, &engine.Refusal{Message: err.Error()}
+	}
+	rowRec, err := s.st.Row(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if rowRec.SheetID != r.Sheet {
+		return nil, store.ErrNotFound
+	}
+	row, err := rowRec.Core(core)
+	if err != nil {
+		return nil, err
+	}
+	me := person(ctx)
+	boxes, err := value.ParseMailboxes(me.Email)
+	if err != nil {
+		return nil, &engine.Refusal{Message: "your own address cannot be used: " + err.Error()}
+	}
+	rendered := t.Render(template.Context{Sheet: core, Row: row, Today: value.DayAt(s.e.Now().In(core.Zone))})
+	subject := "Test: " + rendered.Subject
+	note := fmt.Sprintf("This is a test of “%s” for row %s, sent to you alone.", t.Name, core.RowName(row))
+	m := &mail.Message{To: boxes, Subject: subject, Date: s.e.Now(), Text: note + "\n\n" + rendered.Text, HTML: mail.WithNote(rendered.HTML, note)}
+	if err := s.e.SendOne(ctx, rec.SenderID, m, delivery.MessageID("test-"+store.NewID(), 1, "nivot.invalid")); err != nil {
+		return nil, &engine.Refusal{Message: "the test email could not be sent: " + err.Error()}
+	}
+	return SendTest200JSONResponse{To: me.Email, Subject: subject}, nil
+}

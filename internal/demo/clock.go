@@ -1,0 +1,150 @@
+// Package demo is Marrowby Museum, the scenario that Nivot is shown with, and
+// the practice clock.
+package demo
+
+import (
+	"context"
+	"errors"
+	"sync"
+	"time"
+
+	"nivot/internal/engine"
+	"nivot/internal/store"
+)
+
+// Clock is the practice clock: it starts where it is told, ticks in real time,
+// and can be played forward. Where it stands is kept in the database, so that
+// every process on it has the same time.
+type Clock struct {
+	s    *store.Store
+	wall engine.Clock
+
+	mu     sync.Mutex
+	offset time.Duration // guarded by mu: practice time minus wall time
+	frozen time.Time     // guarded by mu: while playing, the time stands still here
+
+	playing sync.Mutex // held by the one who plays the clock forward
+	eng     *engine.Engine
+}
+
+// reading is where the clock stands, as it is kept.
+type reading struct {
+	Practice time.Time `json:"practice"`
+	Wall     time.Time `json:"wall"`
+	Frozen   bool      `json:"frozen,omitempty"` // somebody is playing it forward
+}
+
+// OpenClock reads the clock; one that has never been set stands at start.
+func OpenClock(ctx context.Context, s *store.Store, wall engine.Clock, start time.Time) (*Clock, error) {
+	c := &Clock{s: s, wall: wall}
+	var r reading
+	ok, err := s.Setting(ctx, store.SettingClock, &r)
+	if err != nil {
+		return nil, err
+	}
+	if !ok {
+		return c, c.set(ctx, start, false)
+	}
+	c.take(r)
+	if r.Frozen { // whoever was playing it is gone
+		return c, c.set(ctx, r.Practice, false)
+	}
+	return c, nil
+}
+
+// Use tells the clock which engine to wait for while it plays.
+func (c *Clock) Use(e *engine.Engine) { c.eng = e }
+
+// Now is the practice time.
+func (c *Clock) Now() time.Time {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if !c.frozen.IsZero() {
+		return c.frozen
+	}
+	return c.wall().Add(c.offset).UTC()
+}
+
+func (c *Clock) take(r reading) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.offset, c.frozen = r.Practice.Sub(r.Wall), time.Time{}
+	if r.Frozen {
+		c.frozen = r.Practice
+	}
+}
+
+func (c *Clock) set(ctx context.Context, at time.Time, frozen bool) error {
+	r := reading{Practice: at.UTC(), Wall: c.wall().UTC(), Frozen: frozen}
+	if err := c.s.SetSetting(ctx, store.SettingClock, r); err != nil {
+		return err
+	}
+	c.take(r)
+	return nil
+}
+
+// Follow keeps up with other processes that move the clock.
+func (c *Clock) Follow(ctx context.Context) {
+	for ctx.Err() == nil {
+		var r reading
+		if ok, err := c.s.Setting(ctx, store.SettingClock, &r); ok && err == nil && c.playing.TryLock() {
+			c.take(r)
+			c.playing.Unlock()
+		}
+		select {
+		case <-ctx.Done():
+		case <-time.After(250 * time.Millisecond):
+		}
+	}
+}
+
+// restLimit is how long one instant may take until everything due at it has
+// been done.
+const restLimit = 60 * time.Second
+
+// Advance plays the time forward to an instant: it stops at every instant at
+// which something is to be considered or sent, and goes on when that is done.
+func (c *Clock) Advance(ctx context.Context, to time.Time) (time.Time, error) {
+	if !c.playing.TryLock() {
+		return c.Now(), errors.New("somebody else is moving the practice clock")
+	}
+	defer c.playing.Unlock()
+	at := c.Now()
+	for {
+		if err := c.set(ctx, at, true); err != nil {
+			return at, err
+		}
+		c.eng.Wake()
+		if err := c.rest(ctx); err != nil {
+			_ = c.set(context.WithoutCancel(ctx), at, false)
+			return at, err
+		}
+		if !at.Before(to) {
+			return at, c.set(ctx, at, false)
+		}
+		next, err := c.s.NextInstant(ctx)
+		if err != nil {
+			return at, err
+		}
+		if next.IsZero() || next.After(to) || !next.After(at) {
+			next = to
+		}
+		at = next
+	}
+}
+
+// rest waits until the engine has nothing more to do at this instant.
+func (c *Clock) rest(ctx context.Context) error {
+	for deadline := time.Now().Add(restLimit); time.Now().Before(deadline); {
+		idle, err := c.eng.Idle(ctx)
+		if err != nil || idle {
+			return err
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(4 * time.Millisecond):
+		}
+	}
+	return errors.New("what is due takes too long; the practice clock stopped here")
+}

@@ -1,0 +1,236 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"sort"
+	"sync"
+	"time"
+
+	"nivot/internal/core/plan"
+	"nivot/internal/core/rule"
+	"nivot/internal/core/sheet"
+	"nivot/internal/store"
+)
+
+// ForecastSpan is how far a forecast looks ahead.
+const ForecastSpan = 28 * 24 * time.Hour
+
+// Coming is a foreseen email as lists and tracks show it.
+type Coming struct {
+	At         time.Time
+	Rule       string
+	RowID      string
+	Row        string // its name
+	Incomplete bool
+	Subject    string
+	To         []string
+	Reason     string
+}
+
+// Forecast is what the rules of a sheet that are on will write in the coming
+// four weeks if its rows stay as they are, in time order. What is skipped is
+// left out.
+type Forecast struct {
+	Coming  []Coming
+	Partial bool // the sheet has more rows than a forecast looks at
+	version string
+	made    time.Time
+}
+
+// maxForecastRows bounds the rows that a forecast looks at.
+const maxForecastRows = 100_000
+
+// forecastLife is how long a forecast serves while nothing changes: its far
+// end moves on with the time.
+const forecastLife = 15 * time.Minute
+
+// forecasts keeps the forecasts of sheets until something changes.
+type forecasts struct {
+	mu sync.Mutex
+	by map[string]*Forecast // guarded by mu
+}
+
+// Forecast gives the forecast of a sheet from now on.
+func (e *Engine) Forecast(ctx context.Context, sheetID string) (*Forecast, error) {
+	b := newBook(e.Store)
+	sb, err := b.sheet(ctx, sheetID)
+	if err != nil {
+		return nil, err
+	}
+	version, err := e.forecastVersion(ctx, b, sb)
+	if err != nil {
+		return nil, err
+	}
+	now := e.now()
+	e.forecasts.mu.Lock()
+	f := e.forecasts.by[sheetID]
+	e.forecasts.mu.Unlock()
+	if f == nil || f.version != version || now.Before(f.made) || now.Sub(f.made) > forecastLife {
+		if f, err = e.makeForecast(ctx, sb, now); err != nil {
+			return nil, err
+		}
+		f.version = version
+		e.forecasts.mu.Lock()
+		if e.forecasts.by == nil {
+			e.forecasts.by = map[string]*Forecast{}
+		}
+		e.forecasts.by[sheetID] = f
+		e.forecasts.mu.Unlock()
+	}
+	i := sort.Search(len(f.Coming), func(i int) bool { return f.Coming[i].At.After(now) })
+	return &Forecast{Coming: f.Coming[i:], Partial: f.Partial}, nil
+}
+
+// forecastVersion changes with everything a forecast rests on.
+func (e *Engine) forecastVersion(ctx context.Context, b *book, sb *sheetBook) (string, error) {
+	v := fmt.Sprint(sb.record.Version, sb.record.Columns, sb.record.Zone, len(b.silenced), *b.calendar)
+	for _, r := range sb.rules {
+		v += fmt.Sprint(" ", r.record.ID, r.record.Version, r.record.State)
+	}
+	tpls, err := e.Store.Templates(ctx, sb.record.ID)
+	for _, t := range tpls {
+		v += fmt.Sprint(" ", t.ID, t.Version)
+	}
+	return v, err
+}
+
+func (e *Engine) makeForecast(ctx context.Context, sb *sheetBook, now time.Time) (*Forecast, error) {
+	f := &Forecast{made: now}
+	var on []*ruleBook
+	for _, r := range sb.rules {
+		if r.record.State == rule.On {
+			on = append(on, r)
+		}
+	}
+	if len(on) == 0 {
+		return f, nil
+	}
+	n := 0
+	err := e.Store.ScanRows(ctx, sb.record.ID, func(r *store.Row) error {
+		if n++; n > maxForecastRows {
+			f.Partial = true
+			return nil
+		}
+		row, err := r.Core(sb.sheet)
+		if err != nil {
+			return err
+		}
+		for _, rb := range on {
+			for _, c := range rb.setting.Foresee(row, now, now.Add(ForecastSpan+forecastLife)) {
+				if c.Outcome != plan.Skip {
+					f.Coming = append(f.Coming, coming(sb.sheet, rb, row, c))
+				}
+			}
+		}
+		return nil
+	})
+	sort.SliceStable(f.Coming, func(i, j int) bool { return f.Coming[i].At.Before(f.Coming[j].At) })
+	return f, err
+}
+
+func coming(s *sheet.Sheet, rb *ruleBook, row *sheet.Row, c plan.Foreseen) Coming {
+	out := Coming{At: c.Due, Rule: rb.record.ID, RowID: row.ID, Row: s.RowName(row), Incomplete: c.Outcome == plan.Incomplete,
+		Subject: c.Subject, Reason: c.Verdict.Reason}
+	for _, m := range append(append(c.To[:0:0], c.To...), c.Cc...) {
+		out.To = append(out.To, m.Address())
+	}
+	return out
+}
+
+// RowComing gives the coming emails of some rows, by row.
+func (e *Engine) RowComing(ctx context.Context, sheetID string, rows []*sheet.Row) (map[string][]Coming, error) {
+	sb, err := newBook(e.Store).sheet(ctx, sheetID)
+	if err != nil {
+		return nil, err
+	}
+	now := e.now()
+	out := map[string][]Coming{}
+	for _, row := range rows {
+		for _, rb := range sb.rules {
+			if rb.record.State != rule.On {
+				continue
+			}
+			for _, c := range rb.setting.Foresee(row, now, now.Add(ForecastSpan)) {
+				if c.Outcome != plan.Skip {
+					out[row.ID] = append(out[row.ID], coming(sb.sheet, rb, row, c))
+				}
+			}
+		}
+	}
+	return out, nil
+}
+
+// EffectDays is how far a rule's effect looks ahead.
+const EffectDays = 60
+
+// Effect is what a rule would do in the coming 60 days.
+type Effect struct {
+	Rows, Total                       int // rows for which the condition holds now; all rows
+	Emails, Incomplete, Skipped, Past int
+	Days                              [EffectDays]int // emails a day, from today on
+	First                             []plan.Line     // the first of them, in time order
+	Names                             map[string]string
+	Partial                           bool
+}
+
+// maxFirst is how many emails an effect shows.
+const maxFirst = 10
+
+// Effect works out what a rule, saved or not, would do from now on.
+func (e *Engine) Effect(ctx context.Context, sheetID string, r *rule.Rule) (*Effect, error) {
+	s, err := e.Setting(ctx, sheetID, r)
+	if err != nil {
+		return nil, err
+	}
+	now := e.now()
+	loc := r.Location(s.Sheet.Zone)
+	start := now.In(loc)
+	midnight := time.Date(start.Year(), start.Month(), start.Day(), 0, 0, 0, 0, loc)
+	end := midnight.AddDate(0, 0, EffectDays)
+	f := &Effect{Names: map[string]string{}}
+	err = e.Store.ScanRows(ctx, sheetID, func(rec *store.Row) error {
+		if f.Total++; f.Total > maxForecastRows {
+			f.Partial = true
+			return nil
+		}
+		row, err := rec.Core(s.Sheet)
+		if err != nil {
+			return err
+		}
+		if s.Holds(row, now) {
+			f.Rows++
+		}
+		f.Past += s.Past(row, now)
+		for _, c := range s.Foresee(row, now, end.Add(-plan.Tick)) {
+			f.count(s, row, c, midnight, loc)
+		}
+		return nil
+	})
+	sort.SliceStable(f.First, func(i, j int) bool { return f.First[i].At.Before(f.First[j].At) })
+	f.First = f.First[:min(len(f.First), maxFirst)]
+	return f, err
+}
+
+func (f *Effect) count(s *plan.Setting, row *sheet.Row, c plan.Foreseen, midnight time.Time, loc *time.Location) {
+	switch c.Outcome {
+	case plan.Skip:
+		f.Skipped++
+		return
+	case plan.Incomplete:
+		f.Incomplete++
+	}
+	f.Emails++
+	due := c.Due.In(loc)
+	day := int(time.Date(due.Year(), due.Month(), due.Day(), 12, 0, 0, 0, time.UTC).Sub(
+		time.Date(midnight.Year(), midnight.Month(), midnight.Day(), 0, 0, 0, 0, time.UTC)) / (24 * time.Hour))
+	if day >= 0 && day < EffectDays {
+		f.Days[day]++
+	}
+	if len(f.First) >= 4*maxFirst {
+		sort.SliceStable(f.First, func(i, j int) bool { return f.First[i].At.Before(f.First[j].At) })
+		f.First = f.First[:maxFirst]
+	}
+	f.Names[row.ID] = s.Sheet.RowName(row)
+	f.First = append(f.First, plan.Line{At: c.Due, Rule: s.Rule, Row: row.ID, Verdict: c.Verdict})
+}

@@ -1,0 +1,40 @@
+import { type ReactNode, useEffect, useRef } from "react";
+
+// A panel from the right, over the margin. Escape closes it; the focus goes in
+// and comes back.
+export function Slip({ title, onClose, children, head, foot, wide }: {
+  title: string; onClose: () => void; children: ReactNode; head?: ReactNode; foot?: ReactNode; wide?: boolean;
+}) {
+  const box = useRef<HTMLElement>(null);
+  useEffect(() => {
+    const before = document.activeElement as HTMLElement | null;
+    box.current?.focus();
+    return () => before?.focus?.();
+  }, []);
+  return (
+    <aside ref={box} tabIndex={-1} aria-label={title} className={`slip absolute inset-y-0 right-0 z-30 flex max-w-full flex-col outline-none ${wide ? "w-[560px]" : "w-[470px]"}`}
+      onKeyDown={(e) => e.key === "Escape" && (e.stopPropagation(), onClose())}>
+      <div className="flex items-center gap-2 px-6 pt-4 text-ink-2">
+        {head}
+        <button type="button" className="link ml-auto" onClick={onClose}>close<kbd className="key">Esc</kbd></button>
+      </div>
+      <div className="min-h-0 flex-1 overflow-auto px-6 pb-5" tabIndex={0} role="region" aria-label={`${title}, content`}>{children}</div>
+      {foot && <div className="flex flex-wrap items-center gap-4 border-t border-hair px-6 py-3">{foot}</div>}
+    </aside>
+  );
+}
+
+// A letter as it was rendered, in a frame without scripts, forms or remote
+// parts: the page's own policy holds in it.
+export function LetterFrame({ html, title, height = 260 }: { html: string; title: string; height?: number }) {
+  return <iframe title={title} sandbox="" srcDoc={html} className="block w-full border border-hair-2 bg-white" style={{ height }} />;
+}
+
+export function Section({ title, children }: { title: string; children: ReactNode }) {
+  return (
+    <section>
+      <h3 className="mt-4 mb-1 text-xs font-[650] text-ink-2">{title}</h3>
+      {children}
+    </section>
+  );
+}

@@ -1,0 +1,169 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { Link, useNavigate } from "@tanstack/react-router";
+import { toast } from "sonner";
+import { api, http, type Mark, type Schemas, words } from "../../api/client";
+import { kindWords, MarkIcon, Shape } from "../../parts/mark";
+import { useMay, useNow, useZone } from "../../parts/session";
+import { clock, count, day, isoDay, midnight, moment, numberWord, upperFirst } from "../../parts/time";
+
+type Today = Schemas["Today"];
+
+export function TodayPlace() {
+  const q = api.useQuery("get", "/today");
+  const now = useNow(15000);
+  const zone = useZone();
+  const t = q.data;
+  if (!t) return null;
+  const hour = Number(clock(now, zone).slice(0, 2));
+  const hello = hour < 12 ? "Good morning." : hour < 18 ? "Good afternoon." : "Good evening.";
+  return (
+    <div className="flex min-h-0 flex-1 flex-col overflow-auto">
+      <div className="px-5 pt-[18px] pb-3.5">
+        <h1>{hello}{" "}
+          {t.coming > 0 ? <><span className="figure">{count(t.coming, "email")}</span> {t.coming === 1 ? "goes" : "go"} out today to {count(t.people, "person", "people")}, the next at {t.nextAt ? clock(t.nextAt, zone) : ""}. </>
+            : t.nextAt ? <>Nothing more goes out today; the next email goes {moment(t.nextAt, zone, now)}. </> : <>Nothing is coming in the next four weeks. </>}
+          Since {t.sinceText} <Link to="/log" search={{ show: "out" } as never} className="figure">{t.wentSince}</Link> went out.{" "}
+          {t.needsTotal > 0 ? <Link to="/log" search={{ show: "needs" } as never} className="needs">{upperFirst(numberWord(t.needsTotal))} {t.needsTotal === 1 ? "email needs" : "emails need"} you.</Link> : "Nothing needs you."}
+        </h1>
+      </div>
+      <Needs today={t} />
+      <section className="border-t border-hair px-5 pt-4 pb-3">
+        <h2 className="mb-2 flex items-baseline gap-2.5">Today’s line <small className="text-[13px] font-[450] text-ink-2">{t.out} out, {t.refused} refused, {t.coming} to come</small></h2>
+        {t.lanes.length === 0 ? <p className="text-ink-2">No email today, past or coming.</p> : t.lanes.map((l) => <Lane key={l.sheetId} name={l.sheet} sheet={l.sheetId} marks={l.marks} now={now} zone={zone} />)}
+        {t.lanes.length > 0 && <Hours now={now} zone={zone} />}
+      </section>
+      <section className="flex-1 border-t border-hair bg-sheet px-5 pt-4 pb-5">
+        <EightWeeks days={t.days} now={now} zone={zone} />
+      </section>
+    </div>
+  );
+}
+
+function Needs({ today }: { today: Today }) {
+  const client = useQueryClient();
+  const may = useMay("coordinator");
+  const decide = async (id: string, decision: "it-went" | "send-again") => {
+    const { error } = await http.POST("/deliveries/{delivery}/decision", { params: { path: { delivery: id } }, body: { decision } });
+    if (error) toast.error(words(error));
+    await client.invalidateQueries();
+  };
+  const navigate = useNavigate();
+  if (today.needs.length === 0) return null;
+  const shown = today.needs.slice(0, 7);
+  const more = today.needsTotal - shown.reduce((n, x) => n + x.count, 0);
+  return (
+    <section className="border-t border-hair px-5 pt-4 pb-3.5">
+      <h2 className="mb-1">Needs you</h2>
+      <ul>
+        {shown.map((n) => (
+          <li key={n.deliveries[0]} className="flex items-center gap-3.5 border-b border-hair-2 py-1.5 max-md:flex-wrap">
+            <MarkIcon letter={n.letter} kind={n.kind} />
+            <span className="min-w-0 flex-1"><b className="font-semibold">{n.title}.</b> {n.text}</span>
+            <span className="flex-none text-ink-2">{n.sheet}</span>
+            <span className="flex min-w-[150px] flex-none justify-end gap-3">
+              {may && n.actions.includes("it-went") && <><button type="button" className="link" onClick={() => decide(n.deliveries[0] ?? "", "it-went")}>It went</button><button type="button" className="link" onClick={() => decide(n.deliveries[0] ?? "", "send-again")}>Send again</button></>}
+              {n.actions.includes("mend") && n.row && <Link to="/sheets/$sheet" params={{ sheet: n.sheetId }} search={{ row: n.row } as never} className="link">Mend the row</Link>}
+              {n.actions.includes("open") && <button type="button" className="link" onClick={() => void navigate({ to: "/log", search: (n.count > 1 ? { show: n.kind === "held" ? "held" : "missed", sheet: n.sheetId } : { show: "needs", email: n.deliveries[0] }) as never })}>{n.count > 1 ? "Look through" : "Open"}</button>}
+            </span>
+          </li>
+        ))}
+      </ul>
+      {more > 0 && <Link to="/log" search={{ show: "needs" } as never} className="link mt-1.5 inline-block">{more} more</Link>}
+    </section>
+  );
+}
+
+const width = 1240;
+const fromHour = 6;
+const toHour = 20;
+function hourX(at: Date, now: Date, zone: string): number {
+  const h = (at.getTime() - midnight(now, zone).getTime()) / 3600000;
+  return 110 + (Math.max(fromHour - 0.3, Math.min(toHour + 0.3, h)) - fromHour) * ((width - 130) / (toHour - fromHour));
+}
+
+// A sheet's lane on the hours of the day; marks of one minute stack, and past
+// a few say their number.
+function Lane({ name, sheet, marks, now, zone }: { name: string; sheet: string; marks: Mark[]; now: Date; zone: string }) {
+  const navigate = useNavigate();
+  const groups: { x: number; marks: Mark[] }[] = [];
+  for (const m of marks) {
+    const x = hourX(new Date(m.at), now, zone);
+    const last = groups[groups.length - 1];
+    if (last && x - last.x < 30) last.marks.push(m);
+    else groups.push({ x, marks: [m] });
+  }
+  const tall = Math.max(1, ...groups.map((g) => Math.min(3, Math.ceil(g.marks.length / 6))));
+  const h = 10 + tall * 18;
+  const nowX = hourX(now, now, zone);
+  return (
+    <svg viewBox={`0 0 ${width} ${h}`} className="block w-full" role="group" aria-label={`${name}: ${marks.map((m) => `${m.letter} ${kindWords[m.kind]} ${clock(m.at, zone)}`).slice(0, 40).join(", ")}`}>
+      <text x={0} y={h - 9} fontSize={12} fill="var(--ink-2)">{name}</text>
+      <line x1={nowX} x2={nowX} y1={0} y2={h} stroke="var(--ink)" strokeWidth={1.2} />
+      {groups.map((g) => {
+        const cells = g.marks.slice(0, 18);
+        return (
+          <g key={g.x}>
+            {cells.map((m, i) => (
+              <g key={`${m.rule}${m.row}${i}`} className="cursor-pointer" onClick={() => void navigate(m.delivery ? { to: "/log", search: { email: m.delivery } as never } : { to: "/sheets/$sheet", params: { sheet }, search: { row: m.row } as never })}>
+                <title>{`${clock(m.at, zone)} ${m.line}`}</title>
+                <Shape x={g.x + (i % 6) * 16} y={h - 12 - Math.floor(i / 6) * 18} letter={m.letter} kind={m.kind} />
+              </g>
+            ))}
+            {g.marks.length > 18 && <text x={g.x + 100} y={h - 8} fontSize={11} fill="var(--ink-2)">and {g.marks.length - 18} more</text>}
+          </g>
+        );
+      })}
+    </svg>
+  );
+}
+
+function Hours({ now, zone }: { now: Date; zone: string }) {
+  const hours = Array.from({ length: toHour - fromHour + 1 }, (_, i) => fromHour + i);
+  const x = (h: number) => 110 + (h - fromHour) * ((width - 130) / (toHour - fromHour));
+  const nowX = hourX(now, now, zone);
+  return (
+    <svg viewBox={`0 0 ${width} 26`} className="block w-full" aria-hidden="true">
+      <line x1={110} x2={width - 20} y1={1} y2={1} stroke="var(--hair)" />
+      {hours.map((h) => <g key={h}><line x1={x(h)} x2={x(h)} y1={1} y2={h % 2 ? 5 : 8} stroke="var(--ink-2)" strokeOpacity={0.5} />{h % 2 === 0 && Math.abs(x(h) - nowX) > 34 && <text x={x(h)} y={21} textAnchor="middle" fontSize={11} fill="var(--ink-2)">{String(h).padStart(2, "0")}:00</text>}</g>)}
+      <line x1={nowX} x2={nowX} y1={0} y2={8} stroke="var(--ink)" strokeWidth={1.2} />
+      <text x={nowX} y={21} textAnchor="middle" fontSize={11} fontWeight={700} fill="var(--ink)">now</text>
+    </svg>
+  );
+}
+
+function EightWeeks({ days, now, zone }: { days: Schemas["DayBar"][]; now: Date; zone: string }) {
+  const today = isoDay(now, zone);
+  const at = days.findIndex((d) => d.day === today);
+  const out = days.reduce((n, d) => n + d.out, 0);
+  const bad = days.reduce((n, d) => n + d.bad, 0);
+  const coming = days.reduce((n, d) => n + d.coming, 0);
+  const top = Math.max(8, ...days.map((d) => d.out + d.bad + d.coming));
+  const h = 96;
+  const x = (i: number) => 10 + (i * (width - 20)) / days.length;
+  const y = (n: number) => (n * 70) / top;
+  return (
+    <>
+      <h2 className="mb-2 flex items-baseline gap-2.5">Eight weeks <small className="text-[13px] font-[450] text-ink-2">behind us: {out.toLocaleString("en-GB")} sent, {bad} refused · ahead: {coming.toLocaleString("en-GB")}</small></h2>
+      <svg viewBox={`0 0 ${width} ${h}`} className="block w-full" role="img" aria-label={`${out} emails sent in the weeks behind, ${coming} coming in the weeks ahead`}>
+        {days.map((d, i) => d.weekend && i % 7 === 5 && <rect key={`w${d.day}`} x={x(i)} y={0} width={x(i + 2) - x(i)} height={74} fill="var(--weekend)" />)}
+        {days.map((d, i) => (
+          <g key={d.day}>
+            <title>{`${d.day}: ${d.out} out, ${d.bad} refused, ${d.coming} coming`}</title>
+            <rect x={x(i)} y={0} width={x(1) - x(0)} height={74} fill="transparent" />
+            {d.bad > 0 && <rect x={x(i) + 5} y={74 - y(d.bad)} width={12} height={y(d.bad)} fill="var(--brick)" />}
+            {d.out > 0 && <rect x={x(i) + 5} y={74 - y(d.bad) - y(d.out)} width={12} height={y(d.out)} fill="var(--juniper)" />}
+            {d.coming > 0 && <rect x={x(i) + 5} y={74 - y(d.bad + d.out + d.coming)} width={12} height={y(d.coming)} fill="var(--marigold-fill)" />}
+            {i % 7 === 0 && Math.abs(i - at) > 1 && <text x={x(i) + 4} y={90} fontSize={11} fill="var(--ink-2)">{label(d.day, i)}</text>}
+          </g>
+        ))}
+        <line x1={10} x2={width - 10} y1={74.5} y2={74.5} stroke="var(--hair)" />
+        {at >= 0 && <><line x1={x(at) + ((x(1) - x(0)) * (now.getTime() - midnight(now, zone).getTime())) / day} x2={x(at) + ((x(1) - x(0)) * (now.getTime() - midnight(now, zone).getTime())) / day} y1={0} y2={78} stroke="var(--ink)" strokeWidth={1.2} /><text x={x(at) + 4} y={90} fontSize={11} fontWeight={700} fill="var(--ink)">now</text></>}
+      </svg>
+    </>
+  );
+}
+function label(iso: string, i: number): string {
+  const d = new Date(`${iso}T12:00:00Z`);
+  const n = d.getUTCDate();
+  return i === 0 || n <= 7 ? `${n} ${d.toLocaleString("en-GB", { month: "short", timeZone: "UTC" }).slice(0, 3)}` : String(n);
+}

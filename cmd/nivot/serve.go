@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"time"
 
 	"nivot/internal/api"
@@ -141,7 +142,7 @@ func runServe(ctx context.Context, args []string) error {
 		if err != nil {
 			return fmt.Errorf("-practice-clock: %w", err)
 		}
-		clock, err := demo.OpenClock(ctx, s, time.Now, start)
+		clock, err := demo.OpenClock(ctx, s, time.Now, start, false)
 		if err != nil {
 			return err
 		}
@@ -247,7 +248,7 @@ func runMuseum(ctx context.Context, s *store.Store, key *engine.Key, l net.Liste
 			return err
 		}
 	}
-	clock, err := demo.OpenClock(ctx, s, time.Now, start)
+	clock, err := demo.OpenClock(ctx, s, time.Now, start, true)
 	if err != nil {
 		return err
 	}
@@ -257,7 +258,6 @@ func runMuseum(ctx context.Context, s *store.Store, key *engine.Key, l net.Liste
 	}
 	e := engine.New(s, clock.Now, opts)
 	clock.Use(e)
-	go clock.Follow(ctx)
 	smtp, stop, err := startPractice(s, clock.Now)
 	if err != nil {
 		return err
@@ -277,6 +277,10 @@ func runMuseum(ctx context.Context, s *store.Store, key *engine.Key, l net.Liste
 			return err
 		}
 	}
+	var kept sync.WaitGroup
+	kept.Go(func() { clock.Keep(ctx) })
+	defer kept.Wait()
+	go clock.Follow(ctx)
 	fmt.Printf("\nNivot, the demo: %s\n\n  Practice time %s. Sign in as one of these; the accounts are for the demo only.\n\n",
 		o.PublicURL, clock.Now().In(zone).Format("Mon 2 January 2006, 15:04"))
 	for _, a := range demo.Accounts {

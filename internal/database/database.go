@@ -48,7 +48,7 @@ func binary(name string) (string, error) {
 			return p, nil
 		}
 	}
-	return "", fmt.Errorf("%s is not installed; run scripts/setup.sh, or apt-get install mariadb-server", name)
+	return "", fmt.Errorf("%s is not installed; run scripts/setup.sh, or apt-get install mariadb-server-core mariadb-client-core", name)
 }
 
 // Start starts a server in opts.Dir, setting the folder up first if it is

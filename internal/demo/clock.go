@@ -34,8 +34,10 @@ type reading struct {
 	Frozen   bool      `json:"frozen,omitempty"` // somebody is playing it forward
 }
 
-// OpenClock reads the clock; one that has never been set stands at start.
-func OpenClock(ctx context.Context, s *store.Store, wall engine.Clock, start time.Time) (*Clock, error) {
+// OpenClock reads the clock; one that has never been set stands at start. With
+// resume it goes on from where it was last saved: the time in which nothing
+// ran has not passed.
+func OpenClock(ctx context.Context, s *store.Store, wall engine.Clock, start time.Time, resume bool) (*Clock, error) {
 	c := &Clock{s: s, wall: wall}
 	var r reading
 	ok, err := s.Setting(ctx, store.SettingClock, &r)
@@ -45,11 +47,25 @@ func OpenClock(ctx context.Context, s *store.Store, wall engine.Clock, start tim
 	if !ok {
 		return c, c.set(ctx, start, false)
 	}
-	c.take(r)
-	if r.Frozen { // whoever was playing it is gone
+	if resume {
 		return c, c.set(ctx, r.Practice, false)
 	}
+	c.take(r)
 	return c, nil
+}
+
+// Keep saves where the clock stands now and then, for resume.
+func (c *Clock) Keep(ctx context.Context) {
+	for ctx.Err() == nil {
+		select {
+		case <-ctx.Done():
+		case <-time.After(5 * time.Second):
+		}
+		if c.playing.TryLock() {
+			_ = c.set(context.WithoutCancel(ctx), c.Now(), false)
+			c.playing.Unlock()
+		}
+	}
 }
 
 // Use tells the clock which engine to wait for while it plays.

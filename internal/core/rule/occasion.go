@@ -112,10 +112,14 @@ func (r *Rule) Next(anchor value.Value, env Env, from time.Time) time.Time {
 	}
 	var next time.Time
 	for _, off := range r.Trigger.Offsets {
-		last := 0
-		first, _ := r.anniversaries(anchor.Wall.Day, off, from, from)
-		if r.Trigger.Every != nil {
-			if last = first + 6; r.Trigger.Every.Times > 0 {
+		// One whole round after from holds the next anniversary's due instant.
+		until := from
+		if e := r.Trigger.Every; e != nil {
+			until = from.Add(time.Duration((e.days() + 1) * 24 * float64(time.Hour)))
+		}
+		first, last := r.anniversaries(anchor.Wall.Day, off, from, until)
+		if r.Trigger.Every != nil && last < first+2 { // from lies before the first of them
+			if last = first + r.slack(off); r.Trigger.Every.Times > 0 {
 				last = min(last, r.Trigger.Every.Times-1)
 			}
 		}
@@ -140,17 +144,13 @@ func (r *Rule) anniversaries(anchor value.Day, off Offset, from, to time.Time) (
 	if e == nil {
 		return 0, 0
 	}
-	length := map[string]float64{"days": 1, "weeks": 7, "months": 30.436875, "years": 365.2425}[e.Unit] * float64(e.N)
-	shift := off.N
-	slack := 3
+	length := e.days()
+	shift, slack := off.N, r.slack(off)
 	switch off.Unit {
 	case Hours:
 		shift /= 24
 	case Minutes:
 		shift /= 24 * 60
-	case WorkingDays:
-		// Calendar days are at least as many; at most what closed days add.
-		slack += int(float64(abs(shift)*6+400)/length) + 1
 	}
 	base := int(anchor) + shift
 	lo = int(float64(int(value.DayAt(from.UTC()))-base)/length) - slack
@@ -162,11 +162,25 @@ func (r *Rule) anniversaries(anchor value.Day, off Offset, from, to time.Time) (
 	return lo, hi
 }
 
+// slack is by how many anniversaries the estimate of anniversaries may be off.
+// Working days are at least as many calendar days, at most what closed days add.
+func (r *Rule) slack(off Offset) int {
+	if off.Unit == WorkingDays {
+		return 4 + int(float64(abs(off.N)*6+400)/r.Trigger.Every.days())
+	}
+	return 3
+}
+
 func abs(n int) int {
 	if n < 0 {
 		return -n
 	}
 	return n
+}
+
+// days is how many days lie between two anniversaries, on average.
+func (e *Every) days() float64 {
+	return map[string]float64{"days": 1, "weeks": 7, "months": 30.436875, "years": 365.2425}[e.Unit] * float64(e.N)
 }
 
 // day is the k-th anniversary of a day, computed from the original

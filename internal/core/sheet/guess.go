@@ -28,8 +28,9 @@ type Misfit struct {
 // maxMisfits is how many misfits are shown as examples.
 const maxMisfits = 3
 
-// GuessColumn finds the type that at least nine in ten of the filled cells
-// fit, the strictest first. lines gives each cell's line in its file.
+// GuessColumn finds the type that enough of the filled cells fit, the
+// strictest first: two in three for dates, moments and addresses, whose
+// writing leaves little doubt, nine in ten for the others. lines gives each cell's line in its file.
 func GuessColumn(cells []string, lines []int, l *value.Locale) Guess {
 	filled := 0
 	distinct := map[string]int{}
@@ -46,7 +47,8 @@ func GuessColumn(cells []string, lines []int, l *value.Locale) Guess {
 	try := func(t value.Type, o value.Order) Guess {
 		return Measure(value.Reading{Type: t, Order: o, Locale: l}, cells, lines)
 	}
-	good := func(g Guess) bool { return filled > 0 && g.Fit*10 >= filled*9 }
+	most := func(g Guess) bool { return filled > 0 && g.Fit*3 >= filled*2 }
+	nearly := func(g Guess) bool { return filled > 0 && g.Fit*10 >= filled*9 }
 	for _, t := range []value.Type{value.Date, value.Moment} {
 		dmy, mdy := try(t, value.DayMonthYear), try(t, value.MonthDayYear)
 		ymd := try(t, value.YearMonthDay)
@@ -58,12 +60,15 @@ func GuessColumn(cells []string, lines []int, l *value.Locale) Guess {
 		if ymd.Fit > best.Fit {
 			best = ymd
 		}
-		if good(best) {
+		if most(best) {
 			return best
 		}
 	}
-	for _, t := range []value.Type{value.YesNo, value.Number, value.Email} {
-		if g := try(t, ""); good(g) && !(t == value.Number && looksLikeCode(cells)) {
+	if g := try(value.Email, ""); most(g) {
+		return g
+	}
+	for _, t := range []value.Type{value.YesNo, value.Number} {
+		if g := try(t, ""); nearly(g) && !(t == value.Number && looksLikeCode(cells)) {
 			return g
 		}
 	}

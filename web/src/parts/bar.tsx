@@ -76,7 +76,7 @@ function PracticeClock() {
   return (
     <div className="flex items-center gap-2 border-r border-hair pr-4" role="group" aria-label="Practice clock">
       <span className="max-xl:sr-only">Practice clock</span>
-      <b className="font-semibold whitespace-nowrap text-ink tabular-nums" data-testid="clock">{moment(now, zone, now)}</b>
+      <b className="font-semibold whitespace-nowrap text-ink" data-testid="clock">{moment(now, zone, now)}</b>
       {admin && (
         <>
           <button type="button" className="link" disabled={busy} onClick={() => move("next")}>to the next email</button>

@@ -110,7 +110,7 @@ export function LogPlace() {
               const l = item.line;
               return (
                 <div key={v.key} role="row" className={`absolute flex h-[30px] w-full items-center gap-3.5 border-b border-hair-2 px-5 whitespace-nowrap hover:bg-wash ${l.id === s.email ? "bg-wash" : ""}`} style={style}>
-                  <span role="cell" className="w-10 flex-none tabular-nums" title={l.at}>{clock(l.at, zone)}</span>
+                  <span role="cell" className="w-10 flex-none" title={l.at}>{clock(l.at, zone)}</span>
                   <span role="cell" className="flex-none leading-none"><MarkIcon letter={l.letter} kind={l.kind} /></span>
                   <span role="cell" className={`w-[216px] flex-none truncate ${l.to ? "" : "text-ink-2"}`}>{l.to || "nobody"}</span>
                   <span role="cell" className="min-w-0 flex-1 basis-72 truncate"><button type="button" className="max-w-full truncate text-left hover:underline" onClick={() => put({ email: l.id })}>{l.subject || l.rule}</button></span>

@@ -45,6 +45,11 @@ export function PracticeMailbox() {
   );
 }
 
+// An address without a name needs no brackets to be read.
+function plain(h?: string) {
+  return h?.replace(/(^|, )<([^>]*)>/g, "$1$2");
+}
+
 function Mail({ id, onClose }: { id: string; onClose: () => void }) {
   const q = api.useQuery("get", "/practice/messages/{message}", { params: { path: { message: id } } });
   const [part, setPart] = useState<"letter" | "text" | "source">("letter");
@@ -54,7 +59,7 @@ function Mail({ id, onClose }: { id: string; onClose: () => void }) {
   return (
     <Slip title={d.message.subject} onClose={onClose} wide head={<span>from {header("from") ?? d.envelopeFrom}</span>} foot={<a className="link" href={`/api/practice/messages/${id}/message.eml`} download={`mail-${id}.eml`}>Download .eml</a>}>
       <h2 className="mt-1 mb-1 font-letter text-lg! leading-6 font-semibold!">{d.message.subject}</h2>
-      <p className="border-b border-hair pb-2 text-ink-2">to {header("to") ?? d.message.to.join(", ")}{header("cc") && `, copy to ${header("cc")}`}{header("reply-to") && `, answers to ${header("reply-to")}`}</p>
+      <p className="border-b border-hair pb-2 text-ink-2">to {plain(header("to")) ?? d.message.to.join(", ")}{header("cc") && `, copy to ${plain(header("cc"))}`}{header("reply-to") && `, answers to ${plain(header("reply-to"))}`}</p>
       <div className="flex gap-4 py-2">{(["letter", "text", "source"] as const).map((p) => <button key={p} type="button" className={p === part ? "border-b-[1.5px] border-ink font-semibold" : "link"} aria-pressed={p === part} onClick={() => setPart(p)}>{p === "letter" ? "Letter" : p === "text" ? "Plain text" : "Source"}</button>)}</div>
       {part === "letter" && (d.html ? <LetterFrame html={d.html} title="The mail as a letter" height={430} /> : <p className="text-ink-2">This mail has no letter, only plain text.</p>)}
       {part === "text" && <pre tabIndex={0} className="overflow-auto border border-hair-2 p-3 font-sans whitespace-pre-wrap">{d.text}</pre>}

@@ -2,6 +2,7 @@ import { useNavigate } from "@tanstack/react-router";
 import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { type Schemas, type Sheet, upload, words } from "../../api/client";
+import { useZone } from "../../parts/session";
 import { count } from "../../parts/time";
 
 type Guess = Schemas["GuessedColumn"];
@@ -21,7 +22,7 @@ export function ImportPlace() {
   const [key, setKey] = useState(-1);
   const [address, setAddress] = useState(-1);
   const [name, setName] = useState("");
-  const [zone, setZone] = useState(Intl.DateTimeFormat().resolvedOptions().timeZone);
+  const [zone, setZone] = useState(useZone());
   const [locale, setLocale] = useState("en-GB");
   const [error, setError] = useState("");
   const [busy, setBusy] = useState(false);
@@ -101,7 +102,7 @@ export function ImportPlace() {
       {preview && (
         <>
           <div className="min-h-0 flex-1 overflow-auto border-t border-hair bg-sheet px-5 pt-2" tabIndex={0} role="region" aria-label="Columns of the file">
-            <table className="tbl">
+            <table className="tbl [&_td]:align-middle!">
               <thead><tr><th>Column</th><th>Taken for</th><th>Fits</th><th>First that do not</th><th>Key</th><th>Address</th><th>Leave out</th><th>First rows</th></tr></thead>
               <tbody>
                 {choices.map((c, i) => {

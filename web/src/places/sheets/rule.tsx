@@ -112,7 +112,7 @@ function RuleEditor({ sheet, rule, templates }: { sheet: Sheet; rule?: Rule; tem
     <div className="flex min-h-0 flex-1 flex-col">
       <div className="px-5 pt-[18px] pb-3.5">
         <h1>
-          {may ? <input aria-label="Name of the rule" className="border-b border-dotted border-juniper bg-transparent font-semibold outline-offset-4" size={Math.max(10, body.name.length)} placeholder="Name the rule" value={body.name} onChange={(ev) => put({ name: ev.target.value })} /> : <b>{body.name}</b>}
+          {may ? <input aria-label="Name of the rule" className="min-w-32 border-b border-dotted border-juniper bg-transparent font-semibold outline-offset-4 [field-sizing:content]" placeholder="Name the rule" value={body.name} onChange={(ev) => put({ name: ev.target.value })} /> : <b>{body.name}</b>}
           {rule ? <>, rule {rule.letter} of </> : <>, a new rule of </>}<Link to="/sheets/$sheet" params={{ sheet: sheet.id }} className="figure">{sheet.name}</Link>, {state === "on" ? "is on" : state === "paused" ? "is paused" : "is not on yet"}.{" "}
           {live && <>{state === "on" && !changed ? "Writes" : "Would write"} <span className="figure">{count(e.emails, "email")}</span> in the next 60 days{e.incomplete > 0 && <>; <span className="text-brick">{e.incomplete} of them cannot go out yet</span></>}.</>}
         </h1>
@@ -186,8 +186,8 @@ function EffectView({ e, sheet, now, zone }: { e: Effect; sheet: Sheet; now: Dat
               <tr key={i}>
                 <td className="whitespace-nowrap">{moment(l.at, zone, now)}</td>
                 <td className="whitespace-nowrap"><Link to="/sheets/$sheet" params={{ sheet: sheet.id }} search={{ row: l.rowId } as never} className="hover:underline">{l.row}</Link></td>
-                <td className="max-w-52 truncate" title={l.to}>{l.to || <span className="bad">no address</span>}</td>
-                <td>{l.outcome === "incomplete" ? <span className="text-brick">{l.reason}</span> : l.subject}</td>
+                <td className="max-w-56 truncate" title={l.to}>{l.to || <span className="bad">no address</span>}</td>
+                <td className="w-full max-w-0 truncate" title={l.subject || l.reason}>{l.outcome === "incomplete" ? <span className="text-brick">{l.reason}</span> : l.subject}</td>
               </tr>
             ))}
           </tbody>

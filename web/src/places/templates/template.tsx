@@ -113,7 +113,7 @@ function TemplateEditor({ sheet, template }: { sheet: Sheet; template?: Template
       <div className="flex min-h-0 flex-1 flex-col">
         <div className="flex items-baseline gap-6 px-5 pt-[18px] pb-3.5">
           <h1>
-            {may ? <input aria-label="Name of the template" className="border-b border-dotted border-juniper bg-transparent font-semibold outline-offset-4" size={Math.max(12, name.length)} placeholder="Name the template" value={name} onChange={(e) => setName(e.target.value)} /> : <b>{name}</b>}
+            {may ? <input aria-label="Name of the template" className="min-w-16 border-b border-dotted border-juniper bg-transparent font-semibold outline-offset-4 [field-sizing:content]" placeholder="Name the template" value={name} onChange={(e) => setName(e.target.value)} /> : <b>{name}</b>}
             , for <Link to="/sheets/$sheet" params={{ sheet: sheet.id }} className="figure">{sheet.name}</Link>. {template && (template.usedBy.length > 0
               ? <>Used by {template.usedBy.map((u, i) => <span key={u.rule}>{i > 0 && ", "}<Link to="/sheets/$sheet/rules/$rule" params={{ sheet: sheet.id, rule: u.rule }} className="figure">rule {u.letter}</Link></span>)}; </> : "No rule uses it yet; ")}
             {c && c.rows > 0 && <>{template ? "reads" : "Reads"} well for <span className="figure">{c.good.toLocaleString("en-GB")} of {count(c.rows, "row")}</span>.</>}

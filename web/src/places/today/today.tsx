@@ -85,16 +85,10 @@ function hourX(at: Date, now: Date, zone: string): number {
 // a few say their number.
 function Lane({ name, sheet, marks, now, zone }: { name: string; sheet: string; marks: Mark[]; now: Date; zone: string }) {
   const navigate = useNavigate();
-  const groups: { x: number; marks: Mark[] }[] = [];
-  for (const m of marks) {
-    const x = hourX(new Date(m.at), now, zone);
-    const last = groups[groups.length - 1];
-    if (last && x - last.x < 30) last.marks.push(m);
-    else groups.push({ x, marks: [m] });
-  }
+  const nowX = hourX(now, now, zone);
+  const { groups, before, after } = layOut(marks, now, zone, nowX);
   const tall = Math.max(1, ...groups.map((g) => Math.min(3, Math.ceil(g.marks.length / 6))));
   const h = 10 + tall * 18;
-  const nowX = hourX(now, now, zone);
   return (
     <svg viewBox={`0 0 ${width} ${h}`} className="block w-full" role="group" aria-label={`${name}: ${marks.map((m) => `${m.letter} ${kindWords[m.kind]} ${clock(m.at, zone)}`).slice(0, 40).join(", ")}`}>
       <text x={0} y={h - 9} fontSize={12} fill="var(--ink-2)">{name}</text>
@@ -113,8 +107,41 @@ function Lane({ name, sheet, marks, now, zone }: { name: string; sheet: string; 
           </g>
         );
       })}
+      {before > 0 && <text x={102} y={h - 8} textAnchor="end" fontSize={11} fill="var(--ink-2)">+{before}</text>}
+      {after > 0 && <text x={width} y={h - 8} textAnchor="end" fontSize={11} fill="var(--ink-2)">+{after}</text>}
     </svg>
   );
+}
+
+// Marks of one instant stand together. Past ones keep left of now and coming
+// ones right of it; who finds no room is counted at the edge.
+function layOut(marks: Mark[], now: Date, zone: string, nowX: number) {
+  const by = new Map<string, Mark[]>();
+  for (const m of marks) by.set(m.at, [...(by.get(m.at) ?? []), m]);
+  const groups: { x: number; marks: Mark[] }[] = [];
+  const wide = (n: number) => (Math.min(6, n) - 1) * 16;
+  let left = nowX - 10;
+  let right = nowX + 10;
+  let before = 0;
+  let after = 0;
+  const all = [...by.values()];
+  for (const g of all.filter((g) => new Date(g[0]?.at ?? 0) <= now).reverse()) {
+    const x = Math.min(hourX(new Date(g[0]?.at ?? 0), now, zone), left - wide(g.length));
+    if (x < 120) before += g.length;
+    else {
+      groups.push({ x, marks: g });
+      left = x - 16;
+    }
+  }
+  for (const g of all.filter((g) => new Date(g[0]?.at ?? 0) > now)) {
+    const x = Math.max(hourX(new Date(g[0]?.at ?? 0), now, zone), right);
+    if (x + wide(g.length) > width - 30) after += g.length;
+    else {
+      groups.push({ x, marks: g });
+      right = x + wide(g.length) + 16;
+    }
+  }
+  return { groups, before, after };
 }
 
 function Hours({ now, zone }: { now: Date; zone: string }) {
@@ -138,26 +165,26 @@ function EightWeeks({ days, now, zone }: { days: Schemas["DayBar"][]; now: Date;
   const bad = days.reduce((n, d) => n + d.bad, 0);
   const coming = days.reduce((n, d) => n + d.coming, 0);
   const top = Math.max(8, ...days.map((d) => d.out + d.bad + d.coming));
-  const h = 96;
+  const h = 126;
   const x = (i: number) => 10 + (i * (width - 20)) / days.length;
-  const y = (n: number) => (n * 70) / top;
+  const y = (n: number) => (n * 98) / top;
   return (
     <>
       <h2 className="mb-2 flex items-baseline gap-2.5">Eight weeks <small className="text-[13px] font-[450] text-ink-2">behind us: {out.toLocaleString("en-GB")} sent, {bad} refused · ahead: {coming.toLocaleString("en-GB")}</small></h2>
       <svg viewBox={`0 0 ${width} ${h}`} className="block w-full" role="img" aria-label={`${out} emails sent in the weeks behind, ${coming} coming in the weeks ahead`}>
-        {days.map((d, i) => d.weekend && i % 7 === 5 && <rect key={`w${d.day}`} x={x(i)} y={0} width={x(i + 2) - x(i)} height={74} fill="var(--weekend)" />)}
+        {days.map((d, i) => d.weekend && i % 7 === 5 && <rect key={`w${d.day}`} x={x(i)} y={0} width={x(i + 2) - x(i)} height={104} fill="var(--weekend)" />)}
         {days.map((d, i) => (
           <g key={d.day}>
             <title>{`${d.day}: ${d.out} out, ${d.bad} refused, ${d.coming} coming`}</title>
-            <rect x={x(i)} y={0} width={x(1) - x(0)} height={74} fill="transparent" />
-            {d.bad > 0 && <rect x={x(i) + 5} y={74 - y(d.bad)} width={12} height={y(d.bad)} fill="var(--brick)" />}
-            {d.out > 0 && <rect x={x(i) + 5} y={74 - y(d.bad) - y(d.out)} width={12} height={y(d.out)} fill="var(--juniper)" />}
-            {d.coming > 0 && <rect x={x(i) + 5} y={74 - y(d.bad + d.out + d.coming)} width={12} height={y(d.coming)} fill="var(--marigold-fill)" />}
-            {i % 7 === 0 && Math.abs(i - at) > 1 && <text x={x(i) + 4} y={90} fontSize={11} fill="var(--ink-2)">{label(d.day, i)}</text>}
+            <rect x={x(i)} y={0} width={x(1) - x(0)} height={104} fill="transparent" />
+            {d.bad > 0 && <rect x={x(i) + 5} y={104 - y(d.bad)} width={12} height={y(d.bad)} fill="var(--brick)" />}
+            {d.out > 0 && <rect x={x(i) + 5} y={104 - y(d.bad) - y(d.out)} width={12} height={y(d.out)} fill="var(--juniper)" />}
+            {d.coming > 0 && <rect x={x(i) + 5} y={104 - y(d.bad + d.out + d.coming)} width={12} height={y(d.coming)} fill="var(--marigold-fill)" />}
+            {i % 7 === 0 && Math.abs(i - at) > 1 && <text x={x(i) + 4} y={120} fontSize={11} fill="var(--ink-2)">{label(d.day, i)}</text>}
           </g>
         ))}
-        <line x1={10} x2={width - 10} y1={74.5} y2={74.5} stroke="var(--hair)" />
-        {at >= 0 && <><line x1={x(at) + ((x(1) - x(0)) * (now.getTime() - midnight(now, zone).getTime())) / day} x2={x(at) + ((x(1) - x(0)) * (now.getTime() - midnight(now, zone).getTime())) / day} y1={0} y2={78} stroke="var(--ink)" strokeWidth={1.2} /><text x={x(at) + 4} y={90} fontSize={11} fontWeight={700} fill="var(--ink)">now</text></>}
+        <line x1={10} x2={width - 10} y1={104.5} y2={104.5} stroke="var(--hair)" />
+        {at >= 0 && <><line x1={x(at) + ((x(1) - x(0)) * (now.getTime() - midnight(now, zone).getTime())) / day} x2={x(at) + ((x(1) - x(0)) * (now.getTime() - midnight(now, zone).getTime())) / day} y1={0} y2={108} stroke="var(--ink)" strokeWidth={1.2} /><text x={x(at) + 4} y={120} fontSize={11} fontWeight={700} fill="var(--ink)">now</text></>}
       </svg>
     </>
   );

@@ -1,0 +1,44 @@
+# Nivot. `make demo` and `make test` do everything on a fresh Debian machine.
+
+.PHONY: demo demo-reset build test test-go test-core test-e2e types bench fuzz lint setup shots clean
+
+demo: build
+	./bin/nivot demo
+
+demo-reset: build
+	./bin/nivot demo -fresh
+
+setup:
+	./scripts/setup.sh
+
+build: setup web/dist/index.html
+	go build -o bin/nivot ./cmd/nivot
+
+web/dist/index.html: $(shell find web/src web/public -type f) web/index.html web/vite.config.ts web/package-lock.json
+	cd web && npm run --silent check && npm run --silent build
+
+# The routes and types that come from internal/api/openapi.yaml.
+types:
+	go generate ./internal/api
+	cd web && npm run --silent types
+
+test: build
+	./scripts/test.sh
+
+test-go: setup
+	go vet ./... && go test -race ./...
+
+test-e2e: build
+	cd e2e && npx playwright test
+
+bench: build
+	./bin/nivot bench -write docs/benchmarks.md
+
+fuzz: setup
+	./scripts/fuzz.sh
+
+shots: build
+	./scripts/shots.sh
+
+clean:
+	rm -rf bin web/dist/assets web/dist/index.html* web/node_modules e2e/node_modules e2e/results

@@ -1,0 +1,157 @@
+package sheet
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"reflect"
+	"strings"
+	"testing"
+	"time"
+
+	"nivot/internal/core/value"
+)
+
+func loans() *Sheet {
+	l, _ := value.FindLocale("en-GB")
+	return &Sheet{Zone: time.UTC, Locale: l, Key: "c1", Columns: []Column{
+		{ID: "c1", Name: "Loan", Type: value.Text, Pos: 0},
+		{ID: "c2", Name: "Return due", Type: value.Date, Pos: 1, Order: value.DayMonthYear},
+		{ID: "c3", Name: "Humidity", Type: value.Number, Pos: 2},
+		{ID: "c4", Name: "State", Type: value.Choice, Pos: 3, Options: []value.Option{{ID: "o1", Name: "out"}, {ID: "o2", Name: "back"}}},
+		{ID: "c5", Name: "Read at", Type: value.Moment, Pos: 4},
+		{ID: "c6", Name: "Open", Type: value.YesNo, Pos: 5},
+		{ID: "c7", Name: "Email", Type: value.Email, Pos: 6},
+	}}
+}
+
+var texts = []string{"", "LN-1", "29/03/2027", "soon", "52.5", "-3", "out", "Back", "gone", "29/03/2027 10:15", "yes", "no", "a@b.example", "a@b,c", "ünïcode\nline", strings.Repeat("x", 300)}
+
+// What is encoded decodes to the same, unreadable text to the letter.
+func TestEncodeDecode(t *testing.T) {
+	s := loans()
+	r := rand.New(rand.NewPCG(1, 2))
+	for range 3000 {
+		row := &Row{}
+		for i := range s.Columns {
+			if r.IntN(4) > 0 {
+				row.Set(&s.Columns[i], value.Parse(texts[r.IntN(len(texts))], s.Reading(&s.Columns[i])))
+			}
+		}
+		back, err := s.Decode(Encode(row.Cells), nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got := &Row{Cells: back}
+		for i := range s.Columns {
+			c := &s.Columns[i]
+			if a, b := row.Cell(c), got.Cell(c); !value.Identical(a, b) || a.State == value.Filled && s.Input(c, a) != s.Input(c, b) {
+				t.Fatalf("%s: %+v became %+v", c.Name, a, b)
+			}
+		}
+	}
+}
+
+func FuzzDecode(f *testing.F) {
+	s := loans()
+	f.Add(Encode([]value.Value{value.OfText("x"), value.OfDay(20000)}))
+	f.Add([]byte{1, 9, 'a', 'b'})
+	f.Fuzz(func(t *testing.T, b []byte) { _, _ = s.Decode(b, nil) })
+}
+
+// A cell written for typing reads back as the same value.
+func TestInputReadsBack(t *testing.T) {
+	s := loans()
+	for i := range s.Columns {
+		c := &s.Columns[i]
+		for _, text := range texts {
+			v := value.Parse(text, s.Reading(c))
+			if w := value.Parse(s.Input(c, v), s.Reading(c)); !value.Same(v, w) {
+				t.Errorf("%s: %q is typed as %q, which reads as %+v", c.Name, text, s.Input(c, v), w)
+			}
+		}
+	}
+}
+
+func TestSettlesAt(t *testing.T) {
+	first := time.Date(2027, 3, 15, 10, 0, 0, 0, time.UTC)
+	for _, c := range []struct{ last, want time.Duration }{
+		{0, 2 * time.Minute}, {time.Minute, 3 * time.Minute}, {17 * time.Minute, 19 * time.Minute}, {19 * time.Minute, 20 * time.Minute},
+	} {
+		if got := SettlesAt(first, first.Add(c.last), 2*time.Minute).Sub(first); got != c.want {
+			t.Errorf("last edit after %s: %s, want %s", c.last, got, c.want)
+		}
+	}
+}
+
+func TestGuess(t *testing.T) {
+	l, _ := value.FindLocale("en-GB")
+	for _, c := range []struct {
+		cells  string
+		typ    value.Type
+		order  value.Order
+		ask    bool
+		misfit string
+	}{
+		{"29/03/2027|30/04/2027|soon", value.Date, value.DayMonthYear, false, "soon"},
+		{"03/04/2027|05/06/2027", value.Date, value.DayMonthYear, true, ""},
+		{"03/29/2027|05/06/2027", value.Date, value.MonthDayYear, false, ""},
+		{"2027-03-29|2027-05-06", value.Date, value.DayMonthYear, false, ""},
+		{"29/03/2027 10:00|30/03/2027 11:30", value.Moment, value.DayMonthYear, false, ""},
+		{"1|2|3.5", value.Number, "", false, ""},
+		{"007|012|003", value.Text, "", false, ""},
+		{"yes|no|no", value.YesNo, "", false, ""},
+		{"a@b.example|c@d.example|c@d", value.Email, "", false, ""},
+		{"a@b.example|c@d.example|nobody", value.Email, "", false, "nobody"},
+		{"out|out|back|out|back|out|back|out", value.Choice, "", false, ""},
+		{"Oak|Tin|Glass", value.Text, "", false, ""},
+		{"||", value.Text, "", false, ""},
+	} {
+		cells := strings.Split(c.cells, "|")
+		lines := make([]int, len(cells))
+		for i := range lines {
+			lines[i] = i + 2
+		}
+		g := GuessColumn(cells, lines, l)
+		if g.Type != c.typ || c.typ == value.Date && c.ask == false && c.cells[:4] != "2027" && g.Order != c.order || g.AskDay != c.ask {
+			t.Errorf("%s: %s %s ask %v, want %s %s ask %v", c.cells, g.Type, g.Order, g.AskDay, c.typ, c.order, c.ask)
+		}
+		if c.misfit != "" && (len(g.Misfits) != 1 || g.Misfits[0].Text != c.misfit || g.Misfits[0].Line != len(cells)+1) {
+			t.Errorf("%s: misfits %v", c.cells, g.Misfits)
+		}
+	}
+}
+
+// Section 1: an import meets rows by key.
+func TestMeet(t *testing.T) {
+	known := []Known{{ID: "1", Key: "a"}, {ID: "2", Key: "b"}, {ID: "3", Key: ""}, {ID: "4", Key: "c", Deleted: true}, {ID: "5", Key: "d", Gone: true}, {ID: "6", Key: "a"}}
+	got, missing := Meet(known, []string{" A ", "c", "x", "a", "", "d"})
+	want := []Meeting{{0, "1", false, false}, {1, "4", true, false}, {2, "", false, false}, {3, "", false, true}, {4, "", false, false}, {5, "5", true, false}}
+	if !reflect.DeepEqual(got, want) {
+		t.Errorf("%+v\nwant %+v", got, want)
+	}
+	if !reflect.DeepEqual(missing, []string{"2"}) {
+		t.Errorf("missing %v", missing)
+	}
+}
+
+func TestValidate(t *testing.T) {
+	for want, change := range map[string]func(*Sheet){
+		"has no name":        func(s *Sheet) { s.Columns[1].Name = " " },
+		"is already that of": func(s *Sheet) { s.Columns[1].Name = "LOAN" },
+		"is not known":       func(s *Sheet) { s.Columns[1].Type = "colour" },
+		"at least one":       func(s *Sheet) { s.Columns[3].Options = nil },
+		"key or address":     func(s *Sheet) { s.Key = "c99" },
+	} {
+		s := loans()
+		change(s)
+		if err := s.Validate(); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%v, want %q", err, want)
+		}
+	}
+	if err := loans().Validate(); err != nil {
+		t.Error(err)
+	}
+	if got := fmt.Sprint(NameColumns([]string{"A", " a ", "", "B\nC"})); got != "[A a (2) Column 3 B C]" {
+		t.Error(got)
+	}
+}

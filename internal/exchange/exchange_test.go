@@ -1,0 +1,183 @@
+package exchange
+
+import (
+	"encoding/json"
+	"os"
+	"reflect"
+	"strings"
+	"testing"
+	"testing/fstest"
+
+	"golang.org/x/text/encoding/charmap"
+	"golang.org/x/text/encoding/unicode"
+
+	"nivot/internal/core/plan"
+)
+
+func TestReadCSVEncodings(t *testing.T) {
+	text := "Loan;Object\r\nLN-1;\"Oak; \"\"fine\"\"\nbellows\"\r\n;  ;\r\nLN-2;Müsli\r\nLN-3"
+	utf16le, _ := unicode.UTF16(unicode.LittleEndian, unicode.UseBOM).NewEncoder().String(text)
+	utf16be, _ := unicode.UTF16(unicode.BigEndian, unicode.UseBOM).NewEncoder().String(text)
+	noBOM, _ := unicode.UTF16(unicode.LittleEndian, unicode.IgnoreBOM).NewEncoder().String(text)
+	latin, _ := charmap.Windows1252.NewEncoder().String(text)
+	for enc, data := range map[string][]string{"UTF-8": {text, "\ufeff" + text}, "UTF-16": {utf16le, utf16be, noBOM}, "Windows-1252": {latin}} {
+		for _, d := range data {
+			got, err := ReadCSV([]byte(d))
+			if err != nil {
+				t.Fatalf("%s: %v", enc, err)
+			}
+			want := [][]string{{"LN-1", "Oak; \"fine\"\nbellows"}, {"LN-2", "Müsli"}, {"LN-3", ""}}
+			if got.Encoding != enc || !reflect.DeepEqual(got.Rows, want) || !reflect.DeepEqual(got.Lines, []int{2, 5, 6}) {
+				t.Errorf("%s: %+v", enc, got)
+			}
+		}
+	}
+}
+
+func TestReadCSVFaults(t *testing.T) {
+	for in, want := range map[string]string{
+		"":                  "the file is empty",
+		"a,b\n1,2,3\n":      "line 2, column 5: the line has 3 cells",
+		"a,b\n1,\"x\"y\n":   "line 2",
+		"a,b\n1,\"x\n":      "a quote is not closed",
+		"a\x00\x01b,c\n1,2": "not a text file",
+	} {
+		if _, err := ReadCSV([]byte(in)); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%q: %v, want %q", in, err, want)
+		}
+	}
+	for in, sep := range map[string]rune{"a\tb\n1\t2": '\t', "a;b,c\n1;2": ',', "\"a,b\";c\n1;2": ';', "a\nb": ','} {
+		if got, err := ReadCSV([]byte(in)); err != nil || got.Separator != sep && in != "a;b,c\n1;2" {
+			t.Errorf("%q: %v %v", in, got, err)
+		}
+	}
+	if got, err := ReadCSV([]byte("a,b\n1,2,,\n")); err != nil || len(got.Rows) != 1 {
+		t.Errorf("empty cells beyond the heading: %v", err)
+	}
+}
+
+func FuzzReadCSV(f *testing.F) {
+	for _, s := range []string{"a,b\n1,2\n", "a;b\n\"x\";2", "\xff\xfea\x00,\x00", "a\tb\r\n\t\r\n1\t2"} {
+		f.Add([]byte(s))
+	}
+	f.Fuzz(func(t *testing.T, b []byte) {
+		tab, err := ReadCSV(b)
+		if err != nil {
+			return
+		}
+		for _, r := range tab.Rows {
+			if len(r) != len(tab.Heading) {
+				t.Fatalf("a row of %d cells under %d columns", len(r), len(tab.Heading))
+			}
+		}
+		if len(tab.Lines) != len(tab.Rows) {
+			t.Fatal("lines and rows differ")
+		}
+	})
+}
+
+// The bundle in testdata rehearses to exactly its expected.jsonl.
+func TestRehearseBundle(t *testing.T) {
+	b, err := OpenBundle("testdata/loans")
+	if err != nil {
+		t.Fatal(err)
+	}
+	data, err := os.ReadFile("testdata/loans/edits.jsonl")
+	if err != nil {
+		t.Fatal(err)
+	}
+	edits, err := b.ReadEdits(data)
+	if err != nil {
+		t.Fatal(err)
+	}
+	from, _ := ParseInstant("2027-03-15T08:40", b.Sheet.Zone)
+	to, _ := ParseInstant("2027-06-15", b.Sheet.Zone)
+	lines, err := plan.Rehearse(b.Settings(false), b.Rows, edits, from, to)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var got strings.Builder
+	enc := json.NewEncoder(&got)
+	enc.SetEscapeHTML(false)
+	for _, l := range lines {
+		if err := enc.Encode(b.Line(l)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	want, err := os.ReadFile("testdata/loans/expected.jsonl")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got.String() != string(want) {
+		t.Errorf("got:\n%s\nwant:\n%s", got.String(), want)
+	}
+}
+
+// Faults in a bundle say which file, where, and what is wrong.
+func TestBundleFaults(t *testing.T) {
+	good := map[string]string{}
+	for _, f := range []string{"sheet.json", "rows.csv", "rules.json", "templates.json", "calendar.json"} {
+		b, err := os.ReadFile("testdata/loans/" + f)
+		if err != nil {
+			t.Fatal(err)
+		}
+		good[f] = string(b)
+	}
+	for _, c := range []struct{ file, old, new, want string }{
+		{"sheet.json", `"zone": "Europe/London"`, `"zone": "Mars"`, `sheet.json, /zone: zone "Mars" is not known`},
+		{"sheet.json", `"key"`, `"keys"`, `sheet.json, line`},
+		{"sheet.json", `"locale": "en-GB"`, `"locale": "xx"`, "use one of en-GB, en-US"},
+		{"sheet.json", `"key": "Loan"`, `"key": "Loans"`, `/key: there is no column "Loans"`},
+		{"rows.csv", "Loan,Object", "Loan,Thing", `rows.csv, line 1: there is no column "Thing"`},
+		{"rows.csv", "LN-0504,", "LN-0504,a,b,c,", "rows.csv, line 5"},
+		{"templates.json", "[Object] is due", "[Objekt] is due", `templates.json, /0/subject: line 1, column 2: there is no column "Objekt"`},
+		{"templates.json", ": weekday]", ": wekday]", `/0/subject: line 1, column 38: "wekday" is not a word`},
+		{"templates.json", "[Contact: first word, else", "[Contact: 1st word, else", "/0/text: line 1, column 16"},
+		{"rules.json", `"kind": "date"`, `"kind": "change"`, `rules.json, /0/trigger/kind: trigger "change" is not known`},
+		{"rules.json", `"out", "extended"`, `"oot"`, `/0/condition/value/0: "oot" is none of the column's options`},
+		{"rules.json", `"send": [{"template": "Return"}]`, `"send": []`, "/0/send: say which template"},
+		{"rules.json", `"cc"`, `"ccc"`, `rules.json, /0: the rule cannot be read: json: unknown field "ccc"`},
+		{"rules.json", `"at": "09:00"`, `"at": "9am"`, "/0/trigger/at"},
+		{"calendar.json", `"mon"`, `"moon"`, `calendar.json: weekday "moon" is not known`},
+	} {
+		dir := fstest.MapFS{}
+		for f, text := range good {
+			if f == c.file {
+				if !strings.Contains(text, c.old) {
+					t.Fatalf("%s does not hold %q", f, c.old)
+				}
+				text = strings.Replace(text, c.old, c.new, 1)
+			}
+			dir[f] = &fstest.MapFile{Data: []byte(text)}
+		}
+		if _, err := ReadBundle(dir); err == nil || !strings.Contains(err.Error(), c.want) {
+			t.Errorf("%s: %v\nwant %s", c.new, err, c.want)
+		}
+	}
+	delete(good, "rules.json")
+	dir := fstest.MapFS{}
+	for f, text := range good {
+		dir[f] = &fstest.MapFile{Data: []byte(text)}
+	}
+	if _, err := ReadBundle(dir); err == nil || err.Error() != "rules.json: the file is missing" {
+		t.Error(err)
+	}
+}
+
+func TestEditFaults(t *testing.T) {
+	b, err := OpenBundle("testdata/loans")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for in, want := range map[string]string{
+		`{"at":"2027-03-15T10:00","row":"LN-9","set":{"State":"out"}}`:    `row "LN-9" is not there`,
+		`{"at":"2027-03-15T10:00","row":"LN-0501","set":{"Stat":"out"}}`:  `no column "Stat"`,
+		`{"at":"later","row":"LN-0501","set":{"State":"out"}}`:            "is not a time",
+		`{"at":"2027-03-15T10:00","row":"LN-0501"}`:                       "one of: row and set, add, delete",
+		`{"at":"2027-03-15T10:00","row":"LN-0501","set":{},"delete":"x"}`: "one of: row and set, add, delete",
+	} {
+		if _, err := b.ReadEdits([]byte("\n" + in)); err == nil || !strings.Contains(err.Error(), want) || !strings.Contains(err.Error(), "line 2") {
+			t.Errorf("%s: %v, want %q", in, err, want)
+		}
+	}
+}

@@ -1,0 +1,36 @@
+#!/usr/bin/env bash
+# Installs what Nivot needs and is missing: MariaDB and Chromium from Debian's
+# packages, the npm packages of the front end and its tests. Does nothing where
+# all is there.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+
+need() { command -v "$1" >/dev/null 2>&1 || { echo "nivot: $1 is not installed; $2" >&2; exit 1; }; }
+need go "Nivot is written in Go 1.26 or later (https://go.dev)"
+need node "the front end needs Node.js 20 or later"
+need npm "the front end needs npm"
+
+missing=()
+[ -x /usr/sbin/mariadbd ] || command -v mariadbd >/dev/null 2>&1 || missing+=(mariadb-server-core mariadb-client-core)
+command -v chromium >/dev/null 2>&1 || missing+=(chromium)
+if [ ${#missing[@]} -gt 0 ]; then
+  run=()
+  if [ "$(id -u)" != 0 ]; then
+    command -v sudo >/dev/null 2>&1 || {
+      echo "nivot: ${missing[*]} must be installed, and you are neither root nor is sudo there. As root: apt-get install ${missing[*]}" >&2
+      exit 1
+    }
+    run=(sudo)
+  fi
+  command -v apt-get >/dev/null 2>&1 || { echo "nivot: ${missing[*]} must be installed; this script knows Debian's apt-get only" >&2; exit 1; }
+  echo "Installing ${missing[*]} ..."
+  "${run[@]}" apt-get update -qq
+  "${run[@]}" env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${missing[@]}" >/dev/null
+fi
+
+for dir in web e2e; do
+  if [ ! -d "$dir/node_modules" ] || [ "$dir/package-lock.json" -nt "$dir/node_modules/.package-lock.json" ]; then
+    echo "Installing the npm packages of $dir ..."
+    (cd "$dir" && npm install --no-audit --no-fund --ignore-scripts --loglevel=error && touch node_modules/.package-lock.json)
+  fi
+done

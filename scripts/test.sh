@@ -1,0 +1,25 @@
+#!/usr/bin/env bash
+# Everything that must pass: generated code is current, Go with the race
+# detector, the front end's types, the interface in a real browser.
+set -euo pipefail
+cd "$(dirname "$0")/.."
+
+echo "== generated code"
+before=$(cat internal/api/api.gen.go web/src/api/schema.d.ts | sha256sum)
+go generate ./internal/api
+(cd web && npm run --silent types >/dev/null)
+[ "$before" = "$(cat internal/api/api.gen.go web/src/api/schema.d.ts | sha256sum)" ] || {
+  echo "internal/api/openapi.yaml has changed and what is made from it has not; run make types and commit" >&2
+  exit 1
+}
+
+echo "== go"
+[ -z "$(gofmt -l cmd internal web/*.go)" ] || { echo "gofmt these:"; gofmt -l cmd internal web/*.go; exit 1; }
+go vet ./...
+go test -race -timeout 20m ./...
+
+echo "== front end"
+(cd web && npm run --silent check)
+
+echo "== interface"
+(cd e2e && npx tsc --noEmit && npx playwright test)

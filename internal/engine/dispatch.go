@@ -353,10 +353,17 @@ func (l *line) try(ctx context.Context, j *job) {
 		// Not marked: the lease is lost, or whether the mark was committed is
 		// not known. Without the dot nothing has been handed over.
 		l.drop()
+		l.d.forget(j)
 		l.d.finish(j, l.d.put(j, mail.Reply{}, "contact with the database was lost before the email was handed over"))
 		return
 	}
 	reply, err := l.client.Finish()
+	if errors.Is(err, mail.ErrHungUp) {
+		l.drop()
+		l.d.forget(j)
+		l.d.finish(j, l.d.put(j, mail.Reply{}, "contact with the mail server was lost before the email was handed over"))
+		return
+	}
 	if err != nil {
 		l.drop()
 		j.Trouble = "contact with the mail server was lost after the email had been handed over, before it answered"

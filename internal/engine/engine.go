@@ -136,18 +136,22 @@ func pause(ctx context.Context, d time.Duration) {
 }
 
 // Idle tells whether nothing is due, waiting to be sent now, or being sent.
+// It asks in the order in which an email goes through these, so that none
+// slips past between two questions.
 func (e *Engine) Idle(ctx context.Context) (bool, error) {
 	now := e.now()
 	if due, err := e.Store.HasDueAgenda(ctx, now); err != nil || due {
 		return false, err
 	}
-	if busy, err := e.Store.Busy(ctx); err != nil || busy {
+	on, err := e.Store.SendingOn(ctx)
+	if err != nil {
 		return false, err
 	}
-	on, err := e.Store.SendingOn(ctx)
-	if err != nil || !on {
-		return err == nil, err
+	if on {
+		if queued, err := e.Store.Queued(ctx, now); err != nil || queued {
+			return false, err
+		}
 	}
-	queued, err := e.Store.Queued(ctx, now)
-	return err == nil && !queued, err
+	busy, err := e.Store.Busy(ctx)
+	return err == nil && !busy, err
 }

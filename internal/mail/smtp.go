@@ -12,6 +12,7 @@ import (
 	"net/textproto"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 )
 
@@ -316,10 +317,44 @@ func (c *Client) Body(msg []byte) error {
 	return c.w.Flush()
 }
 
-// Finish sends the final dot and reads the reply. An error means that contact
-// was lost after the hand-over: whether the server took the message cannot be
-// known.
+// ErrHungUp says that the server had hung up before the final dot was sent:
+// nothing was handed over.
+var ErrHungUp = errors.New("the mail server hung up before the email was handed over")
+
+// Open tells, without waiting, whether the server still listens. Asked just
+// before the final dot it tells most losses of contact before the hand-over
+// from those after it.
+func (c *Client) Open() bool {
+	conn := c.conn
+	if t, ok := conn.(*tls.Conn); ok {
+		conn = t.NetConn()
+	}
+	sc, ok := conn.(syscall.Conn)
+	if !ok {
+		return true
+	}
+	raw, err := sc.SyscallConn()
+	if err != nil {
+		return false
+	}
+	open := false
+	var b [1]byte
+	err = raw.Read(func(fd uintptr) bool {
+		n, _, err := syscall.Recvfrom(int(fd), b[:], syscall.MSG_PEEK|syscall.MSG_DONTWAIT)
+		// Nothing to read is what is expected; 0 bytes are the other end's end.
+		open = errors.Is(err, syscall.EAGAIN) || err == nil && n > 0
+		return true
+	})
+	return err == nil && open
+}
+
+// Finish sends the final dot and reads the reply. ErrHungUp means that the dot
+// was not sent. Any other error means that contact was lost after the
+// hand-over: whether the server took the message cannot be known.
 func (c *Client) Finish() (Reply, error) {
+	if !c.Open() {
+		return Reply{}, ErrHungUp
+	}
 	c.deadline(finishTimeout)
 	if _, err := c.w.WriteString(".\r\n"); err != nil {
 		return Reply{}, err

@@ -1,0 +1,192 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"nivot/internal/core/rule"
+	"nivot/internal/core/sheet"
+	"nivot/internal/core/template"
+	"nivot/internal/core/value"
+	"nivot/internal/database/dbtest"
+	"nivot/internal/practice"
+	"nivot/internal/store"
+)
+
+// Two server processes send 2,000 emails from one database. One of them is
+// killed with SIGKILL at random moments, 20 times and more, and started again.
+// At the mail server no Message-ID may stand twice; every occasion must be
+// accounted for; and in doubt may be at most one email per connection per kill.
+func TestCrash(t *testing.T) {
+	const emails, kills, connections = 2000, 20, 8
+	bin := filepath.Join(t.TempDir(), "nivot")
+	if out, err := exec.Command("go", "build", "-o", bin, "nivot/cmd/nivot").CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	ctx := context.Background()
+	dsn := dbtest.DSN(t)
+	s, err := store.Open(dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Close()
+	if err := s.Migrate(ctx); err != nil {
+		t.Fatal(err)
+	}
+
+	var mu sync.Mutex
+	got := map[string]int{}
+	srv := practice.New(func(_ context.Context, m *practice.Message) error {
+		time.Sleep(time.Duration(rand.IntN(160)) * time.Millisecond)
+		mu.Lock()
+		defer mu.Unlock()
+		got[m.MessageID]++
+		return nil
+	})
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	go func() { _ = srv.Serve(l) }()
+	defer srv.Close()
+
+	now := at("2027-03-15T08:59:00Z")
+	e := New(s, func() time.Time { return now }, Options{})
+	manyLoans(t, e, emails, "2027-03-22", l.Addr().(*net.TCPAddr).Port)
+
+	start := func(name string) *exec.Cmd {
+		cmd := exec.Command(bin, "serve", "-practice-clock", "2027-03-15T09:00:00Z")
+		cmd.Env = append(os.Environ(), "NIVOT_DSN="+dsn, "NIVOT_ADDR=127.0.0.1:0", fmt.Sprintf("NIVOT_CONNECTIONS=%d", connections))
+		cmd.Stderr = os.Stderr
+		if err := cmd.Start(); err != nil {
+			t.Fatal(name, err)
+		}
+		return cmd
+	}
+	steady, victim := start("steady"), start("victim")
+	killed := 0
+	open := func() (n int64) {
+		if err := s.DB(ctx).Raw("SELECT (SELECT COUNT(*) FROM agenda) + (SELECT COUNT(*) FROM deliveries WHERE state IN ('queued', 'claimed', 'sending', 'deferred'))").Scan(&n).Error; err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	for deadline := time.Now().Add(4 * time.Minute); open() > 0; {
+		if time.Now().After(deadline) {
+			t.Fatalf("%d are still open", open())
+		}
+		time.Sleep(time.Duration(150+rand.IntN(350)) * time.Millisecond)
+		if killed < kills+5 {
+			_ = victim.Process.Signal(syscall.SIGKILL)
+			_ = victim.Wait()
+			killed++
+			victim = start("victim")
+		}
+	}
+	for _, p := range []*exec.Cmd{steady, victim} {
+		_ = p.Process.Signal(syscall.SIGTERM)
+		_ = p.Wait()
+	}
+	if killed < kills {
+		t.Errorf("only %d kills before all was sent; make the mail server slower", killed)
+	}
+
+	var ds []store.Delivery
+	if err := s.DB(ctx).Find(&ds).Error; err != nil {
+		t.Fatal(err)
+	}
+	if len(ds) != emails {
+		t.Errorf("the ledger holds %d occasions, want %d", len(ds), emails)
+	}
+	mu.Lock()
+	defer mu.Unlock()
+	doubt, known := 0, map[string]bool{}
+	for i := range ds {
+		d := &ds[i]
+		id := fmt.Sprintf("%x.1@marrowby.example", d.Occasion)
+		known[id] = true
+		switch d.State {
+		case "accepted":
+			if got[id] != 1 {
+				t.Errorf("%s is accepted, and arrived %d times", id, got[id])
+			}
+		case "in-doubt":
+			doubt++
+		default:
+			t.Errorf("%s is %s: %s", id, d.State, d.Trouble)
+		}
+	}
+	for id, n := range got {
+		if n != 1 || !known[id] {
+			t.Errorf("%s arrived %d times (known: %v)", id, n, known[id])
+		}
+	}
+	if doubt > killed*connections {
+		t.Errorf("%d in doubt after %d kills with %d connections", doubt, killed, connections)
+	}
+	t.Logf("%d emails, %d kills, %d in doubt", emails, killed, doubt)
+}
+
+// manyLoans makes a sheet of n rows that are due on one day, and a rule that
+// writes a week before it, switched on.
+func manyLoans(t testing.TB, e *Engine, n int, due string, smtpPort int) *store.Sheet {
+	t.Helper()
+	ctx := context.Background()
+	if err := e.Store.SaveSender(ctx, &store.Sender{ID: "sender", Name: "Loans desk", Address: "loans@marrowby.example", Host: "127.0.0.1",
+		Port: smtpPort, Security: "none", CreatedAt: e.Now()}); err != nil {
+		t.Fatal(err)
+	}
+	rec := &store.Sheet{Name: "Loans", Zone: "UTC", Locale: "en-GB", SettleSeconds: 120}
+	cols := []sheet.Column{{Name: "Loan", Type: value.Text}, {Name: "Email", Type: value.Email}, {Name: "Return due", Type: value.Date, Order: value.YearMonthDay}}
+	if err := e.CreateSheet(ctx, rec, cols, 0, 1, "test"); err != nil {
+		t.Fatal(err)
+	}
+	rows := make([]map[string]string, n)
+	for i := range rows {
+		rows[i] = map[string]string{"c1": fmt.Sprintf("LN-%05d", i), "c2": fmt.Sprintf("contact%d@borrower.example", i), "c3": due}
+	}
+	if _, err := e.Import(ctx, rec.ID, rows, ImportOptions{Quiet: true}, "test"); err != nil {
+		t.Fatal(err)
+	}
+	tpl := &template.Template{Name: "Return"}
+	var err error
+	if tpl.Subject, err = template.ParseLine("[Loan] is due back on [Return due: weekday]", named{cols}); err != nil {
+		t.Fatal(err)
+	}
+	if tpl.Body, err = template.ParseText("Dear colleague,\n\n"+strings.Repeat("[Loan] is due back on [Return due: long]. ", 5), named{cols}); err != nil {
+		t.Fatal(err)
+	}
+	saved, err := e.SaveTemplate(ctx, rec.ID, "", tpl, 0, "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := &rule.Rule{Name: "Return reminder", Trigger: rule.Trigger{Kind: "date", Column: "c3", Offsets: []rule.Offset{{N: -7, Unit: rule.Days}}, At: "09:00"},
+		Send: []rule.Wording{{Template: saved.ID}}, To: []rule.Address{{Column: "c2"}}}
+	on, err := e.SaveRule(ctx, rec.ID, "", r, 0, "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := e.SetRuleState(ctx, rec.ID, on.ID, rule.On, "test"); err != nil {
+		t.Fatal(err)
+	}
+	return rec
+}
+
+type named struct{ cols []sheet.Column }
+
+func (n named) Names() (ids, names []string) {
+	for _, c := range n.cols {
+		ids, names = append(ids, c.ID), append(names, c.Name)
+	}
+	return ids, names
+}

@@ -356,7 +356,7 @@ func toProblem(err error) (int, Problem) {
 		return http.StatusConflict, Problem{Title: conflict.Error(), Field: &field,
 			Conflict: &Conflict{Column: conflict.Column, Name: conflict.Name, Theirs: conflict.Theirs, Yours: conflict.Yours}}
 	case errors.As(err, &refusal):
-		p := Problem{Title: upperFirst(refusal.Message) + "."}
+		p := Problem{Title: sentence(refusal.Message)}
 		if refusal.Field != "" {
 			p.Field = &refusal.Field
 		}
@@ -379,6 +379,14 @@ func toProblem(err error) (int, Problem) {
 		return 499, Problem{Title: "The request was given up."}
 	}
 	return http.StatusInternalServerError, Problem{Title: "Something failed on the server; it has been logged. Nothing was changed."}
+}
+
+// sentence writes a message as a sentence.
+func sentence(s string) string {
+	if strings.HasSuffix(s, "?") || strings.HasSuffix(s, ".") {
+		return upperFirst(s)
+	}
+	return upperFirst(s) + "."
 }
 
 func upperFirst(s string) string {

@@ -116,36 +116,17 @@ func (c *committer) write(ctx context.Context, marks []mark, results []*job) (ma
 	for i, m := range marks {
 		ids[i] = m.id
 	}
-	err = c.e.Store.Tx(ctx, func(tx *store.Store) (err error) {
-		var events []store.Event
-		if len(ids) > 0 {
-			if marked, err = tx.MarkSending(ctx, c.worker, ids, now); err != nil {
-				return err
-			}
-			for id := range marked {
-				events = append(events, store.Event{At: now, Actor: "nivot", Kind: store.EventDelivery + string(delivery.Sending), DeliveryID: id})
-			}
+	r := store.Round{Worker: c.worker, Now: now, Marks: ids, Accepted: map[string][]int64{}}
+	for _, j := range results {
+		r.Events = append(r.Events, outcomeEvent(j, now))
+		if j.plainAccept() {
+			r.Accepted[j.Reply] = append(r.Accepted[j.Reply], j.ID)
+			continue
 		}
-		plain := map[string][]int64{}
-		for _, j := range results {
-			events = append(events, outcomeEvent(j, now))
-			if j.plainAccept() {
-				plain[j.Reply] = append(plain[j.Reply], j.ID)
-				continue
-			}
-			j.Recipients = store.Detail(j.recipients)
-			if _, err := tx.Finish(ctx, c.worker, &j.Delivery); err != nil {
-				return err
-			}
-		}
-		for reply, ids := range plain {
-			if err := tx.AcceptAll(ctx, c.worker, ids, reply, now); err != nil {
-				return err
-			}
-		}
-		return tx.AddEvents(ctx, events...)
-	})
-	return marked, err
+		j.Recipients = store.Detail(j.recipients)
+		r.Finished = append(r.Finished, &j.Delivery)
+	}
+	return c.e.Store.Commit(ctx, r)
 }
 
 // plainAccept tells whether the outcome is the common one: taken whole, by

@@ -18,7 +18,7 @@ import (
 )
 
 // tickBatch is how many agenda entries one transaction considers.
-const tickBatch = 250
+const tickBatch = 500
 
 // armBatch is how many rows one transaction arms.
 const armBatch = 2000
@@ -69,6 +69,8 @@ type work struct {
 	events     []store.Event
 	sendingOn  *bool
 	queued     bool
+	asked      map[rule.ID]bool // identities the ledger has been asked for
+	judged     map[rule.ID]bool // those of them it holds
 }
 
 func (w *work) consider(ctx context.Context, entries []store.Entry) error {
@@ -87,6 +89,9 @@ func (w *work) consider(ctx context.Context, entries []store.Entry) error {
 	// What settles comes before what is due: it judges for all rules of its
 	// row, whose entries then need no look of their own.
 	settled := map[int64]bool{}
+	if err := w.prefetch(ctx, entries, rows); err != nil {
+		return err
+	}
 	for _, en := range entries {
 		if en.Kind != store.Settle {
 			continue
@@ -268,24 +273,60 @@ func (w *work) judge(ctx context.Context, sb *sheetBook, rb *ruleBook, row *shee
 	if len(occ) == 0 {
 		return nil
 	}
-	keys := make([][]byte, len(occ))
-	for i := range occ {
-		id := occ[i].Identity()
-		keys[i] = id[:]
-	}
-	judged, err := w.tx.Judged(ctx, keys)
-	if err != nil {
+	if err := w.ask(ctx, occ); err != nil {
 		return err
 	}
-	for _, d := range w.deliveries {
-		judged[rule.ID(d.Occasion)] = true
-	}
-	for _, c := range s.Consider(row, win, waited, func(id rule.ID) bool { return judged[id] }) {
+	for _, c := range s.Consider(row, win, waited, func(id rule.ID) bool { return w.judged[id] }) {
+		w.judged[c.Identity()] = true
 		if err := w.record(ctx, sb, rb, row, c); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// ask learns which occasions the ledger holds, of those it has not been asked
+// for yet.
+func (w *work) ask(ctx context.Context, occ []rule.Occasion) error {
+	if w.asked == nil {
+		w.asked, w.judged = map[rule.ID]bool{}, map[rule.ID]bool{}
+	}
+	var keys [][]byte
+	for i := range occ {
+		if id := occ[i].Identity(); !w.asked[id] {
+			w.asked[id] = true
+			keys = append(keys, id[:])
+		}
+	}
+	held, err := w.tx.Judged(ctx, keys)
+	for id := range held {
+		w.judged[id] = true
+	}
+	return err
+}
+
+// prefetch asks the ledger once for all that a batch's due entries will judge.
+func (w *work) prefetch(ctx context.Context, entries []store.Entry, rows map[int64]*store.Row) error {
+	var all []rule.Occasion
+	for _, en := range entries {
+		row := rows[en.RowID]
+		if en.Kind != store.Due || row == nil || row.FirstEdit != nil {
+			continue
+		}
+		sb, rb, err := w.find(ctx, en)
+		if err != nil {
+			return err
+		}
+		if rb == nil {
+			continue
+		}
+		core, err := row.Core(sb.sheet)
+		if err != nil {
+			return err
+		}
+		all = append(all, rb.setting.Rule.Due(core.ID, rb.setting.Anchor(core), rb.setting.Env(), w.since(en.Since, rb), w.now, nil)...)
+	}
+	return w.ask(ctx, all)
 }
 
 // record gathers the delivery of an occasion that has been judged.

@@ -58,7 +58,7 @@ func newDispatcher(ctx context.Context, e *Engine) (*dispatcher, error) {
 		return nil, err
 	}
 	n := e.opts.Connections
-	d := &dispatcher{e: e, worker: id, jobs: make(chan *job), lost: make(chan struct{}), free: make(chan struct{}, 3*n)}
+	d := &dispatcher{e: e, worker: id, jobs: make(chan *job, 4*n), lost: make(chan struct{}), free: make(chan struct{}, 4*n)}
 	for range cap(d.free) {
 		d.free <- struct{}{}
 	}
@@ -167,7 +167,12 @@ func (d *dispatcher) claim(ctx context.Context) (int, error) {
 	return len(claimed), nil
 }
 
-// room takes what tokens there are, waiting for the first.
+// gather is how long a claim waits for more room, so that it takes many at
+// once rather than each as it comes.
+const gather = 15 * time.Millisecond
+
+// room takes tokens, at most half of them: it waits for the first, and a
+// moment for the others.
 func (d *dispatcher) room(ctx context.Context) int {
 	select {
 	case <-ctx.Done():
@@ -177,11 +182,12 @@ func (d *dispatcher) room(ctx context.Context) int {
 	case <-d.free:
 	}
 	n := 1
-	for n < cap(d.free)/2+1 {
+	enough := time.After(gather)
+	for n < cap(d.free)/2 {
 		select {
 		case <-d.free:
 			n++
-		default:
+		case <-enough:
 			return n
 		}
 	}

@@ -43,6 +43,7 @@ func Open(dsn string) (*Store, error) {
 	cfg.Collation = "utf8mb4_unicode_ci"
 	cfg.MaxAllowedPacket = 64 << 20
 	cfg.ClientFoundRows = true
+	cfg.MultiStatements = true // a round of outcomes is one script
 	if cfg.Params == nil {
 		cfg.Params = map[string]string{}
 	}

@@ -147,8 +147,7 @@ CREATE TABLE deliveries (
   KEY due (due_at, id),
   KEY sheet (sheet_id, due_at),
   KEY row_id (row_id, due_at),
-  KEY rule_id (rule_id, due_at),
-  KEY worker (worker, state)
+  KEY rule_id (rule_id, due_at)
 );
 CREATE TABLE letters (
   delivery_id BIGINT PRIMARY KEY,

@@ -275,7 +275,7 @@ function CellBox({ id, cell, column, selected, editing, end, width, className, o
       {editing !== null ? <Editor text={editing} column={column} end={end} /> : cell === undefined ? <span className="h-2 w-10 rounded-sm bg-hair-2" />
         : cell.bad ? <span className="bad truncate" title="Cannot be read as this column's type">{cell.text}</span>
           : <span className={`truncate ${unsaved ? "text-marigold italic" : ""}`} title={unsaved ? "Not saved yet" : undefined}>{cell.text}</span>}
-      {onOpen && <button type="button" tabIndex={-1} className="link absolute right-0 h-full bg-inherit pr-1.5 pl-2 opacity-0 group-hover:opacity-100 focus-visible:opacity-100" aria-label={`Open row ${name ?? ""}`} onMouseDown={(e) => e.stopPropagation()} onClick={onOpen}>open</button>}
+      {onOpen && <button type="button" tabIndex={-1} className="link absolute right-0 h-full w-4.5 bg-inherit text-base opacity-0 group-hover:opacity-100 focus-visible:opacity-100" title="Open the row (Space)" aria-label={`Open row ${name ?? ""}`} onMouseDown={(e) => e.stopPropagation()} onClick={onOpen}>›</button>}
     </div>
   );
 }

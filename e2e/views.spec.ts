@@ -1,0 +1,103 @@
+import AxeBuilder from "@axe-core/playwright";
+import { expect, type Page, test } from "@playwright/test";
+import { ask, signIn } from "./museum";
+
+// Nothing serious on any view, light and dark.
+async function check(page: Page, name: string) {
+  await page.waitForTimeout(300);
+  const found = await new AxeBuilder({ page }).disableRules(["scrollable-region-focusable"]).analyze();
+  const bad = found.violations.filter((v) => v.impact === "serious" || v.impact === "critical");
+  expect(bad.map((v) => `${name}: ${v.id}: ${v.nodes.slice(0, 3).map((n) => `${n.target} ${n.failureSummary}`).join(" | ")}`)).toEqual([]);
+}
+
+for (const look of ["light", "dark"] as const) {
+  test(`axe finds nothing serious, ${look}`, async ({ page }) => {
+    test.setTimeout(120_000);
+    await page.emulateMedia({ colorScheme: look, reducedMotion: "reduce" });
+    await page.goto("/");
+    await expect(page.getByRole("button", { name: "Sign in" })).toBeVisible();
+    await check(page, "sign in");
+    await signIn(page, "ines");
+    await ask(page, "POST", "/clock", { to: "next" });
+    const sheets = await ask<{ id: string; name: string }[]>(page, "GET", "/sheets");
+    const loans = sheets.find((s) => s.name === "Outgoing loans")?.id;
+    const rule = (await ask<{ id: string }[]>(page, "GET", `/sheets/${loans}/rules`))[0].id;
+    const template = (await ask<{ id: string; sheet: string }[]>(page, "GET", "/templates")).find((t) => t.sheet === loans)?.id;
+    const email = (await ask<{ lines: { id: string }[] }>(page, "GET", "/log?limit=1")).lines[0].id;
+    const row = (await ask<{ rows: { id: string }[] }>(page, "POST", `/sheets/${loans}/rows/query`, { offset: 0, limit: 1 })).rows[0].id;
+    for (const [path, mark] of [
+      ["/", "Today’s line"], ["/sheets", "Outgoing loans"], [`/sheets/${loans}`, "LN-0301"], [`/sheets/${loans}?row=${row}`, "History"], [`/sheets/${loans}/rules/${rule}`, "The first of them"],
+      [`/sheets/${loans}/rules/new`, "a new rule of"], ["/templates", "Used by"], [`/templates/${loans}/${template}`, "As it arrives"], ["/log", "Showing"], [`/log?email=${email}`, "What became of it"],
+      ["/sheets/new", "Choose a CSV file"], ["/setup/senders", "Mail server"], ["/setup/calendar", "Closed days"], ["/setup/do-not-email", "Do-not-email list."], ["/setup/people", "may sign in"], ["/setup/practice", "Came"],
+    ] as const) {
+      await page.goto(path);
+      await expect(page.getByText(mark).first()).toBeVisible();
+      await check(page, path);
+    }
+  });
+}
+
+test("a reader looks and changes nothing", async ({ page }) => {
+  await signIn(page, "hugh");
+  await page.getByRole("link", { name: "Sheets", exact: true }).click();
+  await page.getByRole("link", { name: "Volunteers" }).click();
+  await expect(page.getByRole("rowheader", { name: "V-0001" })).toBeVisible();
+  await expect(page.getByRole("button", { name: /Add a row/ })).toHaveCount(0);
+  await expect(page.getByRole("switch")).toBeDisabled();
+  await page.getByRole("rowheader", { name: "V-0001" }).click();
+  await page.keyboard.press("Enter");
+  await expect(page.getByRole("textbox")).toHaveCount(0);
+});
+
+test("the lever stops all sending, loudly", async ({ page }) => {
+  await signIn(page, "tom");
+  const lever = page.getByRole("switch");
+  await expect(lever).toHaveText("Sending is on");
+  await lever.click();
+  await expect(lever).toHaveText("All sending is off");
+  await lever.click();
+  await expect(lever).toHaveText("Sending is on");
+});
+
+test("a colleague's edit shows within a moment, and two edits of one cell ask", async ({ browser }) => {
+  const a = await (await browser.newContext()).newPage();
+  const b = await (await browser.newContext()).newPage();
+  await signIn(a, "tom");
+  await signIn(b, "rosa");
+  const cases = (await ask<{ id: string; name: string }[]>(a, "GET", "/sheets")).find((s) => s.name === "Display cases")?.id;
+  for (const p of [a, b]) {
+    await p.goto(`/sheets/${cases}`);
+    await expect(p.getByRole("rowheader", { name: "Case 01" })).toBeVisible();
+  }
+  await a.getByRole("rowheader", { name: "Case 01" }).click();
+  await a.keyboard.press("ArrowRight");
+  await b.getByRole("rowheader", { name: "Case 01" }).click();
+  await b.keyboard.press("ArrowRight");
+  await b.keyboard.press("Enter"); // Rosa is typing when Tom's edit lands
+  await a.keyboard.type("Bell tower, upper floor");
+  await a.keyboard.press("Enter");
+  await expect(a.getByRole("gridcell", { name: "Bell tower, upper floor" })).toBeVisible();
+  await b.waitForTimeout(1500);
+  await b.keyboard.press("Control+a");
+  await b.keyboard.type("Undercroft, lower floor");
+  await b.keyboard.press("Enter");
+  await expect(b.getByRole("gridcell", { name: /(Bell tower, upper|Undercroft, lower) floor/ })).toBeVisible();
+  await b.getByRole("rowheader", { name: "Case 02" }).click();
+  await b.keyboard.press("ArrowRight");
+  await b.keyboard.type("Print room, east");
+  await b.keyboard.press("Enter");
+  await expect(a.getByRole("gridcell", { name: "Print room, east" })).toBeVisible();
+});
+
+test("in doubt: a person decides", async ({ page }) => {
+  test.setTimeout(120_000);
+  await signIn(page, "ines");
+  const loans = (await ask<{ id: string; name: string }[]>(page, "GET", "/sheets")).find((s) => s.name === "Outgoing loans");
+  await ask(page, "POST", "/clock", { to: "instant", at: "2027-04-01T09:30:00Z" });
+  await page.goto(`/log?show=doubt&sheet=${loans?.id}`);
+  await page.getByRole("button", { name: /Stone curlew/ }).first().click();
+  const slip = page.getByRole("complementary");
+  await expect(slip.getByText("contact with the mail server was lost")).toBeVisible();
+  await slip.getByRole("button", { name: "It went" }).click();
+  await expect(slip.getByText("said to have gone, by Ines Karne")).toBeVisible();
+});

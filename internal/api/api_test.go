@@ -1,0 +1,370 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"io"
+	"mime/multipart"
+	"net/http"
+	"net/http/cookiejar"
+	"net/http/httptest"
+	"regexp"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"nivot/internal/database/dbtest"
+	"nivot/internal/engine"
+	"nivot/internal/exchange"
+	"nivot/internal/store"
+)
+
+func TestMain(m *testing.M) { dbtest.Main(m) }
+
+// site is the API on a database of its own, with one person of each role.
+type site struct {
+	t   *testing.T
+	h   *Handler
+	st  *store.Store
+	srv *httptest.Server
+}
+
+const password = "weathercock-1790"
+
+func newSite(t *testing.T, people bool) *site {
+	t.Helper()
+	ctx := context.Background()
+	st, err := store.Open(dbtest.DSN(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := st.Migrate(ctx); err != nil {
+		t.Fatal(err)
+	}
+	now := func() time.Time { return time.Date(2027, 3, 15, 8, 40, 0, 0, time.UTC) }
+	h, err := New(Options{Engine: engine.New(st, now, engine.Options{}), Wall: time.Now, PublicURL: "http://127.0.0.1:8420",
+		Web: fstest.MapFS{"index.html": {Data: []byte("<!doctype html>")}}, Version: "test"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := &site{t: t, h: h, st: st, srv: httptest.NewServer(h)}
+	t.Cleanup(func() { s.srv.Close(); st.Close() })
+	if people {
+		hash := HashPassword(password)
+		for _, r := range store.Roles {
+			if err := st.SavePerson(ctx, &store.Person{ID: store.NewID(), Name: string(r), Email: string(r) + "@marrowby.example", Role: r, PasswordHash: hash, CreatedAt: now()}); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	return s
+}
+
+// as signs somebody in; "" stays nobody.
+func (s *site) as(role store.Role) *http.Client {
+	s.t.Helper()
+	jar, _ := cookiejar.New(nil)
+	c := &http.Client{Jar: jar}
+	if role != "" {
+		if res := s.call(c, "POST", "/api/session", fmt.Sprintf(`{"email":"%s@marrowby.example","password":%q}`, role, password)); res.StatusCode != 200 {
+			s.t.Fatalf("signing in as %s: %d %s", role, res.StatusCode, body(res))
+		}
+	}
+	return c
+}
+
+func (s *site) call(c *http.Client, method, path, data string) *http.Response {
+	s.t.Helper()
+	req, err := http.NewRequest(method, s.srv.URL+path, strings.NewReader(data))
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	req.Header.Set("Sec-Fetch-Site", "same-origin")
+	if data != "" {
+		req.Header.Set("Content-Type", "application/json")
+	}
+	res, err := c.Do(req)
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	return res
+}
+
+func body(res *http.Response) string {
+	b, _ := io.ReadAll(res.Body)
+	res.Body.Close()
+	return string(b)
+}
+
+func (s *site) loans() *store.Sheet {
+	s.t.Helper()
+	b, err := exchange.OpenBundle("../exchange/testdata/loans")
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	rec, err := s.h.s.e.Install(context.Background(), b, false, "test")
+	if err != nil {
+		s.t.Fatal(err)
+	}
+	return rec
+}
+
+var param = regexp.MustCompile(`\{\w+\}`)
+
+// Every route, as every role and as nobody: who may not gets 401 or 403 before
+// anything else is looked at, who may gets neither.
+func TestEveryRouteChecksTheRole(t *testing.T) {
+	s := newSite(t, true)
+	clients := map[store.Role]*http.Client{"": s.as("")}
+	for _, r := range store.Roles {
+		clients[r] = s.as(r)
+	}
+	n := 0
+	for path, item := range s.h.s.spec.Paths.Map() {
+		for method, op := range item.Operations() {
+			if op.OperationID == "signOut" || op.OperationID == "streamEvents" {
+				continue // one would end the sessions, the other never ends
+			}
+			need := store.Role(op.Extensions["x-role"].(string))
+			for role, c := range clients {
+				n++
+				res := s.call(c, method, "/api"+param.ReplaceAllString(path, "999"), "")
+				text := body(res)
+				refused := res.StatusCode == 403 || res.StatusCode == 401 && !strings.Contains(text, "password is not right")
+				want := 0
+				switch {
+				case need == "nobody" || role != "" && role.May(need):
+				case role == "":
+					want = 401
+				default:
+					want = 403
+				}
+				if want == 0 && refused || want != 0 && res.StatusCode != want {
+					t.Errorf("%s %s (%s) as %q: %d, want refusal %d: %s", method, path, need, role, res.StatusCode, want, text)
+				}
+				if res.StatusCode >= 500 {
+					t.Errorf("%s %s as %q: %d %s", method, path, role, res.StatusCode, text)
+				}
+				if res.StatusCode >= 400 && !strings.HasPrefix(res.Header.Get("Content-Type"), "application/problem+json") {
+					t.Errorf("%s %s: %d without problem details", method, path, res.StatusCode)
+				}
+			}
+		}
+	}
+	if res := s.call(clients[""], "GET", "/api/events", ""); res.StatusCode != 401 {
+		t.Errorf("events as nobody: %d", res.StatusCode)
+	}
+	if n != 5*(len(s.h.s.operations())-2) {
+		t.Errorf("only %d calls", n)
+	}
+	// No route stands outside the document but these.
+	for _, path := range []string{"/healthz", "/readyz", "/", "/sheets", "/api/openapi.json"} {
+		if res := s.call(clients[""], "GET", path, ""); res.StatusCode != 200 {
+			t.Errorf("%s: %d", path, res.StatusCode)
+		}
+	}
+	if res := s.call(clients[""], "GET", "/api/secret", ""); res.StatusCode != 404 {
+		t.Errorf("an unknown path: %d", res.StatusCode)
+	}
+}
+
+func TestRequestsFromElsewhereAreRefused(t *testing.T) {
+	s := newSite(t, true)
+	c := s.as(store.Administrator)
+	for _, site := range []string{"cross-site", "same-site", ""} {
+		req, _ := http.NewRequest("PUT", s.srv.URL+"/api/sending", strings.NewReader(`{"on":false}`))
+		req.Header.Set("Content-Type", "application/json")
+		if site != "" {
+			req.Header.Set("Sec-Fetch-Site", site)
+		}
+		res, err := c.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if res.StatusCode < 400 {
+			t.Errorf("from %q: %d", site, res.StatusCode)
+		}
+	}
+}
+
+func TestSecurityHeaders(t *testing.T) {
+	s := newSite(t, true)
+	res := s.call(s.as(""), "GET", "/", "")
+	csp := res.Header.Get("Content-Security-Policy")
+	if !strings.Contains(csp, "script-src 'self';") || strings.Contains(csp, "unsafe-eval") || !strings.Contains(csp, "frame-ancestors 'none'") {
+		t.Error(csp)
+	}
+	res = s.call(s.as(""), "POST", "/api/session", fmt.Sprintf(`{"email":"reader@marrowby.example","password":%q}`, password))
+	cookie := res.Header.Get("Set-Cookie")
+	if !strings.Contains(cookie, "HttpOnly") || !strings.Contains(cookie, "SameSite=Strict") {
+		t.Error(cookie)
+	}
+}
+
+// Wrong passwords lock an account for a while, also against the right one.
+func TestSignInLimit(t *testing.T) {
+	s := newSite(t, true)
+	c := s.as("")
+	for range maxFailures {
+		if res := s.call(c, "POST", "/api/session", `{"email":"editor@marrowby.example","password":"not this one"}`); res.StatusCode != 401 {
+			t.Fatal(res.StatusCode)
+		}
+	}
+	res := s.call(c, "POST", "/api/session", fmt.Sprintf(`{"email":"editor@marrowby.example","password":%q}`, password))
+	if res.StatusCode != 429 {
+		t.Errorf("after %d failures: %d", maxFailures, res.StatusCode)
+	}
+	if res := s.call(c, "POST", "/api/session", fmt.Sprintf(`{"email":"READER@marrowby.example","password":%q}`, password)); res.StatusCode != 200 {
+		t.Errorf("another account: %d", res.StatusCode)
+	}
+	if !checkPassword(HashPassword("x"), "x") || checkPassword(HashPassword("x"), "y") || checkPassword("", "") || checkPassword("$argon2id$", "") {
+		t.Error("password hashes")
+	}
+}
+
+// The one-time link of the first start makes the administrator, once.
+func TestFirstStart(t *testing.T) {
+	s := newSite(t, false)
+	link, err := FirstLink(context.Background(), s.st, time.Now(), "")
+	if err != nil || link == "" {
+		t.Fatal(link, err)
+	}
+	token := strings.TrimPrefix(link, "/welcome/")
+	who := `{"name":"Ines Karne","email":"ines@marrowby.example","password":"weathercock-1790"}`
+	if res := s.call(s.as(""), "POST", "/api/links/"+token, strings.Replace(who, "weathercock-1790", "short", 1)); res.StatusCode != 422 {
+		t.Errorf("a short password: %d", res.StatusCode)
+	}
+	c := s.as("")
+	if res := s.call(c, "POST", "/api/links/"+token, who); res.StatusCode != 200 || !strings.Contains(body(res), `"administrator"`) {
+		t.Fatal(res.StatusCode)
+	}
+	if res := s.call(s.as(""), "POST", "/api/links/"+token, who); res.StatusCode != 404 {
+		t.Errorf("used again: %d", res.StatusCode)
+	}
+	if link, err := FirstLink(context.Background(), s.st, time.Now(), ""); link != "" || err != nil {
+		t.Error("a first-start link after the first start")
+	}
+	// The first one brings in a second, who is an editor.
+	res := s.call(c, "POST", "/api/people", `{"name":"Rosa","email":"rosa@marrowby.example","role":"editor"}`)
+	var added struct{ Link string }
+	if err := json.Unmarshal([]byte(body(res)), &added); err != nil || added.Link == "" {
+		t.Fatal(res.StatusCode, err)
+	}
+	rosa := s.as("")
+	res = s.call(rosa, "POST", "/api/links/"+added.Link[strings.LastIndex(added.Link, "/")+1:], strings.Replace(who, "ines@", "rosa@", 1))
+	if text := body(res); res.StatusCode != 200 || !strings.Contains(text, `"editor"`) {
+		t.Error(res.StatusCode, text)
+	}
+	if res := s.call(rosa, "GET", "/api/people", ""); res.StatusCode != 403 {
+		t.Errorf("an editor lists people: %d", res.StatusCode)
+	}
+}
+
+// Problems name the field at fault.
+func TestProblems(t *testing.T) {
+	s := newSite(t, true)
+	rec := s.loans()
+	c := s.as(store.Coordinator)
+	rules, err := s.st.Rules(context.Background(), rec.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, k := range []struct {
+		method, path, data string
+		status             int
+		field, title       string
+	}{
+		{"PUT", "/sending", `{"on":"yes"}`, 422, "/on", "must be"},
+		{"PUT", "/sending", `{`, 422, "", "cannot be read"},
+		{"PUT", "/sheets/" + rec.ID + "/rules/" + rules[0].ID, strings.Replace(`{"body":`+rules[0].Body+`}`, `"09:00"`, `"9am"`, 1), 422, "/trigger/at", "is not a time of day"},
+		{"PATCH", "/sheets/" + rec.ID + "/rows/1", `{"cells":{"c99":"x"}}`, 422, "/cells/c99", "The column is not there"},
+		{"PATCH", "/sheets/" + rec.ID + "/rows/1", `{"cells":{"c2":"x"},"expected":{"c2":"what it was not"}}`, 409, "/cells/c2", "has been changed meanwhile"},
+		{"PATCH", "/sheets/elsewhere/rows/1", `{"cells":{"c2":"x"}}`, 404, "", "not there"},
+		{"GET", "/log?limit=9999", "", 422, "/limit", ""},
+		{"POST", "/setup/do-not-email", `{"address":"nobody"}`, 422, "/address", "one email address"},
+		{"POST", "/clock", `{"to":"next"}`, 403, "", "administrator"},
+	} {
+		res := s.call(c, k.method, "/api"+k.path, k.data)
+		var p Problem
+		text := body(res)
+		if err := json.Unmarshal([]byte(text), &p); err != nil {
+			t.Errorf("%s: %v %s", k.path, err, text)
+			continue
+		}
+		field := ""
+		if p.Field != nil {
+			field = *p.Field
+		}
+		if res.StatusCode != k.status || field != k.field || !strings.Contains(p.Title, k.title) {
+			t.Errorf("%s %s: %s", k.path, k.data, text)
+		}
+	}
+	// A row of one sheet cannot be reached by another's address.
+	other := s.loans()
+	if res := s.call(c, "GET", "/api/sheets/"+other.ID+"/rows/1", ""); res.StatusCode != 404 {
+		t.Errorf("another sheet's row: %d", res.StatusCode)
+	}
+}
+
+// A CSV becomes a sheet: what is found, what is asked, what is made; and again
+// by key, first dry.
+func TestImport(t *testing.T) {
+	s := newSite(t, true)
+	c := s.as(store.Coordinator)
+	csv := "Loan;Email;Return due\nLN-1;a@b.example;03/04/2027\nLN-2;c@d;05/06/2027\nLN-3;nobody at all;05/06/2027\nLN-4;e@f.example;05/06/2027\n"
+	send := func(path string, parts map[string]string) (int, string) {
+		var b strings.Builder
+		w := multipart.NewWriter(&b)
+		for k, v := range parts {
+			if k == "file" {
+				f, _ := w.CreateFormFile("file", "Spring loans.csv")
+				_, _ = io.WriteString(f, v)
+			} else {
+				_ = w.WriteField(k, v)
+			}
+		}
+		w.Close()
+		req, _ := http.NewRequest("POST", s.srv.URL+"/api"+path, strings.NewReader(b.String()))
+		req.Header.Set("Content-Type", w.FormDataContentType())
+		req.Header.Set("Sec-Fetch-Site", "same-origin")
+		res, err := c.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return res.StatusCode, body(res)
+	}
+	status, text := send("/imports", map[string]string{"file": csv})
+	var p ImportPreview
+	if err := json.Unmarshal([]byte(text), &p); err != nil || status != 200 {
+		t.Fatal(status, text)
+	}
+	if p.Rows != 4 || p.Key != 0 || p.Address != 1 || !p.Columns[2].AskDay || p.Columns[1].Fit != 3 || p.Columns[1].Misfits[0].Line != 4 || p.Separator != "semicolon" || p.Name != "Spring loans" {
+		t.Errorf("%+v", p)
+	}
+	spec := `{"name":"Spring","zone":"Europe/London","locale":"en-GB","key":0,"address":1,"columns":[{"name":"Loan","type":"text"},{"name":"Email","type":"email"},{"name":"Return due","type":"date","order":"day-month-year"}]}`
+	status, text = send("/sheets", map[string]string{"file": csv, "spec": spec})
+	var sh Sheet
+	if err := json.Unmarshal([]byte(text), &sh); err != nil || status != 201 || sh.Figures.Rows != 4 {
+		t.Fatal(status, text)
+	}
+	if status, text = send("/sheets", map[string]string{"file": "a,b\n1,2,3\n", "spec": spec}); status != 422 || !strings.Contains(text, "Line 2, column 5") {
+		t.Error(status, text)
+	}
+	again := "Loan,Return due\nLN-2,01/07/2027\nLN-1,03/04/2027\nLN-9,02/07/2027\n"
+	for _, dry := range []string{"true", "false"} {
+		status, text = send("/sheets/"+sh.Id+"/import", map[string]string{"dry": dry, "file": again})
+		if want := `"changed":1,"doubled":0,"gone":2,"keyless":0,"new":1,"unchanged":1`; status != 200 || !strings.Contains(text, want) {
+			t.Errorf("dry %s: %d %s", dry, status, text)
+		}
+	}
+	res := s.call(c, "POST", "/api/sheets/"+sh.Id+"/rows/query", `{"offset":0,"limit":10,"sort":"c3","down":true}`)
+	var page RowPage
+	if err := json.Unmarshal([]byte(body(res)), &page); err != nil || page.Total != 5 || page.Rows[0].Name != "LN-9" || page.Rows[1].Name != "LN-2" {
+		t.Errorf("%+v", page)
+	}
+	if e := page.Rows[1].Cells[1]; e.Bad != nil {
+		t.Errorf("%+v", e)
+	}
+}

@@ -1,0 +1,56 @@
+package database
+
+import (
+	"context"
+	"database/sql"
+	"strings"
+	"testing"
+)
+
+// A server survives its own kill -9 and that of the program: starting again on
+// the same folder finds everything, also where the old server still runs.
+func TestStartAgain(t *testing.T) {
+	ctx := context.Background()
+	dir := t.TempDir()
+	s, err := Start(ctx, Options{Dir: dir, Durable: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	dsn, err := s.DSN(ctx, "x")
+	if err != nil {
+		t.Fatal(err)
+	}
+	db, err := sql.Open("mysql", dsn)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	if _, err := db.Exec("CREATE TABLE t (n INT)"); err != nil {
+		t.Fatal(err)
+	}
+	count := func() (n int) {
+		if err := db.QueryRow("SELECT COUNT(*) FROM t").Scan(&n); err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	for i, end := range []func(){s.Kill, func() {}} {
+		if _, err := db.Exec("INSERT INTO t VALUES (1)"); err != nil {
+			t.Fatal(err)
+		}
+		end() // killed, or left running as a killed program leaves it
+		if s, err = Start(ctx, Options{Dir: dir, Durable: true}); err != nil {
+			t.Fatal(err)
+		}
+		if n := count(); n != i+1 {
+			t.Errorf("after start %d: %d rows", i+2, n)
+		}
+	}
+	s.Stop()
+}
+
+func TestRefusesStandardPort(t *testing.T) {
+	if _, err := Start(context.Background(), Options{Dir: t.TempDir(), Port: 3306}); err == nil || !strings.Contains(err.Error(), "NIVOT_DB_PORT") {
+		t.Error(err)
+	}
+}

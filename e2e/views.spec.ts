@@ -5,7 +5,8 @@ import { ask, signIn } from "./museum";
 // Nothing serious on any view, light and dark.
 async function check(page: Page, name: string) {
   await page.waitForTimeout(300);
-  const found = await new AxeBuilder({ page }).disableRules(["scrollable-region-focusable"]).analyze();
+  // Letters stand in frames that run no script, the checker's own included.
+  const found = await new AxeBuilder({ page }).setLegacyMode(true).options({ iframes: false }).analyze();
   const bad = found.violations.filter((v) => v.impact === "serious" || v.impact === "critical");
   expect(bad.map((v) => `${name}: ${v.id}: ${v.nodes.slice(0, 3).map((n) => `${n.target} ${n.failureSummary}`).join(" | ")}`)).toEqual([]);
 }

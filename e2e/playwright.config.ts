@@ -19,7 +19,14 @@ export default defineConfig({
     timezoneId: "Europe/London",
     launchOptions: {
       executablePath: process.env.CHROMIUM ?? "/usr/bin/chromium",
-      args: ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update", "--disable-sync", "--no-first-run"],
+      args: [
+        "--no-sandbox",
+        "--disable-gpu",
+        "--disable-background-networking",
+        "--disable-component-update",
+        "--disable-sync",
+        "--no-first-run",
+      ],
     },
     trace: "retain-on-failure",
   },
@@ -27,7 +34,12 @@ export default defineConfig({
     command: "../bin/nivot demo -short -fresh",
     url: `${base}/readyz`,
     timeout: 120_000,
-    env: { NIVOT_ADDR: "127.0.0.1:8520", NIVOT_PRACTICE_SMTP: "127.0.0.1:8525", NIVOT_DB_PORT: "8526", NIVOT_VAR: process.env.NIVOT_E2E_VAR ?? "/tmp/nivot-e2e" },
+    env: {
+      NIVOT_ADDR: "127.0.0.1:8520",
+      NIVOT_PRACTICE_SMTP: "127.0.0.1:8525",
+      NIVOT_DB_PORT: "8526",
+      NIVOT_VAR: process.env.NIVOT_E2E_VAR ?? "/tmp/nivot-e2e",
+    },
     gracefulShutdown: { signal: "SIGTERM", timeout: 20_000 },
   },
 });

@@ -20,7 +20,11 @@ test("from a CSV to delivered emails, each once", async ({ page }) => {
   await test.step("bring rows in", async () => {
     await page.getByRole("link", { name: "Sheets", exact: true }).click();
     await page.getByRole("link", { name: "Bring a sheet in" }).click();
-    await page.getByLabel("CSV file").setInputFiles({ name: "Group visits.csv", mimeType: "text/csv", buffer: Buffer.from(csv) });
+    await page.getByLabel("CSV file").setInputFiles({
+      name: "Group visits.csv",
+      mimeType: "text/csv",
+      buffer: Buffer.from(csv),
+    });
     await expect(page.getByRole("heading", { level: 1 })).toContainText("5 rows in 6 columns, UTF-8, parted by semicolon");
     await expect(page.getByLabel("Type of Guest email")).toHaveValue("email");
     await expect(page.getByText("line 5: quentin(at)isley.example")).toBeVisible();
@@ -114,11 +118,17 @@ test("from a CSV to delivered emails, each once", async ({ page }) => {
 
   await test.step("the clock forward: the emails come, and the log has them", async () => {
     expect((await mails(page, "Your visit on 4 Apr")).total).toBe(1); // the test email alone
-    await ask(page, "POST", "/clock", { to: "instant", at: "2027-03-21T09:05:00Z" });
+    await ask(page, "POST", "/clock", {
+      to: "instant",
+      at: "2027-03-21T09:05:00Z",
+    });
     await expect.poll(async () => (await mails(page, "Your visit on 4 Apr")).total).toBe(4);
     await page.goto("/setup/practice");
     await page.getByLabel("Find mails").fill("pia@holt.example");
-    await page.getByRole("row", { name: /pia@holt/ }).getByRole("button").click();
+    await page
+      .getByRole("row", { name: /pia@holt/ })
+      .getByRole("button")
+      .click();
     await expect(page.frameLocator("iframe").getByText("Dear friend, we look forward")).toBeVisible();
     await page.getByRole("button", { name: "Source" }).click();
     await expect(page.getByText("Auto-Submitted: auto-generated")).toBeVisible();
@@ -133,7 +143,11 @@ test("from a CSV to delivered emails, each once", async ({ page }) => {
     await expect(slip.getByText("Visit on is 14 days away; group size is")).toBeVisible();
     await expect(slip.getByText("handed over, accepted")).toBeVisible();
     await expect(slip.getByText("250 2.0.0 OK: queued")).toBeVisible();
-    await expect(page.getByRole("row", { name: /skipped: condition false: group size is 5/ })).toBeVisible();
+    await expect(
+      page.getByRole("row", {
+        name: /skipped: condition false: group size is 5/,
+      }),
+    ).toBeVisible();
   });
 
   await test.step("whatever one does, nothing goes out twice", async () => {
@@ -144,15 +158,31 @@ test("from a CSV to delivered emails, each once", async ({ page }) => {
     const b1 = rows.rows.find((r) => r.name === "B-1")?.id;
     const rule = (await ask<{ id: string }[]>(page, "GET", `/sheets/${sheet}/rules`))[0].id;
     for (const day of ["09/05/2027", "04/04/2027"]) {
-      await ask(page, "PATCH", `/sheets/${sheet}/rows/${b1}`, { cells: { [visit]: day } });
-      await ask(page, "POST", "/clock", { to: "instant", at: new Date(Date.parse((await ask<{ clock: { now: string } }>(page, "GET", "/session")).clock.now) + 300000).toISOString() });
+      await ask(page, "PATCH", `/sheets/${sheet}/rows/${b1}`, {
+        cells: { [visit]: day },
+      });
+      await ask(page, "POST", "/clock", {
+        to: "instant",
+        at: new Date(Date.parse((await ask<{ clock: { now: string } }>(page, "GET", "/session")).clock.now) + 300000).toISOString(),
+      });
     }
     for (const state of ["paused", "on"]) await ask(page, "PUT", `/sheets/${sheet}/rules/${rule}/state`, { state });
     await ask(page, "DELETE", `/sheets/${sheet}/rows/${b1}`);
     await ask(page, "POST", `/sheets/${sheet}/rows/${b1}/restore`);
     await page.goto(sheetPath);
     await page.getByRole("button", { name: "Bring rows in" }).click();
-    await page.getByLabel("CSV file").setInputFiles({ name: "again.csv", mimeType: "text/csv", buffer: Buffer.from(csv.split("\n").reverse().filter(Boolean).slice(0, -1).reduce((s, l) => `${s}\n${l}`, csv.split("\n")[0] as string)) });
+    await page.getByLabel("CSV file").setInputFiles({
+      name: "again.csv",
+      mimeType: "text/csv",
+      buffer: Buffer.from(
+        csv
+          .split("\n")
+          .reverse()
+          .filter(Boolean)
+          .slice(0, -1)
+          .reduce((s, l) => `${s}\n${l}`, csv.split("\n")[0] as string),
+      ),
+    });
     await page.getByRole("button", { name: /^Add 0, change/ }).click();
     await ask(page, "POST", "/clock", { to: "day" });
     expect((await mails(page, "Your visit on 4 Apr")).total).toBe(4);

@@ -8,7 +8,15 @@ async function check(page: Page, name: string) {
   // Letters stand in frames that run no script, the checker's own included.
   const found = await new AxeBuilder({ page }).setLegacyMode(true).options({ iframes: false }).analyze();
   const bad = found.violations.filter((v) => v.impact === "serious" || v.impact === "critical");
-  expect(bad.map((v) => `${name}: ${v.id}: ${v.nodes.slice(0, 3).map((n) => `${n.target} ${n.failureSummary}`).join(" | ")}`)).toEqual([]);
+  expect(
+    bad.map(
+      (v) =>
+        `${name}: ${v.id}: ${v.nodes
+          .slice(0, 3)
+          .map((n) => `${n.target} ${n.failureSummary}`)
+          .join(" | ")}`,
+    ),
+  ).toEqual([]);
 }
 
 for (const look of ["light", "dark"] as const) {
@@ -27,9 +35,22 @@ for (const look of ["light", "dark"] as const) {
     const email = (await ask<{ lines: { id: string }[] }>(page, "GET", "/log?limit=1")).lines[0].id;
     const row = (await ask<{ rows: { id: string }[] }>(page, "POST", `/sheets/${loans}/rows/query`, { offset: 0, limit: 1 })).rows[0].id;
     for (const [path, mark] of [
-      ["/", "Today’s line"], ["/sheets", "Outgoing loans"], [`/sheets/${loans}`, "LN-0301"], [`/sheets/${loans}?row=${row}`, "History"], [`/sheets/${loans}/rules/${rule}`, "The first of them"],
-      [`/sheets/${loans}/rules/new`, "a new rule of"], ["/templates", "Used by"], [`/templates/${loans}/${template}`, "As it arrives"], ["/log", "Showing"], [`/log?email=${email}`, "What became of it"],
-      ["/sheets/new", "Choose a CSV file"], ["/setup/senders", "Mail server"], ["/setup/calendar", "Closed days"], ["/setup/do-not-email", "Do-not-email list."], ["/setup/people", "may sign in"], ["/setup/practice", "Came"],
+      ["/", "Today’s line"],
+      ["/sheets", "Outgoing loans"],
+      [`/sheets/${loans}`, "LN-0301"],
+      [`/sheets/${loans}?row=${row}`, "History"],
+      [`/sheets/${loans}/rules/${rule}`, "The first of them"],
+      [`/sheets/${loans}/rules/new`, "a new rule of"],
+      ["/templates", "Used by"],
+      [`/templates/${loans}/${template}`, "As it arrives"],
+      ["/log", "Showing"],
+      [`/log?email=${email}`, "What became of it"],
+      ["/sheets/new", "Choose a CSV file"],
+      ["/setup/senders", "Mail server"],
+      ["/setup/calendar", "Closed days"],
+      ["/setup/do-not-email", "Do-not-email list."],
+      ["/setup/people", "may sign in"],
+      ["/setup/practice", "Came"],
     ] as const) {
       await page.goto(path);
       await expect(page.getByText(mark).first()).toBeVisible();
@@ -82,7 +103,11 @@ test("a colleague's edit shows within a moment, and two edits of one cell ask", 
   await b.keyboard.press("Control+a");
   await b.keyboard.type("Undercroft, lower floor");
   await b.keyboard.press("Enter");
-  await expect(b.getByRole("gridcell", { name: /(Bell tower, upper|Undercroft, lower) floor/ })).toBeVisible();
+  await expect(
+    b.getByRole("gridcell", {
+      name: /(Bell tower, upper|Undercroft, lower) floor/,
+    }),
+  ).toBeVisible();
   await b.getByRole("rowheader", { name: "Case 02" }).click();
   await b.keyboard.press("ArrowRight");
   await b.keyboard.type("Print room, east");
@@ -94,9 +119,15 @@ test("in doubt: a person decides", async ({ page }) => {
   test.setTimeout(120_000);
   await signIn(page, "ines");
   const loans = (await ask<{ id: string; name: string }[]>(page, "GET", "/sheets")).find((s) => s.name === "Outgoing loans");
-  await ask(page, "POST", "/clock", { to: "instant", at: "2027-04-01T09:30:00Z" });
+  await ask(page, "POST", "/clock", {
+    to: "instant",
+    at: "2027-04-01T09:30:00Z",
+  });
   await page.goto(`/log?show=doubt&sheet=${loans?.id}`);
-  await page.getByRole("button", { name: /Stone curlew/ }).first().click();
+  await page
+    .getByRole("button", { name: /Stone curlew/ })
+    .first()
+    .click();
   const slip = page.getByRole("complementary");
   await expect(slip.getByText("contact with the mail server was lost")).toBeVisible();
   await slip.getByRole("button", { name: "It went" }).click();

@@ -6,6 +6,7 @@ import (
 	"bytes"
 	"fmt"
 	"html"
+	netmail "net/mail"
 	"strings"
 	"time"
 
@@ -47,7 +48,13 @@ func Compose(m *Message) ([]byte, error) {
 		}
 	}
 	if len(m.ReplyTo) > 0 {
-		g.SetGenHeader("Reply-To", strings.Join(formatted(m.ReplyTo), ", "))
+		// Written by net/mail: the library would encode the addresses together
+		// with a name that is not ASCII.
+		var list []string
+		for _, b := range m.ReplyTo {
+			list = append(list, (&netmail.Address{Name: strings.Map(printable, b.Name), Address: b.ASCII()}).String())
+		}
+		g.SetGenHeaderPreformatted("Reply-To", strings.Join(list, ",\r\n "))
 	}
 	g.Subject(m.Subject)
 	g.SetDateWithValue(m.Date)

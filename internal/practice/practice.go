@@ -7,7 +7,7 @@
 //
 //	refuse            550 at RCPT, always
 //	defer-2           450 at RCPT, the first two times
-//	drop-before       hangs up in the middle of the message
+//	drop-before       hangs up at RCPT, before the message
 //	drop-after        takes the message, then hangs up without a reply
 //	slow              takes three seconds over the message
 //	fail              554 after the message
@@ -124,6 +124,9 @@ func wishOf(address string) (what string, n int) {
 func (x *session) Rcpt(to string, _ *smtp.RcptOptions) error {
 	what, n := wishOf(to)
 	switch what {
+	case "drop-before":
+		x.conn.Conn().Close()
+		return errors.New("hung up")
 	case "refuse":
 		return &smtp.SMTPError{Code: 550, EnhancedCode: smtp.EnhancedCode{5, 1, 1}, Message: "no such mailbox here"}
 	case "defer":
@@ -153,11 +156,6 @@ func (x *session) wants(what string) bool {
 }
 
 func (x *session) Data(r io.Reader) error {
-	if x.wants("drop-before") {
-		_, _ = io.CopyN(io.Discard, r, 200)
-		x.conn.Conn().Close()
-		return errors.New("hung up")
-	}
 	raw, err := io.ReadAll(r)
 	if err != nil {
 		return err

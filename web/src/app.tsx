@@ -22,17 +22,37 @@ function Frame() {
   return (
     <div className="flex h-full flex-col">
       <Bar />
-      <main className="flex min-h-0 flex-1 flex-col"><Outlet /></main>
-      <Toaster position="bottom-center" toastOptions={{ style: { background: "var(--sheet)", color: "var(--ink)", border: "1px solid var(--hair)", borderRadius: 3, font: "13px/20px var(--font-sans)" } }} />
+      <main className="flex min-h-0 flex-1 flex-col">
+        <Outlet />
+      </main>
+      <Toaster
+        position="bottom-center"
+        toastOptions={{
+          style: {
+            background: "var(--sheet)",
+            color: "var(--ink)",
+            border: "1px solid var(--hair)",
+            borderRadius: 3,
+            font: "13px/20px var(--font-sans)",
+          },
+        }}
+      />
     </div>
   );
 }
 
-const root = createRootRoute({ notFoundComponent: () => <p className="p-8">There is nothing at this address. The places are in the bar above.</p> });
+const root = createRootRoute({
+  notFoundComponent: () => <p className="p-8">There is nothing at this address. The places are in the bar above.</p>,
+});
 const welcome = createRoute({ getParentRoute: () => root, path: "/welcome/$token", component: Welcome });
 const frame = createRoute({
-  getParentRoute: () => root, id: "frame",
-  component: () => <SessionProvider out={<SignIn />}><Frame /></SessionProvider>,
+  getParentRoute: () => root,
+  id: "frame",
+  component: () => (
+    <SessionProvider out={<SignIn />}>
+      <Frame />
+    </SessionProvider>
+  ),
 });
 const at = <P extends string>(path: P, component: () => React.ReactNode) => createRoute({ getParentRoute: () => frame, path, component });
 const lazy = <P extends string>(path: P, load: () => Promise<Record<string, unknown>>, name: string) =>
@@ -56,5 +76,7 @@ const routes = root.addChildren([
 
 export const router = createRouter({ routeTree: routes, defaultPreload: "intent" });
 declare module "@tanstack/react-router" {
-  interface Register { router: typeof router }
+  interface Register {
+    router: typeof router;
+  }
 }

@@ -13,6 +13,8 @@ const client = new QueryClient({
 });
 createRoot(document.getElementById("root") as HTMLElement).render(
   <StrictMode>
-    <QueryClientProvider client={client}><RouterProvider router={router} /></QueryClientProvider>
+    <QueryClientProvider client={client}>
+      <RouterProvider router={router} />
+    </QueryClientProvider>
   </StrictMode>,
 );

@@ -1,7 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useRouterState } from "@tanstack/react-router";
 import { Popover } from "radix-ui";
-import { useCallback, useState } from "react";
+import { useState } from "react";
 import { toast } from "sonner";
 import { api, http, words } from "../api/client";
 import { Search } from "./search";
@@ -23,33 +23,37 @@ export function Bar() {
   const [help, setHelp] = useState(false);
   const [search, setSearch] = useState(false);
   const session = useSession();
-  const go = (i: number) => () => void navigate({ to: places[i]?.to ?? "/" });
-  useKey("1", useCallback(go(0), []));
-  useKey("2", useCallback(go(1), []));
-  useKey("3", useCallback(go(2), []));
-  useKey("4", useCallback(go(3), []));
-  useKey("5", useCallback(go(4), []));
-  useKey("?", useCallback(() => setHelp(true), []));
-  useKey("s", useCallback(() => setSearch(true), []));
+  useKey("12345", (key) => void navigate({ to: places[Number(key) - 1]?.to ?? "/" }));
+  useKey("?", () => setHelp(true));
+  useKey("s", () => setSearch(true));
   return (
     <header className="flex h-11 flex-none items-stretch gap-1 border-b border-hair px-5 max-md:overflow-x-auto max-md:px-3">
       <Link to="/" className="mr-5 flex items-center gap-2 text-lg font-[750] tracking-tight max-md:mr-2" aria-label="nivot, today">
-        <span className="relative block h-5 w-[1.5px] bg-ink"><span className="absolute top-[3px] left-[-3.2px] size-2 rounded-full bg-juniper" /></span>
+        <span className="relative block h-5 w-[1.5px] bg-ink">
+          <span className="absolute top-[3px] left-[-3.2px] size-2 rounded-full bg-juniper" />
+        </span>
         nivot
       </Link>
       <nav aria-label="Places" className="flex">
         {places.map((p, i) => {
           const on = p.to === "/" ? path === "/" : path.startsWith(p.to);
           return (
-            <Link key={p.to} to={p.to} title={`${p.name} (${i + 1})`} aria-current={on ? "page" : undefined}
-              className={`relative flex items-center px-2.5 ${on ? "font-[650] text-ink after:absolute after:inset-x-2.5 after:-bottom-px after:h-0.5 after:bg-ink" : "font-medium text-ink-2 hover:text-ink"}`}>
+            <Link
+              key={p.to}
+              to={p.to}
+              title={`${p.name} (${i + 1})`}
+              aria-current={on ? "page" : undefined}
+              className={`relative flex items-center px-2.5 ${on ? "font-[650] text-ink after:absolute after:inset-x-2.5 after:-bottom-px after:h-0.5 after:bg-ink" : "font-medium text-ink-2 hover:text-ink"}`}
+            >
               {p.name}
             </Link>
           );
         })}
       </nav>
       <div className="ml-auto flex items-center gap-4 text-ink-2">
-        <button type="button" className="link" onClick={() => setSearch(true)}>Search<kbd className="key">s</kbd></button>
+        <button type="button" className="link" onClick={() => setSearch(true)}>
+          Search<kbd className="key">s</kbd>
+        </button>
         {session.demo && <PracticeClock />}
         <Lever />
         <Me />
@@ -76,14 +80,22 @@ function PracticeClock() {
   return (
     <div className="flex items-center gap-2 border-r border-hair pr-4" role="group" aria-label="Practice clock">
       <span className="max-xl:sr-only">Practice clock</span>
-      <b className="font-semibold whitespace-nowrap text-ink" data-testid="clock">{moment(now, zone, now)}</b>
+      <b className="font-semibold whitespace-nowrap text-ink" data-testid="clock">
+        {moment(now, zone, now)}
+      </b>
       {admin && (
         <>
-          <button type="button" className="link" disabled={busy} onClick={() => move("next")}>to the next email</button>
-          <button type="button" className="link" disabled={busy} onClick={() => move("day")}>+1 day</button>
+          <button type="button" className="link" disabled={busy} onClick={() => move("next")}>
+            to the next email
+          </button>
+          <button type="button" className="link" disabled={busy} onClick={() => move("day")}>
+            +1 day
+          </button>
         </>
       )}
-      <span role="status" className="sr-only">{busy ? "the practice clock is moving" : ""}</span>
+      <span role="status" className="sr-only">
+        {busy ? "the practice clock is moving" : ""}
+      </span>
     </div>
   );
 }
@@ -99,8 +111,14 @@ function Lever() {
     await client.invalidateQueries();
   };
   return (
-    <button type="button" role="switch" aria-checked={on} disabled={!may} onClick={pull}
-      className={`flex items-center gap-2 font-semibold whitespace-nowrap ${on ? "text-ink" : "rounded-sm bg-brick px-2 py-0.5 text-paper"}`}>
+    <button
+      type="button"
+      role="switch"
+      aria-checked={on}
+      disabled={!may}
+      onClick={pull}
+      className={`flex items-center gap-2 font-semibold whitespace-nowrap ${on ? "text-ink" : "rounded-sm bg-brick px-2 py-0.5 text-paper"}`}
+    >
       <span className={`relative inline-block h-3.5 w-7 rounded-sm border-[1.5px] ${on ? "border-juniper" : "border-paper"}`}>
         <span className={`absolute top-[1.5px] h-2 w-2.5 rounded-[1px] ${on ? "right-[1.5px] bg-juniper" : "left-[1.5px] bg-paper"}`} />
       </span>
@@ -128,11 +146,30 @@ function Me() {
       <Popover.Trigger className="whitespace-nowrap hover:text-ink">{name}</Popover.Trigger>
       <Popover.Portal>
         <Popover.Content className="pop flex flex-col items-start gap-2 p-3.5" sideOffset={8} align="end" collisionPadding={12}>
-          <span className="text-ink-2">{session.person?.email}, {session.person?.role}</span>
-          <span className="flex gap-3"><button type="button" className="link" onClick={() => look("light")}>light</button>
-            <button type="button" className="link" onClick={() => look("dark")}>dark</button>
-            <button type="button" className="link" onClick={() => look("")}>as the system</button></span>
-          <button type="button" className="link" onClick={async () => { await out.mutateAsync({}); window.location.assign("/"); }}>Sign out</button>
+          <span className="text-ink-2">
+            {session.person?.email}, {session.person?.role}
+          </span>
+          <span className="flex gap-3">
+            <button type="button" className="link" onClick={() => look("light")}>
+              light
+            </button>
+            <button type="button" className="link" onClick={() => look("dark")}>
+              dark
+            </button>
+            <button type="button" className="link" onClick={() => look("")}>
+              as the system
+            </button>
+          </span>
+          <button
+            type="button"
+            className="link"
+            onClick={async () => {
+              await out.mutateAsync({});
+              window.location.assign("/");
+            }}
+          >
+            Sign out
+          </button>
         </Popover.Content>
       </Popover.Portal>
     </Popover.Root>

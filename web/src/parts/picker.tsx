@@ -2,17 +2,38 @@ import { Popover } from "radix-ui";
 import type { ReactNode } from "react";
 
 // A blank of a sentence: its words, and the small picker that opens from it.
-export function Blank({ words, title, children, label, open, onOpenChange, disabled }: {
-  words: ReactNode; title: string; children: ReactNode; label?: string; open?: boolean; onOpenChange?: (o: boolean) => void; disabled?: boolean;
+export function Blank({
+  words,
+  title,
+  children,
+  label,
+  open,
+  onOpenChange,
+  disabled,
+}: {
+  words: ReactNode;
+  title: string;
+  children: ReactNode;
+  label?: string;
+  open?: boolean;
+  onOpenChange?: (o: boolean) => void;
+  disabled?: boolean;
 }) {
   if (disabled) return <b className="font-[560]">{words}</b>;
   return (
     <Popover.Root open={open} onOpenChange={onOpenChange}>
       <Popover.Trigger asChild>
-        <button type="button" className="blank" aria-label={label ? `${label}: ${typeof words === "string" ? words : ""}` : undefined}>{words}</button>
+        <button type="button" className="blank" aria-label={label ? `${label}: ${typeof words === "string" ? words : ""}` : undefined}>
+          {words}
+        </button>
       </Popover.Trigger>
       <Popover.Portal>
-        <Popover.Content className="pop max-h-[70vh] min-w-64 overflow-auto p-3.5 text-[13px]" sideOffset={6} align="start" collisionPadding={12}>
+        <Popover.Content
+          className="pop max-h-[70vh] min-w-64 overflow-auto p-3.5 text-[13px]"
+          sideOffset={6}
+          align="start"
+          collisionPadding={12}
+        >
           <h3 className="mb-2 text-xs font-[650] text-ink-2">{title}</h3>
           {children}
         </Popover.Content>
@@ -22,8 +43,16 @@ export function Blank({ words, title, children, label, open, onOpenChange, disab
 }
 
 // A list to choose one of.
-export function Choices<T extends string>({ items, value, onChoose, name }: {
-  items: { id: T; name: string; note?: string }[]; value: T | undefined; onChoose: (id: T) => void; name: string;
+export function Choices<T extends string>({
+  items,
+  value,
+  onChoose,
+  name,
+}: {
+  items: { id: T; name: string; note?: string }[];
+  value: T | undefined;
+  onChoose: (id: T) => void;
+  name: string;
 }) {
   return (
     <div role="radiogroup" aria-label={name} className="flex flex-col">

@@ -1,28 +1,65 @@
 import { Dialog } from "radix-ui";
-import { useEffect } from "react";
+import { useEffect, useRef } from "react";
 
-// Calls a handler for a key pressed outside fields and the grid.
-export function useKey(key: string, handler: () => void, on = true) {
+// Calls a handler for one of these keys pressed outside fields and the grid.
+export function useKey(keys: string, handler: (key: string) => void, on = true) {
+  const latest = useRef(handler);
+  useEffect(() => {
+    latest.current = handler;
+  });
   useEffect(() => {
     if (!on) return;
     const press = (e: KeyboardEvent) => {
       const t = e.target as HTMLElement;
-      if (e.ctrlKey || e.metaKey || e.altKey || e.key !== key) return;
+      if (e.ctrlKey || e.metaKey || e.altKey || e.key.length !== 1 || !keys.includes(e.key)) return;
       if (t.closest("input, textarea, select, [contenteditable=true], [role=grid]")) return;
       e.preventDefault();
-      handler();
+      latest.current(e.key);
     };
     window.addEventListener("keydown", press);
     return () => window.removeEventListener("keydown", press);
-  }, [key, handler, on]);
+  }, [keys, on]);
 }
 
 const groups: [string, [string, string][]][] = [
-  ["Everywhere", [["1 to 5", "the places"], ["s", "search"], ["?", "this list"], ["Esc", "close a slip or picker"]]],
-  ["In the grid", [["arrows", "move"], ["Enter or F2", "edit the cell"], ["letters", "type over the cell"], ["Tab", "next cell"], ["Esc", "leave the cell as it was"],
-    ["Delete", "empty the cell"], ["Ctrl Z", "undo your last edit"], ["Ctrl C, Ctrl V", "copy and paste a cell"], ["Space", "open the row's slip"]]],
-  ["In a sheet", [["/", "filter"], ["n", "add a row"]]],
-  ["In a template or slip", [[",", "previous row"], [".", "next row"], ["[", "put in a field"]]],
+  [
+    "Everywhere",
+    [
+      ["1 to 5", "the places"],
+      ["s", "search"],
+      ["?", "this list"],
+      ["Esc", "close a slip or picker"],
+    ],
+  ],
+  [
+    "In the grid",
+    [
+      ["arrows", "move"],
+      ["Enter or F2", "edit the cell"],
+      ["letters", "type over the cell"],
+      ["Tab", "next cell"],
+      ["Esc", "leave the cell as it was"],
+      ["Delete", "empty the cell"],
+      ["Ctrl Z", "undo your last edit"],
+      ["Ctrl C, Ctrl V", "copy and paste a cell"],
+      ["Space", "open the row's slip"],
+    ],
+  ],
+  [
+    "In a sheet",
+    [
+      ["/", "filter"],
+      ["n", "add a row"],
+    ],
+  ],
+  [
+    "In a template or slip",
+    [
+      [",", "previous row"],
+      [".", "next row"],
+      ["[", "put in a field"],
+    ],
+  ],
 ];
 
 export function Shortcuts({ open, onOpenChange }: { open: boolean; onOpenChange: (o: boolean) => void }) {
@@ -37,7 +74,10 @@ export function Shortcuts({ open, onOpenChange }: { open: boolean; onOpenChange:
               <section key={name}>
                 <h3 className="mb-1 text-xs font-[650] text-ink-2">{name}</h3>
                 {keys.map(([k, what]) => (
-                  <div key={k} className="flex justify-between gap-4 border-b border-hair-2 py-1"><span>{what}</span><kbd className="key self-center">{k}</kbd></div>
+                  <div key={k} className="flex justify-between gap-4 border-b border-hair-2 py-1">
+                    <span>{what}</span>
+                    <kbd className="key self-center">{k}</kbd>
+                  </div>
                 ))}
               </section>
             ))}

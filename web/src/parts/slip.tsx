@@ -2,8 +2,20 @@ import { type ReactNode, useEffect, useRef } from "react";
 
 // A panel from the right, over the margin. Escape closes it; the focus goes in
 // and comes back.
-export function Slip({ title, onClose, children, head, foot, wide }: {
-  title: string; onClose: () => void; children: ReactNode; head?: ReactNode; foot?: ReactNode; wide?: boolean;
+export function Slip({
+  title,
+  onClose,
+  children,
+  head,
+  foot,
+  wide,
+}: {
+  title: string;
+  onClose: () => void;
+  children: ReactNode;
+  head?: ReactNode;
+  foot?: ReactNode;
+  wide?: boolean;
 }) {
   const box = useRef<HTMLElement>(null);
   useEffect(() => {
@@ -12,13 +24,22 @@ export function Slip({ title, onClose, children, head, foot, wide }: {
     return () => before?.focus?.();
   }, []);
   return (
-    <aside ref={box} tabIndex={-1} aria-label={title} className={`slip absolute inset-y-0 right-0 z-30 flex max-w-full flex-col outline-none ${wide ? "w-[560px]" : "w-[470px]"}`}
-      onKeyDown={(e) => e.key === "Escape" && (e.stopPropagation(), onClose())}>
+    <aside
+      ref={box}
+      tabIndex={-1}
+      aria-label={title}
+      className={`slip absolute inset-y-0 right-0 z-30 flex max-w-full flex-col outline-none ${wide ? "w-[560px]" : "w-[470px]"}`}
+      onKeyDown={(e) => e.key === "Escape" && (e.stopPropagation(), onClose())}
+    >
       <div className="flex items-center gap-2 px-6 pt-4 text-ink-2">
         {head}
-        <button type="button" className="link ml-auto" onClick={onClose}>close<kbd className="key">Esc</kbd></button>
+        <button type="button" className="link ml-auto" onClick={onClose}>
+          close<kbd className="key">Esc</kbd>
+        </button>
       </div>
-      <div className="min-h-0 flex-1 overflow-auto px-6 pb-5" tabIndex={0} role="region" aria-label={`${title}, content`}>{children}</div>
+      <div className="min-h-0 flex-1 overflow-auto px-6 pb-5" tabIndex={0} role="region" aria-label={`${title}, content`}>
+        {children}
+      </div>
       {foot && <div className="flex flex-wrap items-center gap-4 border-t border-hair px-6 py-3">{foot}</div>}
     </aside>
   );

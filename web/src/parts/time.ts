@@ -12,8 +12,22 @@ function format(zone: string, options: Intl.DateTimeFormatOptions, key: string) 
 }
 function pieces(at: Date, zone: string) {
   const p = Object.fromEntries(
-    format(zone, { weekday: "short", day: "numeric", month: "short", year: "numeric", hour: "2-digit", minute: "2-digit", second: "2-digit", hourCycle: "h23" }, "all")
-      .formatToParts(at).map((x) => [x.type, x.value]),
+    format(
+      zone,
+      {
+        weekday: "short",
+        day: "numeric",
+        month: "short",
+        year: "numeric",
+        hour: "2-digit",
+        minute: "2-digit",
+        second: "2-digit",
+        hourCycle: "h23",
+      },
+      "all",
+    )
+      .formatToParts(at)
+      .map((x) => [x.type, x.value]),
   ) as Record<string, string>;
   p.month = (p.month ?? "").slice(0, 3);
   return p;
@@ -42,7 +56,11 @@ export function seconds(at: string | Date, zone: string): string {
 }
 // The calendar day in a zone, as ISO.
 export function isoDay(at: Date, zone: string): string {
-  const p = Object.fromEntries(format(zone, { year: "numeric", month: "2-digit", day: "2-digit" }, "iso").formatToParts(at).map((x) => [x.type, x.value]));
+  const p = Object.fromEntries(
+    format(zone, { year: "numeric", month: "2-digit", day: "2-digit" }, "iso")
+      .formatToParts(at)
+      .map((x) => [x.type, x.value]),
+  );
   return `${p.year}-${p.month}-${p.day}`;
 }
 // The instant at which a day begins in a zone.

@@ -26,9 +26,20 @@ function Weekends({ axis, height }: { axis: Axis; height: number }) {
   return <>{out}</>;
 }
 
-export const Track = memo(function Track({ axis, marks, height = 30, lit, onPress, onPoint }: {
-  axis: Axis; marks: Mark[]; height?: number; lit?: string | null;
-  onPress?: (m: Mark) => void; onPoint?: (m: Mark | null, el?: Element) => void;
+export const Track = memo(function Track({
+  axis,
+  marks,
+  height = 30,
+  lit,
+  onPress,
+  onPoint,
+}: {
+  axis: Axis;
+  marks: Mark[];
+  height?: number;
+  lit?: string | null;
+  onPress?: (m: Mark) => void;
+  onPoint?: (m: Mark | null, el?: Element) => void;
 }) {
   let last = -100;
   return (
@@ -43,8 +54,14 @@ export const Track = memo(function Track({ axis, marks, height = 30, lit, onPres
         last = x;
         return (
           // biome-ignore lint: the marks of a row are reached by its slip too
-          <g key={`${m.rule}${m.at}${i}`} opacity={lit && lit !== m.rule ? 0.25 : 1} className={onPress ? "cursor-pointer" : ""}
-            onClick={() => onPress?.(m)} onMouseEnter={(e) => onPoint?.(m, e.currentTarget)} onMouseLeave={() => onPoint?.(null)}>
+          <g
+            key={`${m.rule}${m.at}${i}`}
+            opacity={lit && lit !== m.rule ? 0.25 : 1}
+            className={onPress ? "cursor-pointer" : ""}
+            onClick={() => onPress?.(m)}
+            onMouseEnter={(e) => onPoint?.(m, e.currentTarget)}
+            onMouseLeave={() => onPoint?.(null)}
+          >
             <Shape x={x} y={height / 2} letter={m.letter} kind={m.kind} />
           </g>
         );
@@ -67,18 +84,26 @@ export function AxisHead({ axis, height = 38 }: { axis: Axis; height?: number })
     const x = place(axis, axis.start + d * day);
     if (x < 14 || x > axis.width - 14 || Math.abs(x - nowX) < 24) continue;
     const n = at.getUTCDate();
-    ticks.push({ x, text: n <= 7 || ticks.length === 0 ? `${n} ${at.toLocaleString("en-GB", { month: "short", timeZone: "UTC" }).slice(0, 3)}` : String(n) });
+    ticks.push({
+      x,
+      text:
+        n <= 7 || ticks.length === 0 ? `${n} ${at.toLocaleString("en-GB", { month: "short", timeZone: "UTC" }).slice(0, 3)}` : String(n),
+    });
   }
   return (
     <svg width={axis.width} height={height} className="block" aria-hidden="true">
       {ticks.map((t) => (
         <g key={t.x}>
           <line x1={t.x} x2={t.x} y1={height - 6} y2={height} stroke="var(--ink-2)" strokeOpacity={0.5} />
-          <text x={t.x} y={height - 10} textAnchor="middle" fontSize={11} fontWeight={500} fill="var(--ink-2)">{t.text}</text>
+          <text x={t.x} y={height - 10} textAnchor="middle" fontSize={11} fontWeight={500} fill="var(--ink-2)">
+            {t.text}
+          </text>
         </g>
       ))}
       <line x1={nowX} x2={nowX} y1={height - 16} y2={height} stroke="var(--ink)" strokeWidth={1.2} />
-      <text x={nowX} y={height - 20} textAnchor="middle" fontSize={11} fontWeight={700} fill="var(--ink)">now</text>
+      <text x={nowX} y={height - 20} textAnchor="middle" fontSize={11} fontWeight={700} fill="var(--ink)">
+        now
+      </text>
     </svg>
   );
 }

@@ -18,7 +18,12 @@ export function DeliverySlip({ id, onClose }: { id: string; onClose: () => void 
   const may = useMay("coordinator");
   const client = useQueryClient();
   const [plain, setPlain] = useState(false);
-  if (q.error) return <Slip title="Email" onClose={onClose}><p className="mt-3">{words(q.error)}</p></Slip>;
+  if (q.error)
+    return (
+      <Slip title="Email" onClose={onClose}>
+        <p className="mt-3">{words(q.error)}</p>
+      </Slip>
+    );
   if (!q.data) return null;
   const d = q.data;
   const l = d.line;
@@ -30,26 +35,75 @@ export function DeliverySlip({ id, onClose }: { id: string; onClose: () => void 
   const went = ["accepted", "queued", "claimed", "sending", "deferred", "failed", "bounced", "in-doubt"].includes(l.state);
   let day = "";
   return (
-    <Slip title={l.subject || `${l.rule}, ${l.row}`} onClose={onClose}
-      head={<><MarkIcon letter={l.letter} kind={l.kind} /><b className="text-ink">{l.rule}</b>, row <Link to="/sheets/$sheet" params={{ sheet: l.sheetId }} search={{ row: l.rowId } as never} className="link">{l.row || "taken away"}</Link></>}
-      foot={<>
-        {may && d.actions.map((a) => <button key={a} type="button" className={a === "send-again" ? "act" : "act-plain"} onClick={() => decide(a)}>{a === "send-again" && d.to.length > 0 ? `Send it again to ${d.to.length === 1 ? "1 address" : `${d.to.length} addresses`}` : actionWords[a]}</button>)}
-        {d.html && <a className="link" href={`/api/deliveries/${id}/message.eml`} download={`${d.occasion.slice(0, 12)}.eml`}>Download .eml</a>}
-      </>}>
-      <h2 className="mt-1 mb-1 font-letter text-lg! leading-6 font-semibold!">{l.subject || (l.state === "skipped" ? "Nothing was written" : "Not written yet")}</h2>
+    <Slip
+      title={l.subject || `${l.rule}, ${l.row}`}
+      onClose={onClose}
+      head={
+        <>
+          <MarkIcon letter={l.letter} kind={l.kind} />
+          <span>
+            <b className="text-ink">{l.rule}</b>, row{" "}
+            <Link to="/sheets/$sheet" params={{ sheet: l.sheetId }} search={{ row: l.rowId } as never} className="link">
+              {l.row || "taken away"}
+            </Link>
+          </span>
+        </>
+      }
+      foot={
+        <>
+          {may &&
+            d.actions.map((a) => (
+              <button key={a} type="button" className={a === "send-again" ? "act" : "act-plain"} onClick={() => decide(a)}>
+                {a === "send-again" && d.to.length > 0
+                  ? `Send it again to ${d.to.length === 1 ? "1 address" : `${d.to.length} addresses`}`
+                  : actionWords[a]}
+              </button>
+            ))}
+          {d.html && (
+            <a className="link" href={`/api/deliveries/${id}/message.eml`} download={`${d.occasion.slice(0, 12)}.eml`}>
+              Download .eml
+            </a>
+          )}
+        </>
+      }
+    >
+      <h2 className="mt-1 mb-1 font-letter text-lg! leading-6 font-semibold!">
+        {l.subject || (l.state === "skipped" ? "Nothing was written" : "Not written yet")}
+      </h2>
       <p className="border-b border-hair pb-3 text-ink-2">
-        {d.to.length > 0 ? `to ${d.to.join(", ")}` : "to nobody"}{d.cc.length > 0 && `, copy to ${d.cc.join(", ")}`}{d.replyTo.length > 0 && `, answers to ${d.replyTo.join(", ")}`} · <time dateTime={l.at} title={l.at}>{moment(l.at, zone, now)}</time>
+        {d.to.length > 0 ? `to ${d.to.join(", ")}` : "to nobody"}
+        {d.cc.length > 0 && `, copy to ${d.cc.join(", ")}`}
+        {d.replyTo.length > 0 && `, answers to ${d.replyTo.join(", ")}`} ·{" "}
+        <time dateTime={l.at} title={l.at}>
+          {moment(l.at, zone, now)}
+        </time>
       </p>
       {d.html && (
         <div className="pt-2">
-          {plain ? <pre className="max-h-72 overflow-auto border border-hair-2 p-3 font-sans whitespace-pre-wrap" tabIndex={0}>{d.text}</pre> : <LetterFrame html={d.html} title="The email as it was written" height={230} />}
-          <button type="button" className="link mt-1" onClick={() => setPlain(!plain)}>{plain ? "as a letter" : "as plain text"}</button>
+          {plain ? (
+            <pre className="max-h-72 overflow-auto border border-hair-2 p-3 font-sans whitespace-pre-wrap" tabIndex={0}>
+              {d.text}
+            </pre>
+          ) : (
+            <LetterFrame html={d.html} title="The email as it was written" height={230} />
+          )}
+          <button type="button" className="link mt-1" onClick={() => setPlain(!plain)}>
+            {plain ? "as a letter" : "as plain text"}
+          </button>
         </div>
       )}
       <Section title={went ? "Why it went" : l.state === "skipped" || l.state === "dropped" ? "Why it did not go" : "Why it has not gone"}>
         <p className="font-letter text-sm leading-[21px]">{d.why}</p>
-        <details className="mt-1"><summary className="link inline cursor-pointer">The row’s values then</summary>
-          <dl className="mt-1 grid grid-cols-[140px_1fr] gap-x-3">{d.facts.map((f) => <div key={f.name} className="contents"><dt className="text-ink-2">{f.name}</dt><dd>{f.value || <span className="text-ink-2">empty</span>}</dd></div>)}</dl>
+        <details className="mt-1">
+          <summary className="link inline cursor-pointer">The row’s values then</summary>
+          <dl className="mt-1 grid grid-cols-[140px_1fr] gap-x-3">
+            {d.facts.map((f) => (
+              <div key={f.name} className="contents">
+                <dt className="text-ink-2">{f.name}</dt>
+                <dd>{f.value || <span className="text-ink-2">empty</span>}</dd>
+              </div>
+            ))}
+          </dl>
         </details>
       </Section>
       <Section title="What became of it">
@@ -58,13 +112,33 @@ export function DeliverySlip({ id, onClose }: { id: string; onClose: () => void 
             const dn = dayName(e.at, zone, now);
             const head = dn === day ? seconds(e.at, zone) : `${dn.split(" ")[0]} ${seconds(e.at, zone)}`;
             day = dn;
-            return <li key={i} className="contents"><time dateTime={e.at} title={`${e.at}`}>{head}</time><span>{e.what}{e.actor !== "nivot" && `, by ${e.actor}`} {e.reply && <span className="font-mono text-[10.5px] text-ink-2">{e.reply}</span>}</span></li>;
+            return (
+              <li key={i} className="contents">
+                <time dateTime={e.at} title={`${e.at}`}>
+                  {head}
+                </time>
+                <span>
+                  {e.what}
+                  {e.actor !== "nivot" && `, by ${e.actor}`}{" "}
+                  {e.reply && <span className="font-mono text-[10.5px] text-ink-2">{e.reply}</span>}
+                </span>
+              </li>
+            );
           })}
         </ol>
-        {d.recipients.some((r) => r.state === "bounced" || r.state === "deferred") && d.recipients.map((r) => <p key={r.mailbox}>{r.mailbox}: {r.state || "not tried"} <span className="font-mono text-[10.5px] text-ink-2">{r.reply}</span></p>)}
+        {d.recipients.some((r) => r.state === "bounced" || r.state === "deferred") &&
+          d.recipients.map((r) => (
+            <p key={r.mailbox}>
+              {r.mailbox}: {r.state || "not tried"} <span className="font-mono text-[10.5px] text-ink-2">{r.reply}</span>
+            </p>
+          ))}
       </Section>
       <Section title="For the record">
-        <p className="font-mono text-[10.5px] leading-[17px] break-all text-ink-2">occasion {d.occasion.replace(/(.{4})(?=.)/g, "$1 ")} · attempt {d.attempt}<br />{d.messageId}</p>
+        <p className="font-mono text-[10.5px] leading-[17px] break-all text-ink-2">
+          occasion {d.occasion.replace(/(.{4})(?=.)/g, "$1 ")} · attempt {d.attempt}
+          <br />
+          {d.messageId}
+        </p>
       </Section>
     </Slip>
   );

@@ -28,13 +28,22 @@ type Item = { day: string; counts: string } | { line: LogLine };
 export function LogPlace() {
   const s = useSearch({ strict: false }) as Search;
   const navigate = useNavigate();
-  const put = (more: Partial<Search>) => void navigate({ to: "/log", search: Object.fromEntries(Object.entries({ ...s, ...more }).filter(([, v]) => v)) as never });
+  const put = (more: Partial<Search>) =>
+    void navigate({ to: "/log", search: Object.fromEntries(Object.entries({ ...s, ...more }).filter(([, v]) => v)) as never });
   const zone = useZone();
   const now = useNow(60000);
   const box = useRef<HTMLDivElement>(null);
   const sheets = api.useQuery("get", "/sheets");
   const rules = api.useQuery("get", "/sheets/{sheet}/rules", { params: { path: { sheet: s.sheet ?? "" } } }, { enabled: !!s.sheet });
-  const query = { sheet: s.sheet, rule: s.rule, row: s.row, since: s.since, to: s.to, text: s.text, state: shows[s.show ?? ""]?.states || undefined };
+  const query = {
+    sheet: s.sheet,
+    rule: s.rule,
+    row: s.row,
+    since: s.since,
+    to: s.to,
+    text: s.text,
+    state: shows[s.show ?? ""]?.states || undefined,
+  };
   const log = useInfiniteQuery({
     queryKey: ["log", query],
     initialPageParam: "",
@@ -45,22 +54,28 @@ export function LogPlace() {
     },
     getNextPageParam: (p) => p.next ?? null,
   });
-  const pages = log.data?.pages ?? [];
+  const pages = useMemo(() => log.data?.pages ?? [], [log.data]);
   const items = useMemo(() => {
     const out: Item[] = [];
     const days = new Map(pages.flatMap((p) => p.days.map((d) => [d.day, d.counts] as const)));
     let last = "";
-    for (const p of pages) for (const line of p.lines) {
-      const day = isoDay(new Date(line.at), zone);
-      if (day !== last) {
-        last = day;
-        out.push({ day: longDay(line.at, zone), counts: countWords(days.get(day) ?? {}) });
+    for (const p of pages)
+      for (const line of p.lines) {
+        const day = isoDay(new Date(line.at), zone);
+        if (day !== last) {
+          last = day;
+          out.push({ day: longDay(line.at, zone), counts: countWords(days.get(day) ?? {}) });
+        }
+        out.push({ line });
       }
-      out.push({ line });
-    }
     return out;
   }, [pages, zone]);
-  const virtual = useVirtualizer({ count: items.length + (log.hasNextPage ? 1 : 0), getScrollElement: () => box.current, estimateSize: () => 30, overscan: 15 });
+  const virtual = useVirtualizer({
+    count: items.length + (log.hasNextPage ? 1 : 0),
+    getScrollElement: () => box.current,
+    estimateSize: () => 30,
+    overscan: 15,
+  });
   const shown = virtual.getVirtualItems();
   const lastShown = shown[shown.length - 1]?.index ?? 0;
   if (log.hasNextPage && !log.isFetchingNextPage && lastShown >= items.length) void log.fetchNextPage();
@@ -80,24 +95,103 @@ export function LogPlace() {
   return (
     <div className="flex min-h-0 flex-1 flex-col">
       <div className="px-5 pt-[18px] pb-2.5">
-        <h1>{log.data === undefined ? "\u00a0" : items.length === 0 ? <><b>The log.</b> {s.show || s.sheet || s.to || s.text || s.since ? "Nothing is like this." : "Nothing has fallen due yet. Once a rule is on, every email stands here, and every one that did not go, with its reason."}</>
-          : <>{s.since ? `Since ${dayName(`${s.since}T12:00:00Z`, zone, now)}` : "In all"} <span className="figure">{count(c.accepted ?? 0, "email")}</span> went out, {bounced} {bounced === 1 ? "was" : "were"} refused, {c["in-doubt"] ?? 0} {c["in-doubt"] === 1 ? "is" : "are"} in doubt. <span className="figure">{(c.skipped ?? 0).toLocaleString("en-GB")}</span> {c.skipped === 1 ? "was" : "were"} not needed and {c.skipped === 1 ? "was" : "were"} left.</>}</h1>
+        <h1>
+          {log.data === undefined ? (
+            "\u00a0"
+          ) : items.length === 0 ? (
+            <>
+              <b>The log.</b>{" "}
+              {s.show || s.sheet || s.to || s.text || s.since
+                ? "Nothing is like this."
+                : "Nothing has fallen due yet. Once a rule is on, every email stands here, and every one that did not go, with its reason."}
+            </>
+          ) : (
+            <>
+              {s.since ? `Since ${dayName(`${s.since}T12:00:00Z`, zone, now)}` : "In all"}{" "}
+              <span className="figure">{count(c.accepted ?? 0, "email")}</span> went out, {bounced} {bounced === 1 ? "was" : "were"}{" "}
+              refused, {c["in-doubt"] ?? 0} {c["in-doubt"] === 1 ? "is" : "are"} in doubt.{" "}
+              <span className="figure">{(c.skipped ?? 0).toLocaleString("en-GB")}</span> {c.skipped === 1 ? "was" : "were"} not needed and{" "}
+              {c.skipped === 1 ? "was" : "were"} left.
+            </>
+          )}
+        </h1>
       </div>
       <div className="flex flex-wrap items-baseline gap-x-4 px-5 pb-2 text-ink-2">
-        <span>Showing{" "}
-          <Blank title="Which outcomes" label="Outcome" words={shows[s.show ?? ""]?.name ?? "everything"}><Choices name="show" value={s.show ?? ""} onChoose={(show) => put({ show })} items={Object.entries(shows).map(([id, x]) => ({ id, name: x.name }))} /></Blank>
-          {" "}from{" "}
-          <Blank title="From which sheet" label="Sheet" words={sheetName ?? "all sheets"}><Choices name="sheet" value={s.sheet ?? ""} onChoose={(sheet) => put({ sheet, rule: "", row: "" })} items={[{ id: "", name: "all sheets" }, ...(sheets.data ?? []).map((x) => ({ id: x.id, name: x.name }))]} /></Blank>
-          {s.sheet && <>, <Blank title="By which rule" label="Rule" words={ruleName ?? "any rule"}><Choices name="rule" value={s.rule ?? ""} onChoose={(rule) => put({ rule })} items={[{ id: "", name: "any rule" }, ...(rules.data ?? []).map((r) => ({ id: r.id, name: r.body.name, note: r.letter }))]} /></Blank></>}
-          {s.row && <>, <button type="button" className="blank" onClick={() => put({ row: "" })}>one row</button></>}
-          {" "}since{" "}
-          <Blank title="Since which day" label="Since" words={s.since ? dayName(`${s.since}T12:00:00Z`, zone, now) : "the beginning"}><input className="field" type="date" aria-label="Since" value={s.since ?? ""} onChange={(e) => put({ since: e.target.value })} /></Blank>
+        <span>
+          Showing{" "}
+          <Blank title="Which outcomes" label="Outcome" words={shows[s.show ?? ""]?.name ?? "everything"}>
+            <Choices
+              name="show"
+              value={s.show ?? ""}
+              onChoose={(show) => put({ show })}
+              items={Object.entries(shows).map(([id, x]) => ({ id, name: x.name }))}
+            />
+          </Blank>{" "}
+          from{" "}
+          <Blank title="From which sheet" label="Sheet" words={sheetName ?? "all sheets"}>
+            <Choices
+              name="sheet"
+              value={s.sheet ?? ""}
+              onChoose={(sheet) => put({ sheet, rule: "", row: "" })}
+              items={[{ id: "", name: "all sheets" }, ...(sheets.data ?? []).map((x) => ({ id: x.id, name: x.name }))]}
+            />
+          </Blank>
+          {s.sheet && (
+            <>
+              ,{" "}
+              <Blank title="By which rule" label="Rule" words={ruleName ?? "any rule"}>
+                <Choices
+                  name="rule"
+                  value={s.rule ?? ""}
+                  onChoose={(rule) => put({ rule })}
+                  items={[
+                    { id: "", name: "any rule" },
+                    ...(rules.data ?? []).map((r) => ({ id: r.id, name: r.body.name, note: r.letter })),
+                  ]}
+                />
+              </Blank>
+            </>
+          )}
+          {s.row && (
+            <>
+              ,{" "}
+              <button type="button" className="blank" onClick={() => put({ row: "" })}>
+                one row
+              </button>
+            </>
+          )}{" "}
+          since{" "}
+          <Blank title="Since which day" label="Since" words={s.since ? dayName(`${s.since}T12:00:00Z`, zone, now) : "the beginning"}>
+            <input
+              className="field"
+              type="date"
+              aria-label="Since"
+              value={s.since ?? ""}
+              onChange={(e) => put({ since: e.target.value })}
+            />
+          </Blank>
           , to{" "}
-          <Blank title="To an address that holds" label="To" words={s.to || "anyone"}><input className="field" aria-label="Address holds" defaultValue={s.to ?? ""} onChange={(e) => put({ to: e.target.value.trim() })} /></Blank>
+          <Blank title="To an address that holds" label="To" words={s.to || "anyone"}>
+            <input
+              className="field"
+              aria-label="Address holds"
+              defaultValue={s.to ?? ""}
+              onChange={(e) => put({ to: e.target.value.trim() })}
+            />
+          </Blank>
           , about{" "}
-          <Blank title="With a subject that holds" label="Subject" words={s.text || "anything"}><input className="field" aria-label="Subject holds" defaultValue={s.text ?? ""} onChange={(e) => put({ text: e.target.value.trim() })} /></Blank>
+          <Blank title="With a subject that holds" label="Subject" words={s.text || "anything"}>
+            <input
+              className="field"
+              aria-label="Subject holds"
+              defaultValue={s.text ?? ""}
+              onChange={(e) => put({ text: e.target.value.trim() })}
+            />
+          </Blank>
         </span>
-        <a className="link ml-auto" href={`/api/log.csv?${csv}`} download="nivot-log.csv">Take out as CSV</a>
+        <a className="link ml-auto" href={`/api/log.csv?${csv}`} download="nivot-log.csv">
+          Take out as CSV
+        </a>
       </div>
       <div className="relative flex min-h-0 flex-1 border-t border-hair">
         <div ref={box} className="min-w-0 flex-1 overflow-auto bg-sheet" tabIndex={0} role="region" aria-label="Emails">
@@ -105,18 +199,56 @@ export function LogPlace() {
             {shown.map((v) => {
               const item = items[v.index];
               const style = { transform: `translateY(${v.start}px)` };
-              if (!item) return <div key={v.key} role="row" className="absolute px-5 py-1.5 text-ink-2" style={style}><span role="cell">more …</span></div>;
-              if ("day" in item) return <div key={v.key} role="row" className="absolute flex h-[30px] w-full items-end gap-2.5 border-b border-hair bg-paper px-5 pb-1 font-[650]" style={style}><span role="rowheader">{item.day} <small className="ml-2 text-[13px] font-[450] text-ink-2">{item.counts}</small></span></div>;
+              if (!item)
+                return (
+                  <div key={v.key} role="row" className="absolute px-5 py-1.5 text-ink-2" style={style}>
+                    <span role="cell">more …</span>
+                  </div>
+                );
+              if ("day" in item)
+                return (
+                  <div
+                    key={v.key}
+                    role="row"
+                    className="absolute flex h-[30px] w-full items-end gap-2.5 border-b border-hair bg-paper px-5 pb-1 font-[650]"
+                    style={style}
+                  >
+                    <span role="rowheader">
+                      {item.day} <small className="ml-2 text-[13px] font-[450] text-ink-2">{item.counts}</small>
+                    </span>
+                  </div>
+                );
               const l = item.line;
               return (
-                <div key={v.key} role="row" className={`absolute flex h-[30px] w-full items-center gap-3.5 border-b border-hair-2 px-5 whitespace-nowrap hover:bg-wash ${l.id === s.email ? "bg-wash" : ""}`} style={style}>
-                  <span role="cell" className="w-10 flex-none" title={l.at}>{clock(l.at, zone)}</span>
-                  <span role="cell" className="flex-none leading-none"><MarkIcon letter={l.letter} kind={l.kind} /></span>
-                  <span role="cell" className={`w-[216px] flex-none truncate ${l.to ? "" : "text-ink-2"}`}>{l.to || "nobody"}</span>
-                  <span role="cell" className="min-w-0 flex-1 basis-72 truncate"><button type="button" className="max-w-full truncate text-left hover:underline" onClick={() => put({ email: l.id })}>{l.subject || l.rule}</button></span>
-                  <span role="cell" className="w-20 flex-none truncate max-lg:hidden">{l.row}</span>
-                  <span role="cell" className="w-28 flex-none truncate text-ink-2 max-lg:hidden">{l.rule}</span>
-                  <span role="cell" className="w-64 flex-none truncate text-ink-2 max-md:w-32" title={l.outcome}>{l.outcome}</span>
+                <div
+                  key={v.key}
+                  role="row"
+                  className={`absolute flex h-[30px] w-full items-center gap-3.5 border-b border-hair-2 px-5 whitespace-nowrap hover:bg-wash ${l.id === s.email ? "bg-wash" : ""}`}
+                  style={style}
+                >
+                  <span role="cell" className="w-10 flex-none" title={l.at}>
+                    {clock(l.at, zone)}
+                  </span>
+                  <span role="cell" className="flex-none leading-none">
+                    <MarkIcon letter={l.letter} kind={l.kind} />
+                  </span>
+                  <span role="cell" className={`w-[216px] flex-none truncate ${l.to ? "" : "text-ink-2"}`}>
+                    {l.to || "nobody"}
+                  </span>
+                  <span role="cell" className="min-w-0 flex-1 basis-72 truncate">
+                    <button type="button" className="max-w-full truncate text-left hover:underline" onClick={() => put({ email: l.id })}>
+                      {l.subject || l.rule}
+                    </button>
+                  </span>
+                  <span role="cell" className="w-20 flex-none truncate max-lg:hidden">
+                    {l.row}
+                  </span>
+                  <span role="cell" className="w-28 flex-none truncate text-ink-2 max-lg:hidden">
+                    {l.rule}
+                  </span>
+                  <span role="cell" className="w-64 flex-none truncate text-ink-2 max-md:w-32" title={l.outcome}>
+                    {l.outcome}
+                  </span>
                 </div>
               );
             })}
@@ -130,7 +262,18 @@ export function LogPlace() {
 
 function countWords(c: Record<string, number>): string {
   const n = (...states: string[]) => states.reduce((sum, s) => sum + (c[s] ?? 0), 0);
-  const parts: [number, string][] = [[n("accepted"), "out"], [n("failed", "bounced"), "refused"], [n("in-doubt"), "in doubt"], [n("held"), "held"], [n("incomplete"), "incomplete"],
-    [n("missed"), "missed"], [n("queued", "claimed", "sending", "deferred"), "on the way"], [n("skipped", "dropped"), "skipped"]];
-  return parts.filter(([k]) => k > 0).map(([k, w]) => `${k} ${w}`).join(", ");
+  const parts: [number, string][] = [
+    [n("accepted"), "out"],
+    [n("failed", "bounced"), "refused"],
+    [n("in-doubt"), "in doubt"],
+    [n("held"), "held"],
+    [n("incomplete"), "incomplete"],
+    [n("missed"), "missed"],
+    [n("queued", "claimed", "sending", "deferred"), "on the way"],
+    [n("skipped", "dropped"), "skipped"],
+  ];
+  return parts
+    .filter(([k]) => k > 0)
+    .map(([k, w]) => `${k} ${w}`)
+    .join(", ");
 }

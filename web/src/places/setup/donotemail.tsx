@@ -29,11 +29,54 @@ export function DoNotEmail() {
   };
   return (
     <div className="overflow-auto px-5 py-4">
-      <h1 className="mb-3"><b>Do-not-email list.</b> {q.data.length === 0 ? "Nobody is on it. An address on it gets nothing more, whatever a rule says." : `${count(q.data.length, "address gets", "addresses get")} nothing more, whatever a rule says.`}</h1>
-      <table className="tbl max-w-4xl"><tbody>
-        {q.data.map((d) => <tr key={d.address}><td>{d.address}</td><td className="text-ink-2">{d.reason}</td><td className="text-ink-2">{d.by}, {moment(d.at, zone, now)}</td><td>{may && <button type="button" className="link" aria-label={`Take ${d.address} off the list`} onClick={() => remove(d.address)}>take off</button>}</td></tr>)}
-      </tbody></table>
-      {may && <form onSubmit={add} className="mt-4 flex flex-wrap gap-3"><input className="field w-64" required aria-label="Address" placeholder="name@place.example" value={address} onChange={(e) => setAddress(e.target.value)} /><input className="field w-64" aria-label="Reason" placeholder="reason" value={reason} onChange={(e) => setReason(e.target.value)} /><button type="submit" className="act-plain">Put on the list</button></form>}
+      <h1 className="mb-3">
+        <b>Do-not-email list.</b>{" "}
+        {q.data.length === 0
+          ? "Nobody is on it. An address on it gets nothing more, whatever a rule says."
+          : `${count(q.data.length, "address gets", "addresses get")} nothing more, whatever a rule says.`}
+      </h1>
+      <table className="tbl max-w-4xl">
+        <tbody>
+          {q.data.map((d) => (
+            <tr key={d.address}>
+              <td>{d.address}</td>
+              <td className="text-ink-2">{d.reason}</td>
+              <td className="text-ink-2">
+                {d.by}, {moment(d.at, zone, now)}
+              </td>
+              <td>
+                {may && (
+                  <button type="button" className="link" aria-label={`Take ${d.address} off the list`} onClick={() => remove(d.address)}>
+                    take off
+                  </button>
+                )}
+              </td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      {may && (
+        <form onSubmit={add} className="mt-4 flex flex-wrap gap-3">
+          <input
+            className="field w-64"
+            required
+            aria-label="Address"
+            placeholder="name@place.example"
+            value={address}
+            onChange={(e) => setAddress(e.target.value)}
+          />
+          <input
+            className="field w-64"
+            aria-label="Reason"
+            placeholder="reason"
+            value={reason}
+            onChange={(e) => setReason(e.target.value)}
+          />
+          <button type="submit" className="act-plain">
+            Put on the list
+          </button>
+        </form>
+      )}
     </div>
   );
 }

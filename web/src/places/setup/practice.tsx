@@ -13,31 +13,75 @@ export function PracticeMailbox() {
   const now = useNow(60000);
   const zone = useZone();
   const before = befores[befores.length - 1];
-  const q = api.useQuery("get", "/practice/messages", { params: { query: { find: find || undefined, before } } }, { placeholderData: keepPreviousData });
+  const q = api.useQuery(
+    "get",
+    "/practice/messages",
+    { params: { query: { find: find || undefined, before } } },
+    { placeholderData: keepPreviousData },
+  );
   const d = q.data;
   if (!d) return null;
   const last = d.messages[d.messages.length - 1];
   return (
     <div className="relative flex min-h-0 flex-1 flex-col">
       <div className="flex items-baseline gap-6 px-5 py-4">
-        <h1>{d.total === 0 && !find ? <><b>Practice mailbox.</b> Empty. What the practice mail server takes stands here; nothing of it leaves this machine.</> : <><b>Practice mailbox.</b> {count(d.total, "mail")}{find && ` holding “${find}”`}; nothing of it has left this machine.</>}</h1>
-        <input className="field ml-auto w-60" aria-label="Find mails" placeholder="find by address or subject" value={find} onChange={(e) => { setFind(e.target.value); setBefores([]); }} />
+        <h1>
+          {d.total === 0 && !find ? (
+            <>
+              <b>Practice mailbox.</b> Empty. What the practice mail server takes stands here; nothing of it leaves this machine.
+            </>
+          ) : (
+            <>
+              <b>Practice mailbox.</b> {count(d.total, "mail")}
+              {find && ` holding “${find}”`}; nothing of it has left this machine.
+            </>
+          )}
+        </h1>
+        <input
+          className="field ml-auto w-60"
+          aria-label="Find mails"
+          placeholder="find by address or subject"
+          value={find}
+          onChange={(e) => {
+            setFind(e.target.value);
+            setBefores([]);
+          }}
+        />
       </div>
       <div className="min-h-0 flex-1 overflow-auto border-t border-hair bg-sheet px-5" tabIndex={0} role="region" aria-label="Mails">
         <table className="tbl">
-          <thead><tr><th>Came</th><th>To</th><th>Subject</th></tr></thead>
+          <thead>
+            <tr>
+              <th>Came</th>
+              <th>To</th>
+              <th>Subject</th>
+            </tr>
+          </thead>
           <tbody>
             {d.messages.map((m) => (
               <tr key={m.id} className={`hover:bg-wash ${m.id === open ? "bg-wash" : ""}`}>
-                <td className="whitespace-nowrap">{moment(m.at, zone, now)}</td><td className="max-w-80 truncate">{m.to.join(", ")}</td>
-                <td><button type="button" className="text-left hover:underline" onClick={() => setOpen(m.id)}>{m.subject || "no subject"}</button></td>
+                <td className="whitespace-nowrap">{moment(m.at, zone, now)}</td>
+                <td className="max-w-80 truncate">{m.to.join(", ")}</td>
+                <td>
+                  <button type="button" className="text-left hover:underline" onClick={() => setOpen(m.id)}>
+                    {m.subject || "no subject"}
+                  </button>
+                </td>
               </tr>
             ))}
           </tbody>
         </table>
         <div className="flex gap-5 py-3">
-          {befores.length > 0 && <button type="button" className="link" onClick={() => setBefores(befores.slice(0, -1))}>newer</button>}
-          {d.messages.length === 100 && last && <button type="button" className="link" onClick={() => setBefores([...befores, last.id])}>older</button>}
+          {befores.length > 0 && (
+            <button type="button" className="link" onClick={() => setBefores(befores.slice(0, -1))}>
+              newer
+            </button>
+          )}
+          {d.messages.length === 100 && last && (
+            <button type="button" className="link" onClick={() => setBefores([...befores, last.id])}>
+              older
+            </button>
+          )}
         </div>
       </div>
       {open && <Mail id={open} onClose={() => setOpen(undefined)} />}
@@ -57,13 +101,55 @@ function Mail({ id, onClose }: { id: string; onClose: () => void }) {
   if (!d) return null;
   const header = (name: string) => d.headers.find((h) => h[0]?.toLowerCase() === name)?.[1];
   return (
-    <Slip title={d.message.subject} onClose={onClose} wide head={<span>from {header("from") ?? d.envelopeFrom}</span>} foot={<a className="link" href={`/api/practice/messages/${id}/message.eml`} download={`mail-${id}.eml`}>Download .eml</a>}>
+    <Slip
+      title={d.message.subject}
+      onClose={onClose}
+      wide
+      head={<span>from {header("from") ?? d.envelopeFrom}</span>}
+      foot={
+        <a className="link" href={`/api/practice/messages/${id}/message.eml`} download={`mail-${id}.eml`}>
+          Download .eml
+        </a>
+      }
+    >
       <h2 className="mt-1 mb-1 font-letter text-lg! leading-6 font-semibold!">{d.message.subject}</h2>
-      <p className="border-b border-hair pb-2 text-ink-2">to {plain(header("to")) ?? d.message.to.join(", ")}{header("cc") && `, copy to ${plain(header("cc"))}`}{header("reply-to") && `, answers to ${plain(header("reply-to"))}`}</p>
-      <div className="flex gap-4 py-2">{(["letter", "text", "source"] as const).map((p) => <button key={p} type="button" className={p === part ? "border-b-[1.5px] border-ink font-semibold" : "link"} aria-pressed={p === part} onClick={() => setPart(p)}>{p === "letter" ? "Letter" : p === "text" ? "Plain text" : "Source"}</button>)}</div>
-      {part === "letter" && (d.html ? <LetterFrame html={d.html} title="The mail as a letter" height={430} /> : <p className="text-ink-2">This mail has no letter, only plain text.</p>)}
-      {part === "text" && <pre tabIndex={0} className="overflow-auto border border-hair-2 p-3 font-sans whitespace-pre-wrap">{d.text}</pre>}
-      {part === "source" && <pre tabIndex={0} className="overflow-auto border border-hair-2 p-3 font-mono text-[10.5px] leading-4 whitespace-pre-wrap break-all">{d.source}</pre>}
+      <p className="border-b border-hair pb-2 text-ink-2">
+        to {plain(header("to")) ?? d.message.to.join(", ")}
+        {header("cc") && `, copy to ${plain(header("cc"))}`}
+        {header("reply-to") && `, answers to ${plain(header("reply-to"))}`}
+      </p>
+      <div className="flex gap-4 py-2">
+        {(["letter", "text", "source"] as const).map((p) => (
+          <button
+            key={p}
+            type="button"
+            className={p === part ? "border-b-[1.5px] border-ink font-semibold" : "link"}
+            aria-pressed={p === part}
+            onClick={() => setPart(p)}
+          >
+            {p === "letter" ? "Letter" : p === "text" ? "Plain text" : "Source"}
+          </button>
+        ))}
+      </div>
+      {part === "letter" &&
+        (d.html ? (
+          <LetterFrame html={d.html} title="The mail as a letter" height={430} />
+        ) : (
+          <p className="text-ink-2">This mail has no letter, only plain text.</p>
+        ))}
+      {part === "text" && (
+        <pre tabIndex={0} className="overflow-auto border border-hair-2 p-3 font-sans whitespace-pre-wrap">
+          {d.text}
+        </pre>
+      )}
+      {part === "source" && (
+        <pre
+          tabIndex={0}
+          className="overflow-auto border border-hair-2 p-3 font-mono text-[10.5px] leading-4 whitespace-pre-wrap break-all"
+        >
+          {d.source}
+        </pre>
+      )}
     </Slip>
   );
 }

@@ -15,18 +15,65 @@ export function Senders() {
   if (!list) return null;
   return (
     <div className="overflow-auto px-5 py-4">
-      <h1 className="mb-3">{list.length === 0 ? <><b>Senders.</b> None yet. Without one nothing can go out.</> : <><b>Senders.</b> Emails go out from the first of these.</>}</h1>
+      <h1 className="mb-3">
+        {list.length === 0 ? (
+          <>
+            <b>Senders.</b> None yet. Without one nothing can go out.
+          </>
+        ) : (
+          <>
+            <b>Senders.</b> Emails go out from the first of these.
+          </>
+        )}
+      </h1>
       <table className="tbl max-w-4xl">
-        <thead><tr><th>From</th><th>Mail server</th><th>Protection</th><th>Signs in as</th><th /></tr></thead>
+        <thead>
+          <tr>
+            <th>From</th>
+            <th>Mail server</th>
+            <th>Protection</th>
+            <th>Signs in as</th>
+            <th />
+          </tr>
+        </thead>
         <tbody>
           {list.map((s) => (
-            <tr key={s.id}><td>{s.name} &lt;{s.address}&gt;</td><td>{s.host}:{s.port}</td><td>{s.security === "none" ? "none" : s.security === "tls" ? "TLS" : "STARTTLS"}</td><td>{s.username || "nobody"}{s.hasPassword && ", with a password"}</td>
-              <td>{may && <button type="button" className="link" onClick={() => setOpen(s.id)}>change</button>}</td></tr>
+            <tr key={s.id}>
+              <td>
+                {s.name} &lt;{s.address}&gt;
+              </td>
+              <td>
+                {s.host}:{s.port}
+              </td>
+              <td>{s.security === "none" ? "none" : s.security === "tls" ? "TLS" : "STARTTLS"}</td>
+              <td>
+                {s.username || "nobody"}
+                {s.hasPassword && ", with a password"}
+              </td>
+              <td>
+                {may && (
+                  <button type="button" className="link" onClick={() => setOpen(s.id)}>
+                    change
+                  </button>
+                )}
+              </td>
+            </tr>
           ))}
         </tbody>
       </table>
-      {may && open === null && <button type="button" className="link mt-3" onClick={() => setOpen("new")}>Add a sender</button>}
-      {open !== null && <SenderForm key={open} id={open === "new" ? undefined : open} start={{ ...fresh, ...pickSave(list.find((s) => s.id === open)) }} onDone={() => setOpen(null)} />}
+      {may && open === null && (
+        <button type="button" className="link mt-3" onClick={() => setOpen("new")}>
+          Add a sender
+        </button>
+      )}
+      {open !== null && (
+        <SenderForm
+          key={open}
+          id={open === "new" ? undefined : open}
+          start={{ ...fresh, ...pickSave(list.find((s) => s.id === open)) }}
+          onDone={() => setOpen(null)}
+        />
+      )}
     </div>
   );
 }
@@ -41,27 +88,61 @@ function SenderForm({ id, start, onDone }: { id?: string; start: Save; onDone: (
   const client = useQueryClient();
   const save = async (e: React.FormEvent) => {
     e.preventDefault();
-    const { error } = id ? await http.PUT("/setup/senders/{sender}", { params: { path: { sender: id } }, body: form }) : await http.POST("/setup/senders", { body: form });
+    const { error } = id
+      ? await http.PUT("/setup/senders/{sender}", { params: { path: { sender: id } }, body: form })
+      : await http.POST("/setup/senders", { body: form });
     if (error) return setProblem(error);
     toast.success("Saved.");
     await client.invalidateQueries();
     onDone();
   };
   const field = (key: "name" | "address" | "host" | "username" | "password", label: string, type = "text") => (
-    <label className="flex flex-col gap-1">{label}
-      <input className="field" type={type} autoComplete="off" aria-invalid={problem?.field === `/${key}`} value={form[key] ?? ""} onChange={(e) => setForm({ ...form, [key]: e.target.value })} /></label>
+    <label className="flex flex-col gap-1">
+      {label}
+      <input
+        className="field"
+        type={type}
+        autoComplete="off"
+        aria-invalid={problem?.field === `/${key}`}
+        value={form[key] ?? ""}
+        onChange={(e) => setForm({ ...form, [key]: e.target.value })}
+      />
+    </label>
   );
   return (
     <form onSubmit={save} className="mt-4 grid max-w-2xl grid-cols-2 gap-x-6 gap-y-3 border-t border-hair pt-4">
-      {field("name", "Name that recipients see")}{field("address", "Address")}
+      {field("name", "Name that recipients see")}
+      {field("address", "Address")}
       {field("host", "Mail server")}
-      <label className="flex flex-col gap-1">Port<input className="field" type="number" value={form.port} onChange={(e) => setForm({ ...form, port: Number(e.target.value) })} /></label>
-      <label className="flex flex-col gap-1">Protection
-        <select className="field" value={form.security} onChange={(e) => setForm({ ...form, security: e.target.value as Save["security"] })}><option value="starttls">STARTTLS</option><option value="tls">TLS</option><option value="none">none</option></select></label>
+      <label className="flex flex-col gap-1">
+        Port
+        <input className="field" type="number" value={form.port} onChange={(e) => setForm({ ...form, port: Number(e.target.value) })} />
+      </label>
+      <label className="flex flex-col gap-1">
+        Protection
+        <select
+          className="field"
+          value={form.security}
+          onChange={(e) => setForm({ ...form, security: e.target.value as Save["security"] })}
+        >
+          <option value="starttls">STARTTLS</option>
+          <option value="tls">TLS</option>
+          <option value="none">none</option>
+        </select>
+      </label>
       {field("username", "User name, if it wants one")}
       {field("password", id ? "Password; leave empty to keep the one there is" : "Password, if it wants one", "password")}
-      <p role="alert" className="col-span-2 min-h-5 text-brick">{problem?.title}</p>
-      <span className="col-span-2 flex gap-3"><button type="submit" className="act">Save the sender</button><button type="button" className="act-plain" onClick={onDone}>Leave it</button></span>
+      <p role="alert" className="col-span-2 min-h-5 text-brick">
+        {problem?.title}
+      </p>
+      <span className="col-span-2 flex gap-3">
+        <button type="submit" className="act">
+          Save the sender
+        </button>
+        <button type="button" className="act-plain" onClick={onDone}>
+          Leave it
+        </button>
+      </span>
     </form>
   );
 }

@@ -23,9 +23,21 @@ export function SetupPlace() {
   return (
     <div className="flex min-h-0 flex-1 flex-col">
       <nav aria-label="Parts of Setup" className="flex flex-none flex-wrap gap-6 px-5 pt-[18px] pb-3">
-        {shown.map((p) => <Link key={p.id} to="/setup/$part" params={{ part: p.id }} aria-current={p === here ? "page" : undefined} className={p === here ? "border-b-[1.5px] border-ink font-[650]" : "text-ink-2 hover:text-ink"}>{p.name}</Link>)}
+        {shown.map((p) => (
+          <Link
+            key={p.id}
+            to="/setup/$part"
+            params={{ part: p.id }}
+            aria-current={p === here ? "page" : undefined}
+            className={p === here ? "border-b-[1.5px] border-ink font-[650]" : "text-ink-2 hover:text-ink"}
+          >
+            {p.name}
+          </Link>
+        ))}
       </nav>
-      <div className="flex min-h-0 flex-1 flex-col border-t border-hair"><here.show /></div>
+      <div className="flex min-h-0 flex-1 flex-col border-t border-hair">
+        <here.show />
+      </div>
     </div>
   );
 }

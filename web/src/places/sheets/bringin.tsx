@@ -31,22 +31,76 @@ export function BringIn({ sheet, onClose }: { sheet: Sheet; onClose: () => void 
     }
   };
   return (
-    <Slip title="Bring rows in" onClose={onClose} head={<b className="text-ink">Bring rows in</b>}
-      foot={plan && file && <button type="button" className="act" disabled={busy || plan.new + plan.changed + plan.gone === 0} onClick={() => send(file, false)}>
-        Add {plan.new}, change {plan.changed}, mark {plan.gone} as gone</button>}>
-      <p className="mt-2 mb-3">A CSV file whose first line names the columns. {key ? <>Rows are met by <b>{key}</b>: one that is there is changed, one that is not is added. A row that the file no longer has is kept and marked as gone; nothing goes out for it.</> : "This sheet has no key column, so every row of the file is added."}</p>
-      <input type="file" accept=".csv,.tsv,.txt,text/csv" aria-label="CSV file" onChange={(e) => {
-        const f = e.target.files?.[0];
-        if (f) { setFile(f); void send(f, true); }
-      }} />
-      <p role="alert" className="mt-3 text-brick">{error}</p>
+    <Slip
+      title="Bring rows in"
+      onClose={onClose}
+      head={<b className="text-ink">Bring rows in</b>}
+      foot={
+        plan &&
+        file && (
+          <button
+            type="button"
+            className="act"
+            disabled={busy || plan.new + plan.changed + plan.gone === 0}
+            onClick={() => send(file, false)}
+          >
+            Add {plan.new}, change {plan.changed}, mark {plan.gone} as gone
+          </button>
+        )
+      }
+    >
+      <p className="mt-2 mb-3">
+        A CSV file whose first line names the columns.{" "}
+        {key ? (
+          <>
+            Rows are met by <b>{key}</b>: one that is there is changed, one that is not is added. A row that the file no longer has is kept
+            and marked as gone; nothing goes out for it.
+          </>
+        ) : (
+          "This sheet has no key column, so every row of the file is added."
+        )}
+      </p>
+      <input
+        type="file"
+        accept=".csv,.tsv,.txt,text/csv"
+        aria-label="CSV file"
+        onChange={(e) => {
+          const f = e.target.files?.[0];
+          if (f) {
+            setFile(f);
+            void send(f, true);
+          }
+        }}
+      />
+      <p role="alert" className="mt-3 text-brick">
+        {error}
+      </p>
       {plan && (
-        <table className="tbl mt-3"><tbody>
-          {([["new", plan.new], ["changed", plan.changed], ["unchanged", plan.unchanged], ["no longer in the file, marked as gone", plan.gone],
-            ["with a doubled key, kept as rows of their own", plan.doubled], ["without a key, kept as rows of their own", plan.keyless]] as const)
-            .map(([w, n]) => <tr key={w}><td>{w}</td><td className="text-right">{n.toLocaleString("en-GB")}</td></tr>)}
-          {plan.unknown.length > 0 && <tr><td>columns of the file that the sheet does not have, passed over</td><td>{plan.unknown.join(", ")}</td></tr>}
-        </tbody></table>
+        <table className="tbl mt-3">
+          <tbody>
+            {(
+              [
+                ["new", plan.new],
+                ["changed", plan.changed],
+                ["unchanged", plan.unchanged],
+                ["no longer in the file, marked as gone", plan.gone],
+                ["with a doubled key, kept as rows of their own", plan.doubled],
+                ["without a key, kept as rows of their own", plan.keyless],
+              ] as const
+            ).map(([w, n]) => (
+              <tr key={w}>
+                <td>{w}</td>
+                <td className="text-right">{n.toLocaleString("en-GB")}</td>
+              </tr>
+            ))}
+            {plan.unknown.length > 0 && (
+              <tr>
+                <td>columns of the file that the sheet does not have, passed over</td>
+                <td>{plan.unknown.join(", ")}</td>
+              </tr>
+            )}
+          </tbody>
+        </table>
       )}
     </Slip>
   );

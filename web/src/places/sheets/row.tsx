@@ -6,10 +6,27 @@ import { useNow } from "../../parts/session";
 import { Section, Slip } from "../../parts/slip";
 import { moment } from "../../parts/time";
 
-const did: Record<string, string> = { "row-added": "added the row", "row-edited": "changed", "row-deleted": "deleted the row", "row-restored": "brought the row back" };
+const did: Record<string, string> = {
+  "row-added": "added the row",
+  "row-edited": "changed",
+  "row-deleted": "deleted the row",
+  "row-restored": "brought the row back",
+};
 
 // A row's slip: its emails, past and coming, and its history.
-export function RowSlip({ sheet, row, onClose, onEmail, mayEdit }: { sheet: Sheet; row: string; onClose: () => void; onEmail: (id: string) => void; mayEdit: boolean }) {
+export function RowSlip({
+  sheet,
+  row,
+  onClose,
+  onEmail,
+  mayEdit,
+}: {
+  sheet: Sheet;
+  row: string;
+  onClose: () => void;
+  onEmail: (id: string) => void;
+  mayEdit: boolean;
+}) {
   const q = api.useQuery("get", "/sheets/{sheet}/rows/{row}", { params: { path: { sheet: sheet.id, row } } });
   const now = useNow();
   const client = useQueryClient();
@@ -21,34 +38,78 @@ export function RowSlip({ sheet, row, onClose, onEmail, mayEdit }: { sheet: Shee
     onClose();
     await client.invalidateQueries();
     toast("Row deleted. Nothing more goes out for it.", {
-      action: { label: "Bring it back", onClick: async () => { await http.POST("/sheets/{sheet}/rows/{row}/restore", { params: { path } }); await client.invalidateQueries(); } },
+      action: {
+        label: "Bring it back",
+        onClick: async () => {
+          await http.POST("/sheets/{sheet}/rows/{row}/restore", { params: { path } });
+          await client.invalidateQueries();
+        },
+      },
     });
   };
-  if (q.error) return <Slip title="Row" onClose={onClose}><p className="mt-3">{words(q.error)}</p></Slip>;
+  if (q.error)
+    return (
+      <Slip title="Row" onClose={onClose}>
+        <p className="mt-3">{words(q.error)}</p>
+      </Slip>
+    );
   if (!q.data) return null;
   const d = q.data;
   return (
-    <Slip title={`Row ${d.row.name}`} onClose={onClose} head={<b className="text-ink">{d.row.name}</b>}
-      foot={mayEdit && <button type="button" className="link text-brick!" onClick={remove}>Delete this row</button>}>
-      {d.row.gone && <p className="mt-2 text-brick">This row is gone: it is no longer in the file it came from. Nothing goes out for it.</p>}
+    <Slip
+      title={`Row ${d.row.name}`}
+      onClose={onClose}
+      head={<b className="text-ink">{d.row.name}</b>}
+      foot={
+        mayEdit && (
+          <button type="button" className="link text-brick!" onClick={remove}>
+            Delete this row
+          </button>
+        )
+      }
+    >
+      {d.row.gone && (
+        <p className="mt-2 text-brick">This row is gone: it is no longer in the file it came from. Nothing goes out for it.</p>
+      )}
       {d.row.unsettled && <p className="mt-2 text-marigold">Edited a moment ago; its changes count once the row has rested.</p>}
       <Section title="Coming">
         {d.coming.length === 0 && <p className="text-ink-2">Nothing in the next four weeks.</p>}
-        {d.coming.map((m) => <div key={m.at + m.rule} className="flex items-center gap-2 border-b border-hair-2 py-1"><MarkIcon letter={m.letter} kind={m.kind} /><span className="w-28 flex-none whitespace-nowrap">{at(m.at)}</span><span>{m.line}</span></div>)}
+        {d.coming.map((m) => (
+          <div key={m.at + m.rule} className="flex items-center gap-2 border-b border-hair-2 py-1">
+            <MarkIcon letter={m.letter} kind={m.kind} />
+            <span className="w-28 flex-none whitespace-nowrap">{at(m.at)}</span>
+            <span>{m.line}</span>
+          </div>
+        ))}
       </Section>
       <Section title="Emails">
         {d.emails.length === 0 && <p className="text-ink-2">None yet.</p>}
         {d.emails.map((l) => (
-          <button key={l.id} type="button" onClick={() => onEmail(l.id)} className="flex w-full items-center gap-2 border-b border-hair-2 py-1 text-left hover:bg-wash">
-            <MarkIcon letter={l.letter} kind={l.kind} /><span className="w-28 flex-none whitespace-nowrap">{at(l.at)}</span><span className="min-w-0 flex-1 truncate">{l.subject || l.outcome}</span><span className="text-ink-2">{l.subject ? l.outcome.split(":")[0] : ""}</span>
+          <button
+            key={l.id}
+            type="button"
+            onClick={() => onEmail(l.id)}
+            className="flex w-full items-center gap-2 border-b border-hair-2 py-1 text-left hover:bg-wash"
+          >
+            <MarkIcon letter={l.letter} kind={l.kind} />
+            <span className="w-28 flex-none whitespace-nowrap">{at(l.at)}</span>
+            <span className="min-w-0 flex-1 truncate">{l.subject || l.outcome}</span>
+            <span className="text-ink-2">{l.subject ? l.outcome.split(":")[0] : ""}</span>
           </button>
         ))}
       </Section>
       <Section title="History">
         {d.history.map((h, i) => (
           <div key={i} className="border-b border-hair-2 py-1">
-            <span className="text-ink-2">{at(h.at)}, {h.actor} {did[h.kind] ?? h.kind}</span>
-            {h.kind === "row-edited" && h.changes.map((c) => <div key={c.name}>{c.name}: <s className="text-ink-2">{c.before || "empty"}</s> {c.after || "empty"}</div>)}
+            <span className="text-ink-2">
+              {at(h.at)}, {h.actor} {did[h.kind] ?? h.kind}
+            </span>
+            {h.kind === "row-edited" &&
+              h.changes.map((c) => (
+                <div key={c.name}>
+                  {c.name}: <s className="text-ink-2">{c.before || "empty"}</s> {c.after || "empty"}
+                </div>
+              ))}
           </div>
         ))}
         {d.history.length === 0 && <p className="text-ink-2">As it was brought in.</p>}

@@ -19,17 +19,45 @@ export function TodayPlace() {
   return (
     <div className="flex min-h-0 flex-1 flex-col overflow-auto">
       <div className="px-5 pt-[18px] pb-3.5">
-        <h1>{hello}{" "}
-          {t.coming > 0 ? <><span className="figure">{count(t.coming, "email")}</span> {t.coming === 1 ? "goes" : "go"} out today to {count(t.people, "person", "people")}, the next at {t.nextAt ? clock(t.nextAt, zone) : ""}. </>
-            : t.nextAt ? <>Nothing more goes out today; the next email goes {moment(t.nextAt, zone, now)}. </> : <>Nothing is coming in the next four weeks. </>}
-          Since {t.sinceText} <Link to="/log" search={{ show: "out" } as never} className="figure">{t.wentSince}</Link> went out.{" "}
-          {t.needsTotal > 0 ? <Link to="/log" search={{ show: "needs" } as never} className="needs">{upperFirst(numberWord(t.needsTotal))} {t.needsTotal === 1 ? "email needs" : "emails need"} you.</Link> : "Nothing needs you."}
+        <h1>
+          {hello}{" "}
+          {t.coming > 0 ? (
+            <>
+              <span className="figure">{count(t.coming, "email")}</span> {t.coming === 1 ? "goes" : "go"} out today to{" "}
+              {count(t.people, "person", "people")}, the next at {t.nextAt ? clock(t.nextAt, zone) : ""}.{" "}
+            </>
+          ) : t.nextAt ? (
+            <>Nothing more goes out today; the next email goes {moment(t.nextAt, zone, now)}. </>
+          ) : (
+            <>Nothing is coming in the next four weeks. </>
+          )}
+          Since {t.sinceText}{" "}
+          <Link to="/log" search={{ show: "out" } as never} className="figure">
+            {t.wentSince}
+          </Link>{" "}
+          went out.{" "}
+          {t.needsTotal > 0 ? (
+            <Link to="/log" search={{ show: "needs" } as never} className="needs">
+              {upperFirst(numberWord(t.needsTotal))} {t.needsTotal === 1 ? "email needs" : "emails need"} you.
+            </Link>
+          ) : (
+            "Nothing needs you."
+          )}
         </h1>
       </div>
       <Needs today={t} />
       <section className="border-t border-hair px-5 pt-4 pb-3">
-        <h2 className="mb-2 flex items-baseline gap-2.5">Today’s line <small className="text-[13px] font-[450] text-ink-2">{t.out} out, {t.refused} refused, {t.coming} to come</small></h2>
-        {t.lanes.length === 0 ? <p className="text-ink-2">No email today, past or coming.</p> : t.lanes.map((l) => <Lane key={l.sheetId} name={l.sheet} sheet={l.sheetId} marks={l.marks} now={now} zone={zone} />)}
+        <h2 className="mb-2 flex items-baseline gap-2.5">
+          Today’s line{" "}
+          <small className="text-[13px] font-[450] text-ink-2">
+            {t.out} out, {t.refused} refused, {t.coming} to come
+          </small>
+        </h2>
+        {t.lanes.length === 0 ? (
+          <p className="text-ink-2">No email today, past or coming.</p>
+        ) : (
+          t.lanes.map((l) => <Lane key={l.sheetId} name={l.sheet} sheet={l.sheetId} marks={l.marks} now={now} zone={zone} />)
+        )}
         {t.lanes.length > 0 && <Hours now={now} zone={zone} />}
       </section>
       <section className="flex-1 border-t border-hair bg-sheet px-5 pt-4 pb-5">
@@ -58,17 +86,51 @@ function Needs({ today }: { today: Today }) {
         {shown.map((n) => (
           <li key={n.deliveries[0]} className="flex items-center gap-3.5 border-b border-hair-2 py-1.5 max-md:flex-wrap">
             <MarkIcon letter={n.letter} kind={n.kind} />
-            <span className="min-w-0 flex-1"><b className="font-semibold">{n.title}.</b> {n.text}</span>
+            <span className="min-w-0 flex-1">
+              <b className="font-semibold">{n.title}.</b> {n.text}
+            </span>
             <span className="flex-none text-ink-2">{n.sheet}</span>
             <span className="flex min-w-[150px] flex-none justify-end gap-3">
-              {may && n.actions.includes("it-went") && <><button type="button" className="link" onClick={() => decide(n.deliveries[0] ?? "", "it-went")}>It went</button><button type="button" className="link" onClick={() => decide(n.deliveries[0] ?? "", "send-again")}>Send again</button></>}
-              {n.actions.includes("mend") && n.row && <Link to="/sheets/$sheet" params={{ sheet: n.sheetId }} search={{ row: n.row } as never} className="link">Mend the row</Link>}
-              {n.actions.includes("open") && <button type="button" className="link" onClick={() => void navigate({ to: "/log", search: (n.count > 1 ? { show: n.kind === "held" ? "held" : "missed", sheet: n.sheetId } : { show: "needs", email: n.deliveries[0] }) as never })}>{n.count > 1 ? "Look through" : "Open"}</button>}
+              {may && n.actions.includes("it-went") && (
+                <>
+                  <button type="button" className="link" onClick={() => decide(n.deliveries[0] ?? "", "it-went")}>
+                    It went
+                  </button>
+                  <button type="button" className="link" onClick={() => decide(n.deliveries[0] ?? "", "send-again")}>
+                    Send again
+                  </button>
+                </>
+              )}
+              {n.actions.includes("mend") && n.row && (
+                <Link to="/sheets/$sheet" params={{ sheet: n.sheetId }} search={{ row: n.row } as never} className="link">
+                  Mend the row
+                </Link>
+              )}
+              {n.actions.includes("open") && (
+                <button
+                  type="button"
+                  className="link"
+                  onClick={() =>
+                    void navigate({
+                      to: "/log",
+                      search: (n.count > 1
+                        ? { show: n.kind === "held" ? "held" : "missed", sheet: n.sheetId }
+                        : { show: "needs", email: n.deliveries[0] }) as never,
+                    })
+                  }
+                >
+                  {n.count > 1 ? "Look through" : "Open"}
+                </button>
+              )}
             </span>
           </li>
         ))}
       </ul>
-      {more > 0 && <Link to="/log" search={{ show: "needs" } as never} className="link mt-1.5 inline-block">{more} more</Link>}
+      {more > 0 && (
+        <Link to="/log" search={{ show: "needs" } as never} className="link mt-1.5 inline-block">
+          {more} more
+        </Link>
+      )}
     </section>
   );
 }
@@ -90,25 +152,57 @@ function Lane({ name, sheet, marks, now, zone }: { name: string; sheet: string; 
   const tall = Math.max(1, ...groups.map((g) => Math.min(3, Math.ceil(g.marks.length / 6))));
   const h = 10 + tall * 18;
   return (
-    <svg viewBox={`0 0 ${width} ${h}`} className="block w-full" role="group" aria-label={`${name}: ${marks.map((m) => `${m.letter} ${kindWords[m.kind]} ${clock(m.at, zone)}`).slice(0, 40).join(", ")}`}>
-      <text x={0} y={h - 9} fontSize={12} fill="var(--ink-2)">{name}</text>
+    <svg
+      viewBox={`0 0 ${width} ${h}`}
+      className="block w-full"
+      role="group"
+      aria-label={`${name}: ${marks
+        .map((m) => `${m.letter} ${kindWords[m.kind]} ${clock(m.at, zone)}`)
+        .slice(0, 40)
+        .join(", ")}`}
+    >
+      <text x={0} y={h - 9} fontSize={12} fill="var(--ink-2)">
+        {name}
+      </text>
       <line x1={nowX} x2={nowX} y1={0} y2={h} stroke="var(--ink)" strokeWidth={1.2} />
       {groups.map((g) => {
         const cells = g.marks.slice(0, 18);
         return (
           <g key={g.x}>
             {cells.map((m, i) => (
-              <g key={`${m.rule}${m.row}${i}`} className="cursor-pointer" onClick={() => void navigate(m.delivery ? { to: "/log", search: { email: m.delivery } as never } : { to: "/sheets/$sheet", params: { sheet }, search: { row: m.row } as never })}>
+              <g
+                key={`${m.rule}${m.row}${i}`}
+                className="cursor-pointer"
+                onClick={() =>
+                  void navigate(
+                    m.delivery
+                      ? { to: "/log", search: { email: m.delivery } as never }
+                      : { to: "/sheets/$sheet", params: { sheet }, search: { row: m.row } as never },
+                  )
+                }
+              >
                 <title>{`${clock(m.at, zone)} ${m.line}`}</title>
                 <Shape x={g.x + (i % 6) * 16} y={h - 12 - Math.floor(i / 6) * 18} letter={m.letter} kind={m.kind} />
               </g>
             ))}
-            {g.marks.length > 18 && <text x={g.x + 100} y={h - 8} fontSize={11} fill="var(--ink-2)">and {g.marks.length - 18} more</text>}
+            {g.marks.length > 18 && (
+              <text x={g.x + 100} y={h - 8} fontSize={11} fill="var(--ink-2)">
+                and {g.marks.length - 18} more
+              </text>
+            )}
           </g>
         );
       })}
-      {before > 0 && <text x={102} y={h - 8} textAnchor="end" fontSize={11} fill="var(--ink-2)">+{before}</text>}
-      {after > 0 && <text x={width} y={h - 8} textAnchor="end" fontSize={11} fill="var(--ink-2)">+{after}</text>}
+      {before > 0 && (
+        <text x={102} y={h - 8} textAnchor="end" fontSize={11} fill="var(--ink-2)">
+          +{before}
+        </text>
+      )}
+      {after > 0 && (
+        <text x={width} y={h - 8} textAnchor="end" fontSize={11} fill="var(--ink-2)">
+          +{after}
+        </text>
+      )}
     </svg>
   );
 }
@@ -151,9 +245,20 @@ function Hours({ now, zone }: { now: Date; zone: string }) {
   return (
     <svg viewBox={`0 0 ${width} 26`} className="block w-full" aria-hidden="true">
       <line x1={110} x2={width - 20} y1={1} y2={1} stroke="var(--hair)" />
-      {hours.map((h) => <g key={h}><line x1={x(h)} x2={x(h)} y1={1} y2={h % 2 ? 5 : 8} stroke="var(--ink-2)" strokeOpacity={0.5} />{h % 2 === 0 && Math.abs(x(h) - nowX) > 34 && <text x={x(h)} y={21} textAnchor="middle" fontSize={11} fill="var(--ink-2)">{String(h).padStart(2, "0")}:00</text>}</g>)}
+      {hours.map((h) => (
+        <g key={h}>
+          <line x1={x(h)} x2={x(h)} y1={1} y2={h % 2 ? 5 : 8} stroke="var(--ink-2)" strokeOpacity={0.5} />
+          {h % 2 === 0 && Math.abs(x(h) - nowX) > 34 && (
+            <text x={x(h)} y={21} textAnchor="middle" fontSize={11} fill="var(--ink-2)">
+              {String(h).padStart(2, "0")}:00
+            </text>
+          )}
+        </g>
+      ))}
       <line x1={nowX} x2={nowX} y1={0} y2={8} stroke="var(--ink)" strokeWidth={1.2} />
-      <text x={nowX} y={21} textAnchor="middle" fontSize={11} fontWeight={700} fill="var(--ink)">now</text>
+      <text x={nowX} y={21} textAnchor="middle" fontSize={11} fontWeight={700} fill="var(--ink)">
+        now
+      </text>
     </svg>
   );
 }
@@ -170,21 +275,55 @@ function EightWeeks({ days, now, zone }: { days: Schemas["DayBar"][]; now: Date;
   const y = (n: number) => (n * 98) / top;
   return (
     <>
-      <h2 className="mb-2 flex items-baseline gap-2.5">Eight weeks <small className="text-[13px] font-[450] text-ink-2">behind us: {out.toLocaleString("en-GB")} sent, {bad} refused · ahead: {coming.toLocaleString("en-GB")}</small></h2>
-      <svg viewBox={`0 0 ${width} ${h}`} className="block w-full" role="img" aria-label={`${out} emails sent in the weeks behind, ${coming} coming in the weeks ahead`}>
-        {days.map((d, i) => d.weekend && i % 7 === 5 && <rect key={`w${d.day}`} x={x(i)} y={0} width={x(i + 2) - x(i)} height={104} fill="var(--weekend)" />)}
+      <h2 className="mb-2 flex items-baseline gap-2.5">
+        Eight weeks{" "}
+        <small className="text-[13px] font-[450] text-ink-2">
+          behind us: {out.toLocaleString("en-GB")} sent, {bad} refused · ahead: {coming.toLocaleString("en-GB")}
+        </small>
+      </h2>
+      <svg
+        viewBox={`0 0 ${width} ${h}`}
+        className="block w-full"
+        role="img"
+        aria-label={`${out} emails sent in the weeks behind, ${coming} coming in the weeks ahead`}
+      >
+        {days.map(
+          (d, i) =>
+            d.weekend &&
+            i % 7 === 5 && <rect key={`w${d.day}`} x={x(i)} y={0} width={x(i + 2) - x(i)} height={104} fill="var(--weekend)" />,
+        )}
         {days.map((d, i) => (
           <g key={d.day}>
             <title>{`${d.day}: ${d.out} out, ${d.bad} refused, ${d.coming} coming`}</title>
             <rect x={x(i)} y={0} width={x(1) - x(0)} height={104} fill="transparent" />
             {d.bad > 0 && <rect x={x(i) + 5} y={104 - y(d.bad)} width={12} height={y(d.bad)} fill="var(--brick)" />}
             {d.out > 0 && <rect x={x(i) + 5} y={104 - y(d.bad) - y(d.out)} width={12} height={y(d.out)} fill="var(--juniper)" />}
-            {d.coming > 0 && <rect x={x(i) + 5} y={104 - y(d.bad + d.out + d.coming)} width={12} height={y(d.coming)} fill="var(--marigold-fill)" />}
-            {i % 7 === 0 && Math.abs(i - at) > 1 && <text x={x(i) + 4} y={120} fontSize={11} fill="var(--ink-2)">{label(d.day, i)}</text>}
+            {d.coming > 0 && (
+              <rect x={x(i) + 5} y={104 - y(d.bad + d.out + d.coming)} width={12} height={y(d.coming)} fill="var(--marigold-fill)" />
+            )}
+            {i % 7 === 0 && Math.abs(i - at) > 1 && (
+              <text x={x(i) + 4} y={120} fontSize={11} fill="var(--ink-2)">
+                {label(d.day, i)}
+              </text>
+            )}
           </g>
         ))}
         <line x1={10} x2={width - 10} y1={104.5} y2={104.5} stroke="var(--hair)" />
-        {at >= 0 && <><line x1={x(at) + ((x(1) - x(0)) * (now.getTime() - midnight(now, zone).getTime())) / day} x2={x(at) + ((x(1) - x(0)) * (now.getTime() - midnight(now, zone).getTime())) / day} y1={0} y2={108} stroke="var(--ink)" strokeWidth={1.2} /><text x={x(at) + 4} y={120} fontSize={11} fontWeight={700} fill="var(--ink)">now</text></>}
+        {at >= 0 && (
+          <>
+            <line
+              x1={x(at) + ((x(1) - x(0)) * (now.getTime() - midnight(now, zone).getTime())) / day}
+              x2={x(at) + ((x(1) - x(0)) * (now.getTime() - midnight(now, zone).getTime())) / day}
+              y1={0}
+              y2={108}
+              stroke="var(--ink)"
+              strokeWidth={1.2}
+            />
+            <text x={x(at) + 4} y={120} fontSize={11} fontWeight={700} fill="var(--ink)">
+              now
+            </text>
+          </>
+        )}
       </svg>
     </>
   );

@@ -14,7 +14,12 @@ export function Welcome() {
   useEffect(() => {
     if (link.data) setForm((f) => ({ ...f, name: link.data.name, email: link.data.email }));
   }, [link.data]);
-  if (link.error) return <main className="mx-auto mt-40 max-w-md px-6"><h1>{words(link.error)}</h1></main>;
+  if (link.error)
+    return (
+      <main className="mx-auto mt-40 max-w-md px-6">
+        <h1>{words(link.error)}</h1>
+      </main>
+    );
   if (!link.data) return null;
   const first = link.data.purpose === "first-start";
   const submit = async (e: React.FormEvent) => {
@@ -25,19 +30,41 @@ export function Welcome() {
     void navigate({ to: "/" });
   };
   const field = (key: keyof typeof form, label: string, type: string, more = {}) => (
-    <label className="flex flex-col gap-1">{label}
-      <input className="field" type={type} required value={form[key]} onChange={(e) => setForm({ ...form, [key]: e.target.value })} {...more} />
+    <label className="flex flex-col gap-1">
+      {label}
+      <input
+        className="field"
+        type={type}
+        required
+        value={form[key]}
+        onChange={(e) => setForm({ ...form, [key]: e.target.value })}
+        {...more}
+      />
     </label>
   );
   return (
     <main className="mx-auto flex h-full max-w-sm flex-col justify-center px-6">
-      <h1>{first ? <><b>Welcome.</b> You are the first here, and so the administrator.</> : <><b>Welcome.</b> Choose a password and you are in.</>}</h1>
+      <h1>
+        {first ? (
+          <>
+            <b>Welcome.</b> You are the first here, and so the administrator.
+          </>
+        ) : (
+          <>
+            <b>Welcome.</b> Choose a password and you are in.
+          </>
+        )}
+      </h1>
       <form onSubmit={submit} className="mt-5 flex flex-col gap-3">
         {field("name", "Name", "text", { autoComplete: "name" })}
         {field("email", "Email address", "email", { autoComplete: "username" })}
         {field("password", "Password, 10 characters or more", "password", { minLength: 10, autoComplete: "new-password" })}
-        <p role="alert" className="min-h-5 text-brick">{error}</p>
-        <button type="submit" className="act self-start">Sign in</button>
+        <p role="alert" className="min-h-5 text-brick">
+          {error}
+        </p>
+        <button type="submit" className="act self-start">
+          Sign in
+        </button>
       </form>
     </main>
   );

@@ -118,6 +118,11 @@ func (c *committer) write(ctx context.Context, marks []mark, results []*job) (ma
 	}
 	r := store.Round{Worker: c.worker, Now: now, Marks: ids, Accepted: map[string][]int64{}}
 	for _, j := range results {
+		if j.SendingAt != nil {
+			marked := j.Delivery
+			marked.State = delivery.Sending
+			r.Events = append(r.Events, store.DeliveryEvent(&marked, *j.SendingAt, "nivot", map[string]any{}))
+		}
 		r.Events = append(r.Events, outcomeEvent(j, now))
 		if j.plainAccept() {
 			r.Accepted[j.Reply] = append(r.Accepted[j.Reply], j.ID)

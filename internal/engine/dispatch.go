@@ -206,6 +206,7 @@ func (d *dispatcher) load(ctx context.Context, claimed []store.Delivery) ([]*job
 	jobs := make([]*job, len(claimed))
 	for i := range claimed {
 		j := &job{Delivery: claimed[i], letter: letters[claimed[i].ID]}
+		j.SendingAt = nil // that of an earlier try has its event
 		if err := json.Unmarshal([]byte(j.Recipients), &j.recipients); err != nil || j.letter == nil {
 			return nil, fmt.Errorf("delivery %d cannot be read: %w", j.ID, errors.Join(err))
 		}
@@ -355,7 +356,10 @@ func (l *line) try(ctx context.Context, j *job) {
 		l.d.finish(j, l.d.refused(j, out))
 		return
 	}
-	if !l.d.commit.mark(j.ID) {
+	marked := l.d.e.now()
+	if l.d.commit.mark(j.ID) {
+		j.SendingAt = &marked
+	} else {
 		// Not marked: the lease is lost, or whether the mark was committed is
 		// not known. Without the dot nothing has been handed over.
 		l.drop()

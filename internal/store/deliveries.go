@@ -36,6 +36,7 @@ type Delivery struct {
 	Attempt    int
 	Tries      int
 	FirstTry   *time.Time
+	SendingAt  *time.Time // when it was last marked "sending"
 	NextTry    *time.Time // set while it waits in the queue
 	Worker     *int64
 	Reply      string

@@ -8,8 +8,6 @@ import (
 	"time"
 
 	sqldriver "github.com/go-sql-driver/mysql"
-
-	"nivot/internal/core/delivery"
 )
 
 // Round is what a worker's connections have for the ledger at one moment.
@@ -76,8 +74,8 @@ func (s *Store) commitOnce(ctx context.Context, r Round) (map[int64]bool, error)
 	q.add("BEGIN")
 	if len(r.Marks) > 0 {
 		q.add(`UPDATE deliveries d JOIN workers w ON w.id = ? AND w.lease_until > UTC_TIMESTAMP(6)
-			SET d.state = 'sending', d.first_try = COALESCE(d.first_try, ?) WHERE d.id IN (`+list(r.Marks)+`) AND d.state = 'claimed' AND d.worker = w.id`,
-			r.Worker, r.Now)
+			SET d.state = 'sending', d.sending_at = ?, d.first_try = COALESCE(d.first_try, ?) WHERE d.id IN (`+list(r.Marks)+`) AND d.state = 'claimed' AND d.worker = w.id`,
+			r.Worker, r.Now, r.Now)
 	}
 	for reply, ids := range r.Accepted {
 		q.add(`UPDATE deliveries SET state = 'accepted', trouble = '', reply = ?, finished_at = ?, tries = tries + 1, next_try = NULL
@@ -145,14 +143,9 @@ func (s *Store) marked(ctx context.Context, r Round, affected []int64) (map[int6
 	return out, nil
 }
 
-// events adds the events of marks and outcomes. A mark's event is written for
-// those only that took effect.
+// events adds the events of outcomes. That of a mark is written with its
+// outcome, or by the sweep where none comes: until then sending_at holds it.
 func (r *Round) events(q *script) {
-	if len(r.Marks) > 0 {
-		q.add(`INSERT INTO events (at, actor, kind, sheet_id, row_id, rule_id, delivery_id, detail)
-			SELECT ?, 'nivot', ?, sheet_id, row_id, rule_id, id, '{}' FROM deliveries WHERE id IN (`+list(r.Marks)+`) AND state = 'sending' AND worker = ?`,
-			r.Now, EventDelivery+string(delivery.Sending), r.Worker)
-	}
 	if len(r.Events) == 0 {
 		return
 	}

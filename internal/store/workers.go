@@ -65,6 +65,9 @@ func (s *Store) Sweep(ctx context.Context, now time.Time) (doubted []Delivery, e
 		var events []Event
 		for i := range doubted {
 			d := &doubted[i]
+			if d.SendingAt != nil {
+				events = append(events, DeliveryEvent(d, *d.SendingAt, "nivot", map[string]any{}))
+			}
 			d.State = delivery.InDoubt
 			d.Trouble = "the program stopped while the mail server may have been taking the email"
 			if err := tx.DB(ctx).Exec("UPDATE deliveries SET state = ?, trouble = ?, decision = '', finished_at = ? WHERE id = ?", d.State, d.Trouble, now, d.ID).Error; err != nil {

@@ -137,7 +137,6 @@ CREATE TABLE deliveries (
   attempt INT NOT NULL DEFAULT 1,
   tries INT NOT NULL DEFAULT 0,
   first_try DATETIME(6) NULL,
-  sending_at DATETIME(6) NULL,
   next_try DATETIME(6) NULL,
   worker BIGINT NULL,
   reply VARCHAR(1000) NOT NULL DEFAULT '',

@@ -84,7 +84,7 @@ func (r *Row) Set(c *Column, v value.Value) {
 
 // Reading says how text typed into a column is read.
 func (s *Sheet) Reading(c *Column) value.Reading {
-	return value.Reading{Type: c.Type, Locale: s.Locale, Order: c.Order, Options: c.Options, Zone: s.Zone}
+	return value.Reading{Type: c.Type, Locale: s.Locale, Order: c.Order, Options: c.Options, Zone: s.Zone, Format: c.Format}
 }
 
 // RowName is how a row is called: its key, or #n where it has none.
@@ -132,10 +132,7 @@ func (s *Sheet) write(c *Column, v value.Value, style value.DateStyle) string {
 	case value.Moment:
 		return value.FormatMoment(v.Wall, style, s.Locale, c.Order)
 	case value.YesNo:
-		if v.Yes {
-			return "yes"
-		}
-		return "no"
+		return s.Locale.YesNo(v.Yes)
 	case value.Choice:
 		for _, o := range c.Options {
 			if o.ID == v.Str {
@@ -168,6 +165,9 @@ func (s *Sheet) Validate() error {
 		}
 		if c.Order != "" && !c.Order.Valid() {
 			return fmt.Errorf("%s: order %q is not known; use day-month-year, month-day-year or year-month-day", at, c.Order)
+		}
+		if err := c.Format.Validate(); err != nil {
+			return fmt.Errorf("%s: %w", at, err)
 		}
 		if c.Type == value.Choice && len(c.Options) == 0 {
 			return fmt.Errorf("%s: a choice needs at least one option", at)

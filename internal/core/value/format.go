@@ -2,6 +2,7 @@ package value
 
 import (
 	"fmt"
+	"strconv"
 	"strings"
 
 	"github.com/shopspring/decimal"
@@ -32,60 +33,124 @@ func (s DateStyle) Valid() bool {
 // FormatDay writes a day in a style. The parts of a short date follow o where
 // it is given, else the locale.
 func FormatDay(d Day, style DateStyle, l *Locale, o Order) string {
-	y, m, dd := d.Date()
-	us := l != nil && l.Tag == "en-US"
-	name := monthsLong[m-1]
-	switch style {
-	case ISO:
+	l = l.orEnglish()
+	if style == ISO {
 		return d.String()
-	case Short:
-		if o == "" && l != nil {
-			o = l.DefaultOrder
-		}
+	}
+	pattern := l.patterns[style]
+	if pattern == "" {
+		pattern = l.patterns[Medium]
+	}
+	if style == Short && o != "" && o != l.DefaultOrder {
 		switch o {
-		case MonthDayYear:
-			return fmt.Sprintf("%02d/%02d/%04d", int(m), dd, y)
+		case YearMonthDay:
+			return d.String()
 		case DayMonthYear:
-			return fmt.Sprintf("%02d/%02d/%04d", dd, int(m), y)
+			pattern = "dd/MM/y"
+		case MonthDayYear:
+			pattern = "MM/dd/y"
 		}
-		return d.String()
-	case Long:
-		if us {
-			return fmt.Sprintf("%s %d, %d", name, dd, y)
-		}
-		return fmt.Sprintf("%d %s %d", dd, name, y)
-	case Weekday:
-		if us {
-			return fmt.Sprintf("%s, %s %d", weekdays[d.Weekday()], name, dd)
-		}
-		return fmt.Sprintf("%s %d %s", weekdays[d.Weekday()], dd, name)
 	}
-	if us {
-		return fmt.Sprintf("%s %d, %d", name[:3], dd, y)
+	var b strings.Builder
+	l.write(&b, pattern, d)
+	return b.String()
+}
+
+// write writes a day by a pattern of CLDR (UTS 35, part 4).
+func (l *Locale) write(b *strings.Builder, pattern string, d Day) {
+	y, m, dd := d.Date()
+	for i := 0; i < len(pattern); {
+		c := pattern[i]
+		n := 1
+		for i+n < len(pattern) && pattern[i+n] == c && c != '\'' {
+			n++
+		}
+		switch c {
+		case 'd':
+			digitsInto(b, dd, n)
+		case 'M':
+			switch n {
+			case 3:
+				b.WriteString(l.monthsShort[m-1])
+			case 4:
+				b.WriteString(l.months[m-1])
+			default:
+				digitsInto(b, int(m), n)
+			}
+		case 'y':
+			digitsInto(b, y, 4)
+		case 'E':
+			b.WriteString(l.weekdays[d.Weekday()])
+		case '\'':
+			end := strings.IndexByte(pattern[i+1:], '\'')
+			b.WriteString(pattern[i+1 : i+1+end])
+			n = end + 2
+		default:
+			b.WriteString(pattern[i : i+n])
+		}
+		i += n
 	}
-	return fmt.Sprintf("%d %s %d", dd, name[:3], y)
+}
+
+func digitsInto(b *strings.Builder, v, width int) {
+	s := strconv.Itoa(v)
+	for k := len(s); k < width; k++ {
+		b.WriteByte('0')
+	}
+	b.WriteString(s)
 }
 
 // FormatMoment writes a moment: its day in the style, then the time.
 func FormatMoment(w Wall, style DateStyle, l *Locale, o Order) string {
-	h, m, _ := w.Clock()
 	if style == ISO {
 		return w.String()
 	}
-	return fmt.Sprintf("%s, %02d:%02d", FormatDay(w.Day, style, l, o), h, m)
+	l = l.orEnglish()
+	h, m, _ := w.Clock()
+	twelve, half := h%12, "AM"
+	if twelve == 0 {
+		twelve = 12
+	}
+	if h >= 12 {
+		half = "PM"
+	}
+	return strings.NewReplacer("{d}", FormatDay(w.Day, style, l, o), "{H}", fmt.Sprintf("%02d", h), "{h24}", strconv.Itoa(h),
+		"{h}", strconv.Itoa(twelve), "{m}", fmt.Sprintf("%02d", m), "{a}", half).Replace(l.timePattern)
 }
 
 // NumberFormat is a column's way of writing its numbers.
 type NumberFormat struct {
 	Decimals  *int   `json:"decimals,omitempty"`
 	Thousands bool   `json:"thousands,omitempty"`
-	Unit      string `json:"unit,omitempty"`     // after the number, with a space: "%", "kg"
-	Currency  string `json:"currency,omitempty"` // before it: "£"
+	Unit      string `json:"unit,omitempty"`     // after the number, with a space: "kg"
+	Currency  string `json:"currency,omitempty"` // where the locale puts it: "£"
+	Percent   bool   `json:"percent,omitempty"`  // 0.45 is written 45%
+}
+
+// Validate checks that a format asks for one thing at a time.
+func (f NumberFormat) Validate() error {
+	n := 0
+	for _, on := range []bool{f.Unit != "", f.Currency != "", f.Percent} {
+		if on {
+			n++
+		}
+	}
+	if n > 1 {
+		return fmt.Errorf("a number has a unit, a currency or a percent sign, not several of them")
+	}
+	if f.Decimals != nil && (*f.Decimals < 0 || *f.Decimals > 12) {
+		return fmt.Errorf("decimals go from 0 to 12")
+	}
+	return nil
 }
 
 // FormatNumber writes a number: without a format no trailing zeros, with
 // decimals halves go away from zero, thousands only where the format says so.
 func FormatNumber(d decimal.Decimal, f NumberFormat, l *Locale) string {
+	l = l.orEnglish()
+	if f.Percent {
+		d = d.Shift(2)
+	}
 	s := d.String()
 	if f.Decimals != nil {
 		s = d.StringFixed(int32(*f.Decimals))
@@ -98,25 +163,25 @@ func FormatNumber(d decimal.Decimal, f NumberFormat, l *Locale) string {
 	if neg && strings.Trim(whole+frac, "0") == "" {
 		neg = false
 	}
-	point, thousands := ".", ","
-	if l != nil {
-		point, thousands = l.Decimal, l.Thousands
-	}
-	if f.Thousands {
+	if f.Thousands && len(whole) >= 3+max(l.minGroup, 1) {
 		for i := len(whole) - 3; i > 0; i -= 3 {
-			whole = whole[:i] + thousands + whole[i:]
+			whole = whole[:i] + l.Thousands + whole[i:]
 		}
 	}
 	out := whole
 	if frac != "" {
-		out += point + frac
+		out += l.Decimal + frac
 	}
-	out = f.Currency + out
+	switch {
+	case f.Currency != "":
+		out = strings.NewReplacer("{n}", out, "{c}", f.Currency).Replace(l.currency)
+	case f.Percent:
+		out = strings.Replace(l.percent, "{n}", out, 1)
+	case f.Unit != "":
+		out += nbsp + f.Unit
+	}
 	if neg {
 		out = "-" + out
-	}
-	if f.Unit != "" {
-		out += "\u00a0" + f.Unit
 	}
 	return out
 }

@@ -23,6 +23,7 @@ type Reading struct {
 	Order   Order          // date and moment; empty means the locale's
 	Options []Option       // choice
 	Zone    *time.Location // moment: the zone of instants written with an offset
+	Format  NumberFormat   // number: a unit, currency or percent sign may stand there as it is written
 }
 
 // Parse reads what a person typed as a cell. It never fails: text that does
@@ -48,7 +49,7 @@ func Read(s string, r Reading) (Value, error) {
 	case Text:
 		return OfText(t), nil
 	case Number:
-		d, err := ParseNumber(t, r.Locale)
+		d, err := parseFormatted(t, r)
 		return OfNumber(d), err
 	case Date:
 		d, err := ParseDay(t, r.order())
@@ -86,14 +87,48 @@ func (r Reading) order() Order {
 	return YearMonthDay
 }
 
+// parseFormatted reads a number, with the sign that the column's format writes
+// beside it, or without.
+func parseFormatted(s string, r Reading) (decimal.Decimal, error) {
+	num, percent := s, false
+	strip := func(sign string) {
+		if sign == "" {
+			return
+		}
+		neg := strings.HasPrefix(num, "-")
+		body := strings.TrimPrefix(num, "-")
+		if rest, ok := strings.CutSuffix(body, sign); ok {
+			body = Trim(rest)
+		} else if rest, ok := strings.CutPrefix(body, sign); ok {
+			body = Trim(rest)
+		} else {
+			return
+		}
+		if num = body; neg {
+			num = "-" + body
+		}
+	}
+	if r.Format.Percent && strings.HasSuffix(num, "%") {
+		percent = true
+		num = Trim(strings.TrimSuffix(num, "%"))
+	}
+	strip(r.Format.Unit)
+	strip(r.Format.Currency)
+	d, err := ParseNumber(num, r.Locale)
+	if err != nil {
+		return d, fmt.Errorf("%q is not a number", s)
+	}
+	if percent {
+		d = d.Shift(-2)
+	}
+	return d, nil
+}
+
 // ParseNumber reads an exact decimal: digits, the locale's thousands sign
 // only between groups of three, its decimal sign with digits on both sides,
 // a leading minus; no exponent.
 func ParseNumber(s string, l *Locale) (decimal.Decimal, error) {
-	thousands, point := ",", "."
-	if l != nil {
-		thousands, point = l.Thousands, l.Decimal
-	}
+	l = l.orEnglish()
 	fail := func() (decimal.Decimal, error) {
 		return decimal.Decimal{}, fmt.Errorf("%q is not a number", s)
 	}
@@ -103,17 +138,23 @@ func ParseNumber(s string, l *Locale) (decimal.Decimal, error) {
 	} else if r, ok := strings.CutPrefix(rest, "\u2212"); ok {
 		rest, neg = r, true
 	}
-	whole, frac, hasFrac := strings.Cut(rest, point)
-	if !digits(strings.ReplaceAll(whole, thousands, "")) || hasFrac && !digits(frac) {
-		return fail()
-	}
-	if strings.Contains(whole, thousands) {
-		for i, g := range strings.Split(whole, thousands) {
-			if len(g) != 3 && !(i == 0 && len(g) > 0 && len(g) < 3) {
-				return fail()
-			}
+	whole, frac, hasFrac := strings.Cut(rest, l.Decimal)
+	thousands := l.thousands[0]
+	for _, t := range l.thousands {
+		if strings.Contains(whole, t) {
+			thousands = t
+			break
 		}
-		whole = strings.ReplaceAll(whole, thousands, "")
+	}
+	groups := strings.Split(whole, thousands)
+	for i, g := range groups {
+		if !digits(g) || len(groups) > 1 && len(g) != 3 && !(i == 0 && len(g) < 3) {
+			return fail()
+		}
+	}
+	whole = strings.Join(groups, "")
+	if hasFrac && !digits(frac) {
+		return fail()
 	}
 	if len(whole)+len(frac) > 60 {
 		return decimal.Decimal{}, fmt.Errorf("%q has more than 60 digits", s)
@@ -222,6 +263,13 @@ func ParseMoment(s string, o Order, zone *time.Location) (Wall, error) {
 		}
 	}
 	i := strings.LastIndexAny(s, "T \u00a0\u202f")
+	half := ""
+	if i >= 0 {
+		if h := strings.ToUpper(Trim(s[i:])); h == "AM" || h == "PM" { // as en-US writes it
+			half, s = h, Trim(s[:i])
+			i = strings.LastIndexAny(s, " \u00a0\u202f")
+		}
+	}
 	if i < 0 {
 		return Wall{}, fmt.Errorf("%q has no time of day", s)
 	}
@@ -233,6 +281,17 @@ func ParseMoment(s string, o Order, zone *time.Location) (Wall, error) {
 	sec, err := ParseClock(timePart)
 	if err != nil {
 		return Wall{}, err
+	}
+	if half != "" {
+		h := sec / 3600
+		if h < 1 || h > 12 {
+			return Wall{}, fmt.Errorf("%q is not a time of day", timePart)
+		}
+		sec -= h * 3600
+		if h %= 12; half == "PM" {
+			h += 12
+		}
+		sec += h * 3600
 	}
 	return Wall{Day: day, Second: sec}, nil
 }
@@ -263,10 +322,8 @@ func ParseClock(s string) (int32, error) {
 
 func parseYesNo(s string, l *Locale) (bool, error) {
 	f := Fold(s)
-	yes, no := []string{"yes", "true"}, []string{"no", "false"}
-	if l != nil {
-		yes, no = append(yes, l.yes...), append(no, l.no...)
-	}
+	l = l.orEnglish()
+	yes, no := append([]string{"yes", "true"}, l.yes...), append([]string{"no", "false"}, l.no...)
 	for _, w := range yes {
 		if f == w {
 			return true, nil

@@ -90,27 +90,25 @@ func runRehearse(_ context.Context, args []string) error {
 			return err
 		}
 	}
-	lines, err := plan.Rehearse(b.Settings(*all), b.Rows, list, start, end)
-	if err != nil {
-		return err
-	}
 	out := bufio.NewWriter(os.Stdout)
+	print := jsonLines(out)
 	if *format == "text" {
-		printText(out, b, lines)
-	} else {
-		enc := json.NewEncoder(out)
-		enc.SetEscapeHTML(false)
-		for _, l := range lines {
-			if err := enc.Encode(b.Line(l)); err != nil {
-				return err
-			}
-		}
+		print = textLines(out, b, *all)
+	}
+	if err := b.Rehearse(*all, list, start, end, print); err != nil {
+		return err
 	}
 	return out.Flush()
 }
 
-// printText prints the rules as sentences and their occasions under each day.
-func printText(w io.Writer, b *exchange.Bundle, lines []plan.Line) {
+func jsonLines(w io.Writer) func(*exchange.RehearsalLine) error {
+	enc := json.NewEncoder(w)
+	enc.SetEscapeHTML(false)
+	return func(l *exchange.RehearsalLine) error { return enc.Encode(l) }
+}
+
+// textLines prints the rules as sentences, and their occasions under each day.
+func textLines(w io.Writer, b *exchange.Bundle, all bool) func(*exchange.RehearsalLine) error {
 	name := func(id string) string {
 		if t, ok := b.Templates[id]; ok {
 			return t.Name
@@ -118,7 +116,7 @@ func printText(w io.Writer, b *exchange.Bundle, lines []plan.Line) {
 		return id
 	}
 	for _, r := range b.Rules {
-		if r.State == rule.On {
+		if all || r.State == rule.On {
 			fmt.Fprintf(w, "%s: ", r.Name)
 			for _, s := range r.Sentence(b.Sheet, name) {
 				fmt.Fprint(w, s.Text)
@@ -127,17 +125,24 @@ func printText(w io.Writer, b *exchange.Bundle, lines []plan.Line) {
 		}
 	}
 	day := ""
-	for _, l := range lines {
-		at := l.At.In(l.Rule.Location(b.Sheet.Zone))
+	return func(l *exchange.RehearsalLine) error {
+		at, err := time.Parse(time.RFC3339, l.At)
+		if err != nil {
+			return err
+		}
 		if d := at.Format("Monday 2 January 2006"); d != day {
 			day = d
 			fmt.Fprintf(w, "\n%s\n", d)
 		}
-		p := b.Line(l)
-		fmt.Fprintf(w, "  %s  %-10s  %s, %s", at.Format(time.TimeOnly)[:5], p.Outcome, p.Rule, p.Row)
-		if l.Outcome == plan.Send {
-			fmt.Fprintf(w, ": “%s” to %s", p.Subject, strings.Join(p.To, ", "))
+		who := strings.Join(l.Rows, ", ")
+		if l.Row != nil {
+			who = *l.Row
 		}
-		fmt.Fprintf(w, " (%s)\n", p.Reason)
+		fmt.Fprintf(w, "  %s  %-10s  %s, %s", at.Format(time.TimeOnly)[:5], l.Outcome, l.Rule, who)
+		if l.Subject != "" {
+			fmt.Fprintf(w, ": “%s” to %s", l.Subject, strings.Join(l.To, ", "))
+		}
+		_, err = fmt.Fprintf(w, " (%s)\n", l.Reason)
+		return err
 	}
 }

@@ -176,7 +176,7 @@ func (s *Server) RuleEffect(ctx context.Context, r RuleEffectRequestObject) (Rul
 	out.Rows, out.Total, out.Emails, out.Incomplete, out.Skipped, out.Past, out.Partial = f.Rows, f.Total, f.Emails, f.Incomplete, f.Skipped, f.Past, f.Partial
 	copy(out.Days, f.Days[:])
 	for _, l := range f.First {
-		out.First = append(out.First, EffectLine{At: l.At, Row: f.Names[l.Row], RowId: l.Row, To: boxLine(l.To), Subject: l.Subject,
+		out.First = append(out.First, EffectLine{At: l.Due, Row: f.Names[l.Row], RowId: l.Row, To: boxLine(l.To), Subject: l.Subject,
 			Outcome: string(l.Outcome), Reason: l.Verdict.Reason})
 	}
 	return out, nil

@@ -101,7 +101,7 @@ func (e *Engine) again(ctx context.Context, tx *store.Store, d *store.Delivery) 
 		return err
 	}
 	now := e.now()
-	v := rb.setting.Again(occ, row, now)
+	v := rb.setting.Again(*occ, row, now, plan.Memory{})
 	if v.Outcome != plan.Send {
 		return refuse("it cannot be sent again as the row is now: %s", v.Reason)
 	}
@@ -109,7 +109,7 @@ func (e *Engine) again(ctx context.Context, tx *store.Store, d *store.Delivery) 
 	d.Attempt, d.Tries, d.FirstTry = d.Attempt+1, 0, nil
 	d.Decision, d.Trouble, d.Reply, d.Blame = "", "", "", ""
 	d.Reason, d.TemplateID, d.Subject = v.Reason, v.Template, v.Subject
-	d.Recipients, d.ReplyTo, d.Facts = recipientsOf(v), lines(v.ReplyTo), factsOf(sb.sheet, row)
+	d.Recipients, d.ReplyTo, d.Facts = recipientsOf(v), lines(v.ReplyTo), rb.factsOf(row, now)
 	return tx.PutLetter(ctx, &store.Letter{DeliveryID: d.ID, HTML: v.HTML, Text: v.Text})
 }
 

@@ -117,7 +117,7 @@ func (e *Engine) makeForecast(ctx context.Context, sb *sheetBook, now time.Time)
 			return err
 		}
 		for _, rb := range on {
-			for _, c := range rb.setting.Foresee(row, now, now.Add(ForecastSpan+forecastLife)) {
+			for _, c := range rb.setting.Foresee(row, rb.baseline(), now, now.Add(ForecastSpan+forecastLife)) {
 				if c.Outcome != plan.Skip {
 					f.Coming = append(f.Coming, coming(sb.sheet, rb, row, c))
 				}
@@ -151,7 +151,7 @@ func (e *Engine) RowComing(ctx context.Context, sheetID string, rows []*sheet.Ro
 			if rb.record.State != rule.On {
 				continue
 			}
-			for _, c := range rb.setting.Foresee(row, now, now.Add(ForecastSpan)) {
+			for _, c := range rb.setting.Foresee(row, rb.baseline(), now, now.Add(ForecastSpan)) {
 				if c.Outcome != plan.Skip {
 					out[row.ID] = append(out[row.ID], coming(sb.sheet, rb, row, c))
 				}
@@ -169,7 +169,7 @@ type Effect struct {
 	Rows, Total                       int // rows for which the condition holds now; all rows
 	Emails, Incomplete, Skipped, Past int
 	Days                              [EffectDays]int // emails a day, from today on
-	First                             []plan.Line     // the first of them, in time order
+	First                             []plan.Foreseen // the first of them, in time order
 	Names                             map[string]string
 	Partial                           bool
 }
@@ -198,16 +198,16 @@ func (e *Engine) Effect(ctx context.Context, sheetID string, r *rule.Rule) (*Eff
 		if err != nil {
 			return err
 		}
-		if s.Holds(row, now) {
+		if s.Holds(row, now, plan.Memory{}) {
 			f.Rows++
 		}
 		f.Past += s.Past(row, now)
-		for _, c := range s.Foresee(row, now, end.Add(-plan.Tick)) {
+		for _, c := range s.Foresee(row, now, now, end.Add(-plan.Tick)) {
 			f.count(s, row, c, midnight, loc)
 		}
 		return nil
 	})
-	sort.SliceStable(f.First, func(i, j int) bool { return f.First[i].At.Before(f.First[j].At) })
+	sort.SliceStable(f.First, func(i, j int) bool { return f.First[i].Due.Before(f.First[j].Due) })
 	f.First = f.First[:min(len(f.First), maxFirst)]
 	return f, err
 }
@@ -228,9 +228,9 @@ func (f *Effect) count(s *plan.Setting, row *sheet.Row, c plan.Foreseen, midnigh
 		f.Days[day]++
 	}
 	if len(f.First) >= 4*maxFirst {
-		sort.SliceStable(f.First, func(i, j int) bool { return f.First[i].At.Before(f.First[j].At) })
+		sort.SliceStable(f.First, func(i, j int) bool { return f.First[i].Due.Before(f.First[j].Due) })
 		f.First = f.First[:maxFirst]
 	}
 	f.Names[row.ID] = s.Sheet.RowName(row)
-	f.First = append(f.First, plan.Line{At: c.Due, Rule: s.Rule, Row: row.ID, Verdict: c.Verdict})
+	f.First = append(f.First, c)
 }

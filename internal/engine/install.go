@@ -6,7 +6,6 @@ import (
 
 	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
-	"nivot/internal/core/template"
 	"nivot/internal/core/value"
 	"nivot/internal/exchange"
 	"nivot/internal/store"
@@ -91,8 +90,26 @@ func (e *Engine) Install(ctx context.Context, b *exchange.Bundle, switchOn bool,
 		return nil, err
 	}
 	tplIDs := map[string]string{}
+	column := func(id string) (string, error) { return colIDs[id], nil }
+	back := map[string]string{}
+	for old, id := range colIDs {
+		back[id] = old
+	}
+	option := func(column, option string) (string, error) {
+		if id, ok := optIDs[back[column]+"\x00"+option]; ok {
+			return id, nil
+		}
+		return option, nil
+	}
 	for id, t := range b.Templates {
-		nt := &template.Template{Name: t.Name, Subject: remap(t.Subject, colIDs), Body: remap(t.Body, colIDs)}
+		nt, err := t.Clone()
+		if err != nil {
+			return nil, err
+		}
+		nt.ID = ""
+		if err := nt.Rename(column, option); err != nil {
+			return nil, err
+		}
 		saved, err := e.SaveTemplate(ctx, rec.ID, "", nt, 0, actor)
 		if err != nil {
 			return nil, err
@@ -100,54 +117,24 @@ func (e *Engine) Install(ctx context.Context, b *exchange.Bundle, switchOn bool,
 		tplIDs[id] = saved.ID
 	}
 	for _, r := range b.Rules {
-		if err := e.installRule(ctx, rec.ID, r, colIDs, optIDs, tplIDs, switchOn && r.State == rule.On, actor); err != nil {
+		c, err := r.Clone()
+		if err != nil {
 			return nil, err
+		}
+		if err := c.Rename(column, func(id string) (string, error) { return tplIDs[id], nil }, option); err != nil {
+			return nil, err
+		}
+		saved, err := e.SaveRule(ctx, rec.ID, "", c, 0, actor)
+		if err != nil {
+			return nil, err
+		}
+		if switchOn && r.State == rule.On {
+			if _, err := e.SetRuleState(ctx, rec.ID, saved.ID, rule.On, actor); err != nil {
+				return nil, err
+			}
 		}
 	}
 	return rec, nil
-}
-
-func (e *Engine) installRule(ctx context.Context, sheetID string, r *rule.Rule, cols, opts, tpls map[string]string, on bool, actor string) error {
-	c, err := r.Clone()
-	if err != nil {
-		return err
-	}
-	back := map[string]string{}
-	for old, id := range cols {
-		back[id] = old
-	}
-	err = c.Rename(func(id string) (string, error) { return cols[id], nil },
-		func(id string) (string, error) { return tpls[id], nil },
-		func(column, option string) (string, error) {
-			if id, ok := opts[back[column]+"\x00"+option]; ok {
-				return id, nil
-			}
-			return option, nil
-		})
-	if err != nil {
-		return err
-	}
-	saved, err := e.SaveRule(ctx, sheetID, "", c, 0, actor)
-	if err != nil || !on {
-		return err
-	}
-	_, err = e.SetRuleState(ctx, sheetID, saved.ID, rule.On, actor)
-	return err
-}
-
-// remap puts new column ids into a document tree.
-func remap(n template.Node, cols map[string]string) template.Node {
-	out := n
-	if n.Field != nil {
-		f := *n.Field
-		f.Column = cols[f.Column]
-		out.Field = &f
-	}
-	out.Content = nil
-	for _, c := range n.Content {
-		out.Content = append(out.Content, remap(c, cols))
-	}
-	return out
 }
 
 // SheetChange is what a person changes of a sheet; nil leaves it.
@@ -174,14 +161,7 @@ func (e *Engine) ChangeSheet(ctx context.Context, id string, c SheetChange, acto
 		if c.SettleSeconds != nil {
 			rec.SettleSeconds = *c.SettleSeconds
 		}
-		for col, name := range c.Rename {
-			found, ok := core.Column(col)
-			if !ok {
-				return &Refusal{Field: "/rename/" + col, Message: "the column is not there"}
-			}
-			found.Name = value.Trim(name)
-		}
-		if err := core.Validate(); err != nil {
+		if err := core.Rename(c.Rename); err != nil {
 			return &Refusal{Field: "/rename", Message: err.Error()}
 		}
 		rec.SetColumns(core.Columns)

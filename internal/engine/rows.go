@@ -212,7 +212,7 @@ func (e *Engine) DeleteRow(ctx context.Context, sheetID string, rowID int64, act
 		if row.SheetID != sheetID || row.DeletedAt != nil {
 			return store.ErrNotFound
 		}
-		w := &work{e: e, tx: tx, book: newBook(tx), now: e.now()}
+		w := newWork(e, tx, e.now())
 		if err := w.removeRow(ctx, row); err != nil {
 			return err
 		}
@@ -220,7 +220,11 @@ func (e *Engine) DeleteRow(ctx context.Context, sheetID string, rowID int64, act
 			return err
 		}
 		if row.FirstEdit != nil {
-			// What had not settled never was; coming back starts from here.
+			// What had not settled never was: coming back is compared with what
+			// had, or with nothing.
+			if row.Settled == nil {
+				row.Settled = sheet.Encode(nil)
+			}
 			row.FirstEdit, row.LastEdit = nil, nil
 		}
 		row.DeletedAt = &w.now
@@ -238,7 +242,7 @@ func (e *Engine) DeleteRow(ctx context.Context, sheetID string, rowID int64, act
 }
 
 // removeRow judges what fell due before the row's deletion, and skips what
-// has been waiting for it to settle or to be mended.
+// has been waiting for it to settle, to be mended or approved.
 func (w *work) removeRow(ctx context.Context, row *store.Row) error {
 	sb, err := w.book.sheet(ctx, row.SheetID)
 	if err != nil {
@@ -248,30 +252,18 @@ func (w *work) removeRow(ctx context.Context, row *store.Row) error {
 	if err != nil {
 		return err
 	}
-	entries, err := w.tx.RowEntries(ctx, row.ID)
-	if err != nil {
+	if w.entries, err = w.tx.RowEntries(ctx, row.ID); err != nil {
+		return err
+	}
+	if err := w.loadStandings(ctx, []int64{row.ID}); err != nil {
 		return err
 	}
 	for _, rb := range sb.rules {
-		en, has := entries[rb.record.ID]
-		if settled == nil || !has || rb.record.State != rule.On {
+		if settled == nil || rb.record.State != rule.On || rb.setting.IsRoundUp() {
 			continue
 		}
-		since, until := w.since(en.Since, rb), w.now.Add(-plan.Tick)
-		rested := until
-		if row.FirstEdit != nil {
-			rested = row.FirstEdit.Add(-plan.Tick)
-		}
-		if err := w.judge(ctx, sb, rb, settled, plan.Window{Since: since, At: rested}, false); err != nil {
+		if err := w.removeFrom(ctx, sb, rb, row, settled); err != nil {
 			return err
-		}
-		n := len(w.deliveries)
-		if err := w.judge(ctx, sb, rb, settled, plan.Window{Since: rested, At: until}, true); err != nil {
-			return err
-		}
-		for i := n; i < len(w.deliveries); i++ {
-			d := w.deliveries[i]
-			d.State, d.Reason, d.NextTry, w.letters[i] = delivery.Skipped, "row deleted", nil, nil
 		}
 	}
 	for _, st := range []delivery.State{delivery.Incomplete, delivery.Held} {
@@ -286,6 +278,56 @@ func (w *work) removeRow(ctx context.Context, row *store.Row) error {
 		}
 	}
 	return nil
+}
+
+// removeFrom settles one rule's business with a row that is deleted.
+func (w *work) removeFrom(ctx context.Context, sb *sheetBook, rb *ruleBook, row *store.Row, settled *sheet.Row) error {
+	due, waiting := w.mine(row.ID, rb.record.ID)
+	until := w.now.Add(-plan.Tick)
+	rested := until
+	if row.FirstEdit != nil {
+		rested = row.FirstEdit.Add(-plan.Tick)
+	}
+	since, known := w.since(&rested, rb), w.known(nil, rb)
+	if due != nil {
+		since, known = w.since(due.Since, rb), w.known(due.Known, rb)
+		if rested.After(since) {
+			if err := w.advance(ctx, sb, rb, row, settled, known, since, rested); err != nil {
+				return err
+			}
+		}
+		since = rested
+	}
+	if row.FirstEdit == nil {
+		return nil
+	}
+	gone := func(o rule.Occasion) error {
+		return w.record(ctx, sb, rb, settled, plan.Considered{Occasion: o, Verdict: plan.Verdict{Outcome: plan.Skip, Reason: "row deleted"}, At: w.now}, true)
+	}
+	for _, en := range waiting {
+		o, err := originOf(en)
+		if err != nil {
+			return err
+		}
+		if o.Due.Before(w.now) {
+			if err := gone(*o); err != nil {
+				return err
+			}
+		}
+	}
+	occ := rb.setting.Dates(settled, known, since, until, nil)
+	if err := w.ask(ctx, occ); err != nil {
+		return err
+	}
+	for _, o := range occ {
+		if w.judged[o.Identity()] || o.Kind == rule.Schedule && !rb.setting.Concerns(settled, w.now, w.memory(ctx, rb, settled)) {
+			continue
+		}
+		if err := gone(o); err != nil {
+			return err
+		}
+	}
+	return w.failed
 }
 
 // RestoreRow brings a deleted row back, as an edit of the old row.

@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"fmt"
+	"time"
 
 	"nivot/internal/core/calendar"
 	"nivot/internal/core/plan"
@@ -31,6 +32,14 @@ type sheetBook struct {
 type ruleBook struct {
 	record  *store.Rule
 	setting *plan.Setting
+}
+
+// baseline is since when the rule counts; before it was switched on, for ever.
+func (rb *ruleBook) baseline() time.Time {
+	if rb.record.BaselineAt == nil {
+		return time.Time{}.Add(time.Hour)
+	}
+	return *rb.record.BaselineAt
 }
 
 func newBook(s *store.Store) *book { return &book{s: s, sheets: map[string]*sheetBook{}} }
@@ -105,15 +114,18 @@ func (b *book) sheet(ctx context.Context, id string) (*sheetBook, error) {
 		if err != nil {
 			return nil, err
 		}
-		sb.rules = append(sb.rules, &ruleBook{&rules[i], b.setting(sb, core)})
+		set, err := b.setting(sb, core)
+		if err != nil {
+			return nil, fmt.Errorf("rule %s: %w", rules[i].Name, err)
+		}
+		sb.rules = append(sb.rules, &ruleBook{&rules[i], set})
 	}
 	b.sheets[id] = sb
 	return sb, nil
 }
 
-func (b *book) setting(sb *sheetBook, r *rule.Rule) *plan.Setting {
-	return &plan.Setting{Sheet: sb.sheet, Rule: r, Templates: sb.templates, Calendar: *b.calendar,
-		Silenced: func(key string) bool { return b.silenced[key] }}
+func (b *book) setting(sb *sheetBook, r *rule.Rule) (*plan.Setting, error) {
+	return plan.NewSetting(sb.sheet, r, sb.templates, *b.calendar, func(key string) bool { return b.silenced[key] })
 }
 
 func (sb *sheetBook) rule(id string) *ruleBook {
@@ -132,7 +144,7 @@ func (e *Engine) Setting(ctx context.Context, sheetID string, r *rule.Rule) (*pl
 	if err != nil {
 		return nil, err
 	}
-	return b.setting(sb, r), nil
+	return b.setting(sb, r)
 }
 
 // Settings gives the settings of a sheet's rules that are on, with their

@@ -12,6 +12,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/shopspring/decimal"
+
 	"nivot/internal/core/calendar"
 	"nivot/internal/core/plan"
 	"nivot/internal/core/rule"
@@ -70,9 +72,23 @@ type columnFile struct {
 }
 
 type templateFile struct {
-	Name    string `json:"name"`
-	Subject string `json:"subject"`
-	Text    string `json:"text"`
+	Name string `json:"name"`
+	wordingFile
+	Language string        `json:"language"`
+	Variants []variantFile `json:"variants"`
+}
+
+// wordingFile is subject and letter in one language: the letter as text with
+// fields in square brackets, or as a document tree.
+type wordingFile struct {
+	Subject string          `json:"subject"`
+	Text    string          `json:"text"`
+	Body    json.RawMessage `json:"body"`
+}
+
+type variantFile struct {
+	Language string `json:"language"`
+	wordingFile
 }
 
 type calendarFile struct {
@@ -208,14 +224,8 @@ func (b *Bundle) readSheet(data []byte) error {
 	s := &sheet.Sheet{ID: "sheet", Name: f.Name, Zone: loc, Locale: locale, Settle: settle}
 	for i, c := range f.Columns {
 		p := fmt.Sprintf("/columns/%d", i)
-		if c.Type == value.Formula {
-			// A formula has no cells in rows.csv; nothing of a date rule rests
-			// on it in this version.
-			if c.Formula == "" {
-				return at(p+"/formula", errors.New("a formula column needs a formula"))
-			}
-		} else if c.Formula != "" {
-			return at(p+"/formula", fmt.Errorf("a column of type %s has no formula", c.Type))
+		if (c.Type == value.Formula) != (c.Formula != "") {
+			return at(p+"/formula", errors.New("a formula goes with a column of type formula, and with no other"))
 		}
 		col := sheet.Column{ID: "column:" + value.Fold(c.Name), Name: value.Trim(c.Name), Type: c.Type, Pos: i, Order: c.Order,
 			Formula: c.Formula, Format: c.Format}
@@ -232,6 +242,10 @@ func (b *Bundle) readSheet(data []byte) error {
 		s.Key = k.ID
 	}
 	if err := s.Validate(); err != nil {
+		var fe *sheet.FormulaError
+		if errors.As(err, &fe) {
+			return at(fmt.Sprintf("/columns/%d/formula", fe.Column), fe.Err)
+		}
 		return at("/columns", err)
 	}
 	b.Sheet = s
@@ -242,7 +256,8 @@ func parseSettle(s string) (time.Duration, error) {
 	if s == "PT0S" || s == "PT0M" {
 		return 0, nil
 	}
-	return rule.ParseDuration(s)
+	d, err := calendar.ParseDuration(s)
+	return d.Time + time.Duration(d.Days)*24*time.Hour, err
 }
 
 func (b *Bundle) readCalendar(data []byte) error {
@@ -311,11 +326,22 @@ func (b *Bundle) readTemplates(data []byte) error {
 		}
 		t := &template.Template{ID: value.Fold(f.Name), Name: f.Name}
 		var err error
-		if t.Subject, err = template.ParseLine(f.Subject, b); err != nil {
-			return at(p+"/subject", err)
+		if t.Subject, t.Body, err = b.readWording(p, f.wordingFile); err != nil {
+			return err
 		}
-		if t.Body, err = template.ParseText(f.Text, b); err != nil {
-			return at(p+"/text", err)
+		if f.Language != "" {
+			c, ok := b.Sheet.ColumnNamed(f.Language)
+			if !ok {
+				return at(p+"/language", fmt.Errorf("there is no column %q", f.Language))
+			}
+			t.Language = c.ID
+		}
+		for k, v := range f.Variants {
+			x := template.Variant{Language: v.Language}
+			if x.Subject, x.Body, err = b.readWording(fmt.Sprintf("%s/variants/%d", p, k), v.wordingFile); err != nil {
+				return err
+			}
+			t.Variants = append(t.Variants, x)
 		}
 		if err := t.Validate(b.Sheet); err != nil {
 			return at(p, err)
@@ -323,6 +349,45 @@ func (b *Bundle) readTemplates(data []byte) error {
 		b.Templates[t.ID] = t
 	}
 	return nil
+}
+
+// readWording reads subject and letter; a document tree names columns by name.
+func (b *Bundle) readWording(p string, f wordingFile) (subject, body template.Node, err error) {
+	if subject, err = template.ParseLine(f.Subject, b); err != nil {
+		return subject, body, at(p+"/subject", err)
+	}
+	if f.Body == nil {
+		if body, err = template.ParseText(f.Text, b); err != nil {
+			err = at(p+"/text", err)
+		}
+		return subject, body, err
+	}
+	if f.Text != "" {
+		return subject, body, at(p+"/text", errors.New("give text or body, not both"))
+	}
+	if err := json.Unmarshal(f.Body, &body); err != nil {
+		return subject, body, at(p+"/body", err)
+	}
+	t := &template.Template{Body: body}
+	err = t.Rename(func(name string) (string, error) {
+		c, ok := b.Sheet.ColumnNamed(name)
+		if !ok {
+			return "", fmt.Errorf("there is no column %q", name)
+		}
+		return c.ID, nil
+	}, b.option)
+	if err != nil {
+		return subject, body, at(p+"/body", err)
+	}
+	return subject, t.Body, nil
+}
+
+// option finds an option's id by its name.
+func (b *Bundle) option(column, name string) (string, error) {
+	if id, ok := (rule.SheetScope{Sheet: b.Sheet}).OptionID(column, name); ok {
+		return id, nil
+	}
+	return "", fmt.Errorf("%q is none of the column's options", name)
 }
 
 func (b *Bundle) readRules(data []byte) error {
@@ -338,6 +403,10 @@ func (b *Bundle) readRules(data []byte) error {
 	for i, j := range raw {
 		p := fmt.Sprintf("/%d", i)
 		r, err := rule.Decode(j)
+		var fe *rule.FieldError
+		if errors.As(err, &fe) {
+			return at(p+fe.Pointer, errors.New(fe.Message))
+		}
 		if err != nil {
 			return at(p, err)
 		}
@@ -353,18 +422,35 @@ func (b *Bundle) readRules(data []byte) error {
 		}
 		names[r.ID] = true
 		if err := b.resolve(r); err != nil {
-			return at(p, err)
-		}
-		if err := r.Validate(scope); err != nil {
 			var fe *rule.FieldError
 			if errors.As(err, &fe) {
 				return at(p+fe.Pointer, errors.New(fe.Message))
 			}
 			return at(p, err)
 		}
+		if err := r.Validate(scope); err != nil {
+			if errors.As(err, &fe) {
+				return at(p+fe.Pointer, errors.New(fe.Message))
+			}
+			return at(p, err)
+		}
+		if err := b.checkRoundUp(r); err != nil {
+			return at(p+"/send", err)
+		}
 		b.Rules = append(b.Rules, r)
 	}
 	return nil
+}
+
+func (b *Bundle) checkRoundUp(r *rule.Rule) error {
+	if r.GroupBy == "" {
+		return nil
+	}
+	s, err := plan.NewSetting(b.Sheet, r, b.Templates, b.Calendar, nil)
+	if err != nil {
+		return err
+	}
+	return s.CheckRoundUp(b.Rows, time.Unix(0, 0))
 }
 
 // resolve turns the names in a rule into ids.
@@ -380,24 +466,24 @@ func (b *Bundle) resolve(r *rule.Rule) error {
 			return "", fmt.Errorf("there is no template %q", name)
 		}
 		return value.Fold(name), nil
-	}, func(column, option string) (string, error) {
-		if id, ok := (rule.SheetScope{Sheet: b.Sheet}).OptionID(column, option); ok {
-			return id, nil
-		}
-		return "", fmt.Errorf("%q is none of the column's options", option)
-	})
+	}, b.option)
 }
 
 // Settings gives what each of the bundle's rules is judged with, the rules
 // that are on, or all of them.
-func (b *Bundle) Settings(all bool) []*plan.Setting {
+func (b *Bundle) Settings(all bool) ([]*plan.Setting, error) {
 	var out []*plan.Setting
 	for _, r := range b.Rules {
-		if all || r.State == rule.On {
-			out = append(out, &plan.Setting{Sheet: b.Sheet, Rule: r, Templates: b.Templates, Calendar: b.Calendar})
+		if !all && r.State != rule.On {
+			continue
 		}
+		s, err := plan.NewSetting(b.Sheet, r, b.Templates, b.Calendar, nil)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, s)
 	}
-	return out
+	return out, nil
 }
 
 type editFile struct {
@@ -412,18 +498,18 @@ type editFile struct {
 // order, columns by name.
 func (b *Bundle) ReadEdits(data []byte) ([]plan.Edit, error) {
 	var out []plan.Edit
-	ids := map[string]string{}
+	known := &rowNames{ids: map[string]string{}, gone: map[string]bool{}}
 	for _, r := range b.Rows {
 		name := value.Fold(b.Sheet.RowName(r))
-		if _, ok := ids[name]; !ok {
-			ids[name] = r.ID
+		if _, ok := known.ids[name]; !ok {
+			known.ids[name] = r.ID
 		}
 	}
 	for n, line := range strings.Split(string(data), "\n") {
 		if value.Trim(line) == "" {
 			continue
 		}
-		e, err := b.readEdit([]byte(line), ids, len(b.Rows)+len(out)+1)
+		e, err := b.readEdit([]byte(line), known, len(b.Rows)+known.added+1)
 		if err != nil {
 			return nil, &BundleError{File: "edits", Where: fmt.Sprintf("line %d", n+1), Err: err}
 		}
@@ -432,7 +518,14 @@ func (b *Bundle) ReadEdits(data []byte) ([]plan.Edit, error) {
 	return out, nil
 }
 
-func (b *Bundle) readEdit(line []byte, ids map[string]string, number int) (plan.Edit, error) {
+// rowNames is what edits call the rows by.
+type rowNames struct {
+	ids   map[string]string // by folded name: the first row with it
+	gone  map[string]bool   // by id: deleted by an edit
+	added int
+}
+
+func (b *Bundle) readEdit(line []byte, known *rowNames, number int) (plan.Edit, error) {
 	var f editFile
 	d := json.NewDecoder(bytes.NewReader(line))
 	d.DisallowUnknownFields()
@@ -464,19 +557,27 @@ func (b *Bundle) readEdit(line []byte, ids map[string]string, number int) (plan.
 			row.Set(c, v)
 		}
 		name := b.Sheet.RowName(row)
-		if id, ok := ids[value.Fold(name)]; ok {
-			e.Row = id // a key that comes back is the old row again
+		id, ok := known.ids[value.Fold(name)]
+		switch {
+		case ok && known.gone[id]: // a key that comes back is the old row again
+			delete(known.gone, id)
+			e.Row = id
 			return e, nil
+		case ok: // a second row with a key is one of its own; edits mean the first
+			e.Row = fmt.Sprintf("%s (#%d)", name, number)
+		default:
+			known.ids[value.Fold(name)], e.Row = name, name
 		}
-		ids[value.Fold(name)] = name
-		e.Row = name
+		known.added++
 		return e, nil
 	}
-	id, ok := ids[value.Fold(f.Row)]
-	if !ok {
+	id, ok := known.ids[value.Fold(f.Row)]
+	if !ok || known.gone[id] {
 		return plan.Edit{}, fmt.Errorf("row %q is not there", f.Row)
 	}
-	e.Row = id
+	if e.Row = id; e.Delete {
+		known.gone[id] = true
+	}
 	return e, nil
 }
 
@@ -507,10 +608,11 @@ func (b *Bundle) cells(m map[string]json.RawMessage) (map[string]value.Value, er
 			if err := json.Unmarshal(raw, &n); err != nil {
 				return nil, fmt.Errorf("column %q: %s is not a cell", name, raw)
 			}
-			text = n.String()
-			if c.Type == value.Number {
-				r.Locale = nil
+			if d, err := decimal.NewFromString(n.String()); err == nil && c.Type == value.Number && d.Exponent() >= -60 && d.Exponent() <= 60 {
+				out[c.ID] = value.OfNumber(d)
+				continue
 			}
+			text = n.String()
 		}
 		out[c.ID] = value.Parse(text, r)
 	}
@@ -533,42 +635,4 @@ func ParseInstant(s string, loc *time.Location) (time.Time, error) {
 		return time.Time{}, fmt.Errorf("%q is not a time; write it as 2027-03-15T08:40", s)
 	}
 	return calendar.Resolve(w, loc), nil
-}
-
-// RehearsalLine is one line of a rehearsal as it is printed.
-type RehearsalLine struct {
-	At       string   `json:"at"`
-	Rule     string   `json:"rule"`
-	Row      string   `json:"row"`
-	Step     int      `json:"step"`
-	Occasion string   `json:"occasion"`
-	Outcome  string   `json:"outcome"`
-	Template string   `json:"template,omitempty"`
-	To       []string `json:"to"`
-	Cc       []string `json:"cc,omitzero"`
-	Subject  string   `json:"subject,omitempty"`
-	Reason   string   `json:"reason"`
-}
-
-// Line turns a line of a rehearsal into its printed form.
-func (b *Bundle) Line(l plan.Line) RehearsalLine {
-	loc := l.Rule.Location(b.Sheet.Zone)
-	out := RehearsalLine{At: l.At.In(loc).Format(time.RFC3339), Rule: l.Rule.Name, Row: l.Row, Step: l.Step,
-		Occasion: l.Occasion.String(), Outcome: string(l.Outcome), To: []string{}, Reason: l.Reason}
-	if l.Outcome == plan.Skip {
-		return out
-	}
-	if t, ok := b.Templates[l.Template]; ok {
-		out.Template = t.Name
-	}
-	out.To, out.Cc, out.Subject = mailboxes(l.To), mailboxes(l.Cc), l.Subject
-	return out
-}
-
-func mailboxes(list []value.Mailbox) []string {
-	out := []string{}
-	for _, m := range list {
-		out = append(out, m.String())
-	}
-	return out
 }

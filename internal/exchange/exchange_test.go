@@ -10,8 +10,6 @@ import (
 
 	"golang.org/x/text/encoding/charmap"
 	"golang.org/x/text/encoding/unicode"
-
-	"nivot/internal/core/plan"
 )
 
 func TestReadCSVEncodings(t *testing.T) {
@@ -92,17 +90,11 @@ func TestRehearseBundle(t *testing.T) {
 	}
 	from, _ := ParseInstant("2027-03-15T08:40", b.Sheet.Zone)
 	to, _ := ParseInstant("2027-06-15", b.Sheet.Zone)
-	lines, err := plan.Rehearse(b.Settings(false), b.Rows, edits, from, to)
-	if err != nil {
-		t.Fatal(err)
-	}
 	var got strings.Builder
 	enc := json.NewEncoder(&got)
 	enc.SetEscapeHTML(false)
-	for _, l := range lines {
-		if err := enc.Encode(b.Line(l)); err != nil {
-			t.Fatal(err)
-		}
+	if err := b.Rehearse(false, edits, from, to, func(l *RehearsalLine) error { return enc.Encode(l) }); err != nil {
+		t.Fatal(err)
 	}
 	want, err := os.ReadFile("testdata/loans/expected.jsonl")
 	if err != nil {
@@ -126,17 +118,17 @@ func TestBundleFaults(t *testing.T) {
 	for _, c := range []struct{ file, old, new, want string }{
 		{"sheet.json", `"zone": "Europe/London"`, `"zone": "Mars"`, `sheet.json, /zone: zone "Mars" is not known`},
 		{"sheet.json", `"key"`, `"keys"`, `sheet.json, line`},
-		{"sheet.json", `"locale": "en-GB"`, `"locale": "xx"`, "use one of en-GB, en-US"},
+		{"sheet.json", `"locale": "en-GB"`, `"locale": "xx"`, "use one of de, en-GB, en-US, es, fr, ja, nl"},
 		{"sheet.json", `"key": "Loan"`, `"key": "Loans"`, `/key: there is no column "Loans"`},
 		{"rows.csv", "Loan,Object", "Loan,Thing", `rows.csv, line 1: there is no column "Thing"`},
 		{"rows.csv", "LN-0504,", "LN-0504,a,b,c,", "rows.csv, line 5"},
 		{"templates.json", "[Object] is due", "[Objekt] is due", `templates.json, /0/subject: line 1, column 2: there is no column "Objekt"`},
 		{"templates.json", ": weekday]", ": wekday]", `/0/subject: line 1, column 38: "wekday" is not a word`},
 		{"templates.json", "[Contact: first word, else", "[Contact: 1st word, else", "/0/text: line 1, column 16"},
-		{"rules.json", `"kind": "date"`, `"kind": "change"`, `rules.json, /0/trigger/kind: trigger "change" is not known`},
+		{"rules.json", `"kind": "date"`, `"kind": "whim"`, `rules.json, /0/trigger/kind: trigger "whim" is not known`},
 		{"rules.json", `"out", "extended"`, `"oot"`, `/0/condition/value/0: "oot" is none of the column's options`},
 		{"rules.json", `"send": [{"template": "Return"}]`, `"send": []`, "/0/send: say which template"},
-		{"rules.json", `"cc"`, `"ccc"`, `rules.json, /0: the rule cannot be read: json: unknown field "ccc"`},
+		{"rules.json", `"cc"`, `"ccc"`, `rules.json, /0/ccc: there is no such name here; there are bcc, brake, cc`},
 		{"rules.json", `"at": "09:00"`, `"at": "9am"`, "/0/trigger/at"},
 		{"calendar.json", `"mon"`, `"moon"`, `calendar.json: weekday "moon" is not known`},
 	} {

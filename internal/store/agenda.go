@@ -12,11 +12,14 @@ type AgendaKind string
 
 // The kinds of agenda entries.
 const (
-	Settle AgendaKind = "settle" // a row has rested
-	Due    AgendaKind = "due"    // a rule must look at a row
-	Arm    AgendaKind = "arm"    // a rule has been switched on: compute its rows' entries
-	Late   AgendaKind = "late"   // an incomplete email's late limit passes
-	Review AgendaKind = "review" // a held email is to be judged again
+	Settle   AgendaKind = "settle" // a row has rested
+	Due      AgendaKind = "due"    // a rule must look at a row
+	Moved    AgendaKind = "moved"  // a reaction that the window moved falls due
+	Follow   AgendaKind = "follow" // a follow-up falls due
+	RoundDue AgendaKind = "round"  // a schedule comes round
+	Arm      AgendaKind = "arm"    // a rule has been switched on: compute its rows' entries
+	Late     AgendaKind = "late"   // an incomplete email's late limit passes
+	Review   AgendaKind = "review" // a held email is to be judged again
 )
 
 // Entry is one agenda entry.
@@ -27,8 +30,12 @@ type Entry struct {
 	SheetID    string
 	RuleID     string
 	RowID      int64
-	DeliveryID int64
+	DeliveryID int64      // Follow: the first email's
+	Nr         int64      // Moved: the reaction's number; Follow: step and recurrence
 	Since      *time.Time // Due: occasions up to here have been judged or are baseline
+	Known      *time.Time // Due: since when the row's date has been known; nil: the baseline
+	DoneRows   int64      // Round: the row up to which it has been judged
+	Origin     string     // Moved, Follow: the occasion, as JSON
 }
 
 // TableName implements GORM's tabler.
@@ -36,9 +43,21 @@ func (Entry) TableName() string { return "agenda" }
 
 // ClaimAgenda locks and gives entries that are due, the earliest first.
 // Entries that another process has are passed over.
+// A batch that is full is filled up with all that is due at its last instant,
+// so that what falls due together is counted together.
 func (s *Store) ClaimAgenda(ctx context.Context, now time.Time, limit int) (out []Entry, err error) {
 	err = s.DB(ctx).Raw("SELECT * FROM agenda WHERE due_at <= ? ORDER BY due_at, id LIMIT ? FOR UPDATE SKIP LOCKED", now, limit).Scan(&out).Error
-	return out, err
+	if err != nil || len(out) < limit {
+		return out, err
+	}
+	last := out[len(out)-1]
+	if last.Kind != Settle && last.Kind != Moved {
+		return out, nil
+	}
+	var rest []Entry
+	err = s.DB(ctx).Raw("SELECT * FROM agenda WHERE due_at = ? AND id > ? AND kind IN ('settle', 'moved') ORDER BY due_at, id LIMIT ? FOR UPDATE SKIP LOCKED",
+		last.DueAt, last.ID, 40*limit).Scan(&rest).Error
+	return append(out, rest...), err
 }
 
 // HasDueAgenda tells, without locking, whether anything is due: the usual
@@ -51,7 +70,7 @@ func (s *Store) HasDueAgenda(ctx context.Context, now time.Time) (bool, error) {
 
 // PutEntries writes entries, each in the place of one about the same thing.
 func (s *Store) PutEntries(ctx context.Context, es []Entry) error {
-	return s.putEntries(ctx, es, "due_at = VALUES(due_at), since = VALUES(since)")
+	return s.putEntries(ctx, es, "due_at = VALUES(due_at), since = VALUES(since), known = VALUES(known), done_rows = VALUES(done_rows), origin = VALUES(origin)")
 }
 
 // PutArmed writes a rule's entries for rows. An entry that is there keeps
@@ -63,14 +82,14 @@ func (s *Store) PutArmed(ctx context.Context, es []Entry, now time.Time) error {
 func (s *Store) putEntries(ctx context.Context, es []Entry, update string, updateArgs ...any) error {
 	return chunks(es, bulk, func(c []Entry) error {
 		var q strings.Builder
-		args := make([]any, 0, 7*len(c))
-		q.WriteString("INSERT INTO agenda (kind, due_at, sheet_id, rule_id, row_id, delivery_id, since) VALUES ")
+		args := make([]any, 0, 11*len(c))
+		q.WriteString("INSERT INTO agenda (kind, due_at, sheet_id, rule_id, row_id, delivery_id, nr, since, known, done_rows, origin) VALUES ")
 		for i, e := range c {
 			if i > 0 {
 				q.WriteByte(',')
 			}
-			q.WriteString("(?,?,?,?,?,?,?)")
-			args = append(args, e.Kind, e.DueAt, e.SheetID, e.RuleID, e.RowID, e.DeliveryID, e.Since)
+			q.WriteString("(?,?,?,?,?,?,?,?,?,?,?)")
+			args = append(args, e.Kind, e.DueAt, e.SheetID, e.RuleID, e.RowID, e.DeliveryID, e.Nr, e.Since, e.Known, e.DoneRows, e.Origin)
 		}
 		q.WriteString(" ON DUPLICATE KEY UPDATE " + update)
 		return s.DB(ctx).Exec(q.String(), append(args, updateArgs...)...).Error
@@ -82,22 +101,32 @@ func (s *Store) DropEntries(ctx context.Context, ids []int64) error {
 	return chunks(ids, 1000, func(c []int64) error { return s.DB(ctx).Exec("DELETE FROM agenda WHERE id IN ?", c).Error })
 }
 
-// DropRuleEntries removes what the agenda holds of a rule's rows.
+// DropRuleEntries removes what the agenda holds of a rule's own looking. What
+// has been promised already, moved reactions and follow-ups, stays.
 func (s *Store) DropRuleEntries(ctx context.Context, ruleID string) error {
-	return s.DB(ctx).Exec("DELETE FROM agenda WHERE rule_id = ? AND kind IN ('due', 'arm')", ruleID).Error
+	return s.DB(ctx).Exec("DELETE FROM agenda WHERE rule_id = ? AND kind IN ('due', 'arm', 'round')", ruleID).Error
 }
 
-// RowEntries gives a row's entries by rule; "" is that of settling.
-func (s *Store) RowEntries(ctx context.Context, rowID int64) (map[string]Entry, error) {
-	var es []Entry
-	if err := s.DB(ctx).Where("row_id = ? AND kind = 'due'", rowID).Find(&es).Error; err != nil {
-		return nil, err
-	}
-	out := make(map[string]Entry, len(es))
-	for _, e := range es {
-		out[e.RuleID] = e
-	}
-	return out, nil
+// RowEntries gives what the agenda holds of rows, by row.
+func (s *Store) RowEntries(ctx context.Context, rowIDs ...int64) (map[int64][]Entry, error) {
+	out := map[int64][]Entry{}
+	err := chunks(rowIDs, 1000, func(c []int64) error {
+		var es []Entry
+		if err := s.DB(ctx).Raw("SELECT * FROM agenda WHERE row_id IN ? AND kind IN ('due', 'moved', 'follow') ORDER BY due_at, id", c).Scan(&es).Error; err != nil {
+			return err
+		}
+		for _, e := range es {
+			out[e.RowID] = append(out[e.RowID], e)
+		}
+		return nil
+	})
+	return out, err
+}
+
+// FollowEntries gives the follow-ups that hang on a first email.
+func (s *Store) FollowEntries(ctx context.Context, deliveryID int64) (out []Entry, err error) {
+	err = s.DB(ctx).Raw("SELECT * FROM agenda WHERE delivery_id = ? AND kind = 'follow' ORDER BY due_at, id", deliveryID).Scan(&out).Error
+	return out, err
 }
 
 // DropRowEntries removes what the agenda holds of a row.
@@ -118,10 +147,10 @@ func (s *Store) NextInstant(ctx context.Context) (time.Time, error) {
 // and how many rows share it.
 func (s *Store) NextRuleDue(ctx context.Context, ruleID string) (at time.Time, rows int64, err error) {
 	var t sql.NullTime
-	if err = s.DB(ctx).Raw("SELECT MIN(due_at) FROM agenda WHERE rule_id = ? AND kind = 'due'", ruleID).Scan(&t).Error; err != nil || !t.Valid {
+	if err = s.DB(ctx).Raw("SELECT MIN(due_at) FROM agenda WHERE rule_id = ? AND kind IN ('due', 'moved', 'round')", ruleID).Scan(&t).Error; err != nil || !t.Valid {
 		return
 	}
-	err = s.DB(ctx).Raw("SELECT COUNT(*) FROM agenda WHERE rule_id = ? AND kind = 'due' AND due_at = ?", ruleID, t.Time).Scan(&rows).Error
+	err = s.DB(ctx).Raw("SELECT COUNT(*) FROM agenda WHERE rule_id = ? AND kind IN ('due', 'moved', 'round') AND due_at = ?", ruleID, t.Time).Scan(&rows).Error
 	return t.Time, rows, err
 }
 

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"fmt"
 	"strings"
 	"time"
@@ -16,13 +17,17 @@ import (
 type Delivery struct {
 	ID         int64 `gorm:"primaryKey"`
 	Occasion   []byte
+	Base       []byte // with each: the occasion as a whole
 	SheetID    string
 	RuleID     string
-	RowID      int64
+	RowID      int64 // 0 of a round-up
+	Step       int   // of a follow-up, from 1
+	Reaction   bool  // a first email of a reaction: the brake counts it
 	TemplateID string
 	SenderID   string
 	DueAt      time.Time
 	JudgedAt   time.Time
+	WentAt     *time.Time // when it was queued or held, by the rule's time
 	State      delivery.State
 	Reason     string // why it goes, or why it does not
 	Trouble    string // what kept the last try from succeeding
@@ -68,7 +73,7 @@ func (s *Store) InsertDeliveries(ctx context.Context, ds []*Delivery) error {
 	return chunks(ds, 200, func(c []*Delivery) error {
 		var q strings.Builder
 		var args []any
-		q.WriteString(`INSERT IGNORE INTO deliveries (sheet_id, occasion, rule_id, row_id, template_id, sender_id, due_at, judged_at,
+		q.WriteString(`INSERT IGNORE INTO deliveries (sheet_id, occasion, base, rule_id, row_id, step, reaction, template_id, sender_id, due_at, judged_at, went_at,
 			state, reason, blame, origin, facts, recipients, reply_to, subject, attempt, next_try, finished_at) VALUES `)
 		keys := make([][]byte, len(c))
 		for i, d := range c {
@@ -76,14 +81,14 @@ func (s *Store) InsertDeliveries(ctx context.Context, ds []*Delivery) error {
 				q.WriteByte(',')
 			}
 			// The occasion is not the first: GORM spreads a slice behind "(".
-			q.WriteString("(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)")
-			args = append(args, d.SheetID, d.Occasion, d.RuleID, d.RowID, d.TemplateID, d.SenderID, d.DueAt, d.JudgedAt,
+			q.WriteString("(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)")
+			args = append(args, d.SheetID, d.Occasion, d.Base, d.RuleID, d.RowID, d.Step, d.Reaction, d.TemplateID, d.SenderID, d.DueAt, d.JudgedAt, d.WentAt,
 				d.State, clip(d.Reason), d.Blame, d.Origin, d.Facts, d.Recipients, d.ReplyTo, clip(d.Subject), d.Attempt, d.NextTry, d.FinishedAt)
 			keys[i] = d.Occasion
 		}
 		// INSERT IGNORE does not say which it passed over, so that is asked
 		// first; if another process was between the two, all is done again.
-		known, err := s.Judged(ctx, keys)
+		known, err := s.Held(ctx, keys)
 		if err != nil {
 			return err
 		}
@@ -139,20 +144,50 @@ func (s *Store) Letter(ctx context.Context, id int64) (*Letter, error) {
 	return &l, first(s.DB(ctx).First(&l, "delivery_id = ?", id).Error)
 }
 
-// Judged tells which of these identities the ledger holds.
+// Held tells which of these identities the ledger holds.
+func (s *Store) Held(ctx context.Context, ids [][]byte) (map[rule.ID]bool, error) {
+	return s.find(ctx, ids, "SELECT occasion FROM deliveries WHERE occasion IN ?")
+}
+
+// Judged tells which of these occasions the ledger knows: by their identity,
+// or, with each, by that of one of their mailboxes.
 func (s *Store) Judged(ctx context.Context, ids [][]byte) (map[rule.ID]bool, error) {
+	return s.find(ctx, ids, "SELECT occasion FROM deliveries WHERE occasion IN ?", "SELECT base FROM deliveries WHERE base IN ?")
+}
+
+func (s *Store) find(ctx context.Context, ids [][]byte, queries ...string) (map[rule.ID]bool, error) {
 	out := map[rule.ID]bool{}
 	err := chunks(ids, 1000, func(c [][]byte) error {
-		var found [][]byte
-		if err := s.DB(ctx).Raw("SELECT occasion FROM deliveries WHERE occasion IN ?", c).Scan(&found).Error; err != nil {
-			return err
-		}
-		for _, f := range found {
-			out[rule.ID(f)] = true
+		for _, q := range queries {
+			var found [][]byte
+			if err := s.DB(ctx).Raw(q, c).Scan(&found).Error; err != nil {
+				return err
+			}
+			for _, f := range found {
+				out[rule.ID(f)] = true
+			}
 		}
 		return nil
 	})
 	return out, err
+}
+
+// went are the states of emails that went out, are on their way, or are held.
+const went = "('held', 'queued', 'claimed', 'sending', 'accepted', 'deferred', 'in-doubt', 'bounced')"
+
+// LastFirst gives when a rule's last first email to a row went or was held.
+func (s *Store) LastFirst(ctx context.Context, ruleID string, rowID int64) (time.Time, bool, error) {
+	var t sql.NullTime
+	err := s.DB(ctx).Raw("SELECT MAX(went_at) FROM deliveries WHERE row_id = ? AND rule_id = ? AND step = 0 AND state IN "+went, rowID, ruleID).Scan(&t).Error
+	return t.Time, t.Valid, err
+}
+
+// CountReactions counts a rule's emails from reactions between two instants,
+// both counting.
+func (s *Store) CountReactions(ctx context.Context, ruleID string, from, to time.Time) (n int, err error) {
+	err = s.DB(ctx).Raw("SELECT COUNT(*) FROM deliveries WHERE rule_id = ? AND reaction AND went_at BETWEEN ? AND ? AND state IN "+went,
+		ruleID, from, to).Scan(&n).Error
+	return n, err
 }
 
 // Delivery finds a delivery.

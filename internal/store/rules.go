@@ -22,6 +22,8 @@ type Rule struct {
 	BaselineAt  *time.Time
 	ArmingAfter *int64 // the row up to which agenda entries have been computed; nil when done
 	ArmedRows   int64
+	BrakedAt    *time.Time // the brake holds the rule's emails from reactions since then
+	ReleasedAt  *time.Time // somebody has let its first run go
 	CreatedAt   time.Time
 	DeletedAt   *time.Time
 }
@@ -70,6 +72,11 @@ func (s *Store) LockRule(ctx context.Context, id string) (*Rule, error) {
 // SaveRule writes a rule.
 func (s *Store) SaveRule(ctx context.Context, r *Rule) error { return s.DB(ctx).Save(r).Error }
 
+// SaveBrake writes since when the brake holds a rule; nil lets go.
+func (s *Store) SaveBrake(ctx context.Context, id string, at *time.Time) error {
+	return s.DB(ctx).Exec("UPDATE rules SET braked_at = ? WHERE id = ?", at, id).Error
+}
+
 // NextLetter gives the letter of a sheet's next rule: A to Z, then AA and on.
 // A letter never comes back.
 func (s *Store) NextLetter(ctx context.Context, sheetID string) (string, error) {
@@ -91,6 +98,8 @@ type Template struct {
 	Name      string
 	Subject   string
 	Body      string
+	Language  string  // the column that chooses a variant
+	Variants  *string // as JSON
 	Version   int64
 	CreatedAt time.Time
 	DeletedAt *time.Time
@@ -98,12 +107,17 @@ type Template struct {
 
 // Core turns the record into the core's template.
 func (t *Template) Core() (*template.Template, error) {
-	c := &template.Template{ID: t.ID, Name: t.Name}
+	c := &template.Template{ID: t.ID, Name: t.Name, Language: t.Language}
 	if err := json.Unmarshal([]byte(t.Subject), &c.Subject); err != nil {
 		return nil, fmt.Errorf("template %s: %w", t.ID, err)
 	}
 	if err := json.Unmarshal([]byte(t.Body), &c.Body); err != nil {
 		return nil, fmt.Errorf("template %s: %w", t.ID, err)
+	}
+	if t.Variants != nil {
+		if err := json.Unmarshal([]byte(*t.Variants), &c.Variants); err != nil {
+			return nil, fmt.Errorf("template %s: %w", t.ID, err)
+		}
 	}
 	return c, nil
 }
@@ -115,8 +129,19 @@ func (t *Template) SetCore(c *template.Template) error {
 		return err
 	}
 	body, err := json.Marshal(c.Body)
-	t.Name, t.Subject, t.Body = c.Name, string(sub), string(body)
-	return err
+	if err != nil {
+		return err
+	}
+	t.Name, t.Subject, t.Body, t.Language, t.Variants = c.Name, string(sub), string(body), c.Language, nil
+	if len(c.Variants) > 0 {
+		b, err := json.Marshal(c.Variants)
+		if err != nil {
+			return err
+		}
+		v := string(b)
+		t.Variants = &v
+	}
+	return nil
 }
 
 // Templates lists a sheet's templates by name; all sheets' for "".

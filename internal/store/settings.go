@@ -61,6 +61,9 @@ type Sender struct {
 	Security       string // "starttls", "tls" or "none"
 	Username       string
 	SealedPassword []byte
+	DailyCap       int    // recipients a day at the most; 0 for no cap
+	Pace           int    // emails a minute at the most; 0 for no limit
+	Zone           string // whose midnight begins the cap's day
 	CreatedAt      time.Time
 }
 

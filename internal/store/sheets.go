@@ -41,7 +41,10 @@ func (r *Sheet) Core() (*sheet.Sheet, error) {
 	}
 	s := &sheet.Sheet{ID: r.ID, Name: r.Name, Zone: loc, Locale: l, Settle: time.Duration(r.SettleSeconds) * time.Second,
 		Key: r.KeyColumn, Address: r.AddressColumn}
-	return s, json.Unmarshal([]byte(r.Columns), &s.Columns)
+	if err := json.Unmarshal([]byte(r.Columns), &s.Columns); err != nil {
+		return nil, fmt.Errorf("sheet %s: %w", r.ID, err)
+	}
+	return s, s.Compile()
 }
 
 // SetColumns puts the columns into the record.

@@ -148,3 +148,39 @@ func (c Calendar) Add(d value.Day, n int) value.Day {
 	}
 	return x
 }
+
+// Between counts the working days after from up to and with to; where to lies
+// before from, the working days from to up to the day before from, negative.
+func (c Calendar) Between(from, to value.Day) int {
+	lo, hi, sign := from+1, to, 1
+	if to < from {
+		lo, hi, sign = to, from-1, -1
+	}
+	span := int(hi-lo) + 1
+	if span <= 0 {
+		return 0
+	}
+	n := span / 7 * c.week()
+	for d := hi - value.Day(span%7) + 1; d <= hi; d++ {
+		if c.Weekdays[d.Weekday()] {
+			n++
+		}
+	}
+	for d := range c.Closed {
+		if d >= lo && d <= hi && c.Weekdays[d.Weekday()] {
+			n--
+		}
+	}
+	return sign * n
+}
+
+// week counts the weekdays that are worked.
+func (c Calendar) week() int {
+	n := 0
+	for _, on := range c.Weekdays {
+		if on {
+			n++
+		}
+	}
+	return n
+}

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"sort"
 	"strings"
 	"time"
 
@@ -33,21 +34,52 @@ type Foreseen struct {
 	Verdict
 }
 
-// Foresee judges the occasions of a row between two instants, on the row as
-// it is now.
-func (s *Setting) Foresee(row *sheet.Row, from, to time.Time) []Foreseen {
-	occ := s.Rule.Due(row.ID, s.Anchor(row), s.Env(), from, to, nil)
-	out := make([]Foreseen, 0, len(occ))
-	for i := range occ {
-		out = append(out, Foreseen{occ[i], s.Judge(&occ[i], row, occ[i].Due)})
+// Foresee judges what would come of a row between two instants, on the row as
+// it is now: its dates and schedules, each with its follow-ups. Reactions come
+// of edits, which nobody can foresee, unless a column moves by itself.
+func (s *Setting) Foresee(row *sheet.Row, known, from, to time.Time) []Foreseen {
+	if s.IsRoundUp() {
+		return nil
 	}
+	var out []Foreseen
+	p := &foresight{s: s, row: row, out: &out}
+	for _, o := range s.Dates(row, known, from, to, nil) {
+		if o.Kind == rule.Schedule && !s.Concerns(row, o.Due, Memory{}) {
+			continue
+		}
+		p.add(o, to)
+	}
+	sort.SliceStable(out, func(i, j int) bool { return out[i].Due.Before(out[j].Due) })
 	return out
 }
 
-// Holds tells whether the rule's condition holds for a row at an instant.
-func (s *Setting) Holds(row *sheet.Row, at time.Time) bool {
-	t, _ := s.Rule.Condition.Judge(s.facts(row, at))
-	return t == rule.True
+// maxForeseen bounds what is foreseen of one row by one rule.
+const maxForeseen = 400
+
+type foresight struct {
+	s   *Setting
+	row *sheet.Row
+	out *[]Foreseen
+}
+
+// add judges an occasion and what follows from it.
+func (p *foresight) add(o rule.Occasion, to time.Time) {
+	if len(*p.out) >= maxForeseen || o.Due.After(to) {
+		return
+	}
+	for i, c := range p.s.Judge(o, p.row, o.Due, Memory{}) {
+		*p.out = append(*p.out, Foreseen{c.Occasion, c.Verdict})
+		if c.Outcome == Send && c.Base == "" {
+			for _, f := range p.s.FollowUps(&c.Occasion, i == 0, c.At) {
+				p.add(f, to)
+			}
+		}
+		if c.Base != "" && !(c.Outcome == Skip && IsStopped(c.Verdict.Reason)) {
+			if next, ok := p.s.NextAgain(c.Occasion); ok {
+				p.add(next, to)
+			}
+		}
+	}
 }
 
 // pastSpan is how far back Past looks.
@@ -56,37 +88,88 @@ const pastSpan = 400 * 24 * time.Hour
 // Past counts the row's due times up to an instant that would have been
 // emails: the baseline that switching on leaves as it is.
 func (s *Setting) Past(row *sheet.Row, at time.Time) int {
-	return len(s.Rule.Due(row.ID, s.Anchor(row), s.Env(), at.Add(-pastSpan), at, nil))
+	if s.Rule.Trigger.Kind == rule.Date {
+		return len(s.Rule.Due(row.ID, s.Anchor(row), &s.timing, at.Add(-pastSpan), at.Add(-pastSpan), at, nil))
+	}
+	if s.Rule.Trigger.Kind == rule.Change || s.Rule.Trigger.Kind == rule.Threshold {
+		// As if it had just been added: what is so already would have fired.
+		st := rule.Standing{}
+		if _, ok := s.Settle(nil, row, at, &st); ok {
+			return 1
+		}
+	}
+	return 0
 }
 
 // horizon is how far ahead Explain looks for the next email.
 const horizon = 20 * 366 * 24 * time.Hour
 
-// Explain explains the row's next email after now.
+// Explain explains the row's next email after now: clause by clause what must
+// be so, with the row's values, what would have to change, and what comes next.
 func (s *Setting) Explain(row *sheet.Row, now time.Time) Explanation {
 	var e Explanation
-	loc := s.Rule.Location(s.Sheet.Zone)
 	at := now
-	next := s.Next(row, now)
-	if !next.IsZero() && next.Before(now.Add(horizon)) {
-		for _, o := range s.Rule.Due(row.ID, s.Anchor(row), s.Env(), next.Add(-Tick), next, nil) {
-			if !o.SameMoment {
-				e.Next = &Foreseen{o, s.Judge(&o, row, next)}
-				at = next
-			}
-		}
+	if o, ok := s.nextOccasion(row, now); ok {
+		c := s.Judge(o, row, o.Due, Memory{})[0]
+		e.Next = &Foreseen{c.Occasion, c.Verdict}
+		at = o.Due
 	}
-	e.Clauses = append(e.Clauses, s.triggerClause(row, e.Next, loc))
-	e.Clauses = append(e.Clauses, s.conditionClauses(s.facts(row, at))...)
+	row = s.Sheet.Compute(row, at, s.Calendar)
+	e.Clauses = append(e.Clauses, s.triggerClause(row, e.Next, now))
+	e.Clauses = append(e.Clauses, s.conditionClauses(s.facts(row, at, Memory{}))...)
 	e.Clauses = append(e.Clauses, s.recipientClause(row))
 	if c, ok := s.wordingClause(row, e.Next, at); ok {
 		e.Clauses = append(e.Clauses, c)
 	}
-	e.Summary = s.summary(row, e, now, loc)
+	e.Summary = s.summary(row, e, now)
 	return e
 }
 
-func (s *Setting) triggerClause(row *sheet.Row, next *Foreseen, loc *time.Location) Clause {
+// nextOccasion gives the next occasion that can be foreseen. For a reaction
+// that is one of now, as if the row settled now having been empty.
+func (s *Setting) nextOccasion(row *sheet.Row, now time.Time) (o rule.Occasion, ok bool) {
+	next := time.Time{}
+	switch s.Rule.Trigger.Kind {
+	case rule.Date:
+		next = s.Next(row, now, now)
+	case rule.Schedule:
+		next = s.NextRound(now)
+	default:
+		return o, false
+	}
+	if next.IsZero() || !next.Before(now.Add(horizon)) {
+		return o, false
+	}
+	for _, x := range s.Dates(row, now, next.Add(-Tick), next, nil) {
+		if !x.SameMoment {
+			return x, true
+		}
+	}
+	return o, false
+}
+
+func (s *Setting) triggerClause(row *sheet.Row, next *Foreseen, now time.Time) Clause {
+	switch s.Rule.Trigger.Kind {
+	case rule.Date:
+		return s.dateClause(row, next)
+	case rule.Schedule:
+		if next == nil {
+			return Clause{Holds: "no", Text: "the schedule comes round", Note: "it has ended"}
+		}
+		return Clause{Holds: "yes", Text: "the schedule comes round", Note: "next " + momentWords(next.Due.In(s.Zone))}
+	case rule.Change, rule.Threshold:
+		st := rule.Standing{}
+		_, is := s.Settle(nil, row, now, &st)
+		text := s.Rule.Describe(s.Sheet, func(string) string { return "" }).When + ": " + s.nameIs(row, s.Rule.Trigger.Column)
+		if is {
+			return Clause{Holds: "yes", Text: text, Note: "it is so already; it goes when it becomes so again"}
+		}
+		return Clause{Holds: "no", Text: text}
+	}
+	return Clause{Holds: "yes", Text: s.Rule.Describe(s.Sheet, func(string) string { return "" }).When}
+}
+
+func (s *Setting) dateClause(row *sheet.Row, next *Foreseen) Clause {
 	a, name := s.Anchor(row), s.name(s.Rule.Trigger.Column)
 	switch {
 	case a.IsEmpty():
@@ -99,7 +182,7 @@ func (s *Setting) triggerClause(row *sheet.Row, next *Foreseen, loc *time.Locati
 	if next == nil {
 		return Clause{Holds: "no", Text: text, Note: "every due time has passed"}
 	}
-	return Clause{Holds: "yes", Text: text, Note: "next " + momentWords(next.Due.In(loc)) + ", " + offsetWords(next.N, next.Unit)}
+	return Clause{Holds: "yes", Text: text, Note: "next " + momentWords(next.Due.In(s.Zone)) + ", " + offsetWords(next.N, next.Unit)}
 }
 
 func momentWords(t time.Time) string { return t.Format("Mon 2 January 15:04") }
@@ -161,11 +244,11 @@ func (s *Setting) cellWords(row *sheet.Row, column string) string {
 
 func (s *Setting) recipientClause(row *sheet.Row) Clause {
 	var v Verdict
-	if bad := s.recipients(&v, row); bad != "" {
+	if bad := s.recipients(&v, row, s.Rule.To, s.Rule.Cc); bad != "" {
 		return Clause{Holds: "no", Text: s.unreadable(row, bad)}
 	}
 	if len(v.To) == 0 {
-		return Clause{Holds: "no", Text: s.emptyTo() + " can be used: it is empty"}
+		return Clause{Holds: "no", Text: s.emptyTo(s.Rule.To) + " can be used: it is empty"}
 	}
 	before := v.To
 	if s.silence(&v); len(v.To) == 0 {
@@ -187,23 +270,24 @@ func list(boxes []value.Mailbox) string {
 }
 
 func (s *Setting) wordingClause(row *sheet.Row, next *Foreseen, at time.Time) (Clause, bool) {
-	o := &rule.Occasion{Offset: len(s.Rule.Trigger.Offsets)}
+	o := &rule.Occasion{}
 	if next != nil {
 		o = &next.Occasion
 	}
-	facts := s.facts(row, at)
+	facts := s.facts(row, at, Memory{})
 	t, ok := s.Templates[s.wording(o, facts)]
 	if !ok {
 		return Clause{Holds: "no", Text: "a wording fits"}, true
 	}
-	r := t.Render(template.Context{Sheet: s.Sheet, Row: row, Today: facts.Today})
+	r := t.Check(template.Context{Sheet: s.Sheet, Row: row, Today: facts.Today, Facts: facts})
 	if len(r.Missing) > 0 {
 		return Clause{Holds: "no", Text: t.Name + " has all its values: " + s.missing(row, r.Missing)}, true
 	}
 	return Clause{Holds: "yes", Text: t.Name + " has all its values"}, true
 }
 
-func (s *Setting) summary(row *sheet.Row, e Explanation, now time.Time, loc *time.Location) string {
+func (s *Setting) summary(row *sheet.Row, e Explanation, now time.Time) string {
+	loc := s.Zone
 	var no []string
 	for _, c := range e.Clauses {
 		if c.Holds != "yes" {
@@ -213,6 +297,10 @@ func (s *Setting) summary(row *sheet.Row, e Explanation, now time.Time, loc *tim
 	switch {
 	case row.Gone:
 		return "Nothing goes out for this row: it is no longer in the file it came from."
+	case s.Rule.Trigger.Kind.Reaction() || s.Rule.Trigger.Kind == rule.ByHand:
+		return s.reactionSummary(e, no)
+	case e.Next == nil && s.Rule.Trigger.Kind == rule.Schedule:
+		return "Nothing more goes out by this rule: its schedule has ended."
 	case e.Next == nil && s.Anchor(row).IsFilled():
 		return "Nothing more goes out for this row: every due time has passed. A later date would make new ones."
 	case e.Next == nil:
@@ -226,4 +314,19 @@ func (s *Setting) summary(row *sheet.Row, e Explanation, now time.Time, loc *tim
 			s.Rule.Condition.Words(s.Sheet), momentWords(e.Next.Due.In(loc)))
 	}
 	return fmt.Sprintf("Nothing goes out on %s: %s.", momentWords(e.Next.Due.In(loc)), e.Next.Verdict.Reason)
+}
+
+// reactionSummary says what an edit would bring.
+func (s *Setting) reactionSummary(e Explanation, no []string) string {
+	rest := e.Clauses[1:]
+	for _, c := range rest {
+		if c.Holds != "yes" {
+			return fmt.Sprintf("Even then nothing would go out for this row: %s.", c.Text)
+		}
+	}
+	when := s.Rule.Describe(s.Sheet, func(string) string { return "" }).When
+	if len(no) == 0 && e.Clauses[0].Note != "" {
+		return "It is so already, and was when the rule last looked. It goes out " + when + " anew."
+	}
+	return "An email goes out " + when + "."
 }

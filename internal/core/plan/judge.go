@@ -1,6 +1,3 @@
-// Package plan works out what goes out, and when: it judges occasions, says
-// when each row must be considered next, explains, and rehearses. The running
-// server and the rehearsal decide with the same functions.
 package plan
 
 import (
@@ -8,35 +5,11 @@ import (
 	"strings"
 	"time"
 
-	"nivot/internal/core/calendar"
 	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/template"
 	"nivot/internal/core/value"
 )
-
-// Setting is all that a rule's rows are judged with.
-type Setting struct {
-	Sheet     *sheet.Sheet
-	Rule      *rule.Rule
-	Templates map[string]*template.Template
-	Calendar  calendar.Calendar
-	Silenced  func(mailboxKey string) bool // the do-not-email list; nil is an empty one
-}
-
-// Env gives the time a rule's trigger is computed with.
-func (s *Setting) Env() rule.Env {
-	return rule.Env{Zone: s.Rule.Location(s.Sheet.Zone), SheetZone: s.Sheet.Zone, Calendar: s.Calendar}
-}
-
-// Anchor is the cell that the rule's dates hang on.
-func (s *Setting) Anchor(row *sheet.Row) value.Value {
-	c, ok := s.Sheet.Column(s.Rule.Trigger.Column)
-	if !ok {
-		return value.Value{}
-	}
-	return row.Cell(c)
-}
 
 // Outcome is what judging an occasion says.
 type Outcome string
@@ -44,6 +17,7 @@ type Outcome string
 // The outcomes.
 const (
 	Send       Outcome = "send"
+	Hold       Outcome = "hold"
 	Skip       Outcome = "skip"
 	Incomplete Outcome = "incomplete"
 )
@@ -61,60 +35,207 @@ type Verdict struct {
 	template.Rendered
 }
 
-// Judge decides an occasion on a row as it is at an instant. The first that
-// applies is the answer: same moment, condition false, condition unknown, no
-// wording fits, recipients, fields.
-func (s *Setting) Judge(o *rule.Occasion, row *sheet.Row, at time.Time) Verdict {
-	facts := s.facts(row, at)
+// Considered is an occasion that has been judged.
+type Considered struct {
+	rule.Occasion
+	Verdict
+	At time.Time // the instant it was judged at
+}
+
+// Memory is what judging needs to know of what went before.
+type Memory struct {
+	Last     func() (at time.Time, ok bool) // when the rule's last first email to the row went or was held
+	Standing *rule.Standing
+}
+
+func (m Memory) changed(column string) (time.Time, bool) {
+	if m.Standing == nil {
+		return time.Time{}, false
+	}
+	at, ok := m.Standing.Changed[column]
+	return at, ok
+}
+
+func skip(format string, args ...any) Verdict {
+	return Verdict{Outcome: Skip, Reason: fmt.Sprintf(format, args...)}
+}
+
+// Judge decides an occasion on a row as it is at an instant: one verdict, or
+// with each one for every mailbox. The first that applies is the answer: same
+// moment, condition false, condition unknown, no wording fits, repeat,
+// recipients, fields. Follow-ups are judged in their own way.
+func (s *Setting) Judge(o rule.Occasion, row *sheet.Row, at time.Time, m Memory) []Considered {
+	row = s.Sheet.Compute(row, at, s.Calendar)
+	facts := s.facts(row, at, m)
+	one := func(v Verdict) []Considered { return []Considered{{o, v, at}} }
 	if row.Gone {
-		return Verdict{Outcome: Skip, Reason: "the row is gone: it is no longer in the file it came from"}
+		return one(skip("the row is gone: it is no longer in the file it came from"))
+	}
+	if o.Base != "" {
+		return one(s.judgeStep(&o, row, facts))
 	}
 	if o.SameMoment {
-		return Verdict{Outcome: Skip, Reason: "same moment: another email of this rule goes to the row then"}
+		return one(skip("same moment: another email of this rule goes to the row then"))
 	}
 	holds, blame := s.Rule.Condition.Judge(facts)
 	if holds == rule.False {
-		return Verdict{Outcome: Skip, Reason: "condition false: " + s.failing(facts)}
+		return one(skip("condition false: %s", s.failing(facts)))
 	}
-	return s.write(o, row, facts, holds, blame)
+	v := Verdict{Outcome: s.sends(), Template: s.wording(&o, facts), Reason: s.why(&o, row)}
+	bad := s.recipients(&v, row, s.Rule.To, s.Rule.Cc)
+	if holds == rule.Unknown {
+		return one(s.incomplete(v, blame, s.unreadable(row, blame)))
+	}
+	if _, ok := s.Templates[v.Template]; !ok {
+		return one(skip("no wording fits"))
+	}
+	if why := s.repeated(at, m); why != "" {
+		return one(skip("repeat: %s", why))
+	}
+	if v, done := s.address(&v, row, bad, s.Rule.To); done {
+		return one(v)
+	}
+	if !s.Rule.Each && !s.IsRoundUp() {
+		return one(s.written(v, row, facts))
+	}
+	return s.each(o, v, row, facts, at)
 }
+
+// Mend judges an occasion that was incomplete again. With each, one that was
+// incomplete as a whole comes back as its mailboxes', and a mailbox's alone.
+func (s *Setting) Mend(o rule.Occasion, row *sheet.Row, at time.Time, m Memory) []Considered {
+	cs := s.Judge(o.Whole(), row, at, m)
+	if o.Mailbox == "" || o.Base != "" {
+		return cs
+	}
+	var out []Considered
+	for _, c := range cs {
+		if c.Mailbox == o.Mailbox || c.Mailbox == "" {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// Opens gives the instant at which what has been mended goes: at once, or at
+// the start of the next window.
+func (s *Setting) Opens(at time.Time) time.Time { return s.timing.MoveLater(at) }
 
 // Again judges an occasion that a person wants sent again: without its
 // condition, with recipients and wording as they are now.
-func (s *Setting) Again(o *rule.Occasion, row *sheet.Row, at time.Time) Verdict {
-	return s.write(o, row, s.facts(row, at), rule.True, "")
+func (s *Setting) Again(o rule.Occasion, row *sheet.Row, at time.Time, m Memory) Verdict {
+	row = s.Sheet.Compute(row, at, s.Calendar)
+	facts := s.facts(row, at, m)
+	if o.Base != "" {
+		return s.step(&o, row, facts)
+	}
+	v := Verdict{Outcome: Send, Template: s.wording(&o, facts), Reason: s.why(&o, row)}
+	bad := s.recipients(&v, row, s.Rule.To, s.Rule.Cc)
+	if _, ok := s.Templates[v.Template]; !ok {
+		return skip("no wording fits")
+	}
+	if v, done := s.address(&v, row, bad, s.Rule.To); done {
+		return v
+	}
+	if o.Mailbox != "" {
+		only := v.To[:0:0]
+		for _, m := range v.To {
+			if m.Key() == o.Mailbox {
+				only = append(only, m)
+			}
+		}
+		if v.To = only; len(only) == 0 {
+			return skip("%s is no longer among the recipients", o.Mailbox)
+		}
+	}
+	return s.written(v, row, facts)
 }
 
-// write finds wording and recipients and renders the email.
-func (s *Setting) write(o *rule.Occasion, row *sheet.Row, facts rule.Facts, holds rule.Truth, blame string) Verdict {
-	tpl := s.wording(o, facts)
-	v := Verdict{Outcome: Send, Reason: s.why(o, row), Template: tpl}
-	bad := s.recipients(&v, row)
-	if holds == rule.Unknown {
-		return s.incomplete(v, blame, s.unreadable(row, blame))
+// sends is the outcome of an email that goes.
+func (s *Setting) sends() Outcome {
+	if s.Rule.Hold == rule.HoldAlways {
+		return Hold
 	}
-	t, ok := s.Templates[tpl]
-	if !ok {
-		return Verdict{Outcome: Skip, Reason: "no wording fits"}
+	return Send
+}
+
+// each gives every To mailbox an email of its own; what is in To is dropped
+// from Cc and Bcc of all of them.
+func (s *Setting) each(o rule.Occasion, v Verdict, row *sheet.Row, facts rule.Facts, at time.Time) []Considered {
+	out := make([]Considered, 0, len(v.To))
+	for _, m := range v.To {
+		single := v
+		single.To = []value.Mailbox{m}
+		occ := o
+		occ.Mailbox = m.Key()
+		out = append(out, Considered{occ, s.written(single, row, facts), at})
 	}
+	return out
+}
+
+// address settles what stands against the recipients. done says that there is
+// a verdict.
+func (s *Setting) address(v *Verdict, row *sheet.Row, bad string, to []rule.Address) (Verdict, bool) {
 	if bad != "" {
-		return s.incomplete(v, bad, s.unreadable(row, bad))
+		return s.incomplete(*v, bad, s.unreadable(row, bad)), true
 	}
 	if len(v.To) == 0 {
-		return s.incomplete(v, s.firstColumn(s.Rule.To), "no usable address: "+s.emptyTo()+" is empty")
+		return s.incomplete(*v, firstColumn(to), "no usable address: "+s.emptyTo(to)+" is empty"), true
 	}
-	if s.silence(&v); len(v.To) == 0 {
-		return Verdict{Outcome: Skip, Reason: "do-not-email: every recipient is on the do-not-email list"}
+	if s.silence(v); len(v.To) == 0 {
+		return skip("do-not-email: every recipient is on the do-not-email list"), true
 	}
-	v.Rendered = t.Render(template.Context{Sheet: s.Sheet, Row: row, Today: facts.Today})
+	return Verdict{}, false
+}
+
+// written writes the letter.
+func (s *Setting) written(v Verdict, row *sheet.Row, facts rule.Facts) Verdict {
+	t := s.Templates[v.Template]
+	c := template.Context{Sheet: s.Sheet, Row: row, Today: facts.Today, Facts: facts}
+	if s.Light {
+		v.Rendered = t.Check(c)
+	} else {
+		v.Rendered = t.Render(c)
+	}
 	if len(v.Missing) > 0 {
 		return s.incomplete(v, v.Missing[0], s.missing(row, v.Missing))
 	}
 	return v
 }
 
-func (s *Setting) facts(row *sheet.Row, at time.Time) rule.Facts {
-	return rule.Facts{Sheet: s.Sheet, Row: row, Today: value.DayAt(at.In(s.Rule.Location(s.Sheet.Zone)))}
+// repeated says why the row may not have another first email yet, or "".
+func (s *Setting) repeated(at time.Time, m Memory) string {
+	r := s.Rule.Repeat
+	if r == nil || !r.Once && r.Apart == "" || m.Last == nil {
+		return ""
+	}
+	last, ok := m.Last()
+	switch {
+	case !ok:
+		return ""
+	case r.Once:
+		return "the row has had its email"
+	case at.Before(s.apart.After(last, s.Zone)):
+		return "the row had an email less than " + s.apart.Words() + " ago"
+	}
+	return ""
+}
+
+func (s *Setting) facts(row *sheet.Row, at time.Time, m Memory) rule.Facts {
+	return rule.Facts{Sheet: s.Sheet, Row: row, Today: value.DayAt(at.In(s.Zone)), At: at, Zone: s.Zone, Changed: m.changed}
+}
+
+// Holds tells whether the rule's condition holds for a row at an instant.
+func (s *Setting) Holds(row *sheet.Row, at time.Time, m Memory) bool {
+	t, _ := s.Rule.Condition.Judge(s.facts(s.Sheet.Compute(row, at, s.Calendar), at, m))
+	return t == rule.True
+}
+
+// Concerns tells whether a schedule has anything to say of a row: its
+// condition holds or is unknown.
+func (s *Setting) Concerns(row *sheet.Row, at time.Time, m Memory) bool {
+	t, _ := s.Rule.Condition.Judge(s.facts(s.Sheet.Compute(row, at, s.Calendar), at, m))
+	return t != rule.False
 }
 
 func (s *Setting) incomplete(v Verdict, blame, reason string) Verdict {
@@ -125,7 +246,7 @@ func (s *Setting) incomplete(v Verdict, blame, reason string) Verdict {
 
 // why says what made the occasion and what the condition's columns held.
 func (s *Setting) why(o *rule.Occasion, row *sheet.Row) string {
-	parts := []string{o.Reason(s.name(o.Column), s.Rule.Trigger.Every, s.Rule.Location(s.Sheet.Zone))}
+	parts := []string{o.Reason(s.name(o.Column), s.Rule.Trigger.Every, s.Zone)}
 	seen := map[string]bool{}
 	for _, l := range s.Rule.Condition.Leaves() {
 		if !seen[l.Column] {
@@ -174,7 +295,7 @@ func (s *Setting) unreadable(row *sheet.Row, column string) string {
 	if !ok {
 		return "a column that the rule names is not there any more"
 	}
-	return fmt.Sprintf("unreadable cell: %s holds %q, which is no %s", s.name(column), row.Cell(c).Str, typeWord(c.Type))
+	return fmt.Sprintf("unreadable cell: %s holds %q, which is no %s", s.name(column), row.Cell(c).Str, typeWord(c.ValueType()))
 }
 
 func typeWord(t value.Type) string {
@@ -200,7 +321,7 @@ func (s *Setting) missing(row *sheet.Row, columns []string) string {
 // wording takes the offset's own template, else the first whose condition
 // holds; unknown counts as false.
 func (s *Setting) wording(o *rule.Occasion, f rule.Facts) string {
-	if o.Offset < len(s.Rule.Trigger.Offsets) {
+	if o.AnchorText != "" && o.Offset < len(s.Rule.Trigger.Offsets) {
 		if own := s.Rule.Trigger.Offsets[o.Offset].Template; own != "" {
 			return own
 		}
@@ -216,49 +337,45 @@ func (s *Setting) wording(o *rule.Occasion, f rule.Facts) string {
 // recipients reads To, Cc, Bcc and Reply-To. Doubles are dropped without
 // case, To before Cc before Bcc, the first writing kept. bad is the column of
 // an unreadable cell among To, Cc and Bcc.
-func (s *Setting) recipients(v *Verdict, row *sheet.Row) (bad string) {
+func (s *Setting) recipients(v *Verdict, row *sheet.Row, to, cc []rule.Address) (bad string) {
 	seen := map[string]bool{}
-	read := func(list []rule.Address, seen map[string]bool) (out []value.Mailbox, bad string) {
-		for _, a := range list {
-			text := a.Address
-			if a.Column != "" {
-				c, ok := s.Sheet.Column(a.Column)
-				if !ok {
-					continue
-				}
-				cell := row.Cell(c)
-				if cell.IsUnreadable() && bad == "" {
-					bad = a.Column
-				}
-				if !cell.IsFilled() {
-					continue
-				}
-				text = cell.Str
-			}
-			boxes, err := value.ParseMailboxes(text)
-			if err != nil {
+	v.To = s.mailboxes(to, row, seen, &bad)
+	v.Cc = s.mailboxes(cc, row, seen, &bad)
+	v.Bcc = s.mailboxes(s.Rule.Bcc, row, seen, &bad)
+	var ignored string
+	v.ReplyTo = s.mailboxes(s.Rule.ReplyTo, row, map[string]bool{}, &ignored)
+	return bad
+}
+
+func (s *Setting) mailboxes(list []rule.Address, row *sheet.Row, seen map[string]bool, bad *string) (out []value.Mailbox) {
+	for _, a := range list {
+		text := a.Address + a.Person
+		if a.Column != "" {
+			c, ok := s.Sheet.Column(a.Column)
+			if !ok {
 				continue
 			}
-			for _, m := range boxes {
-				if k := m.Key(); !seen[k] {
-					seen[k] = true
-					out = append(out, m)
-				}
+			cell := row.Cell(c)
+			if cell.IsUnreadable() && *bad == "" {
+				*bad = a.Column
+			}
+			if !cell.IsFilled() {
+				continue
+			}
+			text = cell.Str
+		}
+		boxes, err := value.ParseMailboxes(text)
+		if err != nil {
+			continue
+		}
+		for _, m := range boxes {
+			if k := m.Key(); !seen[k] {
+				seen[k] = true
+				out = append(out, m)
 			}
 		}
-		return out, bad
 	}
-	var b1, b2, b3 string
-	v.To, b1 = read(s.Rule.To, seen)
-	v.Cc, b2 = read(s.Rule.Cc, seen)
-	v.Bcc, b3 = read(s.Rule.Bcc, seen)
-	v.ReplyTo, _ = read(s.Rule.ReplyTo, map[string]bool{})
-	for _, b := range []string{b1, b2, b3} {
-		if b != "" {
-			return b
-		}
-	}
-	return ""
+	return out
 }
 
 // silence drops the addresses on the do-not-email list.
@@ -277,7 +394,7 @@ func (s *Setting) silence(v *Verdict) {
 	}
 }
 
-func (s *Setting) firstColumn(list []rule.Address) string {
+func firstColumn(list []rule.Address) string {
 	for _, a := range list {
 		if a.Column != "" {
 			return a.Column
@@ -286,8 +403,8 @@ func (s *Setting) firstColumn(list []rule.Address) string {
 	return ""
 }
 
-func (s *Setting) emptyTo() string {
-	if c := s.firstColumn(s.Rule.To); c != "" {
+func (s *Setting) emptyTo(list []rule.Address) string {
+	if c := firstColumn(list); c != "" {
 		return s.name(c)
 	}
 	return "the recipient"

@@ -3,6 +3,7 @@ package plan
 import (
 	"fmt"
 	"math/rand/v2"
+	"sort"
 	"strings"
 	"testing"
 	"time"
@@ -37,7 +38,51 @@ func world() (*Setting, *sheet.Sheet) {
 	r := &rule.Rule{ID: "R", Name: "R", State: rule.On, Trigger: rule.Trigger{Kind: "date", Column: "due", At: "09:00",
 		Offsets: []rule.Offset{{N: -7, Unit: rule.Days}, {N: -1, Unit: rule.Days}}}, Condition: &open,
 		Send: []rule.Wording{{Template: "t"}}, To: []rule.Address{{Column: "to"}}, Cc: []rule.Address{{Column: "cc"}}}
-	return &Setting{Sheet: s, Rule: r, Templates: map[string]*template.Template{"t": tpl}, Calendar: calendar.Default()}, s
+	return ready(s, r, map[string]*template.Template{"t": tpl}), s
+}
+
+// ready makes a setting, which must be in order.
+func ready(s *sheet.Sheet, r *rule.Rule, templates map[string]*template.Template) *Setting {
+	if err := s.Compile(); err != nil {
+		panic(err)
+	}
+	scope := rule.SheetScope{Sheet: s, Templates: map[string]bool{}}
+	for id := range templates {
+		scope.Templates[id] = true
+	}
+	if err := r.Validate(scope); err != nil {
+		panic(err)
+	}
+	set, err := NewSetting(s, r, templates, calendar.Default(), nil)
+	if err != nil {
+		panic(err)
+	}
+	return set
+}
+
+// rehearse plays a rehearsal in memory.
+func rehearse(settings []*Setting, rows []*sheet.Row, edits []Edit, from, to time.Time) (out []Line, err error) {
+	var all []Line
+	r := &Rehearsal{Settings: settings, Edits: edits, From: from, To: to}
+	f, err := r.Play(func(g func(*sheet.Row) error) error {
+		for _, row := range rows {
+			if err := g(row); err != nil {
+				return err
+			}
+		}
+		return nil
+	}, func(l *Line) error { all = append(all, *l); return nil })
+	if err != nil {
+		return nil, err
+	}
+	sort.SliceStable(all, func(i, j int) bool { return Less(&all[i], &all[j]) })
+	keep := func(l *Line) error { out = append(out, *l); return nil }
+	for i := range all {
+		if err := f.Line(&all[i], keep); err != nil {
+			return nil, err
+		}
+	}
+	return out, f.Flush(keep)
 }
 
 type cols struct{ s *sheet.Sheet }
@@ -104,25 +149,25 @@ func TestJudge(t *testing.T) {
 				r.Set(col, v)
 			}
 		}
-		got := set.Foresee(r, at("2027-03-15T00:00:00Z"), at("2027-03-15T23:00:00Z"))
+		got := set.Foresee(r, at("2027-03-15T00:00:00Z"), at("2027-03-15T00:00:00Z"), at("2027-03-15T23:00:00Z"))
 		if len(got) != 1 || string(got[0].Outcome) != c.outcome || !strings.Contains(got[0].Verdict.Reason, c.reason) {
 			t.Errorf("%s: %+v", name, got)
 		}
 	}
 	set, s := world()
-	v := set.Foresee(mkRow(s, "r", good), at("2027-03-15T00:00:00Z"), at("2027-03-15T23:00:00Z"))[0]
+	v := set.Foresee(mkRow(s, "r", good), at("2027-03-15T00:00:00Z"), at("2027-03-15T00:00:00Z"), at("2027-03-15T23:00:00Z"))[0]
 	if fmt.Sprint(v.To) != "[a@x.example B <b@x.example>]" || fmt.Sprint(v.Cc) != "[c@x.example]" {
 		t.Errorf("doubles: to %v, cc %v", v.To, v.Cc)
 	}
 	gone := mkRow(s, "r", good)
 	gone.Gone = true
-	if g := set.Foresee(gone, at("2027-03-15T00:00:00Z"), at("2027-03-15T23:00:00Z"))[0]; g.Outcome != Skip {
+	if g := set.Foresee(gone, at("2027-03-15T00:00:00Z"), at("2027-03-15T00:00:00Z"), at("2027-03-15T23:00:00Z"))[0]; g.Outcome != Skip {
 		t.Error("a gone row is not skipped")
 	}
 }
 
 func lines(set *Setting, rows []*sheet.Row, edits []Edit, from, to string) []string {
-	ls, err := Rehearse([]*Setting{set}, rows, edits, at(from), at(to))
+	ls, err := rehearse([]*Setting{set}, rows, edits, at(from), at(to))
 	if err != nil {
 		return []string{err.Error()}
 	}
@@ -188,11 +233,11 @@ func TestRehearseFaults(t *testing.T) {
 	set, s := world()
 	rows := []*sheet.Row{mkRow(s, "L1", good)}
 	for want, edits := range map[string][]Edit{
-		"is not there":  {{At: at("2027-03-16T10:00:00Z"), Row: "L9", Set: cells(s, "who=x")}},
-		"is earlier":    {{At: at("2027-03-16T10:00:00Z"), Row: "L1", Set: cells(s, "who=x")}, {At: at("2027-03-15T10:00:00Z"), Row: "L1", Set: cells(s, "who=y")}},
-		"\"L1\" is not": {{At: at("2027-03-16T10:00:00Z"), Row: "L1", Delete: true}, {At: at("2027-03-17T10:00:00Z"), Row: "L1", Set: cells(s, "who=y")}},
+		"is not there":                        {{At: at("2027-03-16T10:00:00Z"), Row: "L9", Set: cells(s, "who=x")}},
+		"is earlier":                          {{At: at("2027-03-16T10:00:00Z"), Row: "L1", Set: cells(s, "who=x")}, {At: at("2027-03-15T10:00:00Z"), Row: "L1", Set: cells(s, "who=y")}},
+		"row \"L1\", which is not there then": {{At: at("2027-03-16T10:00:00Z"), Row: "L1", Delete: true}, {At: at("2027-03-17T10:00:00Z"), Row: "L1", Set: cells(s, "who=y")}},
 	} {
-		if _, err := Rehearse([]*Setting{set}, rows, edits, at("2027-03-15T00:00:00Z"), at("2027-04-01T00:00:00Z")); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := rehearse([]*Setting{set}, rows, edits, at("2027-03-15T00:00:00Z"), at("2027-04-01T00:00:00Z")); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%v, want %q", err, want)
 		}
 	}
@@ -228,7 +273,7 @@ func TestIdentityNeverTwice(t *testing.T) {
 				edits = append(edits, Edit{At: now, Row: id, Set: cells(s, cell)})
 			}
 		}
-		ls, err := Rehearse([]*Setting{set}, rows, edits, start, at("2027-05-01T00:00:00Z"))
+		ls, err := rehearse([]*Setting{set}, rows, edits, start, at("2027-05-01T00:00:00Z"))
 		if err != nil {
 			t.Fatal(err)
 		}

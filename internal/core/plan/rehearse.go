@@ -3,6 +3,7 @@ package plan
 import (
 	"fmt"
 	"sort"
+	"strings"
 	"time"
 
 	"nivot/internal/core/rule"
@@ -20,96 +21,152 @@ type Edit struct {
 	Delete bool
 }
 
-// Line is one line of a rehearsal.
+// Line is one line of a rehearsal, small enough to be put in order by the
+// million.
 type Line struct {
 	At       time.Time
-	Rule     *rule.Rule
+	Rule     int // index into the settings
 	Row      string
+	Rows     []string // of a round-up, by name
 	Step     int
+	Mailbox  string
 	Occasion rule.ID
-	Verdict
-	rowOrder, ruleOrder int
+	Outcome  Outcome
+	Reason   string
+	Template string // id
+	To, Cc   []string
+	Subject  string
+
+	Order    int64   // of the row
+	Seq      int     // of the line among its row's
+	Whole    rule.ID // without the mailbox that each gave it
+	Follows  rule.ID // of a follow-up: the first email's occasion
+	Reaction bool    // a first email of a reaction: the brake counts it
+	Piece    *Piece  // what a row adds to a round-up, until Finish puts it together
 }
 
-// Rehearse plays rules, switched on at from, over rows and edits, and gives
-// one line per occasion with from <= at < to, in time order, then row order
-// (added rows last), then rule order. Edits must be in time order; those
-// before from are done and settled before the baseline.
-func Rehearse(settings []*Setting, rows []*sheet.Row, edits []Edit, from, to time.Time) ([]Line, error) {
-	if len(settings) == 0 {
-		return nil, nil
+// Piece is a row's part of a round-up, as a rehearsal carries it.
+type Piece struct {
+	Round            rule.Occasion
+	Name             string
+	To               value.Mailbox
+	Cc, Bcc, ReplyTo []value.Mailbox
+	Subject, Outside string
+	Missing, Blame   string
+	Silent           bool
+}
+
+// Rehearsal is what is played: rules, switched on at From, over rows and
+// edits, up to before To.
+type Rehearsal struct {
+	Settings []*Setting
+	Edits    []Edit // in time order; those before From are done and settled before the baseline
+	From, To time.Time
+}
+
+// Play plays the rules over rows, one row at a time, and gives each row's
+// lines as they come: in no order between rows. scan calls its argument for
+// every row in order. The lines are then to be put in order (Less) and handed
+// to a Finish.
+func (r *Rehearsal) Play(scan func(func(*sheet.Row) error) error, emit func(*Line) error) (*Finish, error) {
+	if len(r.Settings) == 0 {
+		return &Finish{r: r}, nil
 	}
-	sh := settings[0].Sheet
-	lives, err := lifetimes(sh, rows, edits, from)
+	for _, s := range r.Settings {
+		s.Light = true
+	}
+	sh := r.Settings[0].Sheet
+	edits, added, err := r.byRow()
 	if err != nil {
 		return nil, err
 	}
-	var out []Line
-	for i, l := range lives {
-		for k, s := range settings {
-			p := player{s: s, life: l, since: from.Add(-Tick), to: to, judged: map[rule.ID]bool{}}
-			for _, line := range p.play() {
-				line.rowOrder, line.ruleOrder = i, k
-				out = append(out, line)
+	f := &Finish{r: r, brakes: make([]brake, len(r.Settings)), held: map[rule.ID]bool{}}
+	order := int64(0)
+	one := func(row *sheet.Row, id string) error {
+		l := &life{id: id, start: row, edits: edits[id], sheet: sh, order: order}
+		order++
+		delete(edits, id)
+		if err := l.begin(r.From); err != nil {
+			return err
+		}
+		f.count(l)
+		for i, s := range r.Settings {
+			p := &player{s: s, life: l, index: i, since: r.From.Add(-Tick), known: r.From, to: r.To, judged: map[rule.ID]bool{}, emit: emit}
+			if err := p.play(); err != nil {
+				return err
 			}
 		}
+		return nil
 	}
-	sort.SliceStable(out, func(a, b int) bool {
-		x, y := &out[a], &out[b]
-		if !x.At.Equal(y.At) {
-			return x.At.Before(y.At)
+	if err := scan(func(row *sheet.Row) error { return one(row, row.ID) }); err != nil {
+		return nil, err
+	}
+	for _, id := range added {
+		if _, ok := edits[id]; !ok {
+			continue
 		}
-		if x.rowOrder != y.rowOrder {
-			return x.rowOrder < y.rowOrder
+		if err := one(nil, id); err != nil {
+			return nil, err
 		}
-		return x.ruleOrder < y.ruleOrder
-	})
-	return out, nil
+	}
+	for id := range edits {
+		return nil, fmt.Errorf("an edit names row %q, which is not there", id)
+	}
+	sort.Slice(f.changes, func(i, j int) bool { return f.changes[i].at.Before(f.changes[j].at) })
+	return f, nil
+}
+
+// byRow parts the edits by row; added lists the rows that edits add, in order.
+func (r *Rehearsal) byRow() (map[string][]Edit, []string, error) {
+	edits := map[string][]Edit{}
+	var added []string
+	last := time.Time{}
+	for i, e := range r.Edits {
+		if e.At.Before(last) {
+			return nil, nil, fmt.Errorf("edit %d: it is earlier than the one before it", i+1)
+		}
+		last = e.At
+		if e.Add && edits[e.Row] == nil {
+			added = append(added, e.Row)
+		}
+		edits[e.Row] = append(edits[e.Row], e)
+	}
+	return edits, added, nil
 }
 
 // life is what happens to one row.
 type life struct {
-	id     string
-	start  *sheet.Row // nil until it is added
-	edits  []Edit
-	settle time.Duration
-	sheet  *sheet.Sheet
+	id    string
+	order int64
+	start *sheet.Row // at the baseline; nil where it is not there then
+	was   *sheet.Row // as it last settled before it was deleted before the baseline
+	edits []Edit
+	sheet *sheet.Sheet
 }
 
-func lifetimes(sh *sheet.Sheet, rows []*sheet.Row, edits []Edit, from time.Time) ([]*life, error) {
-	var order []*life
-	byID := map[string]*life{}
-	for _, r := range rows {
-		l := &life{id: r.ID, start: clone(r), settle: sh.Settle, sheet: sh}
-		byID[r.ID] = l
-		order = append(order, l)
-	}
-	there := map[string]bool{}
-	for _, r := range rows {
-		there[r.ID] = true
-	}
-	last := time.Time{}
-	for i, e := range edits {
-		if e.At.Before(last) {
-			return nil, fmt.Errorf("edit %d: it is earlier than the one before it", i+1)
+// begin does the edits before the baseline and checks the rest.
+func (l *life) begin(from time.Time) error {
+	there := l.start != nil
+	l.start = clone(l.start)
+	for _, e := range l.edits {
+		switch {
+		case e.Add && there:
+			return fmt.Errorf("the edit at %s adds row %q, which is there", e.At.Format(time.RFC3339), l.id)
+		case !e.Add && !there:
+			return fmt.Errorf("the edit at %s names row %q, which is not there then", e.At.Format(time.RFC3339), l.id)
 		}
-		last = e.At
-		l, ok := byID[e.Row]
-		if e.Add && !ok {
-			l = &life{id: e.Row, settle: sh.Settle, sheet: sh}
-			byID[e.Row] = l
-			order = append(order, l)
-		} else if !there[e.Row] && !e.Add {
-			return nil, fmt.Errorf("edit %d: row %q is not there", i+1, e.Row)
-		}
-		there[e.Row] = !e.Delete
-		if e.At.Before(from) {
-			l.start = apply(sh, l.start, e, int64(len(order)))
+		there = !e.Delete
+	}
+	for len(l.edits) > 0 && l.edits[0].At.Before(from) {
+		e := l.edits[0]
+		l.edits = l.edits[1:]
+		if e.Delete {
+			l.was, l.start = l.start, nil
 			continue
 		}
-		l.edits = append(l.edits, e)
+		l.start = apply(l.sheet, l.start, e, l.order+1)
 	}
-	return order, nil
+	return nil
 }
 
 func clone(r *sheet.Row) *sheet.Row {
@@ -121,11 +178,8 @@ func clone(r *sheet.Row) *sheet.Row {
 	return &c
 }
 
-// apply gives the row after an edit; nil stands for a row that is not there.
+// apply gives the row after an edit that sets or adds.
 func apply(sh *sheet.Sheet, r *sheet.Row, e Edit, number int64) *sheet.Row {
-	if e.Delete {
-		return nil
-	}
 	c := clone(r)
 	if c == nil {
 		c = &sheet.Row{ID: e.Row, Number: number}
@@ -136,61 +190,6 @@ func apply(sh *sheet.Sheet, r *sheet.Row, e Edit, number int64) *sheet.Row {
 		}
 	}
 	return c
-}
-
-// player plays one rule over one row.
-type player struct {
-	s       *Setting
-	life    *life
-	since   time.Time // judged up to here
-	to      time.Time
-	settled *sheet.Row
-	lines   []Line
-	waiting []Considered // incomplete, to be mended
-	judged  map[rule.ID]bool
-}
-
-func (p *player) play() []Line {
-	p.settled = p.life.start
-	cur := clone(p.settled)
-	var first, last time.Time
-	unsettled := false
-	settleUpTo := func(t time.Time) { // settling comes before edits at one instant
-		if unsettled {
-			if at := sheet.SettlesAt(first, last, p.life.settle); !at.After(t) && at.Before(p.to) {
-				p.settle(cur, first, at)
-				p.settled, unsettled = clone(cur), false
-			}
-		}
-	}
-	for _, e := range p.life.edits {
-		if !e.At.Before(p.to) {
-			break
-		}
-		settleUpTo(e.At)
-		before := cur
-		cur = apply(p.life.sheet, cur, e, 0)
-		if e.Delete {
-			if before != nil {
-				p.remove(unsettled, first, e.At)
-			}
-			p.settled, unsettled = nil, false
-			continue
-		}
-		if before != nil && !changes(before, cur) {
-			continue
-		}
-		if !unsettled {
-			p.advance(e.At.Add(-Tick))
-			first, unsettled = e.At, true
-		}
-		last = e.At
-	}
-	settleUpTo(p.to)
-	if !unsettled {
-		p.advance(p.to.Add(-Tick))
-	}
-	return p.lines
 }
 
 // changes tells whether an edit changed a cell; a change only of case or
@@ -211,70 +210,330 @@ func changes(a, b *sheet.Row) bool {
 	return false
 }
 
-// advance judges what falls due on the settled row up to an instant.
-func (p *player) advance(at time.Time) {
-	if p.settled != nil && at.After(p.since) {
-		p.take(p.s.Consider(p.settled, Window{Since: p.since, At: at}, false, p.seen))
-	}
-	p.since = at
+// pending is an occasion that is known to come, and when it is to be judged:
+// when it falls due, or, of one that has been mended, when the window opens.
+type pending struct {
+	rule.Occasion
+	at time.Time
 }
 
-func (p *player) seen(id rule.ID) bool { return p.judged[id] }
+// player plays one rule over one row.
+type player struct {
+	s     *Setting
+	life  *life
+	index int
+	to    time.Time
+	emit  func(*Line) error
+	err   error
 
-func (p *player) settle(cur *sheet.Row, first, at time.Time) {
-	var before value.Value
-	if p.settled != nil {
-		before = p.s.Anchor(p.settled)
-	}
-	p.mend(cur, at)
-	p.take(p.s.Consider(cur, SettleWindow(p.since, first, at, before, p.s.Anchor(cur)), true, p.seen))
-	p.since = at
+	settled  *sheet.Row // as it last settled; nil: never
+	alive    bool
+	since    time.Time // judged up to here
+	known    time.Time // since when the row's date has been known
+	standing rule.Standing
+	pending  []pending    // moved reactions, follow-ups and what has been mended, to come
+	waiting  []Considered // incomplete, to be mended
+	judged   map[rule.ID]bool
+	last     time.Time // when the last first email went or was held
+	had      bool
+	seq      int
 }
 
-// mend judges what was incomplete again, within its late limit.
-func (p *player) mend(row *sheet.Row, at time.Time) {
-	late, err := p.s.Rule.LateLimit()
-	if err != nil {
+func (p *player) memory() Memory {
+	return Memory{Last: func() (time.Time, bool) { return p.last, p.had }, Standing: &p.standing}
+}
+
+func (p *player) play() error {
+	if p.settled = p.life.start; p.settled == nil {
+		p.settled = p.life.was
+	}
+	p.alive = p.life.start != nil
+	if p.s.Moving() {
+		p.standing.Looked = p.known
+	}
+	cur := clone(p.life.start)
+	var first, last time.Time
+	unsettled := false
+	settleUpTo := func(t time.Time) { // settling comes before edits at one instant
+		if unsettled {
+			if at := sheet.SettlesAt(first, last, p.life.sheet.Settle); !at.After(t) && at.Before(p.to) {
+				p.settle(cur, first, at)
+				unsettled = false
+			}
+		}
+	}
+	for _, e := range p.life.edits {
+		if !e.At.Before(p.to) {
+			break
+		}
+		settleUpTo(e.At)
+		if e.Delete {
+			p.remove(unsettled, first, e.At)
+			cur, unsettled = nil, false
+			continue
+		}
+		before := cur
+		cur = apply(p.life.sheet, cur, e, p.life.order+1)
+		if before != nil && !changes(before, cur) {
+			continue
+		}
+		if !unsettled {
+			p.advance(e.At.Add(-Tick))
+			if first, unsettled = e.At, true; before == nil {
+				p.alive, p.known, p.since = true, e.At, e.At.Add(-Tick)
+			}
+		}
+		last = e.At
+	}
+	settleUpTo(p.to)
+	if !unsettled {
+		p.advance(p.to.Add(-Tick))
+	}
+	return p.err
+}
+
+// advance judges what falls due on the settled row up to an instant: at each
+// instant first what turns by itself, then what is due.
+func (p *player) advance(to time.Time) {
+	for p.alive && p.settled != nil && to.After(p.since) {
+		until, look := to, time.Time{}
+		if p.s.Moving() {
+			if next := p.s.Next(p.settled, p.known, p.since); !next.IsZero() && !next.After(to) {
+				until, look = next.Add(-Tick), next
+			}
+		}
+		p.due(p.settled, p.since, until, time.Time{})
+		p.since = until
+		if look.IsZero() {
+			break
+		}
+		if o, ok := p.s.Settle(p.settled, p.settled, look, &p.standing); ok {
+			p.react(o, p.settled, look)
+		}
+		p.due(p.settled, p.since, look, time.Time{})
+		p.since = look
+	}
+	p.since = to
+}
+
+// due judges what falls due after from and not after to, each at its instant,
+// or, where the row has been settling, all at the instant it settles.
+func (p *player) due(row *sheet.Row, from, to time.Time, settles time.Time) {
+	var queue []pending
+	for _, o := range p.s.Dates(row, p.known, from, to, func(id rule.ID) bool { return p.judged[id] }) {
+		queue = append(queue, pending{o, o.Due})
+	}
+	for {
+		queue = append(queue, p.ripe(func(x pending) bool { return !x.at.After(to) })...)
+		if len(queue) == 0 {
+			return
+		}
+		sort.SliceStable(queue, func(i, j int) bool { return earlier(&queue[i], &queue[j]) })
+		x := queue[0]
+		queue = queue[1:]
+		at := x.at
+		if !settles.IsZero() {
+			at = settles
+		}
+		p.consider(x.Occasion, row, at)
+	}
+}
+
+// ripe takes what is pending and ripe out of the pending ones.
+func (p *player) ripe(is func(pending) bool) (out []pending) {
+	kept := p.pending[:0]
+	for _, x := range p.pending {
+		if is(x) {
+			out = append(out, x)
+		} else {
+			kept = append(kept, x)
+		}
+	}
+	p.pending = kept
+	return out
+}
+
+// earlier orders what comes for one row by one rule: by instant, then step.
+func earlier(a, b *pending) bool {
+	if !a.at.Equal(b.at) {
+		return a.at.Before(b.at)
+	}
+	return a.Step < b.Step
+}
+
+func (p *player) consider(o rule.Occasion, row *sheet.Row, at time.Time) {
+	if o.Kind == rule.Schedule && o.Base == "" {
+		if p.s.IsRoundUp() {
+			p.piece(o, at)
+			return
+		}
+		if !p.s.Concerns(row, at, p.memory()) {
+			return
+		}
+	}
+	p.take(p.s.Judge(o, row, at, p.memory()))
+}
+
+// piece hands on what a row adds to a round-up, as it last settled.
+func (p *player) piece(o rule.Occasion, at time.Time) {
+	if p.settled == nil {
 		return
 	}
-	kept := p.waiting[:0]
-	for _, w := range p.waiting {
-		if at.After(w.Due.Add(late)) {
+	ps, own := p.s.pieces(o, p.settled, o.Due, p.memory())
+	p.take(own)
+	for _, x := range ps {
+		round := o
+		round.Row = ""
+		p.line(&Line{At: o.Due, Row: p.life.id, Piece: &Piece{Round: round, Name: p.s.Sheet.RowName(p.settled), To: x.to[0], Cc: x.cc, Bcc: x.bcc,
+			ReplyTo: x.replyTo, Subject: x.subject, Outside: x.outside, Missing: x.missing, Blame: x.blame, Silent: x.silent}})
+	}
+}
+
+// react takes up a reaction: now, or when the window opens.
+func (p *player) react(o rule.Occasion, row *sheet.Row, at time.Time) {
+	if o.Due.After(at) {
+		p.pending = append(p.pending, pending{o, o.Due})
+		return
+	}
+	p.take(p.s.Judge(o, row, at, p.memory()))
+}
+
+func (p *player) settle(cur *sheet.Row, first, at time.Time) {
+	was := p.settled
+	p.mend(cur, at)
+	moved := was == nil || !value.Same(p.s.Anchor(was), p.s.Anchor(cur))
+	if moved {
+		p.known = first
+	}
+	if was != nil && moved {
+		p.drop(cur)
+	}
+	if p.s.IsRoundUp() { // it takes each row as it last settled; it does not wait
+		if was != nil {
+			p.due(was, p.since, at.Add(-Tick), time.Time{})
+		}
+		p.since = at.Add(-Tick)
+	}
+	o, fires := p.s.Settle(was, cur, at, &p.standing)
+	p.settled = clone(cur)
+	p.due(cur, p.since, at, at)
+	if fires {
+		p.react(o, cur, at)
+	}
+	p.since = at
+}
+
+// drop forgets the follow-ups of occasions whose date has been moved.
+func (p *player) drop(row *sheet.Row) {
+	p.ripe(func(x pending) bool { return !p.s.Stands(&x.Occasion, row) })
+}
+
+// mend judges what was incomplete again, within its late limit. What lies
+// outside the window then waits for the next one.
+func (p *player) mend(row *sheet.Row, at time.Time) {
+	waiting := p.waiting
+	p.waiting = nil
+	for _, w := range waiting {
+		if at.After(p.s.Late(w.Due)) || !p.s.Stands(&w.Occasion, row) {
 			continue
 		}
-		v, done := p.s.Mend(&w.Occasion, row, at)
-		if !done {
-			kept = append(kept, w)
-			continue
-		}
-		if v.Outcome == Send {
-			p.lines = append(p.lines, Line{At: at, Rule: p.s.Rule, Row: row.ID, Occasion: w.Identity(), Verdict: v})
+		cs := p.s.Mend(w.Occasion, row, at, p.memory())
+		opens := p.s.Opens(at)
+		switch {
+		case len(cs) > 0 && cs[0].Outcome == Incomplete:
+			p.waiting = append(p.waiting, w)
+		case opens.After(at): // judged again then, on the row as it then is
+			p.pending = append(p.pending, pending{w.Occasion, opens})
+		default:
+			p.take(cs)
 		}
 	}
-	p.waiting = kept
 }
 
 // remove skips what was due and waiting for the row to settle when it was
-// deleted.
+// deleted, and drops what was to come.
 func (p *player) remove(unsettled bool, first, at time.Time) {
 	if !unsettled {
 		p.advance(at.Add(-Tick))
 	} else if p.settled != nil {
-		for _, c := range p.s.Consider(p.settled, Window{Since: p.since, At: at.Add(-Tick)}, true, p.seen) {
-			c.Verdict, c.At = Verdict{Outcome: Skip, Reason: "row deleted"}, at
-			p.take([]Considered{c})
+		waited := p.ripe(func(x pending) bool { return x.at.Before(at) })
+		for _, o := range p.s.Dates(p.settled, p.known, p.since, at.Add(-Tick), func(id rule.ID) bool { return p.judged[id] }) {
+			waited = append(waited, pending{o, o.Due})
+		}
+		sort.SliceStable(waited, func(i, j int) bool { return earlier(&waited[i], &waited[j]) })
+		for _, x := range waited {
+			if x.Kind == rule.Schedule && x.Base == "" && (p.s.IsRoundUp() || !p.s.Concerns(p.settled, at, p.memory())) {
+				continue
+			}
+			p.take([]Considered{{x.Occasion, skip("row deleted"), at}})
 		}
 	}
-	p.waiting, p.since = nil, at
+	if p.settled == nil {
+		p.settled = &sheet.Row{ID: p.life.id, Number: p.life.order + 1}
+	}
+	p.pending, p.waiting, p.since, p.alive = nil, nil, at, false
 }
 
+// take writes lines and notes what follows from them. An occasion that was
+// incomplete leaves a second line only if its email goes.
 func (p *player) take(cs []Considered) {
-	for _, c := range cs {
-		id := c.Identity()
-		p.judged[id] = true
-		p.lines = append(p.lines, Line{At: c.At, Rule: p.s.Rule, Row: c.Row, Occasion: id, Verdict: c.Verdict})
+	for i, c := range cs {
+		id, whole := c.Identity(), c.Occasion.Whole()
+		wid := whole.Identity()
+		again := p.judged[id]
+		goes := c.Outcome == Send || c.Outcome == Hold
+		if !again || goes {
+			p.line(p.lineOf(&c, id, wid))
+		}
 		if c.Outcome == Incomplete {
 			p.waiting = append(p.waiting, c)
 		}
+		if c.Base == "" && goes {
+			p.last, p.had = c.At, true
+		}
+		if c.Base == "" && c.Outcome == Send {
+			for _, f := range p.s.FollowUps(&c.Occasion, i == 0, c.At) {
+				p.pending = append(p.pending, pending{f, f.Due})
+			}
+		}
+		if c.Base != "" && c.Outcome == Skip && IsStopped(c.Verdict.Reason) {
+			p.ripe(func(x pending) bool { return x.Base == c.Base })
+		} else if next, ok := p.s.NextAgain(c.Occasion); c.Base != "" && ok && !again {
+			p.pending = append(p.pending, pending{next, next.Due})
+		}
+		p.judged[id], p.judged[wid] = true, true
 	}
+}
+
+func (p *player) lineOf(c *Considered, id, whole rule.ID) *Line {
+	l := &Line{At: c.At, Row: p.life.id, Step: c.Step, Mailbox: c.Mailbox, Occasion: id, Whole: whole, Outcome: c.Outcome, Reason: c.Verdict.Reason,
+		Reaction: c.Kind.Reaction() && c.Base == ""}
+	if c.Base != "" {
+		l.Follows, _ = rule.ParseID(c.Base)
+	}
+	if c.Outcome != Skip {
+		l.Template, l.To, l.Cc, l.Subject = c.Template, written(c.To), written(c.Cc), c.Subject
+	}
+	return l
+}
+
+// IsStopped tells whether a follow-up was skipped because its stop condition
+// has come true.
+func IsStopped(reason string) bool { return strings.HasPrefix(reason, Stopped) }
+
+func written(boxes []value.Mailbox) []string {
+	out := make([]string, len(boxes))
+	for i, m := range boxes {
+		out[i] = m.String()
+	}
+	return out
+}
+
+func (p *player) line(l *Line) {
+	if p.err != nil {
+		return
+	}
+	l.Rule, l.Order, l.Seq = p.index, p.life.order, p.seq
+	p.seq++
+	p.err = p.emit(l)
 }

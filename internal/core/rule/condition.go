@@ -7,6 +7,8 @@ import (
 
 	"github.com/shopspring/decimal"
 
+	"nivot/internal/core/calendar"
+	"nivot/internal/core/sheet"
 	"nivot/internal/core/value"
 )
 
@@ -34,6 +36,7 @@ const (
 	After      Op = "after"
 	OnDay      Op = "on"
 	DaysAway   Op = "days-away"
+	ChangedIn  Op = "changed-within"
 )
 
 // Condition is a tree: exactly one of All, Any, Not or a leaf of Column, Op
@@ -46,6 +49,61 @@ type Condition struct {
 	Op     Op
 	Value  *Operand
 	form   byte // 'a'll, an'y', 'n'ot, 'l'eaf
+
+	ready *prepared // of a leaf, where Prepare has been called
+}
+
+// prepared is a leaf made ready for judging many rows of a sheet.
+type prepared struct {
+	sheet  *sheet.Sheet
+	col    *sheet.Column
+	ops    []operand
+	within calendar.Duration
+}
+
+// Prepare makes a condition ready for judging many rows of a sheet. It must
+// have been validated, and must not be shared while this runs.
+func (c *Condition) Prepare(s *sheet.Sheet) {
+	if c == nil {
+		return
+	}
+	for i := range c.All {
+		c.All[i].Prepare(s)
+	}
+	for i := range c.Any {
+		c.Any[i].Prepare(s)
+	}
+	c.Not.Prepare(s)
+	if c.form == 'l' {
+		c.ready = c.prepare(s)
+	}
+}
+
+func (c *Condition) prepare(s *sheet.Sheet) *prepared {
+	col, ok := s.Column(c.Column)
+	if !ok {
+		return nil
+	}
+	ops, err := c.operands("", col.ValueType(), SheetScope{Sheet: s})
+	if err != nil {
+		return nil
+	}
+	p := &prepared{sheet: s, col: col, ops: ops}
+	if c.Op == ChangedIn {
+		p.within, _ = calendar.ParseDuration(*c.Value.Text)
+	}
+	return p
+}
+
+// Watches lists the columns whose changes a condition looks back at.
+func (c *Condition) Watches() []string {
+	var out []string
+	for _, l := range c.Leaves() {
+		if l.Op == ChangedIn {
+			out = append(out, l.Column)
+		}
+	}
+	return out
 }
 
 // Operand is what a leaf compares with: text, number, yes or no, another
@@ -80,39 +138,27 @@ func ListOperand(items ...*Operand) *Operand {
 
 // UnmarshalJSON reads one of the four forms and refuses any other name.
 func (c *Condition) UnmarshalJSON(b []byte) error {
-	var m map[string]json.RawMessage
-	if err := json.Unmarshal(b, &m); err != nil {
-		return fmt.Errorf("a condition is an object with all, any, not, or column and op: %w", err)
-	}
 	*c = Condition{}
-	read := func(name string, into any, form byte) error {
-		if len(m) != 1 {
-			return fmt.Errorf("%q stands alone in a condition", name)
-		}
-		c.form = form
-		return json.Unmarshal(m[name], into)
+	var m map[string]json.RawMessage
+	if err := json.Unmarshal(b, &m); err != nil || m == nil {
+		return fault("", "a condition is an object with all, any, not, or column and op, not %s", brief(b))
 	}
-	switch {
-	case m["all"] != nil:
-		return read("all", &c.All, 'a')
-	case m["any"] != nil:
-		return read("any", &c.Any, 'y')
-	case m["not"] != nil:
-		return read("not", &c.Not, 'n')
+	for _, g := range []struct {
+		name string
+		form byte
+		into any
+	}{{"all", 'a', list(&c.All)}, {"any", 'y', list(&c.Any)}, {"not", 'n', &c.Not}} {
+		if _, ok := m[g.name]; !ok {
+			continue
+		}
+		if len(m) != 1 {
+			return fault("/"+g.name, "it stands alone in a condition")
+		}
+		c.form = g.form
+		return under("/"+g.name, read(m[g.name], g.into))
 	}
 	c.form = 'l'
-	var leaf struct {
-		Column string   `json:"column"`
-		Op     Op       `json:"op"`
-		Value  *Operand `json:"value"`
-	}
-	d := json.NewDecoder(bytes.NewReader(b))
-	d.DisallowUnknownFields()
-	if err := d.Decode(&leaf); err != nil {
-		return fmt.Errorf("condition: %w", err)
-	}
-	c.Column, c.Op, c.Value = leaf.Column, leaf.Op, leaf.Value
-	return nil
+	return object(b, map[string]any{"column": &c.Column, "op": &c.Op, "value": &c.Value}, "column", "op")
 }
 
 // MarshalJSON writes the form that UnmarshalJSON reads.
@@ -152,25 +198,16 @@ func (o *Operand) UnmarshalJSON(b []byte) error {
 		return json.Unmarshal(b, o.Text)
 	case b[0] == '[':
 		o.isList = true
-		return json.Unmarshal(b, &o.List)
+		return read(b, list(&o.List))
 	case b[0] == '{':
-		var c struct {
-			Column string `json:"column"`
-		}
-		d := json.NewDecoder(bytes.NewReader(b))
-		d.DisallowUnknownFields()
-		if err := d.Decode(&c); err != nil || c.Column == "" {
-			return fmt.Errorf("a value that is an object names a column: {\"column\": ...}")
-		}
-		o.Column = c.Column
-		return nil
+		return object(b, map[string]any{"column": &o.Column}, "column")
 	case b[0] == 't' || b[0] == 'f':
 		o.Yes = new(bool)
 		return json.Unmarshal(b, o.Yes)
 	}
-	d, err := decimal.NewFromString(string(b))
-	if err != nil || d.Exponent() > 60 || d.Exponent() < -60 {
-		return fmt.Errorf("%s is not a value of a condition", b)
+	d, err := number(b)
+	if err != nil {
+		return fault("", "%s is not a value of a condition", brief(b))
 	}
 	o.Number = &d
 	return nil
@@ -198,7 +235,7 @@ func (o Operand) MarshalJSON() ([]byte, error) {
 
 // OpsFor lists the operators that a column's type offers.
 func OpsFor(t value.Type) []Op {
-	any := []Op{Is, IsNot, OneOf, NoneOf, IsEmpty, IsFilled, IsBad}
+	any := []Op{Is, IsNot, OneOf, NoneOf, IsEmpty, IsFilled, IsBad, ChangedIn}
 	switch t {
 	case value.Text, value.Email:
 		return append(any, Contains, StartsWith, EndsWith)
@@ -207,7 +244,7 @@ func OpsFor(t value.Type) []Op {
 	case value.Date, value.Moment:
 		return append(any, Less, AtMost, More, AtLeast, Between, Before, After, OnDay, DaysAway)
 	case value.YesNo:
-		return []Op{Is, IsNot, IsEmpty, IsFilled, IsBad}
+		return []Op{Is, IsNot, IsEmpty, IsFilled, IsBad, ChangedIn}
 	}
 	return any
 }
@@ -252,6 +289,9 @@ func (c *Condition) validate(at string, s Scope, depth int) error {
 	if !found {
 		return fault(at+"/op", "%q does not go with a column of type %s", c.Op, t)
 	}
+	if c.Op == ChangedIn && s.IsFormula(c.Column) {
+		return fault(at+"/column", "a formula is worked out, not changed; name the columns it rests on")
+	}
 	_, err := c.operands(at+"/value", t, s)
 	return err
 }
@@ -283,8 +323,17 @@ func (c *Condition) operands(at string, t value.Type, s Scope) ([]operand, error
 	if (c.Op == Between || c.Op == DaysAway) && len(items) != 2 {
 		return nil, fault(at, "%q takes the lowest and the highest value", c.Op)
 	}
-	if c.Op == DaysAway {
+	switch c.Op {
+	case DaysAway:
 		t = value.Number
+	case ChangedIn:
+		if c.Value.Text == nil {
+			return nil, fault(at, "a duration is wanted, such as P3D")
+		}
+		if _, err := calendar.ParseDuration(*c.Value.Text); err != nil {
+			return nil, fault(at, "%s", err)
+		}
+		return nil, nil
 	}
 	out := make([]operand, 0, len(items))
 	for i, it := range items {

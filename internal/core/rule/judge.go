@@ -6,6 +6,7 @@ import (
 
 	"github.com/shopspring/decimal"
 
+	"nivot/internal/core/formula"
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/value"
 )
@@ -20,11 +21,15 @@ const (
 	True    Truth = 1
 )
 
-// Facts is the row a condition is judged on, and the day it is judged on.
+// Facts is the row a condition is judged on, with its formulas worked out, and
+// the time.
 type Facts struct {
-	Sheet *sheet.Sheet
-	Row   *sheet.Row
-	Today value.Day // in the rule's zone
+	Sheet   *sheet.Sheet
+	Row     *sheet.Row
+	Today   value.Day // in the rule's zone
+	At      time.Time
+	Zone    *time.Location                              // the rule's
+	Changed func(column string) (at time.Time, ok bool) // when a cell's change last settled; nil: never
 }
 
 // SheetScope lets rules be checked against a sheet.
@@ -39,7 +44,19 @@ func (s SheetScope) ColumnType(id string) (value.Type, bool) {
 	if !ok {
 		return "", false
 	}
-	return c.Type, true
+	return c.ValueType(), true
+}
+
+// IsFormula implements Scope.
+func (s SheetScope) IsFormula(id string) bool {
+	c, ok := s.Sheet.Column(id)
+	return ok && c.Type == value.Formula
+}
+
+// IsMoving implements Scope.
+func (s SheetScope) IsMoving(id string) bool {
+	c, ok := s.Sheet.Column(id)
+	return ok && c.Moving() != formula.Still
 }
 
 // OptionID implements Scope: it meets an option by id, else by name.
@@ -111,43 +128,44 @@ func truth(b bool) Truth {
 }
 
 func (c *Condition) leaf(f Facts) (Truth, string) {
-	col, ok := f.Sheet.Column(c.Column)
-	if !ok {
-		return Unknown, c.Column
+	p := c.ready
+	if p == nil || p.sheet != f.Sheet {
+		if p = c.prepare(f.Sheet); p == nil {
+			return Unknown, c.Column
+		}
 	}
-	v := f.Row.Cell(col)
+	v := f.Row.Cell(p.col)
 	switch c.Op {
-	case IsEmpty:
-		if v.IsUnreadable() {
-			return Unknown, c.Column
-		}
-		return truth(v.IsEmpty()), ""
-	case IsFilled:
-		if v.IsUnreadable() {
-			return Unknown, c.Column
-		}
-		return truth(v.IsFilled()), ""
 	case IsBad:
 		return truth(v.IsUnreadable()), ""
+	case ChangedIn:
+		if f.Changed == nil {
+			return False, ""
+		}
+		at, ok := f.Changed(c.Column)
+		return truth(ok && !at.Before(p.within.Before(f.At, f.Zone))), ""
 	}
 	if v.IsUnreadable() {
 		return Unknown, c.Column
 	}
-	want, blame := c.wanted(f, col)
+	switch c.Op {
+	case IsEmpty:
+		return truth(v.IsEmpty()), ""
+	case IsFilled:
+		return truth(v.IsFilled()), ""
+	}
+	want, blame := c.wanted(f, p)
 	if blame != "" {
 		return Unknown, blame
 	}
-	return c.compare(v, want, col, f.Today), ""
+	return c.compare(v, want, p.col, f.Today), ""
 }
 
 // wanted resolves the leaf's value on the row; an empty {column} inside a list
 // is passed over.
-func (c *Condition) wanted(f Facts, col *sheet.Column) (want []value.Value, blame string) {
-	ops, err := c.operands("", col.Type, SheetScope{Sheet: f.Sheet})
-	if err != nil {
-		return nil, c.Column
-	}
-	for _, o := range ops {
+func (c *Condition) wanted(f Facts, p *prepared) (want []value.Value, blame string) {
+	want = make([]value.Value, 0, len(p.ops))
+	for _, o := range p.ops {
 		v := o.v
 		if o.column != "" {
 			oc, _ := f.Sheet.Column(o.column)
@@ -157,8 +175,10 @@ func (c *Condition) wanted(f Facts, col *sheet.Column) (want []value.Value, blam
 			if v.Type == value.Choice {
 				v = value.OfText(f.Sheet.Show(oc, v))
 			}
-			if v.IsEmpty() && (c.Op == OneOf || c.Op == NoneOf) {
-				continue
+			if v.IsEmpty() && c.Value.isList {
+				if c.Op == OneOf || c.Op == NoneOf {
+					continue
+				}
 			}
 		}
 		want = append(want, v)
@@ -235,29 +255,20 @@ func equal(v, w value.Value, col *sheet.Column) bool {
 
 // order compares; options rank by their list, and meet text by their name.
 func order(v, w value.Value, col *sheet.Column) (int, bool) {
-	if v.Type == value.Choice {
-		name := func(x value.Value) string {
-			for _, o := range col.Options {
-				if x.Type == value.Choice && o.ID == x.Str {
-					return value.Fold(o.Name)
-				}
-			}
-			return value.Fold(x.Str)
-		}
-		rank := func(x value.Value) int {
-			n := name(x)
-			for i, o := range col.Options {
-				if value.Fold(o.Name) == n {
-					return i
-				}
-			}
-			return -1
-		}
-		a, b := rank(v), rank(w)
-		if b < 0 {
-			return 1, true
-		}
-		return a - b, true
+	if v.Type != value.Choice {
+		return value.Compare(v, w)
 	}
-	return value.Compare(v, w)
+	a, b := -1, -1
+	for i, o := range col.Options {
+		if o.ID == v.Str {
+			a = i
+		}
+		if w.Type == value.Choice && o.ID == w.Str || w.Type != value.Choice && value.Fold(o.Name) == value.Fold(w.Str) {
+			b = i
+		}
+	}
+	if b < 0 {
+		return 1, true
+	}
+	return a - b, true
 }

@@ -14,18 +14,30 @@ import (
 )
 
 // Occasion is the one reason for one email: this rule, this row, this date
-// and offset.
+// and offset (or this change, or this instant).
 type Occasion struct {
+	Kind        Kind       `json:"kind,omitempty"` // "" stands for a date's
 	Rule        string     `json:"rule"`
-	Row         string     `json:"row"`
-	Column      string     `json:"column"`
+	Row         string     `json:"row,omitempty"`    // "" for a round-up
+	Column      string     `json:"column,omitempty"` // date, change, threshold
 	Anchor      value.Wall `json:"-"`
-	AnchorText  string     `json:"anchor"` // as ISO: what the identity holds
-	Offset      int        `json:"offset"` // index into the trigger's offsets
-	N           int        `json:"n"`
-	Unit        Unit       `json:"unit"`
-	Anniversary int        `json:"anniversary"`
-	Due         time.Time  `json:"due"`
+	AnchorText  string     `json:"anchor,omitempty"` // date: as ISO, what the identity holds
+	Offset      int        `json:"offset,omitempty"` // date: index into the trigger's offsets
+	N           int        `json:"n,omitempty"`      // date: the offset; reactions: which episode or change
+	Unit        Unit       `json:"unit,omitempty"`
+	Anniversary int        `json:"anniversary,omitempty"`
+	Instant     string     `json:"instant,omitempty"`    // schedule: RFC 3339, UTC
+	Mailbox     string     `json:"mailbox,omitempty"`    // with each, and of a round-up: whose email it is
+	Batch       string     `json:"batch,omitempty"`      // by hand
+	Base        string     `json:"base,omitempty"`       // follow-up: the identity of what it follows
+	BaseDue     time.Time  `json:"baseDue,omitzero"`     // follow-up: from when its steps count
+	Step        int        `json:"step,omitempty"`       // follow-up: from 1
+	Again       int        `json:"again,omitempty"`      // follow-up: which recurrence of its step, from 0
+	Own         bool       `json:"own,omitempty"`        // follow-up: the step names its own recipients
+	Before      string     `json:"before,omitempty"`     // reactions: what the cell held, as written
+	After       string     `json:"after,omitempty"`      // reactions: what it holds, as written
+	Due         time.Time  `json:"due"`                  // after any move
+	Unmoved     time.Time  `json:"unmoved,omitzero"`     // before it, where it differs
 	SameMoment  bool       `json:"sameMoment,omitempty"` // another offset of the row falls due at the same instant and is nearer
 }
 
@@ -51,12 +63,55 @@ func ParseID(s string) (ID, error) {
 // occasions that a database may already hold.
 const identityVersion = "nivot occasion 1"
 
-// Identity gives the occasion's identity: rule, row, column, anchor value,
-// offset and anniversary number, each with its length before it so that no
-// two lists of parts run together. The due instant takes no part: an occasion
-// keeps its identity if only its instant changed.
+// Identity gives the occasion's identity (section 4 of docs/semantics.md): its
+// parts, each with its length before it so that no two lists of parts run
+// together. The due instant takes no part: an occasion keeps its identity if
+// only its instant changed.
 func (o *Occasion) Identity() ID {
-	return identity("date", o.Rule, o.Row, o.Column, o.AnchorText, fmt.Sprint(o.N), string(o.Unit), fmt.Sprint(o.Anniversary))
+	var parts []string
+	switch {
+	case o.Base != "":
+		parts = []string{"follow-up", o.Base, fmt.Sprint(o.Step), fmt.Sprint(o.Again)}
+	case o.Kind == "" || o.Kind == Date:
+		parts = []string{"date", o.Rule, o.Row, o.Column, o.AnchorText, fmt.Sprint(o.N), string(o.Unit), fmt.Sprint(o.Anniversary)}
+	case o.Kind == Schedule && o.Row == "":
+		return identity("round-up", o.Rule, o.Mailbox, o.Instant)
+	case o.Kind == Schedule:
+		parts = []string{"schedule", o.Rule, o.Row, o.Instant}
+	case o.Kind == Added:
+		parts = []string{"added", o.Rule, o.Row}
+	case o.Kind == ByHand:
+		parts = []string{"by hand", o.Batch, o.Row}
+	default:
+		parts = []string{string(o.Kind), o.Rule, o.Row, fmt.Sprint(o.N)}
+	}
+	if o.Mailbox != "" && o.Base == "" {
+		parts = append(parts, "to", o.Mailbox)
+	}
+	return identity(parts...)
+}
+
+// Whole gives the occasion without the mailbox that each gave it.
+func (o Occasion) Whole() Occasion {
+	if o.Row != "" && o.Base == "" {
+		o.Mailbox = ""
+	}
+	return o
+}
+
+// Restore fills in what the stored form leaves out.
+func (o *Occasion) Restore() error {
+	if o.AnchorText == "" {
+		return nil
+	}
+	if strings.Contains(o.AnchorText, "T") {
+		m, err := value.ParseMoment(o.AnchorText, value.YearMonthDay, nil)
+		o.Anchor = m
+		return err
+	}
+	day, err := value.ParseDay(o.AnchorText, value.YearMonthDay)
+	o.Anchor = value.Wall{Day: day}
+	return err
 }
 
 func identity(parts ...string) ID {
@@ -77,36 +132,90 @@ func anchorText(v value.Value) string {
 	return v.Wall.String()
 }
 
-// Due gives the occasions of a row whose due instant lies after from and not
-// after to, in time order, those at one instant with the one that is sent
-// first and the others marked SameMoment. An occasion that judged says has
-// been judged before takes no part; judged may be nil.
-func (r *Rule) Due(row string, anchor value.Value, env Env, from, to time.Time, judged func(ID) bool) []Occasion {
+// Timing is a rule's timing made ready for computing with.
+type Timing struct {
+	Env
+	Window *calendar.Window
+	Shift  calendar.Shift
+	at     int32 // of a date trigger, in seconds; -1 for none
+}
+
+// Timing makes the rule's timing ready. The rule must have been validated.
+func (r *Rule) Timing(env Env) (Timing, error) {
+	t := Timing{Env: env, Shift: r.Shift, at: -1}
+	var err error
+	if t.Window, err = r.Window.Calendar(); err != nil {
+		return t, err
+	}
+	if r.Trigger.At != "" {
+		t.at, err = value.ParseClock(r.Trigger.At)
+	} else if r.Trigger.Kind == Date {
+		t.at = 9 * 3600
+	}
+	return t, err
+}
+
+// Move gives the instant at which something due at an instant goes.
+func (t *Timing) Move(at time.Time) time.Time {
+	return t.Window.Move(at, t.Shift, t.at, t.Zone, t.Calendar)
+}
+
+// MoveLater gives the instant at which something that only waits goes: a
+// follow-up, or what has been mended.
+func (t *Timing) MoveLater(at time.Time) time.Time {
+	if t.Shift == calendar.NoShift {
+		return at
+	}
+	return t.Window.Move(at, calendar.Later, -1, t.Zone, t.Calendar)
+}
+
+// effective gives when an occasion falls due: its moved instant, or, where
+// that lies before the occasion was first known and the unmoved one does not,
+// the instant at which it was first known. ok is false for what was past then.
+func (t *Timing) effective(unmoved, known time.Time) (due time.Time, ok bool) {
+	due = t.Move(unmoved)
+	if !due.Before(known) {
+		return due, true
+	}
+	return known, !unmoved.Before(known)
+}
+
+// Due gives the occasions of a row by a date rule whose due instant lies after
+// from and not after to, in time order, those at one instant with the one
+// that is sent first and the others marked SameMoment. known is since when
+// the anchor has been known. An occasion that judged says has been judged
+// before takes no part; judged may be nil.
+func (r *Rule) Due(row string, anchor value.Value, t *Timing, known, from, to time.Time, judged func(ID) bool) []Occasion {
 	if !anchor.IsFilled() || anchor.Type != value.Date && anchor.Type != value.Moment {
 		return nil
 	}
 	var out []Occasion
 	for i, off := range r.Trigger.Offsets {
-		lo, hi := r.anniversaries(anchor.Wall.Day, off, from, to)
+		lo, hi := r.anniversaries(anchor.Wall.Day, off, t, from, to)
 		for k := lo; k <= hi; k++ {
-			due, ok := r.dueAt(anchor, off, k, env)
+			unmoved := r.dueAt(anchor, off, k, t)
+			due, ok := t.effective(unmoved, known)
 			if !ok || !due.After(from) || due.After(to) {
 				continue
 			}
 			o := Occasion{Rule: r.ID, Row: row, Column: r.Trigger.Column, Anchor: anchor.Wall,
 				AnchorText: anchorText(anchor), Offset: i, N: off.N, Unit: off.Unit, Anniversary: k, Due: due}
+			if !unmoved.Equal(due) {
+				o.Unmoved = unmoved
+			}
 			if judged == nil || !judged(o.Identity()) {
 				out = append(out, o)
 			}
 		}
 	}
 	sort.SliceStable(out, func(i, j int) bool { return out[i].Due.Before(out[j].Due) })
-	r.markSameMoment(out, env)
+	r.markSameMoment(out, t.Env)
 	return out
 }
 
-// Next gives the first due instant after from, or the zero time.
-func (r *Rule) Next(anchor value.Value, env Env, from time.Time) time.Time {
+// Next gives the first due instant of a date rule after from, or the zero
+// time.
+func (r *Rule) Next(anchor value.Value, t *Timing, known, from time.Time) time.Time {
 	if !anchor.IsFilled() {
 		return time.Time{}
 	}
@@ -117,20 +226,24 @@ func (r *Rule) Next(anchor value.Value, env Env, from time.Time) time.Time {
 		if e := r.Trigger.Every; e != nil {
 			until = from.Add(time.Duration((e.days() + 1) * 24 * float64(time.Hour)))
 		}
-		first, last := r.anniversaries(anchor.Wall.Day, off, from, until)
+		first, last := r.anniversaries(anchor.Wall.Day, off, t, from, until)
 		if r.Trigger.Every != nil && last < first+2 { // from lies before the first of them
-			if last = first + r.slack(off); r.Trigger.Every.Times > 0 {
+			if last = first + r.slack(off, t); r.Trigger.Every.Times > 0 {
 				last = min(last, r.Trigger.Every.Times-1)
 			}
 		}
+		found := time.Time{}
 		for k := first; k <= last; k++ {
-			due, ok := r.dueAt(anchor, off, k, env)
-			if ok && due.After(from) {
-				if next.IsZero() || due.Before(next) {
-					next = due
+			due, ok := t.effective(r.dueAt(anchor, off, k, t), known)
+			if ok && due.After(from) && (found.IsZero() || due.Before(found)) {
+				found = due
+				if t.Window == nil {
+					break // without a window the instants come in order
 				}
-				break
 			}
+		}
+		if !found.IsZero() && (next.IsZero() || found.Before(next)) {
+			next = found
 		}
 	}
 	return next
@@ -138,14 +251,14 @@ func (r *Rule) Next(anchor value.Value, env Env, from time.Time) time.Time {
 
 // anniversaries bounds the anniversary numbers whose due instant can lie
 // between from and to. The bounds are generous by a few on either side, and
-// far wider where working days stretch an offset.
-func (r *Rule) anniversaries(anchor value.Day, off Offset, from, to time.Time) (lo, hi int) {
+// far wider where working days or a window stretch an offset.
+func (r *Rule) anniversaries(anchor value.Day, off Offset, t *Timing, from, to time.Time) (lo, hi int) {
 	e := r.Trigger.Every
 	if e == nil {
 		return 0, 0
 	}
 	length := e.days()
-	shift, slack := off.N, r.slack(off)
+	shift, slack := off.N, r.slack(off, t)
 	switch off.Unit {
 	case Hours:
 		shift /= 24
@@ -164,11 +277,15 @@ func (r *Rule) anniversaries(anchor value.Day, off Offset, from, to time.Time) (
 
 // slack is by how many anniversaries the estimate of anniversaries may be off.
 // Working days are at least as many calendar days, at most what closed days add.
-func (r *Rule) slack(off Offset) int {
+func (r *Rule) slack(off Offset, t *Timing) int {
+	days := t.Window.Slack(t.Calendar)
 	if off.Unit == WorkingDays {
-		return 4 + int(float64(abs(off.N)*6+400)/r.Trigger.Every.days())
+		days += abs(off.N)*6 + 400
 	}
-	return 3
+	if days == 0 {
+		return 3
+	}
+	return 4 + int(float64(days)/r.Trigger.Every.days())
 }
 
 func abs(n int) int {
@@ -201,10 +318,9 @@ func (e *Every) day(d value.Day, k int) value.Day {
 }
 
 // dueAt is when the occasion of one offset and anniversary falls due.
-func (r *Rule) dueAt(anchor value.Value, off Offset, k int, env Env) (time.Time, bool) {
-	t := &r.Trigger
-	w := anchorWall(anchor, env)
-	w.Day = t.Every.day(w.Day, k)
+func (r *Rule) dueAt(anchor value.Value, off Offset, k int, env *Timing) time.Time {
+	w := anchorWall(anchor, env.Env)
+	w.Day = r.Trigger.Every.day(w.Day, k)
 	if off.Unit == Hours || off.Unit == Minutes {
 		at := calendar.Resolve(w, env.Zone)
 		if k == 0 { // the very instant, also in an hour that the rule's zone repeats
@@ -214,7 +330,7 @@ func (r *Rule) dueAt(anchor value.Value, off Offset, k int, env Env) (time.Time,
 		if off.Unit == Minutes {
 			d = time.Duration(off.N) * time.Minute
 		}
-		return at.Add(d), true
+		return at.Add(d)
 	}
 	switch off.Unit {
 	case WorkingDays:
@@ -222,17 +338,10 @@ func (r *Rule) dueAt(anchor value.Value, off Offset, k int, env Env) (time.Time,
 	default:
 		w.Day += value.Day(off.N)
 	}
-	switch {
-	case t.At != "":
-		s, err := value.ParseClock(t.At)
-		if err != nil {
-			return time.Time{}, false
-		}
-		w.Second = s
-	case anchor.Type == value.Date:
-		w.Second = 9 * 3600
+	if r.Trigger.At != "" || anchor.Type == value.Date {
+		w.Second = env.at
 	}
-	return calendar.Resolve(w, env.Zone), true
+	return calendar.Resolve(w, env.Zone)
 }
 
 // anchorWall is the anchor's wall time in the rule's zone. A day is a day
@@ -279,21 +388,56 @@ func (r *Rule) distance(o *Occasion, env Env) int {
 
 // Reason says in words why the occasion is one: "return due is 14 days away".
 func (o *Occasion) Reason(column string, every *Every, loc *time.Location) string {
-	anchor := every.day(o.Anchor.Day, o.Anniversary)
-	days := int(anchor - value.DayAt(o.Due.In(loc)))
+	switch o.Kind {
+	case Change:
+		if o.Before == "" {
+			return fmt.Sprintf("%s became %s", column, orNothing(o.After))
+		}
+		return fmt.Sprintf("%s became %s, having been %s", column, orNothing(o.After), o.Before)
+	case Threshold:
+		return fmt.Sprintf("%s reached %s", column, o.After)
+	case Added:
+		return "the row was added"
+	case Edited:
+		return column + " changed"
+	case Schedule:
+		return "the schedule came round"
+	case ByHand:
+		return "sent by hand"
+	}
+	return o.dateReason(column, every, loc)
+}
+
+func orNothing(s string) string {
+	if s == "" {
+		return "empty"
+	}
+	return s
+}
+
+func (o *Occasion) dateReason(column string, every *Every, loc *time.Location) string {
 	what := column
 	if o.Anniversary > 0 {
 		what = fmt.Sprintf("anniversary %d of %s", o.Anniversary, column)
 	}
-	switch {
-	case days == 0:
-		return what + " is today"
-	case days == 1:
-		return what + " is 1 day away"
-	case days > 1:
-		return fmt.Sprintf("%s is %d days away", what, days)
-	case days == -1:
-		return what + " was 1 day ago"
+	n, unit := 0, "day"
+	switch o.Unit {
+	case Hours:
+		n, unit = -o.N, "hour"
+	case Minutes:
+		n, unit = -o.N, "minute"
+	default:
+		n = int(every.day(o.Anchor.Day, o.Anniversary) - value.DayAt(o.Due.In(loc)))
 	}
-	return fmt.Sprintf("%s was %d days ago", what, -days)
+	plural := "s"
+	if n == 1 || n == -1 {
+		plural = ""
+	}
+	switch {
+	case n == 0 && unit == "day":
+		return what + " is today"
+	case n >= 0:
+		return fmt.Sprintf("%s is %d %s%s away", what, n, unit, plural)
+	}
+	return fmt.Sprintf("%s was %d %s%s ago", what, -n, unit, plural)
 }

@@ -1,31 +1,66 @@
 package rule
 
 import (
-	"encoding/json"
+	"fmt"
 
 	"nivot/internal/core/value"
 )
 
 // Rename puts ids in place of names (or the other way round) in everything a
-// rule names: its columns, templates and, where a leaf compares with text,
-// a choice column's options. The first error is given with its place.
+// rule names: its columns, templates and, where text stands for one, a choice
+// column's options. The first error is given with its place.
 func (r *Rule) Rename(column, template func(string) (string, error), option func(column, name string) (string, error)) error {
 	n := renamer{column: column, template: template, option: option}
-	n.put("/trigger/column", &r.Trigger.Column, column)
-	for i := range r.Trigger.Offsets {
-		n.put("/trigger/offsets", &r.Trigger.Offsets[i].Template, template)
-	}
+	n.trigger(&r.Trigger)
 	n.condition("/condition", r.Condition)
 	for i := range r.Send {
-		n.condition("/send", r.Send[i].If)
-		n.put("/send", &r.Send[i].Template, template)
+		at := fmt.Sprintf("/send/%d", i)
+		n.condition(at+"/if", r.Send[i].If)
+		n.put(at+"/template", &r.Send[i].Template, template)
 	}
-	for _, list := range [][]Address{r.To, r.Cc, r.Bcc, r.ReplyTo} {
-		for i := range list {
-			n.put("/to", &list[i].Column, column)
+	n.addresses("/to", r.To)
+	n.addresses("/cc", r.Cc)
+	n.addresses("/bcc", r.Bcc)
+	n.addresses("/replyTo", r.ReplyTo)
+	if r.Then != nil {
+		for i := range r.Then.Steps {
+			st, at := &r.Then.Steps[i], fmt.Sprintf("/then/steps/%d", i)
+			n.put(at+"/template", &st.Template, template)
+			n.addresses(at+"/to", st.To)
+			n.addresses(at+"/cc", st.Cc)
 		}
+		n.condition("/then/stopIf", r.Then.StopIf)
 	}
 	return n.err
+}
+
+func (n *renamer) trigger(t *Trigger) {
+	n.put("/trigger/column", &t.Column, n.column)
+	for i := range t.Offsets {
+		n.put(fmt.Sprintf("/trigger/offsets/%d/template", i), &t.Offsets[i].Template, n.template)
+	}
+	for i := range t.Columns {
+		n.put(fmt.Sprintf("/trigger/columns/%d", i), &t.Columns[i], n.column)
+	}
+	for _, l := range []struct {
+		name  string
+		level *Level
+	}{{"limit", t.Limit}, {"rearm", t.Rearm}} {
+		if l.level != nil {
+			n.put("/trigger/"+l.name+"/column", &l.level.Column, n.column)
+		}
+	}
+	for _, list := range [][]Operand{t.To, t.From} {
+		for i := range list {
+			n.operand("/trigger", t.Column, &list[i])
+		}
+	}
+}
+
+func (n *renamer) addresses(at string, list []Address) {
+	for i := range list {
+		n.put(fmt.Sprintf("%s/%d/column", at, i), &list[i].Column, n.column)
+	}
 }
 
 type renamer struct {
@@ -50,12 +85,13 @@ func (n *renamer) condition(at string, c *Condition) {
 	if c == nil || n.err != nil {
 		return
 	}
-	for _, list := range [][]Condition{c.All, c.Any} {
-		for i := range list {
-			n.condition(at, &list[i])
-		}
+	for i := range c.All {
+		n.condition(fmt.Sprintf("%s/all/%d", at, i), &c.All[i])
 	}
-	n.condition(at, c.Not)
+	for i := range c.Any {
+		n.condition(fmt.Sprintf("%s/any/%d", at, i), &c.Any[i])
+	}
+	n.condition(at+"/not", c.Not)
 	n.put(at+"/column", &c.Column, n.column)
 	if c.Value != nil {
 		n.operand(at, c.Column, c.Value)
@@ -75,11 +111,9 @@ func (n *renamer) operand(at, column string, o *Operand) {
 	}
 }
 
-// Clone gives a copy that shares nothing with the rule.
-func (r *Rule) Clone() (*Rule, error) {
-	b, err := json.Marshal(r)
-	if err != nil {
-		return nil, err
-	}
-	return Decode(b)
+// Rename puts ids in place of names in a condition that stands alone.
+func (c *Condition) Rename(column func(string) (string, error), option func(column, name string) (string, error)) error {
+	n := renamer{column: column, option: option}
+	n.condition("", c)
+	return n.err
 }

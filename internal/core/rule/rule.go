@@ -4,10 +4,9 @@
 package rule
 
 import (
-	"bytes"
-	"encoding/json"
-	"fmt"
 	"time"
+
+	"github.com/shopspring/decimal"
 
 	"nivot/internal/core/calendar"
 	"nivot/internal/core/value"
@@ -26,27 +25,65 @@ const (
 // Rule is one rule of a sheet. Columns, templates and options are named by id
 // here; the bundle names them by name and is turned into this form.
 type Rule struct {
-	ID        string     `json:"id,omitempty"`
-	Name      string     `json:"name"`
-	State     State      `json:"state,omitempty"`
-	Zone      string     `json:"zone,omitempty"` // IANA; empty means the sheet's
-	Trigger   Trigger    `json:"trigger"`
-	Condition *Condition `json:"condition,omitempty"`
-	Send      []Wording  `json:"send"`
-	To        []Address  `json:"to"`
-	Cc        []Address  `json:"cc,omitempty"`
-	Bcc       []Address  `json:"bcc,omitempty"`
-	ReplyTo   []Address  `json:"replyTo,omitempty"`
-	Late      string     `json:"late,omitempty"` // ISO 8601 duration; empty means PT24H
+	ID        string         `json:"id,omitempty"`
+	Name      string         `json:"name"`
+	State     State          `json:"state,omitempty"`
+	Zone      string         `json:"zone,omitempty"` // IANA; empty means the sheet's
+	Trigger   Trigger        `json:"trigger"`
+	Condition *Condition     `json:"condition,omitempty"`
+	Send      []Wording      `json:"send"`
+	To        []Address      `json:"to"`
+	Cc        []Address      `json:"cc,omitempty"`
+	Bcc       []Address      `json:"bcc,omitempty"`
+	ReplyTo   []Address      `json:"replyTo,omitempty"`
+	Each      bool           `json:"each,omitempty"`    // one email per To mailbox
+	GroupBy   string         `json:"groupBy,omitempty"` // "recipient": a round-up
+	Window    *Window        `json:"window,omitempty"`
+	Shift     calendar.Shift `json:"shift,omitempty"` // empty means later
+	Repeat    *Repeat        `json:"repeat,omitempty"`
+	Late      string         `json:"late,omitempty"` // ISO 8601 duration; empty means PT24H
+	Hold      Hold           `json:"hold,omitempty"` // empty means none
+	Brake     *Brake         `json:"brake,omitempty"`
+	Then      *Then          `json:"then,omitempty"`
 }
 
-// Trigger says when. This version has one kind: "date".
+// Kind is a kind of trigger.
+type Kind string
+
+// The kinds of triggers.
+const (
+	Date      Kind = "date"
+	Change    Kind = "change"
+	Added     Kind = "added"
+	Edited    Kind = "edited"
+	Threshold Kind = "threshold"
+	Schedule  Kind = "schedule"
+	ByHand    Kind = "by-hand"
+)
+
+// Reaction tells whether the kind answers an edit.
+func (k Kind) Reaction() bool { return k == Change || k == Added || k == Edited || k == Threshold }
+
+// Trigger says when. Which of the fields count depends on the kind.
 type Trigger struct {
-	Kind    string   `json:"kind"`
-	Column  string   `json:"column"`
-	Offsets []Offset `json:"offsets"`
-	At      string   `json:"at,omitempty"` // HH:MM; empty means 09:00, or a moment's own time
-	Every   *Every   `json:"every,omitempty"`
+	Kind   Kind
+	Column string // date, change, threshold
+
+	Offsets []Offset // date
+	At      string   // date: HH:MM; empty means 09:00, or a moment's own time
+	Every   *Every   // date
+
+	To   []Operand // change; nil means any change
+	From []Operand // change; nil means from anything
+
+	Columns []string // edited
+
+	Op    Op     // threshold
+	Limit *Level // threshold
+	Rearm *Level // threshold; nil means when the comparison is false
+
+	Start string // schedule: wall time, 2027-03-19T15:30
+	RRule string // schedule: RFC 5545; empty means once
 }
 
 // Unit counts an offset.
@@ -74,201 +111,113 @@ type Every struct {
 	Times int    `json:"times,omitempty"` // how often in all, the anchor itself included; 0 is without end
 }
 
+// Level is a threshold's limit or re-arm level: exactly one of a number, a
+// column, and (for a re-arm level) a share of the limit's size in percent.
+type Level struct {
+	Number  *decimal.Decimal
+	Column  string
+	Percent *decimal.Decimal
+}
+
 // Wording is a template and the condition under which it is taken.
 type Wording struct {
 	If       *Condition `json:"if,omitempty"`
 	Template string     `json:"template"`
 }
 
-// Address is one source of recipients: a column of the row or a fixed
-// mailbox list.
+// Address is one source of recipients: a column of the row, a fixed mailbox
+// list, or a person who uses Nivot.
 type Address struct {
 	Column  string `json:"column,omitempty"`
 	Address string `json:"address,omitempty"`
+	Person  string `json:"person,omitempty"` // by email address
 }
 
-// FieldError is a fault in a rule, with a JSON pointer (RFC 6901) to it.
-type FieldError struct {
-	Pointer string
-	Message string
+// Window is a send window as it is written.
+type Window struct {
+	Weekdays    []string `json:"weekdays,omitempty"` // none means every day
+	From        string   `json:"from,omitempty"`     // HH:MM; empty means midnight
+	Until       string   `json:"until,omitempty"`    // HH:MM; empty means midnight at the day's end
+	WorkingDays bool     `json:"workingDays,omitempty"`
 }
 
-func (e *FieldError) Error() string { return e.Pointer + ": " + e.Message }
-
-func fault(pointer, format string, args ...any) error {
-	return &FieldError{Pointer: pointer, Message: fmt.Sprintf(format, args...)}
+// Repeat says how often a row may get a first email.
+type Repeat struct {
+	Once  bool
+	Apart string // ISO 8601 duration; empty with Once
 }
 
-// Decode reads a rule's JSON. An unknown name is an error that says where.
-func Decode(b []byte) (*Rule, error) {
-	d := json.NewDecoder(bytes.NewReader(b))
-	d.DisallowUnknownFields()
-	var r Rule
-	if err := d.Decode(&r); err != nil {
-		return nil, fmt.Errorf("the rule cannot be read: %w", err)
-	}
-	return &r, nil
+// Hold says whether emails wait for a person's OK.
+type Hold string
+
+// The holds.
+const (
+	HoldNone     Hold = "none"
+	HoldFirstRun Hold = "first-run"
+	HoldAlways   Hold = "always"
+)
+
+// Brake says how many emails from reactions in ten minutes are held back.
+type Brake struct {
+	Count int             `json:"count"`
+	Share decimal.Decimal `json:"share"` // of the sheet's rows, 0 to 1
 }
 
-// Scope is the sheet as a rule sees it.
-type Scope interface {
-	ColumnType(id string) (value.Type, bool)
-	OptionID(column, name string) (string, bool)
-	HasTemplate(id string) bool
-	DefaultZone() *time.Location
+// The brake of a rule that sets none: 50 emails, or a third of the rows and at
+// least 10.
+const (
+	brakeCount = 50
+	brakeLeast = 10
+)
+
+// BrakeSpan is the time over which the brake counts.
+const BrakeSpan = 10 * time.Minute
+
+// Trips tells whether n emails in ten minutes, of a sheet of so many rows, are
+// more than the brake lets through.
+func (r *Rule) Trips(n, rows int) bool {
+	count, share := brakeCount, decimal.Decimal{}
+	if r.Brake != nil {
+		count, share = r.Brake.Count, r.Brake.Share
+	}
+	if n > count {
+		return true
+	}
+	if n < brakeLeast {
+		return false
+	}
+	if r.Brake == nil {
+		return 3*n > rows
+	}
+	return decimal.NewFromInt(int64(n)).GreaterThan(share.Mul(decimal.NewFromInt(int64(rows))))
 }
 
-// Validate checks a rule against its sheet and gives the first fault.
-func (r *Rule) Validate(s Scope) error {
-	if value.Trim(r.Name) == "" {
-		return fault("/name", "a rule needs a name")
-	}
-	if r.Zone != "" {
-		if _, err := time.LoadLocation(r.Zone); err != nil {
-			return fault("/zone", "zone %q is not known; use a name like Europe/London", r.Zone)
-		}
-	}
-	if err := r.Trigger.validate(s); err != nil {
-		return err
-	}
-	if r.Condition != nil {
-		if err := r.Condition.Validate("/condition", s); err != nil {
-			return err
-		}
-	}
-	if err := r.validateWordings(s); err != nil {
-		return err
-	}
-	if len(r.To) == 0 {
-		return fault("/to", "say to whom the email goes")
-	}
-	for _, list := range []struct {
-		name  string
-		items []Address
-	}{{"to", r.To}, {"cc", r.Cc}, {"bcc", r.Bcc}, {"replyTo", r.ReplyTo}} {
-		for i, a := range list.items {
-			if err := a.validate(fmt.Sprintf("/%s/%d", list.name, i), s); err != nil {
-				return err
-			}
-		}
-	}
-	if _, err := r.LateLimit(); err != nil {
-		return fault("/late", "%s", err)
-	}
-	return nil
+// Then is a rule's follow-ups.
+type Then struct {
+	Steps  []Step     `json:"steps"`
+	StopIf *Condition `json:"stopIf,omitempty"`
 }
 
-func (r *Rule) validateWordings(s Scope) error {
-	if len(r.Send) == 0 {
-		return fault("/send", "say which template is sent")
-	}
-	for i, w := range r.Send {
-		at := fmt.Sprintf("/send/%d", i)
-		if !s.HasTemplate(w.Template) {
-			return fault(at+"/template", "choose a template")
-		}
-		if w.If == nil && i < len(r.Send)-1 {
-			return fault(at+"/if", "only the last wording may go without a condition")
-		}
-		if w.If != nil {
-			if err := w.If.Validate(at+"/if", s); err != nil {
-				return err
-			}
-		}
-	}
-	for i, o := range r.Trigger.Offsets {
-		if o.Template != "" && !s.HasTemplate(o.Template) {
-			return fault(fmt.Sprintf("/trigger/offsets/%d/template", i), "the template is not there")
-		}
-	}
-	return nil
-}
-
-func (a Address) validate(at string, s Scope) error {
-	if (a.Column == "") == (a.Address == "") {
-		return fault(at, "give a column or an address")
-	}
-	if a.Address != "" {
-		if _, err := value.ParseMailboxes(a.Address); err != nil {
-			return fault(at+"/address", "%s", err)
-		}
-		return nil
-	}
-	if t, ok := s.ColumnType(a.Column); !ok || t != value.Email {
-		return fault(at+"/column", "recipients come from a column of type email")
-	}
-	return nil
-}
-
-// maxOffset bounds an offset to what a calendar of people needs.
-const maxOffset = 20000
-
-func (t *Trigger) validate(s Scope) error {
-	if t.Kind != "date" {
-		return fault("/trigger/kind", "trigger %q is not known to this version; use date", t.Kind)
-	}
-	typ, ok := s.ColumnType(t.Column)
-	if !ok || typ != value.Date && typ != value.Moment {
-		return fault("/trigger/column", "choose a column of type date or moment")
-	}
-	if len(t.Offsets) == 0 {
-		return fault("/trigger/offsets", "say how many days before or after")
-	}
-	seen := map[Offset]bool{}
-	for i, o := range t.Offsets {
-		at := fmt.Sprintf("/trigger/offsets/%d", i)
-		switch o.Unit {
-		case Days, WorkingDays:
-		case Hours, Minutes:
-			if typ != value.Moment || t.At != "" {
-				return fault(at+"/unit", "%s count from a moment, without a time of day", o.Unit)
-			}
-		default:
-			return fault(at+"/unit", "unit %q is not known; use days, working-days, hours or minutes", o.Unit)
-		}
-		limit := maxOffset
-		if o.Unit == Minutes {
-			limit *= 60
-		}
-		if o.N > limit || o.N < -limit {
-			return fault(at+"/n", "%d is too far", o.N)
-		}
-		k := Offset{N: o.N, Unit: o.Unit}
-		if seen[k] {
-			return fault(at, "the same offset stands there twice")
-		}
-		seen[k] = true
-	}
-	if t.At != "" {
-		if _, err := value.ParseClock(t.At); err != nil {
-			return fault("/trigger/at", "%s", err)
-		}
-	}
-	if e := t.Every; e != nil {
-		switch e.Unit {
-		case "days", "weeks", "months", "years":
-		default:
-			return fault("/trigger/every/unit", "unit %q is not known; use days, weeks, months or years", e.Unit)
-		}
-		if e.N < 1 || e.N > maxOffset {
-			return fault("/trigger/every/n", "it has to be 1 or more")
-		}
-		if e.Times < 0 {
-			return fault("/trigger/every/times", "it has to be 1 or more")
-		}
-	}
-	return nil
+// Step is one follow-up; with Every it recurs.
+type Step struct {
+	After    string    `json:"after"` // ISO 8601 duration
+	Template string    `json:"template"`
+	At       string    `json:"at,omitempty"` // HH:MM, with days and weeks
+	To       []Address `json:"to,omitempty"`
+	Cc       []Address `json:"cc,omitempty"`
+	Every    string    `json:"every,omitempty"` // ISO 8601 duration
+	Times    int       `json:"times,omitempty"` // how often in all, the first included
 }
 
 // defaultLate is how late an email may go where the rule does not say.
-const defaultLate = 24 * time.Hour
+var defaultLate = calendar.Duration{Time: 24 * time.Hour}
 
 // LateLimit is how long after its due instant an email may still go.
-func (r *Rule) LateLimit() (time.Duration, error) {
+func (r *Rule) LateLimit() (calendar.Duration, error) {
 	if r.Late == "" {
 		return defaultLate, nil
 	}
-	return ParseDuration(r.Late)
+	return calendar.ParseDuration(r.Late)
 }
 
 // Location gives the rule's zone: its own, or the sheet's.
@@ -299,6 +248,11 @@ func (r *Rule) Templates() []string {
 	for _, w := range r.Send {
 		add(w.Template)
 	}
+	if r.Then != nil {
+		for _, s := range r.Then.Steps {
+			add(s.Template)
+		}
+	}
 	return out
 }
 
@@ -314,4 +268,39 @@ func (e Env) sheetZone() *time.Location {
 		return e.Zone
 	}
 	return e.SheetZone
+}
+
+// Calendar turns the window into the form that is computed with.
+func (w *Window) Calendar() (*calendar.Window, error) {
+	if w == nil {
+		return nil, nil
+	}
+	out := &calendar.Window{Working: w.WorkingDays, Until: 24 * 3600}
+	if len(w.Weekdays) == 0 {
+		out.Weekdays = [7]bool{true, true, true, true, true, true, true}
+	} else {
+		c, err := calendar.New(w.Weekdays, nil)
+		if err != nil {
+			return nil, fault("/weekdays", "%s", err)
+		}
+		out.Weekdays = c.Weekdays
+	}
+	var err error
+	if w.From != "" {
+		if out.From, err = value.ParseClock(w.From); err != nil {
+			return nil, fault("/from", "%s", err)
+		}
+	}
+	if w.Until != "" {
+		if out.Until, err = value.ParseClock(w.Until); err != nil {
+			return nil, fault("/until", "%s", err)
+		}
+		if out.Until == 0 {
+			out.Until = 24 * 3600
+		}
+	}
+	if out.Until <= out.From {
+		return nil, fault("/until", "a window ends later than it begins, and does not span midnight")
+	}
+	return out, nil
 }

@@ -3,8 +3,8 @@ package rule
 import (
 	"fmt"
 	"strings"
-	"time"
 
+	"nivot/internal/core/calendar"
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/value"
 )
@@ -12,7 +12,7 @@ import (
 // Phrases are the parts of a rule's English sentence, each the words of one
 // blank.
 type Phrases struct {
-	When      string `json:"when"`      // "30, 14, 7 and 1 days before"
+	When      string `json:"when"`      // "30, 14, 7 and 1 days before"; of other triggers the whole of it
 	Column    string `json:"column"`    // "return due"
 	Every     string `json:"every"`     // "every year", or ""
 	At        string `json:"at"`        // "09:00", or "its own time"
@@ -23,7 +23,11 @@ type Phrases struct {
 	Cc        string `json:"cc"`
 	Bcc       string `json:"bcc"`
 	ReplyTo   string `json:"replyTo"`
-	Late      string `json:"late"` // "a day"
+	Late      string `json:"late"`   // "a day"
+	Window    string `json:"window"` // "on working days from 08:00 until 17:00", or ""
+	Repeat    string `json:"repeat"` // "once per row", or ""
+	Then      string `json:"then"`   // "again after 3 days (Packing again), until state is back", or ""
+	Hold      string `json:"hold"`   // "asks first", or ""
 }
 
 // Segment is a piece of a sentence; Strong ones name a column or template.
@@ -35,13 +39,16 @@ type Segment struct {
 // Describe gives the phrases of a rule. template names a template by id.
 func (r *Rule) Describe(s *sheet.Sheet, template func(id string) string) Phrases {
 	p := Phrases{
-		When: r.Trigger.when(), Column: columnName(s, r.Trigger.Column), Zone: r.Zone,
+		When: r.Trigger.when(s), Column: columnName(s, r.Trigger.Column), Zone: r.Zone,
 		To: addresses(s, r.To), Cc: addresses(s, r.Cc), Bcc: addresses(s, r.Bcc), ReplyTo: addresses(s, r.ReplyTo),
+		Window: r.windowWords(), Repeat: r.repeatWords(), Then: r.thenWords(s, template),
 	}
-	p.At = r.Trigger.At
-	if c, ok := s.Column(r.Trigger.Column); p.At == "" && ok {
-		if p.At = "09:00"; c.Type == value.Moment {
-			p.At = "its own time"
+	if r.Trigger.Kind == Date {
+		p.At = r.Trigger.At
+		if c, ok := s.Column(r.Trigger.Column); p.At == "" && ok {
+			if p.At = "09:00"; c.ValueType() == value.Moment {
+				p.At = "its own time"
+			}
 		}
 	}
 	if e := r.Trigger.Every; e != nil {
@@ -49,6 +56,12 @@ func (r *Rule) Describe(s *sheet.Sheet, template func(id string) string) Phrases
 	}
 	if r.Condition != nil {
 		p.Condition = r.Condition.Words(s)
+	}
+	switch r.Hold {
+	case HoldAlways:
+		p.Hold = "ask first each time"
+	case HoldFirstRun:
+		p.Hold = "ask first the first time"
 	}
 	var names []string
 	for _, w := range r.Send {
@@ -60,7 +73,7 @@ func (r *Rule) Describe(s *sheet.Sheet, template func(id string) string) Phrases
 	}
 	p.Template = strings.Join(names, ", else ")
 	if d, err := r.LateLimit(); err == nil {
-		p.Late = DurationWords(d)
+		p.Late = d.Words()
 	}
 	return p
 }
@@ -71,29 +84,119 @@ func (r *Rule) Sentence(s *sheet.Sheet, template func(id string) string) []Segme
 	var out []Segment
 	say := func(text string) { out = append(out, Segment{Text: text}) }
 	strong := func(text string) { out = append(out, Segment{Text: text, Strong: true}) }
-	say(upperFirst(p.When) + " ")
-	strong(p.Column)
-	if p.Every != "" {
-		say(", " + p.Every + ",")
+	also := func(words, text string) {
+		if text != "" {
+			say(words + text)
+		}
 	}
-	say(" at " + p.At)
+	say(upperFirst(p.When))
+	if r.Trigger.Kind == Date {
+		say(" ")
+		strong(p.Column)
+		if p.Every != "" {
+			say(", " + p.Every + ",")
+		}
+		say(" at " + p.At)
+	}
 	if p.Zone != "" {
 		say(" (" + p.Zone + ")")
 	}
-	if p.Condition != "" {
-		say(", while " + p.Condition)
-	}
+	also(", while ", p.Condition)
 	say(", write ")
 	strong(p.Template)
-	say(" to " + p.To)
-	if p.Cc != "" {
-		say(", copy to " + p.Cc)
+	switch {
+	case r.GroupBy != "":
+		say(" as one round-up to each " + p.To)
+	case r.Each:
+		say(" to each address of " + p.To)
+	default:
+		say(" to " + p.To)
 	}
-	if p.Bcc != "" {
-		say(", blind copy to " + p.Bcc)
-	}
+	also(", copy to ", p.Cc)
+	also(", blind copy to ", p.Bcc)
+	also(", ", p.Repeat)
+	also(", ", p.Window)
+	also("; ", p.Then)
+	also("; ", p.Hold)
 	say(".")
 	return out
+}
+
+func (r *Rule) windowWords() string {
+	w := r.Window
+	if w == nil {
+		return ""
+	}
+	var parts []string
+	switch {
+	case len(w.Weekdays) > 0:
+		parts = append(parts, "on "+join2(w.Weekdays, "and"))
+		if w.WorkingDays {
+			parts = append(parts, "if worked")
+		}
+	case w.WorkingDays:
+		parts = append(parts, "on working days")
+	}
+	if w.From != "" {
+		parts = append(parts, "from "+w.From)
+	}
+	if w.Until != "" {
+		parts = append(parts, "until "+w.Until)
+	}
+	moved := map[calendar.Shift]string{"": "else at the next such time", calendar.Later: "else at the next such time",
+		calendar.Earlier: "else at the last such time before", calendar.NoShift: "else all the same"}[r.Shift]
+	return strings.Join(parts, " ") + ", " + moved
+}
+
+func (r *Rule) repeatWords() string {
+	switch {
+	case r.Repeat == nil:
+		return ""
+	case r.Repeat.Once:
+		return "once per row"
+	case r.Repeat.Apart != "":
+		if d, err := calendar.ParseDuration(r.Repeat.Apart); err == nil {
+			return "not again within " + d.Words()
+		}
+	}
+	return ""
+}
+
+func (r *Rule) thenWords(s *sheet.Sheet, template func(id string) string) string {
+	if r.Then == nil {
+		return ""
+	}
+	var parts []string
+	for _, st := range r.Then.Steps {
+		w := "again after " + durationWords(st.After)
+		if st.At != "" {
+			w += " at " + st.At
+		}
+		if st.Every != "" {
+			w += " and every " + strings.TrimPrefix(durationWords(st.Every), "a ")
+			if st.Times > 0 {
+				w += fmt.Sprintf(", %d times in all", st.Times)
+			}
+		}
+		w += " (" + template(st.Template)
+		if len(st.To) > 0 {
+			w += " to " + addresses(s, st.To)
+		}
+		parts = append(parts, w+")")
+	}
+	out := join2(parts, "and")
+	if r.Then.StopIf != nil {
+		out += ", until " + r.Then.StopIf.Words(s)
+	}
+	return out
+}
+
+func durationWords(iso string) string {
+	d, err := calendar.ParseDuration(iso)
+	if err != nil {
+		return iso
+	}
+	return d.Words()
 }
 
 func upperFirst(s string) string {
@@ -123,8 +226,112 @@ func ColumnWord(n string) string {
 	return strings.ToLower(string(r[0])) + string(r[1:])
 }
 
-// when groups the offsets by side and unit: "30, 14 and 7 days before".
-func (t *Trigger) when() string {
+// when says when the trigger comes.
+func (t *Trigger) when(s *sheet.Sheet) string {
+	switch t.Kind {
+	case Change:
+		to, from := operandWords(t.To, s, t.Column), operandWords(t.From, s, t.Column)
+		if t.To == nil {
+			to = ""
+		}
+		switch {
+		case to == "" && from == "":
+			return "whenever " + columnName(s, t.Column) + " changes"
+		case to == "":
+			return "whenever " + columnName(s, t.Column) + " changes from " + from
+		case from == "":
+			return "as soon as " + columnName(s, t.Column) + " becomes " + to
+		}
+		return "as soon as " + columnName(s, t.Column) + " goes from " + from + " to " + to
+	case Added:
+		return "as soon as a row is added"
+	case Edited:
+		var names []string
+		for _, id := range t.Columns {
+			names = append(names, columnName(s, id))
+		}
+		return "whenever " + join2(names, "or") + " is edited"
+	case Threshold:
+		return t.thresholdWords(s)
+	case Schedule:
+		return t.scheduleWords()
+	case ByHand:
+		return "when somebody says so"
+	}
+	return t.offsetWords()
+}
+
+func operandWords(list []Operand, s *sheet.Sheet, column string) string {
+	col, _ := s.Column(column)
+	var out []string
+	for i := range list {
+		out = append(out, list[i].words(s, col))
+	}
+	return join2(out, "or")
+}
+
+func (t *Trigger) thresholdWords(s *sheet.Sheet) string {
+	verb := map[Op]string{AtLeast: "reaches", More: "rises above", AtMost: "falls to", Less: "falls below"}[t.Op]
+	out := "as soon as " + columnName(s, t.Column) + " " + verb + " " + t.Limit.words(s)
+	if t.Rearm != nil {
+		out += ", again only once it has come back to " + t.Rearm.words(s)
+	}
+	return out
+}
+
+func (l *Level) words(s *sheet.Sheet) string {
+	switch {
+	case l == nil:
+		return "…"
+	case l.Column != "":
+		return columnName(s, l.Column)
+	case l.Percent != nil:
+		return l.Percent.String() + " percent away from the limit"
+	case l.Number != nil:
+		return value.FormatNumber(*l.Number, value.NumberFormat{}, s.Locale)
+	}
+	return "…"
+}
+
+// scheduleWords says what is common in words, and the rest as it is written.
+func (t *Trigger) scheduleWords() string {
+	start, err := value.ParseMoment(t.Start, value.YearMonthDay, nil)
+	if err != nil {
+		return "on a schedule"
+	}
+	h, m, _ := start.Clock()
+	at := fmt.Sprintf("%02d:%02d", h, m)
+	if t.RRule == "" {
+		return "on " + value.FormatDay(start.Day, value.Medium, nil, "") + " at " + at
+	}
+	weekdays := map[string]string{"MO": "Monday", "TU": "Tuesday", "WE": "Wednesday", "TH": "Thursday", "FR": "Friday", "SA": "Saturday", "SU": "Sunday"}
+	ordinals := map[string]string{"1": "first", "2": "second", "3": "third", "4": "fourth", "-1": "last"}
+	rule := strings.TrimPrefix(t.RRule, "RRULE:")
+	switch rule {
+	case "FREQ=DAILY":
+		return "every day at " + at
+	case "FREQ=WEEKLY":
+		return "every " + start.Day.Weekday().String() + " at " + at
+	case "FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR":
+		return "every weekday at " + at
+	}
+	if day, ok := strings.CutPrefix(rule, "FREQ=WEEKLY;BYDAY="); ok && !strings.Contains(day, ";") {
+		var names []string
+		for _, d := range strings.Split(day, ",") {
+			names = append(names, weekdays[d])
+		}
+		return "every " + join2(names, "and") + " at " + at
+	}
+	if day, ok := strings.CutPrefix(rule, "FREQ=MONTHLY;BYDAY="); ok && len(day) > 2 {
+		if n, w := ordinals[day[:len(day)-2]], weekdays[day[len(day)-2:]]; n != "" && w != "" {
+			return fmt.Sprintf("every %s %s of the month at %s", n, w, at)
+		}
+	}
+	return fmt.Sprintf("by the schedule %s from %s %s on", rule, value.FormatDay(start.Day, value.Medium, nil, ""), at)
+}
+
+// offsetWords groups the offsets by side and unit: "30, 14 and 7 days before".
+func (t *Trigger) offsetWords() string {
 	type group struct {
 		unit  Unit
 		after int
@@ -203,26 +410,10 @@ func addresses(s *sheet.Sheet, list []Address) string {
 		if a.Column != "" {
 			parts = append(parts, columnName(s, a.Column))
 		} else {
-			parts = append(parts, a.Address)
+			parts = append(parts, a.Address+a.Person)
 		}
 	}
 	return join2(parts, "and")
-}
-
-// DurationWords writes a duration as one says it: "a day", "3 hours".
-func DurationWords(d time.Duration) string {
-	for _, u := range []struct {
-		d         time.Duration
-		one, many string
-	}{{7 * 24 * time.Hour, "a week", "weeks"}, {24 * time.Hour, "a day", "days"}, {time.Hour, "an hour", "hours"}, {time.Minute, "a minute", "minutes"}} {
-		if d%u.d == 0 && d >= u.d {
-			if d == u.d {
-				return u.one
-			}
-			return fmt.Sprintf("%d %s", d/u.d, u.many)
-		}
-	}
-	return d.String()
 }
 
 // Words writes a condition in English: "state is out or extended".
@@ -285,6 +476,10 @@ func (c *Condition) Words(s *sheet.Sheet) string {
 		return name + " is between " + join2(vals, "and")
 	case DaysAway:
 		return name + " is " + join2(vals, "to") + " days away"
+	case ChangedIn:
+		if d, err := calendar.ParseDuration(one); err == nil {
+			return name + " has changed within " + d.Words()
+		}
 	}
 	return name + " " + string(c.Op) + " " + one
 }
@@ -317,7 +512,7 @@ func (o *Operand) words(s *sheet.Sheet, col *sheet.Column) string {
 		return "…"
 	}
 	if col != nil {
-		switch col.Type {
+		switch col.ValueType() {
 		case value.Choice:
 			return s.Show(col, value.Value{State: value.Filled, Type: value.Choice, Str: *o.Text})
 		case value.Date, value.Moment:

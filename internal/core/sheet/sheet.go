@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"nivot/internal/core/formula"
 	"nivot/internal/core/value"
 )
 
@@ -23,6 +24,8 @@ type Column struct {
 	Format  value.NumberFormat `json:"format,omitzero"`
 	Formula string             `json:"formula,omitempty"`
 	Width   int                `json:"width,omitempty"` // pixels in the grid
+
+	program *formula.Program // of a formula column, once the sheet has been compiled
 }
 
 // Sheet is what is needed to read and judge rows.
@@ -35,6 +38,8 @@ type Sheet struct {
 	Key     string // id of the key column, or ""
 	Address string // id of the column that carries the address by default, or ""
 	Columns []Column
+
+	worked []int // indexes of the formula columns, each after those it rests on
 }
 
 // Row is one row as it is.
@@ -172,6 +177,12 @@ func (s *Sheet) Validate() error {
 		if c.Type == value.Choice && len(c.Options) == 0 {
 			return fmt.Errorf("%s: a choice needs at least one option", at)
 		}
+		if (c.Formula != "") != (c.Type == value.Formula) {
+			return fmt.Errorf("%s: a formula goes with a column of type formula, and with no other", at)
+		}
+	}
+	if err := s.Compile(); err != nil {
+		return err
 	}
 	for _, id := range []string{s.Key, s.Address} {
 		if _, ok := s.Column(id); id != "" && !ok {

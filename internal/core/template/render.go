@@ -1,20 +1,24 @@
 package template
 
 import (
-	"fmt"
 	"html"
+	"net/url"
+	"slices"
 	"strings"
 	"unicode"
 
+	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/value"
 )
 
-// Context is the row a template is rendered for.
+// Context is the row a template is rendered for, with its formulas worked out.
 type Context struct {
 	Sheet *sheet.Sheet
 	Row   *sheet.Row
-	Today value.Day // in the rule's zone
+	Rows  []*sheet.Row // of a round-up: all of them, Row being the first
+	Today value.Day    // in the rule's zone
+	Facts rule.Facts   // for parts shown only if a condition holds
 }
 
 // Rendered is an email's content.
@@ -28,20 +32,43 @@ type Rendered struct {
 // Render writes the template for a row. Values are escaped where they land:
 // none can add a tag or a line to the subject.
 func (t *Template) Render(c Context) Rendered {
-	w := &writer{c: c, missing: map[string]bool{}}
-	subject := ""
-	if len(t.Subject.Content) > 0 {
-		subject = oneLine(w.plain(t.Subject.Content[0].Content))
+	w, d := t.begin(c)
+	subject := w.subject(d)
+	w.html.WriteString(pageHead)
+	w.run(d.body)
+	w.html.WriteString(pageFoot)
+	return Rendered{Subject: subject, HTML: w.html.String(), Text: strings.TrimRight(w.text.String(), "\n") + "\n", Missing: w.missing}
+}
+
+// Check gives the subject and what is missing, without writing the letter.
+func (t *Template) Check(c Context) Rendered {
+	w, d := t.begin(c)
+	out := Rendered{Subject: w.subject(d)}
+	w.checks = true
+	w.run(d.body)
+	out.Missing = w.missing
+	return out
+}
+
+// Outside writes what the fields outside a round-up's table come to, for
+// telling whether they are the same for all of its rows.
+func (t *Template) Outside(c Context) string {
+	w, d := t.begin(c)
+	w.outside = true
+	w.run(d.subject)
+	w.run(d.body)
+	return w.text.String()
+}
+
+func (t *Template) begin(c Context) (*writer, *doc) {
+	if t.ready == nil || t.ready.sheet != c.Sheet {
+		t.Prepare(c.Sheet)
 	}
-	for i := range t.Body.Content {
-		w.block(&t.Body.Content[i], "", bodyStyle)
+	if c.Facts.Sheet == nil {
+		c.Facts = rule.Facts{Sheet: c.Sheet, Row: c.Row, Today: c.Today, Zone: c.Sheet.Zone}
 	}
-	return Rendered{
-		Subject: subject,
-		HTML:    page(w.html.String()),
-		Text:    strings.TrimRight(w.text.String(), "\n") + "\n",
-		Missing: w.order,
-	}
+	d := t.ready.choose(c.Row)
+	return &writer{c: c, locale: d.locale}, d
 }
 
 // oneLine turns line breaks into one space and drops control characters.
@@ -64,119 +91,144 @@ func oneLine(s string) string {
 	return value.Trim(b.String())
 }
 
-const bodyStyle = "margin:0 0 14px 0"
-
-// page wraps the body in what common mail readers show alike: one table, all
-// styles inline, nothing remote.
-func page(body string) string {
-	return `<!DOCTYPE html><html><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"></head>` +
+// The page is what common mail readers show alike: one table, all styles
+// inline, nothing remote.
+const (
+	pageHead = `<!DOCTYPE html><html><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"></head>` +
 		`<body style="margin:0;padding:0;background:#ffffff"><table role="presentation" width="100%" cellpadding="0" cellspacing="0" border="0"><tr>` +
-		`<td style="padding:24px 20px;font-family:Georgia,'Times New Roman',serif;font-size:16px;line-height:25px;color:#20242c"><div style="max-width:640px">` +
-		body + `</div></td></tr></table></body></html>`
-}
+		`<td style="padding:24px 20px;font-family:Georgia,'Times New Roman',serif;font-size:16px;line-height:25px;color:#20242c"><div style="max-width:640px">`
+	pageFoot = `</div></td></tr></table></body></html>`
+)
 
 type writer struct {
 	c       Context
+	locale  *value.Locale
 	html    strings.Builder
 	text    strings.Builder
-	missing map[string]bool
-	order   []string
+	missing []string
+	checks  bool // only what is missing is wanted
+	outside bool // only the values outside a round-up's table are wanted
 }
 
-// block writes a block to both twins; indent heads the lines of the text one.
-func (w *writer) block(n *Node, indent, style string) {
-	switch n.Type {
-	case Paragraph:
-		fmt.Fprintf(&w.html, `<p style="%s">%s</p>`, style, w.inline(n.Content))
-		w.lines(indent, w.plain(n.Content))
-		w.text.WriteByte('\n')
-	case Heading:
-		size := [...]int{22, 19, 17}[max(0, min(n.Level-1, 2))]
-		fmt.Fprintf(&w.html, `<h%d style="margin:0 0 12px 0;font-size:%dpx;line-height:1.35">%s</h%d>`, n.Level, size, w.inline(n.Content), n.Level)
-		w.lines(indent, w.plain(n.Content))
-		w.text.WriteByte('\n')
-	case BulletList, OrderedList:
-		tag := map[string]string{BulletList: "ul", OrderedList: "ol"}[n.Type]
-		fmt.Fprintf(&w.html, `<%s style="margin:0 0 14px 0;padding-left:24px">`, tag)
-		for i := range n.Content {
-			bullet := "- "
-			if n.Type == OrderedList {
-				bullet = fmt.Sprintf("%d. ", i+1)
-			}
-			w.item(&n.Content[i], indent, bullet)
+func (w *writer) subject(d *doc) string {
+	w.run(d.subject)
+	s := oneLine(w.text.String())
+	w.text.Reset()
+	w.html.Reset()
+	return s
+}
+
+func (w *writer) run(ops []op) {
+	for i := range ops {
+		o := &ops[i]
+		if !w.checks && !w.outside {
+			w.html.WriteString(o.html)
+			w.text.WriteString(o.text)
 		}
-		fmt.Fprintf(&w.html, `</%s>`, tag)
-		if indent == "" {
-			w.text.WriteByte('\n')
+		switch {
+		case o.field != nil:
+			w.value(o)
+		case o.href != nil:
+			w.link(o)
+		case o.roundUp:
+			w.table(o)
+		case o.cond != nil:
+			if t, _ := o.cond.Judge(w.c.Facts); t == rule.True {
+				w.run(o.part)
+			}
 		}
 	}
 }
 
-func (w *writer) item(n *Node, indent, bullet string) {
-	w.html.WriteString(`<li style="margin:0 0 4px 0">`)
-	deeper := indent + strings.Repeat(" ", len(bullet))
-	for i := range n.Content {
-		c := &n.Content[i]
-		if c.Type == Paragraph {
-			fmt.Fprintf(&w.html, `<p style="margin:0">%s</p>`, w.inline(c.Content))
-			head := deeper
-			if i == 0 {
-				head = indent + bullet
-			}
-			for k, line := range strings.Split(w.plain(c.Content), "\n") {
-				if k > 0 {
-					head = deeper
-				}
-				w.text.WriteString(head + line + "\n")
-			}
+func (w *writer) value(o *op) {
+	s := w.field(o.field)
+	switch {
+	case w.checks:
+	case w.outside:
+		w.text.WriteString(s + "\x00")
+	default:
+		w.html.WriteString(escape(s))
+		if s = clean(s); strings.Contains(s, "\n") {
+			s = strings.ReplaceAll(s, "\n", "\n"+o.indent)
+		}
+		w.text.WriteString(s)
+	}
+}
+
+// link writes an address: its values escaped for URLs, and the whole for HTML.
+func (w *writer) link(o *op) {
+	var b strings.Builder
+	for _, p := range o.href {
+		if p.field == nil {
+			b.WriteString(p.text)
 			continue
 		}
-		w.block(c, deeper, "margin:0")
-	}
-	w.html.WriteString(`</li>`)
-}
-
-func (w *writer) lines(indent, s string) {
-	for _, line := range strings.Split(s, "\n") {
-		w.text.WriteString(indent + line + "\n")
-	}
-}
-
-func (w *writer) inline(nodes []Node) string {
-	var b strings.Builder
-	for i := range nodes {
-		n := &nodes[i]
-		s := ""
-		switch n.Type {
-		case TextNode:
-			s = escape(n.Text)
-		case FieldNode:
-			s = escape(w.field(n.Field))
-		case HardBreak:
-			s = "<br>"
+		s := w.field(p.field)
+		if w.outside {
+			w.text.WriteString(s + "\x00")
 		}
-		for _, m := range n.Marks {
-			switch m.Type {
-			case "bold":
-				s = "<strong>" + s + "</strong>"
-			case "italic":
-				s = "<em>" + s + "</em>"
-			case "link":
-				s = `<a href="` + html.EscapeString(m.Href) + `" style="color:#1e5557">` + s + `</a>`
+		b.WriteString(strings.ReplaceAll(url.QueryEscape(s), "+", "%20"))
+	}
+	switch {
+	case w.checks || w.outside:
+	case o.behind:
+		w.text.WriteString(" (" + b.String() + ")")
+	default:
+		w.html.WriteString(html.EscapeString(b.String()))
+	}
+}
+
+// table writes a line for each row of a round-up. An empty cell there is an
+// empty cell.
+func (w *writer) table(o *op) {
+	if w.checks || w.outside {
+		return
+	}
+	rows := w.c.Rows
+	if rows == nil {
+		rows = []*sheet.Row{w.c.Row}
+	}
+	for _, row := range rows {
+		w.html.WriteString(`<tr>`)
+		for i := range o.table {
+			s, _ := o.table[i].write(w, row)
+			w.html.WriteString(`<td style="` + cellStyle + `">` + escape(s) + `</td>`)
+			if i > 0 {
+				w.text.WriteString(" · ")
+			} else {
+				w.text.WriteString("- ")
 			}
+			w.text.WriteString(oneLine(s))
 		}
-		b.WriteString(s)
+		w.html.WriteString(`</tr>`)
+		w.text.WriteByte('\n')
 	}
-	return b.String()
 }
 
 func escape(s string) string {
+	if plainText(s) {
+		return s
+	}
 	s = strings.ReplaceAll(strings.ReplaceAll(s, "\r\n", "\n"), "\r", "\n")
 	return strings.ReplaceAll(html.EscapeString(clean(s)), "\n", "<br>")
 }
 
+// plainText tells whether a text needs neither escaping nor cleaning.
+func plainText(s string) bool {
+	for i := 0; i < len(s); i++ {
+		switch c := s[i]; {
+		case c < 0x20 || c >= 0x7f, c == '<', c == '>', c == '&', c == '"', c == '\'':
+			return false
+		}
+	}
+	return true
+}
+
 // clean drops control characters that have no place in an email's text.
 func clean(s string) string {
+	if plainText(s) {
+		return s
+	}
 	return strings.Map(func(r rune) rune {
 		if unicode.IsControl(r) && r != '\n' && r != '\t' {
 			return -1
@@ -185,64 +237,36 @@ func clean(s string) string {
 	}, s)
 }
 
-func (w *writer) plain(nodes []Node) string {
-	var b strings.Builder
-	for i := range nodes {
-		n := &nodes[i]
-		switch n.Type {
-		case TextNode:
-			b.WriteString(clean(n.Text))
-		case FieldNode:
-			b.WriteString(clean(w.field(n.Field)))
-		case HardBreak:
-			b.WriteByte('\n')
-		}
-		// A link's address stands behind its text, once it ends.
-		if href := link(n); href != "" && (i+1 == len(nodes) || link(&nodes[i+1]) != href) {
-			if !strings.HasSuffix(b.String(), href) {
-				b.WriteString(" (" + href + ")")
-			}
-		}
-	}
-	return b.String()
-}
-
-func link(n *Node) string {
-	for _, m := range n.Marks {
-		if m.Type == "link" {
-			return m.Href
-		}
-	}
-	return ""
-}
-
-func (w *writer) field(f *Field) string {
-	s, ok := f.Write(w.c)
-	if !ok && !w.missing[f.Column] {
-		w.missing[f.Column] = true
-		w.order = append(w.order, f.Column)
+func (w *writer) field(f *slot) string {
+	s, ok := f.write(w, w.c.Row)
+	if !ok && !slices.Contains(w.missing, f.Column) {
+		w.missing = append(w.missing, f.Column)
 	}
 	return s
+}
+
+func (f *slot) write(w *writer, row *sheet.Row) (string, bool) {
+	return f.Field.write(f.col, row, w.c.Sheet, w.locale, w.c.Today)
 }
 
 // Write gives the field's text for a row; ok is false where the cell has no
 // value (an unreadable one has none) and the field no fallback.
 func (f *Field) Write(c Context) (s string, ok bool) {
-	col, found := c.Sheet.Column(f.Column)
-	v := value.Value{}
-	if found {
-		v = c.Row.Cell(col)
-	}
+	col, _ := c.Sheet.Column(f.Column)
+	return f.write(col, c.Row, c.Sheet, c.Sheet.Locale, c.Today)
+}
+
+func (f *Field) write(col *sheet.Column, row *sheet.Row, sh *sheet.Sheet, l *value.Locale, today value.Day) (s string, ok bool) {
+	v := row.Cell(col)
 	if !v.IsFilled() {
 		if f.Fallback != nil {
 			return *f.Fallback, true
 		}
 		return "", false
 	}
-	s = f.format(c, col, v)
+	s = f.format(col, v, sh, l, today)
 	switch f.Part {
 	case "first word":
-		s, _, _ = strings.Cut(s, " ")
 		if w := strings.Fields(s); len(w) > 0 {
 			s = w[0]
 		}
@@ -260,30 +284,28 @@ func (f *Field) Write(c Context) (s string, ok bool) {
 	return s, true
 }
 
-func (f *Field) format(c Context, col *sheet.Column, v value.Value) string {
+func (f *Field) format(col *sheet.Column, v value.Value, sh *sheet.Sheet, l *value.Locale, today value.Day) string {
 	switch v.Type {
 	case value.Date, value.Moment:
 		if f.FromNow {
-			n := int(v.Wall.Day - c.Today)
-			if n == 1 || n == -1 {
-				return fmt.Sprintf("%d day", n)
-			}
-			return fmt.Sprintf("%d days", n)
+			return l.DayCount(int(v.Wall.Day - today))
 		}
 		style := value.DateStyle(f.Style)
 		if style == "" {
 			style = value.Medium
 		}
 		if v.Type == value.Moment {
-			return value.FormatMoment(v.Wall, style, c.Sheet.Locale, col.Order)
+			return value.FormatMoment(v.Wall, style, l, col.Order)
 		}
-		return value.FormatDay(v.Wall.Day, style, c.Sheet.Locale, col.Order)
+		return value.FormatDay(v.Wall.Day, style, l, col.Order)
 	case value.Number:
 		format := col.Format
 		if f.Decimals != nil {
 			format.Decimals = f.Decimals
 		}
-		return value.FormatNumber(v.Num, format, c.Sheet.Locale)
+		return value.FormatNumber(v.Num, format, l)
+	case value.YesNo:
+		return l.YesNo(v.Yes)
 	}
-	return c.Sheet.Show(col, v)
+	return sh.Show(col, v)
 }

@@ -1,0 +1,203 @@
+package plan
+
+import (
+	"slices"
+	"sort"
+	"time"
+
+	"nivot/internal/core/rule"
+	"nivot/internal/core/value"
+)
+
+// Less orders lines by time, then row (added rows last), then rule, then as
+// their row gave them: by step, and mailbox.
+func Less(a, b *Line) bool {
+	if !a.At.Equal(b.At) {
+		return a.At.Before(b.At)
+	}
+	if a.Order != b.Order {
+		return a.Order < b.Order
+	}
+	if a.Rule != b.Rule {
+		return a.Rule < b.Rule
+	}
+	if a.Step != b.Step {
+		return a.Step < b.Step
+	}
+	return a.Seq < b.Seq
+}
+
+// Finish does with lines in order what takes more than one row to know: it
+// puts round-ups together, and applies the brake. Nobody approves; the brake
+// lets go after ten minutes without any email.
+type Finish struct {
+	r       *Rehearsal
+	buffer  []Line
+	changes []change
+	rows    int // at the last change that has been counted in
+	brakes  []brake
+	held    map[rule.ID]bool // first emails that the brake holds: nothing follows them
+}
+
+// change is one more row, or one fewer.
+type change struct {
+	at time.Time
+	by int
+}
+
+// brake is one rule's.
+type brake struct {
+	recent  []burst
+	engaged bool
+}
+
+// burst is a rule's emails from reactions at one instant.
+type burst struct {
+	at time.Time
+	n  int
+}
+
+// count notes when a row is there.
+func (f *Finish) count(l *life) {
+	if l.start != nil {
+		f.changes = append(f.changes, change{f.r.From.Add(-Tick), 1})
+	}
+	for _, e := range l.edits {
+		switch {
+		case e.Add:
+			f.changes = append(f.changes, change{e.At, 1})
+		case e.Delete:
+			f.changes = append(f.changes, change{e.At, -1})
+		}
+	}
+}
+
+// rowsAt counts the sheet's rows at an instant; instants come in order.
+func (f *Finish) rowsAt(at time.Time) int {
+	for len(f.changes) > 0 && !f.changes[0].at.After(at) {
+		f.rows += f.changes[0].by
+		f.changes = f.changes[1:]
+	}
+	return f.rows
+}
+
+// Line takes the next line in order and hands on what is finished.
+func (f *Finish) Line(l *Line, emit func(*Line) error) error {
+	if len(f.buffer) > 0 && !f.buffer[0].At.Equal(l.At) {
+		if err := f.Flush(emit); err != nil {
+			return err
+		}
+	}
+	f.buffer = append(f.buffer, *l)
+	return nil
+}
+
+// Flush hands on the lines of the last instant.
+func (f *Finish) Flush(emit func(*Line) error) error {
+	lines := f.roundUps(f.buffer)
+	f.brake(lines)
+	for i := range lines {
+		if f.held[lines[i].Follows] {
+			continue
+		}
+		if err := emit(&lines[i]); err != nil {
+			return err
+		}
+	}
+	f.buffer = f.buffer[:0]
+	return nil
+}
+
+// roundUps puts the pieces of one instant together, by rule, round and
+// recipient. A round-up stands where its first row would.
+func (f *Finish) roundUps(lines []Line) []Line {
+	if !slices.ContainsFunc(lines, func(l Line) bool { return l.Piece != nil }) {
+		return lines
+	}
+	type key struct {
+		rule        int
+		round, whom string
+	}
+	type group struct {
+		first Line
+		ps    []piece
+		names []string
+	}
+	groups := map[key]*group{}
+	var order []key
+	var out []Line
+	for _, l := range lines {
+		p := l.Piece
+		if p == nil {
+			out = append(out, l)
+			continue
+		}
+		k := key{l.Rule, p.Round.Instant, p.To.Key()}
+		g := groups[k]
+		if g == nil {
+			g = &group{first: l}
+			groups[k] = g
+			order = append(order, k)
+		}
+		g.ps = append(g.ps, piece{to: []value.Mailbox{p.To}, cc: p.Cc, bcc: p.Bcc, replyTo: p.ReplyTo, subject: p.Subject, outside: p.Outside,
+			missing: p.Missing, blame: p.Blame, silent: p.Silent})
+		g.names = append(g.names, p.Name)
+	}
+	for _, k := range order {
+		g := groups[k]
+		s := f.r.Settings[k.rule]
+		c := s.gather(g.first.Piece.Round, g.ps, g.names, g.first.At)
+		l := g.first
+		l.Piece, l.Row, l.Rows, l.Mailbox = nil, "", g.names, c.Mailbox
+		l.Occasion = c.Identity()
+		l.Whole, l.Outcome, l.Reason = l.Occasion, c.Outcome, c.Verdict.Reason
+		if c.Outcome != Skip {
+			l.Template, l.To, l.Cc = c.Template, written(c.To), written(c.Cc)
+		}
+		if c.Outcome == Send || c.Outcome == Hold {
+			l.Subject = c.Subject
+		}
+		out = append(out, l)
+	}
+	sort.SliceStable(out, func(i, j int) bool { return Less(&out[i], &out[j]) })
+	return out
+}
+
+// brake counts each rule's emails from reactions of one instant before it
+// decides on any.
+func (f *Finish) brake(lines []Line) {
+	counts := map[int]int{}
+	for i := range lines {
+		if l := &lines[i]; l.Reaction && (l.Outcome == Send || l.Outcome == Hold) {
+			counts[l.Rule]++
+		}
+	}
+	for k, n := range counts {
+		b := &f.brakes[k]
+		at := lines[0].At
+		if len(b.recent) > 0 && at.Sub(b.recent[len(b.recent)-1].at) > rule.BrakeSpan {
+			b.engaged = false
+		}
+		b.recent = append(b.recent, burst{at, n})
+		total := 0
+		kept := b.recent[:0]
+		for _, x := range b.recent {
+			if at.Sub(x.at) <= rule.BrakeSpan {
+				kept = append(kept, x)
+				total += x.n
+			}
+		}
+		b.recent = kept
+		b.engaged = b.engaged || f.r.Settings[k].Rule.Trips(total, f.rowsAt(at))
+		if !b.engaged {
+			continue
+		}
+		for i := range lines {
+			if l := &lines[i]; l.Rule == k && l.Reaction && l.Outcome == Send {
+				l.Outcome = Hold
+				l.Reason += "; held by the brake"
+				f.held[l.Occasion], f.held[l.Whole] = true, true
+			}
+		}
+	}
+}

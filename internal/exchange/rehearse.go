@@ -1,0 +1,202 @@
+package exchange
+
+import (
+	"bufio"
+	"container/heap"
+	"encoding/gob"
+	"errors"
+	"io"
+	"os"
+	"sort"
+	"time"
+
+	"nivot/internal/core/plan"
+	"nivot/internal/core/sheet"
+)
+
+// RehearsalLine is one line of a rehearsal as it is printed.
+type RehearsalLine struct {
+	At       string   `json:"at"`
+	Rule     string   `json:"rule"`
+	Row      *string  `json:"row"` // null of a round-up
+	Rows     []string `json:"rows,omitempty"`
+	Step     int      `json:"step"`
+	Occasion string   `json:"occasion"`
+	Outcome  string   `json:"outcome"`
+	Template string   `json:"template,omitempty"`
+	To       []string `json:"to"`
+	Cc       []string `json:"cc,omitzero"`
+	Subject  string   `json:"subject,omitempty"`
+	Reason   string   `json:"reason"`
+}
+
+// Rehearse plays the bundle's rules that are on, or all of them, and gives the
+// lines in order. Its memory does not grow with the rows that the bundle
+// holds beyond the bundle itself: what is too much is put in order on disk.
+func (b *Bundle) Rehearse(all bool, edits []plan.Edit, from, to time.Time, emit func(*RehearsalLine) error) error {
+	settings, err := b.Settings(all)
+	if err != nil {
+		return err
+	}
+	scan := func(f func(*sheet.Row) error) error {
+		for _, r := range b.Rows {
+			if err := f(r); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	return Rehearse(&plan.Rehearsal{Settings: settings, Edits: edits, From: from, To: to}, scan, func(l *plan.Line) error {
+		return emit(b.printed(settings[l.Rule], l))
+	})
+}
+
+// Rehearse plays a rehearsal over rows and gives its lines in order.
+func Rehearse(r *plan.Rehearsal, scan func(func(*sheet.Row) error) error, emit func(*plan.Line) error) error {
+	o := &ordering{most: spillAt}
+	defer o.close()
+	f, err := r.Play(scan, o.add)
+	if err != nil {
+		return err
+	}
+	if err := o.each(func(l *plan.Line) error { return f.Line(l, emit) }); err != nil {
+		return err
+	}
+	return f.Flush(emit)
+}
+
+// printed turns a line of a rehearsal into its printed form.
+func (b *Bundle) printed(s *plan.Setting, l *plan.Line) *RehearsalLine {
+	out := &RehearsalLine{At: l.At.In(s.Zone).Format(time.RFC3339), Rule: s.Rule.Name, Rows: l.Rows, Step: l.Step,
+		Occasion: l.Occasion.String(), Outcome: string(l.Outcome), To: []string{}, Reason: l.Reason}
+	if l.Rows == nil {
+		out.Row = &l.Row
+	}
+	if l.Outcome == plan.Skip {
+		return out
+	}
+	if t, ok := b.Templates[l.Template]; ok {
+		out.Template = t.Name
+	}
+	out.To, out.Cc, out.Subject = append(out.To, l.To...), append([]string{}, l.Cc...), l.Subject
+	return out
+}
+
+// spillAt is how many lines are put in order in memory.
+const spillAt = 200_000
+
+// ordering puts lines in order: in memory up to a number, beyond it in sorted
+// runs on disk that are merged.
+type ordering struct {
+	most  int
+	lines []plan.Line
+	runs  []*os.File
+}
+
+func (o *ordering) add(l *plan.Line) error {
+	o.lines = append(o.lines, *l)
+	if len(o.lines) < o.most {
+		return nil
+	}
+	return o.spill()
+}
+
+func (o *ordering) sort() {
+	sort.SliceStable(o.lines, func(i, j int) bool { return plan.Less(&o.lines[i], &o.lines[j]) })
+}
+
+func (o *ordering) spill() error {
+	o.sort()
+	f, err := os.CreateTemp("", "nivot-rehearsal-")
+	if err != nil {
+		return err
+	}
+	o.runs = append(o.runs, f)
+	if err := os.Remove(f.Name()); err != nil { // it goes with its last handle
+		return err
+	}
+	w := bufio.NewWriterSize(f, 1<<20)
+	enc := gob.NewEncoder(w)
+	for i := range o.lines {
+		if err := enc.Encode(&o.lines[i]); err != nil {
+			return err
+		}
+	}
+	o.lines = o.lines[:0]
+	return w.Flush()
+}
+
+func (o *ordering) close() {
+	for _, f := range o.runs {
+		f.Close()
+	}
+}
+
+// each gives the lines in order.
+func (o *ordering) each(f func(*plan.Line) error) error {
+	if len(o.runs) == 0 {
+		o.sort()
+		for i := range o.lines {
+			if err := f(&o.lines[i]); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	if err := o.spill(); err != nil {
+		return err
+	}
+	h := &merge{}
+	for _, file := range o.runs {
+		if _, err := file.Seek(0, io.SeekStart); err != nil {
+			return err
+		}
+		r := &run{dec: gob.NewDecoder(bufio.NewReaderSize(file, 1<<18))}
+		if err := r.next(); err == nil {
+			*h = append(*h, r)
+		} else if !errors.Is(err, io.EOF) {
+			return err
+		}
+	}
+	heap.Init(h)
+	for h.Len() > 0 {
+		r := (*h)[0]
+		l := r.line
+		if err := f(&l); err != nil {
+			return err
+		}
+		switch err := r.next(); {
+		case err == nil:
+			heap.Fix(h, 0)
+		case errors.Is(err, io.EOF):
+			heap.Pop(h)
+		default:
+			return err
+		}
+	}
+	return nil
+}
+
+// run is a sorted run being read back.
+type run struct {
+	dec  *gob.Decoder
+	line plan.Line
+}
+
+func (r *run) next() error {
+	r.line = plan.Line{}
+	return r.dec.Decode(&r.line)
+}
+
+type merge []*run
+
+func (m merge) Len() int           { return len(m) }
+func (m merge) Less(i, j int) bool { return plan.Less(&m[i].line, &m[j].line) }
+func (m merge) Swap(i, j int)      { m[i], m[j] = m[j], m[i] }
+func (m *merge) Push(x any)        { *m = append(*m, x.(*run)) }
+func (m *merge) Pop() any {
+	old := *m
+	x := old[len(old)-1]
+	*m = old[:len(old)-1]
+	return x
+}

@@ -28,6 +28,9 @@ type fixture struct {
 	mu    sync.Mutex
 	clock time.Time
 	mails []*practice.Message
+	// arrived holds when each of them did; dsn is the database.
+	arrived []time.Time
+	dsn     string
 }
 
 func at(s string) time.Time {
@@ -43,7 +46,8 @@ func newFixture(t *testing.T, start string) *fixture {
 	f := &fixture{t: t, clock: at(start)}
 	ctx, cancel := context.WithCancel(context.Background())
 	f.ctx = ctx
-	s, err := store.Open(dbtest.DSN(t))
+	f.dsn = dbtest.DSN(t)
+	s, err := store.Open(f.dsn)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -53,7 +57,7 @@ func newFixture(t *testing.T, start string) *fixture {
 	srv := practice.New(func(_ context.Context, m *practice.Message) error {
 		f.mu.Lock()
 		defer f.mu.Unlock()
-		f.mails = append(f.mails, m)
+		f.mails, f.arrived = append(f.mails, m), append(f.arrived, f.clock.UTC())
 		return nil
 	})
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -69,11 +73,11 @@ func newFixture(t *testing.T, start string) *fixture {
 	done := make(chan struct{})
 	go func() { defer close(done); _ = f.Run(ctx) }()
 	t.Cleanup(func() {
-		cancel()
 		<-done
 		srv.Close()
 		s.Close()
 	})
+	t.Cleanup(cancel)
 	return f
 }
 

@@ -361,7 +361,13 @@ func earlier(a, b *pending) bool {
 	return a.Step < b.Step
 }
 
+// consider judges an occasion; one that was incomplete and has been mended
+// comes here a second time.
 func (p *player) consider(o rule.Occasion, row *sheet.Row, at time.Time) {
+	if p.judged[o.Identity()] {
+		p.take(p.s.Mend(o, row, at, p.memory()))
+		return
+	}
 	if o.Kind == rule.Schedule && o.Base == "" {
 		if p.s.IsRoundUp() {
 			p.piece(o, at)

@@ -114,6 +114,8 @@ func (e ColumnType) Valid() bool {
 
 // Defines values for DecisionDecision.
 const (
+	DecisionDecisionApprove   DecisionDecision = "approve"
+	DecisionDecisionDrop      DecisionDecision = "drop"
 	DecisionDecisionItWent    DecisionDecision = "it-went"
 	DecisionDecisionLeaveIt   DecisionDecision = "leave-it"
 	DecisionDecisionSendAgain DecisionDecision = "send-again"
@@ -122,6 +124,10 @@ const (
 // Valid indicates whether the value is a known member of the DecisionDecision enum.
 func (e DecisionDecision) Valid() bool {
 	switch e {
+	case DecisionDecisionApprove:
+		return true
+	case DecisionDecisionDrop:
+		return true
 	case DecisionDecisionItWent:
 		return true
 	case DecisionDecisionLeaveIt:
@@ -135,6 +141,8 @@ func (e DecisionDecision) Valid() bool {
 
 // Defines values for DeliveryActions.
 const (
+	DeliveryActionsApprove   DeliveryActions = "approve"
+	DeliveryActionsDrop      DeliveryActions = "drop"
 	DeliveryActionsItWent    DeliveryActions = "it-went"
 	DeliveryActionsLeaveIt   DeliveryActions = "leave-it"
 	DeliveryActionsSendAgain DeliveryActions = "send-again"
@@ -143,6 +151,10 @@ const (
 // Valid indicates whether the value is a known member of the DeliveryActions enum.
 func (e DeliveryActions) Valid() bool {
 	switch e {
+	case DeliveryActionsApprove:
+		return true
+	case DeliveryActionsDrop:
+		return true
 	case DeliveryActionsItWent:
 		return true
 	case DeliveryActionsLeaveIt:
@@ -943,14 +955,23 @@ type Segment = rule.Segment
 
 // Sender defines model for Sender.
 type Sender struct {
-	Address     string         `json:"address"`
-	HasPassword bool           `json:"hasPassword"`
-	Host        string         `json:"host"`
-	Id          string         `json:"id"`
-	Name        string         `json:"name"`
-	Port        int            `json:"port"`
-	Security    SenderSecurity `json:"security"`
-	Username    string         `json:"username"`
+	Address string `json:"address"`
+
+	// DailyCap recipients a day at the most; 0 for no cap
+	DailyCap    int    `json:"dailyCap"`
+	HasPassword bool   `json:"hasPassword"`
+	Host        string `json:"host"`
+	Id          string `json:"id"`
+	Name        string `json:"name"`
+
+	// Pace emails a minute at the most; 0 for no limit
+	Pace     int            `json:"pace"`
+	Port     int            `json:"port"`
+	Security SenderSecurity `json:"security"`
+	Username string         `json:"username"`
+
+	// Zone whose midnight begins the cap's day
+	Zone string `json:"zone"`
 }
 
 // SenderSecurity defines model for Sender.Security.
@@ -958,15 +979,18 @@ type SenderSecurity string
 
 // SenderSave defines model for SenderSave.
 type SenderSave struct {
-	Address string `json:"address"`
-	Host    string `json:"host"`
-	Name    string `json:"name"`
+	Address  string `json:"address"`
+	DailyCap *int   `json:"dailyCap,omitempty"`
+	Host     string `json:"host"`
+	Name     string `json:"name"`
+	Pace     *int   `json:"pace,omitempty"`
 
 	// Password leave out to keep the one there is
 	Password *string            `json:"password,omitempty"`
 	Port     int                `json:"port"`
 	Security SenderSaveSecurity `json:"security"`
 	Username *string            `json:"username,omitempty"`
+	Zone     *string            `json:"zone,omitempty"`
 }
 
 // SenderSaveSecurity defines model for SenderSave.Security.
@@ -1087,6 +1111,15 @@ type Today struct {
 	Zone       string     `json:"zone"`
 }
 
+// ImportBundleMultipartBody defines parameters for ImportBundle.
+type ImportBundleMultipartBody struct {
+	// File the bundle as a .zip
+	File *openapi_types.File `json:"file,omitempty"`
+
+	// SwitchOn "true" switches on the rules that the bundle has on; else they are drafts
+	SwitchOn *string `json:"switchOn,omitempty"`
+}
+
 // MoveClockJSONBody defines parameters for MoveClock.
 type MoveClockJSONBody struct {
 	At *time.Time          `json:"at,omitempty"`
@@ -1204,6 +1237,12 @@ type ExplainRowJSONBody struct {
 	Row  string   `json:"row"`
 }
 
+// ReleaseRuleJSONBody defines parameters for ReleaseRule.
+type ReleaseRuleJSONBody struct {
+	// Approve true lets what is held go, false drops it
+	Approve bool `json:"approve"`
+}
+
 // SetRuleStateJSONBody defines parameters for SetRuleState.
 type SetRuleStateJSONBody struct {
 	State SetRuleStateJSONBodyState `json:"state"`
@@ -1217,6 +1256,9 @@ type SendTestJSONBody struct {
 	Row      string       `json:"row"`
 	Template TemplateBody `json:"template"`
 }
+
+// ImportBundleMultipartRequestBody defines body for ImportBundle for multipart/form-data ContentType.
+type ImportBundleMultipartRequestBody ImportBundleMultipartBody
 
 // MoveClockJSONRequestBody defines body for MoveClock for application/json ContentType.
 type MoveClockJSONRequestBody MoveClockJSONBody
@@ -1293,6 +1335,9 @@ type ExplainRowJSONRequestBody ExplainRowJSONBody
 // SaveRuleJSONRequestBody defines body for SaveRule for application/json ContentType.
 type SaveRuleJSONRequestBody = RuleSave
 
+// ReleaseRuleJSONRequestBody defines body for ReleaseRule for application/json ContentType.
+type ReleaseRuleJSONRequestBody ReleaseRuleJSONBody
+
 // SetRuleStateJSONRequestBody defines body for SetRuleState for application/json ContentType.
 type SetRuleStateJSONRequestBody SetRuleStateJSONBody
 
@@ -1307,6 +1352,9 @@ type SendTestJSONRequestBody SendTestJSONBody
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
+	// ImportBundle Make a sheet of a bundle, with its templates and rules
+	// (POST /bundles)
+	ImportBundle(ctx *echo.Context) error
 	// MoveClock Move the practice clock forward (demo only)
 	// (POST /clock)
 	MoveClock(ctx *echo.Context) error
@@ -1463,6 +1511,9 @@ type ServerInterface interface {
 	// SaveRule Save a rule
 	// (PUT /sheets/{sheet}/rules/{rule})
 	SaveRule(ctx *echo.Context, sheet string, rule string) error
+	// ReleaseRule Let the brake and the first run of a rule go, and approve or drop what is held for it
+	// (POST /sheets/{sheet}/rules/{rule}/release)
+	ReleaseRule(ctx *echo.Context, sheet string, rule string) error
 	// SetRuleState Switch a rule on or pause it
 	// (PUT /sheets/{sheet}/rules/{rule}/state)
 	SetRuleState(ctx *echo.Context, sheet string, rule string) error
@@ -1492,6 +1543,15 @@ type ServerInterface interface {
 // ServerInterfaceWrapper converts echo contexts to parameters.
 type ServerInterfaceWrapper struct {
 	Handler ServerInterface
+}
+
+// ImportBundle converts echo context to params.
+func (w *ServerInterfaceWrapper) ImportBundle(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ImportBundle(ctx)
+	return err
 }
 
 // MoveClock converts echo context to params.
@@ -2383,6 +2443,30 @@ func (w *ServerInterfaceWrapper) SaveRule(ctx *echo.Context) error {
 	return err
 }
 
+// ReleaseRule converts echo context to params.
+func (w *ServerInterfaceWrapper) ReleaseRule(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// ------------- Path parameter "rule" -------------
+	var rule string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "rule", ctx.Param("rule"), &rule, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter rule: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ReleaseRule(ctx, sheet, rule)
+	return err
+}
+
 // SetRuleState converts echo context to params.
 func (w *ServerInterfaceWrapper) SetRuleState(ctx *echo.Context) error {
 	var err error
@@ -2589,6 +2673,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/clock", wrapper.MoveClock, options.OperationMiddlewares["moveClock"]...)
 	router.GET(options.BaseURL+"/sheets", wrapper.ListSheets, options.OperationMiddlewares["listSheets"]...)
 	router.POST(options.BaseURL+"/sheets", wrapper.MakeSheet, options.OperationMiddlewares["makeSheet"]...)
+	router.POST(options.BaseURL+"/bundles", wrapper.ImportBundle, options.OperationMiddlewares["importBundle"]...)
 	router.POST(options.BaseURL+"/imports", wrapper.PreviewImport, options.OperationMiddlewares["previewImport"]...)
 	router.POST(options.BaseURL+"/imports/measure", wrapper.MeasureImport, options.OperationMiddlewares["measureImport"]...)
 	router.DELETE(options.BaseURL+"/sheets/:sheet", wrapper.DeleteSheet, options.OperationMiddlewares["deleteSheet"]...)
@@ -2608,6 +2693,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.DELETE(options.BaseURL+"/sheets/:sheet/rules/:rule", wrapper.DeleteRule, options.OperationMiddlewares["deleteRule"]...)
 	router.GET(options.BaseURL+"/sheets/:sheet/rules/:rule", wrapper.GetRule, options.OperationMiddlewares["getRule"]...)
 	router.PUT(options.BaseURL+"/sheets/:sheet/rules/:rule", wrapper.SaveRule, options.OperationMiddlewares["saveRule"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/rules/:rule/release", wrapper.ReleaseRule, options.OperationMiddlewares["releaseRule"]...)
 	router.PUT(options.BaseURL+"/sheets/:sheet/rules/:rule/state", wrapper.SetRuleState, options.OperationMiddlewares["setRuleState"]...)
 	router.GET(options.BaseURL+"/templates", wrapper.ListTemplates, options.OperationMiddlewares["listTemplates"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/templates", wrapper.AddTemplate, options.OperationMiddlewares["addTemplate"]...)
@@ -2637,6 +2723,45 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/search", wrapper.Search, options.OperationMiddlewares["search"]...)
 	router.GET(options.BaseURL+"/events", wrapper.StreamEvents, options.OperationMiddlewares["streamEvents"]...)
 
+}
+
+type ImportBundleRequestObject struct {
+	Body *multipart.Reader
+}
+
+type ImportBundleResponseObject interface {
+	VisitImportBundleResponse(w http.ResponseWriter) error
+}
+
+type ImportBundle201JSONResponse Sheet
+
+func (response ImportBundle201JSONResponse) VisitImportBundleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ImportBundledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ImportBundledefaultApplicationProblemPlusJSONResponse) VisitImportBundleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
 }
 
 type MoveClockRequestObject struct {
@@ -4711,6 +4836,49 @@ func (response SaveRuledefaultApplicationProblemPlusJSONResponse) VisitSaveRuleR
 	return err
 }
 
+type ReleaseRuleRequestObject struct {
+	Sheet string `json:"sheet"`
+	Rule  string `json:"rule"`
+	Body  *ReleaseRuleJSONRequestBody
+}
+
+type ReleaseRuleResponseObject interface {
+	VisitReleaseRuleResponse(w http.ResponseWriter) error
+}
+
+type ReleaseRule200JSONResponse struct {
+	Emails int `json:"emails"`
+}
+
+func (response ReleaseRule200JSONResponse) VisitReleaseRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReleaseRuledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReleaseRuledefaultApplicationProblemPlusJSONResponse) VisitReleaseRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SetRuleStateRequestObject struct {
 	Sheet string `json:"sheet"`
 	Rule  string `json:"rule"`
@@ -5025,6 +5193,9 @@ func (response GetTodaydefaultApplicationProblemPlusJSONResponse) VisitGetTodayR
 
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
+	// ImportBundle Make a sheet of a bundle, with its templates and rules
+	// (POST /bundles)
+	ImportBundle(ctx context.Context, request ImportBundleRequestObject) (ImportBundleResponseObject, error)
 	// MoveClock Move the practice clock forward (demo only)
 	// (POST /clock)
 	MoveClock(ctx context.Context, request MoveClockRequestObject) (MoveClockResponseObject, error)
@@ -5181,6 +5352,9 @@ type StrictServerInterface interface {
 	// SaveRule Save a rule
 	// (PUT /sheets/{sheet}/rules/{rule})
 	SaveRule(ctx context.Context, request SaveRuleRequestObject) (SaveRuleResponseObject, error)
+	// ReleaseRule Let the brake and the first run of a rule go, and approve or drop what is held for it
+	// (POST /sheets/{sheet}/rules/{rule}/release)
+	ReleaseRule(ctx context.Context, request ReleaseRuleRequestObject) (ReleaseRuleResponseObject, error)
 	// SetRuleState Switch a rule on or pause it
 	// (PUT /sheets/{sheet}/rules/{rule}/state)
 	SetRuleState(ctx context.Context, request SetRuleStateRequestObject) (SetRuleStateResponseObject, error)
@@ -5217,6 +5391,35 @@ func NewStrictHandler(ssi StrictServerInterface, middlewares []StrictMiddlewareF
 type strictHandler struct {
 	ssi         StrictServerInterface
 	middlewares []StrictMiddlewareFunc
+}
+
+// ImportBundle operation middleware
+func (sh *strictHandler) ImportBundle(ctx *echo.Context) error {
+	var request ImportBundleRequestObject
+
+	if reader, err := ctx.Request().MultipartReader(); err != nil {
+		return err
+	} else {
+		request.Body = reader
+	}
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ImportBundle(ctx.Request().Context(), request.(ImportBundleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ImportBundle")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ImportBundleResponseObject); ok {
+		return validResponse.VisitImportBundleResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
 }
 
 // MoveClock operation middleware
@@ -6991,6 +7194,55 @@ func (sh *strictHandler) SaveRule(ctx *echo.Context, sheet string, rule string) 
 		return err
 	} else if validResponse, ok := response.(SaveRuleResponseObject); ok {
 		return validResponse.VisitSaveRuleResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ReleaseRule operation middleware
+func (sh *strictHandler) ReleaseRule(ctx *echo.Context, sheet string, rule string) error {
+	var request ReleaseRuleRequestObject
+
+	request.Sheet = sheet
+	request.Rule = rule
+
+	var body ReleaseRuleJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReleaseRule(ctx.Request().Context(), request.(ReleaseRuleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReleaseRule")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ReleaseRuleResponseObject); ok {
+		return validResponse.VisitReleaseRuleResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

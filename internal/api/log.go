@@ -348,6 +348,9 @@ func (s *Server) delivery(ctx context.Context, id int64) (Delivery, error) {
 	for i := range events {
 		out.Events = append(out.Events, toDeliveryEvent(&events[i], s.Zone))
 	}
+	if d.State == delivery.Held {
+		out.Actions = append(out.Actions, DeliveryActionsApprove, DeliveryActionsDrop)
+	}
 	if d.Decision != "left" {
 		if delivery.Resendable(d.State) {
 			if d.State == delivery.InDoubt {

@@ -252,3 +252,9 @@ func (s *Server) nextEmail(ctx context.Context, now time.Time) (next time.Time, 
 	}
 	return next, err
 }
+
+// ReleaseRule implements StrictServerInterface.
+func (s *Server) ReleaseRule(ctx context.Context, r ReleaseRuleRequestObject) (ReleaseRuleResponseObject, error) {
+	n, err := s.e.Release(ctx, r.Sheet, r.Rule, r.Body.Approve, person(ctx).Name)
+	return ReleaseRule200JSONResponse{Emails: n}, err
+}

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"fmt"
 	"bytes"
 	"context"
 	"net"
@@ -121,7 +122,7 @@ func (s *Server) RemoveSilenced(ctx context.Context, r RemoveSilencedRequestObje
 
 func toSender(x *store.Sender) Sender {
 	return Sender{Id: x.ID, Name: x.Name, Address: x.Address, Host: x.Host, Port: x.Port, Security: SenderSecurity(x.Security),
-		Username: x.Username, HasPassword: len(x.SealedPassword) > 0}
+		Username: x.Username, HasPassword: len(x.SealedPassword) > 0, DailyCap: x.DailyCap, Pace: x.Pace, Zone: x.Zone}
 }
 
 // ListSenders implements StrictServerInterface.
@@ -146,6 +147,21 @@ func (s *Server) putSender(ctx context.Context, x *store.Sender, b *SenderSave) 
 	x.Name, x.Address, x.Host, x.Port, x.Security = value.Trim(b.Name), m.Address(), host, b.Port, string(b.Security)
 	if b.Username != nil {
 		x.Username = *b.Username
+	}
+	if b.DailyCap != nil {
+		x.DailyCap = *b.DailyCap
+	}
+	if b.Pace != nil {
+		x.Pace = *b.Pace
+	}
+	if b.Zone != nil {
+		x.Zone = *b.Zone
+	}
+	if x.Zone == "" {
+		x.Zone = s.Zone.String()
+	}
+	if _, err := time.LoadLocation(x.Zone); err != nil {
+		return &engine.Refusal{Field: "/zone", Message: fmt.Sprintf("zone %q is not known; use a name like Europe/London", x.Zone)}
 	}
 	switch {
 	case b.Password != nil && *b.Password == "":

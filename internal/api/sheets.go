@@ -242,6 +242,24 @@ func (s *Server) PreviewImport(_ context.Context, r PreviewImportRequestObject) 
 	return out, nil
 }
 
+// ImportBundle implements StrictServerInterface.
+func (s *Server) ImportBundle(ctx context.Context, r ImportBundleRequestObject) (ImportBundleResponseObject, error) {
+	f, err := readForm(r.Body)
+	if err != nil {
+		return nil, err
+	}
+	b, err := exchange.ReadZip(f.file)
+	if err != nil {
+		return nil, &engine.Refusal{Field: "/file", Message: err.Error()}
+	}
+	rec, err := s.e.Install(ctx, b, f.values["switchOn"] == "true", person(ctx).Name)
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.toSheet(ctx, rec)
+	return ImportBundle201JSONResponse(out), err
+}
+
 func separatorWord(r rune) string {
 	return map[rune]string{',': "comma", ';': "semicolon", '\t': "tab"}[r]
 }

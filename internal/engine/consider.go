@@ -73,6 +73,8 @@ type work struct {
 	changed []*store.Delivery // saved one by one
 	events  []store.Event
 
+	actor     string // who has it done
+	approved  bool   // a person lets it go: nothing but the lever holds it
 	sendingOn *bool
 	queued    bool
 	asked     map[rule.ID]bool // occasions the ledger has been asked for
@@ -97,7 +99,7 @@ type pendingDelivery struct {
 }
 
 func newWork(e *Engine, tx *store.Store, now time.Time) *work {
-	return &work{e: e, tx: tx, book: newBook(tx), now: now, done: map[int64]bool{}, asked: map[rule.ID]bool{}, judged: map[rule.ID]bool{},
+	return &work{e: e, tx: tx, book: newBook(tx), now: now, actor: "nivot", done: map[int64]bool{}, asked: map[rule.ID]bool{}, judged: map[rule.ID]bool{},
 		standings: map[store.StandingKey]*rule.Standing{}, baselines: map[store.StandingKey]time.Time{}, loaded: map[int64]bool{},
 		touched: map[store.StandingKey]*rule.Standing{}}
 }
@@ -424,7 +426,7 @@ func (w *work) decide(ctx context.Context, p *pendingDelivery, sb *sheetBook, v 
 	case v.Outcome == plan.Skip:
 		d.State = delivery.Skipped
 		return nil
-	case w.now.After(p.rb.setting.Late(d.DueAt)):
+	case !w.approved && w.now.After(p.rb.setting.Late(d.DueAt)):
 		d.State, d.Reason = delivery.Missed, "was due at "+d.DueAt.In(sb.sheet.Zone).Format("Mon 2 Jan 15:04")+
 			", could not go then, and the late limit has passed"
 		return nil
@@ -455,6 +457,8 @@ func (w *work) holds(ctx context.Context, p *pendingDelivery, v plan.Verdict) (s
 		return "", err
 	case !on:
 		return heldOff, nil
+	case w.approved:
+		return "", nil
 	case v.Outcome == plan.Hold:
 		return heldAsks, nil
 	case p.rb.setting.Rule.Hold == rule.HoldFirstRun && p.rb.record.ReleasedAt == nil:

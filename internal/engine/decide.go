@@ -24,11 +24,13 @@ func refuse(format string, args ...any) error { return &Refusal{Message: fmt.Spr
 // Decision is what a person says of an email that is in doubt or has failed.
 type Decision string
 
-// The decisions.
+// The decisions on what is in doubt or has failed, and on what is held.
 const (
 	ItWent    Decision = "it-went"
 	SendAgain Decision = "send-again"
 	LeaveIt   Decision = "leave-it"
+	Approve   Decision = "approve" // held: let it go
+	Drop      Decision = "drop"    // held: leave it out
 )
 
 // Decide carries out a person's decision on a delivery. Sending again is a new
@@ -61,18 +63,84 @@ func (e *Engine) Decide(ctx context.Context, id int64, what Decision, actor stri
 				return err
 			}
 			detail["attempt"] = d.Attempt
+		case Approve:
+			return e.approve(ctx, tx, d, actor)
+		case Drop:
+			if from != delivery.Held {
+				return refuse("this email is %s; only a held one can be left out", from)
+			}
+			d.State, d.NextTry = delivery.Dropped, nil
 		default:
-			return refuse("%q is no decision; use it-went, send-again or leave-it", what)
+			return refuse("%q is no decision; use it-went, send-again, leave-it, approve or drop", what)
 		}
 		if err := tx.SaveDelivery(ctx, d); err != nil {
 			return err
 		}
 		return tx.AddEvents(ctx, store.DeliveryEvent(d, now, actor, detail))
 	})
-	if err == nil && what == SendAgain {
+	if err == nil && (what == SendAgain || what == Approve) {
 		poke(e.wakeQueue)
 	}
 	return d, err
+}
+
+// approve lets a held email go: judged and written anew, on the row as it is
+// now. Its late limit has stood still.
+func (e *Engine) approve(ctx context.Context, tx *store.Store, d *store.Delivery, actor string) error {
+	if d.State != delivery.Held {
+		return refuse("this email is %s; only a held one can be let go", d.State)
+	}
+	w := newWork(e, tx, e.now())
+	w.actor = actor
+	if err := w.approve(ctx, d); err != nil {
+		return err
+	}
+	return w.flush(ctx)
+}
+
+// Release lets the brake of a rule go, and its first run, and lets all that is
+// held for it go or drops it. It gives how many emails that were.
+func (e *Engine) Release(ctx context.Context, sheetID, ruleID string, approve bool, actor string) (n int, err error) {
+	err = e.Store.Tx(ctx, func(tx *store.Store) error {
+		rec, err := tx.LockRule(ctx, ruleID)
+		if err != nil {
+			return err
+		}
+		if rec.SheetID != sheetID {
+			return store.ErrNotFound
+		}
+		now := e.now()
+		if rec.BrakedAt, rec.ReleasedAt = nil, &now; !approve {
+			rec.ReleasedAt = nil
+		}
+		if err := tx.SaveRule(ctx, rec); err != nil {
+			return err
+		}
+		held, err := tx.LockHeld(ctx, ruleID)
+		if err != nil {
+			return err
+		}
+		n = len(held)
+		w := newWork(e, tx, now)
+		w.actor = actor
+		for i := range held {
+			if approve {
+				err = w.approve(ctx, &held[i])
+			} else {
+				err = w.end(&held[i], delivery.Dropped, "left out when the rule was looked through")
+			}
+			if err != nil {
+				return err
+			}
+		}
+		w.events = append(w.events, store.Event{At: now, Actor: actor, Kind: store.EventRuleState, SheetID: sheetID, RuleID: ruleID,
+			Detail: store.Detail(map[string]any{"released": approve, "emails": n})})
+		return w.flush(ctx)
+	})
+	if err == nil {
+		poke(e.wakeQueue)
+	}
+	return n, err
 }
 
 // again puts a delivery back into the queue as its next attempt.
@@ -86,6 +154,16 @@ func (e *Engine) again(ctx context.Context, tx *store.Store, d *store.Delivery) 
 		return refuse("the rule of this email is not there any more")
 	}
 	rec, err := tx.Row(ctx, d.RowID)
+	if d.RowID == 0 { // a round-up goes again as it was written
+		now := e.now()
+		d.State, d.NextTry, d.FinishedAt, d.Worker = delivery.Queued, &now, nil, nil
+		d.Attempt, d.Tries, d.FirstTry, d.Decision, d.Trouble, d.Reply = d.Attempt+1, 0, nil, "", "", ""
+		_, err := tx.Letter(ctx, d.ID)
+		if errors.Is(err, store.ErrNotFound) {
+			return refuse("this round-up was never written; the next one says it")
+		}
+		return err
+	}
 	if errors.Is(err, store.ErrNotFound) || err == nil && rec.DeletedAt != nil {
 		return refuse("the row of this email has been deleted")
 	}

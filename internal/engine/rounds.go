@@ -75,8 +75,8 @@ func (w *work) armRows(sb *sheetBook, rb *ruleBook, rows []store.Row, from *time
 			continue // it is considered when it first settles
 		}
 		since, known := w.since(from, rb), rb.baseline()
-		if at := rows[i].SettledAt; at != nil && at.After(since) {
-			since = *at
+		if at := rows[i].SettledAt; at != nil && at.After(known) {
+			since = *at // settling has judged up to there
 		}
 		if next := rb.setting.Next(row, known, since); !next.IsZero() {
 			put = append(put, store.Entry{Kind: store.Due, DueAt: next, SheetID: rb.record.SheetID, RuleID: rb.record.ID, RowID: rows[i].ID, Since: &since, Known: &known})

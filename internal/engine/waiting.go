@@ -89,8 +89,54 @@ func (w *work) anew(ctx context.Context, sb *sheetBook, rb *ruleBook, d *store.D
 	}
 	w.put = append(w.put, w.hangsOn(p)...)
 	w.changed = append(w.changed, d)
-	w.events = append(w.events, store.DeliveryEvent(d, w.now, "nivot", map[string]any{"reason": d.Reason, "again": true}))
+	w.events = append(w.events, store.DeliveryEvent(d, w.now, w.actor, map[string]any{"reason": d.Reason, "again": true}))
 	return nil
+}
+
+// approve judges a held delivery again and lets it go.
+func (w *work) approve(ctx context.Context, d *store.Delivery) error {
+	sb, err := w.book.sheet(ctx, d.SheetID)
+	if err != nil {
+		return err
+	}
+	rb := sb.rule(d.RuleID)
+	if rb == nil {
+		return w.end(d, delivery.Skipped, "the rule is not there any more")
+	}
+	if d.RowID == 0 {
+		d.State, d.NextTry = delivery.Queued, &w.now
+		w.queued = true
+		w.changed = append(w.changed, d)
+		w.events = append(w.events, store.DeliveryEvent(d, w.now, w.actor, map[string]any{"decision": Approve}))
+		return nil
+	}
+	rec, err := w.tx.Row(ctx, d.RowID)
+	if err != nil {
+		return err
+	}
+	row, err := rec.SettledCore(sb.sheet)
+	if err != nil {
+		return err
+	}
+	if rec.DeletedAt != nil || row == nil {
+		return w.end(d, delivery.Skipped, "row deleted")
+	}
+	occ, err := occasionOf(d)
+	if err != nil {
+		return err
+	}
+	// It is no repetition of itself.
+	m := w.memory(ctx, rb, row)
+	m.Last = nil
+	for _, c := range rb.setting.Mend(*occ, row, w.now, m) {
+		if occ.Mailbox == "" || c.Mailbox == occ.Mailbox || c.Mailbox == "" {
+			w.approved = true
+			err := w.anew(ctx, sb, rb, d, row, c)
+			w.approved = false
+			return err
+		}
+	}
+	return w.end(d, delivery.Skipped, occ.Mailbox+" is no longer among the recipients")
 }
 
 func (w *work) end(d *store.Delivery, st delivery.State, reason string) error {
@@ -99,7 +145,7 @@ func (w *work) end(d *store.Delivery, st delivery.State, reason string) error {
 	}
 	d.State, d.Reason, d.NextTry = st, reason, nil
 	w.changed = append(w.changed, d)
-	w.events = append(w.events, store.DeliveryEvent(d, w.now, "nivot", map[string]any{"reason": reason}))
+	w.events = append(w.events, store.DeliveryEvent(d, w.now, w.actor, map[string]any{"reason": reason}))
 	return nil
 }
 

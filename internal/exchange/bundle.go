@@ -9,6 +9,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path"
 	"strings"
 	"time"
 
@@ -110,7 +111,27 @@ func OpenBundle(path string) (*Bundle, error) {
 		return nil, fmt.Errorf("the bundle %s is neither a folder nor a .zip: %w", path, err)
 	}
 	defer z.Close()
-	return ReadBundle(z)
+	return ReadBundle(inside(z))
+}
+
+// ReadZip reads a bundle that is a .zip in memory. Its files may stand in one
+// folder.
+func ReadZip(data []byte) (*Bundle, error) {
+	z, err := zip.NewReader(bytes.NewReader(data), int64(len(data)))
+	if err != nil {
+		return nil, fmt.Errorf("the bundle is not a .zip: %w", err)
+	}
+	return ReadBundle(inside(z))
+}
+
+// inside gives the folder of an archive that holds sheet.json.
+func inside(z fs.FS) fs.FS {
+	if found, err := fs.Glob(z, "*/sheet.json"); err == nil && len(found) == 1 {
+		if dir, err := fs.Sub(z, path.Dir(found[0])); err == nil {
+			return dir
+		}
+	}
+	return z
 }
 
 // ReadBundle reads the files of a bundle.

@@ -208,6 +208,13 @@ func (s *Store) LockRowDeliveries(ctx context.Context, rowID int64, st delivery.
 	return out, err
 }
 
+// LockHeld locks and gives what is held of a rule, in the order in which it
+// fell due.
+func (s *Store) LockHeld(ctx context.Context, ruleID string) (out []Delivery, err error) {
+	err = s.DB(ctx).Raw("SELECT * FROM deliveries WHERE rule_id = ? AND state = 'held' ORDER BY due_at, id FOR UPDATE", ruleID).Scan(&out).Error
+	return out, err
+}
+
 // SaveDelivery writes a delivery.
 func (s *Store) SaveDelivery(ctx context.Context, d *Delivery) error {
 	d.Reason, d.Trouble, d.Subject, d.Reply = clip(d.Reason), clip(d.Trouble), clip(d.Subject), clip(d.Reply)

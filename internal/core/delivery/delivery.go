@@ -36,7 +36,7 @@ var States = []State{Skipped, Incomplete, Missed, Held, Dropped, Queued, Claimed
 var arrows = map[State][]State{
 	"":         {Skipped, Incomplete, Missed, Held, Queued},
 	Incomplete: {Queued, Held, Skipped, Missed},
-	Held:       {Queued, Dropped, Skipped, Incomplete, Missed},
+	Held:       {Queued, Dropped, Skipped, Incomplete, Missed, Held},
 	Queued:     {Claimed, Held},
 	Claimed:    {Sending, Queued, Deferred, Failed},
 	Sending:    {Accepted, Deferred, Failed, InDoubt},

@@ -145,6 +145,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/bundles": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a sheet of a bundle, with its templates and rules */
+        post: operations["importBundle"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/imports": {
         parameters: {
             query?: never;
@@ -351,6 +368,23 @@ export interface paths {
         post?: never;
         /** Take a rule away */
         delete: operations["deleteRule"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/rules/{rule}/release": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let the brake and the first run of a rule go, and approve or drop what is held for it */
+        post: operations["releaseRule"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -968,8 +1002,8 @@ export interface components {
             zone?: string;
             trigger: {
                 kind: string;
-                column: string;
-                offsets: {
+                column?: string;
+                offsets?: {
                     n: number;
                     /** @enum {string} */
                     unit: "days" | "working-days" | "hours" | "minutes";
@@ -982,6 +1016,14 @@ export interface components {
                     n: number;
                     times?: number;
                 } | null;
+                to?: unknown[] | null;
+                from?: unknown[] | null;
+                columns?: string[];
+                op?: string;
+                limit?: unknown;
+                rearm?: unknown;
+                start?: string;
+                rrule?: string | null;
             };
             condition?: components["schemas"]["Condition"];
             send: {
@@ -993,10 +1035,19 @@ export interface components {
             bcc?: components["schemas"]["AddressSource"][];
             replyTo?: components["schemas"]["AddressSource"][];
             late?: string;
+            each?: boolean;
+            groupBy?: string;
+            window?: Record<string, never> | null;
+            shift?: string;
+            repeat?: unknown;
+            hold?: string;
+            brake?: Record<string, never> | null;
+            then?: Record<string, never> | null;
         };
         AddressSource: {
             column?: string;
             address?: string;
+            person?: string;
         };
         Phrases: {
             when: string;
@@ -1011,6 +1062,10 @@ export interface components {
             bcc: string;
             replyTo: string;
             late: string;
+            window: string;
+            repeat: string;
+            then: string;
+            hold: string;
         };
         Segment: {
             text: string;
@@ -1193,12 +1248,12 @@ export interface components {
             attempt: number;
             messageId: string;
             recipients: components["schemas"]["RecipientOutcome"][];
-            actions: ("it-went" | "send-again" | "leave-it")[];
+            actions: ("it-went" | "send-again" | "leave-it" | "approve" | "drop")[];
             blame: string;
         };
         Decision: {
             /** @enum {string} */
-            decision: "it-went" | "send-again" | "leave-it";
+            decision: "it-went" | "send-again" | "leave-it" | "approve" | "drop";
         };
         Need: {
             kind: components["schemas"]["MarkKind"];
@@ -1265,11 +1320,20 @@ export interface components {
             security: "starttls" | "tls" | "none";
             username: string;
             hasPassword: boolean;
+            /** @description recipients a day at the most; 0 for no cap */
+            dailyCap: number;
+            /** @description emails a minute at the most; 0 for no limit */
+            pace: number;
+            /** @description whose midnight begins the cap's day */
+            zone: string;
         };
         SenderSave: {
             name: string;
             address: string;
             host: string;
+            dailyCap?: number;
+            pace?: number;
+            zone?: string;
             port: number;
             /** @enum {string} */
             security: "starttls" | "tls" | "none";
@@ -1777,6 +1841,47 @@ export interface operations {
                     file?: string;
                     /** @description NewSheet as JSON */
                     spec?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sheet"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    importBundle: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /**
+                     * Format: binary
+                     * @description the bundle as a .zip
+                     */
+                    file?: string;
+                    /** @description "true" switches on the rules that the bundle has on; else they are drafts */
+                    switchOn?: string;
                 };
             };
         };
@@ -2436,6 +2541,47 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    releaseRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+                rule: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description true lets what is held go, false drops it */
+                    approve: boolean;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        emails: number;
+                    };
+                };
             };
             /** @description A problem (RFC 9457) */
             default: {

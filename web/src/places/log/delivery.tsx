@@ -8,7 +8,13 @@ import { useMay, useNow, useZone } from "../../parts/session";
 import { LetterFrame, Section, Slip } from "../../parts/slip";
 import { dayName, moment, seconds } from "../../parts/time";
 
-const actionWords = { "it-went": "It went", "send-again": "Send it again", "leave-it": "Leave it" } as const;
+const actionWords = {
+  "it-went": "It went",
+  "send-again": "Send it again",
+  "leave-it": "Leave it",
+  approve: "Let it go",
+  drop: "Leave it out",
+} as const;
 
 // The slip of one email: what it said, why, and what became of it.
 export function DeliverySlip({ id, onClose }: { id: string; onClose: () => void }) {
@@ -53,7 +59,12 @@ export function DeliverySlip({ id, onClose }: { id: string; onClose: () => void 
         <>
           {may &&
             d.actions.map((a) => (
-              <button key={a} type="button" className={a === "send-again" ? "act" : "act-plain"} onClick={() => decide(a)}>
+              <button
+                key={a}
+                type="button"
+                className={a === "send-again" || a === "approve" ? "act" : "act-plain"}
+                onClick={() => decide(a)}
+              >
                 {a === "send-again" && d.to.length > 0
                   ? `Send it again to ${d.to.length === 1 ? "1 address" : `${d.to.length} addresses`}`
                   : actionWords[a]}

@@ -8,7 +8,7 @@ import { useMay, useNow } from "../../parts/session";
 import { count, day, isoDay, midnight, moment } from "../../parts/time";
 import { ConditionEditor } from "./condition";
 
-type Offset = RuleBody["trigger"]["offsets"][number];
+type Offset = NonNullable<RuleBody["trigger"]["offsets"]>[number];
 type Effect = Schemas["Effect"];
 
 export function RulePlace() {
@@ -128,6 +128,8 @@ function RuleEditor({ sheet, rule, templates }: { sheet: Sheet; rule?: Rule; tem
   const dates = sheet.columns.filter((c) => c.type === "date" || c.type === "moment");
   const emails = sheet.columns.filter((c) => c.type === "email");
   const anchor = sheet.columns.find((c) => c.id === body.trigger.column);
+  const offsets = body.trigger.offsets ?? [];
+  const dated = body.trigger.kind === "date"; // the others are shown, and changed through the API or a bundle
   const live = !!e && !e.problem;
   return (
     <div className="flex min-h-0 flex-1 flex-col">
@@ -165,13 +167,17 @@ function RuleEditor({ sheet, rule, templates }: { sheet: Sheet; rule?: Rule; tem
       </div>
       <div className="flex min-h-0 flex-1 border-t border-hair max-lg:flex-col max-lg:overflow-auto">
         <div className="flex w-[560px] flex-none flex-col overflow-auto border-r border-hair px-5 pt-6 pb-4 max-lg:w-full">
-          {dates.length === 0 ? (
+          {!dated ? (
+            <p className="mb-3 font-letter text-[19px] leading-[34px]">
+              {rule?.sentence.map((x, i) => (x.strong ? <b key={i}>{x.text}</b> : <span key={i}>{x.text}</span>))}
+            </p>
+          ) : dates.length === 0 ? (
             <p>This sheet has no column of dates, so no date rule can hang on it.</p>
           ) : (
             <p className="mb-3 font-letter text-[19px] leading-[34px]">
               <Blank disabled={!may} title="When" label="When" words={ph?.when || "…"}>
                 <When
-                  offsets={body.trigger.offsets}
+                  offsets={offsets}
                   hours={anchor?.type === "moment" && !body.trigger.at}
                   onChange={(offsets) => trigger({ offsets })}
                 />
@@ -179,7 +185,7 @@ function RuleEditor({ sheet, rule, templates }: { sheet: Sheet; rule?: Rule; tem
               <Blank disabled={!may} title="Before or after which date" label="Date" words={ph?.column || "…"}>
                 <Choices
                   name="column"
-                  value={body.trigger.column}
+                  value={body.trigger.column ?? ""}
                   onChoose={(column) =>
                     trigger({
                       column,
@@ -207,14 +213,10 @@ function RuleEditor({ sheet, rule, templates }: { sheet: Sheet; rule?: Rule; tem
                     trigger({
                       at,
                       offsets: at
-                        ? body.trigger.offsets
+                        ? offsets
                             .filter((o) => o.unit === "days" || o.unit === "working-days")
-                            .concat(
-                              body.trigger.offsets.some((o) => o.unit === "days" || o.unit === "working-days")
-                                ? []
-                                : [{ n: -1, unit: "days" }],
-                            )
-                        : body.trigger.offsets,
+                            .concat(offsets.some((o) => o.unit === "days" || o.unit === "working-days") ? [] : [{ n: -1, unit: "days" }])
+                        : offsets,
                     })
                   }
                 />

@@ -60,3 +60,8 @@ require (
 )
 
 tool github.com/oapi-codegen/oapi-codegen/v2/cmd/oapi-codegen
+
+ignore (
+	./web/node_modules
+	./e2e/node_modules
+)

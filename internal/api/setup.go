@@ -1,9 +1,9 @@
 package api
 
 import (
-	"fmt"
 	"bytes"
 	"context"
+	"fmt"
 	"net"
 	"net/url"
 	"strings"

@@ -96,6 +96,7 @@ type pendingDelivery struct {
 	occ     rule.Occasion
 	first   bool // with each: the first mailbox
 	follows bool // it goes: follow-ups come of it
+	spared  bool // it was held: the late limit has stood still
 }
 
 func newWork(e *Engine, tx *store.Store, now time.Time) *work {
@@ -420,13 +421,17 @@ func (w *work) decide(ctx context.Context, p *pendingDelivery, sb *sheetBook, v 
 	d := p.Delivery
 	d.Reason, d.Blame, d.TemplateID, d.Subject = v.Reason, v.Blame, v.Template, v.Subject
 	d.Recipients, d.ReplyTo = recipientsOf(v), lines(v.ReplyTo)
+	wentAt := &p.at
+	if p.spared && d.WentAt != nil {
+		wentAt = d.WentAt // it counts from when it was held
+	}
 	d.NextTry, d.FinishedAt, d.Worker, d.WentAt = nil, nil, nil, nil
 	p.letter, p.follows = nil, false
 	switch {
 	case v.Outcome == plan.Skip:
 		d.State = delivery.Skipped
 		return nil
-	case !w.approved && w.now.After(p.rb.setting.Late(d.DueAt)):
+	case !p.spared && w.now.After(p.rb.setting.Late(d.DueAt)):
 		d.State, d.Reason = delivery.Missed, "was due at "+d.DueAt.In(sb.sheet.Zone).Format("Mon 2 Jan 15:04")+
 			", could not go then, and the late limit has passed"
 		return nil
@@ -438,7 +443,7 @@ func (w *work) decide(ctx context.Context, p *pendingDelivery, sb *sheetBook, v 
 	if err != nil {
 		return err
 	}
-	d.WentAt, p.follows = &p.at, true
+	d.WentAt, p.follows = wentAt, true
 	p.letter = &store.Letter{HTML: v.HTML, Text: v.Text}
 	if hold != "" {
 		d.State, d.Reason = delivery.Held, hold

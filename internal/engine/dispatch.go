@@ -147,7 +147,10 @@ func (d *dispatcher) claim(ctx context.Context) (int, error) {
 	}
 	var claimed []store.Delivery
 	err := d.e.Store.Tx(ctx, func(tx *store.Store) (err error) {
-		claimed, err = tx.ClaimDeliveries(ctx, d.worker, now, room)
+		if claimed, err = tx.ClaimDeliveries(ctx, d.worker, now, room); err != nil {
+			return err
+		}
+		claimed, err = d.e.withinLimits(ctx, tx, claimed, now)
 		return err
 	})
 	for range room - len(claimed) {

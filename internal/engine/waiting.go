@@ -44,7 +44,11 @@ func (w *work) again(ctx context.Context, sb *sheetBook, d *store.Delivery, row 
 	if !rb.setting.Stands(occ, row) {
 		return w.end(d, delivery.Skipped, "the date it hung on has been moved")
 	}
-	cs := rb.setting.Mend(*occ, row, at, w.memory(ctx, rb, row))
+	m := w.memory(ctx, rb, row)
+	if d.State == delivery.Held {
+		m.Last = nil // it counts already: it is no repetition of itself
+	}
+	cs := rb.setting.Mend(*occ, row, at, m)
 	if w.failed != nil {
 		return w.failed
 	}
@@ -76,7 +80,7 @@ func (w *work) again(ctx context.Context, sb *sheetBook, d *store.Delivery, row 
 
 // anew puts a new verdict into a delivery that is in the ledger.
 func (w *work) anew(ctx context.Context, sb *sheetBook, rb *ruleBook, d *store.Delivery, row *sheet.Row, c plan.Considered) error {
-	p := &pendingDelivery{Delivery: d, rb: rb, at: c.At, occ: c.Occasion, first: true}
+	p := &pendingDelivery{Delivery: d, rb: rb, at: c.At, occ: c.Occasion, first: true, spared: d.State == delivery.Held}
 	d.Facts = rb.factsOf(row, c.At)
 	if err := w.decide(ctx, p, sb, c.Verdict); err != nil {
 		return err
@@ -166,7 +170,7 @@ func (w *work) review(ctx context.Context, en store.Entry) error {
 	if errors.Is(err, store.ErrNotFound) {
 		return nil
 	}
-	if err != nil || d.State != delivery.Incomplete && !(d.State == delivery.Held && d.Reason == heldOff) {
+	if err != nil || d.State != delivery.Incomplete && !(d.State == delivery.Held && (d.Reason == heldOff || d.Reason == heldCap)) {
 		return err
 	}
 	if en.Kind == store.Late && d.State == delivery.Held {

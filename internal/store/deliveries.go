@@ -208,6 +208,17 @@ func (s *Store) LockRowDeliveries(ctx context.Context, rowID int64, st delivery.
 	return out, err
 }
 
+// SentBy counts the recipients that senders have reached since an instant, and
+// the emails since another; what other connections have in hand counts, but
+// not the batch of ids. Nothing older than ten days waits to be sent.
+func (s *Store) SentBy(ctx context.Context, senders []string, batch []int64, day, minute time.Time) (recipients, emails int, err error) {
+	var r struct{ Recipients, Emails int }
+	err = s.DB(ctx).Raw(`SELECT COALESCE(SUM(JSON_LENGTH(recipients)), 0) AS recipients, COALESCE(SUM(state = 'claimed' OR sending_at > ?), 0) AS emails
+		FROM deliveries WHERE due_at >= ? AND sender_id IN ? AND id NOT IN ? AND (state = 'claimed' OR sending_at >= ?)`,
+		minute, day.Add(-10*24*time.Hour), senders, batch, day).Scan(&r).Error
+	return r.Recipients, r.Emails, err
+}
+
 // LockHeld locks and gives what is held of a rule, in the order in which it
 // fell due.
 func (s *Store) LockHeld(ctx context.Context, ruleID string) (out []Delivery, err error) {

@@ -1,0 +1,151 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"nivot/internal/core/calendar"
+	"nivot/internal/core/delivery"
+	"nivot/internal/core/value"
+	"nivot/internal/store"
+)
+
+// capSpan is how long an email waits for room under a daily cap.
+const capSpan = 7 * 24 * time.Hour
+
+// heldCap begins the reason of what waits for room under a daily cap.
+const heldCap = "over the sender's daily cap; it goes the next day there is room"
+
+// allowance is what a sender may still send now.
+type allowance struct {
+	sender *store.Sender
+	room   int // recipients today
+	left   int // emails this minute
+	full   bool
+	waits  int
+}
+
+// withinLimits keeps of what has been claimed what the senders' daily caps and
+// paces let go now, in order. What does not fit today waits for the next day,
+// judged and written anew then; what is too fast waits its turn.
+func (e *Engine) withinLimits(ctx context.Context, tx *store.Store, claimed []store.Delivery, now time.Time) ([]store.Delivery, error) {
+	senders, err := tx.Senders(ctx)
+	if err != nil {
+		return nil, err
+	}
+	limited := false
+	for i := range senders {
+		limited = limited || senders[i].DailyCap > 0 || senders[i].Pace > 0
+	}
+	if !limited {
+		return claimed, nil
+	}
+	by := map[string]*allowance{}
+	batch := make([]int64, len(claimed))
+	for i := range claimed {
+		batch[i] = claimed[i].ID
+	}
+	var kept []store.Delivery
+	for i := range claimed {
+		d := &claimed[i]
+		a, err := e.allowanceOf(ctx, tx, senders, batch, by, d.SenderID, now)
+		if err != nil {
+			return nil, err
+		}
+		n, err := countRecipients(d)
+		if err != nil {
+			return nil, err
+		}
+		switch {
+		case a == nil:
+			kept = append(kept, *d)
+		case a.sender.DailyCap > 0 && (a.full || n > a.room):
+			a.full = true // what comes later does not overtake
+			if err := e.waitForRoom(ctx, tx, d, a.sender, now); err != nil {
+				return nil, err
+			}
+		case a.sender.Pace > 0 && a.left <= 0:
+			a.waits++
+			next := now.Add(time.Duration(a.waits) * time.Minute / time.Duration(a.sender.Pace))
+			d.State, d.Worker, d.NextTry = delivery.Queued, nil, &next
+			if err := tx.SaveDelivery(ctx, d); err != nil {
+				return nil, err
+			}
+		default:
+			a.room -= n
+			a.left--
+			kept = append(kept, *d)
+		}
+	}
+	return kept, nil
+}
+
+func (e *Engine) allowanceOf(ctx context.Context, tx *store.Store, senders []store.Sender, batch []int64, by map[string]*allowance, id string, now time.Time) (*allowance, error) {
+	if a, ok := by[id]; ok {
+		return a, nil
+	}
+	for i := range senders {
+		x := &senders[i]
+		if id != "" && x.ID != id {
+			continue
+		}
+		a := &allowance{sender: x}
+		ids := []string{x.ID}
+		if i == 0 {
+			ids = append(ids, "") // the default sender
+		}
+		zone, err := time.LoadLocation(x.Zone)
+		if err != nil {
+			zone = time.UTC
+		}
+		midnight := calendar.Resolve(value.Wall{Day: value.DayAt(now.In(zone))}, zone)
+		used, recent, err := tx.SentBy(ctx, ids, batch, midnight, now.Add(-time.Minute))
+		if err != nil {
+			return nil, err
+		}
+		a.room, a.left = x.DailyCap-used, x.Pace-recent
+		by[id] = a
+		return a, nil
+	}
+	by[id] = nil
+	return nil, nil
+}
+
+func countRecipients(d *store.Delivery) (int, error) {
+	var rs []store.Recipient
+	if err := json.Unmarshal([]byte(d.Recipients), &rs); err != nil {
+		return 0, fmt.Errorf("delivery %d: %w", d.ID, err)
+	}
+	n := 0
+	for _, r := range rs {
+		if r.State == "" || r.State == string(delivery.Deferred) {
+			n++
+		}
+	}
+	return n, nil
+}
+
+// waitForRoom holds an email until the next day begins, for seven days at the
+// most.
+func (e *Engine) waitForRoom(ctx context.Context, tx *store.Store, d *store.Delivery, s *store.Sender, now time.Time) error {
+	zone, err := time.LoadLocation(s.Zone)
+	if err != nil {
+		zone = time.UTC
+	}
+	next := calendar.Resolve(value.Wall{Day: value.DayAt(now.In(zone)) + 1}, zone)
+	d.State, d.Worker, d.NextTry, d.Reason = delivery.Held, nil, nil, heldCap
+	if next.After(d.DueAt.Add(capSpan)) {
+		d.State, d.Reason = delivery.Missed, "found no room under the sender's daily cap within 7 days"
+	}
+	if err := tx.SaveDelivery(ctx, d); err != nil {
+		return err
+	}
+	if d.State == delivery.Held {
+		if err := tx.PutEntries(ctx, []store.Entry{{Kind: store.Review, DueAt: next, SheetID: d.SheetID, DeliveryID: d.ID}}); err != nil {
+			return err
+		}
+	}
+	return tx.AddEvents(ctx, store.DeliveryEvent(d, now, "nivot", map[string]any{"reason": d.Reason}))
+}

@@ -1,0 +1,209 @@
+package engine
+
+import (
+	"fmt"
+	"testing"
+	"time"
+
+	"nivot/internal/core/delivery"
+	"nivot/internal/core/rule"
+	"nivot/internal/store"
+)
+
+func (f *fixture) sender(change func(*store.Sender)) {
+	f.t.Helper()
+	senders, err := f.Store.Senders(f.ctx)
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	change(&senders[0])
+	if err := f.Store.SaveSender(f.ctx, &senders[0]); err != nil {
+		f.t.Fatal(err)
+	}
+}
+
+// Section 5, daily cap: what does not fit waits for the next day, in order of
+// due time, and is judged again then.
+func TestDailyCap(t *testing.T) {
+	f := newFixture(t, "2027-03-15T08:30:00Z")
+	rec, rows := f.loan("a@x.example, b@x.example", "c@x.example", "d@x.example", "e@x.example, f@x.example", "g@x.example", "h@x.example")
+	f.sender(func(s *store.Sender) { s.DailyCap, s.Zone = 5, "Europe/London" })
+	f.advance(at("2027-03-15T12:00:00Z"))
+	if got := len(f.subjects()); got != 3 {
+		t.Errorf("%d emails to 4 recipients fit, and those behind one that does not fit wait: %d went", 3, got)
+	}
+	held := f.delivery(rows[3])
+	if held.State != delivery.Held || held.Reason != heldCap {
+		t.Errorf("over the cap: %s, %s", held.State, held.Reason)
+	}
+	if _, err := f.EditRow(f.ctx, rec.ID, rows[4], []CellEdit{{Column: "c2", Text: "new@x.example"}}, "test"); err != nil {
+		t.Fatal(err)
+	}
+	f.advance(at("2027-03-16T00:00:30Z"))
+	if got := fmt.Sprint(f.subjects()); len(f.subjects()) != 6 || f.delivery(rows[4]).State != delivery.Accepted {
+		t.Errorf("the next day: %s", got)
+	}
+	for _, id := range rows {
+		if d := f.delivery(id); d.State != delivery.Accepted {
+			t.Errorf("row %d: %s (%s)", id, d.State, d.Reason)
+		}
+	}
+}
+
+// Section 5, pace: emails a minute.
+func TestPace(t *testing.T) {
+	f := newFixture(t, "2027-03-15T08:30:00Z")
+	f.loan("a@x.example", "b@x.example", "c@x.example", "d@x.example", "e@x.example", "f@x.example", "g@x.example", "h@x.example", "i@x.example", "j@x.example")
+	f.sender(func(s *store.Sender) { s.Pace = 4 })
+	f.advance(at("2027-03-15T09:00:05Z"))
+	if got := len(f.subjects()); got != 4 {
+		t.Errorf("%d in the first seconds, want 4", got)
+	}
+	f.advance(at("2027-03-15T09:05:00Z"))
+	if got := len(f.subjects()); got != 10 {
+		t.Errorf("%d after five minutes, want all 10", got)
+	}
+	perMinute := map[time.Time]int{}
+	for _, at := range f.arrived {
+		perMinute[at.Truncate(time.Minute)]++
+	}
+	for m, n := range perMinute {
+		if n > 5 {
+			t.Errorf("%d emails in the minute of %s", n, m)
+		}
+	}
+}
+
+// reacting makes a sheet of n rows with a rule that writes when the date is
+// edited.
+func (f *fixture) reacting(n int, change func(*rule.Rule)) (*store.Sheet, *store.Rule, []int64) {
+	f.t.Helper()
+	senders, err := f.Store.Senders(f.ctx)
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	rec := manyLoans(f.t, f.Engine, n, "2030-01-01", senders[0].Port)
+	rules, err := f.Store.Rules(f.ctx, rec.ID)
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	core, err := rules[0].Core()
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	r := &rule.Rule{Name: "Edited", Trigger: rule.Trigger{Kind: rule.Edited, Columns: []string{"c3"}}, Send: core.Send, To: core.To}
+	if change != nil {
+		change(r)
+	}
+	saved, err := f.SaveRule(f.ctx, rec.ID, "", r, 0, "test")
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	if saved, err = f.SetRuleState(f.ctx, rec.ID, saved.ID, rule.On, "test"); err != nil {
+		f.t.Fatal(err)
+	}
+	f.settled()
+	rows, err := f.Store.RowsWindow(f.ctx, rec.ID, 0, n)
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	var ids []int64
+	for _, r := range rows {
+		ids = append(ids, r.ID)
+	}
+	return rec, saved, ids
+}
+
+func (f *fixture) edit(rec *store.Sheet, rows []int64, text string) {
+	f.t.Helper()
+	for _, id := range rows {
+		if _, err := f.EditRow(f.ctx, rec.ID, id, []CellEdit{{Column: "c3", Text: text}}, "test"); err != nil {
+			f.t.Fatal(err)
+		}
+	}
+}
+
+// Section 5, brake: a burst larger than expected is held, and all later ones,
+// until somebody has looked; what has gone is not recalled.
+func TestBrake(t *testing.T) {
+	f := newFixture(t, "2027-03-15T08:30:00Z")
+	rec, r, rows := f.reacting(60, nil)
+	f.edit(rec, rows[:12], "2031-01-01")
+	f.advance(at("2027-03-15T08:40:00Z"))
+	if got := len(f.subjects()); got != 12 {
+		t.Fatalf("12 of 60 rows are no burst: %d went", got)
+	}
+	f.advance(at("2027-03-15T09:00:00Z"))
+	f.edit(rec, rows[:30], "2032-01-01")
+	f.advance(at("2027-03-15T09:05:00Z"))
+	f.edit(rec, rows[40:41], "2032-01-01")
+	f.advance(at("2027-03-15T10:00:00Z"))
+	counts, err := f.Store.CountStates(f.ctx, store.LogFilter{RuleID: r.ID})
+	if err != nil || counts[delivery.Held] != 31 || len(f.subjects()) != 12 {
+		t.Fatalf("30 at once are held, and the next: %v, %v", counts, err)
+	}
+	if n, err := f.Release(f.ctx, rec.ID, r.ID, true, "Ines"); err != nil || n != 31 {
+		t.Fatal(n, err)
+	}
+	f.advance(at("2027-03-15T10:01:00Z"))
+	if got := len(f.subjects()); got != 43 {
+		t.Errorf("released: %d went, want 43", got)
+	}
+	f.edit(rec, rows[41:43], "2033-01-01")
+	f.advance(at("2027-03-15T10:10:00Z"))
+	if got := len(f.subjects()); got != 45 {
+		t.Errorf("after it has let go: %d went, want 45", got)
+	}
+}
+
+// Section 5, hold: the first run of a new rule waits to be looked through; one
+// email may be let go, one left out, the rest released.
+func TestFirstRun(t *testing.T) {
+	f := newFixture(t, "2027-03-15T08:30:00Z")
+	rec, r, rows := f.reacting(8, func(r *rule.Rule) { r.Hold = rule.HoldFirstRun })
+	f.edit(rec, rows[:5], "2031-01-01")
+	f.advance(at("2027-03-15T08:40:00Z"))
+	if len(f.subjects()) != 0 {
+		t.Fatal("the first run was not held")
+	}
+	if d, err := f.Decide(f.ctx, f.delivery(rows[0]).ID, Approve, "Ines"); err != nil || d.State != delivery.Queued {
+		t.Fatal(d, err)
+	}
+	if d, err := f.Decide(f.ctx, f.delivery(rows[1]).ID, Drop, "Ines"); err != nil || d.State != delivery.Dropped {
+		t.Fatal(d, err)
+	}
+	if err := f.DeleteRow(f.ctx, rec.ID, rows[2], "Ines"); err != nil {
+		t.Fatal(err)
+	}
+	if n, err := f.Release(f.ctx, rec.ID, r.ID, true, "Ines"); err != nil || n != 2 {
+		t.Fatal(n, err)
+	}
+	f.edit(rec, rows[6:7], "2031-01-01")
+	f.advance(at("2027-03-15T09:00:00Z"))
+	if got := len(f.subjects()); got != 4 {
+		t.Errorf("%d went, want one approved, two released, one after", got)
+	}
+	if d := f.delivery(rows[2]); d.State != delivery.Skipped || d.Reason != "row deleted" {
+		t.Errorf("held, and its row deleted: %s, %s", d.State, d.Reason)
+	}
+}
+
+// Section 5, late limit: it stands still while an email is held.
+func TestHeldBeyondTheLateLimit(t *testing.T) {
+	f := newFixture(t, "2027-03-15T08:30:00Z")
+	_, rows := f.loan("a@x.example")
+	if err := f.SetSending(f.ctx, false, "Ines"); err != nil {
+		t.Fatal(err)
+	}
+	f.advance(at("2027-03-18T09:00:00Z"))
+	if d := f.delivery(rows[0]); d.State != delivery.Held {
+		t.Fatalf("%s: %s", d.State, d.Reason)
+	}
+	if err := f.SetSending(f.ctx, true, "Ines"); err != nil {
+		t.Fatal(err)
+	}
+	f.advance(at("2027-03-18T09:01:00Z"))
+	if d := f.delivery(rows[0]); d.State != delivery.Accepted {
+		t.Errorf("%s: %s", d.State, d.Reason)
+	}
+}

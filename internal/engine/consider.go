@@ -474,10 +474,11 @@ func (w *work) holds(ctx context.Context, p *pendingDelivery, v plan.Verdict) (s
 
 // Why emails are held.
 const (
-	heldOff   = "all sending is switched off"
-	heldAsks  = "the rule asks first"
-	heldFirst = "the rule's first run waits to be looked through"
-	heldBrake = "the brake holds the rule: more emails at once than expected"
+	heldOff    = "all sending is switched off"
+	heldAsks   = "the rule asks first"
+	heldFirst  = "the rule's first run waits to be looked through"
+	heldWindow = "mended, and waits for its send window"
+	heldBrake  = "the brake holds the rule: more emails at once than expected"
 )
 
 func (w *work) sending(ctx context.Context) (bool, error) {

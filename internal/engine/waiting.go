@@ -45,7 +45,7 @@ func (w *work) again(ctx context.Context, sb *sheetBook, d *store.Delivery, row 
 		return w.end(d, delivery.Skipped, "the date it hung on has been moved")
 	}
 	m := w.memory(ctx, rb, row)
-	if d.State == delivery.Held {
+	if d.State == delivery.Held && d.Reason != heldWindow {
 		m.Last = nil // it counts already: it is no repetition of itself
 	}
 	cs := rb.setting.Mend(*occ, row, at, m)
@@ -64,6 +64,9 @@ func (w *work) again(ctx context.Context, sb *sheetBook, d *store.Delivery, row 
 		return nil
 	}
 	if opens := rb.setting.Opens(at); opens.After(at) && d.State == delivery.Incomplete {
+		d.State, d.Reason, d.Blame = delivery.Held, heldWindow, ""
+		w.changed = append(w.changed, d)
+		w.events = append(w.events, store.DeliveryEvent(d, w.now, w.actor, map[string]any{"reason": d.Reason}))
 		w.put = append(w.put, store.Entry{Kind: store.Review, DueAt: opens, SheetID: d.SheetID, DeliveryID: d.ID})
 		return nil
 	}
@@ -170,7 +173,7 @@ func (w *work) review(ctx context.Context, en store.Entry) error {
 	if errors.Is(err, store.ErrNotFound) {
 		return nil
 	}
-	if err != nil || d.State != delivery.Incomplete && !(d.State == delivery.Held && (d.Reason == heldOff || d.Reason == heldCap)) {
+	if err != nil || d.State != delivery.Incomplete && !(d.State == delivery.Held && byItself(d.Reason)) {
 		return err
 	}
 	if en.Kind == store.Late && d.State == delivery.Held {
@@ -193,6 +196,15 @@ func (w *work) review(ctx context.Context, en store.Entry) error {
 	if rec.DeletedAt != nil {
 		return w.end(d, delivery.Skipped, "row deleted")
 	}
+	if d.State == delivery.Held && rec.FirstEdit != nil && !en.DueAt.Before(*rec.FirstEdit) {
+		w.drop = w.drop[:len(w.drop)-1] // it waits until the row settles
+		en.DueAt = sheet.SettlesAt(*rec.FirstEdit, *rec.LastEdit, sb.sheet.Settle)
+		if !en.DueAt.After(w.now) {
+			en.DueAt = w.now.Add(plan.Tick)
+		}
+		w.put = append(w.put, en)
+		return nil
+	}
 	row, err := rec.SettledCore(sb.sheet)
 	if err != nil {
 		return err
@@ -204,6 +216,11 @@ func (w *work) review(ctx context.Context, en store.Entry) error {
 		return w.missed(sb, d, row)
 	}
 	return w.again(ctx, sb, d, row, w.now)
+}
+
+// byItself tells whether what holds an email passes without a person.
+func byItself(reason string) bool {
+	return reason == heldOff || reason == heldCap || reason == heldWindow
 }
 
 // reviewRoundUp lets a round-up that was held go as it was written; one that is

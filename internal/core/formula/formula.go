@@ -141,12 +141,10 @@ func (p *Program) Eval(c *Context) value.Value {
 	return v
 }
 
-// Bounds of the search for a turn.
-const (
-	horizonDays = 3660
-	horizon     = 400 * 24 * time.Hour
-	quarter     = 15 * time.Minute
-)
+// lastYear bounds the search for a turn: no database keeps what comes later.
+const lastYear = 9990
+
+const quarter = 15 * time.Minute
 
 // NextLook gives the next instant at which a moving value is looked at where
 // nothing is known of how it moves: midnight, or the next quarter of an hour.
@@ -165,25 +163,28 @@ func (p *Program) NextLook(from time.Time, zone *time.Location) time.Time {
 // the value moves one way only, so that it turns at most once; else the next
 // midnight, or the next quarter of an hour. The zero time means never.
 func (p *Program) NextTurn(from time.Time, zone *time.Location, test func(at time.Time) bool) time.Time {
-	exact := p.root.trend != anyhow
-	switch {
-	case p.Moving == Still || p.root.trend == level:
+	if p.Moving == Still || p.root.trend == level {
 		return time.Time{}
-	case p.Moving == Daily:
-		day := value.DayAt(from.In(zone))
-		midnight := func(n int) time.Time { return calendar.Resolve(value.Wall{Day: day + value.Day(n)}, zone) }
-		if !exact {
-			return midnight(1)
-		}
-		now := test(from)
-		n := sort.Search(horizonDays, func(i int) bool { return test(midnight(i+1)) != now })
-		return midnight(n + 1)
-	case !exact:
-		return from.Truncate(quarter).Add(quarter)
+	}
+	if p.root.trend == anyhow {
+		return p.NextLook(from, zone)
+	}
+	// The instants at which the value may change: midnights, or seconds.
+	day := value.DayAt(from.In(zone))
+	step := func(i int) time.Time { return calendar.Resolve(value.Wall{Day: day + value.Day(i+1)}, zone) }
+	steps := int(value.DayOf(lastYear, 1, 1) - day)
+	if p.Moving == Always {
+		start := from.UTC().Truncate(time.Second).Add(time.Second)
+		step = func(i int) time.Time { return start.Add(time.Duration(i%86400)*time.Second).AddDate(0, 0, i/86400) }
+		steps *= 86400
+	}
+	if steps <= 0 {
+		return time.Time{}
 	}
 	now := test(from)
-	start := from.Truncate(time.Second).Add(time.Second)
-	steps := int(horizon / time.Second)
-	n := sort.Search(steps, func(i int) bool { return test(start.Add(time.Duration(i)*time.Second)) != now })
-	return start.Add(time.Duration(n) * time.Second)
+	n := sort.Search(steps, func(i int) bool { return test(step(i)) != now })
+	if n == steps {
+		return time.Time{}
+	}
+	return step(n)
 }

@@ -1,0 +1,177 @@
+package engine
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"sort"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"nivot/internal/core/rule"
+	"nivot/internal/exchange"
+	"nivot/internal/store"
+)
+
+// The agenda is kept incrementally: after random edits of rows, columns,
+// rules, calendars and zones it equals one computed anew.
+func TestAgendaEqualsOneComputedAnew(t *testing.T) {
+	for trial := range 6 {
+		g := &gen{r: rand.New(rand.NewPCG(uint64(trial), 45))}
+		b, err := exchange.ReadBundle(g.bundle())
+		if err != nil {
+			t.Fatal(err)
+		}
+		f := newFixture(t, "2027-03-15T08:40:00Z")
+		rec, err := f.Install(f.ctx, b, true, "test")
+		if err != nil {
+			t.Fatal(err)
+		}
+		f.settled()
+		for step := range 30 {
+			what := f.shake(g, rec)
+			f.advance(f.Now().Add(time.Duration(1+g.r.IntN(26*3600)) * time.Second))
+			f.advance(f.Now().Add(2 * time.Hour)) // everything has settled
+			got, want := f.agenda(rec), f.agendaAnew(rec)
+			if got != want {
+				t.Fatalf("trial %d, step %d, after %s:\nthe agenda holds\n%s\ncomputed anew\n%s", trial, step, what, got, want)
+			}
+		}
+	}
+}
+
+// shake does one random thing to a sheet and what hangs on it.
+func (f *fixture) shake(g *gen, rec *store.Sheet) string {
+	f.t.Helper()
+	must := func(err error) {
+		if err != nil {
+			f.t.Fatal(err)
+		}
+	}
+	rows, err := f.Store.RowsWindow(f.ctx, rec.ID, 0, 100)
+	must(err)
+	rules, err := f.Store.Rules(f.ctx, rec.ID)
+	must(err)
+	s, err := rec.Core()
+	must(err)
+	r := &rules[g.r.IntN(len(rules))]
+	switch g.r.IntN(9) {
+	case 0:
+		if len(rows) > 1 {
+			must(f.DeleteRow(f.ctx, rec.ID, rows[0].ID, "test"))
+			if g.maybe(2) {
+				f.advance(f.Now().Add(time.Duration(g.r.IntN(86400)) * time.Second))
+				_, err := f.RestoreRow(f.ctx, rec.ID, rows[0].ID, "test")
+				must(err)
+			}
+		}
+		return "a deletion"
+	case 1:
+		_, err := f.AddRow(f.ctx, rec.ID, []CellEdit{{Column: "c1", Text: fmt.Sprint("N-", g.r.IntN(1e6))}, {Column: "c2", Text: g.cell("Due")}, {Column: "c3", Text: g.cell("Read")}}, "test")
+		must(err)
+		return "an addition"
+	case 2:
+		st := rule.On
+		if r.State == rule.On {
+			st = rule.Paused
+		}
+		_, err := f.SetRuleState(f.ctx, rec.ID, r.ID, st, "test")
+		must(err)
+		return "a rule's switch"
+	case 3:
+		core, err := r.Core()
+		must(err)
+		core.Zone = g.one("", "America/New_York", "Asia/Tokyo")
+		_, err = f.SaveRule(f.ctx, rec.ID, r.ID, core, 0, "test")
+		must(err)
+		return "a rule's zone"
+	case 4:
+		_, err := f.SetCalendar(f.ctx, []string{"mon", "tue", "wed", "thu", g.one("fri", "sat")}, []string{fmt.Sprintf("2027-03-%02d", 16+g.r.IntN(14)), fmt.Sprintf("2027-04-%02d", 1+g.r.IntN(20))}, "test")
+		must(err)
+		return "the working calendar"
+	case 5:
+		_, err := f.ChangeSheet(f.ctx, rec.ID, SheetChange{Rename: map[string]string{"c2": g.one("Due", "Return due", "Back by")}}, "test")
+		must(err)
+		return "a column's name"
+	}
+	if len(rows) == 0 {
+		return "nothing"
+	}
+	var cells []CellEdit
+	for range 1 + g.r.IntN(3) {
+		name := typed[g.r.IntN(len(typed))]
+		if name == "Due" {
+			name = s.Columns[1].Name
+			cells = append(cells, CellEdit{Column: "c2", Text: g.cell("Due")})
+			continue
+		}
+		c, _ := s.ColumnNamed(name)
+		cells = append(cells, CellEdit{Column: c.ID, Text: g.cell(name)})
+	}
+	_, err = f.EditRow(f.ctx, rec.ID, rows[g.r.IntN(len(rows))].ID, cells, "test")
+	must(err)
+	return "an edit"
+}
+
+// agenda lists what the rules are to look at.
+func (f *fixture) agenda(rec *store.Sheet) string {
+	f.t.Helper()
+	var es []store.Entry
+	if err := f.Store.DB(f.ctx).Raw("SELECT * FROM agenda WHERE sheet_id = ? AND kind IN ('due', 'round', 'arm', 'settle')", rec.ID).Scan(&es).Error; err != nil {
+		f.t.Fatal(err)
+	}
+	var out []string
+	for _, e := range es {
+		out = append(out, fmt.Sprintf("%s %s %d %s", e.Kind, e.RuleID, e.RowID, e.DueAt.UTC().Format(time.RFC3339Nano)))
+	}
+	sort.Strings(out)
+	return strings.Join(out, "\n")
+}
+
+func (f *fixture) agendaAnew(rec *store.Sheet) string {
+	f.t.Helper()
+	sb, err := newBook(f.Store).sheet(f.ctx, rec.ID)
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	var es []store.Entry
+	if err := f.Store.DB(f.ctx).Raw("SELECT * FROM agenda WHERE sheet_id = ? AND kind = 'due'", rec.ID).Scan(&es).Error; err != nil {
+		f.t.Fatal(err)
+	}
+	known := map[string]time.Time{}
+	for _, e := range es {
+		if e.Known != nil {
+			known[e.RuleID+strconv.FormatInt(e.RowID, 10)] = *e.Known
+		}
+	}
+	var out []string
+	now := f.Now()
+	for _, rb := range sb.rules {
+		if rb.record.State != rule.On {
+			continue
+		}
+		if next := rb.setting.NextRound(now); !next.IsZero() {
+			out = append(out, fmt.Sprintf("round %s 0 %s", rb.record.ID, next.UTC().Format(time.RFC3339Nano)))
+		}
+		err := f.Store.ScanRows(f.ctx, rec.ID, func(r *store.Row) error {
+			row, err := r.Core(sb.sheet)
+			if err != nil {
+				return err
+			}
+			since, ok := known[rb.record.ID+row.ID]
+			if !ok || since.Before(rb.baseline()) {
+				since = rb.baseline()
+			}
+			if next := rb.setting.Next(row, since, now); !next.IsZero() {
+				out = append(out, fmt.Sprintf("due %s %s %s", rb.record.ID, row.ID, next.UTC().Format(time.RFC3339Nano)))
+			}
+			return nil
+		})
+		if err != nil {
+			f.t.Fatal(err)
+		}
+	}
+	sort.Strings(out)
+	return strings.Join(out, "\n")
+}

@@ -75,6 +75,7 @@ type work struct {
 
 	actor     string // who has it done
 	approved  bool   // a person lets it go: nothing but the lever holds it
+	spared    bool   // what is recorded now was held: its late limit has stood still
 	sendingOn *bool
 	queued    bool
 	asked     map[rule.ID]bool // occasions the ledger has been asked for
@@ -408,7 +409,7 @@ func (w *work) record(ctx context.Context, sb *sheetBook, rb *ruleBook, row *she
 	if wid != id {
 		d.Base = wid[:]
 	}
-	p := &pendingDelivery{Delivery: d, rb: rb, at: c.At, occ: c.Occasion, first: first}
+	p := &pendingDelivery{Delivery: d, rb: rb, at: c.At, occ: c.Occasion, first: first, spared: w.spared}
 	if err := w.decide(ctx, p, sb, c.Verdict); err != nil {
 		return err
 	}

@@ -71,11 +71,13 @@ func (w *work) again(ctx context.Context, sb *sheetBook, d *store.Delivery, row 
 		return nil
 	}
 	if occ.Mailbox == "" && cs[0].Mailbox != "" { // with each, the whole becomes its mailboxes' emails
+		w.spared = d.State == delivery.Held
 		for i, c := range cs {
 			if err := w.record(ctx, sb, rb, row, c, i == 0); err != nil {
 				return err
 			}
 		}
+		w.spared = false
 		return w.end(d, delivery.Skipped, "mended: each address has an email of its own now")
 	}
 	return w.anew(ctx, sb, rb, d, row, cs[0])

@@ -50,6 +50,9 @@ func (e *Engine) Decide(ctx context.Context, id int64, what Decision, actor stri
 				return refuse("only an email in doubt can be said to have gone; this one is %s", from)
 			}
 			d.State, d.Decision, d.Worker = delivery.Accepted, string(what), nil
+			if err := tx.WakeFollows(ctx, d.ID, now); err != nil {
+				return err
+			}
 		case LeaveIt:
 			if !delivery.Resendable(from) && from != delivery.Incomplete {
 				return refuse("there is nothing to decide: this email is %s", from)
@@ -78,7 +81,8 @@ func (e *Engine) Decide(ctx context.Context, id int64, what Decision, actor stri
 		}
 		return tx.AddEvents(ctx, store.DeliveryEvent(d, now, actor, detail))
 	})
-	if err == nil && (what == SendAgain || what == Approve) {
+	if err == nil {
+		poke(e.wakeAgenda)
 		poke(e.wakeQueue)
 	}
 	return d, err

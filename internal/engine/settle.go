@@ -251,6 +251,11 @@ func (w *work) follow(ctx context.Context, en store.Entry, row *store.Row) error
 		return err
 	}
 	at := o.Due
+	if at.After(w.now) { // it was brought forward too far
+		en.DueAt = at
+		w.put = append(w.put, en)
+		return nil
+	}
 	if w.now.After(at) {
 		at = w.now
 	}
@@ -280,7 +285,9 @@ func (w *work) followNow(ctx context.Context, sb *sheetBook, rb *ruleBook, en st
 			return w.recordStep(ctx, sb, rb, row, o, plan.Verdict{Outcome: plan.Send}, at, first) // missed
 		}
 		w.drop = w.drop[:len(w.drop)-1]
-		en.DueAt = w.now.Add(underWay)
+		if en.DueAt = w.now.Add(underWay); first.State == delivery.Held || first.State == delivery.InDoubt {
+			en.DueAt = rb.setting.Late(o.Due).Add(plan.Tick) // a person's decision brings it forward
+		}
 		w.put = append(w.put, en)
 		return nil
 	}

@@ -129,6 +129,11 @@ func (s *Store) FollowEntries(ctx context.Context, deliveryID int64) (out []Entr
 	return out, err
 }
 
+// WakeFollows has the follow-ups of a first email looked at now.
+func (s *Store) WakeFollows(ctx context.Context, deliveryID int64, now time.Time) error {
+	return s.DB(ctx).Exec("UPDATE agenda SET due_at = ? WHERE delivery_id = ? AND kind = 'follow' AND due_at > ?", now, deliveryID, now).Error
+}
+
 // DropRowEntries removes what the agenda holds of a row.
 func (s *Store) DropRowEntries(ctx context.Context, rowID int64) error {
 	return s.DB(ctx).Exec("DELETE FROM agenda WHERE row_id = ?", rowID).Error

@@ -105,7 +105,10 @@ func mustOperand(j string) *rule.Operand {
 func cells(s *sheet.Sheet, text string) map[string]value.Value {
 	out := map[string]value.Value{}
 	for _, part := range strings.Split(text, "|") {
-		id, v, _ := strings.Cut(part, "=")
+		id, v, ok := strings.Cut(part, "=")
+		if !ok {
+			continue
+		}
 		c, _ := s.Column(id)
 		out[id] = value.Parse(v, s.Reading(c))
 	}

@@ -319,18 +319,28 @@ func (p *player) advance(to time.Time) {
 // due judges what falls due after from and not after to, each at its instant,
 // or, where the row has been settling, all at the instant it settles.
 func (p *player) due(row *sheet.Row, from, to time.Time, settles time.Time) {
-	var queue []pending
+	var dates []pending
 	for _, o := range p.s.Dates(row, p.known, from, to, func(id rule.ID) bool { return p.judged[id] }) {
-		queue = append(queue, pending{o, o.Due})
+		dates = append(dates, pending{o, o.Due})
 	}
 	for {
-		queue = append(queue, p.ripe(func(x pending) bool { return !x.at.After(to) })...)
-		if len(queue) == 0 {
+		// One at a time: what is judged may add to what is pending, or end it.
+		next := -1
+		for i := range p.pending {
+			if !p.pending[i].at.After(to) && (next < 0 || earlier(&p.pending[i], &p.pending[next])) {
+				next = i
+			}
+		}
+		var x pending
+		switch {
+		case len(dates) > 0 && (next < 0 || !earlier(&p.pending[next], &dates[0])):
+			x, dates = dates[0], dates[1:]
+		case next >= 0:
+			x = p.pending[next]
+			p.pending = append(p.pending[:next], p.pending[next+1:]...)
+		default:
 			return
 		}
-		sort.SliceStable(queue, func(i, j int) bool { return earlier(&queue[i], &queue[j]) })
-		x := queue[0]
-		queue = queue[1:]
 		at := x.at
 		if !settles.IsZero() {
 			at = settles

@@ -83,11 +83,22 @@ func (w *work) memory(ctx context.Context, rb *ruleBook, row *sheet.Row) plan.Me
 			w.failed = err
 		}
 		// What this transaction is about to write counts too.
-		for _, p := range w.written {
-			if p.RowID == id && p.RuleID == rb.record.ID && p.Step == 0 && (p.State == delivery.Queued || p.State == delivery.Held) && (!ok || p.at.After(last)) {
-				last, ok = p.at, true
+		for _, d := range w.unwritten() {
+			if d.RowID == id && d.RuleID == rb.record.ID && d.Step == 0 && (d.State == delivery.Queued || d.State == delivery.Held) &&
+				d.WentAt != nil && (!ok || d.WentAt.After(last)) {
+				last, ok = *d.WentAt, true
 			}
 		}
 		return last, ok
 	}}
+}
+
+// unwritten gives the deliveries that this transaction has decided and not
+// written yet.
+func (w *work) unwritten() []*store.Delivery {
+	out := make([]*store.Delivery, 0, len(w.written)+len(w.changed))
+	for _, p := range w.written {
+		out = append(out, p.Delivery)
+	}
+	return append(out, w.changed...)
 }

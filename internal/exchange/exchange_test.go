@@ -3,10 +3,12 @@ package exchange
 import (
 	"encoding/json"
 	"os"
+	"path"
 	"reflect"
 	"strings"
 	"testing"
 	"testing/fstest"
+	"time"
 
 	"golang.org/x/text/encoding/charmap"
 	"golang.org/x/text/encoding/unicode"
@@ -74,13 +76,20 @@ func FuzzReadCSV(f *testing.F) {
 	})
 }
 
-// The bundle in testdata rehearses to exactly its expected.jsonl.
-func TestRehearseBundle(t *testing.T) {
-	b, err := OpenBundle("testdata/loans")
+// The bundles in testdata rehearse to exactly their expected.jsonl, whether in
+// memory or put in order on disk.
+func TestRehearseBundles(t *testing.T) {
+	for name, to := range map[string]string{"loans": "2027-06-15", "cases": "2027-04-05"} {
+		t.Run(name, func(t *testing.T) { rehearses(t, "testdata/"+name, to) })
+	}
+}
+
+func rehearses(t *testing.T, dir, until string) {
+	b, err := OpenBundle(dir)
 	if err != nil {
 		t.Fatal(err)
 	}
-	data, err := os.ReadFile("testdata/loans/edits.jsonl")
+	data, err := os.ReadFile(dir + "/edits.jsonl")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -89,20 +98,57 @@ func TestRehearseBundle(t *testing.T) {
 		t.Fatal(err)
 	}
 	from, _ := ParseInstant("2027-03-15T08:40", b.Sheet.Zone)
-	to, _ := ParseInstant("2027-06-15", b.Sheet.Zone)
+	to, _ := ParseInstant(until, b.Sheet.Zone)
 	var got strings.Builder
 	enc := json.NewEncoder(&got)
 	enc.SetEscapeHTML(false)
 	if err := b.Rehearse(false, edits, from, to, func(l *RehearsalLine) error { return enc.Encode(l) }); err != nil {
 		t.Fatal(err)
 	}
-	want, err := os.ReadFile("testdata/loans/expected.jsonl")
+	want, err := os.ReadFile(dir + "/expected.jsonl")
 	if err != nil {
 		t.Fatal(err)
 	}
 	if got.String() != string(want) {
 		t.Errorf("got:\n%s\nwant:\n%s", got.String(), want)
 	}
+	defer func(n int) { spillAt = n }(spillAt)
+	spillAt = 3
+	var again strings.Builder
+	enc = json.NewEncoder(&again)
+	enc.SetEscapeHTML(false)
+	if err := b.Rehearse(false, edits, from, to, func(l *RehearsalLine) error { return enc.Encode(l) }); err != nil {
+		t.Fatal(err)
+	}
+	if again.String() != got.String() {
+		t.Errorf("put in order on disk:\n%s", again.String())
+	}
+}
+
+// Any bytes make an error or a bundle, and never a panic.
+func FuzzBundle(f *testing.F) {
+	good := map[string][]byte{}
+	for _, name := range []string{"sheet.json", "rows.csv", "templates.json", "rules.json", "calendar.json"} {
+		data, err := os.ReadFile("testdata/cases/" + name)
+		if err != nil {
+			f.Fatal(err)
+		}
+		good[name] = data
+		f.Add(name, data)
+	}
+	from, to := time.Date(2027, 3, 15, 9, 0, 0, 0, time.UTC), time.Date(2027, 3, 25, 9, 0, 0, 0, time.UTC)
+	f.Fuzz(func(t *testing.T, name string, data []byte) {
+		dir := fstest.MapFS{}
+		for n, d := range good {
+			dir[n] = &fstest.MapFile{Data: d}
+		}
+		dir[path.Base("/"+name)] = &fstest.MapFile{Data: data}
+		b, err := ReadBundle(dir)
+		if err != nil {
+			return
+		}
+		_ = b.Rehearse(true, nil, from, to, func(*RehearsalLine) error { return nil })
+	})
 }
 
 // Faults in a bundle say which file, where, and what is wrong.

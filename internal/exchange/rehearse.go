@@ -82,8 +82,8 @@ func (b *Bundle) printed(s *plan.Setting, l *plan.Line) *RehearsalLine {
 	return out
 }
 
-// spillAt is how many lines are put in order in memory.
-const spillAt = 200_000
+// spillAt is how many lines are put in order in memory. Tests make it small.
+var spillAt = 200_000
 
 // ordering puts lines in order: in memory up to a number, beyond it in sorted
 // runs on disk that are merged.

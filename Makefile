@@ -1,6 +1,6 @@
 # Nivot. `make demo` and `make test` do everything on a fresh Debian machine.
 
-.PHONY: demo demo-reset build test test-go test-core test-e2e types bench fuzz lint setup shots clean
+.PHONY: demo demo-reset build test test-go test-e2e types bench soak fuzz setup shots clean
 
 demo: build
 	./bin/nivot demo
@@ -33,6 +33,10 @@ test-e2e: build
 
 bench: build
 	./bin/nivot bench -write docs/benchmarks.md
+
+# Random bundles through the running engines against the rehearsal, for SOAK (2h).
+soak: setup
+	NIVOT_SOAK=$${SOAK:-2h} go test -timeout 0 -run '^TestModel$$' ./internal/engine
 
 fuzz: setup
 	./scripts/fuzz.sh

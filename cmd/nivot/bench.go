@@ -13,7 +13,7 @@ import (
 func runBench(ctx context.Context, args []string) error {
 	f := flags("bench")
 	write := f.String("write", "", "also write the table to this file")
-	only := f.String("only", "", "measure one alone: client, dispatch, idle, due or render")
+	only := f.String("only", "", "measure one alone: client, dispatch, idle, due, render or rehearse")
 	profile := f.String("cpuprofile", "", "write a CPU profile to this file")
 	if err := f.Parse(args); err != nil {
 		return err

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"github.com/emersion/go-smtp"
+	"github.com/shopspring/decimal"
 
 	"nivot/internal/core/delivery"
 	"nivot/internal/core/rule"
@@ -50,8 +51,8 @@ type bench struct {
 }
 
 // Run measures everything and prints a line as each figure is there.
-// only, where not "", names the one to measure: client, dispatch, idle, due or
-// render.
+// only, where not "", names the one to measure: client, dispatch, idle, due,
+// render or rehearse.
 func Run(ctx context.Context, out io.Writer, only string) ([]Result, error) {
 	dir, err := os.MkdirTemp("", "nivot-bench")
 	if err != nil {
@@ -68,7 +69,7 @@ func Run(ctx context.Context, out io.Writer, only string) ([]Result, error) {
 		run  func() error
 	}{
 		{"client", b.client}, {"dispatch", func() error { return b.dispatch(32, 0.75) }}, {"dispatch", func() error { return b.dispatch(8, 0.5) }},
-		{"idle", b.idleTick}, {"due", b.dueTick}, {"render", b.render},
+		{"idle", b.idleTick}, {"due", b.dueTick}, {"render", b.render}, {"rehearse", b.rehearse},
 	} {
 		if only != "" && only != m.name {
 			continue
@@ -84,6 +85,8 @@ func (b *bench) add(r Result) {
 	b.rows = append(b.rows, r)
 	fmt.Fprintf(b.out, "%-46s %12s   against %-40s %12s   ratio %5.2f   goal %s\n", r.What, r.Value, r.Against, r.Limit, r.Ratio, r.Goal)
 }
+
+func decimalOf(n int) decimal.Decimal { return decimal.NewFromInt(int64(n)) }
 
 func median(v []float64) float64 {
 	sort.Float64s(v)

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
 	"fmt"
 	"time"
@@ -183,6 +184,30 @@ func (s *Store) ScanRows(ctx context.Context, sheetID string, f func(*Row) error
 		}
 		after = batch[len(batch)-1].ID
 	}
+}
+
+// StreamRows calls f for every row of a sheet in the order of their places,
+// with nothing between it and the wire: for looking at all of a large sheet.
+// The cells are those the row last settled with; f must not keep them.
+func (s *Store) StreamRows(ctx context.Context, sheetID string, f func(id, number int64, gone bool, cells []byte) error) error {
+	rows, err := s.DB(ctx).Raw(`SELECT id, number, gone, COALESCE(settled, cells) FROM sheet_rows
+		WHERE sheet_id = ? AND deleted_at IS NULL AND NOT (first_edit IS NOT NULL AND settled IS NULL) ORDER BY id`, sheetID).Rows()
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	var id, number int64
+	var gone bool
+	var cells sql.RawBytes
+	for rows.Next() {
+		if err := rows.Scan(&id, &number, &gone, &cells); err != nil {
+			return err
+		}
+		if err := f(id, number, gone, cells); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
 }
 
 // LockRow finds a row and locks it.

@@ -18,6 +18,11 @@ func Resolve(w value.Wall, loc *time.Location) time.Time {
 	y, m, d := w.Day.Date()
 	h, mi, s := w.Clock()
 	t := time.Date(y, m, d, h, mi, s, 0, loc)
+	// Far from any change of the zone's offset there is but one reading.
+	const near = 27 * time.Hour
+	if start, end := t.ZoneBounds(); (start.IsZero() || t.Sub(start) > near) && (end.IsZero() || end.Sub(t) > near) {
+		return t
+	}
 	// The offsets in force on either side of the wall time decide: one that
 	// maps it back to itself is a true reading, the earlier instant wins.
 	utc := time.Date(y, m, d, h, mi, s, 0, time.UTC)

@@ -91,6 +91,9 @@ func (r *Rehearsal) Play(scan func(func(*sheet.Row) error) error, emit func(*Lin
 		}
 		f.count(l)
 		for i, s := range r.Settings {
+			if len(l.edits) == 0 && l.start != nil && s.rests(l.start, r.From, r.To) {
+				continue
+			}
 			p := &player{s: s, life: l, index: i, since: r.From.Add(-Tick), known: r.From, to: r.To, judged: map[rule.ID]bool{}, emit: emit}
 			if err := p.play(); err != nil {
 				return err
@@ -114,6 +117,18 @@ func (r *Rehearsal) Play(scan func(func(*sheet.Row) error) error, emit func(*Lin
 	}
 	sort.Slice(f.changes, func(i, j int) bool { return f.changes[i].at.Before(f.changes[j].at) })
 	return f, nil
+}
+
+// rests tells whether nothing can come of a row that nobody edits: most rows
+// of most date rules, in a rehearsal of weeks.
+func (s *Setting) rests(row *sheet.Row, from, to time.Time) bool {
+	switch s.Rule.Trigger.Kind {
+	case rule.Date:
+		return len(s.Dates(row, from, from.Add(-Tick), to.Add(-Tick), nil)) == 0
+	case rule.Schedule:
+		return false
+	}
+	return !s.moving
 }
 
 // byRow parts the edits by row; added lists the rows that edits add, in order.
@@ -147,7 +162,9 @@ type life struct {
 // begin does the edits before the baseline and checks the rest.
 func (l *life) begin(from time.Time) error {
 	there := l.start != nil
-	l.start = clone(l.start)
+	if len(l.edits) > 0 {
+		l.start = clone(l.start)
+	}
 	for _, e := range l.edits {
 		switch {
 		case e.Add && there:
@@ -251,7 +268,7 @@ func (p *player) play() error {
 	if p.s.Moving() {
 		p.standing.Looked = p.known
 	}
-	cur := clone(p.life.start)
+	cur := p.life.start // edits make new rows of it
 	var first, last time.Time
 	unsettled := false
 	settleUpTo := func(t time.Time) { // settling comes before edits at one instant
@@ -431,7 +448,7 @@ func (p *player) settle(cur *sheet.Row, first, at time.Time) {
 		p.since = at.Add(-Tick)
 	}
 	o, fires := p.s.Settle(was, cur, at, &p.standing)
-	p.settled = clone(cur)
+	p.settled = cur
 	p.due(cur, p.since, at, at)
 	if fires {
 		p.react(o, cur, at)
@@ -494,8 +511,12 @@ func (p *player) remove(unsettled bool, first, at time.Time) {
 // incomplete leaves a second line only if its email goes.
 func (p *player) take(cs []Considered) {
 	for i, c := range cs {
-		id, whole := c.Identity(), c.Occasion.Whole()
-		wid := whole.Identity()
+		id := c.Identity()
+		wid := id
+		if c.Mailbox != "" {
+			whole := c.Occasion.Whole()
+			wid = whole.Identity()
+		}
 		again := p.judged[id]
 		goes := c.Outcome == Send || c.Outcome == Hold
 		if !again || goes {
@@ -509,16 +530,31 @@ func (p *player) take(cs []Considered) {
 		}
 		if c.Base == "" && c.Outcome == Send {
 			for _, f := range p.s.FollowUps(&c.Occasion, i == 0, c.At) {
-				p.pending = append(p.pending, pending{f, f.Due})
+				p.expect(f)
 			}
 		}
 		if c.Base != "" && c.Outcome == Skip && IsStopped(c.Verdict.Reason) {
 			p.ripe(func(x pending) bool { return x.Base == c.Base })
 		} else if next, ok := p.s.NextAgain(c.Occasion); c.Base != "" && ok && !again {
-			p.pending = append(p.pending, pending{next, next.Due})
+			p.expect(next)
 		}
 		p.judged[id], p.judged[wid] = true, true
 	}
+}
+
+// expect notes a follow-up that is to come, once: of several mailboxes that
+// are mended one after the other each would bring what comes once for all.
+func (p *player) expect(f rule.Occasion) {
+	id := f.Identity()
+	if p.judged[id] {
+		return
+	}
+	for i := range p.pending {
+		if p.pending[i].Base == f.Base && p.pending[i].Identity() == id {
+			return
+		}
+	}
+	p.pending = append(p.pending, pending{f, f.Due})
 }
 
 func (p *player) lineOf(c *Considered, id, whole rule.ID) *Line {

@@ -193,6 +193,9 @@ func (r *Rule) Due(row string, anchor value.Value, t *Timing, known, from, to ti
 	for i, off := range r.Trigger.Offsets {
 		lo, hi := r.anniversaries(anchor.Wall.Day, off, t, from, to)
 		for k := lo; k <= hi; k++ {
+			if r.farOff(anchor.Wall.Day, off, k, t, from, to) {
+				continue
+			}
 			unmoved := r.dueAt(anchor, off, k, t)
 			due, ok := t.effective(unmoved, known)
 			if !ok || !due.After(from) || due.After(to) {
@@ -211,6 +214,43 @@ func (r *Rule) Due(row string, anchor value.Value, t *Timing, known, from, to ti
 	sort.SliceStable(out, func(i, j int) bool { return out[i].Due.Before(out[j].Due) })
 	r.markSameMoment(out, t.Env)
 	return out
+}
+
+// farAhead is later than any occasion.
+var farAhead = time.Date(12000, 1, 1, 0, 0, 0, 0, time.UTC)
+
+// farOff tells, by days alone, that an occasion cannot fall due between two
+// instants. It is what most rows are told, and costs no resolving of times.
+func (r *Rule) farOff(anchor value.Day, off Offset, k int, t *Timing, from, to time.Time) bool {
+	day := r.Trigger.Every.day(anchor, k)
+	const margin = 3 // zones, a day's end, a time of day
+	least, most := margin, margin
+	switch off.Unit {
+	case Days:
+		day += value.Day(off.N)
+	case Hours:
+		day += value.Day(off.N / 24)
+	case Minutes:
+		day += value.Day(off.N / (24 * 60))
+	case WorkingDays: // at least as many days; what weekends and closed days add is bounded
+		stretch := abs(off.N)*6 + 14 + 7*len(t.Calendar.Closed)
+		if off.N < 0 {
+			most += stretch
+		} else {
+			least += stretch
+		}
+	}
+	slack := value.Day(t.Window.Slack(t.Calendar))
+	return int64(day+value.Day(least)+slack) < floorDay(from) || int64(day-value.Day(most)-slack) > floorDay(to)
+}
+
+// floorDay is the UTC day of an instant, counted from 1970.
+func floorDay(t time.Time) int64 {
+	s := t.Unix()
+	if s < 0 {
+		s -= 86399
+	}
+	return s / 86400
 }
 
 // Next gives the first due instant of a date rule after from, or the zero
@@ -234,6 +274,9 @@ func (r *Rule) Next(anchor value.Value, t *Timing, known, from time.Time) time.T
 		}
 		found := time.Time{}
 		for k := first; k <= last; k++ {
+			if r.farOff(anchor.Wall.Day, off, k, t, from, farAhead) {
+				continue
+			}
 			due, ok := t.effective(r.dueAt(anchor, off, k, t), known)
 			if ok && due.After(from) && (found.IsZero() || due.Before(found)) {
 				found = due

@@ -23,11 +23,37 @@ func (m Mailbox) Address() string { return m.Local + "@" + m.Domain }
 // ASCII is the address with its domain in A-labels (RFC 5890), the form in
 // which it goes to a mail server.
 func (m Mailbox) ASCII() string {
+	if plainDomain(m.Domain) {
+		return m.Local + "@" + m.Domain
+	}
 	d, err := idna.Lookup.ToASCII(m.Domain)
 	if err != nil {
 		d = m.Domain
 	}
 	return m.Local + "@" + d
+}
+
+// plainDomain tells whether a domain is its own A-label form: small letters,
+// digits and single hyphens inside labels of up to 63 bytes.
+func plainDomain(d string) bool {
+	if d == "" || len(d) > 253 {
+		return false
+	}
+	start := 0
+	for i := 0; i <= len(d); i++ {
+		if i == len(d) || d[i] == '.' {
+			if n := i - start; n == 0 || n > 63 || d[start] == '-' || d[i-1] == '-' {
+				return false
+			}
+			start = i + 1
+			continue
+		}
+		c := d[i]
+		if !(c >= 'a' && c <= 'z' || c >= '0' && c <= '9' || c == '-') || c == '-' && (i == start || d[i-1] == '-') {
+			return false
+		}
+	}
+	return true
 }
 
 // Key is what two mailboxes have in common when they are the same one:
@@ -217,6 +243,9 @@ func splitAddress(s string) (local, domain string, err error) {
 				}
 			}
 		}
+	}
+	if plainDomain(domain) {
+		return local, domain, nil
 	}
 	ascii, err := idna.Lookup.ToASCII(domain)
 	if err != nil || len(ascii) > 253 || ascii == "" {

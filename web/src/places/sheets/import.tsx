@@ -9,6 +9,15 @@ type Guess = Schemas["GuessedColumn"];
 type Preview = Schemas["ImportPreview"];
 type Choice = { name: string; type: Guess["type"]; order?: Guess["order"]; skip: boolean };
 const types = ["text", "number", "date", "moment", "yes/no", "choice", "email"] as const;
+const places: Record<string, string> = {
+  "en-GB": "Britain",
+  "en-US": "the United States",
+  de: "Germany",
+  fr: "France",
+  es: "Spain",
+  nl: "the Netherlands",
+  ja: "Japan",
+};
 const orders = ["day-month-year", "month-day-year", "year-month-day"] as const;
 
 // One page, before anything is written: what is in the file, and what each
@@ -143,8 +152,11 @@ export function ImportPlace() {
                   if (file) void look(file, e.target.value);
                 }}
               >
-                <option value="en-GB">Britain</option>
-                <option value="en-US">the United States</option>
+                {Object.entries(places).map(([tag, name]) => (
+                  <option key={tag} value={tag}>
+                    {name}
+                  </option>
+                ))}
               </select>
             </label>
           </>

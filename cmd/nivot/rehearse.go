@@ -91,15 +91,59 @@ func runRehearse(_ context.Context, args []string) error {
 		}
 	}
 	out := bufio.NewWriter(os.Stdout)
-	print := jsonLines(out)
-	if *format == "text" {
-		print = textLines(out, b, *all)
+	if *format == "jsonl" {
+		err = b.Rehearse(*all, list, start, end, jsonLines(out))
+	} else {
+		err = rehearseText(out, b, *all, list, start, end)
 	}
-	if err := b.Rehearse(*all, list, start, end, print); err != nil {
+	if err != nil {
 		return err
 	}
 	return out.Flush()
 }
+
+// rehearseText prints the rules as sentences, their occasions under each day,
+// and why the first rows that get nothing get nothing.
+func rehearseText(w io.Writer, b *exchange.Bundle, all bool, edits []plan.Edit, from, to time.Time) error {
+	got := map[[2]string]bool{}
+	print := textLines(w, b, all)
+	err := b.Rehearse(all, edits, from, to, func(l *exchange.RehearsalLine) error {
+		if l.Row != nil && l.Outcome == string(plan.Send) {
+			got[[2]string{l.Rule, *l.Row}] = true
+		}
+		return print(l)
+	})
+	if err != nil {
+		return err
+	}
+	settings, err := b.Settings(all)
+	if err != nil {
+		return err
+	}
+	for _, s := range settings {
+		if s.IsRoundUp() {
+			continue
+		}
+		n := 0
+		for _, row := range b.Rows {
+			if got[[2]string{s.Rule.Name, row.ID}] {
+				continue
+			}
+			if n++; n == 1 {
+				fmt.Fprintf(w, "\n%s, as the rows are at the beginning:\n", s.Rule.Name)
+			}
+			if n > explained {
+				fmt.Fprintf(w, "  ... and more rows that get nothing\n")
+				break
+			}
+			fmt.Fprintf(w, "  %s: %s\n", row.ID, s.Explain(row, from).Summary)
+		}
+	}
+	return nil
+}
+
+// explained is how many rows of a rule are explained.
+const explained = 10
 
 func jsonLines(w io.Writer) func(*exchange.RehearsalLine) error {
 	enc := json.NewEncoder(w)

@@ -12,19 +12,13 @@ import (
 	"nivot/internal/store"
 )
 
-// capSpan is how long an email waits for room under a daily cap.
-const capSpan = 7 * 24 * time.Hour
-
 // heldCap begins the reason of what waits for room under a daily cap.
 const heldCap = "over the sender's daily cap; it goes the next day there is room"
 
 // allowance is what a sender may still send now.
 type allowance struct {
+	*delivery.Allowance
 	sender *store.Sender
-	room   int // recipients today
-	left   int // emails this minute
-	full   bool
-	waits  int
 }
 
 // withinLimits keeps of what has been claimed what the senders' daily caps and
@@ -58,25 +52,22 @@ func (e *Engine) withinLimits(ctx context.Context, tx *store.Store, claimed []st
 		if err != nil {
 			return nil, err
 		}
-		switch {
-		case a == nil:
+		what, wait := delivery.Goes, time.Duration(0)
+		if a != nil {
+			what, wait = a.Admit(n)
+		}
+		switch what {
+		case delivery.Goes:
 			kept = append(kept, *d)
-		case a.sender.DailyCap > 0 && (a.full || n > a.room):
-			a.full = true // what comes later does not overtake
-			if err := e.waitForRoom(ctx, tx, d, a.sender, now); err != nil {
-				return nil, err
-			}
-		case a.sender.Pace > 0 && a.left <= 0:
-			a.waits++
-			next := now.Add(time.Duration(a.waits) * time.Minute / time.Duration(a.sender.Pace))
+		case delivery.WaitsDay:
+			err = e.waitForRoom(ctx, tx, d, a.sender, now)
+		case delivery.WaitsTurn:
+			next := now.Add(wait)
 			d.State, d.Worker, d.NextTry = delivery.Queued, nil, &next
-			if err := tx.SaveDelivery(ctx, d); err != nil {
-				return nil, err
-			}
-		default:
-			a.room -= n
-			a.left--
-			kept = append(kept, *d)
+			err = tx.SaveDelivery(ctx, d)
+		}
+		if err != nil {
+			return nil, err
 		}
 	}
 	return kept, nil
@@ -91,7 +82,6 @@ func (e *Engine) allowanceOf(ctx context.Context, tx *store.Store, senders []sto
 		if id != "" && x.ID != id {
 			continue
 		}
-		a := &allowance{sender: x}
 		ids := []string{x.ID}
 		if i == 0 {
 			ids = append(ids, "") // the default sender
@@ -105,9 +95,8 @@ func (e *Engine) allowanceOf(ctx context.Context, tx *store.Store, senders []sto
 		if err != nil {
 			return nil, err
 		}
-		a.room, a.left = x.DailyCap-used, x.Pace-recent
-		by[id] = a
-		return a, nil
+		by[id] = &allowance{delivery.NewAllowance(x.DailyCap, used, x.Pace, recent), x}
+		return by[id], nil
 	}
 	by[id] = nil
 	return nil, nil
@@ -136,7 +125,7 @@ func (e *Engine) waitForRoom(ctx context.Context, tx *store.Store, d *store.Deli
 	}
 	next := calendar.Resolve(value.Wall{Day: value.DayAt(now.In(zone)) + 1}, zone)
 	d.State, d.Worker, d.NextTry, d.Reason = delivery.Held, nil, nil, heldCap
-	if next.After(d.DueAt.Add(capSpan)) {
+	if next.After(d.DueAt.Add(delivery.CapSpan)) {
 		d.State, d.Reason = delivery.Missed, "found no room under the sender's daily cap within 7 days"
 	}
 	if err := tx.SaveDelivery(ctx, d); err != nil {

@@ -71,3 +71,25 @@ func TestMessageID(t *testing.T) {
 		t.Error(got)
 	}
 }
+
+// Section 5: daily cap and pace.
+func TestAllowance(t *testing.T) {
+	a := NewAllowance(10, 3, 0, 0)
+	for i, c := range []struct {
+		n    int
+		want Admission
+	}{{4, Goes}, {3, Goes}, {1, WaitsDay}, {0, WaitsDay}} {
+		if got, _ := a.Admit(c.n); got != c.want {
+			t.Errorf("cap, email %d: %d, want %d", i, got, c.want)
+		}
+	}
+	if got, _ := NewAllowance(10, 8, 0, 0).Admit(3); got != WaitsDay {
+		t.Error("an email goes whole or not at all")
+	}
+	a = NewAllowance(0, 99, 4, 2)
+	for i, want := range []time.Duration{0, 0, 15 * time.Second, 30 * time.Second, 45 * time.Second} {
+		if what, wait := a.Admit(1); wait != want || (what == Goes) != (want == 0) {
+			t.Errorf("pace, email %d: %d after %s, want %s", i, what, wait, want)
+		}
+	}
+}

@@ -89,6 +89,10 @@ func (s *Server) toRows(ctx context.Context, sheetID string, core *sheet.Sheet, 
 			return nil, err
 		}
 	}
+	computed, err := s.e.Computed(ctx, core)
+	if err != nil {
+		return nil, err
+	}
 	past, err := s.st.RowMarks(ctx, ids, now.Add(-trackBack), now.Add(engine.ForecastSpan))
 	if err != nil {
 		return nil, err
@@ -106,7 +110,7 @@ func (s *Server) toRows(ctx context.Context, sheetID string, core *sheet.Sheet, 
 	for i := range recs {
 		r := &recs[i]
 		out[i] = Row{Id: cores[i].ID, Name: core.RowName(cores[i]), Version: int(r.Version), Unsettled: r.FirstEdit != nil, Gone: r.Gone,
-			Cells: toCells(core, cores[i]), Marks: marks[cores[i].ID]}
+			Cells: toCells(core, computed(cores[i])), Marks: marks[cores[i].ID]}
 		for k := range coming[cores[i].ID] {
 			out[i].Marks = append(out[i].Marks, comingMark(&coming[cores[i].ID][k], rules))
 		}

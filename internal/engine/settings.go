@@ -137,6 +137,19 @@ func (sb *sheetBook) rule(id string) *ruleBook {
 	return nil
 }
 
+// Computed gives what works a sheet's formulas out for a row, as of now.
+func (e *Engine) Computed(ctx context.Context, s *sheet.Sheet) (func(*sheet.Row) *sheet.Row, error) {
+	if !s.HasFormulas() {
+		return func(r *sheet.Row) *sheet.Row { return r }, nil
+	}
+	c, err := Calendar(ctx, e.Store)
+	if err != nil {
+		return nil, err
+	}
+	now := e.now()
+	return func(r *sheet.Row) *sheet.Row { return s.Compute(r, now, c) }, nil
+}
+
 // Setting gives what a rule of a sheet, saved or a draft, is judged with.
 func (e *Engine) Setting(ctx context.Context, sheetID string, r *rule.Rule) (*plan.Setting, error) {
 	b := newBook(e.Store)

@@ -89,11 +89,16 @@ func (e *Engine) scanView(ctx context.Context, s *sheet.Sheet, spec ViewSpec, to
 	var items []item
 	col, sorted := s.Column(spec.Sort)
 	find := value.Fold(spec.Find)
-	err := e.Store.ScanRows(ctx, s.ID, func(r *store.Row) error {
+	computed, err := e.Computed(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	err = e.Store.ScanRows(ctx, s.ID, func(r *store.Row) error {
 		row, err := r.Core(s)
 		if err != nil {
 			return err
 		}
+		row = computed(row)
 		if t, _ := spec.Filter.Judge(rule.Facts{Sheet: s, Row: row, Today: today}); t != rule.True {
 			return nil
 		}

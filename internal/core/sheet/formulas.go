@@ -110,6 +110,9 @@ func (s *Sheet) scope(names []string, left map[int]bool) formula.Scope {
 	return out
 }
 
+// HasFormulas tells whether any column is worked out.
+func (s *Sheet) HasFormulas() bool { return len(s.worked) > 0 }
+
 // Compute gives the row with its formulas worked out at an instant. Where the
 // sheet has none it is the row itself.
 func (s *Sheet) Compute(r *Row, at time.Time, c calendar.Calendar) *Row {

@@ -130,6 +130,7 @@ function RuleEditor({ sheet, rule, templates }: { sheet: Sheet; rule?: Rule; tem
   const anchor = sheet.columns.find((c) => c.id === body.trigger.column);
   const offsets = body.trigger.offsets ?? [];
   const dated = body.trigger.kind === "date"; // the others are shown, and changed through the API or a bundle
+  const reacts = !dated && body.trigger.kind !== "schedule";
   const live = !!e && !e.problem;
   return (
     <div className="flex min-h-0 flex-1 flex-col">
@@ -151,7 +152,8 @@ function RuleEditor({ sheet, rule, templates }: { sheet: Sheet; rule?: Rule; tem
             {sheet.name}
           </Link>
           , {state === "on" ? "is on" : state === "paused" ? "is paused" : "is not on yet"}.{" "}
-          {live && (
+          {live && reacts && "It answers edits as they settle."}
+          {live && !reacts && (
             <>
               {state === "on" && !changed ? "Writes" : "Would write"} <span className="figure">{count(e.emails, "email")}</span> in the next
               60 days
@@ -311,7 +313,7 @@ function RuleEditor({ sheet, rule, templates }: { sheet: Sheet; rule?: Rule; tem
               .
             </p>
           )}
-          {may && (
+          {may && dated && (
             <div className="flex flex-wrap gap-x-4 gap-y-1.5 border-t border-hair-2 pt-3 text-ink-2">
               {!body.cc && (
                 <button type="button" className="border-b border-dotted border-ink-2" onClick={() => put({ cc: [] })}>
@@ -349,7 +351,7 @@ function RuleEditor({ sheet, rule, templates }: { sheet: Sheet; rule?: Rule; tem
                 {state !== "on" && (
                   <button type="button" className="act" disabled={busy || !live || !body.name.trim()} onClick={() => setState("on")}>
                     {state === "paused" ? "Resume" : "Switch on"}
-                    {live && `: ${count(e.emails, "email")} in 60 days`}
+                    {live && !reacts && `: ${count(e.emails, "email")} in 60 days`}
                   </button>
                 )}
                 <button

@@ -262,7 +262,11 @@ function Margin({
               : r.state === "on"
                 ? r.nextAt
                   ? `Looks next ${moment(r.nextAt, zone, now)} at ${count(r.nextRows, "row")}`
-                  : "No row has a coming date"
+                  : r.body.trigger.kind === "date"
+                    ? "No row has a coming date"
+                    : r.body.trigger.kind === "schedule"
+                      ? "Its schedule has ended"
+                      : "Waits for an edit"
                 : r.state === "draft"
                   ? "Not switched on yet"
                   : "Paused; nothing goes out"}

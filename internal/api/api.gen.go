@@ -1061,21 +1061,29 @@ type Template struct {
 	Body Node   `json:"body"`
 	Id   string `json:"id"`
 
+	// Language the column whose value chooses a variant
+	Language *string `json:"language,omitempty"`
+
 	// Line the subject in its text form
-	Line      string        `json:"line"`
-	Name      string        `json:"name"`
-	Sheet     string        `json:"sheet"`
-	SheetName string        `json:"sheetName"`
-	Subject   Node          `json:"subject"`
-	UsedBy    []TemplateUse `json:"usedBy"`
-	Version   int           `json:"version"`
+	Line      string             `json:"line"`
+	Name      string             `json:"name"`
+	Sheet     string             `json:"sheet"`
+	SheetName string             `json:"sheetName"`
+	Subject   Node               `json:"subject"`
+	UsedBy    []TemplateUse      `json:"usedBy"`
+	Variants  *[]TemplateVariant `json:"variants,omitempty"`
+	Version   int                `json:"version"`
 }
 
 // TemplateBody defines model for TemplateBody.
 type TemplateBody struct {
-	Body    Node   `json:"body"`
-	Name    string `json:"name"`
-	Subject Node   `json:"subject"`
+	Body Node `json:"body"`
+
+	// Language the column whose value chooses a variant
+	Language *string            `json:"language,omitempty"`
+	Name     string             `json:"name"`
+	Subject  Node               `json:"subject"`
+	Variants *[]TemplateVariant `json:"variants,omitempty"`
 }
 
 // TemplateSave defines model for TemplateSave.
@@ -1090,6 +1098,9 @@ type TemplateUse struct {
 	Name   string `json:"name"`
 	Rule   string `json:"rule"`
 }
+
+// TemplateVariant the template in another language
+type TemplateVariant = template.Variant
 
 // Today defines model for Today.
 type Today struct {

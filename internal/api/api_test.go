@@ -98,9 +98,11 @@ func body(res *http.Response) string {
 	return string(b)
 }
 
-func (s *site) loans() *store.Sheet {
+func (s *site) loans() *store.Sheet { return s.bundle("loans") }
+
+func (s *site) bundle(name string) *store.Sheet {
 	s.t.Helper()
-	b, err := exchange.OpenBundle("../exchange/testdata/loans")
+	b, err := exchange.OpenBundle("../exchange/testdata/" + name)
 	if err != nil {
 		s.t.Fatal(err)
 	}
@@ -367,4 +369,68 @@ func TestImport(t *testing.T) {
 	if e := page.Rows[1].Cells[1]; e.Bad != nil {
 		t.Errorf("%+v", e)
 	}
+}
+
+// What the template page cannot show comes back from a save as it was, and the
+// grid and the preview show what formulas give.
+func TestTemplateKeepsItsVariants(t *testing.T) {
+	s := newSite(t, true)
+	sh := s.bundle("cases")
+	c := s.as(store.Coordinator)
+	recs, err := s.st.Templates(context.Background(), sh.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var path string
+	for _, r := range recs {
+		if r.Name == "Damp" {
+			path = "/api/sheets/" + sh.ID + "/templates/" + r.ID
+		}
+	}
+	get := func() (out Template) {
+		t.Helper()
+		if err := json.Unmarshal([]byte(body(s.call(c, "GET", path, ""))), &out); err != nil {
+			t.Fatal(err)
+		}
+		return out
+	}
+	was := get()
+	if was.Variants == nil || len(*was.Variants) == 0 || was.Language == nil {
+		t.Fatalf("%+v", was)
+	}
+	ask, _ := json.Marshal(TemplateSave{Template: TemplateBody{Name: was.Name, Subject: was.Subject, Body: was.Body, Language: was.Language, Variants: was.Variants}})
+	if res := s.call(c, "PUT", path, string(ask)); res.StatusCode != 200 {
+		t.Fatal(res.StatusCode, body(res))
+	}
+	is := get()
+	was.Version++
+	if a, b := jsonOf(was), jsonOf(is); a != b {
+		t.Errorf("saved\n%s\ncame back as\n%s", a, b)
+	}
+	var p Preview
+	preview, _ := json.Marshal(map[string]any{"index": 0, "template": TemplateBody{Name: is.Name, Subject: is.Subject, Body: is.Body, Language: is.Language, Variants: is.Variants}})
+	if err := json.Unmarshal([]byte(body(s.call(c, "POST", "/api/sheets/"+sh.ID+"/preview", string(preview)))), &p); err != nil {
+		t.Fatal(err)
+	}
+	var rows RowPage
+	if err := json.Unmarshal([]byte(body(s.call(c, "POST", "/api/sheets/"+sh.ID+"/rows/query", `{"offset":0,"limit":1}`))), &rows); err != nil {
+		t.Fatal(err)
+	}
+	core, err := sh.Core()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := range core.Columns {
+		if core.Columns[i].Formula != "" && rows.Rows[0].Cells[i].Text == "" {
+			t.Errorf("%s is empty in the grid", core.Columns[i].Name)
+		}
+	}
+	if !strings.Contains(p.Subject, "above") || len(p.Missing) > 0 {
+		t.Errorf("%+v", p)
+	}
+}
+
+func jsonOf(v any) string {
+	b, _ := json.Marshal(v)
+	return string(b)
 }

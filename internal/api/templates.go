@@ -34,6 +34,9 @@ func (s *Server) toTemplate(ctx context.Context, rec *store.Template) (Template,
 	}
 	out := Template{Id: rec.ID, Sheet: rec.SheetID, SheetName: sh.Name, Name: rec.Name, Version: int(rec.Version), Subject: core.Subject,
 		Body: core.Body, UsedBy: []TemplateUse{}}
+	if core.Language != "" {
+		out.Language, out.Variants = &core.Language, &core.Variants
+	}
 	for i := range rules {
 		r, err := rules[i].Core()
 		if err != nil {
@@ -95,7 +98,14 @@ func (s *Server) GetTemplate(ctx context.Context, r GetTemplateRequestObject) (G
 }
 
 func toCoreTemplate(b *TemplateBody) *template.Template {
-	return &template.Template{Name: b.Name, Subject: b.Subject, Body: b.Body}
+	t := &template.Template{Name: b.Name, Subject: b.Subject, Body: b.Body}
+	if b.Language != nil {
+		t.Language = *b.Language
+	}
+	if b.Variants != nil {
+		t.Variants = *b.Variants
+	}
+	return t
 }
 
 // AddTemplate implements StrictServerInterface.
@@ -157,6 +167,10 @@ func (s *Server) PreviewTemplate(ctx context.Context, r PreviewTemplateRequestOb
 	ctxOf := func(row *sheet.Row) template.Context {
 		return template.Context{Sheet: core, Row: row, Today: value.DayAt(now.In(core.Zone))}
 	}
+	computed, err := s.e.Computed(ctx, core)
+	if err != nil {
+		return nil, err
+	}
 	// The rows to leaf through: all, or those with a warning.
 	var ids []int64
 	warnings := r.Body.OnlyWarnings != nil && *r.Body.OnlyWarnings
@@ -169,6 +183,7 @@ func (s *Server) PreviewTemplate(ctx context.Context, r PreviewTemplateRequestOb
 		if err != nil {
 			return err
 		}
+		row = computed(row)
 		if len(t.Render(ctxOf(row)).Missing) > 0 {
 			ids = append(ids, rec.ID)
 		}
@@ -199,6 +214,7 @@ func (s *Server) PreviewTemplate(ctx context.Context, r PreviewTemplateRequestOb
 	if err != nil {
 		return nil, err
 	}
+	row = computed(row)
 	c := ctxOf(row)
 	rendered := t.Render(c)
 	out.Row, out.RowId, out.Subject, out.Html, out.Text = core.RowName(row), row.ID, rendered.Subject, rendered.HTML, rendered.Text
@@ -231,6 +247,10 @@ func (s *Server) CheckTemplate(ctx context.Context, r CheckTemplateRequestObject
 	if err := t.Validate(core); err != nil {
 		return nil, &engine.Refusal{Message: err.Error()}
 	}
+	computed, err := s.e.Computed(ctx, core)
+	if err != nil {
+		return nil, err
+	}
 	out := CheckTemplate200JSONResponse{Checks: []Check{}}
 	found := map[string]*Check{}
 	var order []string
@@ -251,6 +271,7 @@ func (s *Server) CheckTemplate(ctx context.Context, r CheckTemplateRequestObject
 		if err != nil {
 			return err
 		}
+		row = computed(row)
 		out.Rows++
 		ref := RowRef{Id: row.ID, Name: core.RowName(row)}
 		bad := false
@@ -325,6 +346,11 @@ func (s *Server) SendTest(ctx context.Context, r SendTestRequestObject) (SendTes
 	if err != nil {
 		return nil, err
 	}
+	computed, err := s.e.Computed(ctx, core)
+	if err != nil {
+		return nil, err
+	}
+	row = computed(row)
 	me := person(ctx)
 	boxes, err := value.ParseMailboxes(me.Email)
 	if err != nil {

@@ -1146,6 +1146,16 @@ export interface components {
             name: string;
             subject: components["schemas"]["Node"];
             body: components["schemas"]["Node"];
+            /** @description the column whose value chooses a variant */
+            language?: string;
+            variants?: components["schemas"]["TemplateVariant"][];
+        };
+        /** @description the template in another language */
+        TemplateVariant: {
+            /** @description a BCP 47 tag */
+            language: string;
+            subject: components["schemas"]["Node"];
+            body: components["schemas"]["Node"];
         };
         Template: {
             id: string;
@@ -1155,6 +1165,9 @@ export interface components {
             version: number;
             subject: components["schemas"]["Node"];
             body: components["schemas"]["Node"];
+            /** @description the column whose value chooses a variant */
+            language?: string;
+            variants?: components["schemas"]["TemplateVariant"][];
             usedBy: components["schemas"]["TemplateUse"][];
             /** @description the subject in its text form */
             line: string;

@@ -7,6 +7,17 @@ import { useEffect, useMemo, useRef, useState } from "react";
 import type { Column, Node } from "../../api/client";
 import { FieldNode } from "./field";
 
+const nodes = ["doc", "paragraph", "heading", "bulletList", "orderedList", "listItem", "hardBreak", "text", "field"];
+
+// Tells whether the editor can show a letter and give it back unchanged. Those
+// that came with a bundle may have parts, tables, buttons, pictures or colours.
+export function canEdit(n: Node): boolean {
+  const plain = (n.marks ?? []).every(
+    (m) => m.type === "bold" || m.type === "italic" || (m.type === "link" && typeof m.attrs?.["href"] === "string"),
+  );
+  return nodes.includes(n.type) && plain && (n.content ?? []).every(canEdit);
+}
+
 type Pick = { items: Column[]; at: number; x: number; y: number; choose: (c: Column) => void } | null;
 
 // Typing [ opens the list of columns; what follows narrows it.

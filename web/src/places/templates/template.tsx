@@ -9,7 +9,7 @@ import { useKey } from "../../parts/shortcuts";
 import { LetterFrame } from "../../parts/slip";
 import { count } from "../../parts/time";
 import { Fields } from "./field";
-import { BodyEditor, SubjectEditor, Tools } from "./letter";
+import { BodyEditor, canEdit, SubjectEditor, Tools } from "./letter";
 
 const empty: Node = { type: "doc", content: [{ type: "paragraph" }] };
 
@@ -32,6 +32,8 @@ export function TemplatePlace() {
 }
 
 function TemplateEditor({ sheet, template }: { sheet: Sheet; template?: Template }) {
+  // What this page cannot show whole it does not change.
+  const whole = !template || (!template.variants?.length && canEdit(template.subject) && canEdit(template.body));
   const [name, setName] = useState(template?.name ?? "");
   const [subject, setSubject] = useState<Node>(template?.subject ?? empty);
   const [body, setBody] = useState<Node>(template?.body ?? empty);
@@ -39,15 +41,17 @@ function TemplateEditor({ sheet, template }: { sheet: Sheet; template?: Template
   const [only, setOnly] = useState(false);
   const [find, setFind] = useState("");
   const [names, setNames] = useState(false);
-  const [twin, setTwin] = useState<"letter" | "text">("letter");
+  const [twin, setTwin] = useState<"letter" | "text">(whole ? "letter" : "text");
   const [error, setError] = useState("");
   const [editor, setEditor] = useState<Editor | null>(null);
   const [target, setTarget] = useState<Editor | null>(null);
-  const may = useMay("coordinator");
+  const coordinator = useMay("coordinator");
+  const may = coordinator && whole;
   const mayTest = useMay("editor");
   const client = useQueryClient();
   const navigate = useNavigate();
-  const draft = useMemo(() => ({ name: name || "unnamed", subject, body }), [name, subject, body]);
+  const { language, variants } = template ?? {};
+  const draft = useMemo(() => ({ name: name || "unnamed", subject, body, language, variants }), [name, subject, body, language, variants]);
   const [settled, setSettled] = useState(draft);
   useEffect(() => {
     const t = window.setTimeout(() => setSettled(draft), 200);
@@ -226,13 +230,28 @@ function TemplateEditor({ sheet, template }: { sheet: Sheet; template?: Template
         </div>
         <div className="flex min-h-0 flex-1 border-t border-hair">
           <div className="flex min-w-0 flex-1 flex-col border-r border-hair px-5 pt-4 pr-7">
+            {!whole && (
+              <p className="mb-3 text-ink-2">
+                This letter came with a bundle and has{" "}
+                {template?.variants?.length
+                  ? `a text in ${count(template.variants.length, "other language")}`
+                  : "parts that are set in the bundle"}
+                , so it is changed there. It is shown as a row gets it.
+              </p>
+            )}
             {editor && may && <Tools body={editor} target={target ?? editor} columns={sheet.columns} />}
-            <div className="min-h-0 flex-1 overflow-auto border border-hair-2 bg-sheet px-13 py-6.5 max-lg:px-6">
-              <SubjectEditor content={subject} columns={sheet.columns} editable={may} onChange={setSubject} onFocus={setTarget} />
-              <div onFocus={() => setTarget(editor)}>
-                <BodyEditor content={body} columns={sheet.columns} editable={may} onChange={setBody} onReady={setEditor} />
+            {whole ? (
+              <div className="min-h-0 flex-1 overflow-auto border border-hair-2 bg-sheet px-13 py-6.5 max-lg:px-6">
+                <SubjectEditor content={subject} columns={sheet.columns} editable={may} onChange={setSubject} onFocus={setTarget} />
+                <div onFocus={() => setTarget(editor)}>
+                  <BodyEditor content={body} columns={sheet.columns} editable={may} onChange={setBody} onReady={setEditor} />
+                </div>
               </div>
-            </div>
+            ) : (
+              <div className="min-h-0 flex-1 overflow-auto">
+                {pv && total > 0 && <LetterFrame html={pv.html} title="The letter" height={520} />}
+              </div>
+            )}
             <div className="flex h-[46px] flex-none items-center gap-4 text-ink-2">
               <button type="button" className="link" disabled={index === 0} onClick={() => leaf(-1)}>
                 previous<kbd className="key">,</kbd>

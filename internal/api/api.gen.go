@@ -1254,6 +1254,15 @@ type ReleaseRuleJSONBody struct {
 	Approve bool `json:"approve"`
 }
 
+// SendByHandJSONBody defines parameters for SendByHand.
+type SendByHandJSONBody struct {
+	// Batch names this sending; asked for again with the same name nothing is sent twice
+	Batch string `json:"batch"`
+
+	// Rows ids of rows
+	Rows []string `json:"rows"`
+}
+
 // SetRuleStateJSONBody defines parameters for SetRuleState.
 type SetRuleStateJSONBody struct {
 	State SetRuleStateJSONBodyState `json:"state"`
@@ -1348,6 +1357,9 @@ type SaveRuleJSONRequestBody = RuleSave
 
 // ReleaseRuleJSONRequestBody defines body for ReleaseRule for application/json ContentType.
 type ReleaseRuleJSONRequestBody ReleaseRuleJSONBody
+
+// SendByHandJSONRequestBody defines body for SendByHand for application/json ContentType.
+type SendByHandJSONRequestBody SendByHandJSONBody
 
 // SetRuleStateJSONRequestBody defines body for SetRuleState for application/json ContentType.
 type SetRuleStateJSONRequestBody SetRuleStateJSONBody
@@ -1522,9 +1534,15 @@ type ServerInterface interface {
 	// SaveRule Save a rule
 	// (PUT /sheets/{sheet}/rules/{rule})
 	SaveRule(ctx *echo.Context, sheet string, rule string) error
+	// IncludePast Hold, to be looked through, what was past when the rule was switched on or passed while it was paused
+	// (POST /sheets/{sheet}/rules/{rule}/past)
+	IncludePast(ctx *echo.Context, sheet string, rule string) error
 	// ReleaseRule Let the brake and the first run of a rule go, and approve or drop what is held for it
 	// (POST /sheets/{sheet}/rules/{rule}/release)
 	ReleaseRule(ctx *echo.Context, sheet string, rule string) error
+	// SendByHand Have a rule that is sent by hand write to picked rows
+	// (POST /sheets/{sheet}/rules/{rule}/send)
+	SendByHand(ctx *echo.Context, sheet string, rule string) error
 	// SetRuleState Switch a rule on or pause it
 	// (PUT /sheets/{sheet}/rules/{rule}/state)
 	SetRuleState(ctx *echo.Context, sheet string, rule string) error
@@ -2454,6 +2472,30 @@ func (w *ServerInterfaceWrapper) SaveRule(ctx *echo.Context) error {
 	return err
 }
 
+// IncludePast converts echo context to params.
+func (w *ServerInterfaceWrapper) IncludePast(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// ------------- Path parameter "rule" -------------
+	var rule string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "rule", ctx.Param("rule"), &rule, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter rule: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.IncludePast(ctx, sheet, rule)
+	return err
+}
+
 // ReleaseRule converts echo context to params.
 func (w *ServerInterfaceWrapper) ReleaseRule(ctx *echo.Context) error {
 	var err error
@@ -2475,6 +2517,30 @@ func (w *ServerInterfaceWrapper) ReleaseRule(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ReleaseRule(ctx, sheet, rule)
+	return err
+}
+
+// SendByHand converts echo context to params.
+func (w *ServerInterfaceWrapper) SendByHand(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// ------------- Path parameter "rule" -------------
+	var rule string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "rule", ctx.Param("rule"), &rule, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter rule: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SendByHand(ctx, sheet, rule)
 	return err
 }
 
@@ -2705,6 +2771,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/sheets/:sheet/rules/:rule", wrapper.GetRule, options.OperationMiddlewares["getRule"]...)
 	router.PUT(options.BaseURL+"/sheets/:sheet/rules/:rule", wrapper.SaveRule, options.OperationMiddlewares["saveRule"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/rules/:rule/release", wrapper.ReleaseRule, options.OperationMiddlewares["releaseRule"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/rules/:rule/send", wrapper.SendByHand, options.OperationMiddlewares["sendByHand"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/rules/:rule/past", wrapper.IncludePast, options.OperationMiddlewares["includePast"]...)
 	router.PUT(options.BaseURL+"/sheets/:sheet/rules/:rule/state", wrapper.SetRuleState, options.OperationMiddlewares["setRuleState"]...)
 	router.GET(options.BaseURL+"/templates", wrapper.ListTemplates, options.OperationMiddlewares["listTemplates"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/templates", wrapper.AddTemplate, options.OperationMiddlewares["addTemplate"]...)
@@ -4847,6 +4915,48 @@ func (response SaveRuledefaultApplicationProblemPlusJSONResponse) VisitSaveRuleR
 	return err
 }
 
+type IncludePastRequestObject struct {
+	Sheet string `json:"sheet"`
+	Rule  string `json:"rule"`
+}
+
+type IncludePastResponseObject interface {
+	VisitIncludePastResponse(w http.ResponseWriter) error
+}
+
+type IncludePast200JSONResponse struct {
+	Emails int `json:"emails"`
+}
+
+func (response IncludePast200JSONResponse) VisitIncludePastResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type IncludePastdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response IncludePastdefaultApplicationProblemPlusJSONResponse) VisitIncludePastResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ReleaseRuleRequestObject struct {
 	Sheet string `json:"sheet"`
 	Rule  string `json:"rule"`
@@ -4879,6 +4989,49 @@ type ReleaseRuledefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ReleaseRuledefaultApplicationProblemPlusJSONResponse) VisitReleaseRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SendByHandRequestObject struct {
+	Sheet string `json:"sheet"`
+	Rule  string `json:"rule"`
+	Body  *SendByHandJSONRequestBody
+}
+
+type SendByHandResponseObject interface {
+	VisitSendByHandResponse(w http.ResponseWriter) error
+}
+
+type SendByHand200JSONResponse struct {
+	Emails int `json:"emails"`
+}
+
+func (response SendByHand200JSONResponse) VisitSendByHandResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SendByHanddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SendByHanddefaultApplicationProblemPlusJSONResponse) VisitSendByHandResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5363,9 +5516,15 @@ type StrictServerInterface interface {
 	// SaveRule Save a rule
 	// (PUT /sheets/{sheet}/rules/{rule})
 	SaveRule(ctx context.Context, request SaveRuleRequestObject) (SaveRuleResponseObject, error)
+	// IncludePast Hold, to be looked through, what was past when the rule was switched on or passed while it was paused
+	// (POST /sheets/{sheet}/rules/{rule}/past)
+	IncludePast(ctx context.Context, request IncludePastRequestObject) (IncludePastResponseObject, error)
 	// ReleaseRule Let the brake and the first run of a rule go, and approve or drop what is held for it
 	// (POST /sheets/{sheet}/rules/{rule}/release)
 	ReleaseRule(ctx context.Context, request ReleaseRuleRequestObject) (ReleaseRuleResponseObject, error)
+	// SendByHand Have a rule that is sent by hand write to picked rows
+	// (POST /sheets/{sheet}/rules/{rule}/send)
+	SendByHand(ctx context.Context, request SendByHandRequestObject) (SendByHandResponseObject, error)
 	// SetRuleState Switch a rule on or pause it
 	// (PUT /sheets/{sheet}/rules/{rule}/state)
 	SetRuleState(ctx context.Context, request SetRuleStateRequestObject) (SetRuleStateResponseObject, error)
@@ -7211,6 +7370,32 @@ func (sh *strictHandler) SaveRule(ctx *echo.Context, sheet string, rule string) 
 	return nil
 }
 
+// IncludePast operation middleware
+func (sh *strictHandler) IncludePast(ctx *echo.Context, sheet string, rule string) error {
+	var request IncludePastRequestObject
+
+	request.Sheet = sheet
+	request.Rule = rule
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.IncludePast(ctx.Request().Context(), request.(IncludePastRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "IncludePast")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(IncludePastResponseObject); ok {
+		return validResponse.VisitIncludePastResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ReleaseRule operation middleware
 func (sh *strictHandler) ReleaseRule(ctx *echo.Context, sheet string, rule string) error {
 	var request ReleaseRuleRequestObject
@@ -7254,6 +7439,55 @@ func (sh *strictHandler) ReleaseRule(ctx *echo.Context, sheet string, rule strin
 		return err
 	} else if validResponse, ok := response.(ReleaseRuleResponseObject); ok {
 		return validResponse.VisitReleaseRuleResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SendByHand operation middleware
+func (sh *strictHandler) SendByHand(ctx *echo.Context, sheet string, rule string) error {
+	var request SendByHandRequestObject
+
+	request.Sheet = sheet
+	request.Rule = rule
+
+	var body SendByHandJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SendByHand(ctx.Request().Context(), request.(SendByHandRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SendByHand")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SendByHandResponseObject); ok {
+		return validResponse.VisitSendByHandResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

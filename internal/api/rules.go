@@ -258,3 +258,23 @@ func (s *Server) ReleaseRule(ctx context.Context, r ReleaseRuleRequestObject) (R
 	n, err := s.e.Release(ctx, r.Sheet, r.Rule, r.Body.Approve, person(ctx).Name)
 	return ReleaseRule200JSONResponse{Emails: n}, err
 }
+
+// SendByHand implements StrictServerInterface.
+func (s *Server) SendByHand(ctx context.Context, r SendByHandRequestObject) (SendByHandResponseObject, error) {
+	ids := make([]int64, len(r.Body.Rows))
+	for i, text := range r.Body.Rows {
+		id, err := parseID(text)
+		if err != nil {
+			return nil, err
+		}
+		ids[i] = id
+	}
+	n, err := s.e.SendByHand(ctx, r.Sheet, r.Rule, r.Body.Batch, ids, person(ctx).Name)
+	return SendByHand200JSONResponse{Emails: n}, err
+}
+
+// IncludePast implements StrictServerInterface.
+func (s *Server) IncludePast(ctx context.Context, r IncludePastRequestObject) (IncludePastResponseObject, error) {
+	n, err := s.e.IncludePast(ctx, r.Sheet, r.Rule, person(ctx).Name)
+	return IncludePast200JSONResponse{Emails: n}, err
+}

@@ -75,6 +75,7 @@ type work struct {
 
 	actor     string // who has it done
 	approved  bool   // a person lets it go: nothing but the lever holds it
+	past      bool   // what is recorded now was past at the baseline
 	spared    bool   // what is recorded now was held: its late limit has stood still
 	sendingOn *bool
 	queued    bool
@@ -404,7 +405,7 @@ func (w *work) record(ctx context.Context, sb *sheetBook, rb *ruleBook, row *she
 	if err != nil {
 		return err
 	}
-	d := &store.Delivery{Occasion: id[:], SheetID: sb.record.ID, RuleID: rb.record.ID, RowID: rowID, Step: c.Step, Reaction: c.Kind.Reaction() && c.Base == "",
+	d := &store.Delivery{Occasion: id[:], SheetID: sb.record.ID, RuleID: rb.record.ID, RowID: rowID, Step: c.Step, Reaction: c.Kind.Reaction() && c.Base == "" && !w.past,
 		SenderID: sb.record.SenderID, DueAt: c.Due, JudgedAt: w.now, Origin: string(origin), Facts: rb.factsOf(row, c.At), Attempt: 1}
 	if wid != id {
 		d.Base = wid[:]
@@ -461,6 +462,8 @@ func (w *work) holds(ctx context.Context, p *pendingDelivery, v plan.Verdict) (s
 	switch {
 	case err != nil:
 		return "", err
+	case w.past: // even while sending is off: switching it on must not let it go
+		return heldPast, nil
 	case !on:
 		return heldOff, nil
 	case w.approved:
@@ -479,6 +482,7 @@ const (
 	heldAsks   = "the rule asks first"
 	heldFirst  = "the rule's first run waits to be looked through"
 	heldWindow = "mended, and waits for its send window"
+	heldPast   = "was past when the rule was switched on"
 	heldBrake  = "the brake holds the rule: more emails at once than expected"
 )
 
@@ -591,7 +595,7 @@ func (w *work) flush(ctx context.Context) error {
 		if p.ID == 0 {
 			continue // another process has written this occasion
 		}
-		w.events = append(w.events, store.DeliveryEvent(p.Delivery, w.now, "nivot", map[string]any{"reason": p.Reason}))
+		w.events = append(w.events, store.DeliveryEvent(p.Delivery, w.now, w.actor, map[string]any{"reason": p.Reason}))
 		if p.letter != nil {
 			p.letter.DeliveryID = p.ID
 			letters = append(letters, *p.letter)

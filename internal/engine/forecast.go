@@ -201,7 +201,7 @@ func (e *Engine) Effect(ctx context.Context, sheetID string, r *rule.Rule) (*Eff
 		if s.Holds(row, now, plan.Memory{}) {
 			f.Rows++
 		}
-		f.Past += s.Past(row, now)
+		f.Past += len(s.Past(row, time.Time{}, now, nil))
 		for _, c := range s.Foresee(row, now, now, end.Add(-plan.Tick)) {
 			f.count(s, row, c, midnight, loc)
 		}

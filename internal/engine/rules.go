@@ -138,7 +138,8 @@ func (e *Engine) SetRuleState(ctx context.Context, sheetID, id string, st rule.S
 			if before != rule.On {
 				return refuse("only a rule that is on can be paused")
 			}
-			out.ArmingAfter = nil
+			now := e.now()
+			out.ArmingAfter, out.PausedAt = nil, &now
 			if err := tx.DropRuleEntries(ctx, id); err != nil {
 				return err
 			}

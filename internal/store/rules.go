@@ -24,6 +24,7 @@ type Rule struct {
 	ArmedRows   int64
 	BrakedAt    *time.Time // the brake holds the rule's emails from reactions since then
 	ReleasedAt  *time.Time // somebody has let its first run go
+	PausedAt    *time.Time // when it was last paused
 	CreatedAt   time.Time
 	DeletedAt   *time.Time
 }

@@ -82,25 +82,6 @@ func (p *foresight) add(o rule.Occasion, to time.Time) {
 	}
 }
 
-// pastSpan is how far back Past looks.
-const pastSpan = 400 * 24 * time.Hour
-
-// Past counts the row's due times up to an instant that would have been
-// emails: the baseline that switching on leaves as it is.
-func (s *Setting) Past(row *sheet.Row, at time.Time) int {
-	if s.Rule.Trigger.Kind == rule.Date {
-		return len(s.Rule.Due(row.ID, s.Anchor(row), &s.timing, at.Add(-pastSpan), at.Add(-pastSpan), at, nil))
-	}
-	if s.Rule.Trigger.Kind == rule.Change || s.Rule.Trigger.Kind == rule.Threshold {
-		// As if it had just been added: what is so already would have fired.
-		st := rule.Standing{}
-		if _, ok := s.Settle(nil, row, at, &st); ok {
-			return 1
-		}
-	}
-	return 0
-}
-
 // horizon is how far ahead Explain looks for the next email.
 const horizon = 20 * 366 * 24 * time.Hour
 

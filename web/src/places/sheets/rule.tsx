@@ -152,7 +152,7 @@ function RuleEditor({ sheet, rule, templates }: { sheet: Sheet; rule?: Rule; tem
             {sheet.name}
           </Link>
           , {state === "on" ? "is on" : state === "paused" ? "is paused" : "is not on yet"}.{" "}
-          {live && reacts && "It answers edits as they settle."}
+          {live && reacts && (body.trigger.kind === "by-hand" ? "It is sent by hand." : "It answers edits as they settle.")}
           {live && !reacts && (
             <>
               {state === "on" && !changed ? "Writes" : "Would write"} <span className="figure">{count(e.emails, "email")}</span> in the next

@@ -266,7 +266,9 @@ function Margin({
                     ? "No row has a coming date"
                     : r.body.trigger.kind === "schedule"
                       ? "Its schedule has ended"
-                      : "Waits for an edit"
+                      : r.body.trigger.kind === "by-hand"
+                        ? "Sent by hand"
+                        : "Waits for an edit"
                 : r.state === "draft"
                   ? "Not switched on yet"
                   : "Paused; nothing goes out"}

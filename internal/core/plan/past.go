@@ -1,0 +1,41 @@
+package plan
+
+import (
+	"time"
+
+	"nivot/internal/core/rule"
+	"nivot/internal/core/sheet"
+)
+
+// PastSpan is how far back due times are past, and no longer forgotten.
+const PastSpan = 400 * 24 * time.Hour
+
+// Past gives what a baseline leaves as it is on a row: the due times after
+// since and not after the baseline, zero being for ever, and the state or the limit the row stands
+// in. An episode is the one the standing has counted; number 0 is one that had
+// begun before the rule counted. Of other triggers nothing is past.
+func (s *Setting) Past(row *sheet.Row, since, base time.Time, st *rule.Standing) []rule.Occasion {
+	paused := !since.IsZero()
+	if from := base.Add(-PastSpan); since.Before(from) {
+		since = from
+	}
+	switch s.Rule.Trigger.Kind {
+	case rule.Date:
+		return s.Rule.Due(row.ID, s.Anchor(row), &s.timing, since, since, base, nil)
+	case rule.Change, rule.Threshold:
+		// As if it had just been added: what is so already would have fired.
+		o, ok := s.Settle(nil, row, base, &rule.Standing{})
+		if !ok {
+			return nil
+		}
+		if o.N = 0; st != nil {
+			o.N = st.Number
+		}
+		if paused && o.N == 0 {
+			return nil // it had begun before the pause, and before the rule counted
+		}
+		o.Due, o.Unmoved = base, time.Time{}
+		return []rule.Occasion{o}
+	}
+	return nil
+}

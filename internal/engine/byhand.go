@@ -1,0 +1,90 @@
+package engine
+
+import (
+	"context"
+	"slices"
+	"strconv"
+
+	"nivot/internal/core/delivery"
+	"nivot/internal/core/rule"
+	"nivot/internal/store"
+)
+
+// maxByHand bounds how many rows one batch by hand may have.
+const maxByHand = 1000
+
+// SendByHand has a rule that is sent by hand write to the rows a person has
+// picked, each as it is now. batch names the sending: asked for again, say
+// because the answer to the first asking was lost, it sends nothing twice. It
+// gives how many emails have been queued or held.
+func (e *Engine) SendByHand(ctx context.Context, sheetID, ruleID, batch string, ids []int64, actor string) (n int, err error) {
+	if len(ids) == 0 || len(ids) > maxByHand {
+		return 0, refuse("pick 1 to %d rows; these are %d", maxByHand, len(ids))
+	}
+	if batch == "" {
+		return 0, &Refusal{Field: "/batch", Message: "the sending needs a name of its own, so that asking again does not send twice"}
+	}
+	ids = slices.Clone(ids)
+	slices.Sort(ids) // rows are locked in one order
+	ids = slices.Compact(ids)
+	err = e.Store.Tx(ctx, func(tx *store.Store) error {
+		n = 0
+		w := newWork(e, tx, e.now())
+		w.actor, w.approved = actor, true // they have looked: neither a first run nor a question holds it
+		sb, err := w.book.sheet(ctx, sheetID)
+		if err != nil {
+			return err
+		}
+		rb := sb.rule(ruleID)
+		switch {
+		case rb == nil:
+			return store.ErrNotFound
+		case rb.setting.Rule.Trigger.Kind != rule.ByHand:
+			return refuse("this rule is not one that is sent by hand")
+		case rb.record.State != rule.On:
+			return refuse("this rule is not on; switch it on first")
+		}
+		if w.rows, err = tx.LockRowsIn(ctx, ids); err != nil {
+			return err
+		}
+		if err := w.loadStandings(ctx, ids); err != nil {
+			return err
+		}
+		occ := make([]rule.Occasion, len(ids))
+		for i, id := range ids {
+			row := w.rows[id]
+			if row == nil || row.SheetID != sheetID || row.DeletedAt != nil {
+				return refuse("row %d is not there any more; look at the rows again", id)
+			}
+			occ[i] = rule.Occasion{Rule: ruleID, Row: strconv.FormatInt(id, 10), Kind: rule.ByHand, Batch: ruleID + " " + batch, Due: w.now}
+		}
+		if err := w.ask(ctx, occ); err != nil {
+			return err
+		}
+		for i, id := range ids {
+			if w.judged[occ[i].Identity()] {
+				continue
+			}
+			row, err := w.rows[id].Core(sb.sheet)
+			if err != nil {
+				return err
+			}
+			if err := w.take(ctx, sb, rb, row, occ[i], w.now); err != nil {
+				return err
+			}
+		}
+		if err := w.flush(ctx); err != nil {
+			return err
+		}
+		for _, p := range w.written {
+			if p.ID != 0 && (p.State == delivery.Queued || p.State == delivery.Held) {
+				n++
+			}
+		}
+		return nil
+	})
+	if err == nil {
+		poke(e.wakeQueue)
+	}
+	return n, err
+}

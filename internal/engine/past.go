@@ -1,0 +1,103 @@
+package engine
+
+import (
+	"context"
+	"time"
+
+	"nivot/internal/core/delivery"
+	"nivot/internal/core/rule"
+	"nivot/internal/store"
+)
+
+// IncludePast takes up what the baseline of a rule that is on has left as it
+// is, as emails that are held until somebody looks them through: after a pause
+// what passed meanwhile, else what was past when the rule was switched on.
+// Asking again adds nothing. It gives how many emails it has held.
+func (e *Engine) IncludePast(ctx context.Context, sheetID, ruleID, actor string) (n int, err error) {
+	for after := int64(0); ; {
+		var last int64
+		var held int
+		err := e.Store.Tx(ctx, func(tx *store.Store) error {
+			last, held = 0, 0
+			rec, err := tx.LockRule(ctx, ruleID)
+			if err != nil {
+				return err
+			}
+			if rec.SheetID != sheetID {
+				return store.ErrNotFound
+			}
+			if rec.State != rule.On {
+				return refuse("this rule is not on; switch it on first")
+			}
+			rows, err := tx.LockRowsAfter(ctx, sheetID, after, roundBatch)
+			if err != nil {
+				return err
+			}
+			if len(rows) == roundBatch {
+				last = rows[len(rows)-1].ID
+			}
+			w := newWork(e, tx, e.now())
+			w.actor, w.past, w.spared = actor, true, true
+			if err := w.takePast(ctx, rec, rows); err != nil {
+				return err
+			}
+			if err := w.flush(ctx); err != nil {
+				return err
+			}
+			for _, p := range w.written {
+				if p.ID != 0 && p.State == delivery.Held {
+					held++
+				}
+			}
+			return nil
+		})
+		if err == nil {
+			n += held
+		}
+		if err != nil || last == 0 {
+			return n, err
+		}
+		after = last
+	}
+}
+
+func (w *work) takePast(ctx context.Context, rec *store.Rule, rows []store.Row) error {
+	sb, err := w.book.sheet(ctx, rec.SheetID)
+	if err != nil {
+		return err
+	}
+	rb := sb.rule(rec.ID)
+	since := time.Time{}
+	if rec.PausedAt != nil {
+		since = *rec.PausedAt
+	}
+	ids := make([]int64, len(rows))
+	for i := range rows {
+		ids[i] = rows[i].ID
+	}
+	if err := w.loadStandings(ctx, ids); err != nil {
+		return err
+	}
+	for i := range rows {
+		row, err := rows[i].SettledCore(sb.sheet)
+		if err != nil {
+			return err
+		}
+		if row == nil || rows[i].DeletedAt != nil {
+			continue
+		}
+		occ := rb.setting.Past(row, since, rb.baseline(), w.standing(rb, rows[i].ID))
+		if err := w.ask(ctx, occ); err != nil {
+			return err
+		}
+		for _, o := range occ {
+			if w.judged[o.Identity()] {
+				continue
+			}
+			if err := w.take(ctx, sb, rb, row, o, w.now); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}

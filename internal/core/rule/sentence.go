@@ -182,6 +182,9 @@ func (r *Rule) thenWords(s *sheet.Sheet, template func(id string) string) string
 		if len(st.To) > 0 {
 			w += " to " + addresses(s, st.To)
 		}
+		if len(st.Cc) > 0 {
+			w += ", copy to " + addresses(s, st.Cc)
+		}
 		parts = append(parts, w+")")
 	}
 	out := join2(parts, "and")

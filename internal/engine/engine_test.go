@@ -2,7 +2,9 @@ package engine
 
 import (
 	"context"
+	"fmt"
 	"net"
+	"os"
 	"sort"
 	"strings"
 	"sync"
@@ -17,7 +19,16 @@ import (
 	"nivot/internal/store"
 )
 
-func TestMain(m *testing.M) { dbtest.Main(m) }
+func TestMain(m *testing.M) {
+	if dsn := os.Getenv(peerDSN); dsn != "" { // this process is the second server of a test
+		if err := runPeer(dsn); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		return
+	}
+	dbtest.Main(m)
+}
 
 // fixture is an engine on a database of its own, with a clock that the test
 // moves and a practice mail server.
@@ -31,6 +42,7 @@ type fixture struct {
 	// arrived holds when each of them did; dsn is the database.
 	arrived []time.Time
 	dsn     string
+	peer    *peer // the second server, if there is one
 }
 
 func at(s string) time.Time {
@@ -98,8 +110,11 @@ func (f *fixture) advance(to time.Time) {
 		if next.After(f.clock) {
 			f.clock = next
 		}
-		end := !f.clock.Before(to)
+		now, end := f.clock, !f.clock.Before(to)
 		f.mu.Unlock()
+		if f.peer != nil {
+			f.peer.tell(now)
+		}
 		f.Wake()
 		if end {
 			f.settled()

@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"context"
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
@@ -22,7 +21,7 @@ import (
 const modelTrials = 14
 
 // Section 7: random bundles with random edits, played through the running
-// engines (two, on one database) on a practice clock, arrive at the practice
+// engines (two processes on one database) on a practice clock, arrive at the practice
 // mail server as exactly what the rehearsal printed: nothing more, nothing
 // less, nothing twice, each at its instant.
 func TestModel(t *testing.T) {
@@ -82,7 +81,7 @@ func playModel(t *testing.T, seed uint64) {
 		t.Fatal(err)
 	}
 	f := newFixture(t, from.Format(time.RFC3339))
-	f.second()
+	f.peer = startPeer(t, f.dsn, from)
 	weekdays, closed := b.Calendar.Names()
 	if _, err := f.SetCalendar(f.ctx, weekdays, closed, "test"); err != nil {
 		t.Fatal(err)
@@ -368,19 +367,6 @@ func (g *gen) edits(b *exchange.Bundle, from, to time.Time) string {
 		out.WriteByte('\n')
 	}
 	return out.String()
-}
-
-// second starts another engine on the fixture's database and clock.
-func (f *fixture) second() {
-	s, err := store.Open(f.dsn)
-	if err != nil {
-		f.t.Fatal(err)
-	}
-	e := New(s, func() time.Time { f.mu.Lock(); defer f.mu.Unlock(); return f.clock }, Options{Poll: 20 * time.Millisecond, Lease: 3 * time.Second, Name: "second"})
-	ctx, cancel := context.WithCancel(f.ctx)
-	done := make(chan struct{})
-	go func() { defer close(done); _ = e.Run(ctx) }()
-	f.t.Cleanup(func() { cancel(); <-done; s.Close() })
 }
 
 // timed lists what has arrived with the instant at which it did.

@@ -4,6 +4,7 @@ import { toast } from "sonner";
 import { type Schemas, type Sheet, upload, words } from "../../api/client";
 import { Slip } from "../../parts/slip";
 import { count } from "../../parts/time";
+import { CsvFile } from "../../parts/csvfile";
 
 // Rows of a file met by key with those of a sheet: first what it would do,
 // then doing it.
@@ -60,16 +61,10 @@ export function BringIn({ sheet, onClose }: { sheet: Sheet; onClose: () => void 
           "This sheet has no key column, so every row of the file is added."
         )}
       </p>
-      <input
-        type="file"
-        accept=".csv,.tsv,.txt,text/csv"
-        aria-label="CSV file"
-        onChange={(e) => {
-          const f = e.target.files?.[0];
-          if (f) {
-            setFile(f);
-            void send(f, true);
-          }
+      <CsvFile
+        onFile={(f) => {
+          setFile(f);
+          void send(f, true);
         }}
       />
       <p role="alert" className="mt-3 text-brick">

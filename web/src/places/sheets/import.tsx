@@ -4,6 +4,7 @@ import { useEffect, useState } from "react";
 import { type Schemas, type Sheet, upload, words } from "../../api/client";
 import { useZone } from "../../parts/session";
 import { count } from "../../parts/time";
+import { CsvFile } from "../../parts/csvfile";
 
 type Guess = Schemas["GuessedColumn"];
 type Preview = Schemas["ImportPreview"];
@@ -114,17 +115,11 @@ export function ImportPlace() {
         </h1>
       </div>
       <div className="flex flex-wrap items-center gap-4 px-5 pb-3">
-        <input
-          type="file"
-          accept=".csv,.tsv,.txt,text/csv"
-          aria-label="CSV file"
-          onChange={(e) => {
-            const f = e.target.files?.[0];
-            if (f) {
-              setFile(f);
-              setName("");
-              void look(f, locale);
-            }
+        <CsvFile
+          onFile={(f) => {
+            setFile(f);
+            setName("");
+            void look(f, locale);
           }}
         />
         {preview && (

@@ -184,7 +184,7 @@ func (s *Server) PreviewTemplate(ctx context.Context, r PreviewTemplateRequestOb
 			return err
 		}
 		row = computed(row)
-		if len(t.Render(ctxOf(row)).Missing) > 0 {
+		if len(t.Check(ctxOf(row)).Missing) > 0 {
 			ids = append(ids, rec.ID)
 		}
 		return nil
@@ -274,35 +274,15 @@ func (s *Server) CheckTemplate(ctx context.Context, r CheckTemplateRequestObject
 		row = computed(row)
 		out.Rows++
 		ref := RowRef{Id: row.ID, Name: core.RowName(row)}
-		bad := false
-		if a, ok := core.Column(core.Address); ok {
-			switch v := row.Cell(a); {
-			case v.IsEmpty():
-				note(Stop, a.Name+" is empty; these cannot go out", ref)
-				bad = true
-			case v.IsUnreadable():
-				note(Stop, a.Name+" is no address; these cannot go out", ref)
-				bad = true
+		gaps := t.Gaps(template.Context{Sheet: core, Row: row, Today: value.DayAt(now.In(core.Zone))})
+		for _, g := range gaps {
+			level := Warn
+			if g.Stops {
+				level = Stop
 			}
+			note(level, g.Text, ref)
 		}
-		rendered := t.Render(template.Context{Sheet: core, Row: row, Today: value.DayAt(now.In(core.Zone))})
-		for _, id := range rendered.Missing {
-			c, ok := core.Column(id)
-			if !ok {
-				continue
-			}
-			what := " is empty and has no other words"
-			if row.Cell(c).IsUnreadable() {
-				what = " cannot be read and has no other words"
-			}
-			note(Warn, c.Name+what, ref)
-			bad = true
-		}
-		if rendered.Subject == "" {
-			note(Warn, "The subject is empty", ref)
-			bad = true
-		}
-		if !bad {
+		if len(gaps) == 0 {
 			out.Good++
 		}
 		return nil

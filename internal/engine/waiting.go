@@ -189,7 +189,7 @@ func (w *work) review(ctx context.Context, en store.Entry) error {
 		return err
 	}
 	if d.RowID == 0 {
-		return w.reviewRoundUp(en, sb, d)
+		return w.reviewRoundUp(en, d)
 	}
 	rec, err := w.tx.Row(ctx, d.RowID)
 	if err != nil {
@@ -227,7 +227,7 @@ func byItself(reason string) bool {
 
 // reviewRoundUp lets a round-up that was held go as it was written; one that is
 // incomplete is missed in the end: the next round says it anew.
-func (w *work) reviewRoundUp(en store.Entry, _ *sheetBook, d *store.Delivery) error {
+func (w *work) reviewRoundUp(en store.Entry, d *store.Delivery) error {
 	if en.Kind == store.Late {
 		return w.end(d, delivery.Missed, "was not mended within the late limit: "+d.Reason)
 	}
@@ -236,7 +236,7 @@ func (w *work) reviewRoundUp(en store.Entry, _ *sheetBook, d *store.Delivery) er
 		d.Reason = "sending was switched on again"
 		w.queued = true
 		w.changed = append(w.changed, d)
-		w.events = append(w.events, store.DeliveryEvent(d, w.now, "nivot", map[string]any{"reason": d.Reason}))
+		w.events = append(w.events, store.DeliveryEvent(d, w.now, w.actor, map[string]any{"reason": d.Reason}))
 	}
 	return nil
 }

@@ -55,11 +55,18 @@ func (p *parser) word(w string) bool { return p.tok.kind == name && strings.Equa
 
 // expression is or of ands of nots of comparisons of sums of products.
 func (p *parser) expression() (*node, error) {
+	return p.nested(p.tok.at, func() (*node, error) {
+		return p.logic("or", func() (*node, error) { return p.logic("and", p.not) })
+	})
+}
+
+// nested reads a part one level deeper; at is where it begins.
+func (p *parser) nested(at int, part func() (*node, error)) (*node, error) {
 	if p.depth++; p.depth > maxDepth {
-		return nil, p.fail(p.tok.at, "the formula is nested too deeply")
+		return nil, p.fail(at, "the formula is nested too deeply")
 	}
 	defer func() { p.depth-- }()
-	return p.logic("or", func() (*node, error) { return p.logic("and", p.not) })
+	return part()
 }
 
 func (p *parser) logic(word string, part func() (*node, error)) (*node, error) {
@@ -85,11 +92,7 @@ func (p *parser) not() (*node, error) {
 	if err := p.step(); err != nil {
 		return nil, err
 	}
-	if p.depth++; p.depth > maxDepth {
-		return nil, p.fail(at, "the formula is nested too deeply")
-	}
-	defer func() { p.depth-- }()
-	n, err := p.not()
+	n, err := p.nested(at, p.not)
 	if err != nil {
 		return nil, err
 	}
@@ -142,11 +145,7 @@ func (p *parser) unary() (*node, error) {
 	if err := p.step(); err != nil {
 		return nil, err
 	}
-	if p.depth++; p.depth > maxDepth {
-		return nil, p.fail(at, "the formula is nested too deeply")
-	}
-	defer func() { p.depth-- }()
-	n, err := p.unary()
+	n, err := p.nested(at, p.unary)
 	if err != nil {
 		return nil, err
 	}

@@ -119,16 +119,8 @@ func (s *Setting) step(o *rule.Occasion, row *sheet.Row, facts rule.Facts) Verdi
 	if _, ok := s.Templates[st.Template]; !ok {
 		return skip("no wording fits")
 	}
-	if o.Mailbox != "" && bad == "" {
-		still := v.To[:0:0]
-		for _, m := range v.To {
-			if m.Key() == o.Mailbox {
-				still = append(still, m)
-			}
-		}
-		if v.To = still; len(still) == 0 {
-			return skip("%s is no longer among the recipients", o.Mailbox)
-		}
+	if bad == "" && !v.only(o.Mailbox) {
+		return skip("%s is no longer among the recipients", o.Mailbox)
 	}
 	if v, done := s.address(&v, row, bad, to); done {
 		return v

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -137,18 +138,20 @@ func (s *Setting) Again(o rule.Occasion, row *sheet.Row, at time.Time, m Memory)
 	if v, done := s.address(&v, row, bad, s.Rule.To); done {
 		return v
 	}
-	if o.Mailbox != "" {
-		only := v.To[:0:0]
-		for _, m := range v.To {
-			if m.Key() == o.Mailbox {
-				only = append(only, m)
-			}
-		}
-		if v.To = only; len(only) == 0 {
-			return skip("%s is no longer among the recipients", o.Mailbox)
-		}
+	if !v.only(o.Mailbox) {
+		return skip("%s is no longer among the recipients", o.Mailbox)
 	}
 	return s.written(v, row, facts)
+}
+
+// only leaves the one mailbox that each has given an occasion, if it has, and
+// tells whether it is still there.
+func (v *Verdict) only(mailbox string) bool {
+	if mailbox == "" {
+		return true
+	}
+	v.To = slices.DeleteFunc(slices.Clone(v.To), func(m value.Mailbox) bool { return m.Key() != mailbox })
+	return len(v.To) > 0
 }
 
 // sends is the outcome of an email that goes.

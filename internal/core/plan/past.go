@@ -7,16 +7,17 @@ import (
 	"nivot/internal/core/sheet"
 )
 
-// PastSpan is how far back due times are past, and no longer forgotten.
-const PastSpan = 400 * 24 * time.Hour
+// pastSpan bounds how far back due times are past; older ones are forgotten.
+const pastSpan = 400 * 24 * time.Hour
 
 // Past gives what a baseline leaves as it is on a row: the due times after
-// since and not after the baseline, zero being for ever, and the state or the limit the row stands
-// in. An episode is the one the standing has counted; number 0 is one that had
-// begun before the rule counted. Of other triggers nothing is past.
+// since, zero being for ever, and not after the baseline, and the state or the
+// limit the row stands in. An episode is the one the standing has counted;
+// number 0 is one that had begun before the rule counted. Of other triggers
+// nothing is past.
 func (s *Setting) Past(row *sheet.Row, since, base time.Time, st *rule.Standing) []rule.Occasion {
 	paused := !since.IsZero()
-	if from := base.Add(-PastSpan); since.Before(from) {
+	if from := base.Add(-pastSpan); since.Before(from) {
 		since = from
 	}
 	switch s.Rule.Trigger.Kind {

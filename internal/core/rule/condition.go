@@ -123,7 +123,6 @@ func Leaf(column string, op Op, v *Operand) Condition {
 }
 func AllOf(cs ...Condition) Condition { return Condition{All: cs, form: 'a'} }
 func AnyOf(cs ...Condition) Condition { return Condition{Any: cs, form: 'y'} }
-func NotOf(c Condition) Condition     { return Condition{Not: &c, form: 'n'} }
 
 // TextOperand, NumberOperand and ListOperand build operands in code.
 func TextOperand(s string) *Operand            { return &Operand{Text: &s} }

@@ -357,11 +357,11 @@ func (b *bench) sheetOf(n, rules int) (*store.Store, *engine.Engine, *store.Shee
 	if err := e.CreateSheet(b.ctx, rec, cols, 0, 1, "bench"); err != nil {
 		return nil, nil, nil, nil, err
 	}
-	rows := make([]map[string]string, n)
-	for i := range rows {
-		rows[i] = map[string]string{"c1": fmt.Sprintf("LN-%07d", i), "c2": fmt.Sprintf("contact%d@borrower.example", i), "c3": "2028-03-22"}
+	rows := engine.Incoming{Columns: []string{"c1", "c2", "c3"}, Rows: make([][]string, n)}
+	for i := range rows.Rows {
+		rows.Rows[i] = []string{fmt.Sprintf("LN-%07d", i), fmt.Sprintf("contact%d@borrower.example", i), "2028-03-22"}
 	}
-	if _, err := e.Import(b.ctx, rec.ID, rows, engine.ImportOptions{Quiet: true}, "bench"); err != nil {
+	if _, err := e.Import(b.ctx, rec.ID, rows, engine.ImportOptions{Quiet: true}, engine.System("bench")); err != nil {
 		return nil, nil, nil, nil, err
 	}
 	tpl := &template.Template{Name: "Return"}

@@ -59,16 +59,17 @@ func (f *fixture) shake(g *gen, rec *store.Sheet) string {
 	switch g.r.IntN(9) {
 	case 0:
 		if len(rows) > 1 {
-			must(f.DeleteRow(f.ctx, rec.ID, rows[0].ID, "test"))
+			_, err := f.DeleteRow(f.ctx, rec.ID, rows[0].ID, System("test"))
+			must(err)
 			if g.maybe(2) {
 				f.advance(f.Now().Add(time.Duration(g.r.IntN(86400)) * time.Second))
-				_, err := f.RestoreRow(f.ctx, rec.ID, rows[0].ID, "test")
+				_, err := f.RestoreRow(f.ctx, rec.ID, rows[0].ID, System("test"))
 				must(err)
 			}
 		}
 		return "a deletion"
 	case 1:
-		_, err := f.AddRow(f.ctx, rec.ID, []CellEdit{{Column: "c1", Text: fmt.Sprint("N-", g.r.IntN(1e6))}, {Column: "c2", Text: g.cell("Due")}, {Column: "c3", Text: g.cell("Read")}}, "test")
+		_, err := f.AddRow(f.ctx, rec.ID, []CellEdit{{Column: "c1", Text: fmt.Sprint("N-", g.r.IntN(1e6))}, {Column: "c2", Text: g.cell("Due")}, {Column: "c3", Text: g.cell("Read")}}, System("test"))
 		must(err)
 		return "an addition"
 	case 2:
@@ -91,7 +92,12 @@ func (f *fixture) shake(g *gen, rec *store.Sheet) string {
 		must(err)
 		return "the working calendar"
 	case 5:
-		_, err := f.ChangeSheet(f.ctx, rec.ID, SheetChange{Rename: map[string]string{"c2": g.one("Due", "Return due", "Back by")}}, "test")
+		rec, err := f.Store.Sheet(f.ctx, rec.ID)
+		must(err)
+		core, err := rec.Core()
+		must(err)
+		core.Columns[1].Name = g.one("Due", "Return due", "Back by")
+		_, err = f.ChangeColumns(f.ctx, rec.ID, ColumnsChange{Columns: core.Columns}, nil, "test")
 		must(err)
 		return "a column's name"
 	}
@@ -109,7 +115,7 @@ func (f *fixture) shake(g *gen, rec *store.Sheet) string {
 		c, _ := s.ColumnNamed(name)
 		cells = append(cells, CellEdit{Column: c.ID, Text: g.cell(name)})
 	}
-	_, err = f.EditRow(f.ctx, rec.ID, rows[g.r.IntN(len(rows))].ID, cells, "test")
+	_, err = f.EditRow(f.ctx, rec.ID, rows[g.r.IntN(len(rows))].ID, cells, System("test"))
 	must(err)
 	return "an edit"
 }

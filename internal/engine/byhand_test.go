@@ -43,7 +43,7 @@ func TestByHand(t *testing.T) {
 		t.Fatalf("it does not stand on record who sent it: %+v, %v", events, err)
 	}
 	var refusal *Refusal
-	if err := f.DeleteRow(f.ctx, rec.ID, rows[5], "Ines"); err != nil {
+	if _, err := f.DeleteRow(f.ctx, rec.ID, rows[5], System("Ines")); err != nil {
 		t.Fatal(err)
 	}
 	for _, c := range []struct {

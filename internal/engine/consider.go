@@ -27,7 +27,7 @@ const armBatch = 2000
 // A tick costs what is due, not what is stored.
 func (e *Engine) Tick(ctx context.Context) (int, error) {
 	now := e.now()
-	due, err := e.Store.HasDueAgenda(ctx, now)
+	due, err := e.Store.HasDueAgenda(ctx, now, false)
 	if err != nil || !due {
 		return 0, err
 	}

@@ -151,11 +151,11 @@ func manyLoans(t testing.TB, e *Engine, n int, due string, smtpPort int) *store.
 	if err := e.CreateSheet(ctx, rec, cols, 0, 1, "test"); err != nil {
 		t.Fatal(err)
 	}
-	rows := make([]map[string]string, n)
-	for i := range rows {
-		rows[i] = map[string]string{"c1": fmt.Sprintf("LN-%05d", i), "c2": fmt.Sprintf("contact%d@borrower.example", i), "c3": due}
+	rows := Incoming{Columns: []string{"c1", "c2", "c3"}}
+	for i := range n {
+		rows.Rows = append(rows.Rows, []string{fmt.Sprintf("LN-%05d", i), fmt.Sprintf("contact%d@borrower.example", i), due})
 	}
-	if _, err := e.Import(ctx, rec.ID, rows, ImportOptions{Quiet: true}, "test"); err != nil {
+	if _, err := e.Import(ctx, rec.ID, rows, ImportOptions{Quiet: true}, System("test")); err != nil {
 		t.Fatal(err)
 	}
 	tpl := &template.Template{Name: "Return"}

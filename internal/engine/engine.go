@@ -44,6 +44,7 @@ type Engine struct {
 	views  map[string]*view // guarded by viewMu
 
 	forecasts forecasts
+	jobs      sync.WaitGroup // work that goes on when its request is over
 }
 
 // New makes an engine.
@@ -89,6 +90,7 @@ func (e *Engine) Run(ctx context.Context) error {
 		wg.Go(func() { f(ctx) })
 	}
 	wg.Wait()
+	e.jobs.Wait()
 	return nil
 }
 
@@ -140,7 +142,7 @@ func pause(ctx context.Context, d time.Duration) {
 // slips past between two questions.
 func (e *Engine) Idle(ctx context.Context) (bool, error) {
 	now := e.now()
-	if due, err := e.Store.HasDueAgenda(ctx, now); err != nil || due {
+	if due, err := e.Store.HasDueAgenda(ctx, now, true); err != nil || due {
 		return false, err
 	}
 	on, err := e.Store.SendingOn(ctx)

@@ -226,7 +226,7 @@ func (f *fixture) play(b *exchange.Bundle, rec *store.Sheet, edits []plan.Edit) 
 			cells = append(cells, CellEdit{Column: c.ID, Text: b.Sheet.Input(old, v)})
 		}
 		if ed.Add {
-			if _, err := f.AddRow(f.ctx, rec.ID, cells, "test"); err != nil {
+			if _, err := f.AddRow(f.ctx, rec.ID, cells, System("test")); err != nil {
 				f.t.Fatal(err)
 			}
 			continue
@@ -236,9 +236,9 @@ func (f *fixture) play(b *exchange.Bundle, rec *store.Sheet, edits []plan.Edit) 
 			f.t.Fatal(err)
 		}
 		if ed.Delete {
-			err = f.DeleteRow(f.ctx, rec.ID, row.ID, "test")
+			_, err = f.DeleteRow(f.ctx, rec.ID, row.ID, System("test"))
 		} else {
-			_, err = f.EditRow(f.ctx, rec.ID, row.ID, cells, "test")
+			_, err = f.EditRow(f.ctx, rec.ID, row.ID, cells, System("test"))
 		}
 		if err != nil {
 			f.t.Fatal(err)

@@ -2,6 +2,8 @@ package engine
 
 import (
 	"context"
+	"fmt"
+	"slices"
 	"strconv"
 
 	"nivot/internal/core/rule"
@@ -78,15 +80,21 @@ func (e *Engine) Install(ctx context.Context, b *exchange.Bundle, switchOn bool,
 	if err := e.CreateSheet(ctx, rec, cols, key, address, actor); err != nil {
 		return nil, err
 	}
-	rows := make([]map[string]string, len(b.Rows))
-	for i, r := range b.Rows {
-		rows[i] = map[string]string{}
-		for k := range b.Sheet.Columns {
-			c := &b.Sheet.Columns[k]
-			rows[i][colIDs[c.ID]] = b.Sheet.Input(c, r.Cell(c))
+	var in Incoming
+	var stored []*sheet.Column
+	for k := range b.Sheet.Columns {
+		if c := &b.Sheet.Columns[k]; c.Type != value.Formula {
+			in.Columns, stored = append(in.Columns, colIDs[c.ID]), append(stored, c)
 		}
 	}
-	if _, err := e.Import(ctx, rec.ID, rows, ImportOptions{Quiet: true}, actor); err != nil {
+	for _, r := range b.Rows {
+		cells := make([]string, len(stored))
+		for k, c := range stored {
+			cells[k] = b.Sheet.Input(c, r.Cell(c))
+		}
+		in.Rows = append(in.Rows, cells)
+	}
+	if _, err := e.Import(ctx, rec.ID, in, ImportOptions{Quiet: true}, System(actor)); err != nil {
 		return nil, err
 	}
 	tplIDs := map[string]string{}
@@ -139,13 +147,13 @@ func (e *Engine) Install(ctx context.Context, b *exchange.Bundle, switchOn bool,
 
 // SheetChange is what a person changes of a sheet; nil leaves it.
 type SheetChange struct {
-	Name          *string
-	SettleSeconds *int
-	Rename        map[string]string // columns by id
+	Name                         *string
+	SettleSeconds, Frozen        *int
+	Key, Address, Named, Written *string // columns by id, or ""
 }
 
-// ChangeSheet changes a sheet. Renaming breaks nothing: rules and templates
-// name columns by id.
+// ChangeSheet changes a sheet: what it is called, how long its rows rest, and
+// which of its columns say what a row is and whom it concerns.
 func (e *Engine) ChangeSheet(ctx context.Context, id string, c SheetChange, actor string) (rec *store.Sheet, err error) {
 	err = e.Store.Tx(ctx, func(tx *store.Store) error {
 		if rec, err = tx.LockSheet(ctx, id); err != nil {
@@ -156,21 +164,46 @@ func (e *Engine) ChangeSheet(ctx context.Context, id string, c SheetChange, acto
 			return err
 		}
 		if c.Name != nil {
-			rec.Name = value.Trim(*c.Name)
+			if rec.Name = value.Trim(*c.Name); rec.Name == "" {
+				return &Refusal{Field: "/name", Message: "a sheet needs a name"}
+			}
 		}
 		if c.SettleSeconds != nil {
 			rec.SettleSeconds = *c.SettleSeconds
 		}
-		if err := core.Rename(c.Rename); err != nil {
-			return &Refusal{Field: "/rename", Message: err.Error()}
+		if c.Frozen != nil {
+			rec.Frozen = *c.Frozen
 		}
-		rec.SetColumns(core.Columns)
+		for _, r := range []struct {
+			field  string
+			asked  *string
+			column *string
+			types  []value.Type
+		}{
+			{"/address", c.Address, &rec.AddressColumn, []value.Type{value.Email}},
+			{"/nameColumn", c.Named, &rec.NameColumn, []value.Type{value.Text, value.Choice}},
+			{"/languageColumn", c.Written, &rec.LanguageColumn, []value.Type{value.Text, value.Choice}},
+		} {
+			if r.asked == nil {
+				continue
+			}
+			if col, ok := core.Column(*r.asked); *r.asked != "" && (!ok || !slices.Contains(r.types, col.ValueType())) {
+				return &Refusal{Field: r.field, Message: fmt.Sprintf("a column of type %s is wanted here", r.types[0])}
+			}
+			*r.column = *r.asked
+		}
+		if c.Key != nil && *c.Key != rec.KeyColumn {
+			if err := setKey(ctx, tx, rec, *c.Key, nil); err != nil {
+				return err
+			}
+		}
 		rec.Version++
 		if err := tx.SaveSheet(ctx, rec); err != nil {
 			return err
 		}
 		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventSheetSaved, SheetID: id,
-			Detail: store.Detail(map[string]any{"name": rec.Name, "rename": c.Rename, "settleSeconds": rec.SettleSeconds})})
+			Detail: store.Detail(map[string]any{"name": rec.Name, "settleSeconds": rec.SettleSeconds, "key": rec.KeyColumn, "address": rec.AddressColumn,
+				"nameColumn": rec.NameColumn, "languageColumn": rec.LanguageColumn})})
 	})
 	return rec, err
 }

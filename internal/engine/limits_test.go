@@ -36,7 +36,7 @@ func TestDailyCap(t *testing.T) {
 	if held.State != delivery.Held || held.Reason != heldCap {
 		t.Errorf("over the cap: %s, %s", held.State, held.Reason)
 	}
-	if _, err := f.EditRow(f.ctx, rec.ID, rows[4], []CellEdit{{Column: "c2", Text: "new@x.example"}}, "test"); err != nil {
+	if _, err := f.EditRow(f.ctx, rec.ID, rows[4], []CellEdit{{Column: "c2", Text: "new@x.example"}}, System("test")); err != nil {
 		t.Fatal(err)
 	}
 	f.advance(at("2027-03-16T00:00:30Z"))
@@ -117,7 +117,7 @@ func (f *fixture) reacting(n int, change func(*rule.Rule)) (*store.Sheet, *store
 func (f *fixture) edit(rec *store.Sheet, rows []int64, text string) {
 	f.t.Helper()
 	for _, id := range rows {
-		if _, err := f.EditRow(f.ctx, rec.ID, id, []CellEdit{{Column: "c3", Text: text}}, "test"); err != nil {
+		if _, err := f.EditRow(f.ctx, rec.ID, id, []CellEdit{{Column: "c3", Text: text}}, System("test")); err != nil {
 			f.t.Fatal(err)
 		}
 	}
@@ -172,7 +172,7 @@ func TestFirstRun(t *testing.T) {
 	if d, err := f.Decide(f.ctx, f.delivery(rows[1]).ID, Drop, "Ines"); err != nil || d.State != delivery.Dropped {
 		t.Fatal(d, err)
 	}
-	if err := f.DeleteRow(f.ctx, rec.ID, rows[2], "Ines"); err != nil {
+	if _, err := f.DeleteRow(f.ctx, rec.ID, rows[2], System("Ines")); err != nil {
 		t.Fatal(err)
 	}
 	if n, err := f.Release(f.ctx, rec.ID, r.ID, true, "Ines"); err != nil || n != 2 {

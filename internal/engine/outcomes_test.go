@@ -28,7 +28,7 @@ func (f *fixture) loan(addresses ...string) (*store.Sheet, []int64) {
 	}
 	var ids []int64
 	for i, r := range rows {
-		if _, err := f.EditRow(f.ctx, rec.ID, r.ID, []CellEdit{{Column: "c2", Text: addresses[i]}}, "test"); err != nil {
+		if _, err := f.EditRow(f.ctx, rec.ID, r.ID, []CellEdit{{Column: "c2", Text: addresses[i]}}, System("test")); err != nil {
 			f.t.Fatal(err)
 		}
 		ids = append(ids, r.ID)
@@ -99,13 +99,13 @@ func TestDecisions(t *testing.T) {
 		t.Error(err)
 	}
 	var refusal *Refusal
-	if _, err := f.EditRow(f.ctx, rec.ID, rows[1], []CellEdit{{Column: "c2", Text: ""}}, "Ines"); err != nil {
+	if _, err := f.EditRow(f.ctx, rec.ID, rows[1], []CellEdit{{Column: "c2", Text: ""}}, System("Ines")); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := f.Decide(f.ctx, failed.ID, SendAgain, "Ines"); !errors.As(err, &refusal) || !strings.Contains(err.Error(), "no usable address") {
 		t.Error(err)
 	}
-	if _, err := f.EditRow(f.ctx, rec.ID, rows[1], []CellEdit{{Column: "c2", Text: "mended@x.example"}}, "Ines"); err != nil {
+	if _, err := f.EditRow(f.ctx, rec.ID, rows[1], []CellEdit{{Column: "c2", Text: "mended@x.example"}}, System("Ines")); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := f.Decide(f.ctx, failed.ID, SendAgain, "Ines"); err != nil {
@@ -140,7 +140,7 @@ func TestLever(t *testing.T) {
 	if len(f.subjects()) != 0 || f.delivery(rows[0]).State != delivery.Held {
 		t.Fatalf("with the lever off: %v, %s", f.subjects(), f.delivery(rows[0]).State)
 	}
-	if _, err := f.EditRow(f.ctx, rec.ID, rows[1], []CellEdit{{Column: "c3", Text: "2027-06-01"}}, "Ines"); err != nil {
+	if _, err := f.EditRow(f.ctx, rec.ID, rows[1], []CellEdit{{Column: "c3", Text: "2027-06-01"}}, System("Ines")); err != nil {
 		t.Fatal(err)
 	}
 	f.advance(at("2027-03-15T10:30:00Z"))
@@ -174,7 +174,7 @@ func TestBaselineAndPause(t *testing.T) {
 	}
 	edit := func(due string) {
 		t.Helper()
-		if _, err := f.EditRow(f.ctx, rec.ID, rows[0], []CellEdit{{Column: "c3", Text: due}}, "Ines"); err != nil {
+		if _, err := f.EditRow(f.ctx, rec.ID, rows[0], []CellEdit{{Column: "c3", Text: due}}, System("Ines")); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -224,7 +224,7 @@ func TestEditConflict(t *testing.T) {
 	rec, rows := f.loan("a@x.example")
 	seen := "a@x.example"
 	edit := func(text string) error {
-		_, err := f.EditRow(f.ctx, rec.ID, rows[0], []CellEdit{{Column: "c2", Text: text, Expected: &seen}}, "Ines")
+		_, err := f.EditRow(f.ctx, rec.ID, rows[0], []CellEdit{{Column: "c2", Text: text, Expected: &seen}}, System("Ines"))
 		return err
 	}
 	if err := edit("b@x.example"); err != nil {
@@ -258,22 +258,22 @@ func TestNeverTwiceLive(t *testing.T) {
 		id := rows[r.IntN(len(rows))]
 		switch r.IntN(9) {
 		case 0, 1, 2:
-			_, err = f.EditRow(f.ctx, rec.ID, id, []CellEdit{{Column: "c3", Text: day()}}, "Ines")
+			_, err = f.EditRow(f.ctx, rec.ID, id, []CellEdit{{Column: "c3", Text: day()}}, System("Ines"))
 		case 3:
-			_, err = f.EditRow(f.ctx, rec.ID, id, []CellEdit{{Column: "c2", Text: []string{"", "z@x.example"}[r.IntN(2)]}}, "Ines")
+			_, err = f.EditRow(f.ctx, rec.ID, id, []CellEdit{{Column: "c2", Text: []string{"", "z@x.example"}[r.IntN(2)]}}, System("Ines"))
 		case 4:
-			if err = f.DeleteRow(f.ctx, rec.ID, id, "Ines"); err == nil && r.IntN(5) > 0 {
-				_, err = f.RestoreRow(f.ctx, rec.ID, id, "Ines")
+			if _, err = f.DeleteRow(f.ctx, rec.ID, id, System("Ines")); err == nil && r.IntN(5) > 0 {
+				_, err = f.RestoreRow(f.ctx, rec.ID, id, System("Ines"))
 			}
 		case 5:
-			var file []map[string]string
+			file := Incoming{Columns: []string{"c1", "c2", "c3"}}
 			for i := range 4 {
 				if r.IntN(5) > 0 {
-					file = append(file, map[string]string{"c1": "LN-0000" + strconv.Itoa(i), "c2": "n@x.example", "c3": day()})
+					file.Rows = append(file.Rows, []string{"LN-0000" + strconv.Itoa(i), "n@x.example", day()})
 				}
 			}
-			r.Shuffle(len(file), func(i, j int) { file[i], file[j] = file[j], file[i] })
-			_, err = f.Import(f.ctx, rec.ID, file, ImportOptions{}, "Ines")
+			r.Shuffle(len(file.Rows), func(i, j int) { file.Rows[i], file.Rows[j] = file.Rows[j], file.Rows[i] })
+			_, err = f.Import(f.ctx, rec.ID, file, ImportOptions{}, System("Ines"))
 		case 6:
 			st := []rule.State{rule.On, rule.Paused}[r.IntN(2)]
 			if _, err = f.SetRuleState(f.ctx, rec.ID, rules[0].ID, st, "Ines"); err == nil && st == rule.Paused {

@@ -166,6 +166,19 @@ func (e *Engine) Rearm(ctx context.Context, tx *store.Store, now time.Time) erro
 	if err != nil {
 		return err
 	}
+	return rearm(ctx, tx, rules, now)
+}
+
+// rearmSheet has the agenda of a sheet's rules computed anew.
+func (e *Engine) rearmSheet(ctx context.Context, tx *store.Store, sheetID string) error {
+	rules, err := tx.Rules(ctx, sheetID)
+	if err != nil {
+		return err
+	}
+	return rearm(ctx, tx, rules, e.now())
+}
+
+func rearm(ctx context.Context, tx *store.Store, rules []store.Rule, now time.Time) error {
 	for i := range rules {
 		r := &rules[i]
 		if r.State != rule.On {

@@ -18,7 +18,7 @@ import (
 
 // mend judges the row's incomplete emails again.
 func (w *work) mend(ctx context.Context, sb *sheetBook, rowID int64, row *sheet.Row, at time.Time) error {
-	waiting, err := w.tx.LockRowDeliveries(ctx, rowID, delivery.Incomplete)
+	waiting, err := w.tx.LockRowDeliveries(ctx, delivery.Incomplete, rowID)
 	if err != nil {
 		return err
 	}

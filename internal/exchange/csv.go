@@ -32,8 +32,65 @@ type Table struct {
 	Heading   []string
 	Rows      [][]string
 	Lines     []int
-	Encoding  string // "UTF-8", "UTF-16" or "Windows-1252"
-	Separator rune
+	Encoding  string // "UTF-8", "UTF-16" or "Windows-1252"; "workbook"
+	Separator rune   // 0 for a workbook
+
+	Worksheets []string // of a workbook: those that can be seen
+	Worksheet  string   // and the one that was read
+}
+
+// Choice says which part of a workbook is the table.
+type Choice struct {
+	Worksheet string // "" for the first
+	Heading   int    // the row that names the columns; 0 for the first that is filled
+}
+
+// ReadTable reads a file of rows, whichever it is: a workbook or text. What
+// WriteCSV made harmless is as it was.
+func ReadTable(b []byte, c Choice, l *value.Locale) (*Table, error) {
+	if bytes.HasPrefix(b, []byte("PK\x03\x04")) {
+		return ReadXLSX(b, c.Worksheet, c.Heading, l)
+	}
+	if bytes.HasPrefix(b, []byte("\xD0\xCF\x11\xE0")) {
+		return nil, &FileError{Message: "this is a workbook of the old binary form, or one with a password; save it as .xlsx or .csv"}
+	}
+	t, err := ReadCSV(b)
+	if err != nil {
+		return nil, err
+	}
+	for _, r := range append([][]string{t.Heading}, t.Rows...) {
+		for i := range r {
+			r[i] = original(r[i])
+		}
+	}
+	return t, nil
+}
+
+// add adds a row, the first as the heading. col is where its first cell too
+// many stands.
+func (t *Table) add(rec []string, line, col int) error {
+	if t.Heading == nil {
+		if t.Heading = trimEnd(rec); len(t.Heading) > MaxColumns {
+			return &FileError{Line: line, Message: fmt.Sprintf("the file has more than %d columns", MaxColumns)}
+		}
+		return nil
+	}
+	if n := len(t.Heading); len(rec) > n {
+		if !blank(rec[n:]) {
+			return &FileError{Line: line, Column: max(col, n+1), Message: fmt.Sprintf("the line has %d cells, the heading only %d%s", len(rec), n,
+				map[bool]string{true: "; is a separator not in quotes?"}[t.Separator != 0])}
+		}
+		rec = rec[:n]
+	}
+	for len(rec) < len(t.Heading) {
+		rec = append(rec, "")
+	}
+	if len(t.Rows) == MaxRows {
+		return &FileError{Line: line, Message: fmt.Sprintf("the file has more than %d rows", MaxRows)}
+	}
+	t.Rows = append(t.Rows, rec)
+	t.Lines = append(t.Lines, line)
+	return nil
 }
 
 // FileError is a fault in a file of rows, with its place.
@@ -80,29 +137,13 @@ func ReadCSV(b []byte) (*Table, error) {
 		if blank(rec) {
 			continue
 		}
-		if t.Heading == nil {
-			t.Heading = trimEnd(rec)
-			if len(t.Heading) > MaxColumns {
-				return nil, &FileError{Line: line, Message: fmt.Sprintf("the file has more than %d columns", MaxColumns)}
-			}
-			continue
+		col := 0
+		if t.Heading != nil && len(rec) > len(t.Heading) {
+			line, col = r.FieldPos(len(t.Heading))
 		}
-		if len(rec) > len(t.Heading) {
-			if !blank(rec[len(t.Heading):]) {
-				ln, col := r.FieldPos(len(t.Heading))
-				return nil, &FileError{Line: ln, Column: col, Message: fmt.Sprintf(
-					"the line has %d cells, the heading only %d; is a separator not in quotes?", len(rec), len(t.Heading))}
-			}
-			rec = rec[:len(t.Heading)]
+		if err := t.add(rec, line, col); err != nil {
+			return nil, err
 		}
-		for len(rec) < len(t.Heading) {
-			rec = append(rec, "")
-		}
-		if len(t.Rows) == MaxRows {
-			return nil, &FileError{Line: line, Message: fmt.Sprintf("the file has more than %d rows", MaxRows)}
-		}
-		t.Rows = append(t.Rows, rec)
-		t.Lines = append(t.Lines, line)
 	}
 	if t.Heading == nil {
 		return nil, &FileError{Message: "the file is empty; its first line should name the columns"}

@@ -12,14 +12,15 @@ type AgendaKind string
 
 // The kinds of agenda entries.
 const (
-	Settle   AgendaKind = "settle" // a row has rested
-	Due      AgendaKind = "due"    // a rule must look at a row
-	Moved    AgendaKind = "moved"  // a reaction that the window moved falls due
-	Follow   AgendaKind = "follow" // a follow-up falls due
-	RoundDue AgendaKind = "round"  // a schedule comes round
-	Arm      AgendaKind = "arm"    // a rule has been switched on: compute its rows' entries
-	Late     AgendaKind = "late"   // an incomplete email's late limit passes
-	Review   AgendaKind = "review" // a held email is to be judged again
+	Settle   AgendaKind = "settle"  // a row has rested
+	Due      AgendaKind = "due"     // a rule must look at a row
+	Moved    AgendaKind = "moved"   // a reaction that the window moved falls due
+	Follow   AgendaKind = "follow"  // a follow-up falls due
+	RoundDue AgendaKind = "round"   // a schedule comes round
+	Arm      AgendaKind = "arm"     // a rule has been switched on: compute its rows' entries
+	Late     AgendaKind = "late"    // an incomplete email's late limit passes
+	Review   AgendaKind = "review"  // a held email is to be judged again
+	Refresh  AgendaKind = "refresh" // a sheet's source is to be looked at; considered by itself
 )
 
 // Entry is one agenda entry.
@@ -31,7 +32,7 @@ type Entry struct {
 	RuleID     string
 	RowID      int64
 	DeliveryID int64      // Follow: the first email's
-	Nr         int64      // Moved: the reaction's number; Follow: step and recurrence
+	Nr         int64      // Moved: the reaction's number; Follow: step and recurrence; Refresh: the source
 	Since      *time.Time // Due: occasions up to here have been judged or are baseline
 	Known      *time.Time // Due: since when the row's date has been known; nil: the baseline
 	DoneRows   int64      // Round: the row up to which it has been judged
@@ -46,7 +47,7 @@ func (Entry) TableName() string { return "agenda" }
 // A batch that is full is filled up with all that is due at its last instant,
 // so that what falls due together is counted together.
 func (s *Store) ClaimAgenda(ctx context.Context, now time.Time, limit int) (out []Entry, err error) {
-	err = s.DB(ctx).Raw("SELECT * FROM agenda WHERE due_at <= ? ORDER BY due_at, id LIMIT ? FOR UPDATE SKIP LOCKED", now, limit).Scan(&out).Error
+	err = s.DB(ctx).Raw("SELECT * FROM agenda WHERE due_at <= ? AND kind <> 'refresh' ORDER BY due_at, id LIMIT ? FOR UPDATE SKIP LOCKED", now, limit).Scan(&out).Error
 	if err != nil || len(out) < limit {
 		return out, err
 	}
@@ -61,10 +62,15 @@ func (s *Store) ClaimAgenda(ctx context.Context, now time.Time, limit int) (out 
 }
 
 // HasDueAgenda tells, without locking, whether anything is due: the usual
-// answer of a tick, and the cheap one.
-func (s *Store) HasDueAgenda(ctx context.Context, now time.Time) (bool, error) {
+// answer of a tick, and the cheap one. What is due to be refreshed counts only
+// where asked for.
+func (s *Store) HasDueAgenda(ctx context.Context, now time.Time, refresh bool) (bool, error) {
 	var ids []int64
-	err := s.DB(ctx).Raw("SELECT id FROM agenda WHERE due_at <= ? ORDER BY due_at, id LIMIT 1", now).Scan(&ids).Error
+	q := "SELECT id FROM agenda WHERE due_at <= ? AND kind <> 'refresh' ORDER BY due_at, id LIMIT 1"
+	if refresh {
+		q = "SELECT id FROM agenda WHERE due_at <= ? ORDER BY due_at, id LIMIT 1"
+	}
+	err := s.DB(ctx).Raw(q, now).Scan(&ids).Error
 	return len(ids) > 0, err
 }
 
@@ -134,9 +140,9 @@ func (s *Store) WakeFollows(ctx context.Context, deliveryID int64, now time.Time
 	return s.DB(ctx).Exec("UPDATE agenda SET due_at = ? WHERE delivery_id = ? AND kind = 'follow' AND due_at > ?", now, deliveryID, now).Error
 }
 
-// DropRowEntries removes what the agenda holds of a row.
-func (s *Store) DropRowEntries(ctx context.Context, rowID int64) error {
-	return s.DB(ctx).Exec("DELETE FROM agenda WHERE row_id = ?", rowID).Error
+// DropRowEntries removes what the agenda holds of rows.
+func (s *Store) DropRowEntries(ctx context.Context, rowIDs ...int64) error {
+	return chunks(rowIDs, 1000, func(c []int64) error { return s.DB(ctx).Exec("DELETE FROM agenda WHERE row_id IN ?", c).Error })
 }
 
 // NextInstant gives the next instant at which anything is to be considered or

@@ -202,9 +202,14 @@ func (s *Store) LockDelivery(ctx context.Context, id int64) (*Delivery, error) {
 	return &d, first(s.DB(ctx).Raw("SELECT * FROM deliveries WHERE id = ? FOR UPDATE", id).Take(&d).Error)
 }
 
-// LockRowDeliveries locks and gives a row's deliveries in a state.
-func (s *Store) LockRowDeliveries(ctx context.Context, rowID int64, st delivery.State) (out []Delivery, err error) {
-	err = s.DB(ctx).Raw("SELECT * FROM deliveries WHERE row_id = ? AND state = ? ORDER BY id FOR UPDATE", rowID, st).Scan(&out).Error
+// LockRowDeliveries locks and gives rows' deliveries in a state.
+func (s *Store) LockRowDeliveries(ctx context.Context, st delivery.State, rowIDs ...int64) (out []Delivery, err error) {
+	err = chunks(rowIDs, 1000, func(c []int64) error {
+		var ds []Delivery
+		err := s.DB(ctx).Raw("SELECT * FROM deliveries WHERE row_id IN ? AND state = ? ORDER BY id FOR UPDATE", c, st).Scan(&ds).Error
+		out = append(out, ds...)
+		return err
+	})
 	return out, err
 }
 

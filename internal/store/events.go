@@ -16,6 +16,7 @@ type Event struct {
 	RowID      int64
 	RuleID     string
 	DeliveryID int64
+	ChangeID   *int64 // of a member of a change of several rows: the id of its head
 	Detail     string // JSON
 }
 
@@ -25,7 +26,16 @@ const (
 	EventRowEdited     = "row-edited"
 	EventRowDeleted    = "row-deleted"
 	EventRowRestored   = "row-restored"
+	EventRowGone       = "row-gone"
+	EventRowBack       = "row-back"
+	EventChanged       = "changed" // the head of a change of several rows
 	EventImported      = "imported"
+	EventRefreshed     = "refreshed" // from its source
+	EventRefreshFailed = "refresh-failed"
+	EventUndone        = "undone"
+	EventFormSaved     = "form-saved"
+	EventSourceSaved   = "source-saved"
+	EventTokenSaved    = "token-saved"
 	EventSheetSaved    = "sheet-saved"
 	EventRuleSaved     = "rule-saved"
 	EventRuleState     = "rule-state"
@@ -54,6 +64,66 @@ func (s *Store) AddEvents(ctx context.Context, events ...Event) error {
 		}
 	}
 	return chunks(events, bulk, func(c []Event) error { return s.DB(ctx).Create(&c).Error })
+}
+
+// changeKinds are the kinds of events that change rows or columns.
+var changeKinds = []string{EventRowAdded, EventRowEdited, EventRowDeleted, EventRowRestored, EventChanged, EventImported, EventRefreshed,
+	EventRefreshFailed, EventUndone, EventSheetSaved, EventFormSaved, EventSourceSaved}
+
+// AddHead appends the head of a change and gives its id.
+func (s *Store) AddHead(ctx context.Context, ev Event) (int64, error) {
+	if ev.Detail == "" {
+		ev.Detail = "{}"
+	}
+	err := s.DB(ctx).Create(&ev).Error
+	return ev.ID, err
+}
+
+// SetDetail completes a head in the transaction that appends it.
+func (s *Store) SetDetail(ctx context.Context, id int64, detail string) error {
+	return s.DB(ctx).Exec("UPDATE events SET detail = ? WHERE id = ?", detail, id).Error
+}
+
+// ChangeEvents gives a change: its head and its members, the latest first.
+func (s *Store) ChangeEvents(ctx context.Context, sheetID string, id int64) (head *Event, members []Event, err error) {
+	var h Event
+	if err := first(s.DB(ctx).Where("id = ? AND sheet_id = ? AND change_id IS NULL", id, sheetID).First(&h).Error); err != nil {
+		return nil, nil, err
+	}
+	err = s.DB(ctx).Where("change_id = ?", id).Order("id DESC").Find(&members).Error
+	return &h, members, err
+}
+
+// SheetHistory gives the changes of a sheet before an event id (0: the
+// newest), the newest first.
+func (s *Store) SheetHistory(ctx context.Context, sheetID string, before int64, limit int) (out []Event, err error) {
+	q := s.DB(ctx).Where("sheet_id = ? AND change_id IS NULL AND delivery_id = 0 AND kind IN ?", sheetID, changeKinds)
+	if before > 0 {
+		q = q.Where("id < ?", before)
+	}
+	err = q.Order("id DESC").Limit(limit).Find(&out).Error
+	return out, err
+}
+
+// RowsEditedSince gives those of rows that others than actor have edited
+// after an event.
+func (s *Store) RowsEditedSince(ctx context.Context, rows []int64, after int64, actor string) (map[int64]bool, error) {
+	out := map[int64]bool{}
+	err := chunks(rows, 1000, func(c []int64) error {
+		var ids []int64
+		err := s.DB(ctx).Raw("SELECT DISTINCT row_id FROM events WHERE row_id IN ? AND id > ? AND kind = ? AND actor <> ?", c, after, EventRowEdited, actor).Scan(&ids).Error
+		for _, id := range ids {
+			out[id] = true
+		}
+		return err
+	})
+	return out, err
+}
+
+// Event finds an event.
+func (s *Store) Event(ctx context.Context, id int64) (*Event, error) {
+	var ev Event
+	return &ev, first(s.DB(ctx).First(&ev, "id = ?", id).Error)
 }
 
 // EventsAfter gives events with an id above after, oldest first.

@@ -5,9 +5,8 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"strings"
 	"time"
-
-	"gorm.io/gorm"
 
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/value"
@@ -22,12 +21,20 @@ type Sheet struct {
 	SettleSeconds int
 	KeyColumn     string
 	AddressColumn string
-	SenderID      string
-	Columns       string
-	Version       int64
-	LastNumber    int64
-	CreatedAt     time.Time
-	DeletedAt     *time.Time
+	// NameColumn and LanguageColumn say whom a row concerns and how they read;
+	// "" where no column does.
+	NameColumn     string
+	LanguageColumn string
+	SenderID       string
+	Columns        string
+	LastColumn     int    // as many columns as the sheet ever had: their ids and places never come back
+	Frozen         int    // columns after the key that stay in sight
+	RemovedColumns string // as Columns
+	Matched        string // what imports remember: heading (folded) to column id, "" for left out
+	Version        int64
+	LastNumber     int64
+	CreatedAt      time.Time
+	DeletedAt      *time.Time
 }
 
 // Core turns the record into the core's sheet.
@@ -45,6 +52,9 @@ func (r *Sheet) Core() (*sheet.Sheet, error) {
 	if err := json.Unmarshal([]byte(r.Columns), &s.Columns); err != nil {
 		return nil, fmt.Errorf("sheet %s: %w", r.ID, err)
 	}
+	for _, c := range s.Columns {
+		r.LastColumn = max(r.LastColumn, c.Pos+1) // one that was made before columns were counted
+	}
 	return s, s.Compile()
 }
 
@@ -52,6 +62,39 @@ func (r *Sheet) Core() (*sheet.Sheet, error) {
 func (r *Sheet) SetColumns(cols []sheet.Column) {
 	b, _ := json.Marshal(cols)
 	r.Columns = string(b)
+	for _, c := range cols {
+		r.LastColumn = max(r.LastColumn, c.Pos+1)
+	}
+}
+
+// NextColumn is the place of the next column that is added; its id counts with
+// it.
+func (r *Sheet) NextColumn() int { return r.LastColumn }
+
+// Removed gives the columns that have been taken out, the latest last. Their
+// cells are still there.
+func (r *Sheet) Removed() (out []sheet.Column) {
+	_ = json.Unmarshal([]byte(r.RemovedColumns), &out)
+	return out
+}
+
+// SetRemoved puts the columns that have been taken out into the record.
+func (r *Sheet) SetRemoved(cols []sheet.Column) {
+	b, _ := json.Marshal(cols)
+	r.RemovedColumns = string(b)
+}
+
+// Matches gives what imports remember of headings.
+func (r *Sheet) Matches() map[string]string {
+	out := map[string]string{}
+	_ = json.Unmarshal([]byte(r.Matched), &out)
+	return out
+}
+
+// SetMatches puts what imports are to remember into the record.
+func (r *Sheet) SetMatches(m map[string]string) {
+	b, _ := json.Marshal(m)
+	r.Matched = string(b)
 }
 
 // Sheets lists the sheets by name.
@@ -96,6 +139,7 @@ type Row struct {
 	SettledAt *time.Time
 	Gone      bool
 	DeletedAt *time.Time
+	Born      *int64 // the change of several rows that it came in with
 }
 
 // TableName implements GORM's tabler.
@@ -186,7 +230,7 @@ func (s *Store) ScanRows(ctx context.Context, sheetID string, f func(*Row) error
 	}
 }
 
-// StreamRows calls f for every row of a sheet in the order of their places,
+// StreamRows calls f for every row of a sheet in the order of their ids,
 // with nothing between it and the wire: for looking at all of a large sheet.
 // The cells are those the row last settled with; f must not keep them.
 func (s *Store) StreamRows(ctx context.Context, sheetID string, f func(id, number int64, gone bool, cells []byte) error) error {
@@ -224,6 +268,19 @@ func (s *Store) LockRowsAfter(ctx context.Context, sheetID string, after int64, 
 	return out, err
 }
 
+// CountAllRows counts a sheet's rows, the deleted ones too.
+func (s *Store) CountAllRows(ctx context.Context, sheetID string) (n int64, err error) {
+	err = s.DB(ctx).Model(&Row{}).Where("sheet_id = ?", sheetID).Count(&n).Error
+	return n, err
+}
+
+// LockAllRowsAfter locks and gives the next rows of a sheet after an id, the
+// deleted ones too.
+func (s *Store) LockAllRowsAfter(ctx context.Context, sheetID string, after int64, limit int) (out []Row, err error) {
+	err = s.DB(ctx).Raw("SELECT * FROM sheet_rows WHERE sheet_id = ? AND id > ? ORDER BY id LIMIT ? FOR UPDATE", sheetID, after, limit).Scan(&out).Error
+	return out, err
+}
+
 // LockRowsIn locks and gives rows by id, in the order of ids.
 func (s *Store) LockRowsIn(ctx context.Context, ids []int64) (map[int64]*Row, error) {
 	out := map[int64]*Row{}
@@ -255,9 +312,113 @@ func (s *Store) SaveRow(ctx context.Context, r *Row) error {
 		WHERE id = ?`, r.RowKey, r.Cells, r.Settled, r.Version, r.FirstEdit, r.LastEdit, r.SettledAt, r.Gone, r.DeletedAt, r.ID).Error
 }
 
-// InsertRows adds rows and gives them their ids.
-func (s *Store) InsertRows(ctx context.Context, rows []Row) error {
-	return s.DB(ctx).Session(&gorm.Session{CreateBatchSize: bulk}).Create(&rows).Error
+// SaveRows writes the content of many rows that are there.
+func (s *Store) SaveRows(ctx context.Context, rows []*Row) error {
+	return chunks(rows, bulk, func(c []*Row) error {
+		return s.writeRows(ctx, "INSERT INTO sheet_rows (id, "+rowColumns+") VALUES ", c, true, ` ON DUPLICATE KEY UPDATE place = VALUES(place),
+			row_key = VALUES(row_key), cells = VALUES(cells), settled = VALUES(settled), version = VALUES(version), first_edit = VALUES(first_edit),
+			last_edit = VALUES(last_edit), settled_at = VALUES(settled_at), gone = VALUES(gone), deleted_at = VALUES(deleted_at)`)
+	})
+}
+
+// InsertRows adds rows, all born of one change, which then finds their ids.
+func (s *Store) InsertRows(ctx context.Context, rows []*Row) error {
+	return chunks(rows, bulk, func(c []*Row) error {
+		return s.writeRows(ctx, "INSERT INTO sheet_rows ("+rowColumns+") VALUES ", c, false, "")
+	})
+}
+
+const rowColumns = "sheet_id, number, place, row_key, cells, settled, version, first_edit, last_edit, settled_at, gone, deleted_at, born"
+
+func (s *Store) writeRows(ctx context.Context, head string, rows []*Row, ids bool, tail string) error {
+	var q strings.Builder
+	q.WriteString(head)
+	args := make([]any, 0, 14*len(rows))
+	for i, r := range rows {
+		if i > 0 {
+			q.WriteByte(',')
+		}
+		if ids {
+			q.WriteString("(?,?,?,?,?,?,?,?,?,?,?,?,?,?)")
+			args = append(args, r.ID)
+		} else {
+			q.WriteString("(?,?,?,?,?,?,?,?,?,?,?,?,?)")
+		}
+		args = append(args, r.SheetID, r.Number, r.Place, r.RowKey, r.Cells, r.Settled, r.Version, r.FirstEdit, r.LastEdit, r.SettledAt, r.Gone, r.DeletedAt, r.Born)
+	}
+	q.WriteString(tail)
+	return s.DB(ctx).Exec(q.String(), args...).Error
+}
+
+// RowsBorn gives the ids of the rows that came in with a change, in their
+// order; those that are deleted only where asked for.
+func (s *Store) RowsBorn(ctx context.Context, change int64, deleted bool) (ids []int64, err error) {
+	q := "SELECT id FROM sheet_rows WHERE born = ?"
+	if !deleted {
+		q += " AND deleted_at IS NULL"
+	}
+	err = s.DB(ctx).Raw(q+" ORDER BY number", change).Scan(&ids).Error
+	return ids, err
+}
+
+// SettleBorn puts the rows that came in with a change on the agenda, to settle
+// at an instant.
+func (s *Store) SettleBorn(ctx context.Context, change int64, at time.Time) error {
+	return s.DB(ctx).Exec(`INSERT INTO agenda (kind, due_at, sheet_id, rule_id, row_id, delivery_id, nr)
+		SELECT 'settle', ?, sheet_id, '', id, 0, 0 FROM sheet_rows WHERE born = ?`, at, change).Error
+}
+
+// PlaceStep is the room between rows that stand one after the other.
+const PlaceStep = 1 << 20
+
+// PlacesAfter gives places for n rows: after a row, 0 for the beginning, or at
+// the end where after is nil. Where there is no room left, it is made, and the
+// places of all rows are new.
+func (s *Store) PlacesAfter(ctx context.Context, sheetID string, after *int64, n int) (places []int64, renewed bool, err error) {
+	for {
+		lo, hi, err := s.gap(ctx, sheetID, after)
+		if err != nil {
+			return nil, renewed, err
+		}
+		if hi == 0 {
+			hi = lo + PlaceStep*int64(n+1)
+		}
+		if step := (hi - lo) / int64(n+1); step > 0 {
+			places = make([]int64, n)
+			for i := range places {
+				places[i] = lo + step*int64(i+1)
+			}
+			return places, renewed, nil
+		}
+		if renewed {
+			return nil, renewed, fmt.Errorf("there is no room for %d rows in one place", n)
+		}
+		renewed = true
+		if err := s.DB(ctx).Exec(`UPDATE sheet_rows r JOIN (SELECT id, ROW_NUMBER() OVER (ORDER BY place, id) AS n FROM sheet_rows WHERE sheet_id = ?) x
+			ON x.id = r.id SET r.place = x.n * ?`, sheetID, PlaceStep).Error; err != nil {
+			return nil, renewed, err
+		}
+	}
+}
+
+// gap gives the places between which rows are put: hi is 0 at the end.
+func (s *Store) gap(ctx context.Context, sheetID string, after *int64) (lo, hi int64, err error) {
+	if after == nil {
+		err = s.DB(ctx).Raw("SELECT COALESCE(MAX(place), 0) FROM sheet_rows WHERE sheet_id = ?", sheetID).Scan(&lo).Error
+		return lo, 0, err
+	}
+	if *after != 0 {
+		var at []int64
+		if err = s.DB(ctx).Raw("SELECT place FROM sheet_rows WHERE sheet_id = ? AND id = ?", sheetID, *after).Scan(&at).Error; err != nil {
+			return 0, 0, err
+		}
+		if len(at) == 0 {
+			return 0, 0, ErrNotFound
+		}
+		lo = at[0]
+	}
+	err = s.DB(ctx).Raw("SELECT COALESCE(MIN(place), 0) FROM sheet_rows WHERE sheet_id = ? AND place > ?", sheetID, lo).Scan(&hi).Error
+	return lo, hi, err
 }
 
 // KnownRows gives what an import meets: the ids and keys of all rows that

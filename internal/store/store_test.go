@@ -202,7 +202,7 @@ func TestAgendaEntryOnce(t *testing.T) {
 	}
 	put(noon)
 	put(noon.Add(time.Hour))
-	if due, err := st.HasDueAgenda(ctx, noon.Add(59*time.Minute)); due || err != nil {
+	if due, err := st.HasDueAgenda(ctx, noon.Add(59*time.Minute), false); due || err != nil {
 		t.Errorf("the entry that was replaced is still due: %v", err)
 	}
 	entries, err := st.RowEntries(ctx, 7)

@@ -13,6 +13,7 @@ type Known struct {
 // Meeting is what an import does to one row of the file.
 type Meeting struct {
 	Incoming int    // index into the file's rows
+	Key      string // folded; "" where it has none
 	Row      string // the row it is, or "" for a new one
 	Returns  bool   // the row was deleted or gone and is back
 	Doubled  bool   // its key stood in the file before: kept as a row of its own
@@ -39,7 +40,7 @@ func Meet(known []Known, keys []string) (meetings []Meeting, missing []string) {
 	meetings = make([]Meeting, 0, len(keys))
 	for i, key := range keys {
 		f := value.Fold(key)
-		m := Meeting{Incoming: i}
+		m := Meeting{Incoming: i, Key: f}
 		switch {
 		case f == "":
 		case seen[f]:

@@ -15,15 +15,20 @@ import (
 // Column is one column. Its id never changes or comes back; its name may
 // change at will; Pos is the place of its cells in the encoding of a row.
 type Column struct {
-	ID      string             `json:"id"`
-	Name    string             `json:"name"`
-	Type    value.Type         `json:"type"`
-	Pos     int                `json:"pos"`
-	Order   value.Order        `json:"order,omitempty"`
-	Options []value.Option     `json:"options,omitempty"`
-	Format  value.NumberFormat `json:"format,omitzero"`
-	Formula string             `json:"formula,omitempty"`
-	Width   int                `json:"width,omitempty"` // pixels in the grid
+	ID      string         `json:"id"`
+	Name    string         `json:"name"`
+	Type    value.Type     `json:"type"`
+	Pos     int            `json:"pos"`
+	Order   value.Order    `json:"order,omitempty"`
+	Options []value.Option `json:"options,omitempty"`
+	// LastOption counts the options the column ever had: their ids never come back.
+	LastOption int                `json:"lastOption,omitempty"`
+	Format     value.NumberFormat `json:"format,omitzero"`
+	Formula    string             `json:"formula,omitempty"`
+	Width      int                `json:"width,omitempty"` // pixels in the grid
+	Hidden     bool               `json:"hidden,omitempty"`
+	Locked     bool               `json:"locked,omitempty"`  // changed by coordinators alone
+	Written    value.DateStyle    `json:"written,omitempty"` // how dates stand in the grid; "" is medium
 
 	program *formula.Program // of a formula column, once the sheet has been compiled
 }
@@ -105,6 +110,9 @@ func (s *Sheet) RowName(r *Row) string {
 // Show writes a cell as the grid does: dates medium, numbers by the column's
 // format, unreadable text as it is.
 func (s *Sheet) Show(c *Column, v value.Value) string {
+	if c.Written != "" {
+		return s.write(c, v, c.Written)
+	}
 	return s.write(c, v, value.Medium)
 }
 
@@ -170,6 +178,9 @@ func (s *Sheet) Validate() error {
 		}
 		if c.Order != "" && !c.Order.Valid() {
 			return fmt.Errorf("%s: order %q is not known; use day-month-year, month-day-year or year-month-day", at, c.Order)
+		}
+		if c.Written != "" && !c.Written.Valid() {
+			return fmt.Errorf("%s: the way %q of writing dates is not known", at, c.Written)
 		}
 		if err := c.Format.Validate(); err != nil {
 			return fmt.Errorf("%s: %w", at, err)

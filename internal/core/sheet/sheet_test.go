@@ -125,7 +125,8 @@ func TestGuess(t *testing.T) {
 func TestMeet(t *testing.T) {
 	known := []Known{{ID: "1", Key: "a"}, {ID: "2", Key: "b"}, {ID: "3", Key: ""}, {ID: "4", Key: "c", Deleted: true}, {ID: "5", Key: "d", Gone: true}, {ID: "6", Key: "a"}}
 	got, missing := Meet(known, []string{" A ", "c", "x", "a", "", "d"})
-	want := []Meeting{{0, "1", false, false}, {1, "4", true, false}, {2, "", false, false}, {3, "", false, true}, {4, "", false, false}, {5, "5", true, false}}
+	want := []Meeting{{0, "a", "1", false, false}, {1, "c", "4", true, false}, {2, "x", "", false, false}, {3, "a", "", false, true}, {4, "", "", false, false},
+		{5, "d", "5", true, false}}
 	if !reflect.DeepEqual(got, want) {
 		t.Errorf("%+v\nwant %+v", got, want)
 	}

@@ -65,6 +65,9 @@ func (w Wall) Compare(o Wall) int {
 	return int(sign(int64(w.Second) - int64(o.Second)))
 }
 
+// Time gives the wall time as an instant of UTC.
+func (w Wall) Time() time.Time { return w.Day.utc().Add(time.Duration(w.Second) * time.Second) }
+
 // Clock gives hour, minute and second.
 func (w Wall) Clock() (h, m, s int) {
 	return int(w.Second) / 3600, int(w.Second) / 60 % 60, int(w.Second) % 60

@@ -1,0 +1,606 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+
+	"nivot/internal/core/sheet"
+	"nivot/internal/core/value"
+	"nivot/internal/store"
+)
+
+// Author is who changes rows. Columns that are locked are changed by those
+// alone who may unlock them.
+type Author struct {
+	Name    string
+	Unlocks bool
+}
+
+// System is an author whom no lock stops.
+func System(name string) Author { return Author{name, true} }
+
+// OpKind says what one step of a change does.
+type OpKind string
+
+// The kinds of steps. Gone and back are of imports and of undoing them.
+const (
+	OpEdit    OpKind = "edit"
+	OpAdd     OpKind = "add"
+	OpDelete  OpKind = "delete"
+	OpRestore OpKind = "restore"
+	opGone    OpKind = "gone"
+	opBack    OpKind = "back"
+)
+
+// Op is one step of a change of a sheet's rows.
+type Op struct {
+	Kind  OpKind
+	Row   int64      // all but add
+	Cells []CellEdit // edit, add
+	After *int64     // add: the row after which it is to stand; 0 for the beginning, nil for the end
+}
+
+// RowConflict is a cell that somebody else has changed meanwhile.
+type RowConflict struct {
+	Row int64
+	Conflict
+}
+
+// Changed is what a change came to.
+type Changed struct {
+	ID         int64 // by which it can be undone; 0 where nothing changed
+	Rows       []int64
+	Added      []int64 // by the steps that add, in their order; one that brought an old row back names that
+	Cells      int     // that changed
+	Unreadable int     // of those, that do not fit their column
+	Conflicts  []RowConflict
+	Passed     int // steps of an undoing that had nothing to undo any more
+}
+
+// maxOps bounds the steps of one change from outside.
+const maxOps = 20_000
+
+// Change changes rows of a sheet in one transaction, in the order of its
+// steps. An edit that meets something else than it expects is left out and
+// told as a conflict; the others are done. kind says in the history what it
+// was: "paste", "fill" and the like.
+func (e *Engine) Change(ctx context.Context, sheetID string, ops []Op, kind string, by Author) (Changed, error) {
+	if len(ops) > maxOps {
+		return Changed{}, refuse("a change has at most %d steps; do it in parts", maxOps)
+	}
+	return e.change(ctx, sheetID, ops, store.Event{Kind: store.EventChanged, Detail: store.Detail(map[string]any{"kind": kind, "steps": len(ops)})}, by, tell)
+}
+
+// meeting is what a change does where it meets something else than it expects.
+type meeting uint8
+
+const (
+	tell   meeting = iota // leave the step out and tell
+	refute                // change nothing and give the conflict as an error
+	pass                  // leave the step out and count it: of an undoing
+)
+
+// change does the steps of a change. Where it comes to more than one row's
+// event, head is written before them.
+func (e *Engine) change(ctx context.Context, sheetID string, ops []Op, head store.Event, by Author, m meeting) (Changed, error) {
+	var c *changer
+	err := e.Store.Tx(ctx, func(tx *store.Store) (err error) {
+		c = &changer{e: e, tx: tx, by: by, meets: m, rows: map[int64]*changing{}, w: newWork(e, tx, e.now())}
+		if c.rec, err = tx.LockSheet(ctx, sheetID); err != nil {
+			return err
+		}
+		if c.s, err = c.rec.Core(); err != nil {
+			return err
+		}
+		if err := c.load(ctx, ops); err != nil {
+			return err
+		}
+		for i := range ops {
+			if err := c.do(ctx, &ops[i]); err != nil {
+				return err
+			}
+		}
+		return c.write(ctx, head)
+	})
+	if err != nil {
+		return Changed{}, err
+	}
+	poke(e.wakeAgenda)
+	return c.out, nil
+}
+
+// changer is one change under way.
+type changer struct {
+	e      *Engine
+	tx     *store.Store
+	w      *work
+	rec    *store.Sheet
+	s      *sheet.Sheet
+	by     Author
+	meets  meeting
+	rows   map[int64]*changing
+	order  []*changing // as they were first touched
+	added  []*addition
+	places map[int64][]int64 // for rows to be added, by anchorOf
+	moved  bool              // all rows have been given new places
+	out    Changed
+}
+
+// changing is a row that a change touches.
+type changing struct {
+	row     *store.Row
+	core    *sheet.Row
+	before  []byte // its cells as they were
+	edits   []change
+	settles bool
+	kinds   []string // of the events that it makes besides an edit
+	deleted bool     // by this change
+}
+
+// addition is a row that a change adds, or brings back by its key.
+type addition struct {
+	row   *store.Row
+	edits []change
+}
+
+func (c *changer) load(ctx context.Context, ops []Op) error {
+	var ids []int64
+	for _, op := range ops {
+		if op.Kind != OpAdd {
+			ids = append(ids, op.Row)
+		}
+	}
+	found, err := c.tx.LockRowsIn(ctx, ids)
+	if err != nil {
+		return err
+	}
+	for id, row := range found {
+		if row.SheetID != c.s.ID {
+			continue
+		}
+		core, err := row.Core(c.s)
+		if err != nil {
+			return err
+		}
+		c.rows[id] = &changing{row: row, core: core, before: row.Cells}
+	}
+	return c.room(ctx, ops)
+}
+
+// anchorOf tells the places apart at which rows are added: -1 is the end.
+func anchorOf(after *int64) int64 {
+	if after == nil {
+		return -1
+	}
+	return *after
+}
+
+// room finds places for the rows to be added, each run of them in its order.
+func (c *changer) room(ctx context.Context, ops []Op) error {
+	n, anchors := map[int64]int{}, map[int64]*int64{}
+	for _, op := range ops {
+		if op.Kind == OpAdd {
+			a := anchorOf(op.After)
+			n[a]++
+			anchors[a] = op.After
+		}
+	}
+	for again := true; again; {
+		again = false
+		c.places = map[int64][]int64{}
+		for a, after := range anchors {
+			places, renewed, err := c.tx.PlacesAfter(ctx, c.s.ID, after, n[a])
+			if err != nil {
+				return err
+			}
+			if again = again || renewed; renewed {
+				c.moved = true
+			}
+			c.places[a] = places
+		}
+	}
+	if !c.moved {
+		return nil
+	}
+	// The rows that were read know their old places.
+	for _, r := range c.rows {
+		row, err := c.tx.Row(ctx, r.row.ID)
+		if err != nil {
+			return err
+		}
+		r.row.Place = row.Place
+	}
+	return nil
+}
+
+func (c *changer) touch(r *changing) {
+	if len(r.edits)+len(r.kinds) == 0 {
+		c.order = append(c.order, r)
+	}
+}
+
+func (c *changer) do(ctx context.Context, op *Op) error {
+	if op.Kind == OpAdd {
+		return c.add(ctx, op)
+	}
+	r := c.rows[op.Row]
+	there := r != nil && r.row.DeletedAt == nil && !r.deleted
+	if want := op.Kind != OpRestore; r == nil || there != want {
+		if c.meets == pass {
+			c.out.Passed++
+			return nil
+		}
+		return store.ErrNotFound
+	}
+	switch op.Kind {
+	case OpEdit:
+		return c.edit(r, op)
+	case OpDelete:
+		c.touch(r)
+		r.deleted = true
+		r.kinds = append(r.kinds, store.EventRowDeleted)
+	case OpRestore:
+		c.touch(r)
+		c.bring(r)
+	case opGone, opBack:
+		if r.row.Gone == (op.Kind == opGone) {
+			c.out.Passed++
+			return nil
+		}
+		c.touch(r)
+		r.row.Gone = op.Kind == opGone
+		r.kinds = append(r.kinds, map[OpKind]string{opGone: store.EventRowGone, opBack: store.EventRowBack}[op.Kind])
+		r.settles = r.settles || op.Kind == opBack
+	}
+	return nil
+}
+
+// bring brings a deleted row back, as an edit of the old row.
+func (c *changer) bring(r *changing) {
+	if r.row.Settled != nil {
+		r.before = r.row.Settled
+	}
+	r.row.DeletedAt, r.row.Gone, r.row.FirstEdit, r.settles = nil, false, nil, true
+	r.kinds = append(r.kinds, store.EventRowRestored)
+}
+
+func (c *changer) edit(r *changing, op *Op) error {
+	for _, ed := range op.Cells {
+		ch, settles, err := applyEdits(c.s, r.core, []CellEdit{ed}, c.by)
+		if conflict, ok := err.(*Conflict); ok {
+			switch c.meets {
+			case refute:
+				return conflict
+			case pass:
+				c.out.Passed++
+			default:
+				c.out.Conflicts = append(c.out.Conflicts, RowConflict{op.Row, *conflict})
+			}
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if len(ch) == 0 {
+			continue
+		}
+		c.touch(r)
+		r.edits = append(r.edits, ch...)
+		r.settles = r.settles || settles
+		c.count(r.core, ch)
+	}
+	return nil
+}
+
+func (c *changer) count(row *sheet.Row, ch []change) {
+	c.out.Cells += len(ch)
+	for _, x := range ch {
+		if col, _ := c.s.Column(x.Column); row.Cell(col).IsUnreadable() {
+			c.out.Unreadable++
+		}
+	}
+}
+
+// add adds a row. A key that a deleted row had makes it the old row again.
+func (c *changer) add(ctx context.Context, op *Op) error {
+	core := &sheet.Row{}
+	edits, _, err := applyEdits(c.s, core, op.Cells, c.by)
+	if err != nil {
+		return err
+	}
+	key := rowKey(c.s, core)
+	if key != nil {
+		old, err := c.tx.RowByKey(ctx, c.s.ID, string(key))
+		if err != nil && err != store.ErrNotFound {
+			return err
+		}
+		if err == nil && old.DeletedAt != nil && (c.rows[old.ID] == nil || c.rows[old.ID].row.DeletedAt != nil) {
+			return c.again(ctx, old.ID, core, edits)
+		}
+	}
+	anchor := anchorOf(op.After)
+	place := c.places[anchor][0]
+	c.places[anchor] = c.places[anchor][1:]
+	c.rec.LastNumber++
+	now := c.w.now
+	row := &store.Row{SheetID: c.s.ID, Number: c.rec.LastNumber, Place: place, RowKey: key, Cells: sheet.Encode(core.Cells),
+		Version: 1, FirstEdit: &now, LastEdit: &now}
+	c.added = append(c.added, &addition{row, edits})
+	c.count(core, edits)
+	return nil
+}
+
+// again makes an added row the old one that had its key.
+func (c *changer) again(ctx context.Context, id int64, core *sheet.Row, edits []change) error {
+	r := c.rows[id]
+	if r == nil {
+		found, err := c.tx.LockRowsIn(ctx, []int64{id})
+		if err != nil {
+			return err
+		}
+		r = &changing{row: found[id], before: found[id].Cells}
+		if r.core, err = r.row.Core(c.s); err != nil {
+			return err
+		}
+		c.rows[id] = r
+	}
+	c.touch(r)
+	c.bring(r)
+	for i := range c.s.Columns {
+		col := &c.s.Columns[i]
+		if was, now := r.core.Cell(col), core.Cell(col); col.Type != value.Formula && !value.Identical(was, now) {
+			r.edits = append(r.edits, change{col.ID, col.Name, c.s.Input(col, was), c.s.Input(col, now)})
+			r.core.Set(col, now)
+		}
+	}
+	c.added = append(c.added, &addition{row: r.row})
+	return nil
+}
+
+// write writes what the steps have come to: rows, agenda and events.
+func (c *changer) write(ctx context.Context, head store.Event) error {
+	events := c.events()
+	if len(events) == 0 {
+		return nil
+	}
+	now := c.w.now
+	var born *int64
+	if len(events) > 1 {
+		head.At, head.Actor, head.SheetID = now, c.by.Name, c.s.ID
+		id, err := c.tx.AddHead(ctx, head)
+		if err != nil {
+			return err
+		}
+		c.out.ID, born = id, &id
+	}
+	if err := c.insert(ctx, born, events); err != nil {
+		return err
+	}
+	if err := c.save(ctx); err != nil {
+		return err
+	}
+	for i := range events {
+		events[i].At, events[i].Actor, events[i].SheetID, events[i].ChangeID = now, c.by.Name, c.s.ID, born
+	}
+	if born == nil {
+		id, err := c.tx.AddHead(ctx, events[0])
+		if err != nil {
+			return err
+		}
+		c.out.ID = id
+	} else if err := c.tx.AddEvents(ctx, events...); err != nil {
+		return err
+	}
+	if len(c.added) == 0 {
+		return c.tx.TouchSheet(ctx, c.s.ID)
+	}
+	c.rec.Version++
+	return c.tx.SaveSheet(ctx, c.rec)
+}
+
+// events lists what happened, row by row; those of added rows come first, and
+// have no id yet.
+func (c *changer) events() (out []store.Event) {
+	detail := func(ch []change) string { return store.Detail(map[string]any{"changes": ch}) }
+	for _, a := range c.added {
+		if a.row.ID == 0 {
+			out = append(out, store.Event{Kind: store.EventRowAdded, Detail: detail(a.edits)})
+		}
+	}
+	for _, r := range c.order {
+		if r.deleted && len(r.edits) > 0 || len(r.kinds) == 0 {
+			out = append(out, store.Event{Kind: store.EventRowEdited, RowID: r.row.ID, Detail: detail(r.edits)})
+		}
+		for _, k := range r.kinds {
+			ev := store.Event{Kind: k, RowID: r.row.ID}
+			if k == store.EventRowRestored && len(r.edits) > 0 {
+				ev.Detail = detail(r.edits)
+			}
+			out = append(out, ev)
+		}
+		if (len(r.kinds) > 0 && !r.deleted && r.kinds[0] != store.EventRowRestored) && len(r.edits) > 0 {
+			out = append(out, store.Event{Kind: store.EventRowEdited, RowID: r.row.ID, Detail: detail(r.edits)})
+		}
+	}
+	return out
+}
+
+// insert adds the rows that are new, and gives their ids to their events.
+func (c *changer) insert(ctx context.Context, born *int64, events []store.Event) error {
+	var fresh []*store.Row
+	for _, a := range c.added {
+		if a.row.ID == 0 {
+			a.row.Born = born
+			fresh = append(fresh, a.row)
+		}
+	}
+	switch {
+	case len(fresh) == 1:
+		if err := c.tx.SaveRow(ctx, fresh[0]); err != nil {
+			return err
+		}
+	case len(fresh) > 1:
+		if err := c.tx.InsertRows(ctx, fresh); err != nil {
+			return err
+		}
+		ids, err := c.tx.RowsBorn(ctx, *born, true)
+		if err != nil {
+			return err
+		}
+		if len(ids) != len(fresh) {
+			return fmt.Errorf("of %d added rows %d are there", len(fresh), len(ids))
+		}
+		for i, id := range ids {
+			fresh[i].ID = id
+		}
+	}
+	var entries []store.Entry
+	for i, row := range fresh {
+		events[i].RowID = row.ID
+		entries = append(entries, c.settleEntry(row))
+	}
+	for _, a := range c.added {
+		c.out.Added = append(c.out.Added, a.row.ID)
+	}
+	return c.tx.PutEntries(ctx, entries)
+}
+
+func (c *changer) settleEntry(row *store.Row) store.Entry {
+	return store.Entry{Kind: store.Settle, DueAt: sheet.SettlesAt(*row.FirstEdit, *row.LastEdit, c.s.Settle), SheetID: row.SheetID, RowID: row.ID}
+}
+
+// save writes the rows that were there, and what settling them asks for.
+func (c *changer) save(ctx context.Context) error {
+	var rows, removed []*store.Row
+	var entries []store.Entry
+	for _, r := range c.order {
+		row := r.row
+		c.out.Rows = append(c.out.Rows, row.ID)
+		if r.deleted && len(r.edits) == 0 {
+			removed = append(removed, row)
+			continue
+		}
+		row.Cells, row.RowKey, row.Version = sheet.Encode(r.core.Cells), rowKey(c.s, r.core), row.Version+1
+		if r.settles {
+			c.e.unsettle(row, r.before)
+			entries = append(entries, c.settleEntry(row))
+		}
+		if r.deleted {
+			removed = append(removed, row)
+			continue
+		}
+		rows = append(rows, row)
+	}
+	if err := c.tx.PutEntries(ctx, entries); err != nil {
+		return err
+	}
+	if len(removed) > 0 {
+		if err := c.w.removeRows(ctx, removed); err != nil {
+			return err
+		}
+		rows = append(rows, removed...)
+	}
+	if len(rows) == 1 {
+		return c.tx.SaveRow(ctx, rows[0])
+	}
+	return c.tx.SaveRows(ctx, rows)
+}
+
+// Undo takes a change back: cells that still hold what it left hold again what
+// they held before, rows that it added are deleted, rows that it deleted come
+// back. What has been changed since is left, and counted as passed. The
+// undoing is a change itself, and undoing that does it again.
+func (e *Engine) Undo(ctx context.Context, sheetID string, id int64, by Author) (Changed, error) {
+	head, members, err := e.Store.ChangeEvents(ctx, sheetID, id)
+	if err != nil {
+		return Changed{}, err
+	}
+	if len(members) == 0 && head.RowID != 0 {
+		members = []store.Event{*head}
+	}
+	ops, err := inverse(members)
+	if err != nil {
+		return Changed{}, err
+	}
+	born, err := e.Store.RowsBorn(ctx, id, false)
+	if err != nil {
+		return Changed{}, err
+	}
+	listed := map[int64]bool{}
+	for _, op := range ops {
+		listed[op.Row] = listed[op.Row] || op.Kind == OpDelete
+	}
+	for _, row := range born {
+		if !listed[row] {
+			ops = append(ops, Op{Kind: OpDelete, Row: row})
+		}
+	}
+	if len(ops) == 0 {
+		return Changed{}, refuse("this change has nothing that can be undone")
+	}
+	ops, passed, err := e.spare(ctx, ops, id, by)
+	if err != nil {
+		return Changed{}, err
+	}
+	out, err := e.change(ctx, sheetID, ops, store.Event{Kind: store.EventUndone,
+		Detail: store.Detail(map[string]any{"undoes": fmt.Sprint(id), "kind": head.Kind, "steps": len(ops)})}, by, pass)
+	out.Passed += passed
+	return out, err
+}
+
+// spare leaves those added rows alone that somebody else has written in since.
+func (e *Engine) spare(ctx context.Context, ops []Op, id int64, by Author) (kept []Op, passed int, err error) {
+	var added []int64
+	for _, op := range ops {
+		if op.Kind == OpDelete {
+			added = append(added, op.Row)
+		}
+	}
+	edited, err := e.Store.RowsEditedSince(ctx, added, id, by.Name)
+	if err != nil {
+		return nil, 0, err
+	}
+	for _, op := range ops {
+		if op.Kind == OpDelete && edited[op.Row] {
+			passed++
+			continue
+		}
+		kept = append(kept, op)
+	}
+	return kept, passed, nil
+}
+
+// inverse gives the steps that take events back, the latest first.
+func inverse(events []store.Event) (ops []Op, err error) {
+	for i := range events {
+		ev := &events[i]
+		edits, err := changesOf(ev)
+		if err != nil {
+			return nil, err
+		}
+		op := Op{Kind: OpEdit, Row: ev.RowID}
+		for _, c := range edits {
+			op.Cells = append(op.Cells, CellEdit{Column: c.Column, Text: c.Before, Expected: &c.After})
+		}
+		switch ev.Kind {
+		case store.EventRowEdited:
+		case store.EventRowAdded:
+			op = Op{Kind: OpDelete, Row: ev.RowID}
+		case store.EventRowDeleted:
+			op = Op{Kind: OpRestore, Row: ev.RowID}
+		case store.EventRowGone:
+			op = Op{Kind: opBack, Row: ev.RowID}
+		case store.EventRowBack:
+			op = Op{Kind: opGone, Row: ev.RowID}
+		case store.EventRowRestored:
+			if len(op.Cells) > 0 {
+				ops = append(ops, op)
+			}
+			op = Op{Kind: OpDelete, Row: ev.RowID}
+		default:
+			continue
+		}
+		ops = append(ops, op)
+	}
+	return ops, nil
+}

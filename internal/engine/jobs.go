@@ -1,0 +1,60 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"time"
+
+	"nivot/internal/store"
+)
+
+// Progress is told how far work has come; its error gives the work up.
+type Progress func(done, total int) error
+
+// errStopped says that a person has stopped a job.
+var errStopped = errors.New("it was stopped; nothing was changed")
+
+// jobPace is how often a job's progress is written.
+const jobPace = 300 * time.Millisecond
+
+// Start has work done that may take long, on and on when the request that
+// asked for it is over. What it gives becomes the job's result; work that
+// fails, is stopped, or whose process ends must have changed nothing.
+func (e *Engine) Start(ctx context.Context, sheetID, kind, person string, total int, work func(context.Context, Progress) (any, error)) (*store.Job, error) {
+	j := &store.Job{ID: store.NewID(), SheetID: sheetID, Person: person, Kind: kind, State: store.JobRunning, Total: int64(total)}
+	if err := e.Store.AddJob(ctx, j); err != nil {
+		return nil, err
+	}
+	ctx = context.WithoutCancel(ctx)
+	e.jobs.Go(func() {
+		last := time.Now()
+		result, err := work(ctx, func(done, total int) error {
+			if time.Since(last) < jobPace && done < total {
+				return nil
+			}
+			last = time.Now()
+			stop, err := e.Store.SeeJob(ctx, j.ID, done, total)
+			if err == nil && stop {
+				err = errStopped
+			}
+			return err
+		})
+		st, detail := store.JobDone, result
+		var refusal *Refusal
+		switch {
+		case errors.Is(err, errStopped):
+			st, detail = store.JobStopped, nil
+		case errors.As(err, &refusal):
+			st, detail = store.JobFailed, map[string]string{"problem": refusal.Message, "field": refusal.Field}
+		case err != nil:
+			e.log.Error("a job failed", "kind", kind, "error", err)
+			st, detail = store.JobFailed, map[string]string{"problem": "it failed on the server and has been logged; nothing was changed"}
+		}
+		b, _ := json.Marshal(detail)
+		if err := e.Store.EndJob(ctx, j.ID, st, string(b)); err != nil {
+			e.log.Error("what a job came to could not be written", "kind", kind, "error", err)
+		}
+	})
+	return j, nil
+}

@@ -16,6 +16,8 @@ import (
 	"nivot/internal/core/plan"
 	"nivot/internal/core/rule"
 	"nivot/internal/core/template"
+	"nivot/internal/core/value"
+	"nivot/internal/engine"
 
 	"github.com/labstack/echo/v5"
 	"github.com/oapi-codegen/runtime"
@@ -70,6 +72,66 @@ func (e CheckLevel) Valid() bool {
 	case Stop:
 		return true
 	case Warn:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ColumnWritten.
+const (
+	ColumnWrittenEmpty   ColumnWritten = ""
+	ColumnWrittenIso     ColumnWritten = "iso"
+	ColumnWrittenLong    ColumnWritten = "long"
+	ColumnWrittenMedium  ColumnWritten = "medium"
+	ColumnWrittenShort   ColumnWritten = "short"
+	ColumnWrittenWeekday ColumnWritten = "weekday"
+)
+
+// Valid indicates whether the value is a known member of the ColumnWritten enum.
+func (e ColumnWritten) Valid() bool {
+	switch e {
+	case ColumnWrittenEmpty:
+		return true
+	case ColumnWrittenIso:
+		return true
+	case ColumnWrittenLong:
+		return true
+	case ColumnWrittenMedium:
+		return true
+	case ColumnWrittenShort:
+		return true
+	case ColumnWrittenWeekday:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ColumnEditWritten.
+const (
+	ColumnEditWrittenEmpty   ColumnEditWritten = ""
+	ColumnEditWrittenIso     ColumnEditWritten = "iso"
+	ColumnEditWrittenLong    ColumnEditWritten = "long"
+	ColumnEditWrittenMedium  ColumnEditWritten = "medium"
+	ColumnEditWrittenShort   ColumnEditWritten = "short"
+	ColumnEditWrittenWeekday ColumnEditWritten = "weekday"
+)
+
+// Valid indicates whether the value is a known member of the ColumnEditWritten enum.
+func (e ColumnEditWritten) Valid() bool {
+	switch e {
+	case ColumnEditWrittenEmpty:
+		return true
+	case ColumnEditWrittenIso:
+		return true
+	case ColumnEditWrittenLong:
+		return true
+	case ColumnEditWrittenMedium:
+		return true
+	case ColumnEditWrittenShort:
+		return true
+	case ColumnEditWrittenWeekday:
 		return true
 	default:
 		return false
@@ -244,6 +306,30 @@ func (e FoundKind) Valid() bool {
 	}
 }
 
+// Defines values for JobState.
+const (
+	JobStateDone    JobState = "done"
+	JobStateFailed  JobState = "failed"
+	JobStateRunning JobState = "running"
+	JobStateStopped JobState = "stopped"
+)
+
+// Valid indicates whether the value is a known member of the JobState enum.
+func (e JobState) Valid() bool {
+	switch e {
+	case JobStateDone:
+		return true
+	case JobStateFailed:
+		return true
+	case JobStateRunning:
+		return true
+	case JobStateStopped:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for MarkKind.
 const (
 	MarkKindAccepted   MarkKind = "accepted"
@@ -391,6 +477,30 @@ func (e SenderSaveSecurity) Valid() bool {
 	}
 }
 
+// Defines values for StepOp.
+const (
+	StepOpAdd     StepOp = "add"
+	StepOpDelete  StepOp = "delete"
+	StepOpEdit    StepOp = "edit"
+	StepOpRestore StepOp = "restore"
+)
+
+// Valid indicates whether the value is a known member of the StepOp enum.
+func (e StepOp) Valid() bool {
+	switch e {
+	case StepOpAdd:
+		return true
+	case StepOpDelete:
+		return true
+	case StepOpEdit:
+		return true
+	case StepOpRestore:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for MoveClockJSONBodyTo.
 const (
 	Day     MoveClockJSONBodyTo = "day"
@@ -424,6 +534,66 @@ func (e GetLink200JSONResponseBodyPurpose) Valid() bool {
 	case FirstStart:
 		return true
 	case Invite:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ChangeRowsJSONBodyKind.
+const (
+	ChangeRowsJSONBodyKindAdd     ChangeRowsJSONBodyKind = "add"
+	ChangeRowsJSONBodyKindClear   ChangeRowsJSONBodyKind = "clear"
+	ChangeRowsJSONBodyKindCut     ChangeRowsJSONBodyKind = "cut"
+	ChangeRowsJSONBodyKindDelete  ChangeRowsJSONBodyKind = "delete"
+	ChangeRowsJSONBodyKindEdit    ChangeRowsJSONBodyKind = "edit"
+	ChangeRowsJSONBodyKindFill    ChangeRowsJSONBodyKind = "fill"
+	ChangeRowsJSONBodyKindPaste   ChangeRowsJSONBodyKind = "paste"
+	ChangeRowsJSONBodyKindPutBack ChangeRowsJSONBodyKind = "put-back"
+	ChangeRowsJSONBodyKindReplace ChangeRowsJSONBodyKind = "replace"
+)
+
+// Valid indicates whether the value is a known member of the ChangeRowsJSONBodyKind enum.
+func (e ChangeRowsJSONBodyKind) Valid() bool {
+	switch e {
+	case ChangeRowsJSONBodyKindAdd:
+		return true
+	case ChangeRowsJSONBodyKindClear:
+		return true
+	case ChangeRowsJSONBodyKindCut:
+		return true
+	case ChangeRowsJSONBodyKindDelete:
+		return true
+	case ChangeRowsJSONBodyKindEdit:
+		return true
+	case ChangeRowsJSONBodyKindFill:
+		return true
+	case ChangeRowsJSONBodyKindPaste:
+		return true
+	case ChangeRowsJSONBodyKindPutBack:
+		return true
+	case ChangeRowsJSONBodyKindReplace:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for TakeOutParamsFormat.
+const (
+	Bundle TakeOutParamsFormat = "bundle"
+	Csv    TakeOutParamsFormat = "csv"
+	Xlsx   TakeOutParamsFormat = "xlsx"
+)
+
+// Valid indicates whether the value is a known member of the TakeOutParamsFormat enum.
+func (e TakeOutParamsFormat) Valid() bool {
+	switch e {
+	case Bundle:
+		return true
+	case Csv:
+		return true
+	case Xlsx:
 		return true
 	default:
 		return false
@@ -479,7 +649,43 @@ type Cell struct {
 type CellChange struct {
 	After  string `json:"after"`
 	Before string `json:"before"`
+	Column string `json:"column"`
 	Name   string `json:"name"`
+}
+
+// CellConflict defines model for CellConflict.
+type CellConflict struct {
+	Column  string `json:"column"`
+	Name    string `json:"name"`
+	Row     string `json:"row"`
+	RowName string `json:"rowName"`
+	Theirs  string `json:"theirs"`
+	Yours   string `json:"yours"`
+}
+
+// CellEntry defines model for CellEntry.
+type CellEntry struct {
+	Actor  string    `json:"actor"`
+	After  string    `json:"after"`
+	At     time.Time `json:"at"`
+	Before string    `json:"before"`
+}
+
+// ChangeResult defines model for ChangeResult.
+type ChangeResult struct {
+	Added     []string       `json:"added"`
+	Cells     int            `json:"cells"`
+	Conflicts []CellConflict `json:"conflicts"`
+
+	// Id by which it can be undone; "" where nothing changed
+	Id string `json:"id"`
+
+	// Passed of an undoing: what has been changed since and was left
+	Passed int `json:"passed"`
+
+	// Rows as they are now, the first 400
+	Rows       []Row `json:"rows"`
+	Unreadable int   `json:"unreadable"`
 }
 
 // Check defines model for Check.
@@ -510,19 +716,79 @@ type Clock struct {
 	Zone     string    `json:"zone"`
 }
 
+// Colleague defines model for Colleague.
+type Colleague struct {
+	Column   *string `json:"column,omitempty"`
+	Initials string  `json:"initials"`
+	Name     string  `json:"name"`
+	Row      *string `json:"row,omitempty"`
+}
+
 // Column defines model for Column.
 type Column struct {
-	Id      string     `json:"id"`
-	Name    string     `json:"name"`
-	Ops     []string   `json:"ops"`
-	Options []Option   `json:"options"`
-	Order   *Order     `json:"order,omitempty"`
+	Format  *NumberFormat  `json:"format,omitempty"`
+	Formula *string        `json:"formula,omitempty"`
+	Hidden  bool           `json:"hidden"`
+	Id      string         `json:"id"`
+	Locked  bool           `json:"locked"`
+	Name    string         `json:"name"`
+	Ops     []string       `json:"ops"`
+	Options []Option       `json:"options"`
+	Order   *Order         `json:"order,omitempty"`
+	Result  *ColumnType    `json:"result,omitempty"`
+	Type    ColumnType     `json:"type"`
+	Width   int            `json:"width"`
+	Written *ColumnWritten `json:"written,omitempty"`
+}
+
+// ColumnWritten defines model for Column.Written.
+type ColumnWritten string
+
+// ColumnEdit defines model for ColumnEdit.
+type ColumnEdit struct {
+	Format  *NumberFormat `json:"format,omitempty"`
+	Formula *string       `json:"formula,omitempty"`
+	Hidden  *bool         `json:"hidden,omitempty"`
+	Id      *string       `json:"id,omitempty"`
+	Locked  *bool         `json:"locked,omitempty"`
+	Name    string        `json:"name"`
+	Options *[]struct {
+		Id   *string `json:"id,omitempty"`
+		Name string  `json:"name"`
+	} `json:"options,omitempty"`
+	Order   *Order             `json:"order,omitempty"`
+	Type    ColumnType         `json:"type"`
+	Width   *int               `json:"width,omitempty"`
+	Written *ColumnEditWritten `json:"written,omitempty"`
+}
+
+// ColumnEditWritten defines model for ColumnEdit.Written.
+type ColumnEditWritten string
+
+// ColumnEffect defines model for ColumnEffect.
+type ColumnEffect struct {
+	Column  string `json:"column"`
+	Filled  int    `json:"filled"`
+	Gained  int    `json:"gained"`
+	Lost    int    `json:"lost"`
+	Misfits []struct {
+		Row  string `json:"row"`
+		Text string `json:"text"`
+	} `json:"misfits"`
+	Results []string   `json:"results"`
 	Type    ColumnType `json:"type"`
-	Width   int        `json:"width"`
 }
 
 // ColumnType defines model for ColumnType.
 type ColumnType string
+
+// ColumnsEdit defines model for ColumnsEdit.
+type ColumnsEdit struct {
+	Columns []ColumnEdit `json:"columns"`
+
+	// Seen the version of the columns that was looked at
+	Seen *string `json:"seen,omitempty"`
+}
 
 // Condition defines model for Condition.
 type Condition = rule.Condition
@@ -625,6 +891,31 @@ type Fact struct {
 	Value string `json:"value"`
 }
 
+// Form defines model for Form.
+type Form struct {
+	Button string      `json:"button"`
+	Fields []FormField `json:"fields"`
+	Intro  string      `json:"intro"`
+	Open   bool        `json:"open"`
+	Thanks string      `json:"thanks"`
+	Title  string      `json:"title"`
+}
+
+// FormField defines model for FormField.
+type FormField struct {
+	Column   string  `json:"column"`
+	Hint     *string `json:"hint,omitempty"`
+	Label    string  `json:"label"`
+	Required *bool   `json:"required,omitempty"`
+}
+
+// FormState defines model for FormState.
+type FormState struct {
+	// Address of its page; "" until it is first saved
+	Address string `json:"address"`
+	Form    Form   `json:"form"`
+}
+
 // Found defines model for Found.
 type Found struct {
 	Detail string    `json:"detail"`
@@ -638,14 +929,17 @@ type FoundKind string
 
 // GuessedColumn defines model for GuessedColumn.
 type GuessedColumn struct {
-	AskDay  bool       `json:"askDay"`
-	Filled  int        `json:"filled"`
-	Fit     int        `json:"fit"`
-	Misfits []Misfit   `json:"misfits"`
-	Name    string     `json:"name"`
-	Options []string   `json:"options"`
-	Order   *Order     `json:"order,omitempty"`
-	Type    ColumnType `json:"type"`
+	AskDay  bool     `json:"askDay"`
+	Filled  int      `json:"filled"`
+	Fit     int      `json:"fit"`
+	Misfits []Misfit `json:"misfits"`
+	Name    string   `json:"name"`
+	Options []string `json:"options"`
+	Order   *Order   `json:"order,omitempty"`
+
+	// To the column of the sheet that it goes into, "" for none, absent where there is no sheet
+	To   *string    `json:"to,omitempty"`
+	Type ColumnType `json:"type"`
 }
 
 // HistoryEntry defines model for HistoryEntry.
@@ -658,34 +952,69 @@ type HistoryEntry struct {
 
 // ImportColumn defines model for ImportColumn.
 type ImportColumn struct {
-	Name  string     `json:"name"`
-	Order *Order     `json:"order,omitempty"`
-	Skip  *bool      `json:"skip,omitempty"`
-	Type  ColumnType `json:"type"`
+	Name  string `json:"name"`
+	Order *Order `json:"order,omitempty"`
+	Skip  *bool  `json:"skip,omitempty"`
+
+	// To the column of the sheet that it goes into, "+" for a new one, "" to leave it out
+	To   *string    `json:"to,omitempty"`
+	Type ColumnType `json:"type"`
 }
 
 // ImportPreview defines model for ImportPreview.
 type ImportPreview struct {
-	Address   int             `json:"address"`
-	Columns   []GuessedColumn `json:"columns"`
-	Encoding  string          `json:"encoding"`
-	Key       int             `json:"key"`
-	Name      string          `json:"name"`
-	Rows      int             `json:"rows"`
-	Sample    [][]string      `json:"sample"`
-	Separator string          `json:"separator"`
+	Address  int             `json:"address"`
+	Columns  []GuessedColumn `json:"columns"`
+	Encoding string          `json:"encoding"`
+	Key      int             `json:"key"`
+
+	// Lines the lines of the sample
+	Lines      []int      `json:"lines"`
+	Name       string     `json:"name"`
+	Rows       int        `json:"rows"`
+	Sample     [][]string `json:"sample"`
+	Separator  string     `json:"separator"`
+	Worksheet  string     `json:"worksheet"`
+	Worksheets []string   `json:"worksheets"`
 }
 
 // ImportResult defines model for ImportResult.
 type ImportResult struct {
-	Changed   int      `json:"changed"`
-	Doubled   int      `json:"doubled"`
-	Gone      int      `json:"gone"`
-	Keyless   int      `json:"keyless"`
-	New       int      `json:"new"`
-	Unchanged int      `json:"unchanged"`
-	Unknown   []string `json:"unknown"`
+	Cells      int       `json:"cells"`
+	Change     string    `json:"change"`
+	Changed    int       `json:"changed"`
+	Doubled    int       `json:"doubled"`
+	Gone       int       `json:"gone"`
+	GoneNames  []string  `json:"goneNames"`
+	Keyless    int       `json:"keyless"`
+	New        int       `json:"new"`
+	Samples    []RowDiff `json:"samples"`
+	Unchanged  int       `json:"unchanged"`
+	Unreadable int       `json:"unreadable"`
 }
+
+// ImportSpec defines model for ImportSpec.
+type ImportSpec struct {
+	Columns []ImportColumn `json:"columns"`
+
+	// Keep rows that the file does not have stay as they are
+	Keep bool `json:"keep"`
+}
+
+// Job defines model for Job.
+type Job struct {
+	Done        int           `json:"done"`
+	Id          string        `json:"id"`
+	Import      *ImportResult `json:"import,omitempty"`
+	Kind        string        `json:"kind"`
+	Problem     *string       `json:"problem,omitempty"`
+	SecondsLeft int           `json:"secondsLeft"`
+	State       JobState      `json:"state"`
+	Total       int           `json:"total"`
+}
+
+// JobState defines model for Job.State.
+type JobState string
 
 // Lane defines model for Lane.
 type Lane struct {
@@ -764,17 +1093,22 @@ type Need struct {
 
 // NewSheet defines model for NewSheet.
 type NewSheet struct {
-	Address       int            `json:"address"`
-	Columns       []ImportColumn `json:"columns"`
-	Key           int            `json:"key"`
-	Locale        string         `json:"locale"`
-	Name          string         `json:"name"`
-	SettleSeconds *int           `json:"settleSeconds,omitempty"`
-	Zone          string         `json:"zone"`
+	Address        int            `json:"address"`
+	Columns        []ImportColumn `json:"columns"`
+	Key            int            `json:"key"`
+	LanguageColumn *int           `json:"languageColumn,omitempty"`
+	Locale         string         `json:"locale"`
+	Name           string         `json:"name"`
+	NameColumn     *int           `json:"nameColumn,omitempty"`
+	SettleSeconds  *int           `json:"settleSeconds,omitempty"`
+	Zone           string         `json:"zone"`
 }
 
 // Node defines model for Node.
 type Node = template.Node
+
+// NumberFormat defines model for NumberFormat.
+type NumberFormat = value.NumberFormat
 
 // Option defines model for Option.
 type Option struct {
@@ -797,6 +1131,15 @@ type Person struct {
 
 // Phrases defines model for Phrases.
 type Phrases = rule.Phrases
+
+// PlainRow defines model for PlainRow.
+type PlainRow struct {
+	// Cells by column name, as a person would type them
+	Cells map[string]string `json:"cells"`
+	Gone  bool              `json:"gone"`
+	Id    string            `json:"id"`
+	Key   string            `json:"key"`
+}
 
 // PracticeDetail defines model for PracticeDetail.
 type PracticeDetail struct {
@@ -886,8 +1229,17 @@ type RowDetail struct {
 	Row     Row            `json:"row"`
 }
 
+// RowDiff defines model for RowDiff.
+type RowDiff struct {
+	Changes []CellChange `json:"changes"`
+	Name    string       `json:"name"`
+	Returns bool         `json:"returns"`
+	Row     string       `json:"row"`
+}
+
 // RowEdit defines model for RowEdit.
 type RowEdit struct {
+	// Cells by column id or name, as a person would type them
 	Cells    map[string]string  `json:"cells"`
 	Expected *map[string]string `json:"expected,omitempty"`
 }
@@ -902,12 +1254,14 @@ type RowPage struct {
 
 // RowQuery defines model for RowQuery.
 type RowQuery struct {
-	Down   *bool      `json:"down,omitempty"`
 	Filter *Condition `json:"filter,omitempty"`
 	Find   *string    `json:"find,omitempty"`
 	Limit  int        `json:"limit"`
+
+	// Marks false leaves the tracks out
+	Marks  *bool      `json:"marks,omitempty"`
 	Offset int        `json:"offset"`
-	Sort   *string    `json:"sort,omitempty"`
+	Sort   *[]SortKey `json:"sort,omitempty"`
 }
 
 // RowRef defines model for RowRef.
@@ -1014,15 +1368,40 @@ type Session struct {
 
 // Sheet defines model for Sheet.
 type Sheet struct {
-	Address       string       `json:"address"`
-	Columns       []Column     `json:"columns"`
-	Figures       SheetFigures `json:"figures"`
-	Id            string       `json:"id"`
-	Key           string       `json:"key"`
-	Locale        string       `json:"locale"`
-	Name          string       `json:"name"`
-	SettleSeconds int          `json:"settleSeconds"`
-	Zone          string       `json:"zone"`
+	Address        string       `json:"address"`
+	Columns        []Column     `json:"columns"`
+	Figures        SheetFigures `json:"figures"`
+	FormAddress    *string      `json:"formAddress,omitempty"`
+	Frozen         int          `json:"frozen"`
+	Id             string       `json:"id"`
+	Key            string       `json:"key"`
+	LanguageColumn string       `json:"languageColumn"`
+	Locale         string       `json:"locale"`
+	Name           string       `json:"name"`
+	NameColumn     string       `json:"nameColumn"`
+	Removed        []struct {
+		Id   string     `json:"id"`
+		Name string     `json:"name"`
+		Type ColumnType `json:"type"`
+	} `json:"removed"`
+
+	// Seen the version of the columns
+	Seen          string `json:"seen"`
+	SettleSeconds int    `json:"settleSeconds"`
+	Zone          string `json:"zone"`
+}
+
+// SheetEvent defines model for SheetEvent.
+type SheetEvent struct {
+	Actor    string    `json:"actor"`
+	At       time.Time `json:"at"`
+	Id       string    `json:"id"`
+	Kind     string    `json:"kind"`
+	Row      *string   `json:"row,omitempty"`
+	RowName  *string   `json:"rowName,omitempty"`
+	Rows     int       `json:"rows"`
+	Undoable bool      `json:"undoable"`
+	Words    string    `json:"words"`
 }
 
 // SheetFigures defines model for SheetFigures.
@@ -1037,9 +1416,13 @@ type SheetFigures struct {
 
 // SheetPatch defines model for SheetPatch.
 type SheetPatch struct {
-	Name          *string            `json:"name,omitempty"`
-	Rename        *map[string]string `json:"rename,omitempty"`
-	SettleSeconds *int               `json:"settleSeconds,omitempty"`
+	Address        *string `json:"address,omitempty"`
+	Frozen         *int    `json:"frozen,omitempty"`
+	Key            *string `json:"key,omitempty"`
+	LanguageColumn *string `json:"languageColumn,omitempty"`
+	Name           *string `json:"name,omitempty"`
+	NameColumn     *string `json:"nameColumn,omitempty"`
+	SettleSeconds  *int    `json:"settleSeconds,omitempty"`
 }
 
 // Silenced defines model for Silenced.
@@ -1054,6 +1437,73 @@ type Silenced struct {
 type SilencedNew struct {
 	Address string  `json:"address"`
 	Reason  *string `json:"reason,omitempty"`
+}
+
+// SortKey defines model for SortKey.
+type SortKey = engine.SortKey
+
+// Source defines model for Source.
+type Source struct {
+	AtTime       string `json:"atTime"`
+	EveryMinutes int    `json:"everyMinutes"`
+	HeadingRow   int    `json:"headingRow"`
+	Keep         bool   `json:"keep"`
+	Paused       bool   `json:"paused"`
+	Place        string `json:"place"`
+	Share        int    `json:"share"`
+	Worksheet    string `json:"worksheet"`
+}
+
+// SourceState defines model for SourceState.
+type SourceState struct {
+	ChangedAt *time.Time `json:"changedAt,omitempty"`
+
+	// Folder whether a folder is watched here
+	Folder bool `json:"folder"`
+	Log    *[]struct {
+		At     time.Time `json:"at"`
+		Change string    `json:"change"`
+		Kind   string    `json:"kind"`
+		Words  string    `json:"words"`
+	} `json:"log,omitempty"`
+	LookedAt *time.Time `json:"lookedAt,omitempty"`
+	NextAt   *time.Time `json:"nextAt,omitempty"`
+	Source   *Source    `json:"source,omitempty"`
+	Trouble  *string    `json:"trouble,omitempty"`
+}
+
+// Step defines model for Step.
+type Step struct {
+	// After add: the row after which it is to stand; "" for the beginning, absent for the end
+	After    *string            `json:"after,omitempty"`
+	Cells    *map[string]string `json:"cells,omitempty"`
+	Expected *map[string]string `json:"expected,omitempty"`
+	Op       StepOp             `json:"op"`
+	Row      *string            `json:"row,omitempty"`
+}
+
+// StepOp defines model for Step.Op.
+type StepOp string
+
+// Summary defines model for Summary.
+type Summary struct {
+	Dates   int     `json:"dates"`
+	Filled  int     `json:"filled"`
+	First   *string `json:"first,omitempty"`
+	Last    *string `json:"last,omitempty"`
+	Least   *string `json:"least,omitempty"`
+	Numbers int     `json:"numbers"`
+	Rows    int     `json:"rows"`
+	Sum     *string `json:"sum,omitempty"`
+	Top     *string `json:"top,omitempty"`
+}
+
+// SummaryAsk defines model for SummaryAsk.
+type SummaryAsk struct {
+	Columns []string `json:"columns"`
+	From    int      `json:"from"`
+	To      int      `json:"to"`
+	View    ViewSpec `json:"view"`
 }
 
 // Template defines model for Template.
@@ -1118,9 +1568,49 @@ type Today struct {
 	People     int        `json:"people"`
 	Refused    int        `json:"refused"`
 	SinceText  string     `json:"sinceText"`
-	WentSince  int        `json:"wentSince"`
-	Zone       string     `json:"zone"`
+	Sources    []struct {
+		Place   string `json:"place"`
+		Sheet   string `json:"sheet"`
+		SheetId string `json:"sheetId"`
+		Text    string `json:"text"`
+	} `json:"sources"`
+	WentSince int    `json:"wentSince"`
+	Zone      string `json:"zone"`
 }
+
+// Token defines model for Token.
+type Token struct {
+	CreatedAt time.Time `json:"createdAt"`
+	Id        string    `json:"id"`
+	Name      string    `json:"name"`
+	Person    string    `json:"person"`
+	Revoked   bool      `json:"revoked"`
+	Role      Role      `json:"role"`
+
+	// Sheet the name of its sheet; "" for all
+	Sheet  string     `json:"sheet"`
+	UsedAt *time.Time `json:"usedAt,omitempty"`
+}
+
+// View defines model for View.
+type View struct {
+	By     string   `json:"by"`
+	Id     string   `json:"id"`
+	Mine   bool     `json:"mine"`
+	Name   string   `json:"name"`
+	Shared bool     `json:"shared"`
+	Spec   ViewSpec `json:"spec"`
+}
+
+// ViewSave defines model for ViewSave.
+type ViewSave struct {
+	Name   string   `json:"name"`
+	Shared bool     `json:"shared"`
+	Spec   ViewSpec `json:"spec"`
+}
+
+// ViewSpec defines model for ViewSpec.
+type ViewSpec = engine.ViewSpec
 
 // ImportBundleMultipartBody defines parameters for ImportBundle.
 type ImportBundleMultipartBody struct {
@@ -1142,14 +1632,28 @@ type MoveClockJSONBodyTo string
 
 // PreviewImportMultipartBody defines parameters for PreviewImport.
 type PreviewImportMultipartBody struct {
-	File   *openapi_types.File `json:"file,omitempty"`
-	Locale *string             `json:"locale,omitempty"`
+	File *openapi_types.File `json:"file,omitempty"`
+
+	// Heading the row that names the columns; the first that is filled where absent
+	Heading *string `json:"heading,omitempty"`
+	Locale  *string `json:"locale,omitempty"`
+
+	// Sheet the sheet that the rows are to go into; absent for a new one
+	Sheet *string `json:"sheet,omitempty"`
+
+	// Worksheet of a workbook; the first where absent
+	Worksheet *string `json:"worksheet,omitempty"`
 }
 
 // MeasureImportMultipartBody defines parameters for MeasureImport.
 type MeasureImportMultipartBody struct {
-	File *openapi_types.File `json:"file,omitempty"`
-	Spec *string             `json:"spec,omitempty"`
+	File    *openapi_types.File `json:"file,omitempty"`
+	Heading *string             `json:"heading,omitempty"`
+	Sheet   *string             `json:"sheet,omitempty"`
+
+	// Spec NewSheet or ImportSpec as JSON
+	Spec      *string `json:"spec,omitempty"`
+	Worksheet *string `json:"worksheet,omitempty"`
 }
 
 // GetLink200JSONResponseBodyPurpose defines parameters for GetLink.
@@ -1223,18 +1727,124 @@ type SignInJSONBody struct {
 	Password string `json:"password"`
 }
 
+// SetSourceSettingJSONBody defines parameters for SetSourceSetting.
+type SetSourceSettingJSONBody struct {
+	Inside bool `json:"inside"`
+}
+
 // MakeSheetMultipartBody defines parameters for MakeSheet.
 type MakeSheetMultipartBody struct {
-	File *openapi_types.File `json:"file,omitempty"`
+	File    *openapi_types.File `json:"file,omitempty"`
+	Heading *string             `json:"heading,omitempty"`
 
 	// Spec NewSheet as JSON
-	Spec *string `json:"spec,omitempty"`
+	Spec      *string `json:"spec,omitempty"`
+	Worksheet *string `json:"worksheet,omitempty"`
+}
+
+// ChangeRowsJSONBody defines parameters for ChangeRows.
+type ChangeRowsJSONBody struct {
+	Kind  ChangeRowsJSONBodyKind `json:"kind"`
+	Steps []Step                 `json:"steps"`
+}
+
+// ChangeRowsJSONBodyKind defines parameters for ChangeRows.
+type ChangeRowsJSONBodyKind string
+
+// SheetHistoryParams defines parameters for SheetHistory.
+type SheetHistoryParams struct {
+	Before *string `form:"before,omitempty" json:"before,omitempty"`
 }
 
 // ImportRowsMultipartBody defines parameters for ImportRows.
 type ImportRowsMultipartBody struct {
-	Dry  *string             `json:"dry,omitempty"`
-	File *openapi_types.File `json:"file,omitempty"`
+	File    *openapi_types.File `json:"file,omitempty"`
+	Heading *string             `json:"heading,omitempty"`
+
+	// Spec ImportSpec as JSON
+	Spec      *string `json:"spec,omitempty"`
+	Worksheet *string `json:"worksheet,omitempty"`
+}
+
+// PlanImportMultipartBody defines parameters for PlanImport.
+type PlanImportMultipartBody struct {
+	File    *openapi_types.File `json:"file,omitempty"`
+	Heading *string             `json:"heading,omitempty"`
+
+	// Spec ImportSpec as JSON
+	Spec      *string `json:"spec,omitempty"`
+	Worksheet *string `json:"worksheet,omitempty"`
+}
+
+// TakeOutParams defines parameters for TakeOut.
+type TakeOutParams struct {
+	Format  TakeOutParamsFormat `form:"format" json:"format"`
+	View    *string             `form:"view,omitempty" json:"view,omitempty"`
+	From    *int                `form:"from,omitempty" json:"from,omitempty"`
+	To      *int                `form:"to,omitempty" json:"to,omitempty"`
+	Columns *string             `form:"columns,omitempty" json:"columns,omitempty"`
+	Emails  *bool               `form:"emails,omitempty" json:"emails,omitempty"`
+}
+
+// TakeOutParamsFormat defines parameters for TakeOut.
+type TakeOutParamsFormat string
+
+// BePresentJSONBody defines parameters for BePresent.
+type BePresentJSONBody struct {
+	Column *string `json:"column,omitempty"`
+	Leaves *bool   `json:"leaves,omitempty"`
+	Page   string  `json:"page"`
+	Row    *string `json:"row,omitempty"`
+}
+
+// ListRowsParams defines parameters for ListRows.
+type ListRowsParams struct {
+	After *string `form:"after,omitempty" json:"after,omitempty"`
+	Limit *int    `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// AddRowParams defines parameters for AddRow.
+type AddRowParams struct {
+	// IdempotencyKey a request with a key that was used in the last day is not done again; it is answered as it was
+	IdempotencyKey *string `json:"Idempotency-Key,omitempty"`
+}
+
+// DeleteByKeyParams defines parameters for DeleteByKey.
+type DeleteByKeyParams struct {
+	// IdempotencyKey a request with a key that was used in the last day is not done again; it is answered as it was
+	IdempotencyKey *string `json:"Idempotency-Key,omitempty"`
+}
+
+// ChangeByKeyParams defines parameters for ChangeByKey.
+type ChangeByKeyParams struct {
+	// IdempotencyKey a request with a key that was used in the last day is not done again; it is answered as it was
+	IdempotencyKey *string `json:"Idempotency-Key,omitempty"`
+}
+
+// PutByKeyParams defines parameters for PutByKey.
+type PutByKeyParams struct {
+	// IdempotencyKey a request with a key that was used in the last day is not done again; it is answered as it was
+	IdempotencyKey *string `json:"Idempotency-Key,omitempty"`
+}
+
+// FindRowJSONBody defines parameters for FindRow.
+type FindRowJSONBody struct {
+	Back *bool    `json:"back,omitempty"`
+	From int      `json:"from"`
+	Text string   `json:"text"`
+	View ViewSpec `json:"view"`
+}
+
+// DeleteRowParams defines parameters for DeleteRow.
+type DeleteRowParams struct {
+	// IdempotencyKey a request with a key that was used in the last day is not done again; it is answered as it was
+	IdempotencyKey *string `json:"Idempotency-Key,omitempty"`
+}
+
+// EditRowParams defines parameters for EditRow.
+type EditRowParams struct {
+	// IdempotencyKey a request with a key that was used in the last day is not done again; it is answered as it was
+	IdempotencyKey *string `json:"Idempotency-Key,omitempty"`
 }
 
 // RuleEffectJSONBody defines parameters for RuleEffect.
@@ -1271,10 +1881,23 @@ type SetRuleStateJSONBody struct {
 // SetRuleStateJSONBodyState defines parameters for SetRuleState.
 type SetRuleStateJSONBodyState string
 
+// RefreshSourceJSONBody defines parameters for RefreshSource.
+type RefreshSourceJSONBody struct {
+	// Overrule take it in this once whatever share of the rows it changes
+	Overrule *bool `json:"overrule,omitempty"`
+}
+
 // SendTestJSONBody defines parameters for SendTest.
 type SendTestJSONBody struct {
 	Row      string       `json:"row"`
 	Template TemplateBody `json:"template"`
+}
+
+// AddTokenJSONBody defines parameters for AddToken.
+type AddTokenJSONBody struct {
+	Name  string  `json:"name"`
+	Role  Role    `json:"role"`
+	Sheet *string `json:"sheet,omitempty"`
 }
 
 // ImportBundleMultipartRequestBody defines body for ImportBundle for multipart/form-data ContentType.
@@ -1319,17 +1942,38 @@ type AddSenderJSONRequestBody = SenderSave
 // SaveSenderJSONRequestBody defines body for SaveSender for application/json ContentType.
 type SaveSenderJSONRequestBody = SenderSave
 
+// SetSourceSettingJSONRequestBody defines body for SetSourceSetting for application/json ContentType.
+type SetSourceSettingJSONRequestBody SetSourceSettingJSONBody
+
 // MakeSheetMultipartRequestBody defines body for MakeSheet for multipart/form-data ContentType.
 type MakeSheetMultipartRequestBody MakeSheetMultipartBody
 
 // ChangeSheetJSONRequestBody defines body for ChangeSheet for application/json ContentType.
 type ChangeSheetJSONRequestBody = SheetPatch
 
+// ChangeRowsJSONRequestBody defines body for ChangeRows for application/json ContentType.
+type ChangeRowsJSONRequestBody ChangeRowsJSONBody
+
 // CheckTemplateJSONRequestBody defines body for CheckTemplate for application/json ContentType.
 type CheckTemplateJSONRequestBody = TemplateBody
 
+// SaveColumnsJSONRequestBody defines body for SaveColumns for application/json ContentType.
+type SaveColumnsJSONRequestBody = ColumnsEdit
+
+// ColumnsEffectJSONRequestBody defines body for ColumnsEffect for application/json ContentType.
+type ColumnsEffectJSONRequestBody = ColumnsEdit
+
+// SaveFormJSONRequestBody defines body for SaveForm for application/json ContentType.
+type SaveFormJSONRequestBody = Form
+
 // ImportRowsMultipartRequestBody defines body for ImportRows for multipart/form-data ContentType.
 type ImportRowsMultipartRequestBody ImportRowsMultipartBody
+
+// PlanImportMultipartRequestBody defines body for PlanImport for multipart/form-data ContentType.
+type PlanImportMultipartRequestBody PlanImportMultipartBody
+
+// BePresentJSONRequestBody defines body for BePresent for application/json ContentType.
+type BePresentJSONRequestBody BePresentJSONBody
 
 // PreviewTemplateJSONRequestBody defines body for PreviewTemplate for application/json ContentType.
 type PreviewTemplateJSONRequestBody = PreviewAsk
@@ -1337,8 +1981,20 @@ type PreviewTemplateJSONRequestBody = PreviewAsk
 // AddRowJSONRequestBody defines body for AddRow for application/json ContentType.
 type AddRowJSONRequestBody = RowEdit
 
+// ChangeByKeyJSONRequestBody defines body for ChangeByKey for application/json ContentType.
+type ChangeByKeyJSONRequestBody = RowEdit
+
+// PutByKeyJSONRequestBody defines body for PutByKey for application/json ContentType.
+type PutByKeyJSONRequestBody = RowEdit
+
+// FindRowJSONRequestBody defines body for FindRow for application/json ContentType.
+type FindRowJSONRequestBody FindRowJSONBody
+
 // QueryRowsJSONRequestBody defines body for QueryRows for application/json ContentType.
 type QueryRowsJSONRequestBody = RowQuery
+
+// SummariseRowsJSONRequestBody defines body for SummariseRows for application/json ContentType.
+type SummariseRowsJSONRequestBody = SummaryAsk
 
 // EditRowJSONRequestBody defines body for EditRow for application/json ContentType.
 type EditRowJSONRequestBody = RowEdit
@@ -1364,6 +2020,12 @@ type SendByHandJSONRequestBody SendByHandJSONBody
 // SetRuleStateJSONRequestBody defines body for SetRuleState for application/json ContentType.
 type SetRuleStateJSONRequestBody SetRuleStateJSONBody
 
+// SaveSourceJSONRequestBody defines body for SaveSource for application/json ContentType.
+type SaveSourceJSONRequestBody = Source
+
+// RefreshSourceJSONRequestBody defines body for RefreshSource for application/json ContentType.
+type RefreshSourceJSONRequestBody RefreshSourceJSONBody
+
 // AddTemplateJSONRequestBody defines body for AddTemplate for application/json ContentType.
 type AddTemplateJSONRequestBody = TemplateSave
 
@@ -1372,6 +2034,15 @@ type SaveTemplateJSONRequestBody = TemplateSave
 
 // SendTestJSONRequestBody defines body for SendTest for application/json ContentType.
 type SendTestJSONRequestBody SendTestJSONBody
+
+// AddViewJSONRequestBody defines body for AddView for application/json ContentType.
+type AddViewJSONRequestBody = ViewSave
+
+// SaveViewJSONRequestBody defines body for SaveView for application/json ContentType.
+type SaveViewJSONRequestBody = ViewSave
+
+// AddTokenJSONRequestBody defines body for AddToken for application/json ContentType.
+type AddTokenJSONRequestBody AddTokenJSONBody
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
@@ -1393,12 +2064,21 @@ type ServerInterface interface {
 	// StreamEvents Changes as they happen (server-sent events)
 	// (GET /events)
 	StreamEvents(ctx *echo.Context) error
-	// PreviewImport Look at a CSV before anything is made of it
+	// ListFunctions What formulas may call
+	// (GET /functions)
+	ListFunctions(ctx *echo.Context) error
+	// PreviewImport Look at a file of rows before anything is made of it
 	// (POST /imports)
 	PreviewImport(ctx *echo.Context) error
-	// MeasureImport How the cells of a CSV fit chosen column types
+	// MeasureImport How the cells of a file fit chosen column types
 	// (POST /imports/measure)
 	MeasureImport(ctx *echo.Context) error
+	// StopJob Stop it; nothing is changed then
+	// (DELETE /jobs/{job})
+	StopJob(ctx *echo.Context, job string) error
+	// GetJob How far work has come that goes on by itself
+	// (GET /jobs/{job})
+	GetJob(ctx *echo.Context, job string) error
 	// GetLink What a one-time link is for
 	// (GET /links/{token})
 	GetLink(ctx *echo.Context, token string) error
@@ -1471,10 +2151,16 @@ type ServerInterface interface {
 	// SaveSender Change a sender
 	// (PUT /setup/senders/{sender})
 	SaveSender(ctx *echo.Context, sender string) error
+	// GetSourceSetting Whether sheets may follow addresses inside the own network
+	// (GET /setup/sources)
+	GetSourceSetting(ctx *echo.Context) error
+	// SetSourceSetting Allow or refuse addresses inside the own network
+	// (PUT /setup/sources)
+	SetSourceSetting(ctx *echo.Context) error
 	// ListSheets All sheets
 	// (GET /sheets)
 	ListSheets(ctx *echo.Context) error
-	// MakeSheet Make a sheet, from a CSV or empty
+	// MakeSheet Make a sheet, from a file of rows or empty
 	// (POST /sheets)
 	MakeSheet(ctx *echo.Context) error
 	// DeleteSheet Take a sheet away; its rules stop
@@ -1483,33 +2169,96 @@ type ServerInterface interface {
 	// GetSheet One sheet with its figures
 	// (GET /sheets/{sheet})
 	GetSheet(ctx *echo.Context, sheet string) error
-	// ChangeSheet Rename a sheet or its columns, change its settle time
+	// ChangeSheet Rename a sheet, change its settle time, say which columns carry what
 	// (PATCH /sheets/{sheet})
 	ChangeSheet(ctx *echo.Context, sheet string) error
+	// ChangeRows Change many rows at once, in one step that can be undone
+	// (POST /sheets/{sheet}/changes)
+	ChangeRows(ctx *echo.Context, sheet string) error
+	// UndoChange Take a change back; undoing that does it again
+	// (POST /sheets/{sheet}/changes/{change}/undo)
+	UndoChange(ctx *echo.Context, sheet string, change string) error
 	// CheckTemplate What is wrong with a template over all rows
 	// (POST /sheets/{sheet}/checks)
 	CheckTemplate(ctx *echo.Context, sheet string) error
-	// ImportRows Bring rows into a sheet from a CSV, met by key; with dry, only say what it would do
+	// SaveColumns Add, rename, order, retype, hide, lock and take out columns
+	// (PUT /sheets/{sheet}/columns)
+	SaveColumns(ctx *echo.Context, sheet string) error
+	// ColumnsEffect What a change of columns would do to the cells
+	// (POST /sheets/{sheet}/columns/effect)
+	ColumnsEffect(ctx *echo.Context, sheet string) error
+	// RestoreColumn Bring back a column that was taken out, with its cells
+	// (POST /sheets/{sheet}/columns/{column}/restore)
+	RestoreColumn(ctx *echo.Context, sheet string, column string) error
+	// GetForm The intake form of a sheet
+	// (GET /sheets/{sheet}/form)
+	GetForm(ctx *echo.Context, sheet string) error
+	// SaveForm Change, open or close the intake form
+	// (PUT /sheets/{sheet}/form)
+	SaveForm(ctx *echo.Context, sheet string) error
+	// NewFormAddress Give the form another address; the old one leads nowhere
+	// (POST /sheets/{sheet}/form/address)
+	NewFormAddress(ctx *echo.Context, sheet string) error
+	// SheetHistory What has been changed in a sheet, the newest first
+	// (GET /sheets/{sheet}/history)
+	SheetHistory(ctx *echo.Context, sheet string, params SheetHistoryParams) error
+	// ImportRows Bring a file into a sheet, by key; it goes on when the page is closed
 	// (POST /sheets/{sheet}/import)
 	ImportRows(ctx *echo.Context, sheet string) error
+	// PlanImport What bringing a file into a sheet would do, by key
+	// (POST /sheets/{sheet}/import/plan)
+	PlanImport(ctx *echo.Context, sheet string) error
+	// SheetJobs Work on a sheet that is under way
+	// (GET /sheets/{sheet}/jobs)
+	SheetJobs(ctx *echo.Context, sheet string) error
+	// TakeOut Rows as CSV, as a workbook, or the sheet as a bundle
+	// (GET /sheets/{sheet}/out)
+	TakeOut(ctx *echo.Context, sheet string, params TakeOutParams) error
+	// BePresent Say that a page has the sheet open, and hear who else has
+	// (POST /sheets/{sheet}/presence)
+	BePresent(ctx *echo.Context, sheet string) error
 	// PreviewTemplate A template, saved or not, rendered for a row
 	// (POST /sheets/{sheet}/preview)
 	PreviewTemplate(ctx *echo.Context, sheet string) error
+	// ListRows Rows in the order in which they came in
+	// (GET /sheets/{sheet}/rows)
+	ListRows(ctx *echo.Context, sheet string, params ListRowsParams) error
 	// AddRow Add a row
 	// (POST /sheets/{sheet}/rows)
-	AddRow(ctx *echo.Context, sheet string) error
+	AddRow(ctx *echo.Context, sheet string, params AddRowParams) error
+	// DeleteByKey Delete the row with a key
+	// (DELETE /sheets/{sheet}/rows/by-key/{key})
+	DeleteByKey(ctx *echo.Context, sheet string, key string, params DeleteByKeyParams) error
+	// GetByKey The row with a key
+	// (GET /sheets/{sheet}/rows/by-key/{key})
+	GetByKey(ctx *echo.Context, sheet string, key string) error
+	// ChangeByKey Change the row with a key
+	// (PATCH /sheets/{sheet}/rows/by-key/{key})
+	ChangeByKey(ctx *echo.Context, sheet string, key string, params ChangeByKeyParams) error
+	// PutByKey Add a row, or change the one with this key
+	// (PUT /sheets/{sheet}/rows/by-key/{key})
+	PutByKey(ctx *echo.Context, sheet string, key string, params PutByKeyParams) error
+	// FindRow The next row of a view that holds a text, or is called so
+	// (POST /sheets/{sheet}/rows/find)
+	FindRow(ctx *echo.Context, sheet string) error
 	// QueryRows A window of rows, filtered and sorted
 	// (POST /sheets/{sheet}/rows/query)
 	QueryRows(ctx *echo.Context, sheet string) error
+	// SummariseRows What a selection of cells comes to
+	// (POST /sheets/{sheet}/rows/summary)
+	SummariseRows(ctx *echo.Context, sheet string) error
 	// DeleteRow Delete a row
 	// (DELETE /sheets/{sheet}/rows/{row})
-	DeleteRow(ctx *echo.Context, sheet string, row string) error
+	DeleteRow(ctx *echo.Context, sheet string, row string, params DeleteRowParams) error
 	// GetRow A row with its history and its emails
 	// (GET /sheets/{sheet}/rows/{row})
 	GetRow(ctx *echo.Context, sheet string, row string) error
 	// EditRow Change cells
 	// (PATCH /sheets/{sheet}/rows/{row})
-	EditRow(ctx *echo.Context, sheet string, row string) error
+	EditRow(ctx *echo.Context, sheet string, row string, params EditRowParams) error
+	// CellHistory The history of a cell, the newest first
+	// (GET /sheets/{sheet}/rows/{row}/cells/{column})
+	CellHistory(ctx *echo.Context, sheet string, row string, column string) error
 	// RestoreRow Bring a deleted row back
 	// (POST /sheets/{sheet}/rows/{row}/restore)
 	RestoreRow(ctx *echo.Context, sheet string, row string) error
@@ -1546,6 +2295,18 @@ type ServerInterface interface {
 	// SetRuleState Switch a rule on or pause it
 	// (PUT /sheets/{sheet}/rules/{rule}/state)
 	SetRuleState(ctx *echo.Context, sheet string, rule string) error
+	// DropSource Follow it no more
+	// (DELETE /sheets/{sheet}/source)
+	DropSource(ctx *echo.Context, sheet string) error
+	// GetSource The file that a sheet follows, and what looking at it came to
+	// (GET /sheets/{sheet}/source)
+	GetSource(ctx *echo.Context, sheet string) error
+	// SaveSource Let a sheet follow a file
+	// (PUT /sheets/{sheet}/source)
+	SaveSource(ctx *echo.Context, sheet string) error
+	// RefreshSource Look at the file now
+	// (POST /sheets/{sheet}/source/refresh)
+	RefreshSource(ctx *echo.Context, sheet string) error
 	// AddTemplate Write a template
 	// (POST /sheets/{sheet}/templates)
 	AddTemplate(ctx *echo.Context, sheet string) error
@@ -1561,12 +2322,33 @@ type ServerInterface interface {
 	// SendTest Send the previewed row's email to oneself, marked as a test
 	// (POST /sheets/{sheet}/test-email)
 	SendTest(ctx *echo.Context, sheet string) error
+	// ListViews Ways of looking at a sheet: one's own and shared ones
+	// (GET /sheets/{sheet}/views)
+	ListViews(ctx *echo.Context, sheet string) error
+	// AddView Keep a way of looking at a sheet
+	// (POST /sheets/{sheet}/views)
+	AddView(ctx *echo.Context, sheet string) error
+	// DeleteView Forget a kept view
+	// (DELETE /sheets/{sheet}/views/{view})
+	DeleteView(ctx *echo.Context, sheet string, view string) error
+	// SaveView Change a kept view
+	// (PUT /sheets/{sheet}/views/{view})
+	SaveView(ctx *echo.Context, sheet string, view string) error
 	// ListTemplates All templates
 	// (GET /templates)
 	ListTemplates(ctx *echo.Context) error
 	// GetToday What needs somebody, today's line and eight weeks
 	// (GET /today)
 	GetToday(ctx *echo.Context) error
+	// ListTokens Tokens that let programs in: one's own; an administrator sees all
+	// (GET /tokens)
+	ListTokens(ctx *echo.Context) error
+	// AddToken Make a token; it is shown this once
+	// (POST /tokens)
+	AddToken(ctx *echo.Context) error
+	// RevokeToken Revoke a token
+	// (DELETE /tokens/{token})
+	RevokeToken(ctx *echo.Context, token string) error
 }
 
 // ServerInterfaceWrapper converts echo contexts to parameters.
@@ -1649,6 +2431,15 @@ func (w *ServerInterfaceWrapper) StreamEvents(ctx *echo.Context) error {
 	return err
 }
 
+// ListFunctions converts echo context to params.
+func (w *ServerInterfaceWrapper) ListFunctions(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListFunctions(ctx)
+	return err
+}
+
 // PreviewImport converts echo context to params.
 func (w *ServerInterfaceWrapper) PreviewImport(ctx *echo.Context) error {
 	var err error
@@ -1664,6 +2455,38 @@ func (w *ServerInterfaceWrapper) MeasureImport(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.MeasureImport(ctx)
+	return err
+}
+
+// StopJob converts echo context to params.
+func (w *ServerInterfaceWrapper) StopJob(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "job" -------------
+	var job string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.StopJob(ctx, job)
+	return err
+}
+
+// GetJob converts echo context to params.
+func (w *ServerInterfaceWrapper) GetJob(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "job" -------------
+	var job string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "job", ctx.Param("job"), &job, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter job: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetJob(ctx, job)
 	return err
 }
 
@@ -2094,6 +2917,24 @@ func (w *ServerInterfaceWrapper) SaveSender(ctx *echo.Context) error {
 	return err
 }
 
+// GetSourceSetting converts echo context to params.
+func (w *ServerInterfaceWrapper) GetSourceSetting(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetSourceSetting(ctx)
+	return err
+}
+
+// SetSourceSetting converts echo context to params.
+func (w *ServerInterfaceWrapper) SetSourceSetting(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetSourceSetting(ctx)
+	return err
+}
+
 // ListSheets converts echo context to params.
 func (w *ServerInterfaceWrapper) ListSheets(ctx *echo.Context) error {
 	var err error
@@ -2160,6 +3001,46 @@ func (w *ServerInterfaceWrapper) ChangeSheet(ctx *echo.Context) error {
 	return err
 }
 
+// ChangeRows converts echo context to params.
+func (w *ServerInterfaceWrapper) ChangeRows(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ChangeRows(ctx, sheet)
+	return err
+}
+
+// UndoChange converts echo context to params.
+func (w *ServerInterfaceWrapper) UndoChange(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// ------------- Path parameter "change" -------------
+	var change string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "change", ctx.Param("change"), &change, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter change: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.UndoChange(ctx, sheet, change)
+	return err
+}
+
 // CheckTemplate converts echo context to params.
 func (w *ServerInterfaceWrapper) CheckTemplate(ctx *echo.Context) error {
 	var err error
@@ -2173,6 +3054,135 @@ func (w *ServerInterfaceWrapper) CheckTemplate(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.CheckTemplate(ctx, sheet)
+	return err
+}
+
+// SaveColumns converts echo context to params.
+func (w *ServerInterfaceWrapper) SaveColumns(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SaveColumns(ctx, sheet)
+	return err
+}
+
+// ColumnsEffect converts echo context to params.
+func (w *ServerInterfaceWrapper) ColumnsEffect(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ColumnsEffect(ctx, sheet)
+	return err
+}
+
+// RestoreColumn converts echo context to params.
+func (w *ServerInterfaceWrapper) RestoreColumn(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// ------------- Path parameter "column" -------------
+	var column string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "column", ctx.Param("column"), &column, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter column: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RestoreColumn(ctx, sheet, column)
+	return err
+}
+
+// GetForm converts echo context to params.
+func (w *ServerInterfaceWrapper) GetForm(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetForm(ctx, sheet)
+	return err
+}
+
+// SaveForm converts echo context to params.
+func (w *ServerInterfaceWrapper) SaveForm(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SaveForm(ctx, sheet)
+	return err
+}
+
+// NewFormAddress converts echo context to params.
+func (w *ServerInterfaceWrapper) NewFormAddress(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.NewFormAddress(ctx, sheet)
+	return err
+}
+
+// SheetHistory converts echo context to params.
+func (w *ServerInterfaceWrapper) SheetHistory(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SheetHistoryParams
+	// ------------- Optional query parameter "before" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "before", ctx.QueryParams(), &params.Before, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter before: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SheetHistory(ctx, sheet, params)
 	return err
 }
 
@@ -2192,6 +3202,114 @@ func (w *ServerInterfaceWrapper) ImportRows(ctx *echo.Context) error {
 	return err
 }
 
+// PlanImport converts echo context to params.
+func (w *ServerInterfaceWrapper) PlanImport(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PlanImport(ctx, sheet)
+	return err
+}
+
+// SheetJobs converts echo context to params.
+func (w *ServerInterfaceWrapper) SheetJobs(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SheetJobs(ctx, sheet)
+	return err
+}
+
+// TakeOut converts echo context to params.
+func (w *ServerInterfaceWrapper) TakeOut(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params TakeOutParams
+	// ------------- Required query parameter "format" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "format", ctx.QueryParams(), &params.Format, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter format: %s", err))
+	}
+
+	// ------------- Optional query parameter "view" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "view", ctx.QueryParams(), &params.View, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter view: %s", err))
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", ctx.QueryParams(), &params.From, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter from: %s", err))
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", ctx.QueryParams(), &params.To, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter to: %s", err))
+	}
+
+	// ------------- Optional query parameter "columns" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "columns", ctx.QueryParams(), &params.Columns, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter columns: %s", err))
+	}
+
+	// ------------- Optional query parameter "emails" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "emails", ctx.QueryParams(), &params.Emails, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter emails: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TakeOut(ctx, sheet, params)
+	return err
+}
+
+// BePresent converts echo context to params.
+func (w *ServerInterfaceWrapper) BePresent(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.BePresent(ctx, sheet)
+	return err
+}
+
 // PreviewTemplate converts echo context to params.
 func (w *ServerInterfaceWrapper) PreviewTemplate(ctx *echo.Context) error {
 	var err error
@@ -2208,6 +3326,38 @@ func (w *ServerInterfaceWrapper) PreviewTemplate(ctx *echo.Context) error {
 	return err
 }
 
+// ListRows converts echo context to params.
+func (w *ServerInterfaceWrapper) ListRows(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListRowsParams
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", ctx.QueryParams(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter after: %s", err))
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", ctx.QueryParams(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter limit: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListRows(ctx, sheet, params)
+	return err
+}
+
 // AddRow converts echo context to params.
 func (w *ServerInterfaceWrapper) AddRow(ctx *echo.Context) error {
 	var err error
@@ -2219,8 +3369,200 @@ func (w *ServerInterfaceWrapper) AddRow(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AddRowParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey string
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.AddRow(ctx, sheet)
+	err = w.Handler.AddRow(ctx, sheet, params)
+	return err
+}
+
+// DeleteByKey converts echo context to params.
+func (w *ServerInterfaceWrapper) DeleteByKey(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// ------------- Path parameter "key" -------------
+	var key string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "key", ctx.Param("key"), &key, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter key: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DeleteByKeyParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey string
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DeleteByKey(ctx, sheet, key, params)
+	return err
+}
+
+// GetByKey converts echo context to params.
+func (w *ServerInterfaceWrapper) GetByKey(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// ------------- Path parameter "key" -------------
+	var key string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "key", ctx.Param("key"), &key, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter key: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetByKey(ctx, sheet, key)
+	return err
+}
+
+// ChangeByKey converts echo context to params.
+func (w *ServerInterfaceWrapper) ChangeByKey(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// ------------- Path parameter "key" -------------
+	var key string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "key", ctx.Param("key"), &key, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter key: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ChangeByKeyParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey string
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ChangeByKey(ctx, sheet, key, params)
+	return err
+}
+
+// PutByKey converts echo context to params.
+func (w *ServerInterfaceWrapper) PutByKey(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// ------------- Path parameter "key" -------------
+	var key string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "key", ctx.Param("key"), &key, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter key: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params PutByKeyParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey string
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PutByKey(ctx, sheet, key, params)
+	return err
+}
+
+// FindRow converts echo context to params.
+func (w *ServerInterfaceWrapper) FindRow(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.FindRow(ctx, sheet)
 	return err
 }
 
@@ -2237,6 +3579,22 @@ func (w *ServerInterfaceWrapper) QueryRows(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.QueryRows(ctx, sheet)
+	return err
+}
+
+// SummariseRows converts echo context to params.
+func (w *ServerInterfaceWrapper) SummariseRows(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SummariseRows(ctx, sheet)
 	return err
 }
 
@@ -2259,8 +3617,28 @@ func (w *ServerInterfaceWrapper) DeleteRow(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter row: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DeleteRowParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey string
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.DeleteRow(ctx, sheet, row)
+	err = w.Handler.DeleteRow(ctx, sheet, row, params)
 	return err
 }
 
@@ -2307,8 +3685,60 @@ func (w *ServerInterfaceWrapper) EditRow(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter row: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params EditRowParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey string
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.EditRow(ctx, sheet, row)
+	err = w.Handler.EditRow(ctx, sheet, row, params)
+	return err
+}
+
+// CellHistory converts echo context to params.
+func (w *ServerInterfaceWrapper) CellHistory(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// ------------- Path parameter "row" -------------
+	var row string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "row", ctx.Param("row"), &row, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter row: %s", err))
+	}
+
+	// ------------- Path parameter "column" -------------
+	var column string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "column", ctx.Param("column"), &column, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter column: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CellHistory(ctx, sheet, row, column)
 	return err
 }
 
@@ -2568,6 +3998,70 @@ func (w *ServerInterfaceWrapper) SetRuleState(ctx *echo.Context) error {
 	return err
 }
 
+// DropSource converts echo context to params.
+func (w *ServerInterfaceWrapper) DropSource(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DropSource(ctx, sheet)
+	return err
+}
+
+// GetSource converts echo context to params.
+func (w *ServerInterfaceWrapper) GetSource(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetSource(ctx, sheet)
+	return err
+}
+
+// SaveSource converts echo context to params.
+func (w *ServerInterfaceWrapper) SaveSource(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SaveSource(ctx, sheet)
+	return err
+}
+
+// RefreshSource converts echo context to params.
+func (w *ServerInterfaceWrapper) RefreshSource(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RefreshSource(ctx, sheet)
+	return err
+}
+
 // AddTemplate converts echo context to params.
 func (w *ServerInterfaceWrapper) AddTemplate(ctx *echo.Context) error {
 	var err error
@@ -2672,6 +4166,86 @@ func (w *ServerInterfaceWrapper) SendTest(ctx *echo.Context) error {
 	return err
 }
 
+// ListViews converts echo context to params.
+func (w *ServerInterfaceWrapper) ListViews(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListViews(ctx, sheet)
+	return err
+}
+
+// AddView converts echo context to params.
+func (w *ServerInterfaceWrapper) AddView(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddView(ctx, sheet)
+	return err
+}
+
+// DeleteView converts echo context to params.
+func (w *ServerInterfaceWrapper) DeleteView(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// ------------- Path parameter "view" -------------
+	var view string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "view", ctx.Param("view"), &view, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter view: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DeleteView(ctx, sheet, view)
+	return err
+}
+
+// SaveView converts echo context to params.
+func (w *ServerInterfaceWrapper) SaveView(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// ------------- Path parameter "view" -------------
+	var view string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "view", ctx.Param("view"), &view, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter view: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SaveView(ctx, sheet, view)
+	return err
+}
+
 // ListTemplates converts echo context to params.
 func (w *ServerInterfaceWrapper) ListTemplates(ctx *echo.Context) error {
 	var err error
@@ -2687,6 +4261,40 @@ func (w *ServerInterfaceWrapper) GetToday(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetToday(ctx)
+	return err
+}
+
+// ListTokens converts echo context to params.
+func (w *ServerInterfaceWrapper) ListTokens(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListTokens(ctx)
+	return err
+}
+
+// AddToken converts echo context to params.
+func (w *ServerInterfaceWrapper) AddToken(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddToken(ctx)
+	return err
+}
+
+// RevokeToken converts echo context to params.
+func (w *ServerInterfaceWrapper) RevokeToken(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "token" -------------
+	var token string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "token", ctx.Param("token"), &token, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter token: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RevokeToken(ctx, token)
 	return err
 }
 
@@ -2756,8 +4364,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.DELETE(options.BaseURL+"/sheets/:sheet", wrapper.DeleteSheet, options.OperationMiddlewares["deleteSheet"]...)
 	router.GET(options.BaseURL+"/sheets/:sheet", wrapper.GetSheet, options.OperationMiddlewares["getSheet"]...)
 	router.PATCH(options.BaseURL+"/sheets/:sheet", wrapper.ChangeSheet, options.OperationMiddlewares["changeSheet"]...)
-	router.POST(options.BaseURL+"/sheets/:sheet/import", wrapper.ImportRows, options.OperationMiddlewares["importRows"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/rows/query", wrapper.QueryRows, options.OperationMiddlewares["queryRows"]...)
+	router.GET(options.BaseURL+"/sheets/:sheet/rows", wrapper.ListRows, options.OperationMiddlewares["listRows"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/rows", wrapper.AddRow, options.OperationMiddlewares["addRow"]...)
 	router.DELETE(options.BaseURL+"/sheets/:sheet/rows/:row", wrapper.DeleteRow, options.OperationMiddlewares["deleteRow"]...)
 	router.GET(options.BaseURL+"/sheets/:sheet/rows/:row", wrapper.GetRow, options.OperationMiddlewares["getRow"]...)
@@ -2801,6 +4409,43 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/practice/messages/:message/message.eml", wrapper.GetPracticeMessage, options.OperationMiddlewares["getPracticeMessage"]...)
 	router.GET(options.BaseURL+"/search", wrapper.Search, options.OperationMiddlewares["search"]...)
 	router.GET(options.BaseURL+"/events", wrapper.StreamEvents, options.OperationMiddlewares["streamEvents"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/rows/summary", wrapper.SummariseRows, options.OperationMiddlewares["summariseRows"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/rows/find", wrapper.FindRow, options.OperationMiddlewares["findRow"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/changes", wrapper.ChangeRows, options.OperationMiddlewares["changeRows"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/changes/:change/undo", wrapper.UndoChange, options.OperationMiddlewares["undoChange"]...)
+	router.GET(options.BaseURL+"/sheets/:sheet/history", wrapper.SheetHistory, options.OperationMiddlewares["sheetHistory"]...)
+	router.GET(options.BaseURL+"/sheets/:sheet/rows/:row/cells/:column", wrapper.CellHistory, options.OperationMiddlewares["cellHistory"]...)
+	router.DELETE(options.BaseURL+"/sheets/:sheet/rows/by-key/:key", wrapper.DeleteByKey, options.OperationMiddlewares["deleteByKey"]...)
+	router.GET(options.BaseURL+"/sheets/:sheet/rows/by-key/:key", wrapper.GetByKey, options.OperationMiddlewares["getByKey"]...)
+	router.PATCH(options.BaseURL+"/sheets/:sheet/rows/by-key/:key", wrapper.ChangeByKey, options.OperationMiddlewares["changeByKey"]...)
+	router.PUT(options.BaseURL+"/sheets/:sheet/rows/by-key/:key", wrapper.PutByKey, options.OperationMiddlewares["putByKey"]...)
+	router.GET(options.BaseURL+"/tokens", wrapper.ListTokens, options.OperationMiddlewares["listTokens"]...)
+	router.POST(options.BaseURL+"/tokens", wrapper.AddToken, options.OperationMiddlewares["addToken"]...)
+	router.DELETE(options.BaseURL+"/tokens/:token", wrapper.RevokeToken, options.OperationMiddlewares["revokeToken"]...)
+	router.DELETE(options.BaseURL+"/jobs/:job", wrapper.StopJob, options.OperationMiddlewares["stopJob"]...)
+	router.GET(options.BaseURL+"/jobs/:job", wrapper.GetJob, options.OperationMiddlewares["getJob"]...)
+	router.GET(options.BaseURL+"/sheets/:sheet/jobs", wrapper.SheetJobs, options.OperationMiddlewares["sheetJobs"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/import/plan", wrapper.PlanImport, options.OperationMiddlewares["planImport"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/import", wrapper.ImportRows, options.OperationMiddlewares["importRows"]...)
+	router.PUT(options.BaseURL+"/sheets/:sheet/columns", wrapper.SaveColumns, options.OperationMiddlewares["saveColumns"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/columns/effect", wrapper.ColumnsEffect, options.OperationMiddlewares["columnsEffect"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/columns/:column/restore", wrapper.RestoreColumn, options.OperationMiddlewares["restoreColumn"]...)
+	router.GET(options.BaseURL+"/functions", wrapper.ListFunctions, options.OperationMiddlewares["listFunctions"]...)
+	router.GET(options.BaseURL+"/sheets/:sheet/views", wrapper.ListViews, options.OperationMiddlewares["listViews"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/views", wrapper.AddView, options.OperationMiddlewares["addView"]...)
+	router.DELETE(options.BaseURL+"/sheets/:sheet/views/:view", wrapper.DeleteView, options.OperationMiddlewares["deleteView"]...)
+	router.PUT(options.BaseURL+"/sheets/:sheet/views/:view", wrapper.SaveView, options.OperationMiddlewares["saveView"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/presence", wrapper.BePresent, options.OperationMiddlewares["bePresent"]...)
+	router.DELETE(options.BaseURL+"/sheets/:sheet/source", wrapper.DropSource, options.OperationMiddlewares["dropSource"]...)
+	router.GET(options.BaseURL+"/sheets/:sheet/source", wrapper.GetSource, options.OperationMiddlewares["getSource"]...)
+	router.PUT(options.BaseURL+"/sheets/:sheet/source", wrapper.SaveSource, options.OperationMiddlewares["saveSource"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/source/refresh", wrapper.RefreshSource, options.OperationMiddlewares["refreshSource"]...)
+	router.GET(options.BaseURL+"/setup/sources", wrapper.GetSourceSetting, options.OperationMiddlewares["getSourceSetting"]...)
+	router.PUT(options.BaseURL+"/setup/sources", wrapper.SetSourceSetting, options.OperationMiddlewares["setSourceSetting"]...)
+	router.GET(options.BaseURL+"/sheets/:sheet/form", wrapper.GetForm, options.OperationMiddlewares["getForm"]...)
+	router.PUT(options.BaseURL+"/sheets/:sheet/form", wrapper.SaveForm, options.OperationMiddlewares["saveForm"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/form/address", wrapper.NewFormAddress, options.OperationMiddlewares["newFormAddress"]...)
+	router.GET(options.BaseURL+"/sheets/:sheet/out", wrapper.TakeOut, options.OperationMiddlewares["takeOut"]...)
 
 }
 
@@ -3075,6 +4720,48 @@ func (response StreamEventsdefaultApplicationProblemPlusJSONResponse) VisitStrea
 	return err
 }
 
+type ListFunctionsRequestObject struct {
+}
+
+type ListFunctionsResponseObject interface {
+	VisitListFunctionsResponse(w http.ResponseWriter) error
+}
+
+type ListFunctions200JSONResponse []struct {
+	Name  string `json:"name"`
+	Usage string `json:"usage"`
+	What  string `json:"what"`
+}
+
+func (response ListFunctions200JSONResponse) VisitListFunctionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListFunctionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListFunctionsdefaultApplicationProblemPlusJSONResponse) VisitListFunctionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type PreviewImportRequestObject struct {
 	Body *multipart.Reader
 }
@@ -3142,6 +4829,78 @@ type MeasureImportdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response MeasureImportdefaultApplicationProblemPlusJSONResponse) VisitMeasureImportResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StopJobRequestObject struct {
+	Job string `json:"job"`
+}
+
+type StopJobResponseObject interface {
+	VisitStopJobResponse(w http.ResponseWriter) error
+}
+
+type StopJob204Response struct {
+}
+
+func (response StopJob204Response) VisitStopJobResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type StopJobdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StopJobdefaultApplicationProblemPlusJSONResponse) VisitStopJobResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetJobRequestObject struct {
+	Job string `json:"job"`
+}
+
+type GetJobResponseObject interface {
+	VisitGetJobResponse(w http.ResponseWriter) error
+}
+
+type GetJob200JSONResponse Job
+
+func (response GetJob200JSONResponse) VisitGetJobResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetJobdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetJobdefaultApplicationProblemPlusJSONResponse) VisitGetJobResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4097,6 +5856,89 @@ func (response SaveSenderdefaultApplicationProblemPlusJSONResponse) VisitSaveSen
 	return err
 }
 
+type GetSourceSettingRequestObject struct {
+}
+
+type GetSourceSettingResponseObject interface {
+	VisitGetSourceSettingResponse(w http.ResponseWriter) error
+}
+
+type GetSourceSetting200JSONResponse struct {
+	Folder string `json:"folder"`
+	Inside bool   `json:"inside"`
+}
+
+func (response GetSourceSetting200JSONResponse) VisitGetSourceSettingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSourceSettingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetSourceSettingdefaultApplicationProblemPlusJSONResponse) VisitGetSourceSettingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetSourceSettingRequestObject struct {
+	Body *SetSourceSettingJSONRequestBody
+}
+
+type SetSourceSettingResponseObject interface {
+	VisitSetSourceSettingResponse(w http.ResponseWriter) error
+}
+
+type SetSourceSetting200JSONResponse struct {
+	Folder string `json:"folder"`
+	Inside bool   `json:"inside"`
+}
+
+func (response SetSourceSetting200JSONResponse) VisitSetSourceSettingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetSourceSettingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetSourceSettingdefaultApplicationProblemPlusJSONResponse) VisitSetSourceSettingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListSheetsRequestObject struct {
 }
 
@@ -4143,7 +5985,10 @@ type MakeSheetResponseObject interface {
 	VisitMakeSheetResponse(w http.ResponseWriter) error
 }
 
-type MakeSheet201JSONResponse Sheet
+type MakeSheet201JSONResponse struct {
+	Job   *Job  `json:"job,omitempty"`
+	Sheet Sheet `json:"sheet"`
+}
 
 func (response MakeSheet201JSONResponse) VisitMakeSheetResponse(w http.ResponseWriter) error {
 
@@ -4286,6 +6131,86 @@ func (response ChangeSheetdefaultApplicationProblemPlusJSONResponse) VisitChange
 	return err
 }
 
+type ChangeRowsRequestObject struct {
+	Sheet string `json:"sheet"`
+	Body  *ChangeRowsJSONRequestBody
+}
+
+type ChangeRowsResponseObject interface {
+	VisitChangeRowsResponse(w http.ResponseWriter) error
+}
+
+type ChangeRows200JSONResponse ChangeResult
+
+func (response ChangeRows200JSONResponse) VisitChangeRowsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeRowsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeRowsdefaultApplicationProblemPlusJSONResponse) VisitChangeRowsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type UndoChangeRequestObject struct {
+	Sheet  string `json:"sheet"`
+	Change string `json:"change"`
+}
+
+type UndoChangeResponseObject interface {
+	VisitUndoChangeResponse(w http.ResponseWriter) error
+}
+
+type UndoChange200JSONResponse ChangeResult
+
+func (response UndoChange200JSONResponse) VisitUndoChangeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type UndoChangedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response UndoChangedefaultApplicationProblemPlusJSONResponse) VisitUndoChangeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type CheckTemplateRequestObject struct {
 	Sheet string `json:"sheet"`
 	Body  *CheckTemplateJSONRequestBody
@@ -4326,18 +6251,21 @@ func (response CheckTemplatedefaultApplicationProblemPlusJSONResponse) VisitChec
 	return err
 }
 
-type ImportRowsRequestObject struct {
+type SaveColumnsRequestObject struct {
 	Sheet string `json:"sheet"`
-	Body  *multipart.Reader
+	Body  *SaveColumnsJSONRequestBody
 }
 
-type ImportRowsResponseObject interface {
-	VisitImportRowsResponse(w http.ResponseWriter) error
+type SaveColumnsResponseObject interface {
+	VisitSaveColumnsResponse(w http.ResponseWriter) error
 }
 
-type ImportRows200JSONResponse ImportResult
+type SaveColumns200JSONResponse struct {
+	Job   *Job   `json:"job,omitempty"`
+	Sheet *Sheet `json:"sheet,omitempty"`
+}
 
-func (response ImportRows200JSONResponse) VisitImportRowsResponse(w http.ResponseWriter) error {
+func (response SaveColumns200JSONResponse) VisitSaveColumnsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response); err != nil {
@@ -4349,12 +6277,455 @@ func (response ImportRows200JSONResponse) VisitImportRowsResponse(w http.Respons
 	return err
 }
 
+type SaveColumnsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SaveColumnsdefaultApplicationProblemPlusJSONResponse) VisitSaveColumnsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ColumnsEffectRequestObject struct {
+	Sheet string `json:"sheet"`
+	Body  *ColumnsEffectJSONRequestBody
+}
+
+type ColumnsEffectResponseObject interface {
+	VisitColumnsEffectResponse(w http.ResponseWriter) error
+}
+
+type ColumnsEffect200JSONResponse []ColumnEffect
+
+func (response ColumnsEffect200JSONResponse) VisitColumnsEffectResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ColumnsEffectdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ColumnsEffectdefaultApplicationProblemPlusJSONResponse) VisitColumnsEffectResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RestoreColumnRequestObject struct {
+	Sheet  string `json:"sheet"`
+	Column string `json:"column"`
+}
+
+type RestoreColumnResponseObject interface {
+	VisitRestoreColumnResponse(w http.ResponseWriter) error
+}
+
+type RestoreColumn200JSONResponse Sheet
+
+func (response RestoreColumn200JSONResponse) VisitRestoreColumnResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RestoreColumndefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RestoreColumndefaultApplicationProblemPlusJSONResponse) VisitRestoreColumnResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFormRequestObject struct {
+	Sheet string `json:"sheet"`
+}
+
+type GetFormResponseObject interface {
+	VisitGetFormResponse(w http.ResponseWriter) error
+}
+
+type GetForm200JSONResponse FormState
+
+func (response GetForm200JSONResponse) VisitGetFormResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFormdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetFormdefaultApplicationProblemPlusJSONResponse) VisitGetFormResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveFormRequestObject struct {
+	Sheet string `json:"sheet"`
+	Body  *SaveFormJSONRequestBody
+}
+
+type SaveFormResponseObject interface {
+	VisitSaveFormResponse(w http.ResponseWriter) error
+}
+
+type SaveForm200JSONResponse FormState
+
+func (response SaveForm200JSONResponse) VisitSaveFormResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveFormdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SaveFormdefaultApplicationProblemPlusJSONResponse) VisitSaveFormResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type NewFormAddressRequestObject struct {
+	Sheet string `json:"sheet"`
+}
+
+type NewFormAddressResponseObject interface {
+	VisitNewFormAddressResponse(w http.ResponseWriter) error
+}
+
+type NewFormAddress200JSONResponse FormState
+
+func (response NewFormAddress200JSONResponse) VisitNewFormAddressResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type NewFormAddressdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response NewFormAddressdefaultApplicationProblemPlusJSONResponse) VisitNewFormAddressResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SheetHistoryRequestObject struct {
+	Sheet  string `json:"sheet"`
+	Params SheetHistoryParams
+}
+
+type SheetHistoryResponseObject interface {
+	VisitSheetHistoryResponse(w http.ResponseWriter) error
+}
+
+type SheetHistory200JSONResponse []SheetEvent
+
+func (response SheetHistory200JSONResponse) VisitSheetHistoryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SheetHistorydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SheetHistorydefaultApplicationProblemPlusJSONResponse) VisitSheetHistoryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ImportRowsRequestObject struct {
+	Sheet string `json:"sheet"`
+	Body  *multipart.Reader
+}
+
+type ImportRowsResponseObject interface {
+	VisitImportRowsResponse(w http.ResponseWriter) error
+}
+
+type ImportRows202JSONResponse Job
+
+func (response ImportRows202JSONResponse) VisitImportRowsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(202)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ImportRowsdefaultApplicationProblemPlusJSONResponse struct {
 	Body       Problem
 	StatusCode int
 }
 
 func (response ImportRowsdefaultApplicationProblemPlusJSONResponse) VisitImportRowsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlanImportRequestObject struct {
+	Sheet string `json:"sheet"`
+	Body  *multipart.Reader
+}
+
+type PlanImportResponseObject interface {
+	VisitPlanImportResponse(w http.ResponseWriter) error
+}
+
+type PlanImport200JSONResponse ImportResult
+
+func (response PlanImport200JSONResponse) VisitPlanImportResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlanImportdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PlanImportdefaultApplicationProblemPlusJSONResponse) VisitPlanImportResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SheetJobsRequestObject struct {
+	Sheet string `json:"sheet"`
+}
+
+type SheetJobsResponseObject interface {
+	VisitSheetJobsResponse(w http.ResponseWriter) error
+}
+
+type SheetJobs200JSONResponse []Job
+
+func (response SheetJobs200JSONResponse) VisitSheetJobsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SheetJobsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SheetJobsdefaultApplicationProblemPlusJSONResponse) VisitSheetJobsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TakeOutRequestObject struct {
+	Sheet  string `json:"sheet"`
+	Params TakeOutParams
+}
+
+type TakeOutResponseObject interface {
+	VisitTakeOutResponse(w http.ResponseWriter) error
+}
+
+type TakeOut200ApplicationoctetStreamResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response TakeOut200ApplicationoctetStreamResponse) VisitTakeOutResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/octet-stream")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type TakeOutdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TakeOutdefaultApplicationProblemPlusJSONResponse) VisitTakeOutResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BePresentRequestObject struct {
+	Sheet string `json:"sheet"`
+	Body  *BePresentJSONRequestBody
+}
+
+type BePresentResponseObject interface {
+	VisitBePresentResponse(w http.ResponseWriter) error
+}
+
+type BePresent200JSONResponse []Colleague
+
+func (response BePresent200JSONResponse) VisitBePresentResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BePresentdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BePresentdefaultApplicationProblemPlusJSONResponse) VisitBePresentResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4406,9 +6777,54 @@ func (response PreviewTemplatedefaultApplicationProblemPlusJSONResponse) VisitPr
 	return err
 }
 
+type ListRowsRequestObject struct {
+	Sheet  string `json:"sheet"`
+	Params ListRowsParams
+}
+
+type ListRowsResponseObject interface {
+	VisitListRowsResponse(w http.ResponseWriter) error
+}
+
+type ListRows200JSONResponse struct {
+	// Next pass it as after for what follows; "" at the end
+	Next string     `json:"next"`
+	Rows []PlainRow `json:"rows"`
+}
+
+func (response ListRows200JSONResponse) VisitListRowsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListRowsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListRowsdefaultApplicationProblemPlusJSONResponse) VisitListRowsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type AddRowRequestObject struct {
-	Sheet string `json:"sheet"`
-	Body  *AddRowJSONRequestBody
+	Sheet  string `json:"sheet"`
+	Params AddRowParams
+	Body   *AddRowJSONRequestBody
 }
 
 type AddRowResponseObject interface {
@@ -4435,6 +6851,211 @@ type AddRowdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response AddRowdefaultApplicationProblemPlusJSONResponse) VisitAddRowResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteByKeyRequestObject struct {
+	Sheet  string `json:"sheet"`
+	Key    string `json:"key"`
+	Params DeleteByKeyParams
+}
+
+type DeleteByKeyResponseObject interface {
+	VisitDeleteByKeyResponse(w http.ResponseWriter) error
+}
+
+type DeleteByKey204Response struct {
+}
+
+func (response DeleteByKey204Response) VisitDeleteByKeyResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteByKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeleteByKeydefaultApplicationProblemPlusJSONResponse) VisitDeleteByKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetByKeyRequestObject struct {
+	Sheet string `json:"sheet"`
+	Key   string `json:"key"`
+}
+
+type GetByKeyResponseObject interface {
+	VisitGetByKeyResponse(w http.ResponseWriter) error
+}
+
+type GetByKey200JSONResponse PlainRow
+
+func (response GetByKey200JSONResponse) VisitGetByKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetByKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetByKeydefaultApplicationProblemPlusJSONResponse) VisitGetByKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeByKeyRequestObject struct {
+	Sheet  string `json:"sheet"`
+	Key    string `json:"key"`
+	Params ChangeByKeyParams
+	Body   *ChangeByKeyJSONRequestBody
+}
+
+type ChangeByKeyResponseObject interface {
+	VisitChangeByKeyResponse(w http.ResponseWriter) error
+}
+
+type ChangeByKey200JSONResponse PlainRow
+
+func (response ChangeByKey200JSONResponse) VisitChangeByKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeByKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeByKeydefaultApplicationProblemPlusJSONResponse) VisitChangeByKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutByKeyRequestObject struct {
+	Sheet  string `json:"sheet"`
+	Key    string `json:"key"`
+	Params PutByKeyParams
+	Body   *PutByKeyJSONRequestBody
+}
+
+type PutByKeyResponseObject interface {
+	VisitPutByKeyResponse(w http.ResponseWriter) error
+}
+
+type PutByKey200JSONResponse PlainRow
+
+func (response PutByKey200JSONResponse) VisitPutByKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutByKeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PutByKeydefaultApplicationProblemPlusJSONResponse) VisitPutByKeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FindRowRequestObject struct {
+	Sheet string `json:"sheet"`
+	Body  *FindRowJSONRequestBody
+}
+
+type FindRowResponseObject interface {
+	VisitFindRowResponse(w http.ResponseWriter) error
+}
+
+type FindRow200JSONResponse struct {
+	Column *string `json:"column,omitempty"`
+
+	// Index in the view, from 0; -1 for none
+	Index   int `json:"index"`
+	Matches int `json:"matches"`
+}
+
+func (response FindRow200JSONResponse) VisitFindRowResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FindRowdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FindRowdefaultApplicationProblemPlusJSONResponse) VisitFindRowResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -4486,9 +7107,50 @@ func (response QueryRowsdefaultApplicationProblemPlusJSONResponse) VisitQueryRow
 	return err
 }
 
-type DeleteRowRequestObject struct {
+type SummariseRowsRequestObject struct {
 	Sheet string `json:"sheet"`
-	Row   string `json:"row"`
+	Body  *SummariseRowsJSONRequestBody
+}
+
+type SummariseRowsResponseObject interface {
+	VisitSummariseRowsResponse(w http.ResponseWriter) error
+}
+
+type SummariseRows200JSONResponse Summary
+
+func (response SummariseRows200JSONResponse) VisitSummariseRowsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SummariseRowsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SummariseRowsdefaultApplicationProblemPlusJSONResponse) VisitSummariseRowsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteRowRequestObject struct {
+	Sheet  string `json:"sheet"`
+	Row    string `json:"row"`
+	Params DeleteRowParams
 }
 
 type DeleteRowResponseObject interface {
@@ -4561,9 +7223,10 @@ func (response GetRowdefaultApplicationProblemPlusJSONResponse) VisitGetRowRespo
 }
 
 type EditRowRequestObject struct {
-	Sheet string `json:"sheet"`
-	Row   string `json:"row"`
-	Body  *EditRowJSONRequestBody
+	Sheet  string `json:"sheet"`
+	Row    string `json:"row"`
+	Params EditRowParams
+	Body   *EditRowJSONRequestBody
 }
 
 type EditRowResponseObject interface {
@@ -4590,6 +7253,52 @@ type EditRowdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response EditRowdefaultApplicationProblemPlusJSONResponse) VisitEditRowResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CellHistoryRequestObject struct {
+	Sheet  string `json:"sheet"`
+	Row    string `json:"row"`
+	Column string `json:"column"`
+}
+
+type CellHistoryResponseObject interface {
+	VisitCellHistoryResponse(w http.ResponseWriter) error
+}
+
+type CellHistory200JSONResponse struct {
+	Column  string      `json:"column"`
+	Entries []CellEntry `json:"entries"`
+	Now     string      `json:"now"`
+	Row     string      `json:"row"`
+}
+
+func (response CellHistory200JSONResponse) VisitCellHistoryResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CellHistorydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CellHistorydefaultApplicationProblemPlusJSONResponse) VisitCellHistoryResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5084,6 +7793,158 @@ func (response SetRuleStatedefaultApplicationProblemPlusJSONResponse) VisitSetRu
 	return err
 }
 
+type DropSourceRequestObject struct {
+	Sheet string `json:"sheet"`
+}
+
+type DropSourceResponseObject interface {
+	VisitDropSourceResponse(w http.ResponseWriter) error
+}
+
+type DropSource204Response struct {
+}
+
+func (response DropSource204Response) VisitDropSourceResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DropSourcedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DropSourcedefaultApplicationProblemPlusJSONResponse) VisitDropSourceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSourceRequestObject struct {
+	Sheet string `json:"sheet"`
+}
+
+type GetSourceResponseObject interface {
+	VisitGetSourceResponse(w http.ResponseWriter) error
+}
+
+type GetSource200JSONResponse SourceState
+
+func (response GetSource200JSONResponse) VisitGetSourceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetSourcedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetSourcedefaultApplicationProblemPlusJSONResponse) VisitGetSourceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveSourceRequestObject struct {
+	Sheet string `json:"sheet"`
+	Body  *SaveSourceJSONRequestBody
+}
+
+type SaveSourceResponseObject interface {
+	VisitSaveSourceResponse(w http.ResponseWriter) error
+}
+
+type SaveSource200JSONResponse SourceState
+
+func (response SaveSource200JSONResponse) VisitSaveSourceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveSourcedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SaveSourcedefaultApplicationProblemPlusJSONResponse) VisitSaveSourceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RefreshSourceRequestObject struct {
+	Sheet string `json:"sheet"`
+	Body  *RefreshSourceJSONRequestBody
+}
+
+type RefreshSourceResponseObject interface {
+	VisitRefreshSourceResponse(w http.ResponseWriter) error
+}
+
+type RefreshSource200JSONResponse SourceState
+
+func (response RefreshSource200JSONResponse) VisitRefreshSourceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RefreshSourcedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RefreshSourcedefaultApplicationProblemPlusJSONResponse) VisitRefreshSourceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type AddTemplateRequestObject struct {
 	Sheet string `json:"sheet"`
 	Body  *AddTemplateJSONRequestBody
@@ -5279,6 +8140,160 @@ func (response SendTestdefaultApplicationProblemPlusJSONResponse) VisitSendTestR
 	return err
 }
 
+type ListViewsRequestObject struct {
+	Sheet string `json:"sheet"`
+}
+
+type ListViewsResponseObject interface {
+	VisitListViewsResponse(w http.ResponseWriter) error
+}
+
+type ListViews200JSONResponse []View
+
+func (response ListViews200JSONResponse) VisitListViewsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListViewsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListViewsdefaultApplicationProblemPlusJSONResponse) VisitListViewsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddViewRequestObject struct {
+	Sheet string `json:"sheet"`
+	Body  *AddViewJSONRequestBody
+}
+
+type AddViewResponseObject interface {
+	VisitAddViewResponse(w http.ResponseWriter) error
+}
+
+type AddView201JSONResponse View
+
+func (response AddView201JSONResponse) VisitAddViewResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddViewdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddViewdefaultApplicationProblemPlusJSONResponse) VisitAddViewResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteViewRequestObject struct {
+	Sheet string `json:"sheet"`
+	View  string `json:"view"`
+}
+
+type DeleteViewResponseObject interface {
+	VisitDeleteViewResponse(w http.ResponseWriter) error
+}
+
+type DeleteView204Response struct {
+}
+
+func (response DeleteView204Response) VisitDeleteViewResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteViewdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeleteViewdefaultApplicationProblemPlusJSONResponse) VisitDeleteViewResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveViewRequestObject struct {
+	Sheet string `json:"sheet"`
+	View  string `json:"view"`
+	Body  *SaveViewJSONRequestBody
+}
+
+type SaveViewResponseObject interface {
+	VisitSaveViewResponse(w http.ResponseWriter) error
+}
+
+type SaveView200JSONResponse View
+
+func (response SaveView200JSONResponse) VisitSaveViewResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SaveViewdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SaveViewdefaultApplicationProblemPlusJSONResponse) VisitSaveViewResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListTemplatesRequestObject struct {
 }
 
@@ -5355,6 +8370,119 @@ func (response GetTodaydefaultApplicationProblemPlusJSONResponse) VisitGetTodayR
 	return err
 }
 
+type ListTokensRequestObject struct {
+}
+
+type ListTokensResponseObject interface {
+	VisitListTokensResponse(w http.ResponseWriter) error
+}
+
+type ListTokens200JSONResponse []Token
+
+func (response ListTokens200JSONResponse) VisitListTokensResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListTokensdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListTokensdefaultApplicationProblemPlusJSONResponse) VisitListTokensResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddTokenRequestObject struct {
+	Body *AddTokenJSONRequestBody
+}
+
+type AddTokenResponseObject interface {
+	VisitAddTokenResponse(w http.ResponseWriter) error
+}
+
+type AddToken201JSONResponse struct {
+	Secret string `json:"secret"`
+	Token  Token  `json:"token"`
+}
+
+func (response AddToken201JSONResponse) VisitAddTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddTokendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddTokendefaultApplicationProblemPlusJSONResponse) VisitAddTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RevokeTokenRequestObject struct {
+	Token string `json:"token"`
+}
+
+type RevokeTokenResponseObject interface {
+	VisitRevokeTokenResponse(w http.ResponseWriter) error
+}
+
+type RevokeToken204Response struct {
+}
+
+func (response RevokeToken204Response) VisitRevokeTokenResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RevokeTokendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RevokeTokendefaultApplicationProblemPlusJSONResponse) VisitRevokeTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
 	// ImportBundle Make a sheet of a bundle, with its templates and rules
@@ -5375,12 +8503,21 @@ type StrictServerInterface interface {
 	// StreamEvents Changes as they happen (server-sent events)
 	// (GET /events)
 	StreamEvents(ctx context.Context, request StreamEventsRequestObject) (StreamEventsResponseObject, error)
-	// PreviewImport Look at a CSV before anything is made of it
+	// ListFunctions What formulas may call
+	// (GET /functions)
+	ListFunctions(ctx context.Context, request ListFunctionsRequestObject) (ListFunctionsResponseObject, error)
+	// PreviewImport Look at a file of rows before anything is made of it
 	// (POST /imports)
 	PreviewImport(ctx context.Context, request PreviewImportRequestObject) (PreviewImportResponseObject, error)
-	// MeasureImport How the cells of a CSV fit chosen column types
+	// MeasureImport How the cells of a file fit chosen column types
 	// (POST /imports/measure)
 	MeasureImport(ctx context.Context, request MeasureImportRequestObject) (MeasureImportResponseObject, error)
+	// StopJob Stop it; nothing is changed then
+	// (DELETE /jobs/{job})
+	StopJob(ctx context.Context, request StopJobRequestObject) (StopJobResponseObject, error)
+	// GetJob How far work has come that goes on by itself
+	// (GET /jobs/{job})
+	GetJob(ctx context.Context, request GetJobRequestObject) (GetJobResponseObject, error)
 	// GetLink What a one-time link is for
 	// (GET /links/{token})
 	GetLink(ctx context.Context, request GetLinkRequestObject) (GetLinkResponseObject, error)
@@ -5453,10 +8590,16 @@ type StrictServerInterface interface {
 	// SaveSender Change a sender
 	// (PUT /setup/senders/{sender})
 	SaveSender(ctx context.Context, request SaveSenderRequestObject) (SaveSenderResponseObject, error)
+	// GetSourceSetting Whether sheets may follow addresses inside the own network
+	// (GET /setup/sources)
+	GetSourceSetting(ctx context.Context, request GetSourceSettingRequestObject) (GetSourceSettingResponseObject, error)
+	// SetSourceSetting Allow or refuse addresses inside the own network
+	// (PUT /setup/sources)
+	SetSourceSetting(ctx context.Context, request SetSourceSettingRequestObject) (SetSourceSettingResponseObject, error)
 	// ListSheets All sheets
 	// (GET /sheets)
 	ListSheets(ctx context.Context, request ListSheetsRequestObject) (ListSheetsResponseObject, error)
-	// MakeSheet Make a sheet, from a CSV or empty
+	// MakeSheet Make a sheet, from a file of rows or empty
 	// (POST /sheets)
 	MakeSheet(ctx context.Context, request MakeSheetRequestObject) (MakeSheetResponseObject, error)
 	// DeleteSheet Take a sheet away; its rules stop
@@ -5465,24 +8608,84 @@ type StrictServerInterface interface {
 	// GetSheet One sheet with its figures
 	// (GET /sheets/{sheet})
 	GetSheet(ctx context.Context, request GetSheetRequestObject) (GetSheetResponseObject, error)
-	// ChangeSheet Rename a sheet or its columns, change its settle time
+	// ChangeSheet Rename a sheet, change its settle time, say which columns carry what
 	// (PATCH /sheets/{sheet})
 	ChangeSheet(ctx context.Context, request ChangeSheetRequestObject) (ChangeSheetResponseObject, error)
+	// ChangeRows Change many rows at once, in one step that can be undone
+	// (POST /sheets/{sheet}/changes)
+	ChangeRows(ctx context.Context, request ChangeRowsRequestObject) (ChangeRowsResponseObject, error)
+	// UndoChange Take a change back; undoing that does it again
+	// (POST /sheets/{sheet}/changes/{change}/undo)
+	UndoChange(ctx context.Context, request UndoChangeRequestObject) (UndoChangeResponseObject, error)
 	// CheckTemplate What is wrong with a template over all rows
 	// (POST /sheets/{sheet}/checks)
 	CheckTemplate(ctx context.Context, request CheckTemplateRequestObject) (CheckTemplateResponseObject, error)
-	// ImportRows Bring rows into a sheet from a CSV, met by key; with dry, only say what it would do
+	// SaveColumns Add, rename, order, retype, hide, lock and take out columns
+	// (PUT /sheets/{sheet}/columns)
+	SaveColumns(ctx context.Context, request SaveColumnsRequestObject) (SaveColumnsResponseObject, error)
+	// ColumnsEffect What a change of columns would do to the cells
+	// (POST /sheets/{sheet}/columns/effect)
+	ColumnsEffect(ctx context.Context, request ColumnsEffectRequestObject) (ColumnsEffectResponseObject, error)
+	// RestoreColumn Bring back a column that was taken out, with its cells
+	// (POST /sheets/{sheet}/columns/{column}/restore)
+	RestoreColumn(ctx context.Context, request RestoreColumnRequestObject) (RestoreColumnResponseObject, error)
+	// GetForm The intake form of a sheet
+	// (GET /sheets/{sheet}/form)
+	GetForm(ctx context.Context, request GetFormRequestObject) (GetFormResponseObject, error)
+	// SaveForm Change, open or close the intake form
+	// (PUT /sheets/{sheet}/form)
+	SaveForm(ctx context.Context, request SaveFormRequestObject) (SaveFormResponseObject, error)
+	// NewFormAddress Give the form another address; the old one leads nowhere
+	// (POST /sheets/{sheet}/form/address)
+	NewFormAddress(ctx context.Context, request NewFormAddressRequestObject) (NewFormAddressResponseObject, error)
+	// SheetHistory What has been changed in a sheet, the newest first
+	// (GET /sheets/{sheet}/history)
+	SheetHistory(ctx context.Context, request SheetHistoryRequestObject) (SheetHistoryResponseObject, error)
+	// ImportRows Bring a file into a sheet, by key; it goes on when the page is closed
 	// (POST /sheets/{sheet}/import)
 	ImportRows(ctx context.Context, request ImportRowsRequestObject) (ImportRowsResponseObject, error)
+	// PlanImport What bringing a file into a sheet would do, by key
+	// (POST /sheets/{sheet}/import/plan)
+	PlanImport(ctx context.Context, request PlanImportRequestObject) (PlanImportResponseObject, error)
+	// SheetJobs Work on a sheet that is under way
+	// (GET /sheets/{sheet}/jobs)
+	SheetJobs(ctx context.Context, request SheetJobsRequestObject) (SheetJobsResponseObject, error)
+	// TakeOut Rows as CSV, as a workbook, or the sheet as a bundle
+	// (GET /sheets/{sheet}/out)
+	TakeOut(ctx context.Context, request TakeOutRequestObject) (TakeOutResponseObject, error)
+	// BePresent Say that a page has the sheet open, and hear who else has
+	// (POST /sheets/{sheet}/presence)
+	BePresent(ctx context.Context, request BePresentRequestObject) (BePresentResponseObject, error)
 	// PreviewTemplate A template, saved or not, rendered for a row
 	// (POST /sheets/{sheet}/preview)
 	PreviewTemplate(ctx context.Context, request PreviewTemplateRequestObject) (PreviewTemplateResponseObject, error)
+	// ListRows Rows in the order in which they came in
+	// (GET /sheets/{sheet}/rows)
+	ListRows(ctx context.Context, request ListRowsRequestObject) (ListRowsResponseObject, error)
 	// AddRow Add a row
 	// (POST /sheets/{sheet}/rows)
 	AddRow(ctx context.Context, request AddRowRequestObject) (AddRowResponseObject, error)
+	// DeleteByKey Delete the row with a key
+	// (DELETE /sheets/{sheet}/rows/by-key/{key})
+	DeleteByKey(ctx context.Context, request DeleteByKeyRequestObject) (DeleteByKeyResponseObject, error)
+	// GetByKey The row with a key
+	// (GET /sheets/{sheet}/rows/by-key/{key})
+	GetByKey(ctx context.Context, request GetByKeyRequestObject) (GetByKeyResponseObject, error)
+	// ChangeByKey Change the row with a key
+	// (PATCH /sheets/{sheet}/rows/by-key/{key})
+	ChangeByKey(ctx context.Context, request ChangeByKeyRequestObject) (ChangeByKeyResponseObject, error)
+	// PutByKey Add a row, or change the one with this key
+	// (PUT /sheets/{sheet}/rows/by-key/{key})
+	PutByKey(ctx context.Context, request PutByKeyRequestObject) (PutByKeyResponseObject, error)
+	// FindRow The next row of a view that holds a text, or is called so
+	// (POST /sheets/{sheet}/rows/find)
+	FindRow(ctx context.Context, request FindRowRequestObject) (FindRowResponseObject, error)
 	// QueryRows A window of rows, filtered and sorted
 	// (POST /sheets/{sheet}/rows/query)
 	QueryRows(ctx context.Context, request QueryRowsRequestObject) (QueryRowsResponseObject, error)
+	// SummariseRows What a selection of cells comes to
+	// (POST /sheets/{sheet}/rows/summary)
+	SummariseRows(ctx context.Context, request SummariseRowsRequestObject) (SummariseRowsResponseObject, error)
 	// DeleteRow Delete a row
 	// (DELETE /sheets/{sheet}/rows/{row})
 	DeleteRow(ctx context.Context, request DeleteRowRequestObject) (DeleteRowResponseObject, error)
@@ -5492,6 +8695,9 @@ type StrictServerInterface interface {
 	// EditRow Change cells
 	// (PATCH /sheets/{sheet}/rows/{row})
 	EditRow(ctx context.Context, request EditRowRequestObject) (EditRowResponseObject, error)
+	// CellHistory The history of a cell, the newest first
+	// (GET /sheets/{sheet}/rows/{row}/cells/{column})
+	CellHistory(ctx context.Context, request CellHistoryRequestObject) (CellHistoryResponseObject, error)
 	// RestoreRow Bring a deleted row back
 	// (POST /sheets/{sheet}/rows/{row}/restore)
 	RestoreRow(ctx context.Context, request RestoreRowRequestObject) (RestoreRowResponseObject, error)
@@ -5528,6 +8734,18 @@ type StrictServerInterface interface {
 	// SetRuleState Switch a rule on or pause it
 	// (PUT /sheets/{sheet}/rules/{rule}/state)
 	SetRuleState(ctx context.Context, request SetRuleStateRequestObject) (SetRuleStateResponseObject, error)
+	// DropSource Follow it no more
+	// (DELETE /sheets/{sheet}/source)
+	DropSource(ctx context.Context, request DropSourceRequestObject) (DropSourceResponseObject, error)
+	// GetSource The file that a sheet follows, and what looking at it came to
+	// (GET /sheets/{sheet}/source)
+	GetSource(ctx context.Context, request GetSourceRequestObject) (GetSourceResponseObject, error)
+	// SaveSource Let a sheet follow a file
+	// (PUT /sheets/{sheet}/source)
+	SaveSource(ctx context.Context, request SaveSourceRequestObject) (SaveSourceResponseObject, error)
+	// RefreshSource Look at the file now
+	// (POST /sheets/{sheet}/source/refresh)
+	RefreshSource(ctx context.Context, request RefreshSourceRequestObject) (RefreshSourceResponseObject, error)
 	// AddTemplate Write a template
 	// (POST /sheets/{sheet}/templates)
 	AddTemplate(ctx context.Context, request AddTemplateRequestObject) (AddTemplateResponseObject, error)
@@ -5543,12 +8761,33 @@ type StrictServerInterface interface {
 	// SendTest Send the previewed row's email to oneself, marked as a test
 	// (POST /sheets/{sheet}/test-email)
 	SendTest(ctx context.Context, request SendTestRequestObject) (SendTestResponseObject, error)
+	// ListViews Ways of looking at a sheet: one's own and shared ones
+	// (GET /sheets/{sheet}/views)
+	ListViews(ctx context.Context, request ListViewsRequestObject) (ListViewsResponseObject, error)
+	// AddView Keep a way of looking at a sheet
+	// (POST /sheets/{sheet}/views)
+	AddView(ctx context.Context, request AddViewRequestObject) (AddViewResponseObject, error)
+	// DeleteView Forget a kept view
+	// (DELETE /sheets/{sheet}/views/{view})
+	DeleteView(ctx context.Context, request DeleteViewRequestObject) (DeleteViewResponseObject, error)
+	// SaveView Change a kept view
+	// (PUT /sheets/{sheet}/views/{view})
+	SaveView(ctx context.Context, request SaveViewRequestObject) (SaveViewResponseObject, error)
 	// ListTemplates All templates
 	// (GET /templates)
 	ListTemplates(ctx context.Context, request ListTemplatesRequestObject) (ListTemplatesResponseObject, error)
 	// GetToday What needs somebody, today's line and eight weeks
 	// (GET /today)
 	GetToday(ctx context.Context, request GetTodayRequestObject) (GetTodayResponseObject, error)
+	// ListTokens Tokens that let programs in: one's own; an administrator sees all
+	// (GET /tokens)
+	ListTokens(ctx context.Context, request ListTokensRequestObject) (ListTokensResponseObject, error)
+	// AddToken Make a token; it is shown this once
+	// (POST /tokens)
+	AddToken(ctx context.Context, request AddTokenRequestObject) (AddTokenResponseObject, error)
+	// RevokeToken Revoke a token
+	// (DELETE /tokens/{token})
+	RevokeToken(ctx context.Context, request RevokeTokenRequestObject) (RevokeTokenResponseObject, error)
 }
 
 type StrictHandlerFunc func(ctx *echo.Context, request any) (any, error)
@@ -5759,6 +8998,29 @@ func (sh *strictHandler) StreamEvents(ctx *echo.Context) error {
 	return nil
 }
 
+// ListFunctions operation middleware
+func (sh *strictHandler) ListFunctions(ctx *echo.Context) error {
+	var request ListFunctionsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListFunctions(ctx.Request().Context(), request.(ListFunctionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListFunctions")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListFunctionsResponseObject); ok {
+		return validResponse.VisitListFunctionsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // PreviewImport operation middleware
 func (sh *strictHandler) PreviewImport(ctx *echo.Context) error {
 	var request PreviewImportRequestObject
@@ -5811,6 +9073,56 @@ func (sh *strictHandler) MeasureImport(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(MeasureImportResponseObject); ok {
 		return validResponse.VisitMeasureImportResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// StopJob operation middleware
+func (sh *strictHandler) StopJob(ctx *echo.Context, job string) error {
+	var request StopJobRequestObject
+
+	request.Job = job
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StopJob(ctx.Request().Context(), request.(StopJobRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StopJob")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(StopJobResponseObject); ok {
+		return validResponse.VisitStopJobResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetJob operation middleware
+func (sh *strictHandler) GetJob(ctx *echo.Context, job string) error {
+	var request GetJobRequestObject
+
+	request.Job = job
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetJob(ctx.Request().Context(), request.(GetJobRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetJob")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetJobResponseObject); ok {
+		return validResponse.VisitGetJobResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -6600,6 +9912,75 @@ func (sh *strictHandler) SaveSender(ctx *echo.Context, sender string) error {
 	return nil
 }
 
+// GetSourceSetting operation middleware
+func (sh *strictHandler) GetSourceSetting(ctx *echo.Context) error {
+	var request GetSourceSettingRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSourceSetting(ctx.Request().Context(), request.(GetSourceSettingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSourceSetting")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetSourceSettingResponseObject); ok {
+		return validResponse.VisitGetSourceSettingResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetSourceSetting operation middleware
+func (sh *strictHandler) SetSourceSetting(ctx *echo.Context) error {
+	var request SetSourceSettingRequestObject
+
+	var body SetSourceSettingJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetSourceSetting(ctx.Request().Context(), request.(SetSourceSettingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetSourceSetting")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetSourceSettingResponseObject); ok {
+		return validResponse.VisitSetSourceSettingResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListSheets operation middleware
 func (sh *strictHandler) ListSheets(ctx *echo.Context) error {
 	var request ListSheetsRequestObject
@@ -6750,6 +10131,80 @@ func (sh *strictHandler) ChangeSheet(ctx *echo.Context, sheet string) error {
 	return nil
 }
 
+// ChangeRows operation middleware
+func (sh *strictHandler) ChangeRows(ctx *echo.Context, sheet string) error {
+	var request ChangeRowsRequestObject
+
+	request.Sheet = sheet
+
+	var body ChangeRowsJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeRows(ctx.Request().Context(), request.(ChangeRowsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeRows")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangeRowsResponseObject); ok {
+		return validResponse.VisitChangeRowsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// UndoChange operation middleware
+func (sh *strictHandler) UndoChange(ctx *echo.Context, sheet string, change string) error {
+	var request UndoChangeRequestObject
+
+	request.Sheet = sheet
+	request.Change = change
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.UndoChange(ctx.Request().Context(), request.(UndoChangeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "UndoChange")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(UndoChangeResponseObject); ok {
+		return validResponse.VisitUndoChangeResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // CheckTemplate operation middleware
 func (sh *strictHandler) CheckTemplate(ctx *echo.Context, sheet string) error {
 	var request CheckTemplateRequestObject
@@ -6798,6 +10253,252 @@ func (sh *strictHandler) CheckTemplate(ctx *echo.Context, sheet string) error {
 	return nil
 }
 
+// SaveColumns operation middleware
+func (sh *strictHandler) SaveColumns(ctx *echo.Context, sheet string) error {
+	var request SaveColumnsRequestObject
+
+	request.Sheet = sheet
+
+	var body SaveColumnsJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SaveColumns(ctx.Request().Context(), request.(SaveColumnsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SaveColumns")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SaveColumnsResponseObject); ok {
+		return validResponse.VisitSaveColumnsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ColumnsEffect operation middleware
+func (sh *strictHandler) ColumnsEffect(ctx *echo.Context, sheet string) error {
+	var request ColumnsEffectRequestObject
+
+	request.Sheet = sheet
+
+	var body ColumnsEffectJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ColumnsEffect(ctx.Request().Context(), request.(ColumnsEffectRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ColumnsEffect")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ColumnsEffectResponseObject); ok {
+		return validResponse.VisitColumnsEffectResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RestoreColumn operation middleware
+func (sh *strictHandler) RestoreColumn(ctx *echo.Context, sheet string, column string) error {
+	var request RestoreColumnRequestObject
+
+	request.Sheet = sheet
+	request.Column = column
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RestoreColumn(ctx.Request().Context(), request.(RestoreColumnRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RestoreColumn")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RestoreColumnResponseObject); ok {
+		return validResponse.VisitRestoreColumnResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetForm operation middleware
+func (sh *strictHandler) GetForm(ctx *echo.Context, sheet string) error {
+	var request GetFormRequestObject
+
+	request.Sheet = sheet
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetForm(ctx.Request().Context(), request.(GetFormRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetForm")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetFormResponseObject); ok {
+		return validResponse.VisitGetFormResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SaveForm operation middleware
+func (sh *strictHandler) SaveForm(ctx *echo.Context, sheet string) error {
+	var request SaveFormRequestObject
+
+	request.Sheet = sheet
+
+	var body SaveFormJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SaveForm(ctx.Request().Context(), request.(SaveFormRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SaveForm")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SaveFormResponseObject); ok {
+		return validResponse.VisitSaveFormResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// NewFormAddress operation middleware
+func (sh *strictHandler) NewFormAddress(ctx *echo.Context, sheet string) error {
+	var request NewFormAddressRequestObject
+
+	request.Sheet = sheet
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.NewFormAddress(ctx.Request().Context(), request.(NewFormAddressRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "NewFormAddress")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(NewFormAddressResponseObject); ok {
+		return validResponse.VisitNewFormAddressResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SheetHistory operation middleware
+func (sh *strictHandler) SheetHistory(ctx *echo.Context, sheet string, params SheetHistoryParams) error {
+	var request SheetHistoryRequestObject
+
+	request.Sheet = sheet
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SheetHistory(ctx.Request().Context(), request.(SheetHistoryRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SheetHistory")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SheetHistoryResponseObject); ok {
+		return validResponse.VisitSheetHistoryResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ImportRows operation middleware
 func (sh *strictHandler) ImportRows(ctx *echo.Context, sheet string) error {
 	var request ImportRowsRequestObject
@@ -6823,6 +10524,136 @@ func (sh *strictHandler) ImportRows(ctx *echo.Context, sheet string) error {
 		return err
 	} else if validResponse, ok := response.(ImportRowsResponseObject); ok {
 		return validResponse.VisitImportRowsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PlanImport operation middleware
+func (sh *strictHandler) PlanImport(ctx *echo.Context, sheet string) error {
+	var request PlanImportRequestObject
+
+	request.Sheet = sheet
+
+	if reader, err := ctx.Request().MultipartReader(); err != nil {
+		return err
+	} else {
+		request.Body = reader
+	}
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PlanImport(ctx.Request().Context(), request.(PlanImportRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PlanImport")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PlanImportResponseObject); ok {
+		return validResponse.VisitPlanImportResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SheetJobs operation middleware
+func (sh *strictHandler) SheetJobs(ctx *echo.Context, sheet string) error {
+	var request SheetJobsRequestObject
+
+	request.Sheet = sheet
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SheetJobs(ctx.Request().Context(), request.(SheetJobsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SheetJobs")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SheetJobsResponseObject); ok {
+		return validResponse.VisitSheetJobsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TakeOut operation middleware
+func (sh *strictHandler) TakeOut(ctx *echo.Context, sheet string, params TakeOutParams) error {
+	var request TakeOutRequestObject
+
+	request.Sheet = sheet
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TakeOut(ctx.Request().Context(), request.(TakeOutRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TakeOut")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TakeOutResponseObject); ok {
+		return validResponse.VisitTakeOutResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// BePresent operation middleware
+func (sh *strictHandler) BePresent(ctx *echo.Context, sheet string) error {
+	var request BePresentRequestObject
+
+	request.Sheet = sheet
+
+	var body BePresentJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.BePresent(ctx.Request().Context(), request.(BePresentRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BePresent")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(BePresentResponseObject); ok {
+		return validResponse.VisitBePresentResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -6877,11 +10708,38 @@ func (sh *strictHandler) PreviewTemplate(ctx *echo.Context, sheet string) error 
 	return nil
 }
 
+// ListRows operation middleware
+func (sh *strictHandler) ListRows(ctx *echo.Context, sheet string, params ListRowsParams) error {
+	var request ListRowsRequestObject
+
+	request.Sheet = sheet
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListRows(ctx.Request().Context(), request.(ListRowsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListRows")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListRowsResponseObject); ok {
+		return validResponse.VisitListRowsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // AddRow operation middleware
-func (sh *strictHandler) AddRow(ctx *echo.Context, sheet string) error {
+func (sh *strictHandler) AddRow(ctx *echo.Context, sheet string, params AddRowParams) error {
 	var request AddRowRequestObject
 
 	request.Sheet = sheet
+	request.Params = params
 
 	var body AddRowJSONRequestBody
 	var err error
@@ -6919,6 +10777,207 @@ func (sh *strictHandler) AddRow(ctx *echo.Context, sheet string) error {
 		return err
 	} else if validResponse, ok := response.(AddRowResponseObject); ok {
 		return validResponse.VisitAddRowResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DeleteByKey operation middleware
+func (sh *strictHandler) DeleteByKey(ctx *echo.Context, sheet string, key string, params DeleteByKeyParams) error {
+	var request DeleteByKeyRequestObject
+
+	request.Sheet = sheet
+	request.Key = key
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeleteByKey(ctx.Request().Context(), request.(DeleteByKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeleteByKey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DeleteByKeyResponseObject); ok {
+		return validResponse.VisitDeleteByKeyResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetByKey operation middleware
+func (sh *strictHandler) GetByKey(ctx *echo.Context, sheet string, key string) error {
+	var request GetByKeyRequestObject
+
+	request.Sheet = sheet
+	request.Key = key
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetByKey(ctx.Request().Context(), request.(GetByKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetByKey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetByKeyResponseObject); ok {
+		return validResponse.VisitGetByKeyResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ChangeByKey operation middleware
+func (sh *strictHandler) ChangeByKey(ctx *echo.Context, sheet string, key string, params ChangeByKeyParams) error {
+	var request ChangeByKeyRequestObject
+
+	request.Sheet = sheet
+	request.Key = key
+	request.Params = params
+
+	var body ChangeByKeyJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeByKey(ctx.Request().Context(), request.(ChangeByKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeByKey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangeByKeyResponseObject); ok {
+		return validResponse.VisitChangeByKeyResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PutByKey operation middleware
+func (sh *strictHandler) PutByKey(ctx *echo.Context, sheet string, key string, params PutByKeyParams) error {
+	var request PutByKeyRequestObject
+
+	request.Sheet = sheet
+	request.Key = key
+	request.Params = params
+
+	var body PutByKeyJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PutByKey(ctx.Request().Context(), request.(PutByKeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PutByKey")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PutByKeyResponseObject); ok {
+		return validResponse.VisitPutByKeyResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// FindRow operation middleware
+func (sh *strictHandler) FindRow(ctx *echo.Context, sheet string) error {
+	var request FindRowRequestObject
+
+	request.Sheet = sheet
+
+	var body FindRowJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.FindRow(ctx.Request().Context(), request.(FindRowRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FindRow")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(FindRowResponseObject); ok {
+		return validResponse.VisitFindRowResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -6973,12 +11032,61 @@ func (sh *strictHandler) QueryRows(ctx *echo.Context, sheet string) error {
 	return nil
 }
 
+// SummariseRows operation middleware
+func (sh *strictHandler) SummariseRows(ctx *echo.Context, sheet string) error {
+	var request SummariseRowsRequestObject
+
+	request.Sheet = sheet
+
+	var body SummariseRowsJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SummariseRows(ctx.Request().Context(), request.(SummariseRowsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SummariseRows")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SummariseRowsResponseObject); ok {
+		return validResponse.VisitSummariseRowsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // DeleteRow operation middleware
-func (sh *strictHandler) DeleteRow(ctx *echo.Context, sheet string, row string) error {
+func (sh *strictHandler) DeleteRow(ctx *echo.Context, sheet string, row string, params DeleteRowParams) error {
 	var request DeleteRowRequestObject
 
 	request.Sheet = sheet
 	request.Row = row
+	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.DeleteRow(ctx.Request().Context(), request.(DeleteRowRequestObject))
@@ -7026,11 +11134,12 @@ func (sh *strictHandler) GetRow(ctx *echo.Context, sheet string, row string) err
 }
 
 // EditRow operation middleware
-func (sh *strictHandler) EditRow(ctx *echo.Context, sheet string, row string) error {
+func (sh *strictHandler) EditRow(ctx *echo.Context, sheet string, row string, params EditRowParams) error {
 	var request EditRowRequestObject
 
 	request.Sheet = sheet
 	request.Row = row
+	request.Params = params
 
 	var body EditRowJSONRequestBody
 	var err error
@@ -7068,6 +11177,33 @@ func (sh *strictHandler) EditRow(ctx *echo.Context, sheet string, row string) er
 		return err
 	} else if validResponse, ok := response.(EditRowResponseObject); ok {
 		return validResponse.VisitEditRowResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// CellHistory operation middleware
+func (sh *strictHandler) CellHistory(ctx *echo.Context, sheet string, row string, column string) error {
+	var request CellHistoryRequestObject
+
+	request.Sheet = sheet
+	request.Row = row
+	request.Column = column
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CellHistory(ctx.Request().Context(), request.(CellHistoryRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CellHistory")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CellHistoryResponseObject); ok {
+		return validResponse.VisitCellHistoryResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -7543,6 +11679,152 @@ func (sh *strictHandler) SetRuleState(ctx *echo.Context, sheet string, rule stri
 	return nil
 }
 
+// DropSource operation middleware
+func (sh *strictHandler) DropSource(ctx *echo.Context, sheet string) error {
+	var request DropSourceRequestObject
+
+	request.Sheet = sheet
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DropSource(ctx.Request().Context(), request.(DropSourceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DropSource")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DropSourceResponseObject); ok {
+		return validResponse.VisitDropSourceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetSource operation middleware
+func (sh *strictHandler) GetSource(ctx *echo.Context, sheet string) error {
+	var request GetSourceRequestObject
+
+	request.Sheet = sheet
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetSource(ctx.Request().Context(), request.(GetSourceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetSource")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetSourceResponseObject); ok {
+		return validResponse.VisitGetSourceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SaveSource operation middleware
+func (sh *strictHandler) SaveSource(ctx *echo.Context, sheet string) error {
+	var request SaveSourceRequestObject
+
+	request.Sheet = sheet
+
+	var body SaveSourceJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SaveSource(ctx.Request().Context(), request.(SaveSourceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SaveSource")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SaveSourceResponseObject); ok {
+		return validResponse.VisitSaveSourceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RefreshSource operation middleware
+func (sh *strictHandler) RefreshSource(ctx *echo.Context, sheet string) error {
+	var request RefreshSourceRequestObject
+
+	request.Sheet = sheet
+
+	var body RefreshSourceJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RefreshSource(ctx.Request().Context(), request.(RefreshSourceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RefreshSource")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RefreshSourceResponseObject); ok {
+		return validResponse.VisitRefreshSourceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // AddTemplate operation middleware
 func (sh *strictHandler) AddTemplate(ctx *echo.Context, sheet string) error {
 	var request AddTemplateRequestObject
@@ -7740,6 +12022,154 @@ func (sh *strictHandler) SendTest(ctx *echo.Context, sheet string) error {
 	return nil
 }
 
+// ListViews operation middleware
+func (sh *strictHandler) ListViews(ctx *echo.Context, sheet string) error {
+	var request ListViewsRequestObject
+
+	request.Sheet = sheet
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListViews(ctx.Request().Context(), request.(ListViewsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListViews")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListViewsResponseObject); ok {
+		return validResponse.VisitListViewsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddView operation middleware
+func (sh *strictHandler) AddView(ctx *echo.Context, sheet string) error {
+	var request AddViewRequestObject
+
+	request.Sheet = sheet
+
+	var body AddViewJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddView(ctx.Request().Context(), request.(AddViewRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddView")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddViewResponseObject); ok {
+		return validResponse.VisitAddViewResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DeleteView operation middleware
+func (sh *strictHandler) DeleteView(ctx *echo.Context, sheet string, view string) error {
+	var request DeleteViewRequestObject
+
+	request.Sheet = sheet
+	request.View = view
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeleteView(ctx.Request().Context(), request.(DeleteViewRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeleteView")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DeleteViewResponseObject); ok {
+		return validResponse.VisitDeleteViewResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SaveView operation middleware
+func (sh *strictHandler) SaveView(ctx *echo.Context, sheet string, view string) error {
+	var request SaveViewRequestObject
+
+	request.Sheet = sheet
+	request.View = view
+
+	var body SaveViewJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SaveView(ctx.Request().Context(), request.(SaveViewRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SaveView")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SaveViewResponseObject); ok {
+		return validResponse.VisitSaveViewResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListTemplates operation middleware
 func (sh *strictHandler) ListTemplates(ctx *echo.Context) error {
 	var request ListTemplatesRequestObject
@@ -7780,6 +12210,100 @@ func (sh *strictHandler) GetToday(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(GetTodayResponseObject); ok {
 		return validResponse.VisitGetTodayResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListTokens operation middleware
+func (sh *strictHandler) ListTokens(ctx *echo.Context) error {
+	var request ListTokensRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListTokens(ctx.Request().Context(), request.(ListTokensRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListTokens")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListTokensResponseObject); ok {
+		return validResponse.VisitListTokensResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddToken operation middleware
+func (sh *strictHandler) AddToken(ctx *echo.Context) error {
+	var request AddTokenRequestObject
+
+	var body AddTokenJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddToken(ctx.Request().Context(), request.(AddTokenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddToken")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddTokenResponseObject); ok {
+		return validResponse.VisitAddTokenResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RevokeToken operation middleware
+func (sh *strictHandler) RevokeToken(ctx *echo.Context, token string) error {
+	var request RevokeTokenRequestObject
+
+	request.Token = token
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RevokeToken(ctx.Request().Context(), request.(RevokeTokenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RevokeToken")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RevokeTokenResponseObject); ok {
+		return validResponse.VisitRevokeTokenResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

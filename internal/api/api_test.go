@@ -281,7 +281,7 @@ func TestProblems(t *testing.T) {
 		{"PUT", "/sending", `{"on":"yes"}`, 422, "/on", "must be"},
 		{"PUT", "/sending", `{`, 422, "", "cannot be read"},
 		{"PUT", "/sheets/" + rec.ID + "/rules/" + rules[0].ID, strings.Replace(`{"body":`+rules[0].Body+`}`, `"09:00"`, `"9am"`, 1), 422, "/trigger/at", "is not a time of day"},
-		{"PATCH", "/sheets/" + rec.ID + "/rows/1", `{"cells":{"c99":"x"}}`, 422, "/cells/c99", "The column is not there"},
+		{"PATCH", "/sheets/" + rec.ID + "/rows/1", `{"cells":{"c99":"x"}}`, 422, "/cells/c99", "The sheet has no column"},
 		{"PATCH", "/sheets/" + rec.ID + "/rows/1", `{"cells":{"c2":"x"},"expected":{"c2":"what it was not"}}`, 409, "/cells/c2", "has been changed meanwhile"},
 		{"PATCH", "/sheets/elsewhere/rows/1", `{"cells":{"c2":"x"}}`, 404, "", "not there"},
 		{"GET", "/log?limit=9999", "", 422, "/limit", ""},
@@ -347,21 +347,30 @@ func TestImport(t *testing.T) {
 	}
 	spec := `{"name":"Spring","zone":"Europe/London","locale":"en-GB","key":0,"address":1,"columns":[{"name":"Loan","type":"text"},{"name":"Email","type":"email"},{"name":"Return due","type":"date","order":"day-month-year"}]}`
 	status, text = send("/sheets", map[string]string{"file": csv, "spec": spec})
-	var sh Sheet
-	if err := json.Unmarshal([]byte(text), &sh); err != nil || status != 201 || sh.Figures.Rows != 4 {
+	var made MakeSheet201JSONResponse
+	if err := json.Unmarshal([]byte(text), &made); err != nil || status != 201 || made.Sheet.Figures.Rows != 4 || made.Job != nil {
 		t.Fatal(status, text)
 	}
+	sh := made.Sheet
 	if status, text = send("/sheets", map[string]string{"file": "a,b\n1,2,3\n", "spec": spec}); status != 422 || !strings.Contains(text, "Line 2, column 5") {
 		t.Error(status, text)
 	}
 	again := "Loan,Return due\nLN-2,01/07/2027\nLN-1,03/04/2027\nLN-9,02/07/2027\n"
-	for _, dry := range []string{"true", "false"} {
-		status, text = send("/sheets/"+sh.Id+"/import", map[string]string{"dry": dry, "file": again})
-		if want := `"changed":1,"doubled":0,"gone":2,"keyless":0,"new":1,"unchanged":1`; status != 200 || !strings.Contains(text, want) {
-			t.Errorf("dry %s: %d %s", dry, status, text)
-		}
+	want := `"doubled":0,"gone":2`
+	status, text = send("/sheets/"+sh.Id+"/import/plan", map[string]string{"file": again})
+	var plan ImportResult
+	if err := json.Unmarshal([]byte(text), &plan); err != nil || status != 200 || !strings.Contains(text, want) || plan.Change != "" || len(plan.Samples) != 1 ||
+		jsonOf(plan.Samples[0].Changes) != `[{"after":"01/07/2027","before":"05/06/2027","column":"c3","name":"Return due"}]` || jsonOf(plan.GoneNames) != `["LN-3","LN-4"]` {
+		t.Errorf("%d %s", status, text)
 	}
-	res := s.call(c, "POST", "/api/sheets/"+sh.Id+"/rows/query", `{"offset":0,"limit":10,"sort":"c3","down":true}`)
+	status, text = send("/sheets/"+sh.Id+"/import", map[string]string{"file": again})
+	if status != 202 {
+		t.Fatal(status, text)
+	}
+	if j := s.job(c, text); j.State != JobStateDone || j.Import.New != 1 || j.Import.Changed != 1 || j.Import.Unchanged != 1 || j.Import.Gone != 2 || j.Import.Change == "" {
+		t.Errorf("%+v", j)
+	}
+	res := s.call(c, "POST", "/api/sheets/"+sh.Id+"/rows/query", `{"offset":0,"limit":10,"sort":[{"column":"c3","down":true}]}`)
 	var page RowPage
 	if err := json.Unmarshal([]byte(body(res)), &page); err != nil || page.Total != 5 || page.Rows[0].Name != "LN-9" || page.Rows[1].Name != "LN-2" {
 		t.Errorf("%+v", page)
@@ -369,6 +378,23 @@ func TestImport(t *testing.T) {
 	if e := page.Rows[1].Cells[1]; e.Bad != nil {
 		t.Errorf("%+v", e)
 	}
+}
+
+// job waits for a job to end.
+func (s *site) job(c *http.Client, text string) (j Job) {
+	s.t.Helper()
+	for range 500 {
+		if err := json.Unmarshal([]byte(text), &j); err != nil {
+			s.t.Fatal(text)
+		}
+		if j.State != JobStateRunning {
+			return j
+		}
+		time.Sleep(10 * time.Millisecond)
+		text = body(s.call(c, "GET", "/api/jobs/"+j.Id, ""))
+	}
+	s.t.Fatal("the job does not end: " + text)
+	return j
 }
 
 // What the template page cannot show comes back from a save as it was, and the

@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"sort"
 	"strings"
 	"time"
@@ -74,15 +75,12 @@ func comingMark(c *engine.Coming, rules map[string]store.Rule) Mark {
 	return m
 }
 
-// toRows turns rows into their API form, with the marks of their tracks.
-func (s *Server) toRows(ctx context.Context, sheetID string, core *sheet.Sheet, recs []store.Row) ([]Row, error) {
-	rules, err := s.ruleNames(ctx, sheetID)
-	if err != nil {
-		return nil, err
-	}
-	now := s.e.Now()
+// toRows turns rows into their API form, with the marks of their tracks where
+// asked for.
+func (s *Server) toRows(ctx context.Context, sheetID string, core *sheet.Sheet, recs []store.Row, tracks bool) ([]Row, error) {
 	ids := make([]int64, len(recs))
 	cores := make([]*sheet.Row, len(recs))
+	var err error
 	for i := range recs {
 		ids[i] = recs[i].ID
 		if cores[i], err = recs[i].Core(core); err != nil {
@@ -93,6 +91,31 @@ func (s *Server) toRows(ctx context.Context, sheetID string, core *sheet.Sheet, 
 	if err != nil {
 		return nil, err
 	}
+	marks := map[string][]Mark{}
+	if tracks {
+		if marks, err = s.marks(ctx, sheetID, ids, cores); err != nil {
+			return nil, err
+		}
+	}
+	out := make([]Row, len(recs))
+	for i := range recs {
+		r := &recs[i]
+		out[i] = Row{Id: cores[i].ID, Name: core.RowName(cores[i]), Version: int(r.Version), Unsettled: r.FirstEdit != nil, Gone: r.Gone,
+			Cells: toCells(core, computed(cores[i])), Marks: marks[cores[i].ID]}
+		if out[i].Marks == nil {
+			out[i].Marks = []Mark{}
+		}
+	}
+	return out, nil
+}
+
+// marks gives the marks of rows' tracks in the order of time.
+func (s *Server) marks(ctx context.Context, sheetID string, ids []int64, cores []*sheet.Row) (map[string][]Mark, error) {
+	rules, err := s.ruleNames(ctx, sheetID)
+	if err != nil {
+		return nil, err
+	}
+	now := s.e.Now()
 	past, err := s.st.RowMarks(ctx, ids, now.Add(-trackBack), now.Add(engine.ForecastSpan))
 	if err != nil {
 		return nil, err
@@ -101,23 +124,18 @@ func (s *Server) toRows(ctx context.Context, sheetID string, core *sheet.Sheet, 
 	if err != nil {
 		return nil, err
 	}
-	marks := map[string][]Mark{}
+	out := map[string][]Mark{}
 	for i := range past {
 		m := deliveryMark(&past[i], rules)
-		marks[*m.Row] = append(marks[*m.Row], m)
+		out[*m.Row] = append(out[*m.Row], m)
 	}
-	out := make([]Row, len(recs))
-	for i := range recs {
-		r := &recs[i]
-		out[i] = Row{Id: cores[i].ID, Name: core.RowName(cores[i]), Version: int(r.Version), Unsettled: r.FirstEdit != nil, Gone: r.Gone,
-			Cells: toCells(core, computed(cores[i])), Marks: marks[cores[i].ID]}
-		for k := range coming[cores[i].ID] {
-			out[i].Marks = append(out[i].Marks, comingMark(&coming[cores[i].ID][k], rules))
+	for row, cs := range coming {
+		for k := range cs {
+			out[row] = append(out[row], comingMark(&cs[k], rules))
 		}
-		if out[i].Marks == nil {
-			out[i].Marks = []Mark{}
-		}
-		sort.SliceStable(out[i].Marks, func(a, b int) bool { return out[i].Marks[a].At.Before(out[i].Marks[b].At) })
+	}
+	for _, ms := range out {
+		sort.SliceStable(ms, func(a, b int) bool { return ms[a].At.Before(ms[b].At) })
 	}
 	return out, nil
 }
@@ -157,67 +175,91 @@ func (s *Server) QueryRows(ctx context.Context, r QueryRowsRequestObject) (Query
 	if r.Body.Sort != nil {
 		spec.Sort = *r.Body.Sort
 	}
-	spec.Down = r.Body.Down != nil && *r.Body.Down
 	if r.Body.Find != nil {
 		spec.Find = *r.Body.Find
 	}
-	var recs []store.Row
-	var total int
-	if spec.Plain() {
-		n, err := s.st.CountRows(ctx, r.Sheet)
-		if err != nil {
-			return nil, err
-		}
-		total = int(n)
-		if recs, err = s.st.RowsWindow(ctx, r.Sheet, r.Body.Offset, r.Body.Limit); err != nil {
-			return nil, err
-		}
-	} else {
-		ids, err := s.e.View(ctx, r.Sheet, spec)
-		if err != nil {
-			return nil, err
-		}
-		total = len(ids)
-		lo := min(r.Body.Offset, total)
-		if recs, err = s.st.RowsByID(ctx, r.Sheet, ids[lo:min(lo+r.Body.Limit, total)]); err != nil {
-			return nil, err
-		}
+	ids, err := s.e.View(ctx, r.Sheet, spec)
+	if err != nil {
+		return nil, err
 	}
-	rows, err := s.toRows(ctx, r.Sheet, core, recs)
-	out := QueryRows200JSONResponse{Total: total, Rows: rows}
+	lo := min(r.Body.Offset, len(ids))
+	recs, err := s.st.RowsByID(ctx, r.Sheet, ids[lo:min(lo+r.Body.Limit, len(ids))])
+	if err != nil {
+		return nil, err
+	}
+	rows, err := s.toRows(ctx, r.Sheet, core, recs, r.Body.Marks == nil || *r.Body.Marks)
+	out := QueryRows200JSONResponse{Total: len(ids), Rows: rows}
 	if spec.Filter != nil {
 		out.Filter = spec.Filter.Words(core)
 	}
 	return out, err
 }
 
+// author is who changes rows by this request.
+func author(ctx context.Context) engine.Author {
+	p := person(ctx)
+	return engine.Author{Name: p.Name, Unlocks: p.Role.May(store.Coordinator)}
+}
+
+// columnIDs turns cells by a column's id or name into cells by id.
+func columnIDs(core *sheet.Sheet, cells map[string]string) (map[string]string, error) {
+	out := make(map[string]string, len(cells))
+	for name, text := range cells {
+		c, ok := core.Column(name)
+		if !ok {
+			c, ok = core.ColumnNamed(name)
+		}
+		if !ok {
+			return nil, &engine.Refusal{Field: "/cells/" + name, Message: fmt.Sprintf("the sheet has no column %q", name)}
+		}
+		if _, twice := out[c.ID]; twice {
+			return nil, &engine.Refusal{Field: "/cells/" + name, Message: c.Name + " is given twice"}
+		}
+		out[c.ID] = text
+	}
+	return out, nil
+}
+
 // toEdits turns a request's cells into edits, in the order of the columns.
-func toEdits(core *sheet.Sheet, e *RowEdit) []engine.CellEdit {
-	var out []engine.CellEdit
-	add := func(id, text string) {
-		ed := engine.CellEdit{Column: id, Text: text}
-		if e.Expected != nil {
-			if x, ok := (*e.Expected)[id]; ok {
-				ed.Expected = &x
-			}
+func toEdits(core *sheet.Sheet, cells map[string]string, expected *map[string]string) ([]engine.CellEdit, error) {
+	cells, err := columnIDs(core, cells)
+	if err != nil {
+		return nil, err
+	}
+	seen := map[string]string{}
+	if expected != nil {
+		if seen, err = columnIDs(core, *expected); err != nil {
+			return nil, err
+		}
+	}
+	out := make([]engine.CellEdit, 0, len(cells))
+	for _, c := range core.Columns {
+		text, ok := cells[c.ID]
+		if !ok {
+			continue
+		}
+		ed := engine.CellEdit{Column: c.ID, Text: text}
+		if x, ok := seen[c.ID]; ok {
+			ed.Expected = &x
 		}
 		out = append(out, ed)
 	}
-	for _, c := range core.Columns {
-		if text, ok := e.Cells[c.ID]; ok {
-			add(c.ID, text)
-		}
-	}
-	for id, text := range e.Cells {
-		if _, ok := core.Column(id); !ok {
-			add(id, text)
-		}
-	}
-	return out
+	return out, nil
 }
 
-func (s *Server) oneRow(ctx context.Context, sheetID string, core *sheet.Sheet, rec *store.Row) (Row, error) {
-	rows, err := s.toRows(ctx, sheetID, core, []store.Row{*rec})
+func (s *Server) oneRow(ctx context.Context, sheetID string, id int64) (Row, error) {
+	core, err := s.coreSheet(ctx, sheetID)
+	if err != nil {
+		return Row{}, err
+	}
+	recs, err := s.st.RowsByID(ctx, sheetID, []int64{id})
+	if err != nil {
+		return Row{}, err
+	}
+	if len(recs) == 0 {
+		return Row{}, store.ErrNotFound
+	}
+	rows, err := s.toRows(ctx, sheetID, core, recs, true)
 	if err != nil {
 		return Row{}, err
 	}
@@ -230,11 +272,15 @@ func (s *Server) AddRow(ctx context.Context, r AddRowRequestObject) (AddRowRespo
 	if err != nil {
 		return nil, err
 	}
-	rec, err := s.e.AddRow(ctx, r.Sheet, toEdits(core, r.Body), person(ctx).Name)
+	edits, err := toEdits(core, r.Body.Cells, nil)
 	if err != nil {
 		return nil, err
 	}
-	row, err := s.oneRow(ctx, r.Sheet, core, rec)
+	c, err := s.e.AddRow(ctx, r.Sheet, edits, author(ctx))
+	if err != nil {
+		return nil, err
+	}
+	row, err := s.oneRow(ctx, r.Sheet, c.Added[0])
 	return AddRow201JSONResponse(row), err
 }
 
@@ -248,11 +294,14 @@ func (s *Server) EditRow(ctx context.Context, r EditRowRequestObject) (EditRowRe
 	if err != nil {
 		return nil, err
 	}
-	rec, err := s.e.EditRow(ctx, r.Sheet, id, toEdits(core, r.Body), person(ctx).Name)
+	edits, err := toEdits(core, r.Body.Cells, r.Body.Expected)
 	if err != nil {
 		return nil, err
 	}
-	row, err := s.oneRow(ctx, r.Sheet, core, rec)
+	if _, err := s.e.EditRow(ctx, r.Sheet, id, edits, author(ctx)); err != nil {
+		return nil, err
+	}
+	row, err := s.oneRow(ctx, r.Sheet, id)
 	return EditRow200JSONResponse(row), err
 }
 
@@ -262,7 +311,8 @@ func (s *Server) DeleteRow(ctx context.Context, r DeleteRowRequestObject) (Delet
 	if err != nil {
 		return nil, err
 	}
-	return DeleteRow204Response{}, s.e.DeleteRow(ctx, r.Sheet, id, person(ctx).Name)
+	_, err = s.e.DeleteRow(ctx, r.Sheet, id, author(ctx))
+	return DeleteRow204Response{}, err
 }
 
 // RestoreRow implements StrictServerInterface.
@@ -271,15 +321,10 @@ func (s *Server) RestoreRow(ctx context.Context, r RestoreRowRequestObject) (Res
 	if err != nil {
 		return nil, err
 	}
-	core, err := s.coreSheet(ctx, r.Sheet)
-	if err != nil {
+	if _, err := s.e.RestoreRow(ctx, r.Sheet, id, author(ctx)); err != nil {
 		return nil, err
 	}
-	rec, err := s.e.RestoreRow(ctx, r.Sheet, id, person(ctx).Name)
-	if err != nil {
-		return nil, err
-	}
-	row, err := s.oneRow(ctx, r.Sheet, core, rec)
+	row, err := s.oneRow(ctx, r.Sheet, id)
 	return RestoreRow200JSONResponse(row), err
 }
 
@@ -292,10 +337,6 @@ func (s *Server) GetRow(ctx context.Context, r GetRowRequestObject) (GetRowRespo
 	if err != nil {
 		return nil, err
 	}
-	core, err := s.coreSheet(ctx, r.Sheet)
-	if err != nil {
-		return nil, err
-	}
 	rec, err := s.st.Row(ctx, id)
 	if err != nil {
 		return nil, err
@@ -303,7 +344,7 @@ func (s *Server) GetRow(ctx context.Context, r GetRowRequestObject) (GetRowRespo
 	if rec.SheetID != r.Sheet || rec.DeletedAt != nil {
 		return nil, store.ErrNotFound
 	}
-	row, err := s.oneRow(ctx, r.Sheet, core, rec)
+	row, err := s.oneRow(ctx, r.Sheet, id)
 	if err != nil {
 		return nil, err
 	}
@@ -314,6 +355,13 @@ func (s *Server) GetRow(ctx context.Context, r GetRowRequestObject) (GetRowRespo
 	}
 	for _, ev := range events {
 		out.History = append(out.History, toHistory(&ev))
+	}
+	if rec.Born != nil && (len(events) == 0 || events[len(events)-1].Kind != store.EventRowAdded) {
+		ev, err := s.st.Event(ctx, *rec.Born)
+		if err != nil {
+			return nil, err
+		}
+		out.History = append(out.History, HistoryEntry{At: ev.At, Actor: ev.Actor, Kind: ev.Kind, Changes: []CellChange{}})
 	}
 	ds, _, err := s.st.Log(ctx, store.LogFilter{RowID: id}, "", historyLength)
 	if err != nil {

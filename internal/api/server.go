@@ -64,7 +64,10 @@ type Server struct {
 	spec     *openapi3.T
 	router   routers.Router
 	roles    map[string]store.Role // by operation id; absent for nobody
-	signIns  *limiter
+
+	forPrograms map[string]bool // operations that a token may call
+	intakes     *limiter        // rows that come in by forms
+	signIns     *limiter
 }
 
 // Handler is the HTTP handler and its background work.
@@ -78,7 +81,7 @@ func (h *Handler) Run(ctx context.Context) { h.s.live.run(ctx) }
 
 // New builds the handler.
 func New(o Options) (*Handler, error) {
-	s := &Server{Options: o, e: o.Engine, st: o.Engine.Store, live: newBroadcaster(o.Engine.Store), signIns: newLimiter(o.Wall)}
+	s := &Server{Options: o, e: o.Engine, st: o.Engine.Store, live: newBroadcaster(o.Engine.Store), signIns: newLimiter(o.Wall, limitTries), intakes: newLimiter(o.Wall, intakeTries)}
 	if s.Zone == nil {
 		s.Zone = time.UTC
 	}
@@ -100,10 +103,14 @@ func New(o Options) (*Handler, error) {
 	e := echo.New()
 	e.HTTPErrorHandler = s.handleError
 	e.Use(middleware.Recover(), securityHeaders, middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{LimitBytes: 70 << 20}),
-		middleware.CSRFWithConfig(middleware.CSRFConfig{Skipper: func(c *echo.Context) bool { return sameSite(c.Request()) }}))
+		middleware.CSRFWithConfig(middleware.CSRFConfig{Skipper: func(c *echo.Context) bool {
+			// A program carries a token and no session; a form's page is anybody's.
+			_, program := bearer(c.Request())
+			return program || sameSite(c.Request()) || strings.HasPrefix(c.Request().URL.Path, formPath)
+		}}))
 	per := map[string][]echo.MiddlewareFunc{}
 	for id := range s.operations() {
-		per[id] = []echo.MiddlewareFunc{s.guard(id), s.validate}
+		per[id] = []echo.MiddlewareFunc{s.guard(id), s.validate, s.answered}
 	}
 	// Events stream, and so have a handler of their own behind the same guard.
 	strict := NewStrictHandler(s, nil)
@@ -112,6 +119,8 @@ func New(o Options) (*Handler, error) {
 	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	e.GET("/readyz", s.ready)
 	e.GET("/metrics", echo.WrapHandler(promhttp.HandlerFor(prometheus.DefaultGatherer, promhttp.HandlerOpts{})), s.localOnly)
+	e.GET(formPath+":address", s.showForm)
+	e.POST(formPath+":address", s.takeForm)
 	e.Any("/api/*", func(*echo.Context) error {
 		return echo.NewHTTPError(http.StatusNotFound, "there is nothing at this address")
 	})
@@ -138,8 +147,9 @@ func (s *Server) loadSpec() error {
 		return fmt.Errorf("openapi.yaml: %w", err)
 	}
 	s.spec = spec
-	s.roles = map[string]store.Role{}
+	s.roles, s.forPrograms = map[string]store.Role{}, map[string]bool{}
 	for id, op := range s.operations() {
+		s.forPrograms[id], _ = op.Extensions["x-token"].(bool)
 		role, _ := op.Extensions["x-role"].(string)
 		switch {
 		case role == "nobody":
@@ -206,7 +216,13 @@ func (s *Server) guard(operation string) echo.MiddlewareFunc {
 	return func(next echo.HandlerFunc) echo.HandlerFunc {
 		return func(c *echo.Context) error {
 			r := c.Request()
-			p, err := s.signedIn(r.Context())
+			var p *store.Person
+			var err error
+			if secret, ok := bearer(r); ok && guarded {
+				p, err = s.programOf(c, operation, secret)
+			} else {
+				p, err = s.signedIn(r.Context())
+			}
 			if err != nil {
 				return err
 			}
@@ -433,17 +449,22 @@ func validationProblem(err error) error {
 // limiter allows each key so many tries in a while, in this process.
 type limiter struct {
 	now engine.Clock
+	max int // within limitSpan
 	mu  sync.Mutex
 	try map[string][]time.Time // guarded by mu
 }
 
-// The limit on signing in, per address.
+// The limits on signing in, per address, and on what comes in by forms, per
+// form and sender's address.
 const (
-	limitTries = 20
-	limitSpan  = time.Minute
+	limitTries  = 20
+	intakeTries = 12
+	limitSpan   = time.Minute
 )
 
-func newLimiter(now engine.Clock) *limiter { return &limiter{now: now, try: map[string][]time.Time{}} }
+func newLimiter(now engine.Clock, most int) *limiter {
+	return &limiter{now: now, max: most, try: map[string][]time.Time{}}
+}
 
 func (l *limiter) allow(key string) bool {
 	l.mu.Lock()
@@ -458,7 +479,7 @@ func (l *limiter) allow(key string) bool {
 			kept = append(kept, t)
 		}
 	}
-	if len(kept) >= limitTries {
+	if len(kept) >= l.max {
 		l.try[key] = kept
 		return false
 	}

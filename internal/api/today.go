@@ -98,6 +98,9 @@ func (s *Server) GetToday(ctx context.Context, _ GetTodayRequestObject) (GetToda
 	if err := s.since(ctx, &out, local); err != nil {
 		return nil, err
 	}
+	if out.Sources, err = s.sourceNeeds(ctx, sheets); err != nil {
+		return nil, err
+	}
 	if out.Needs, err = s.needs(ctx, sheets, rules); err != nil {
 		return nil, err
 	}

@@ -447,9 +447,9 @@ func (b *bench) dueTick() error {
 		if err != nil {
 			return err
 		}
-		rows := make([]store.Row, 1000)
+		rows := make([]*store.Row, 1000)
 		for i := range rows {
-			rows[i] = store.Row{SheetID: "elsewhere", Number: int64(i), Place: int64(i), Cells: make([]byte, 60)}
+			rows[i] = &store.Row{SheetID: "elsewhere", Number: int64(i), Place: int64(i), Cells: make([]byte, 60)}
 		}
 		start := time.Now()
 		if err := s.Tx(b.ctx, func(tx *store.Store) error { return tx.InsertRows(b.ctx, rows) }); err != nil {

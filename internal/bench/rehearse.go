@@ -83,9 +83,9 @@ func (b *bench) rehearse() error {
 	if err != nil {
 		return err
 	}
-	batch := make([]store.Row, 0, 5000)
+	batch := make([]*store.Row, 0, 5000)
 	for i := range manyRows {
-		batch = append(batch, store.Row{SheetID: "many", Number: int64(i + 1), Place: int64(i + 1), Cells: sheet.Encode(loanRow(i)), Version: 1})
+		batch = append(batch, &store.Row{SheetID: "many", Number: int64(i + 1), Place: int64(i + 1), Cells: sheet.Encode(loanRow(i)), Version: 1})
 		if len(batch) == cap(batch) || i == manyRows-1 {
 			if err := st.Tx(b.ctx, func(tx *store.Store) error { return tx.InsertRows(b.ctx, batch) }); err != nil {
 				return err

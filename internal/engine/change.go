@@ -2,7 +2,9 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"slices"
 
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/value"
@@ -28,6 +30,7 @@ const (
 	OpAdd     OpKind = "add"
 	OpDelete  OpKind = "delete"
 	OpRestore OpKind = "restore"
+	OpPut     OpKind = "put" // edit the row with a key, or add one
 	opGone    OpKind = "gone"
 	opBack    OpKind = "back"
 )
@@ -38,6 +41,7 @@ type Op struct {
 	Row   int64      // all but add
 	Cells []CellEdit // edit, add
 	After *int64     // add: the row after which it is to stand; 0 for the beginning, nil for the end
+	Key   string     // put: as a person would type it; where the row is new, its cells hold it too
 }
 
 // RowConflict is a cell that somebody else has changed meanwhile.
@@ -54,7 +58,8 @@ type Changed struct {
 	Cells      int     // that changed
 	Unreadable int     // of those, that do not fit their column
 	Conflicts  []RowConflict
-	Passed     int // steps of an undoing that had nothing to undo any more
+	Met        int64 // by a put: the row that was there
+	Passed     int   // steps of an undoing that had nothing to undo any more
 }
 
 // maxOps bounds the steps of one change from outside.
@@ -146,7 +151,7 @@ type addition struct {
 func (c *changer) load(ctx context.Context, ops []Op) error {
 	var ids []int64
 	for _, op := range ops {
-		if op.Kind != OpAdd {
+		if op.Row != 0 {
 			ids = append(ids, op.Row)
 		}
 	}
@@ -220,8 +225,11 @@ func (c *changer) touch(r *changing) {
 }
 
 func (c *changer) do(ctx context.Context, op *Op) error {
-	if op.Kind == OpAdd {
+	switch op.Kind {
+	case OpAdd:
 		return c.add(ctx, op)
+	case OpPut:
+		return c.putByKey(ctx, op)
 	}
 	r := c.rows[op.Row]
 	there := r != nil && r.row.DeletedAt == nil && !r.deleted
@@ -330,6 +338,42 @@ func (c *changer) add(ctx context.Context, op *Op) error {
 	return nil
 }
 
+// putByKey edits the row with a key; where there is none it adds one.
+func (c *changer) putByKey(ctx context.Context, op *Op) error {
+	col, ok := c.s.Column(c.s.Key)
+	if !ok {
+		return refuse("the sheet has no key column, so its rows have no keys")
+	}
+	key := foldedKey(c.s.Show(col, value.Parse(op.Key, c.s.Reading(col))))
+	if key == nil {
+		return refuse("a key is not empty")
+	}
+	row, err := c.tx.RowByKey(ctx, c.s.ID, string(key))
+	if errors.Is(err, store.ErrNotFound) || err == nil && row.DeletedAt != nil {
+		add := Op{Kind: OpAdd, Cells: []CellEdit{{Column: col.ID, Text: op.Key}}}
+		for _, ed := range op.Cells {
+			if ed.Column == col.ID {
+				continue // the address says it
+			}
+			add.Cells = append(add.Cells, ed)
+		}
+		if c.places[-1] == nil {
+			if err := c.room(ctx, []Op{add}); err != nil {
+				return err
+			}
+		}
+		return c.add(ctx, &add)
+	}
+	if err != nil {
+		return err
+	}
+	if err := c.load(ctx, []Op{{Kind: OpEdit, Row: row.ID}}); err != nil {
+		return err
+	}
+	c.out.Met = row.ID
+	return c.edit(c.rows[row.ID], op)
+}
+
 // again makes an added row the old one that had its key.
 func (c *changer) again(ctx context.Context, id int64, core *sheet.Row, edits []change) error {
 	r := c.rows[id]
@@ -392,9 +436,11 @@ func (c *changer) write(ctx context.Context, head store.Event) error {
 		return err
 	}
 	if len(c.added) == 0 {
-		return c.tx.TouchSheet(ctx, c.s.ID)
+		order := slices.ContainsFunc(c.order, func(r *changing) bool { return len(r.kinds) > 0 })
+		return c.tx.TouchSheet(ctx, c.s.ID, order)
 	}
 	c.rec.Version++
+	c.rec.OrderVersion++
 	return c.tx.SaveSheet(ctx, c.rec)
 }
 

@@ -27,6 +27,7 @@ type Options struct {
 	Poll        time.Duration // how often the queues are looked at; default 250 ms
 	Lease       time.Duration // how long a silent process keeps what it has; default 15 s
 	Key         *Key          // opens sealed mail passwords; may be nil
+	Sources     string        // the folder in which sheets may follow files; "" for none
 }
 
 // Engine runs on one database. The methods that change rows, rules and
@@ -37,8 +38,9 @@ type Engine struct {
 	opts  Options
 	log   *slog.Logger
 
-	wakeAgenda chan struct{}
-	wakeQueue  chan struct{}
+	wakeAgenda  chan struct{}
+	wakeQueue   chan struct{}
+	wakeRefresh chan struct{}
 
 	viewMu sync.Mutex
 	views  map[string]*view // guarded by viewMu
@@ -62,16 +64,20 @@ func New(s *store.Store, now Clock, opts Options) *Engine {
 		opts.Name, _ = os.Hostname()
 	}
 	return &Engine{Store: s, now: func() time.Time { return now().UTC().Truncate(time.Microsecond) }, opts: opts, log: slog.Default(),
-		wakeAgenda: make(chan struct{}, 1), wakeQueue: make(chan struct{}, 1), views: map[string]*view{}}
+		wakeAgenda: make(chan struct{}, 1), wakeQueue: make(chan struct{}, 1), wakeRefresh: make(chan struct{}, 1), views: map[string]*view{}}
 }
 
 // Now is the engine's time, to the microsecond, in UTC.
 func (e *Engine) Now() time.Time { return e.now() }
 
+// Folder is the folder in which sheets may follow files; "" for none.
+func (e *Engine) Folder() string { return e.opts.Sources }
+
 // Wake makes a running engine look at its queues at once.
 func (e *Engine) Wake() {
 	poke(e.wakeAgenda)
 	poke(e.wakeQueue)
+	poke(e.wakeRefresh)
 }
 
 func poke(c chan struct{}) {
@@ -86,7 +92,7 @@ func poke(c chan struct{}) {
 // for.
 func (e *Engine) Run(ctx context.Context) error {
 	var wg sync.WaitGroup
-	for _, f := range []func(context.Context){e.runAgenda, e.runDispatch, e.runSweep} {
+	for _, f := range []func(context.Context){e.runAgenda, e.runDispatch, e.runSweep, e.runRefresh} {
 		wg.Go(func() { f(ctx) })
 	}
 	wg.Wait()

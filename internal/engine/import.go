@@ -487,6 +487,7 @@ func (im *importer) end(ctx context.Context) error {
 		im.rec.SetMatches(m)
 	}
 	im.rec.Version++
+	im.rec.OrderVersion++
 	if err := im.tx.SaveSheet(ctx, im.rec); err != nil {
 		return err
 	}

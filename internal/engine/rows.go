@@ -63,6 +63,32 @@ func (e *Engine) AddRow(ctx context.Context, sheetID string, edits []CellEdit, b
 	return e.change(ctx, sheetID, []Op{{Kind: OpAdd, Cells: edits}}, store.Event{Kind: store.EventChanged}, by, refute)
 }
 
+// PutRow changes the row with a key, or adds one, and gives its id.
+func (e *Engine) PutRow(ctx context.Context, sheetID, key string, edits []CellEdit, by Author) (int64, error) {
+	c, err := e.change(ctx, sheetID, []Op{{Kind: OpPut, Key: key, Cells: edits}}, store.Event{Kind: store.EventChanged}, by, refute)
+	if len(c.Added) > 0 {
+		return c.Added[0], err
+	}
+	return c.Met, err
+}
+
+// FindByKey finds the first row with a key that is there.
+func (e *Engine) FindByKey(ctx context.Context, sheetID, key string) (*store.Row, error) {
+	_, s, err := coreSheet(ctx, e.Store, sheetID)
+	if err != nil {
+		return nil, err
+	}
+	col, ok := s.Column(s.Key)
+	if !ok {
+		return nil, refuse("the sheet has no key column, so its rows have no keys")
+	}
+	row, err := e.Store.RowByKey(ctx, sheetID, string(foldedKey(s.Show(col, value.Parse(key, s.Reading(col))))))
+	if err == nil && row.DeletedAt != nil {
+		err = store.ErrNotFound
+	}
+	return row, err
+}
+
 // DeleteRow takes a row out. Nothing more goes out for it: what was due and
 // waited is skipped, what is coming is dropped.
 func (e *Engine) DeleteRow(ctx context.Context, sheetID string, rowID int64, by Author) (Changed, error) {

@@ -1,28 +1,37 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
-	"sort"
+	"fmt"
+	"slices"
 	"strings"
 	"sync"
 
 	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/value"
-	"nivot/internal/store"
 )
 
 // ViewSpec is how a sheet is looked at: which rows, in which order.
 type ViewSpec struct {
 	Filter *rule.Condition `json:"filter,omitempty"`
-	Sort   string          `json:"sort,omitempty"` // column id
-	Down   bool            `json:"down,omitempty"` // the largest first
+	Sort   []SortKey       `json:"sort,omitempty"` // the first decides, the next among its equals
 	Find   string          `json:"find,omitempty"` // text in any cell
 }
 
-// Plain tells whether the view is all rows in their order of entry.
-func (v ViewSpec) Plain() bool { return v.Filter == nil && v.Sort == "" && v.Find == "" }
+// SortKey is a column that decides the order of a view.
+type SortKey struct {
+	Column string `json:"column"`
+	Down   bool   `json:"down,omitempty"` // the largest first
+}
+
+// maxSortKeys bounds the columns that decide an order.
+const maxSortKeys = 4
+
+// Plain tells whether the view is all rows in their own order.
+func (v ViewSpec) Plain() bool { return v.Filter == nil && len(v.Sort) == 0 && v.Find == "" }
 
 // view is the order of a filtered or sorted view: ids, made in one scan by the
 // condition code that also decides rules, and kept until the sheet changes.
@@ -52,8 +61,13 @@ func (e *Engine) View(ctx context.Context, sheetID string, spec ViewSpec) ([]int
 			return nil, asRefusal(err)
 		}
 	}
-	if _, ok := s.Column(spec.Sort); spec.Sort != "" && !ok {
-		return nil, &Refusal{Field: "/sort", Message: "the column is not there"}
+	if len(spec.Sort) > maxSortKeys {
+		return nil, &Refusal{Field: "/sort", Message: fmt.Sprintf("at most %d columns decide the order", maxSortKeys)}
+	}
+	for i, k := range spec.Sort {
+		if _, ok := s.Column(k.Column); !ok {
+			return nil, &Refusal{Field: fmt.Sprintf("/sort/%d/column", i), Message: "the column is not there"}
+		}
 	}
 	b, err := json.Marshal(spec)
 	if err != nil {
@@ -62,11 +76,15 @@ func (e *Engine) View(ctx context.Context, sheetID string, spec ViewSpec) ([]int
 	key, today := sheetID+string(b), value.DayAt(e.now().In(s.Zone))
 	e.viewMu.Lock()
 	v := e.views[key]
-	if v == nil || v.version != rec.Version || v.day != today {
+	version := rec.Version
+	if spec.Plain() {
+		version = rec.OrderVersion // an edit moves no row
+	}
+	if v == nil || v.version != version || v.day != today {
 		if len(e.views) >= maxViews {
 			clear(e.views)
 		}
-		v = &view{version: rec.Version, day: today}
+		v = &view{version: version, day: today}
 		e.views[key] = v
 	}
 	e.viewMu.Unlock()
@@ -81,33 +99,46 @@ func (e *Engine) View(ctx context.Context, sheetID string, spec ViewSpec) ([]int
 	return v.ids, v.err
 }
 
+// viewItem is a row of a view while it is being put in order.
+type viewItem struct {
+	id, place int64
+	keys      []value.Value
+}
+
 func (e *Engine) scanView(ctx context.Context, s *sheet.Sheet, spec ViewSpec, today value.Day) ([]int64, error) {
-	type item struct {
-		id, place int64
-		v         value.Value
+	if spec.Plain() {
+		return e.Store.RowOrder(ctx, s.ID)
 	}
-	var items []item
-	col, sorted := s.Column(spec.Sort)
+	keys := make([]*sheet.Column, len(spec.Sort))
+	for i, k := range spec.Sort {
+		keys[i], _ = s.Column(k.Column)
+	}
 	find := value.Fold(spec.Find)
 	computed, err := e.Computed(ctx, s)
 	if err != nil {
 		return nil, err
 	}
-	err = e.Store.ScanRows(ctx, s.ID, func(r *store.Row) error {
-		row, err := r.Core(s)
-		if err != nil {
-			return err
+	spec.Filter.Prepare(s)
+	decoder := s.Decoder(spec.needs(s)...)
+	var items []viewItem
+	var cells []value.Value
+	err = e.Store.StreamCells(ctx, s.ID, func(id, number, place int64, gone bool, b []byte) error {
+		if cells, err = decoder.Decode(b, cells); err != nil {
+			return fmt.Errorf("row %d: %w", id, err)
 		}
-		row = computed(row)
+		row := computed(&sheet.Row{Number: number, Cells: cells, Gone: gone})
 		if t, _ := spec.Filter.Judge(rule.Facts{Sheet: s, Row: row, Today: today}); t != rule.True {
 			return nil
 		}
 		if find != "" && !found(s, row, find) {
 			return nil
 		}
-		it := item{id: r.ID, place: r.Place}
-		if sorted {
-			it.v = row.Cell(col)
+		it := viewItem{id: id, place: place}
+		if len(keys) > 0 {
+			it.keys = make([]value.Value, len(keys))
+			for i, c := range keys {
+				it.keys[i] = row.Cell(c)
+			}
 		}
 		items = append(items, it)
 		return nil
@@ -115,28 +146,172 @@ func (e *Engine) scanView(ctx context.Context, s *sheet.Sheet, spec ViewSpec, to
 	if err != nil {
 		return nil, err
 	}
-	sort.SliceStable(items, func(i, j int) bool {
-		a, b := &items[i], &items[j]
-		if sorted {
-			// Empty cells stay last either way.
-			if spec.Down && a.v.IsFilled() && b.v.IsFilled() {
-				a, b = b, a
+	slices.SortFunc(items, func(a, b viewItem) int {
+		for i, c := range keys {
+			if n := order(s, c, a.keys[i], b.keys[i], spec.Sort[i].Down); n != 0 {
+				return n
 			}
-			if s.Less(col, a.v, b.v) {
-				return true
-			}
-			if s.Less(col, b.v, a.v) {
-				return false
-			}
-			a, b = &items[i], &items[j]
 		}
-		return a.place < b.place
+		return cmp.Or(cmp.Compare(a.place, b.place), cmp.Compare(a.id, b.id))
 	})
 	ids := make([]int64, len(items))
 	for i := range items {
 		ids[i] = items[i].id
 	}
 	return ids, nil
+}
+
+// order orders two cells of a column. Empty ones stay last either way.
+func order(s *sheet.Sheet, c *sheet.Column, a, b value.Value, down bool) int {
+	if down && a.IsFilled() && b.IsFilled() {
+		a, b = b, a
+	}
+	switch {
+	case s.Less(c, a, b):
+		return -1
+	case s.Less(c, b, a):
+		return 1
+	}
+	return 0
+}
+
+// needs gives the columns that a view looks at; nil for all.
+func (v ViewSpec) needs(s *sheet.Sheet) []*sheet.Column {
+	if v.Find != "" {
+		return nil
+	}
+	ids := map[string]bool{}
+	for _, k := range v.Sort {
+		ids[k.Column] = true
+	}
+	if v.Filter != nil {
+		for _, c := range v.Filter.Columns() {
+			ids[c] = true
+		}
+	}
+	out := []*sheet.Column{}
+	for id := range ids {
+		c, ok := s.Column(id)
+		if ok && c.Type == value.Formula {
+			return nil // and what it rests on
+		}
+		if ok {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// Summary is what a selection of cells comes to.
+type Summary struct {
+	Rows, Filled    int
+	Numbers         int
+	Sum, Least, Top value.Value // of the numbers
+	Dates           int
+	First, Last     value.Value // of the dates and moments
+}
+
+// Summarise looks at the cells of some columns in the rows from..to (not
+// included) of a view.
+func (e *Engine) Summarise(ctx context.Context, sheetID string, spec ViewSpec, from, to int, columns []string) (Summary, error) {
+	var out Summary
+	ids, err := e.View(ctx, sheetID, spec)
+	if err != nil {
+		return out, err
+	}
+	_, s, err := coreSheet(ctx, e.Store, sheetID)
+	if err != nil {
+		return out, err
+	}
+	computed, err := e.Computed(ctx, s)
+	if err != nil {
+		return out, err
+	}
+	cols := make([]*sheet.Column, 0, len(columns))
+	for _, id := range columns {
+		if c, ok := s.Column(id); ok {
+			cols = append(cols, c)
+		}
+	}
+	from = max(0, min(from, len(ids)))
+	to = max(from, min(to, len(ids)))
+	look := func(cells []value.Value) {
+		out.Rows++
+		row := computed(&sheet.Row{Cells: cells})
+		for _, c := range cols {
+			out.add(row.Cell(c))
+		}
+	}
+	if to-from > len(ids)/4 && to-from > importBatch {
+		return out, e.summariseAll(ctx, s, ids[from:to], look)
+	}
+	for ; from < to; from += importBatch {
+		recs, err := e.Store.RowsByID(ctx, sheetID, ids[from:min(from+importBatch, to)])
+		if err != nil {
+			return out, err
+		}
+		for i := range recs {
+			row, err := recs[i].Core(s)
+			if err != nil {
+				return out, err
+			}
+			look(row.Cells)
+		}
+	}
+	return out, nil
+}
+
+// summariseAll looks at a large part of a sheet in one stream.
+func (e *Engine) summariseAll(ctx context.Context, s *sheet.Sheet, ids []int64, look func([]value.Value)) error {
+	want := make(map[int64]bool, len(ids))
+	for _, id := range ids {
+		want[id] = true
+	}
+	decoder := s.Decoder()
+	var cells []value.Value
+	return e.Store.StreamCells(ctx, s.ID, func(id, _, _ int64, _ bool, b []byte) (err error) {
+		if !want[id] {
+			return nil
+		}
+		if cells, err = decoder.Decode(b, cells); err == nil {
+			look(cells)
+		}
+		return err
+	})
+}
+
+func (u *Summary) add(v value.Value) {
+	if !v.IsEmpty() {
+		u.Filled++
+	}
+	if !v.IsFilled() {
+		return
+	}
+	switch v.Type {
+	case value.Number:
+		if u.Numbers++; u.Numbers == 1 {
+			u.Sum, u.Least, u.Top = v, v, v
+			return
+		}
+		u.Sum.Num = u.Sum.Num.Add(v.Num)
+		if v.Num.LessThan(u.Least.Num) {
+			u.Least = v
+		}
+		if v.Num.GreaterThan(u.Top.Num) {
+			u.Top = v
+		}
+	case value.Date, value.Moment:
+		if u.Dates++; u.Dates == 1 {
+			u.First, u.Last = v, v
+			return
+		}
+		if v.Wall.Compare(u.First.Wall) < 0 {
+			u.First = v
+		}
+		if v.Wall.Compare(u.Last.Wall) > 0 {
+			u.Last = v
+		}
+	}
 }
 
 func found(s *sheet.Sheet, row *sheet.Row, folded string) bool {

@@ -202,6 +202,21 @@ func (s *Store) LockDelivery(ctx context.Context, id int64) (*Delivery, error) {
 	return &d, first(s.DB(ctx).Raw("SELECT * FROM deliveries WHERE id = ? FOR UPDATE", id).Take(&d).Error)
 }
 
+// LastEmails gives for rows the last email that was handed over.
+func (s *Store) LastEmails(ctx context.Context, rowIDs []int64) (map[int64]Delivery, error) {
+	out := map[int64]Delivery{}
+	if len(rowIDs) == 0 {
+		return out, nil
+	}
+	var ds []Delivery
+	err := s.DB(ctx).Raw(`SELECT d.* FROM deliveries d JOIN (SELECT row_id, MAX(id) AS id FROM deliveries
+		WHERE row_id IN ? AND state IN ('accepted', 'bounced', 'in-doubt') GROUP BY row_id) m ON m.id = d.id`, rowIDs).Scan(&ds).Error
+	for _, d := range ds {
+		out[d.RowID] = d
+	}
+	return out, err
+}
+
 // LockRowDeliveries locks and gives rows' deliveries in a state.
 func (s *Store) LockRowDeliveries(ctx context.Context, st delivery.State, rowIDs ...int64) (out []Delivery, err error) {
 	err = chunks(rowIDs, 1000, func(c []int64) error {

@@ -32,6 +32,7 @@ const (
 	EventImported      = "imported"
 	EventRefreshed     = "refreshed" // from its source
 	EventRefreshFailed = "refresh-failed"
+	EventLooked        = "looked" // at its source, which had not changed
 	EventUndone        = "undone"
 	EventFormSaved     = "form-saved"
 	EventSourceSaved   = "source-saved"
@@ -102,6 +103,13 @@ func (s *Store) SheetHistory(ctx context.Context, sheetID string, before int64, 
 		q = q.Where("id < ?", before)
 	}
 	err = q.Order("id DESC").Limit(limit).Find(&out).Error
+	return out, err
+}
+
+// SourceEvents gives what looking at a sheet's source has come to, the newest first.
+func (s *Store) SourceEvents(ctx context.Context, sheetID string, limit int) (out []Event, err error) {
+	err = s.DB(ctx).Where("sheet_id = ? AND change_id IS NULL AND kind IN ?", sheetID, []string{EventRefreshed, EventRefreshFailed, EventLooked}).
+		Order("id DESC").Limit(limit).Find(&out).Error
 	return out, err
 }
 

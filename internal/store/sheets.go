@@ -32,6 +32,7 @@ type Sheet struct {
 	RemovedColumns string // as Columns
 	Matched        string // what imports remember: heading (folded) to column id, "" for left out
 	Version        int64
+	OrderVersion   int64 // counts what adds, takes out or moves rows
 	LastNumber     int64
 	CreatedAt      time.Time
 	DeletedAt      *time.Time
@@ -119,9 +120,9 @@ func (s *Store) LockSheet(ctx context.Context, id string) (*Sheet, error) {
 func (s *Store) SaveSheet(ctx context.Context, r *Sheet) error { return s.DB(ctx).Save(r).Error }
 
 // TouchSheet counts the sheet's version up, so that cached views of its rows
-// are made anew.
-func (s *Store) TouchSheet(ctx context.Context, id string) error {
-	return s.DB(ctx).Exec("UPDATE sheets SET version = version + 1 WHERE id = ?", id).Error
+// are made anew; where rows have come, gone or moved, that of their order too.
+func (s *Store) TouchSheet(ctx context.Context, id string, order bool) error {
+	return s.DB(ctx).Exec("UPDATE sheets SET version = version + 1, order_version = order_version + ? WHERE id = ?", order, id).Error
 }
 
 // Row is a row as it is kept.
@@ -206,6 +207,12 @@ func (s *Store) RowsByID(ctx context.Context, sheetID string, ids []int64) ([]Ro
 	return out, nil
 }
 
+// RowsAfter gives the next rows of a sheet after an id, in the order of ids.
+func (s *Store) RowsAfter(ctx context.Context, sheetID string, after int64, limit int) (out []Row, err error) {
+	err = s.DB(ctx).Where("sheet_id = ? AND deleted_at IS NULL AND id > ?", sheetID, after).Order("id").Limit(limit).Find(&out).Error
+	return out, err
+}
+
 // scanBatch is how many rows ScanRows reads at a time.
 const scanBatch = 2000
 
@@ -213,9 +220,8 @@ const scanBatch = 2000
 func (s *Store) ScanRows(ctx context.Context, sheetID string, f func(*Row) error) error {
 	var after int64
 	for {
-		var batch []Row
-		if err := s.DB(ctx).Where("sheet_id = ? AND deleted_at IS NULL AND id > ?", sheetID, after).
-			Order("id").Limit(scanBatch).Find(&batch).Error; err != nil {
+		batch, err := s.RowsAfter(ctx, sheetID, after, scanBatch)
+		if err != nil {
 			return err
 		}
 		for i := range batch {
@@ -252,6 +258,34 @@ func (s *Store) StreamRows(ctx context.Context, sheetID string, f func(id, numbe
 		}
 	}
 	return rows.Err()
+}
+
+// StreamCells calls f for every row of a sheet as it is now, in the order of
+// ids, with nothing between it and the wire; f must not keep the cells.
+func (s *Store) StreamCells(ctx context.Context, sheetID string, f func(id, number, place int64, gone bool, cells []byte) error) error {
+	rows, err := s.DB(ctx).Raw("SELECT id, number, place, gone, cells FROM sheet_rows WHERE sheet_id = ? AND deleted_at IS NULL ORDER BY id", sheetID).Rows()
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	var id, number, place int64
+	var gone bool
+	var cells sql.RawBytes
+	for rows.Next() {
+		if err := rows.Scan(&id, &number, &place, &gone, &cells); err != nil {
+			return err
+		}
+		if err := f(id, number, place, gone, cells); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
+// RowOrder gives the ids of a sheet's rows in the order of their places.
+func (s *Store) RowOrder(ctx context.Context, sheetID string) (ids []int64, err error) {
+	err = s.DB(ctx).Raw("SELECT id FROM sheet_rows WHERE sheet_id = ? AND deleted_at IS NULL ORDER BY place, id", sheetID).Scan(&ids).Error
+	return ids, err
 }
 
 // LockRow finds a row and locks it.

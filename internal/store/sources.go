@@ -45,9 +45,14 @@ func (s *Store) Source(ctx context.Context, id int64) (*Source, error) {
 // SaveSource writes a source.
 func (s *Store) SaveSource(ctx context.Context, c *Source) error { return s.DB(ctx).Save(c).Error }
 
+// DropRefresh removes what the agenda holds of a source.
+func (s *Store) DropRefresh(ctx context.Context, id int64) error {
+	return s.DB(ctx).Exec("DELETE FROM agenda WHERE kind = 'refresh' AND nr = ?", id).Error
+}
+
 // DropSource forgets a source, and what the agenda holds of it.
 func (s *Store) DropSource(ctx context.Context, id int64) error {
-	if err := s.DB(ctx).Exec("DELETE FROM agenda WHERE kind = 'refresh' AND nr = ?", id).Error; err != nil {
+	if err := s.DropRefresh(ctx, id); err != nil {
 		return err
 	}
 	return s.DB(ctx).Delete(&Source{}, "id = ?", id).Error
@@ -62,6 +67,16 @@ func (s *Store) ClaimRefresh(ctx context.Context, now time.Time) (*Entry, error)
 		return nil, err
 	}
 	return &es[0], nil
+}
+
+// RefreshAt gives when a source is to be looked at next; nil for never.
+func (s *Store) RefreshAt(ctx context.Context, id int64) (*time.Time, error) {
+	var at []time.Time
+	err := s.DB(ctx).Raw("SELECT due_at FROM agenda WHERE kind = 'refresh' AND nr = ? AND rule_id = '' AND row_id = 0 AND delivery_id = 0", id).Scan(&at).Error
+	if len(at) == 0 {
+		return nil, err
+	}
+	return &at[0], err
 }
 
 // Form is a public page that adds a row to a sheet.

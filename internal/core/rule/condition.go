@@ -95,6 +95,23 @@ func (c *Condition) prepare(s *sheet.Sheet) *prepared {
 	return p
 }
 
+// Columns lists the columns that a condition looks at.
+func (c *Condition) Columns() []string {
+	var out []string
+	for _, l := range c.Leaves() {
+		out = append(out, l.Column)
+		if l.Value == nil {
+			continue
+		}
+		for _, o := range append([]Operand{*l.Value}, l.Value.List...) {
+			if o.Column != "" {
+				out = append(out, o.Column)
+			}
+		}
+	}
+	return out
+}
+
 // Watches lists the columns whose changes a condition looks back at.
 func (c *Condition) Watches() []string {
 	var out []string

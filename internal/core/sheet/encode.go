@@ -58,6 +58,30 @@ var errEncoding = errors.New("the stored cells of a row cannot be decoded")
 // Decode unpacks cells for the sheet's columns, into dst where it has room.
 // Cells of positions that no column has any more are passed over.
 func (s *Sheet) Decode(b []byte, dst []value.Value) ([]value.Value, error) {
+	return s.Decoder().Decode(b, dst)
+}
+
+// Decoder unpacks the cells of many rows of one sheet.
+type Decoder struct {
+	types []value.Type // by position
+	want  []bool       // by position; nil for all
+}
+
+// Decoder makes a decoder, of all columns or of some; cells of the others
+// come out empty.
+func (s *Sheet) Decoder(some ...*Column) *Decoder {
+	d := &Decoder{types: s.typesByPos()}
+	if some != nil {
+		d.want = make([]bool, len(d.types))
+		for _, c := range some {
+			d.want[c.Pos] = true
+		}
+	}
+	return d
+}
+
+// Decode unpacks a row's cells into dst where it has room.
+func (d *Decoder) Decode(b []byte, dst []value.Value) ([]value.Value, error) {
 	dst = dst[:0]
 	if len(b) == 0 {
 		return dst, nil
@@ -65,21 +89,26 @@ func (s *Sheet) Decode(b []byte, dst []value.Value) ([]value.Value, error) {
 	if b[0] != version1 {
 		return nil, errEncoding
 	}
-	types := s.typesByPos()
+	whole := string(b[1:]) // the cells' texts are parts of one string
 	b = b[1:]
 	for pos := 0; len(b) > 0; pos++ {
 		h, n := binary.Uvarint(b)
 		if n <= 0 || uint64(len(b)-n) < h>>2 {
 			return nil, errEncoding
 		}
-		text := string(b[n : n+int(h>>2)])
+		at := len(whole) - len(b) + n
+		text := whole[at : at+int(h>>2)]
 		b = b[n+int(h>>2):]
+		if d.want != nil && (pos >= len(d.want) || !d.want[pos]) {
+			dst = append(dst, value.Value{})
+			continue
+		}
 		v := value.Value{State: value.State(h & 3), Str: text}
 		if v.State > value.Unreadable {
 			return nil, errEncoding
 		}
-		if pos < len(types) && types[pos] != "" {
-			v.Type = types[pos]
+		if pos < len(d.types) {
+			v.Type = d.types[pos]
 		}
 		if v.State == value.Filled {
 			if err := fill(&v); err != nil {

@@ -137,7 +137,7 @@ export interface paths {
         /** All sheets */
         get: operations["listSheets"];
         put?: never;
-        /** Make a sheet, from a CSV or empty */
+        /** Make a sheet, from a file of rows or empty */
         post: operations["makeSheet"];
         delete?: never;
         options?: never;
@@ -171,7 +171,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Look at a CSV before anything is made of it */
+        /** Look at a file of rows before anything is made of it */
         post: operations["previewImport"];
         delete?: never;
         options?: never;
@@ -188,7 +188,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** How the cells of a CSV fit chosen column types */
+        /** How the cells of a file fit chosen column types */
         post: operations["measureImport"];
         delete?: never;
         options?: never;
@@ -211,25 +211,8 @@ export interface paths {
         delete: operations["deleteSheet"];
         options?: never;
         head?: never;
-        /** Rename a sheet or its columns, change its settle time */
+        /** Rename a sheet, change its settle time, say which columns carry what */
         patch: operations["changeSheet"];
-        trace?: never;
-    };
-    "/sheets/{sheet}/import": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Bring rows into a sheet from a CSV, met by key; with dry, only say what it would do */
-        post: operations["importRows"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
         trace?: never;
     };
     "/sheets/{sheet}/rows/query": {
@@ -256,9 +239,21 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /**
+         * Rows in the order in which they came in
+         * @description With a token:
+         *
+         *         curl -s -H "Authorization: Bearer $TOKEN" "$NIVOT/api/sheets/$SHEET/rows?limit=2"
+         */
+        get: operations["listRows"];
         put?: never;
-        /** Add a row */
+        /**
+         * Add a row
+         * @description With a token:
+         *
+         *         curl -s -H "Authorization: Bearer $TOKEN" -H "Content-Type: application/json" -H "Idempotency-Key: arrival-7" \
+         *           -d '{"cells": {"Loan": "LN-9001", "State": "out"}}' "$NIVOT/api/sheets/$SHEET/rows"
+         */
         post: operations["addRow"];
         delete?: never;
         options?: never;
@@ -273,15 +268,31 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A row with its history and its emails */
+        /**
+         * A row with its history and its emails
+         * @description With a token:
+         *
+         *         curl -s -H "Authorization: Bearer $TOKEN" "$NIVOT/api/sheets/$SHEET/rows/$ROW"
+         */
         get: operations["getRow"];
         put?: never;
         post?: never;
-        /** Delete a row */
+        /**
+         * Delete a row
+         * @description With a token:
+         *
+         *         curl -s -X DELETE -H "Authorization: Bearer $TOKEN" "$NIVOT/api/sheets/$SHEET/rows/$ROW"
+         */
         delete: operations["deleteRow"];
         options?: never;
         head?: never;
-        /** Change cells */
+        /**
+         * Change cells
+         * @description With a token:
+         *
+         *         curl -s -X PATCH -H "Authorization: Bearer $TOKEN" -H "Content-Type: application/json" \
+         *           -d '{"cells": {"State": "back"}}' "$NIVOT/api/sheets/$SHEET/rows/$ROW"
+         */
         patch: operations["editRow"];
         trace?: never;
     };
@@ -820,6 +831,481 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sheets/{sheet}/rows/summary": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a selection of cells comes to */
+        post: operations["summariseRows"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/rows/find": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The next row of a view that holds a text, or is called so */
+        post: operations["findRow"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/changes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Change many rows at once, in one step that can be undone */
+        post: operations["changeRows"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/changes/{change}/undo": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a change back; undoing that does it again */
+        post: operations["undoChange"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/history": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What has been changed in a sheet, the newest first */
+        get: operations["sheetHistory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/rows/{row}/cells/{column}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The history of a cell, the newest first */
+        get: operations["cellHistory"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/rows/by-key/{key}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The row with a key
+         * @description With a token:
+         *
+         *         curl -s -H "Authorization: Bearer $TOKEN" "$NIVOT/api/sheets/$SHEET/rows/by-key/LN-9001"
+         */
+        get: operations["getByKey"];
+        /**
+         * Add a row, or change the one with this key
+         * @description With a token:
+         *
+         *         curl -s -X PUT -H "Authorization: Bearer $TOKEN" -H "Content-Type: application/json" \
+         *           -d '{"cells": {"State": "out"}}' "$NIVOT/api/sheets/$SHEET/rows/by-key/LN-9002"
+         */
+        put: operations["putByKey"];
+        post?: never;
+        /**
+         * Delete the row with a key
+         * @description With a token:
+         *
+         *         curl -s -X DELETE -H "Authorization: Bearer $TOKEN" "$NIVOT/api/sheets/$SHEET/rows/by-key/LN-9002"
+         */
+        delete: operations["deleteByKey"];
+        options?: never;
+        head?: never;
+        /**
+         * Change the row with a key
+         * @description With a token:
+         *
+         *         curl -s -X PATCH -H "Authorization: Bearer $TOKEN" -H "Content-Type: application/json" \
+         *           -d '{"cells": {"State": "back"}}' "$NIVOT/api/sheets/$SHEET/rows/by-key/LN-9002"
+         */
+        patch: operations["changeByKey"];
+        trace?: never;
+    };
+    "/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Tokens that let programs in: one's own; an administrator sees all */
+        get: operations["listTokens"];
+        put?: never;
+        /** Make a token; it is shown this once */
+        post: operations["addToken"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/tokens/{token}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Revoke a token */
+        delete: operations["revokeToken"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/jobs/{job}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far work has come that goes on by itself */
+        get: operations["getJob"];
+        put?: never;
+        post?: never;
+        /** Stop it; nothing is changed then */
+        delete: operations["stopJob"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/jobs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Work on a sheet that is under way */
+        get: operations["sheetJobs"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/import/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What bringing a file into a sheet would do, by key */
+        post: operations["planImport"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/import": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring a file into a sheet, by key; it goes on when the page is closed */
+        post: operations["importRows"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/columns": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Add, rename, order, retype, hide, lock and take out columns */
+        put: operations["saveColumns"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/columns/effect": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a change of columns would do to the cells */
+        post: operations["columnsEffect"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/columns/{column}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring back a column that was taken out, with its cells */
+        post: operations["restoreColumn"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/functions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What formulas may call */
+        get: operations["listFunctions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/views": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Ways of looking at a sheet: one's own and shared ones */
+        get: operations["listViews"];
+        put?: never;
+        /** Keep a way of looking at a sheet */
+        post: operations["addView"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/views/{view}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Change a kept view */
+        put: operations["saveView"];
+        post?: never;
+        /** Forget a kept view */
+        delete: operations["deleteView"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/presence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that a page has the sheet open, and hear who else has */
+        post: operations["bePresent"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/source": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The file that a sheet follows, and what looking at it came to */
+        get: operations["getSource"];
+        /** Let a sheet follow a file */
+        put: operations["saveSource"];
+        post?: never;
+        /** Follow it no more */
+        delete: operations["dropSource"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/source/refresh": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Look at the file now */
+        post: operations["refreshSource"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/setup/sources": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether sheets may follow addresses inside the own network */
+        get: operations["getSourceSetting"];
+        /** Allow or refuse addresses inside the own network */
+        put: operations["setSourceSetting"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/form": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The intake form of a sheet */
+        get: operations["getForm"];
+        /** Change, open or close the intake form */
+        put: operations["saveForm"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/form/address": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give the form another address; the old one leads nowhere */
+        post: operations["newFormAddress"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Rows as CSV, as a workbook, or the sheet as a bundle */
+        get: operations["takeOut"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -879,6 +1365,13 @@ export interface components {
             options: components["schemas"]["Option"][];
             width: number;
             ops: string[];
+            format?: components["schemas"]["NumberFormat"];
+            formula?: string;
+            result?: components["schemas"]["ColumnType"];
+            hidden: boolean;
+            locked: boolean;
+            /** @enum {string} */
+            written?: "" | "short" | "medium" | "long" | "weekday" | "iso";
         };
         SheetFigures: {
             rows: number;
@@ -899,6 +1392,17 @@ export interface components {
             address: string;
             columns: components["schemas"]["Column"][];
             figures: components["schemas"]["SheetFigures"];
+            nameColumn: string;
+            languageColumn: string;
+            frozen: number;
+            /** @description the version of the columns */
+            seen: string;
+            removed: {
+                id: string;
+                name: string;
+                type: components["schemas"]["ColumnType"];
+            }[];
+            formAddress?: string;
         };
         Misfit: {
             line: number;
@@ -914,6 +1418,8 @@ export interface components {
             filled: number;
             fit: number;
             misfits: components["schemas"]["Misfit"][];
+            /** @description the column of the sheet that it goes into, "" for none, absent where there is no sheet */
+            to?: string;
         };
         ImportPreview: {
             encoding: string;
@@ -924,12 +1430,18 @@ export interface components {
             key: number;
             address: number;
             name: string;
+            worksheets: string[];
+            worksheet: string;
+            /** @description the lines of the sample */
+            lines: number[];
         };
         ImportColumn: {
             name: string;
             type: components["schemas"]["ColumnType"];
             order?: components["schemas"]["Order"];
             skip?: boolean;
+            /** @description the column of the sheet that it goes into, "+" for a new one, "" to leave it out */
+            to?: string;
         };
         NewSheet: {
             name: string;
@@ -939,22 +1451,30 @@ export interface components {
             columns: components["schemas"]["ImportColumn"][];
             key: number;
             address: number;
+            nameColumn?: number;
+            languageColumn?: number;
         };
         ImportResult: {
+            change: string;
             new: number;
             changed: number;
             unchanged: number;
             gone: number;
             doubled: number;
             keyless: number;
-            unknown: string[];
+            cells: number;
+            unreadable: number;
+            samples: components["schemas"]["RowDiff"][];
+            goneNames: string[];
         };
         SheetPatch: {
             name?: string;
             settleSeconds?: number;
-            rename?: {
-                [key: string]: string;
-            };
+            frozen?: number;
+            key?: string;
+            address?: string;
+            nameColumn?: string;
+            languageColumn?: string;
         };
         Cell: {
             text: string;
@@ -993,11 +1513,12 @@ export interface components {
         };
         RowQuery: {
             filter?: components["schemas"]["Condition"];
-            sort?: string;
-            down?: boolean;
+            sort?: components["schemas"]["SortKey"][];
             find?: string;
             offset: number;
             limit: number;
+            /** @description false leaves the tracks out */
+            marks?: boolean;
         };
         RowPage: {
             total: number;
@@ -1006,6 +1527,7 @@ export interface components {
             rows: components["schemas"]["Row"][];
         };
         RowEdit: {
+            /** @description by column id or name, as a person would type them */
             cells: {
                 [key: string]: string;
             };
@@ -1021,6 +1543,7 @@ export interface components {
             changes: components["schemas"]["CellChange"][];
         };
         CellChange: {
+            column: string;
             name: string;
             before: string;
             after: string;
@@ -1341,6 +1864,12 @@ export interface components {
             out: number;
             refused: number;
             partial: boolean;
+            sources: {
+                sheetId: string;
+                sheet: string;
+                text: string;
+                place: string;
+            }[];
         };
         CalendarBody: {
             weekdays: ("mon" | "tue" | "wed" | "thu" | "fri" | "sat" | "sun")[];
@@ -1450,6 +1979,236 @@ export interface components {
             sheet: string;
             sheetId: string;
             marks: components["schemas"]["Mark"][];
+        };
+        SortKey: {
+            column: string;
+            down?: boolean;
+        };
+        ViewSpec: {
+            filter?: components["schemas"]["Condition"];
+            sort?: components["schemas"]["SortKey"][];
+            find?: string;
+        };
+        SummaryAsk: {
+            view: components["schemas"]["ViewSpec"];
+            from: number;
+            to: number;
+            columns: string[];
+        };
+        Summary: {
+            rows: number;
+            filled: number;
+            numbers: number;
+            sum?: string;
+            least?: string;
+            top?: string;
+            dates: number;
+            first?: string;
+            last?: string;
+        };
+        Step: {
+            /** @enum {string} */
+            op: "edit" | "add" | "delete" | "restore";
+            row?: string;
+            /** @description add: the row after which it is to stand; "" for the beginning, absent for the end */
+            after?: string;
+            cells?: {
+                [key: string]: string;
+            };
+            expected?: {
+                [key: string]: string;
+            };
+        };
+        CellConflict: {
+            row: string;
+            rowName: string;
+            column: string;
+            name: string;
+            theirs: string;
+            yours: string;
+        };
+        ChangeResult: {
+            /** @description by which it can be undone; "" where nothing changed */
+            id: string;
+            /** @description as they are now, the first 400 */
+            rows: components["schemas"]["Row"][];
+            added: string[];
+            cells: number;
+            unreadable: number;
+            conflicts: components["schemas"]["CellConflict"][];
+            /** @description of an undoing: what has been changed since and was left */
+            passed: number;
+        };
+        SheetEvent: {
+            id: string;
+            /** Format: date-time */
+            at: string;
+            actor: string;
+            kind: string;
+            words: string;
+            row?: string;
+            rowName?: string;
+            rows: number;
+            undoable: boolean;
+        };
+        CellEntry: {
+            /** Format: date-time */
+            at: string;
+            actor: string;
+            before: string;
+            after: string;
+        };
+        PlainRow: {
+            id: string;
+            key: string;
+            gone: boolean;
+            /** @description by column name, as a person would type them */
+            cells: {
+                [key: string]: string;
+            };
+        };
+        Token: {
+            id: string;
+            name: string;
+            person: string;
+            /** @description the name of its sheet; "" for all */
+            sheet: string;
+            role: components["schemas"]["Role"];
+            /** Format: date-time */
+            createdAt: string;
+            /** Format: date-time */
+            usedAt?: string;
+            revoked: boolean;
+        };
+        Job: {
+            id: string;
+            kind: string;
+            /** @enum {string} */
+            state: "running" | "done" | "failed" | "stopped";
+            done: number;
+            total: number;
+            secondsLeft: number;
+            problem?: string;
+            import?: components["schemas"]["ImportResult"];
+        };
+        ImportSpec: {
+            columns: components["schemas"]["ImportColumn"][];
+            /** @description rows that the file does not have stay as they are */
+            keep: boolean;
+        };
+        RowDiff: {
+            row: string;
+            name: string;
+            returns: boolean;
+            changes: components["schemas"]["CellChange"][];
+        };
+        NumberFormat: {
+            decimals?: number;
+            thousands?: boolean;
+            unit?: string;
+            currency?: string;
+            percent?: boolean;
+        };
+        ColumnEdit: {
+            id?: string;
+            name: string;
+            type: components["schemas"]["ColumnType"];
+            order?: components["schemas"]["Order"];
+            options?: {
+                id?: string;
+                name: string;
+            }[];
+            format?: components["schemas"]["NumberFormat"];
+            formula?: string;
+            width?: number;
+            hidden?: boolean;
+            locked?: boolean;
+            /** @enum {string} */
+            written?: "" | "short" | "medium" | "long" | "weekday" | "iso";
+        };
+        ColumnsEdit: {
+            columns: components["schemas"]["ColumnEdit"][];
+            /** @description the version of the columns that was looked at */
+            seen?: string;
+        };
+        ColumnEffect: {
+            column: string;
+            type: components["schemas"]["ColumnType"];
+            filled: number;
+            lost: number;
+            gained: number;
+            misfits: {
+                row: string;
+                text: string;
+            }[];
+            results: string[];
+        };
+        View: {
+            id: string;
+            name: string;
+            shared: boolean;
+            mine: boolean;
+            by: string;
+            spec: components["schemas"]["ViewSpec"];
+        };
+        ViewSave: {
+            name: string;
+            shared: boolean;
+            spec: components["schemas"]["ViewSpec"];
+        };
+        Colleague: {
+            name: string;
+            initials: string;
+            row?: string;
+            column?: string;
+        };
+        Source: {
+            place: string;
+            worksheet: string;
+            headingRow: number;
+            everyMinutes: number;
+            atTime: string;
+            share: number;
+            keep: boolean;
+            paused: boolean;
+        };
+        SourceState: {
+            source?: components["schemas"]["Source"];
+            /** @description whether a folder is watched here */
+            folder: boolean;
+            /** Format: date-time */
+            lookedAt?: string;
+            /** Format: date-time */
+            changedAt?: string;
+            /** Format: date-time */
+            nextAt?: string;
+            trouble?: string;
+            log?: {
+                /** Format: date-time */
+                at: string;
+                kind: string;
+                words: string;
+                change: string;
+            }[];
+        };
+        FormField: {
+            column: string;
+            label: string;
+            hint?: string;
+            required?: boolean;
+        };
+        Form: {
+            open: boolean;
+            title: string;
+            intro: string;
+            button: string;
+            thanks: string;
+            fields: components["schemas"]["FormField"][];
+        };
+        FormState: {
+            form: components["schemas"]["Form"];
+            /** @description of its page; "" until it is first saved */
+            address: string;
         };
     };
     responses: never;
@@ -1888,6 +2647,8 @@ export interface operations {
                     file?: string;
                     /** @description NewSheet as JSON */
                     spec?: string;
+                    worksheet?: string;
+                    heading?: string;
                 };
             };
         };
@@ -1898,7 +2659,10 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Sheet"];
+                    "application/json": {
+                        sheet: components["schemas"]["Sheet"];
+                        job?: components["schemas"]["Job"];
+                    };
                 };
             };
             /** @description A problem (RFC 9457) */
@@ -1966,6 +2730,12 @@ export interface operations {
                     /** Format: binary */
                     file?: string;
                     locale?: string;
+                    /** @description of a workbook; the first where absent */
+                    worksheet?: string;
+                    /** @description the row that names the columns; the first that is filled where absent */
+                    heading?: string;
+                    /** @description the sheet that the rows are to go into; absent for a new one */
+                    sheet?: string;
                 };
             };
         };
@@ -2002,7 +2772,11 @@ export interface operations {
                 "multipart/form-data": {
                     /** Format: binary */
                     file?: string;
+                    /** @description NewSheet or ImportSpec as JSON */
                     spec?: string;
+                    sheet?: string;
+                    worksheet?: string;
+                    heading?: string;
                 };
             };
         };
@@ -2122,45 +2896,6 @@ export interface operations {
             };
         };
     };
-    importRows: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                sheet: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "multipart/form-data": {
-                    /** Format: binary */
-                    file?: string;
-                    dry?: string;
-                };
-            };
-        };
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ImportResult"];
-                };
-            };
-            /** @description A problem (RFC 9457) */
-            default: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     queryRows: {
         parameters: {
             query?: never;
@@ -2196,10 +2931,51 @@ export interface operations {
             };
         };
     };
+    listRows: {
+        parameters: {
+            query?: {
+                after?: string;
+                limit?: number;
+            };
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        rows: components["schemas"]["PlainRow"][];
+                        /** @description pass it as after for what follows; "" at the end */
+                        next: string;
+                    };
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     addRow: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description a request with a key that was used in the last day is not done again; it is answered as it was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 sheet: string;
             };
@@ -2266,7 +3042,10 @@ export interface operations {
     deleteRow: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description a request with a key that was used in the last day is not done again; it is answered as it was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 sheet: string;
                 row: string;
@@ -2296,7 +3075,10 @@ export interface operations {
     editRow: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description a request with a key that was used in the last day is not done again; it is answered as it was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 sheet: string;
                 row: string;
@@ -3622,6 +4404,1292 @@ export interface operations {
                 };
                 content: {
                     "text/event-stream": string;
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    summariseRows: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SummaryAsk"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Summary"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    findRow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    view: components["schemas"]["ViewSpec"];
+                    text: string;
+                    from: number;
+                    back?: boolean;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        /** @description in the view, from 0; -1 for none */
+                        index: number;
+                        matches: number;
+                        column?: string;
+                    };
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    changeRows: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @enum {string} */
+                    kind: "edit" | "paste" | "fill" | "clear" | "add" | "delete" | "cut" | "put-back" | "replace";
+                    steps: components["schemas"]["Step"][];
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeResult"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    undoChange: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+                change: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChangeResult"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sheetHistory: {
+        parameters: {
+            query?: {
+                before?: string;
+            };
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetEvent"][];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    cellHistory: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+                row: string;
+                column: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        column: string;
+                        row: string;
+                        now: string;
+                        entries: components["schemas"]["CellEntry"][];
+                    };
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getByKey: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlainRow"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putByKey: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description a request with a key that was used in the last day is not done again; it is answered as it was */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                sheet: string;
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RowEdit"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlainRow"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    deleteByKey: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description a request with a key that was used in the last day is not done again; it is answered as it was */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                sheet: string;
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    changeByKey: {
+        parameters: {
+            query?: never;
+            header?: {
+                /** @description a request with a key that was used in the last day is not done again; it is answered as it was */
+                "Idempotency-Key"?: string;
+            };
+            path: {
+                sheet: string;
+                key: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RowEdit"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlainRow"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listTokens: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Token"][];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    addToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    name: string;
+                    sheet?: string;
+                    role: components["schemas"]["Role"];
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        token: components["schemas"]["Token"];
+                        secret: string;
+                    };
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    revokeToken: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                token: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getJob: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    stopJob: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                job: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sheetJobs: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"][];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    planImport: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /** Format: binary */
+                    file?: string;
+                    /** @description ImportSpec as JSON */
+                    spec?: string;
+                    worksheet?: string;
+                    heading?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportResult"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    importRows: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /** Format: binary */
+                    file?: string;
+                    /** @description ImportSpec as JSON */
+                    spec?: string;
+                    worksheet?: string;
+                    heading?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Job"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    saveColumns: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ColumnsEdit"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        sheet?: components["schemas"]["Sheet"];
+                        job?: components["schemas"]["Job"];
+                    };
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    columnsEffect: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ColumnsEdit"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ColumnEffect"][];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    restoreColumn: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+                column: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sheet"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listFunctions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        name: string;
+                        usage: string;
+                        what: string;
+                    }[];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listViews: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["View"][];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    addView: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ViewSave"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["View"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    saveView: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+                view: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ViewSave"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["View"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    deleteView: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+                view: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    bePresent: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    page: string;
+                    row?: string;
+                    column?: string;
+                    leaves?: boolean;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Colleague"][];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceState"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    saveSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Source"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceState"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    dropSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    refreshSource: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    /** @description take it in this once whatever share of the rows it changes */
+                    overrule?: boolean;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SourceState"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getSourceSetting: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        inside: boolean;
+                        folder: string;
+                    };
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    setSourceSetting: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    inside: boolean;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        inside: boolean;
+                        folder: string;
+                    };
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getForm: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FormState"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    saveForm: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Form"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FormState"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    newFormAddress: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FormState"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    takeOut: {
+        parameters: {
+            query: {
+                format: "csv" | "xlsx" | "bundle";
+                view?: string;
+                from?: number;
+                to?: number;
+                columns?: string;
+                emails?: boolean;
+            };
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
                 };
             };
             /** @description A problem (RFC 9457) */

@@ -1,0 +1,531 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"mime/multipart"
+	"path"
+	"strconv"
+	"strings"
+	"time"
+
+	"nivot/internal/core/sheet"
+	"nivot/internal/core/value"
+	"nivot/internal/engine"
+	"nivot/internal/exchange"
+	"nivot/internal/store"
+)
+
+// form is an upload: a file and named values.
+type form struct {
+	name   string
+	file   []byte
+	values map[string]string
+}
+
+// readForm reads an upload part by part; what is too large is refused as soon
+// as that is seen.
+func readForm(r *multipart.Reader) (*form, error) {
+	if r == nil {
+		return nil, problem(422, "The request has no form.")
+	}
+	f := &form{values: map[string]string{}}
+	for {
+		p, err := r.NextPart()
+		if errors.Is(err, io.EOF) {
+			return f, nil
+		}
+		if err != nil {
+			return nil, problem(422, "The upload was cut short; try again.")
+		}
+		b, err := io.ReadAll(io.LimitReader(p, exchange.MaxBytes+1))
+		if err != nil {
+			return nil, problem(422, "The upload was cut short; try again.")
+		}
+		if len(b) > exchange.MaxBytes {
+			return nil, problem(413, fmt.Sprintf("The file is larger than %d MB.", exchange.MaxBytes>>20))
+		}
+		if p.FormName() == "file" {
+			f.name, f.file = p.FileName(), b
+		} else {
+			f.values[p.FormName()] = string(b)
+		}
+	}
+}
+
+// table reads the file as a table, in the part of a workbook that was chosen.
+func (f *form) table(l *value.Locale) (*exchange.Table, error) {
+	if f.file == nil {
+		return nil, &engine.Refusal{Field: "/file", Message: "choose a file"}
+	}
+	c := exchange.Choice{Worksheet: f.values["worksheet"]}
+	if h := f.values["heading"]; h != "" {
+		n, err := strconv.Atoi(h)
+		if err != nil || n < 0 {
+			return nil, &engine.Refusal{Field: "/heading", Message: "the row that names the columns is a number from 1"}
+		}
+		c.Heading = n
+	}
+	t, err := exchange.ReadTable(f.file, c, l)
+	if err != nil {
+		return nil, &engine.Refusal{Field: "/file", Message: err.Error()}
+	}
+	return t, nil
+}
+
+func formLocale(tag string) (*value.Locale, error) {
+	if tag == "" {
+		tag = "en-GB"
+	}
+	l, err := value.FindLocale(tag)
+	if err != nil {
+		return nil, &engine.Refusal{Field: "/locale", Message: err.Error()}
+	}
+	return l, nil
+}
+
+// sampleRows is how many rows a preview shows.
+const sampleRows = 8
+
+// PreviewImport implements StrictServerInterface.
+func (s *Server) PreviewImport(ctx context.Context, r PreviewImportRequestObject) (PreviewImportResponseObject, error) {
+	f, err := readForm(r.Body)
+	if err != nil {
+		return nil, err
+	}
+	l, err := formLocale(f.values["locale"])
+	if err != nil {
+		return nil, err
+	}
+	var into *sheet.Sheet
+	var matches map[string]string
+	if id := f.values["sheet"]; id != "" {
+		rec, err := s.st.Sheet(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		if into, err = rec.Core(); err != nil {
+			return nil, err
+		}
+		l, matches = into.Locale, rec.Matches()
+	}
+	t, err := f.table(l)
+	if err != nil {
+		return nil, err
+	}
+	out := PreviewImport200JSONResponse{Encoding: t.Encoding, Separator: separatorWord(t.Separator), Rows: len(t.Rows), Key: -1, Address: -1,
+		Sample: t.Rows[:min(sampleRows, len(t.Rows))], Lines: t.Lines[:min(sampleRows, len(t.Rows))], Columns: []GuessedColumn{},
+		Worksheets: t.Worksheets, Worksheet: t.Worksheet,
+		Name: strings.TrimSpace(strings.NewReplacer("-", " ", "_", " ").Replace(strings.TrimSuffix(f.name, path.Ext(f.name))))}
+	columns := make([][]string, len(t.Heading))
+	guesses := make([]sheet.Guess, len(t.Heading))
+	var to []string
+	if into != nil {
+		to = engine.MatchColumns(into, t.Heading, matches)
+	}
+	for i, name := range sheet.NameColumns(t.Heading) {
+		columns[i] = t.Column(i)
+		g := sheet.GuessColumn(columns[i], t.Lines, l)
+		if into != nil {
+			if c, ok := into.Column(to[i]); ok {
+				g = sheet.Measure(into.Reading(c), columns[i], t.Lines)
+				g.AskDay = false
+			}
+		}
+		guesses[i] = g
+		x := toGuess(name, g)
+		if into != nil {
+			x.To = &to[i]
+		}
+		out.Columns = append(out.Columns, x)
+		if g.Type == value.Email && out.Address < 0 {
+			out.Address = i
+		}
+	}
+	out.Key = sheet.ProposeKey(columns, guesses)
+	if out.Sample == nil {
+		out.Sample, out.Lines = [][]string{}, []int{}
+	}
+	if out.Worksheets == nil {
+		out.Worksheets = []string{}
+	}
+	return out, nil
+}
+
+func separatorWord(r rune) string {
+	return map[rune]string{',': "comma", ';': "semicolon", '\t': "tab"}[r] // none of a workbook
+}
+
+func toGuess(name string, g sheet.Guess) GuessedColumn {
+	out := GuessedColumn{Name: name, Type: ColumnType(g.Type), AskDay: g.AskDay, Filled: g.Filled, Fit: g.Fit, Options: g.Options, Misfits: []Misfit{}}
+	if g.Type == value.Date || g.Type == value.Moment {
+		o := Order(g.Order)
+		out.Order = &o
+	}
+	if out.Options == nil {
+		out.Options = []string{}
+	}
+	for _, m := range g.Misfits {
+		out.Misfits = append(out.Misfits, Misfit{Line: m.Line, Text: m.Text, Why: m.Why})
+	}
+	return out
+}
+
+// MeasureImport implements StrictServerInterface.
+func (s *Server) MeasureImport(ctx context.Context, r MeasureImportRequestObject) (MeasureImportResponseObject, error) {
+	f, err := readForm(r.Body)
+	if err != nil {
+		return nil, err
+	}
+	spec, l, err := newSheetSpec(f)
+	if err != nil {
+		return nil, err
+	}
+	var into *sheet.Sheet
+	if id := f.values["sheet"]; id != "" {
+		if into, err = s.coreSheet(ctx, id); err != nil {
+			return nil, err
+		}
+		l = into.Locale
+	}
+	t, err := f.table(l)
+	if err != nil {
+		return nil, err
+	}
+	if len(spec.Columns) != len(t.Heading) {
+		return nil, errOtherColumns
+	}
+	out := MeasureImport200JSONResponse{}
+	for i, c := range spec.Columns {
+		out = append(out, toGuess(c.Name, measure(&c, into, t.Column(i), t.Lines, l)))
+	}
+	return out, nil
+}
+
+var errOtherColumns = &engine.Refusal{Field: "/columns", Message: "the columns are not those of the file"}
+
+// measure tells how cells fit a chosen column: one of the sheet, or a new one.
+func measure(c *ImportColumn, into *sheet.Sheet, cells []string, lines []int, l *value.Locale) sheet.Guess {
+	if into != nil && c.To != nil {
+		if col, ok := into.Column(*c.To); ok {
+			return sheet.Measure(into.Reading(col), cells, lines)
+		}
+	}
+	reading := value.Reading{Type: value.Type(c.Type), Locale: l}
+	if c.Order != nil {
+		reading.Order = value.Order(*c.Order)
+	}
+	for _, o := range choiceOptions(cells) {
+		reading.Options = append(reading.Options, value.Option{ID: o, Name: o})
+	}
+	g := sheet.Measure(reading, cells, lines)
+	if reading.Type == value.Choice {
+		g.Options = choiceOptions(cells)
+	}
+	return g
+}
+
+// newSheetSpec reads what a person chose: a NewSheet, or of an import into a
+// sheet its columns alone.
+func newSheetSpec(f *form) (*NewSheet, *value.Locale, error) {
+	var spec NewSheet
+	if err := json.Unmarshal([]byte(f.values["spec"]), &spec); err != nil {
+		return nil, nil, &engine.Refusal{Field: "/spec", Message: "the choices cannot be read: " + err.Error()}
+	}
+	l, err := formLocale(spec.Locale)
+	return &spec, l, err
+}
+
+// choiceOptions lists the different texts of a column in order of appearance.
+func choiceOptions(cells []string) []string {
+	seen := map[string]bool{}
+	var out []string
+	for _, c := range cells {
+		if f := value.Fold(c); f != "" && !seen[f] {
+			seen[f] = true
+			out = append(out, value.Trim(c))
+		}
+	}
+	return out
+}
+
+// maxOptions bounds the options that a file may give a choice column.
+const maxOptions = 200
+
+// atOnce is how many rows are brought in while the request waits; more go on
+// by themselves.
+const atOnce = 3000
+
+// MakeSheet implements StrictServerInterface.
+func (s *Server) MakeSheet(ctx context.Context, r MakeSheetRequestObject) (MakeSheetResponseObject, error) {
+	f, err := readForm(r.Body)
+	if err != nil {
+		return nil, err
+	}
+	spec, l, err := newSheetSpec(f)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := time.LoadLocation(spec.Zone); err != nil || spec.Zone == "" {
+		return nil, &engine.Refusal{Field: "/zone", Message: fmt.Sprintf("zone %q is not known; use a name like Europe/London", spec.Zone)}
+	}
+	t := &exchange.Table{}
+	if f.file != nil {
+		if t, err = f.table(l); err != nil {
+			return nil, err
+		}
+		if len(spec.Columns) != len(t.Heading) {
+			return nil, errOtherColumns
+		}
+	}
+	cols, at, err := chosenColumns(spec, t)
+	if err != nil {
+		return nil, err
+	}
+	rec := &store.Sheet{Name: value.Trim(spec.Name), Zone: spec.Zone, Locale: l.Tag, SettleSeconds: 120}
+	if spec.SettleSeconds != nil {
+		rec.SettleSeconds = *spec.SettleSeconds
+	}
+	who := author(ctx)
+	if err := s.e.CreateSheet(ctx, rec, cols, at(spec.Key), at(spec.Address), who.Name); err != nil {
+		return nil, err
+	}
+	in := engine.Incoming{Columns: make([]string, len(t.Heading)), Rows: t.Rows}
+	for i := range t.Heading {
+		if k := at(i); k >= 0 {
+			in.Columns[i] = cols[k].ID
+		}
+	}
+	job, err := s.bringIn(ctx, rec.ID, in, engine.ImportOptions{Quiet: true, About: map[string]any{"file": f.name}}, who, func(ctx context.Context) {
+		// A sheet without the rows it was made for is worse than none.
+		_ = s.e.DeleteSheet(ctx, rec.ID, who.Name)
+	})
+	if err != nil {
+		return nil, err
+	}
+	if rec, err = s.st.Sheet(ctx, rec.ID); err != nil {
+		return nil, err
+	}
+	out := MakeSheet201JSONResponse{Job: job}
+	out.Sheet, err = s.toSheet(ctx, rec)
+	return out, err
+}
+
+// bringIn does an import: at once where it is small, and gives no job then;
+// else as a job. failed is called where it changed nothing.
+func (s *Server) bringIn(ctx context.Context, sheetID string, in engine.Incoming, o engine.ImportOptions, who engine.Author, failed func(context.Context)) (*Job, error) {
+	if len(in.Rows) <= atOnce {
+		if _, err := s.e.Import(ctx, sheetID, in, o, who); err != nil {
+			failed(context.WithoutCancel(ctx))
+			return nil, err
+		}
+		return nil, nil
+	}
+	job, err := s.startImport(ctx, sheetID, in, o, who, failed)
+	return &job, err
+}
+
+func (s *Server) startImport(ctx context.Context, sheetID string, in engine.Incoming, o engine.ImportOptions, who engine.Author, failed func(context.Context)) (Job, error) {
+	j, err := s.e.Start(ctx, sheetID, "import", who.Name, len(in.Rows), func(ctx context.Context, p engine.Progress) (any, error) {
+		o.Progress = p
+		res, err := s.e.Import(ctx, sheetID, in, o, who)
+		if err != nil && failed != nil {
+			failed(ctx)
+		}
+		return toImportResult(&res), err
+	})
+	if err != nil {
+		return Job{}, err
+	}
+	return toJob(j, s.Wall()), nil
+}
+
+func toImportResult(r *engine.ImportResult) ImportResult {
+	out := ImportResult{New: r.New, Changed: r.Changed, Unchanged: r.Unchanged, Gone: r.Gone, Doubled: r.Doubled, Keyless: r.Keyless, Cells: r.Cells,
+		Unreadable: r.Unreadable, Samples: []RowDiff{}, GoneNames: r.GoneNames}
+	if r.Change != 0 {
+		out.Change = fmt.Sprint(r.Change)
+	}
+	if out.GoneNames == nil {
+		out.GoneNames = []string{}
+	}
+	for _, d := range r.Samples {
+		x := RowDiff{Row: d.Row, Name: d.Name, Returns: d.Returns, Changes: []CellChange{}}
+		for _, c := range d.Changes {
+			x.Changes = append(x.Changes, CellChange{Column: c.Column, Name: c.Name, Before: c.Before, After: c.After})
+		}
+		out.Samples = append(out.Samples, x)
+	}
+	return out
+}
+
+func toJob(j *store.Job, now time.Time) Job {
+	out := Job{Id: j.ID, Kind: j.Kind, State: JobState(j.State), Done: int(j.Done), Total: int(j.Total)}
+	if took := now.Sub(j.StartedAt); j.State == store.JobRunning && j.Done > 0 && took > 0 {
+		out.SecondsLeft = int(took.Seconds() * float64(j.Total-j.Done) / float64(j.Done))
+	}
+	switch j.State {
+	case store.JobDone:
+		var res ImportResult
+		if j.Kind == "import" && json.Unmarshal([]byte(j.Result), &res) == nil {
+			out.Import = &res
+		}
+	case store.JobFailed:
+		d := struct{ Problem string }{"Its process stopped before it was done; nothing was changed. Start it again."}
+		_ = json.Unmarshal([]byte(j.Result), &d)
+		d.Problem = sentence(d.Problem)
+		out.Problem = &d.Problem
+	}
+	return out
+}
+
+// GetJob implements StrictServerInterface.
+func (s *Server) GetJob(ctx context.Context, r GetJobRequestObject) (GetJobResponseObject, error) {
+	j, err := s.st.Job(ctx, r.Job)
+	if err != nil {
+		return nil, err
+	}
+	return GetJob200JSONResponse(toJob(j, s.Wall())), nil
+}
+
+// StopJob implements StrictServerInterface.
+func (s *Server) StopJob(ctx context.Context, r StopJobRequestObject) (StopJobResponseObject, error) {
+	if _, err := s.st.Job(ctx, r.Job); err != nil {
+		return nil, err
+	}
+	return StopJob204Response{}, s.st.StopJob(ctx, r.Job)
+}
+
+// SheetJobs implements StrictServerInterface.
+func (s *Server) SheetJobs(ctx context.Context, r SheetJobsRequestObject) (SheetJobsResponseObject, error) {
+	jobs, err := s.st.RunningJobs(ctx, r.Sheet)
+	out := SheetJobs200JSONResponse{}
+	for i := range jobs {
+		out = append(out, toJob(&jobs[i], s.Wall()))
+	}
+	return out, err
+}
+
+// importSpec reads an upload that is to go into a sheet.
+func (s *Server) importSpec(ctx context.Context, body *multipart.Reader, sheetID string) (in engine.Incoming, o engine.ImportOptions, err error) {
+	f, err := readForm(body)
+	if err != nil {
+		return in, o, err
+	}
+	core, err := s.coreSheet(ctx, sheetID)
+	if err != nil {
+		return in, o, err
+	}
+	t, err := f.table(core.Locale)
+	if err != nil {
+		return in, o, err
+	}
+	o.About = map[string]any{"file": f.name}
+	in.Rows = t.Rows
+	if f.values["spec"] == "" {
+		in.Columns = engine.MatchColumns(core, t.Heading, nil)
+		return in, o, nil
+	}
+	var spec ImportSpec
+	if err := json.Unmarshal([]byte(f.values["spec"]), &spec); err != nil {
+		return in, o, &engine.Refusal{Field: "/spec", Message: "the choices cannot be read: " + err.Error()}
+	}
+	if len(spec.Columns) != len(t.Heading) {
+		return in, o, errOtherColumns
+	}
+	o.Keep, o.Remember = spec.Keep, map[string]string{}
+	for i := range spec.Columns {
+		c := &spec.Columns[i]
+		to := ""
+		if c.To != nil {
+			to = *c.To
+		}
+		if to == "+" {
+			col, err := fileColumn(c, i, t)
+			if err != nil {
+				return in, o, err
+			}
+			to = fmt.Sprintf("+%d", len(o.Add))
+			o.Add = append(o.Add, col)
+		}
+		in.Columns = append(in.Columns, to)
+		o.Remember[t.Heading[i]] = to
+	}
+	return in, o, nil
+}
+
+// PlanImport implements StrictServerInterface.
+func (s *Server) PlanImport(ctx context.Context, r PlanImportRequestObject) (PlanImportResponseObject, error) {
+	in, o, err := s.importSpec(ctx, r.Body, r.Sheet)
+	if err != nil {
+		return nil, err
+	}
+	o.Dry = true
+	res, err := s.e.Import(ctx, r.Sheet, in, o, author(ctx))
+	return PlanImport200JSONResponse(toImportResult(&res)), err
+}
+
+// ImportRows implements StrictServerInterface.
+func (s *Server) ImportRows(ctx context.Context, r ImportRowsRequestObject) (ImportRowsResponseObject, error) {
+	in, o, err := s.importSpec(ctx, r.Body, r.Sheet)
+	if err != nil {
+		return nil, err
+	}
+	job, err := s.startImport(ctx, r.Sheet, in, o, author(ctx), nil)
+	return ImportRows202JSONResponse(job), err
+}
+
+// chosenColumns turns a person's choices into columns; at gives for a column of
+// the file its place among them, -1 for one that is left out.
+func chosenColumns(spec *NewSheet, t *exchange.Table) (cols []sheet.Column, at func(int) int, err error) {
+	places := map[int]int{}
+	for i := range spec.Columns {
+		c := &spec.Columns[i]
+		if c.Skip != nil && *c.Skip {
+			continue
+		}
+		col, err := fileColumn(c, i, t)
+		if err != nil {
+			return nil, nil, err
+		}
+		places[i] = len(cols)
+		cols = append(cols, col)
+	}
+	if len(cols) == 0 {
+		return nil, nil, &engine.Refusal{Field: "/columns", Message: "a sheet needs at least one column"}
+	}
+	return cols, func(i int) int {
+		if k, ok := places[i]; ok {
+			return k
+		}
+		return -1
+	}, nil
+}
+
+// fileColumn makes the column that one of a file is to become.
+func fileColumn(c *ImportColumn, i int, t *exchange.Table) (sheet.Column, error) {
+	at := fmt.Sprintf("/columns/%d/type", i)
+	col := sheet.Column{Name: c.Name, Type: value.Type(c.Type)}
+	if c.Order != nil && (col.Type == value.Date || col.Type == value.Moment) {
+		col.Order = value.Order(*c.Order)
+	}
+	switch col.Type {
+	case value.Formula:
+		return col, &engine.Refusal{Field: at, Message: "a column of a file holds values, not a formula"}
+	case value.Choice:
+		var opts []string
+		if i < len(t.Heading) {
+			opts = choiceOptions(t.Column(i))
+		}
+		if len(opts) > maxOptions {
+			return col, &engine.Refusal{Field: at, Message: fmt.Sprintf("%s has %d different values; a choice has at most %d", c.Name, len(opts), maxOptions)}
+		}
+		for _, o := range opts {
+			col.Options = append(col.Options, value.Option{Name: o})
+		}
+	}
+	return col, nil
+}

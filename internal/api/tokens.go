@@ -1,0 +1,368 @@
+package api
+
+import (
+	"bytes"
+	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/base32"
+	"fmt"
+	"io"
+	"net/http"
+	"strings"
+
+	"github.com/labstack/echo/v5"
+
+	"nivot/internal/core/sheet"
+	"nivot/internal/engine"
+	"nivot/internal/store"
+)
+
+// tokenStart is what every token begins with, so that one that has got out can
+// be recognised.
+const tokenStart = "nivot_"
+
+// bearer gives the token that a request carries (RFC 6750 2.1).
+func bearer(r *http.Request) (string, bool) {
+	kind, secret, ok := strings.Cut(r.Header.Get("Authorization"), " ")
+	return strings.TrimSpace(secret), ok && strings.EqualFold(kind, "Bearer")
+}
+
+// programOf finds who asks by a token: the token's person with no more than
+// the token's role. A token lets a program at the rows of its sheets, and at
+// nothing else.
+func (s *Server) programOf(c *echo.Context, operation, secret string) (*store.Person, error) {
+	ctx := c.Request().Context()
+	if !strings.HasPrefix(secret, tokenStart) {
+		return nil, problem(http.StatusUnauthorized, "The token is not known.")
+	}
+	t, err := s.st.UseToken(ctx, secret, s.Wall().UTC())
+	if err == store.ErrNotFound {
+		return nil, problem(http.StatusUnauthorized, "The token is not known, or has been revoked.")
+	}
+	if err != nil {
+		return nil, err
+	}
+	p, err := s.st.Person(ctx, t.PersonID)
+	if err == store.ErrNotFound || err == nil && p.Disabled {
+		return nil, problem(http.StatusUnauthorized, "The token's person is not here any more.")
+	}
+	if err != nil {
+		return nil, err
+	}
+	if !s.forPrograms[operation] {
+		return nil, problem(http.StatusForbidden, "A token lets a program at the rows of a sheet, and at nothing else.")
+	}
+	if t.SheetID != "" && c.Param("sheet") != t.SheetID {
+		return nil, problem(http.StatusNotFound, "It is not there, or not any more.")
+	}
+	program := *p
+	if p.Role.May(t.Role) {
+		program.Role = t.Role
+	}
+	program.Name = fmt.Sprintf("%s (%s)", t.Name, p.Name)
+	if r := []rune(program.Name); len(r) > 120 {
+		program.Name = string(r[:120])
+	}
+	return &program, nil
+}
+
+// answered gives a request with an idempotency key that was used before the
+// answer that it was given then
+// (draft-ietf-httpapi-idempotency-key-header).
+func (s *Server) answered(next echo.HandlerFunc) echo.HandlerFunc {
+	return func(c *echo.Context) error {
+		r := c.Request()
+		name := r.Header.Get("Idempotency-Key")
+		if name == "" || person(r.Context()) == nil {
+			return next(c)
+		}
+		body, err := io.ReadAll(io.LimitReader(r.Body, maxAnswered+1))
+		if err != nil || len(body) > maxAnswered {
+			return problem(http.StatusRequestEntityTooLarge, "The request is too large.")
+		}
+		r.Body = io.NopCloser(bytes.NewReader(body))
+		key := sha256.Sum256([]byte(person(r.Context()).ID + "\x00" + name))
+		request := sha256.Sum256([]byte(r.Method + "\x00" + r.URL.Path + "\x00" + string(body)))
+		old, err := s.st.ClaimAnswer(r.Context(), key[:], request[:], s.Wall().UTC())
+		if err != nil {
+			return err
+		}
+		if old != nil {
+			switch {
+			case !bytes.Equal(old.RequestHash, request[:]):
+				return problem(http.StatusUnprocessableEntity, "This idempotency key was used for another request.")
+			case old.Status == 0:
+				return problem(http.StatusConflict, "A request with this idempotency key is being worked on.")
+			}
+			c.Response().Header().Set("Idempotency-Replayed", "true")
+			if old.Status == http.StatusNoContent {
+				c.Response().WriteHeader(old.Status)
+				return nil
+			}
+			return c.Blob(old.Status, "application/json", []byte(old.Body))
+		}
+		w := &keeper{ResponseWriter: c.Response(), status: http.StatusOK}
+		c.SetResponse(w)
+		err = next(c)
+		c.SetResponse(w.ResponseWriter)
+		ctx := context.WithoutCancel(r.Context())
+		if err != nil || w.status >= 400 {
+			_ = s.st.KeepAnswer(ctx, key[:], 0, "") // it may be tried again
+			return err
+		}
+		return s.st.KeepAnswer(ctx, key[:], w.status, w.body.String())
+	}
+}
+
+// maxAnswered bounds the body of a request with an idempotency key.
+const maxAnswered = 1 << 20
+
+// keeper keeps what is answered.
+type keeper struct {
+	http.ResponseWriter
+	status int
+	body   bytes.Buffer
+}
+
+// WriteHeader implements http.ResponseWriter.
+func (k *keeper) WriteHeader(status int) {
+	k.status = status
+	k.ResponseWriter.WriteHeader(status)
+}
+
+// Write implements http.ResponseWriter.
+func (k *keeper) Write(b []byte) (int, error) {
+	k.body.Write(b)
+	return k.ResponseWriter.Write(b)
+}
+
+// Unwrap lets the response's controls through.
+func (k *keeper) Unwrap() http.ResponseWriter { return k.ResponseWriter }
+
+func (s *Server) toToken(t *store.Token, people, sheets map[string]string) Token {
+	return Token{Id: t.ID, Name: t.Name, Person: people[t.PersonID], Sheet: sheets[t.SheetID], Role: Role(t.Role), CreatedAt: t.CreatedAt,
+		UsedAt: t.UsedAt, Revoked: t.RevokedAt != nil}
+}
+
+func (s *Server) sheetNames(ctx context.Context) (map[string]string, error) {
+	list, err := s.st.Sheets(ctx)
+	out := map[string]string{}
+	for _, x := range list {
+		out[x.ID] = x.Name
+	}
+	return out, err
+}
+
+// ListTokens implements StrictServerInterface.
+func (s *Server) ListTokens(ctx context.Context, _ ListTokensRequestObject) (ListTokensResponseObject, error) {
+	who := person(ctx).ID
+	if person(ctx).Role.May(store.Administrator) {
+		who = ""
+	}
+	list, err := s.st.Tokens(ctx, who)
+	if err != nil {
+		return nil, err
+	}
+	people, err := s.peopleNames(ctx)
+	if err != nil {
+		return nil, err
+	}
+	sheets, err := s.sheetNames(ctx)
+	out := ListTokens200JSONResponse{}
+	for i := range list {
+		out = append(out, s.toToken(&list[i], people, sheets))
+	}
+	return out, err
+}
+
+// AddToken implements StrictServerInterface.
+func (s *Server) AddToken(ctx context.Context, r AddTokenRequestObject) (AddTokenResponseObject, error) {
+	p := person(ctx)
+	role := store.Role(r.Body.Role)
+	if !p.Role.May(role) || role == store.Administrator {
+		return nil, &engine.Refusal{Field: "/role", Message: "a token may do no more than its person, and at most what a coordinator may"}
+	}
+	b := make([]byte, 25)
+	_, _ = rand.Read(b)
+	secret := tokenStart + strings.ToLower(base32.StdEncoding.EncodeToString(b))
+	t := &store.Token{ID: store.NewID(), TokenHash: store.HashToken(secret), Name: strings.TrimSpace(r.Body.Name), PersonID: p.ID, Role: role, CreatedAt: s.Wall().UTC()}
+	if t.Name == "" {
+		return nil, &engine.Refusal{Field: "/name", Message: "a token needs a name, so that one knows what uses it"}
+	}
+	if r.Body.Sheet != nil && *r.Body.Sheet != "" {
+		if _, err := s.st.Sheet(ctx, *r.Body.Sheet); err != nil {
+			return nil, err
+		}
+		t.SheetID = *r.Body.Sheet
+	}
+	err := s.st.Tx(ctx, func(tx *store.Store) error {
+		if err := tx.SaveToken(ctx, t); err != nil {
+			return err
+		}
+		return tx.AddEvents(ctx, store.Event{At: s.e.Now(), Actor: p.Name, Kind: store.EventTokenSaved,
+			Detail: store.Detail(map[string]any{"token": t.ID, "name": t.Name, "role": t.Role, "sheet": t.SheetID})})
+	})
+	if err != nil {
+		return nil, err
+	}
+	sheets, err := s.sheetNames(ctx)
+	return AddToken201JSONResponse{Secret: secret, Token: s.toToken(t, map[string]string{p.ID: p.Name}, sheets)}, err
+}
+
+// RevokeToken implements StrictServerInterface.
+func (s *Server) RevokeToken(ctx context.Context, r RevokeTokenRequestObject) (RevokeTokenResponseObject, error) {
+	t, err := s.st.Token(ctx, r.Token)
+	if err != nil {
+		return nil, err
+	}
+	if p := person(ctx); t.PersonID != p.ID && !p.Role.May(store.Administrator) {
+		return nil, store.ErrNotFound
+	}
+	if t.RevokedAt != nil {
+		return RevokeToken204Response{}, nil
+	}
+	now := s.Wall().UTC()
+	t.RevokedAt = &now
+	return RevokeToken204Response{}, s.st.Tx(ctx, func(tx *store.Store) error {
+		if err := tx.SaveToken(ctx, t); err != nil {
+			return err
+		}
+		return tx.AddEvents(ctx, store.Event{At: s.e.Now(), Actor: person(ctx).Name, Kind: store.EventTokenSaved,
+			Detail: store.Detail(map[string]any{"token": t.ID, "name": t.Name, "revoked": true})})
+	})
+}
+
+// plain writes rows for programs.
+func (s *Server) plain(ctx context.Context, core *sheet.Sheet, recs []store.Row) ([]PlainRow, error) {
+	computed, err := s.e.Computed(ctx, core)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]PlainRow, len(recs))
+	for i := range recs {
+		row, err := recs[i].Core(core)
+		if err != nil {
+			return nil, err
+		}
+		row = computed(row)
+		out[i] = PlainRow{Id: store.RowID(recs[i].ID), Gone: recs[i].Gone, Cells: map[string]string{}}
+		if key, ok := core.Column(core.Key); ok {
+			out[i].Key = core.Show(key, row.Cell(key))
+		}
+		for k := range core.Columns {
+			c := &core.Columns[k]
+			out[i].Cells[c.Name] = core.Input(c, row.Cell(c))
+		}
+	}
+	return out, nil
+}
+
+// ListRows implements StrictServerInterface.
+func (s *Server) ListRows(ctx context.Context, r ListRowsRequestObject) (ListRowsResponseObject, error) {
+	core, err := s.coreSheet(ctx, r.Sheet)
+	if err != nil {
+		return nil, err
+	}
+	var after int64
+	limit := 200
+	if r.Params.After != nil && *r.Params.After != "" {
+		if after, err = parseID(*r.Params.After); err != nil {
+			return nil, err
+		}
+	}
+	if r.Params.Limit != nil {
+		limit = *r.Params.Limit
+	}
+	recs, err := s.st.RowsAfter(ctx, r.Sheet, after, limit)
+	if err != nil {
+		return nil, err
+	}
+	out := ListRows200JSONResponse{}
+	if out.Rows, err = s.plain(ctx, core, recs); err != nil {
+		return nil, err
+	}
+	if len(recs) == limit {
+		out.Next = store.RowID(recs[len(recs)-1].ID)
+	}
+	return out, nil
+}
+
+// byKey gives the row with a key as programs see it.
+func (s *Server) byKey(ctx context.Context, sheetID string, rec *store.Row) (PlainRow, error) {
+	core, err := s.coreSheet(ctx, sheetID)
+	if err != nil {
+		return PlainRow{}, err
+	}
+	rows, err := s.plain(ctx, core, []store.Row{*rec})
+	if err != nil {
+		return PlainRow{}, err
+	}
+	return rows[0], nil
+}
+
+// GetByKey implements StrictServerInterface.
+func (s *Server) GetByKey(ctx context.Context, r GetByKeyRequestObject) (GetByKeyResponseObject, error) {
+	rec, err := s.e.FindByKey(ctx, r.Sheet, r.Key)
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.byKey(ctx, r.Sheet, rec)
+	return GetByKey200JSONResponse(out), err
+}
+
+// PutByKey implements StrictServerInterface.
+func (s *Server) PutByKey(ctx context.Context, r PutByKeyRequestObject) (PutByKeyResponseObject, error) {
+	core, err := s.coreSheet(ctx, r.Sheet)
+	if err != nil {
+		return nil, err
+	}
+	edits, err := toEdits(core, r.Body.Cells, r.Body.Expected)
+	if err != nil {
+		return nil, err
+	}
+	id, err := s.e.PutRow(ctx, r.Sheet, r.Key, edits, author(ctx))
+	if err != nil {
+		return nil, err
+	}
+	rec, err := s.st.Row(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.byKey(ctx, r.Sheet, rec)
+	return PutByKey200JSONResponse(out), err
+}
+
+// ChangeByKey implements StrictServerInterface.
+func (s *Server) ChangeByKey(ctx context.Context, r ChangeByKeyRequestObject) (ChangeByKeyResponseObject, error) {
+	core, err := s.coreSheet(ctx, r.Sheet)
+	if err != nil {
+		return nil, err
+	}
+	rec, err := s.e.FindByKey(ctx, r.Sheet, r.Key)
+	if err != nil {
+		return nil, err
+	}
+	edits, err := toEdits(core, r.Body.Cells, r.Body.Expected)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := s.e.EditRow(ctx, r.Sheet, rec.ID, edits, author(ctx)); err != nil {
+		return nil, err
+	}
+	if rec, err = s.st.Row(ctx, rec.ID); err != nil {
+		return nil, err
+	}
+	out, err := s.byKey(ctx, r.Sheet, rec)
+	return ChangeByKey200JSONResponse(out), err
+}
+
+// DeleteByKey implements StrictServerInterface.
+func (s *Server) DeleteByKey(ctx context.Context, r DeleteByKeyRequestObject) (DeleteByKeyResponseObject, error) {
+	rec, err := s.e.FindByKey(ctx, r.Sheet, r.Key)
+	if err != nil {
+		return nil, err
+	}
+	_, err = s.e.DeleteRow(ctx, r.Sheet, rec.ID, author(ctx))
+	return DeleteByKey204Response{}, err
+}

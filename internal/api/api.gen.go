@@ -643,6 +643,9 @@ type Cell struct {
 	// Input what a person would type, where it differs
 	Input *string `json:"input,omitempty"`
 	Text  string  `json:"text"`
+
+	// Why of one that does not fit its column: what is wrong with it
+	Why *string `json:"why,omitempty"`
 }
 
 // CellChange defines model for CellChange.
@@ -1093,15 +1096,13 @@ type Need struct {
 
 // NewSheet defines model for NewSheet.
 type NewSheet struct {
-	Address        int            `json:"address"`
-	Columns        []ImportColumn `json:"columns"`
-	Key            int            `json:"key"`
-	LanguageColumn *int           `json:"languageColumn,omitempty"`
-	Locale         string         `json:"locale"`
-	Name           string         `json:"name"`
-	NameColumn     *int           `json:"nameColumn,omitempty"`
-	SettleSeconds  *int           `json:"settleSeconds,omitempty"`
-	Zone           string         `json:"zone"`
+	Address       int            `json:"address"`
+	Columns       []ImportColumn `json:"columns"`
+	Key           int            `json:"key"`
+	Locale        string         `json:"locale"`
+	Name          string         `json:"name"`
+	SettleSeconds *int           `json:"settleSeconds,omitempty"`
+	Zone          string         `json:"zone"`
 }
 
 // Node defines model for Node.
@@ -1371,7 +1372,6 @@ type Sheet struct {
 	Address        string       `json:"address"`
 	Columns        []Column     `json:"columns"`
 	Figures        SheetFigures `json:"figures"`
-	FormAddress    *string      `json:"formAddress,omitempty"`
 	Frozen         int          `json:"frozen"`
 	Id             string       `json:"id"`
 	Key            string       `json:"key"`

@@ -32,6 +32,8 @@ type change struct {
 	Kinds  []string `json:"kinds"`
 	Sheets []string `json:"sheets"`
 	Rows   []string `json:"rows"`
+	// Actors says who changed cells of rows.
+	Actors map[string]string `json:"actors"`
 }
 
 // How the events are followed. Ids are given before their transactions
@@ -52,12 +54,14 @@ func (b *broadcaster) run(ctx context.Context) {
 	seen := map[int64]bool{}
 	var high int64
 	started := false
+	wait := followEvery
 	for ctx.Err() == nil {
 		select {
 		case <-ctx.Done():
 			return
-		case <-time.After(followEvery):
+		case <-time.After(wait):
 		}
+		wait = followEvery
 		if !started {
 			id, err := b.st.LastEvent(ctx)
 			if err != nil {
@@ -80,6 +84,9 @@ func (b *broadcaster) run(ctx context.Context) {
 			}
 			continue
 		}
+		if len(evs) == followLimit {
+			wait = 0 // a large change: there is more
+		}
 		var fresh []store.Event
 		for _, ev := range evs {
 			if !seen[ev.ID] {
@@ -101,6 +108,7 @@ func (b *broadcaster) run(ctx context.Context) {
 
 func summarise(evs []store.Event, id int64) change {
 	kinds, sheets, rows := map[string]bool{}, map[string]bool{}, map[string]bool{}
+	actors := map[string]string{}
 	for _, ev := range evs {
 		kinds[ev.Kind] = true
 		if ev.SheetID != "" {
@@ -108,9 +116,12 @@ func summarise(evs []store.Event, id int64) change {
 		}
 		if ev.RowID != 0 && len(rows) <= maxRows {
 			rows[store.RowID(ev.RowID)] = true
+			if ev.DeliveryID == 0 {
+				actors[store.RowID(ev.RowID)] = ev.Actor
+			}
 		}
 	}
-	return change{id, keys(kinds), keys(sheets), keys(rows)}
+	return change{id, keys(kinds), keys(sheets), keys(rows), actors}
 }
 
 func keys(m map[string]bool) []string {

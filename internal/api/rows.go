@@ -10,6 +10,7 @@ import (
 
 	"nivot/internal/core/delivery"
 	"nivot/internal/core/sheet"
+	"nivot/internal/core/value"
 	"nivot/internal/engine"
 	"nivot/internal/store"
 )
@@ -152,6 +153,10 @@ func toCells(core *sheet.Sheet, row *sheet.Row) []Cell {
 		if v.IsUnreadable() {
 			bad := true
 			out[i].Bad = &bad
+			if _, err := value.Read(v.Str, core.Reading(c)); err != nil && c.Type != value.Formula {
+				why := sentence(err.Error())
+				out[i].Why = &why
+			}
 		}
 	}
 	return out

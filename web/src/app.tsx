@@ -65,6 +65,7 @@ const routes = root.addChildren([
     at("/sheets", SheetsPlace),
     lazy("/sheets/new", () => import("./places/sheets/import"), "ImportPlace"),
     lazy("/sheets/$sheet", () => import("./places/sheets/sheet"), "SheetPlace"),
+    lazy("/sheets/$sheet/bring", () => import("./places/sheets/bring"), "BringPlace"),
     lazy("/sheets/$sheet/rules/$rule", () => import("./places/sheets/rule"), "RulePlace"),
     at("/templates", TemplatesPlace),
     lazy("/templates/$sheet/$template", () => import("./places/templates/template"), "TemplatePlace"),

@@ -1402,7 +1402,6 @@ export interface components {
                 name: string;
                 type: components["schemas"]["ColumnType"];
             }[];
-            formAddress?: string;
         };
         Misfit: {
             line: number;
@@ -1451,8 +1450,6 @@ export interface components {
             columns: components["schemas"]["ImportColumn"][];
             key: number;
             address: number;
-            nameColumn?: number;
-            languageColumn?: number;
         };
         ImportResult: {
             change: string;
@@ -1481,6 +1478,8 @@ export interface components {
             /** @description what a person would type, where it differs */
             input?: string;
             bad?: boolean;
+            /** @description of one that does not fit its column: what is wrong with it */
+            why?: string;
         };
         /** @enum {string} */
         MarkKind: "accepted" | "coming" | "held" | "incomplete" | "failed" | "in-doubt" | "skipped" | "missed" | "queued";

@@ -34,15 +34,25 @@ const groups: [string, [string, string][]][] = [
   [
     "In the grid",
     [
-      ["arrows", "move"],
+      ["arrows, Ctrl arrows", "move, to the edge"],
+      ["Shift arrows", "select several cells"],
+      ["Shift Space", "select whole rows"],
+      ["Ctrl A", "select all"],
       ["Enter or F2", "edit the cell"],
       ["letters", "type over the cell"],
       ["Tab", "next cell"],
+      ["Alt Enter", "a new line in the cell"],
+      ["Alt ↓", "from a date into its days"],
       ["Esc", "leave the cell as it was"],
-      ["Delete", "empty the cell"],
-      ["Ctrl Z", "undo your last edit"],
-      ["Ctrl C, Ctrl V", "copy and paste a cell"],
-      ["Space", "open the row's slip"],
+      ["Delete", "empty the cells"],
+      ["Ctrl C, Ctrl X, Ctrl V", "copy, cut, paste"],
+      ["Ctrl D", "fill down"],
+      ["Ctrl Z, Ctrl Y", "undo, do again"],
+      ["Ctrl Enter", "put rows in below"],
+      ["Ctrl Delete", "delete the rows"],
+      ["F8", "the cell’s history"],
+      ["Ctrl F", "find, or go to a key"],
+      ["Space", "open the row’s slip"],
     ],
   ],
   [
@@ -67,7 +77,10 @@ export function Shortcuts({ open, onOpenChange }: { open: boolean; onOpenChange:
     <Dialog.Root open={open} onOpenChange={onOpenChange}>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-40 bg-ink/10" />
-        <Dialog.Content className="pop fixed top-20 left-1/2 z-50 w-[640px] max-w-[94vw] -translate-x-1/2 p-6" aria-describedby={undefined}>
+        <Dialog.Content
+          className="pop fixed top-14 left-1/2 z-50 max-h-[86vh] w-[680px] overflow-auto max-w-[94vw] -translate-x-1/2 p-6"
+          aria-describedby={undefined}
+        >
           <Dialog.Title className="mb-3 font-letter text-lg font-semibold">By keyboard</Dialog.Title>
           <div className="grid grid-cols-2 gap-x-8 gap-y-4">
             {groups.map(([name, keys]) => (

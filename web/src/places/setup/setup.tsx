@@ -4,6 +4,7 @@ import { WorkingCalendar } from "./calendar";
 import { DoNotEmail } from "./donotemail";
 import { People } from "./people";
 import { PracticeMailbox } from "./practice";
+import { Programs } from "./programs";
 import { Senders } from "./senders";
 
 const parts = [
@@ -11,6 +12,7 @@ const parts = [
   { id: "calendar", name: "Working calendar", show: WorkingCalendar },
   { id: "do-not-email", name: "Do-not-email list", show: DoNotEmail },
   { id: "people", name: "People", show: People, role: "administrator" },
+  { id: "programs", name: "Programs and sources", show: Programs },
   { id: "practice", name: "Practice mailbox", show: PracticeMailbox },
 ];
 

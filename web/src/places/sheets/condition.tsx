@@ -1,3 +1,4 @@
+import { valueType } from "./cell";
 import type { Column, Condition } from "../../api/client";
 
 const opWords: Record<string, string> = {
@@ -32,8 +33,9 @@ const hidden: Record<string, string[]> = {
 
 type Leaf = { column: string; op: string; value?: unknown };
 
+export const blankLeaf = (c: Column) => start(c) as Condition;
 function start(c: Column): Leaf {
-  switch (c.type) {
+  switch (valueType(c)) {
     case "choice":
       return { column: c.id, op: "one-of", value: [] };
     case "yes/no":
@@ -51,7 +53,7 @@ function blankValue(c: Column, op: string): unknown {
   if (without.includes(op)) return undefined;
   if (lists.includes(op)) return [];
   if (op === "days-away") return [0, 7];
-  const one = c.type === "number" ? 0 : c.type === "yes/no" ? true : c.type === "choice" ? (c.options[0]?.id ?? "") : "";
+  const one = valueType(c) === "number" ? 0 : valueType(c) === "yes/no" ? true : c.type === "choice" ? (c.options[0]?.id ?? "") : "";
   return op === "between" ? [one, one] : one;
 }
 
@@ -118,7 +120,7 @@ export function ConditionEditor({
 function LeafEditor({ columns, leaf, onChange }: { columns: Column[]; leaf: Leaf; onChange: (l: Leaf) => void }) {
   const c = columns.find((x) => x.id === leaf.column);
   if (!c) return <span className="bad">a column that is not there any more</span>;
-  const ops = c.ops.filter((o) => o === leaf.op || !hidden[c.type]?.includes(o));
+  const ops = c.ops.filter((o) => o === leaf.op || !hidden[valueType(c)]?.includes(o));
   return (
     <>
       <select
@@ -187,7 +189,7 @@ function ValueEditor({ column: c, leaf, onChange }: { column: Column; leaf: Leaf
               .split(",")
               .map((x) => x.trim())
               .filter(Boolean)
-              .map((x) => (c.type === "number" ? Number(x) : x)),
+              .map((x) => (valueType(c) === "number" ? Number(x) : x)),
           )
         }
       />
@@ -195,7 +197,7 @@ function ValueEditor({ column: c, leaf, onChange }: { column: Column; leaf: Leaf
   }
   if (pairs.includes(leaf.op)) {
     const [lo, hi] = (leaf.value as unknown[]) ?? [0, 0];
-    const type = leaf.op === "days-away" ? "number" : c.type;
+    const type = leaf.op === "days-away" ? "number" : valueType(c);
     return (
       <span className="flex items-center gap-1">
         <One type={type} column={c} value={lo} onChange={(v) => onChange([v, hi])} label="Lowest" /> and{" "}
@@ -203,7 +205,7 @@ function ValueEditor({ column: c, leaf, onChange }: { column: Column; leaf: Leaf
       </span>
     );
   }
-  return <One type={c.type} column={c} value={leaf.value} onChange={onChange} label="Value" />;
+  return <One type={valueType(c)} column={c} value={leaf.value} onChange={onChange} label="Value" />;
 }
 
 function One({

@@ -1,306 +1,330 @@
-import { useQueries, useQueryClient } from "@tanstack/react-query";
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { forwardRef, useCallback, useEffect, useImperativeHandle, useMemo, useRef, useState } from "react";
+import { forwardRef, memo, useCallback, useEffect, useImperativeHandle, useMemo, useRef, useState } from "react";
 import { toast } from "sonner";
-import { type Column, http, type Mark, type Problem, type Row, type Schemas, type Sheet, words } from "../../api/client";
-import { type Axis, AxisHead, Track } from "../../parts/track";
-import type { View } from "./sheet";
+import { type Column, type Mark, type Row, type Schemas, type Sheet, words } from "../../api/client";
+import { useNow } from "../../parts/session";
+import { type Axis, Track } from "../../parts/track";
+import { count } from "../../parts/time";
+import { CellBox, rowHeight, widthOf } from "./cell";
+import type { Edits, Kind, Step } from "./edits";
+import { Editor } from "./editor";
+import { Foot } from "./foot";
+import { Head } from "./head";
+import { initials, useTouched, type Colleague } from "./presence";
+import { gridColumns, inputOf, useRows } from "./rows";
+import { readTable, writeTable } from "./tsv";
+import type { View } from "./view";
 
-type Page = Schemas["RowPage"];
-type Cursor = { row: number; col: number };
-const pageSize = 200;
-const rowHeight = 30;
-const keyWidth = 92;
-const widths: Record<string, number> = {
-  text: 164,
-  number: 104,
-  date: 96,
-  moment: 140,
-  "yes/no": 76,
-  choice: 112,
-  email: 224,
-  formula: 110,
+export const keyWidth = 92;
+type At = { row: number; col: number };
+export type Box = { top: number; bottom: number; left: number; right: number };
+export type GridHandle = { focusRow: (index: number) => void; find: () => void };
+
+type Props = {
+  sheet: Sheet;
+  view: View;
+  axis: Axis;
+  lit: string | null;
+  mayEdit: boolean;
+  mayLocked: boolean; // locked columns too
+  edits: Edits;
+  there: Colleague[];
+  onMark: (m: Mark) => void;
+  onRow: (row: string) => void;
+  onCell: (row: string, column: string) => void; // its history
+  onTotal: (n: number) => void;
+  onWords: (w: string) => void;
+  onAt: (row?: string, column?: string) => void;
+  onBox: (b: Box | null) => void;
+  head: Omit<Parameters<typeof Head>[0], "sheet" | "columns" | "left" | "axis" | "width" | "hasKey" | "view">;
 };
-const rightAligned = ["number", "date", "moment"];
 
-// A cell that was typed but could not be saved yet: it is shown as such and
-// tried again until the server is back.
-type Unsaved = { row: string; column: string; text: string; expected: string };
-
-export const Grid = forwardRef(function Grid(
-  {
-    sheet,
-    view,
-    axis,
-    lit,
-    mayEdit,
-    onMark,
-    onRow,
-    onTotal,
-    onWords,
-  }: {
-    sheet: Sheet;
-    view: View;
-    axis: Axis;
-    lit: string | null;
-    mayEdit: boolean;
-    onMark: (m: Mark) => void;
-    onRow: (row: string) => void;
-    onTotal: (n: number) => void;
-    onWords: (w: string) => void;
-  },
-  ref: React.Ref<{ focusRow: (index: number) => void }>,
-) {
+export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle>) {
+  const { sheet, view, axis, lit, mayEdit, mayLocked, edits, there } = p;
   const box = useRef<HTMLDivElement>(null);
-  const client = useQueryClient();
-  const columns = useMemo(() => {
-    const key = sheet.columns.find((c) => c.id === sheet.key);
-    return key ? [key, ...sheet.columns.filter((c) => c !== key)] : sheet.columns;
-  }, [sheet.columns, sheet.key]);
+  const columns = useMemo(() => gridColumns(sheet), [sheet]);
   const hasKey = sheet.columns.some((c) => c.id === sheet.key);
   const places = useMemo(() => new Map(sheet.columns.map((c, i) => [c.id, i])), [sheet.columns]);
+  const place = useCallback((c: Column | undefined) => (c ? (places.get(c.id) ?? -1) : -1), [places]);
   const [total, setTotal] = useState(sheet.figures.rows);
-  const [cursor, setCursor] = useState<Cursor>({ row: 0, col: 0 });
+  const [cursor, setCursor] = useState<At>({ row: 0, col: 0 });
+  const [anchor, setAnchor] = useState<At>({ row: 0, col: 0 });
   const [editing, setEditing] = useState<string | null>(null);
+  const [finding, setFinding] = useState(false);
   const [hover, setHover] = useState<{ m: Mark; x: number; y: number } | null>(null);
-  const [unsaved, setUnsaved] = useState<Unsaved[]>([]);
-  const undo = useRef<{ row: string; column: string; text: string }[]>([]);
+  const today = useNow(60000);
+  const touched = useTouched(sheet.id);
 
   const virtual = useVirtualizer({
     count: total,
     getScrollElement: () => box.current,
     estimateSize: () => rowHeight,
-    overscan: 12,
+    overscan: 10,
     scrollPaddingStart: 38,
+    scrollPaddingEnd: 4,
   });
   const items = virtual.getVirtualItems();
-  const first = Math.floor((items[0]?.index ?? 0) / pageSize);
-  const last = Math.floor((items[items.length - 1]?.index ?? 0) / pageSize);
-  const pageKey = useCallback((p: number) => ["rows", sheet.id, view, p] as const, [sheet.id, view]);
-  const pages = useMemo(() => Array.from({ length: last - first + 1 }, (_, i) => first + i), [first, last]);
-  const results = useQueries({
-    queries: pages.map((p) => ({
-      queryKey: pageKey(p),
-      queryFn: async (): Promise<Page> => {
-        const { data, error } = await http.POST("/sheets/{sheet}/rows/query", {
-          params: { path: { sheet: sheet.id } },
-          body: { ...view, offset: p * pageSize, limit: pageSize },
-        });
-        if (error) throw error;
-        return data;
-      },
-      gcTime: 60000,
-    })),
-  });
-  const newest = results.find((r) => r.data)?.data;
+  const { newest, failed, rowAt, load } = useRows(sheet, view, items[0]?.index ?? 0, items[items.length - 1]?.index ?? 0);
+  const { onTotal, onWords, onAt, onBox } = p;
   useEffect(() => {
     if (!newest) return;
     setTotal(newest.total);
     onTotal(newest.total);
     onWords(newest.filter);
   }, [newest, onTotal, onWords]);
-  const failed = results.find((r) => r.error)?.error;
 
-  const rowAt = useCallback(
-    (i: number): Row | undefined => {
-      const page = client.getQueryData<Page>(pageKey(Math.floor(i / pageSize)));
-      return page?.rows[i % pageSize];
-    },
-    [client, pageKey],
-  );
-  const cellOf = useCallback(
-    (r: Row | undefined, c: Column | undefined) => (r && c ? r.cells[places.get(c.id) ?? -1] : undefined),
-    [places],
-  );
-  const inputOf = useCallback(
-    (r: Row | undefined, c: Column | undefined) => {
-      const cell = cellOf(r, c);
-      return cell ? (cell.input ?? cell.text) : "";
-    },
-    [cellOf],
-  );
-
-  const replace = useCallback(
-    (row: Row) => {
-      client.setQueriesData<Page>(
-        { queryKey: ["rows", sheet.id] },
-        (p) => p && { ...p, rows: p.rows.map((r) => (r.id === row.id ? row : r)) },
-      );
-    },
-    [client, sheet.id],
-  );
-
-  // Saves a cell. A colleague's edit meanwhile is never overwritten silently.
-  const save = useCallback(
-    async (u: Unsaved): Promise<boolean> => {
-      try {
-        const { data, error, response } = await http.PATCH("/sheets/{sheet}/rows/{row}", {
-          params: { path: { sheet: sheet.id, row: u.row } },
-          body: { cells: { [u.column]: u.text }, expected: { [u.column]: u.expected } },
-        });
-        if (data) {
-          replace(data);
-          return true;
-        }
-        if (response.status >= 500) return false;
-        const p = error as Problem;
-        if (p.conflict) {
-          const theirs = p.conflict.theirs;
-          toast.warning(`${p.conflict.name} was changed meanwhile to “${theirs || "empty"}”. You typed “${u.text || "empty"}”.`, {
-            duration: 30000,
-            action: { label: "Keep mine", onClick: () => void save({ ...u, expected: theirs }) },
-            cancel: { label: "Keep theirs", onClick: () => {} },
-          });
-        } else toast.error(words(p));
-        await client.invalidateQueries({ queryKey: ["rows", sheet.id] });
-        return true;
-      } catch {
-        return false;
-      }
-    },
-    [sheet.id, client, replace],
-  );
-  useEffect(() => {
-    if (unsaved.length === 0) return;
-    const t = window.setInterval(async () => {
-      const u = unsaved[0];
-      if (u && (await save(u))) setUnsaved((list) => list.slice(1));
-    }, 2000);
-    return () => window.clearInterval(t);
-  }, [unsaved, save]);
-
-  const commit = useCallback(
-    async (row: Row | undefined, column: Column | undefined, text: string, remember = true) => {
-      if (!row || !column) return;
-      const before = inputOf(row, column);
-      if (text === before) return;
-      if (remember) undo.current.push({ row: row.id, column: column.id, text: before });
-      const u = { row: row.id, column: column.id, text, expected: before };
-      if (!(await save(u))) {
-        setUnsaved((list) => [...list, u]);
-        toast.warning("Not saved yet: Nivot cannot be reached. It will be tried again.");
-      }
-    },
-    [inputOf, save],
-  );
-
-  const offsets = useMemo(() => {
-    const out: number[] = [];
+  // Where each column begins, and which stay in sight.
+  const layout = useMemo(() => {
+    const left: number[] = [];
+    const pinned: (number | undefined)[] = [];
     let x = keyWidth + axis.width;
     columns.forEach((c, i) => {
-      out.push(x);
-      if (!(hasKey && i === 0)) x += c.width || widths[c.type] || 140;
+      const nth = hasKey ? i - 1 : i;
+      left.push(x);
+      pinned.push(nth >= 0 && nth < sheet.frozen ? x : undefined);
+      if (!(hasKey && i === 0)) x += widthOf(c);
     });
-    return { left: out, width: x };
-  }, [columns, hasKey, axis.width]);
+    return {
+      left,
+      pinned,
+      width: x,
+      still: keyWidth + axis.width + columns.reduce((n, c, i) => n + (pinned[i] === undefined ? 0 : widthOf(c)), 0),
+    };
+  }, [columns, hasKey, axis.width, sheet.frozen]);
+
+  const sel: Box = {
+    top: Math.min(cursor.row, anchor.row),
+    bottom: Math.max(cursor.row, anchor.row),
+    left: Math.min(cursor.col, anchor.col),
+    right: Math.max(cursor.col, anchor.col),
+  };
+  const many = sel.top !== sel.bottom || sel.left !== sel.right;
+  useEffect(() => {
+    onBox(many ? { top: sel.top, bottom: sel.bottom, left: sel.left, right: sel.right } : null);
+  }, [many, sel.top, sel.bottom, sel.left, sel.right, onBox]);
 
   const move = useCallback(
-    (row: number, col: number) => {
+    (row: number, col: number, extend = false) => {
       const r = Math.max(0, Math.min(total - 1, row));
       const c = Math.max(0, Math.min(columns.length - 1, col));
       setCursor({ row: r, col: c });
+      if (!extend) setAnchor({ row: r, col: c });
       virtual.scrollToIndex(r);
       const el = box.current;
       const column = columns[c];
-      if (el && column && !(hasKey && c === 0)) {
-        const x = offsets.left[c] ?? 0;
-        const w = column.width || widths[column.type] || 140;
-        const pinned = keyWidth + axis.width;
-        if (x - pinned < el.scrollLeft) el.scrollLeft = x - pinned;
-        else if (x + w > el.scrollLeft + el.clientWidth) el.scrollLeft = x + w - el.clientWidth;
+      if (el && column && !(hasKey && c === 0) && layout.pinned[c] === undefined) {
+        const x = layout.left[c] ?? 0;
+        if (x - layout.still < el.scrollLeft) el.scrollLeft = x - layout.still;
+        else if (x + widthOf(column) > el.scrollLeft + el.clientWidth) el.scrollLeft = x + widthOf(column) - el.clientWidth;
       }
     },
-    [total, columns, virtual, hasKey, offsets, axis.width],
+    [total, columns, virtual, hasKey, layout],
   );
 
   useImperativeHandle(ref, () => ({
     focusRow: (i) => {
       window.setTimeout(() => {
-        const n = client.getQueryData<Page>(pageKey(first))?.total ?? total;
-        setTotal(n);
-        const at = i < 0 ? n - 1 : i;
-        virtual.scrollToIndex(at);
-        setCursor({ row: at, col: 0 });
+        move(i, 0);
         box.current?.focus();
-      }, 250);
+      }, 60);
     },
+    find: () => setFinding(true),
   }));
 
   const active = columns[cursor.col];
+  const row = rowAt(cursor.row);
+  useEffect(() => onAt(row?.id, active?.id), [row?.id, active?.id, onAt]);
+  const mayWrite = useCallback(
+    (c: Column | undefined) => mayEdit && !!c && c.type !== "formula" && (!c.locked || mayLocked),
+    [mayEdit, mayLocked],
+  );
+
   const begin = (text?: string) => {
-    if (!mayEdit || !active || active.type === "formula" || !rowAt(cursor.row)) return;
-    setEditing(text ?? inputOf(rowAt(cursor.row), active));
+    if (!row || !active || !mayEdit) return;
+    if (active.type === "formula") return void toast(`${active.name} is worked out. A coordinator changes its formula under Columns.`);
+    if (!mayWrite(active)) return void toast(`${active.name} is locked; a coordinator changes it.`);
+    setAnchor(cursor);
+    setEditing(text ?? edits.pending.get(`${row.id}|${active.id}`) ?? inputOf(row, place(active)));
   };
   const end = (text: string | null, dr = 0, dc = 0) => {
     setEditing(null);
-    box.current?.focus();
-    if (text !== null) void commit(rowAt(cursor.row), active, text);
+    box.current?.focus({ preventScroll: true });
+    if (text !== null && row && active) {
+      const before = inputOf(row, place(active));
+      if (text !== before)
+        edits.change("edit", [{ op: "edit", row: row.id, cells: { [active.id]: text }, expected: { [active.id]: before } }]);
+    }
     if (dr || dc) move(cursor.row + dr, cursor.col + dc);
   };
-  const keys = (e: React.KeyboardEvent) => {
+
+  // Writes a table of texts over the cells from a corner on; rows that are not
+  // there are added. Columns that cannot be written in are passed over.
+  const put = async (kind: Kind, from: At, table: string[][]) => {
+    const rows = await load(from.row, Math.min(total, from.row + table.length));
+    const steps: Step[] = [];
+    const passed = new Set<string>();
+    let beyond = 0;
+    table.forEach((line, r) => {
+      const cells: Record<string, string> = {};
+      const expected: Record<string, string> = {};
+      line.forEach((text, c) => {
+        const col = columns[from.col + c];
+        if (!col) return void beyond++;
+        if (!mayWrite(col)) return void passed.add(col.name);
+        const before = inputOf(rows[r], place(col));
+        if (text === before) return;
+        cells[col.id] = text;
+        expected[col.id] = before;
+      });
+      const at = rows[r];
+      if (at && Object.keys(cells).length > 0) steps.push({ op: "edit", row: at.id, cells, expected });
+      else if (!at && line.some((t) => t.trim())) steps.push({ op: "add", cells });
+    });
+    if (beyond > 0) toast.warning(`${count(beyond, "cell", "cells")} beyond the last column ${beyond === 1 ? "was" : "were"} left out.`);
+    if (passed.size > 0) toast(`Not written: ${[...passed].join(", ")}, which ${passed.size === 1 ? "is" : "are"} worked out or locked.`);
+    edits.change(kind, steps);
+    setAnchor(from);
+    setCursor({
+      row: from.row + table.length - 1,
+      col: Math.min(columns.length - 1, from.col + Math.max(...table.map((l) => l.length)) - 1),
+    });
+  };
+
+  const chosen = columns.slice(sel.left, sel.right + 1);
+  const texts = async () => (await load(sel.top, sel.bottom + 1)).map((r) => chosen.map((c) => inputOf(r, place(c))));
+  const blank = () => Array.from({ length: sel.bottom - sel.top + 1 }, () => chosen.map(() => ""));
+  const clear = (kind: Kind) => void put(kind, { row: sel.top, col: sel.left }, blank());
+  const fill = async () => {
+    const lines = await texts();
+    if (lines.length > 1)
+      await put(
+        "fill",
+        { row: sel.top, col: sel.left },
+        lines.map(() => lines[0] ?? []),
+      );
+  };
+  const rowIds = async () => (await load(sel.top, sel.bottom + 1)).map((r) => r.id);
+  const insert = async () => {
+    const n = sel.bottom - sel.top + 1;
+    const after = rowAt(sel.bottom)?.id;
+    edits.change(
+      "add",
+      Array.from({ length: n }, () => ({ op: "add" as const, after, cells: {} })),
+      () => move(sel.bottom + 1, 0),
+    );
+  };
+  const remove = async () => {
+    const ids = await rowIds();
+    edits.change(
+      "delete",
+      ids.map((r) => ({ op: "delete" as const, row: r })),
+      (r) =>
+        toast(`Deleted ${count(ids.length, "row")}. Nothing more goes out for ${ids.length === 1 ? "it" : "them"}.`, {
+          action: { label: "Bring back", onClick: () => edits.undo(r.id) },
+        }),
+    );
+  };
+
+  const copy = (e: React.ClipboardEvent, cut: boolean) => {
     if (editing !== null) return;
+    e.preventDefault();
+    const at: Row[] = [];
+    for (let i = sel.top; i <= sel.bottom; i++) {
+      const r = rowAt(i);
+      if (r) at.push(r);
+    }
+    if (at.length === sel.bottom - sel.top + 1)
+      e.clipboardData.setData("text/plain", writeTable(at.map((r) => chosen.map((c) => inputOf(r, place(c))))));
+    else
+      void navigator.clipboard.write([
+        new ClipboardItem({ "text/plain": texts().then((t) => new Blob([writeTable(t)], { type: "text/plain" })) }),
+      ]);
+    if (cut && mayEdit) clear("cut");
+    else if (many) toast(`Copied ${count((sel.bottom - sel.top + 1) * chosen.length, "cell")}.`);
+  };
+  const paste = (e: React.ClipboardEvent) => {
+    if (editing !== null || !mayEdit) return;
+    e.preventDefault();
+    const table = readTable(e.clipboardData.getData("text/plain"));
+    if (table.length === 0) return;
+    const one = table.length === 1 && table[0]?.length === 1;
+    void put("paste", { row: sel.top, col: sel.left }, one && many ? blank().map((l) => l.map(() => table[0]?.[0] ?? "")) : table);
+  };
+
+  const keys = (e: React.KeyboardEvent) => {
+    if (editing !== null || e.target !== box.current) return;
     const page = Math.max(1, Math.floor((box.current?.clientHeight ?? 300) / rowHeight) - 2);
     const ctrl = e.ctrlKey || e.metaKey;
-    const row = rowAt(cursor.row);
-    switch (e.key) {
-      case "ArrowUp":
-        move(ctrl ? 0 : cursor.row - 1, cursor.col);
-        break;
-      case "ArrowDown":
-        move(ctrl ? total : cursor.row + 1, cursor.col);
-        break;
-      case "ArrowLeft":
-        move(cursor.row, ctrl ? 0 : cursor.col - 1);
-        break;
-      case "ArrowRight":
-        move(cursor.row, ctrl ? columns.length : cursor.col + 1);
-        break;
-      case "PageUp":
-        move(cursor.row - page, cursor.col);
-        break;
-      case "PageDown":
-        move(cursor.row + page, cursor.col);
-        break;
-      case "Home":
-        move(ctrl ? 0 : cursor.row, 0);
-        break;
-      case "End":
-        move(ctrl ? total : cursor.row, columns.length);
-        break;
-      case "Tab":
-        if (e.shiftKey ? cursor.col === 0 : cursor.col === columns.length - 1) return;
-        move(cursor.row, cursor.col + (e.shiftKey ? -1 : 1));
-        break;
-      case "Enter":
-      case "F2":
-        begin();
-        break;
-      case "Delete":
-      case "Backspace":
-        if (mayEdit && active?.type !== "formula") void commit(row, active, "");
-        break;
-      case " ":
-        if (row) onRow(row.id);
-        break;
-      case "Escape":
-        box.current?.blur();
-        break;
-      default:
-        if (ctrl && e.key === "z") {
-          const u = undo.current.pop();
-          if (u) {
-            const found = items.map((i) => rowAt(i.index)).find((r) => r?.id === u.row);
-            const col = sheet.columns.find((c) => c.id === u.column);
-            void save({ ...u, expected: inputOf(found, col) });
-          }
-        } else if (ctrl && e.key === "c") void navigator.clipboard?.writeText(inputOf(row, active));
-        else if (ctrl && e.key === "v" && mayEdit)
-          void navigator.clipboard?.readText().then((t) => commit(row, active, t.split(/[\t\r\n]/)[0] ?? ""));
-        else if (!ctrl && !e.altKey && e.key.length === 1) begin(e.key);
-        else return;
-    }
+    const go = (r: number, c: number) => move(r, c, e.shiftKey);
+    const k = ctrl ? e.key.toLowerCase() : e.key;
+    if (e.key === "ArrowUp") go(ctrl ? 0 : cursor.row - 1, cursor.col);
+    else if (e.key === "ArrowDown") go(ctrl ? total : cursor.row + 1, cursor.col);
+    else if (e.key === "ArrowLeft") go(cursor.row, ctrl ? 0 : cursor.col - 1);
+    else if (e.key === "ArrowRight") go(cursor.row, ctrl ? columns.length : cursor.col + 1);
+    else if (e.key === "PageUp") go(cursor.row - page, cursor.col);
+    else if (e.key === "PageDown") go(cursor.row + page, cursor.col);
+    else if (e.key === "Home") go(ctrl ? 0 : cursor.row, 0);
+    else if (e.key === "End") go(ctrl ? total : cursor.row, columns.length);
+    else if (e.key === "Tab") {
+      if (e.shiftKey ? cursor.col === 0 : cursor.col === columns.length - 1) return;
+      move(cursor.row, cursor.col + (e.shiftKey ? -1 : 1));
+    } else if (ctrl && e.key === "Enter" && mayEdit) void insert();
+    else if (ctrl && (e.key === "Delete" || e.key === "Backspace") && mayEdit) void remove();
+    else if (e.key === "Enter" || e.key === "F2") begin();
+    else if (e.key === "F8" && row && active) p.onCell(row.id, active.id);
+    else if ((e.key === "Delete" || e.key === "Backspace") && mayEdit) clear("clear");
+    else if (e.key === " " && e.shiftKey) {
+      setAnchor({ row: sel.top, col: 0 });
+      setCursor({ row: sel.bottom, col: columns.length - 1 });
+    } else if (e.key === " ") {
+      if (row) p.onRow(row.id);
+    } else if (e.key === "Escape") {
+      if (many) setAnchor(cursor);
+      else box.current?.blur();
+    } else if (ctrl && k === "a") {
+      setAnchor({ row: 0, col: 0 });
+      setCursor({ row: Math.max(0, total - 1), col: columns.length - 1 });
+    } else if (ctrl && k === "z") {
+      if (e.shiftKey) edits.redo();
+      else edits.undo();
+    } else if (ctrl && k === "y") edits.redo();
+    else if (ctrl && k === "d" && mayEdit) void fill();
+    else if (ctrl && k === "f") setFinding(true);
+    else if (!ctrl && !e.altKey && e.key.length === 1) begin(e.key);
+    else return;
     e.preventDefault();
   };
+
+  // Where in the grid the pointer is.
+  const under = (e: { target: EventTarget }): At | null => {
+    const cell = (e.target as Element).closest?.("[data-col]");
+    const line = cell?.closest("[data-row]");
+    if (!cell || !line) return null;
+    return { row: Number(line.getAttribute("data-row")), col: Number(cell.getAttribute("data-col")) - (hasKey ? 1 : 2) };
+  };
+  const dragging = useRef(false);
+  const down = (e: React.MouseEvent) => {
+    const at = under(e);
+    if (!at || e.button !== 0 || (e.target as Element).closest("button, textarea")) return;
+    if (editing !== null && at.row === cursor.row && at.col === cursor.col) return;
+    e.preventDefault();
+    setEditing(null);
+    box.current?.focus({ preventScroll: true });
+    const col = Math.max(0, at.col);
+    if (e.shiftKey) setCursor({ row: at.row, col });
+    else {
+      setCursor({ row: at.row, col });
+      setAnchor({ row: at.row, col });
+      dragging.current = true;
+    }
+  };
+  useEffect(() => {
+    const up = () => {
+      dragging.current = false;
+    };
+    window.addEventListener("mouseup", up);
+    return () => window.removeEventListener("mouseup", up);
+  }, []);
 
   const point = useCallback((m: Mark | null, el?: Element) => {
     if (!m || !el || !box.current) return setHover(null);
@@ -308,260 +332,243 @@ export const Grid = forwardRef(function Grid(
     const b = box.current.getBoundingClientRect();
     setHover({ m, x: a.left - b.left, y: a.bottom - b.top + 4 });
   }, []);
+  const guests = useMemo(() => {
+    const out = new Map<string, Map<string, string[]>>();
+    for (const c of there) {
+      if (!c.row || !c.column) continue;
+      const of = out.get(c.row) ?? new Map<string, string[]>();
+      of.set(c.column, [...(of.get(c.column) ?? []), c.initials]);
+      out.set(c.row, of);
+    }
+    return out;
+  }, [there]);
+  const start = items[0]?.start ?? 0;
 
   return (
-    <div className="relative min-w-0 flex-1 bg-sheet">
-      <div
-        ref={box}
-        role="grid"
-        aria-label={`Rows of ${sheet.name}`}
-        aria-rowcount={total + 1}
-        aria-colcount={columns.length + 1}
-        tabIndex={0}
-        aria-activedescendant={total > 0 ? `cell-${cursor.row}-${cursor.col}` : undefined}
-        onKeyDown={keys}
-        className="absolute inset-0 overflow-auto focus-visible:outline-offset-[-2px]"
-      >
+    <div className="relative flex min-w-0 flex-1 flex-col bg-sheet">
+      <div className="relative min-h-0 flex-1">
+        {/* biome-ignore lint: a grid takes focus and keys as a whole (ARIA grid pattern) */}
         <div
-          role="row"
-          aria-rowindex={1}
-          className="sticky top-0 z-20 flex h-[38px] items-end border-b border-hair bg-paper text-xs font-[550] text-ink-2"
-          style={{ width: offsets.width }}
+          ref={box}
+          role="grid"
+          aria-label={`Rows of ${sheet.name}`}
+          aria-rowcount={total + 1}
+          aria-colcount={columns.length + (hasKey ? 1 : 2)}
+          aria-multiselectable="true"
+          tabIndex={0}
+          aria-activedescendant={total > 0 && row ? `cell-${cursor.row}-${cursor.col}` : undefined}
+          onKeyDown={keys}
+          onCopy={(e) => copy(e, false)}
+          onCut={(e) => copy(e, true)}
+          onPaste={paste}
+          onMouseDown={down}
+          onMouseOver={(e) => {
+            const at = dragging.current ? under(e) : null;
+            if (at) setCursor({ row: at.row, col: Math.max(0, at.col) });
+          }}
+          onDoubleClick={(e) => under(e) && begin()}
+          className="absolute inset-0 overflow-auto focus-visible:outline-offset-[-2px]"
         >
-          <div
-            role="columnheader"
-            className="sticky left-0 z-10 flex h-full flex-none items-end bg-paper px-2.5 pb-1"
-            style={{ width: keyWidth }}
-          >
-            {hasKey ? columns[0]?.name : "Row"}
+          <Head
+            {...p.head}
+            sheet={sheet}
+            view={view}
+            columns={columns}
+            left={layout.pinned}
+            axis={axis}
+            width={layout.width}
+            hasKey={hasKey}
+          />
+          <div role="rowgroup" style={{ height: virtual.getTotalSize(), width: layout.width, position: "relative" }}>
+            <div className="absolute left-0" style={{ top: start, width: layout.width }}>
+              {items.map((v) => {
+                const r = rowAt(v.index);
+                const here = v.index === cursor.row;
+                const within = v.index >= sel.top && v.index <= sel.bottom;
+                return (
+                  <GridRow
+                    key={v.key}
+                    index={v.index}
+                    row={r}
+                    sheet={sheet}
+                    columns={columns}
+                    places={places}
+                    hasKey={hasKey}
+                    axis={axis}
+                    pinned={layout.pinned}
+                    width={layout.width}
+                    cursor={here ? cursor.col : -1}
+                    from={within && many ? sel.left : -1}
+                    to={within && many ? sel.right : -1}
+                    lights={lit !== null && !!r?.marks.some((m) => m.rule === lit)}
+                    lit={lit}
+                    pending={edits.pending}
+                    touched={r ? touched.get(r.id) : undefined}
+                    guests={r ? guests.get(r.id) : undefined}
+                    onMark={p.onMark}
+                    onPoint={point}
+                    onRow={p.onRow}
+                    editor={
+                      here && editing !== null && active ? (
+                        <Editor text={editing} column={active} sheet={sheet} today={today} end={end} />
+                      ) : null
+                    }
+                  />
+                );
+              })}
+            </div>
           </div>
-          <div
-            role="columnheader"
-            className="sticky z-10 h-full flex-none border-r border-hair bg-paper"
-            style={{ left: keyWidth, width: axis.width }}
-          >
-            <span className="sr-only">Track</span>
-            <AxisHead axis={axis} />
-          </div>
-          {columns.map((c, i) =>
-            hasKey && i === 0 ? null : (
-              <div
-                key={c.id}
-                role="columnheader"
-                title={`${c.name}, ${c.type}`}
-                className={`flex-none truncate px-2.5 pb-1 ${rightAligned.includes(c.type) ? "text-right" : ""}`}
-                style={{ width: c.width || widths[c.type] }}
-              >
-                {c.name}
-              </div>
-            ),
+          {total === 0 && (
+            <p className="p-5 text-ink-2">
+              {view.filter || view.find
+                ? "No row is like this."
+                : "No row yet. Add one, or bring rows in from a file, by a form or from a table you copied."}
+            </p>
           )}
         </div>
-        <div style={{ height: virtual.getTotalSize(), width: offsets.width, position: "relative" }}>
-          {items.map((v) => {
-            const row = rowAt(v.index);
-            const here = v.index === cursor.row;
-            const lights = lit !== null && row?.marks.some((m) => m.rule === lit);
-            return (
-              <div
-                key={v.key}
-                role="row"
-                aria-rowindex={v.index + 2}
-                className={`group absolute left-0 flex h-[30px] border-b border-hair-2 ${here || lights ? "bg-wash" : "bg-sheet"} ${row?.gone ? "opacity-60" : ""}`}
-                style={{ transform: `translateY(${v.start}px)`, width: offsets.width }}
-              >
-                <CellBox
-                  id={hasKey ? `cell-${v.index}-0` : undefined}
-                  selected={hasKey && here && cursor.col === 0}
-                  editing={hasKey && here && cursor.col === 0 ? editing : null}
-                  end={end}
-                  column={hasKey ? columns[0] : undefined}
-                  head
-                  className={`sticky left-0 z-10 font-semibold ${here || lights ? "bg-wash" : "bg-sheet"}`}
-                  width={keyWidth}
-                  cell={row && (hasKey ? cellOf(row, columns[0]) : { text: row.name })}
-                  unsaved={unsaved.some((u) => u.row === row?.id && u.column === columns[0]?.id)}
-                  name={row?.name}
-                  onPick={() => {
-                    setEditing(null);
-                    if (hasKey) move(v.index, 0);
-                    box.current?.focus();
-                  }}
-                  onOpen={() => row && onRow(row.id)}
-                  onEdit={() => begin()}
-                />
-                <div
-                  role="gridcell"
-                  className={`sticky z-10 flex-none border-r border-hair ${here || lights ? "bg-wash" : "bg-sheet"}`}
-                  style={{ left: keyWidth, width: axis.width }}
-                >
-                  {row && <Track axis={axis} marks={row.marks} lit={lit} onPress={onMark} onPoint={point} />}
-                </div>
-                {columns.map((c, i) =>
-                  hasKey && i === 0 ? null : (
-                    <CellBox
-                      key={c.id}
-                      id={`cell-${v.index}-${i}`}
-                      selected={here && cursor.col === i}
-                      editing={here && cursor.col === i ? editing : null}
-                      end={end}
-                      column={c}
-                      className=""
-                      width={c.width || widths[c.type] || 140}
-                      cell={cellOf(row, c)}
-                      unsaved={unsaved.some((u) => u.row === row?.id && u.column === c.id)}
-                      onPick={() => {
-                        if (!(here && cursor.col === i && editing !== null)) {
-                          setEditing(null);
-                          move(v.index, i);
-                          box.current?.focus();
-                        }
-                      }}
-                      onEdit={() => begin()}
-                    />
-                  ),
-                )}
-              </div>
-            );
-          })}
-        </div>
-        {total === 0 && (
-          <p className="p-5 text-ink-2">
-            {view.filter || view.find ? "No row is like this." : "No row yet. Add one, or bring rows in from a file."}
+        {hover && (
+          <div
+            role="tooltip"
+            className="pop pointer-events-none absolute max-w-md px-2.5 py-1.5"
+            style={{ left: Math.max(4, hover.x - 20), top: hover.y }}
+          >
+            {hover.m.line}
+          </div>
+        )}
+        {failed != null && (
+          <p role="alert" className="absolute inset-x-0 bottom-0 bg-brick px-5 py-1.5 text-paper">
+            {words(failed)}
           </p>
         )}
       </div>
-      {hover && (
-        <div
-          role="tooltip"
-          className="pop pointer-events-none absolute max-w-md px-2.5 py-1.5"
-          style={{ left: Math.max(4, hover.x - 20), top: hover.y }}
-        >
-          {hover.m.line}
-        </div>
-      )}
-      {failed != null && (
-        <p role="alert" className="absolute inset-x-0 bottom-0 bg-brick px-5 py-1.5 text-paper">
-          {words(failed)}
-        </p>
-      )}
+      <Foot
+        sheet={sheet}
+        view={view}
+        box={sel}
+        many={many}
+        columns={columns}
+        row={row}
+        cell={row && active ? row.cells[place(active)] : undefined}
+        mayEdit={mayEdit}
+        away={edits.away}
+        waiting={edits.pending.size}
+        finding={finding}
+        from={cursor.row}
+        onFound={(index, column) => move(index, Math.max(0, column ? columns.findIndex((c) => c.id === column) : cursor.col))}
+        onFinding={(on) => {
+          setFinding(on);
+          if (!on) box.current?.focus({ preventScroll: true });
+        }}
+        onFill={() => void fill()}
+        onClear={() => clear("clear")}
+        onInsert={() => void insert()}
+        onRemove={() => void remove()}
+        onHistory={() => row && active && p.onCell(row.id, active.id)}
+      />
     </div>
   );
 });
 
-function CellBox({
-  id,
-  cell,
-  column,
-  selected,
-  editing,
-  end,
-  width,
-  className,
-  onPick,
-  onOpen,
-  onEdit,
-  unsaved,
-  head,
-  name,
-}: {
-  id?: string;
-  cell?: Schemas["Cell"];
-  column?: Column;
-  selected: boolean;
-  editing: string | null;
-  end: (text: string | null, dr?: number, dc?: number) => void;
+type RowProps = {
+  index: number;
+  row: Row | undefined;
+  sheet: Sheet;
+  columns: Column[];
+  places: Map<string, number>;
+  hasKey: boolean;
+  axis: Axis;
+  pinned: (number | undefined)[];
   width: number;
-  className: string;
-  onPick: () => void;
-  onOpen?: () => void;
-  onEdit: () => void;
-  unsaved?: boolean;
-  head?: boolean;
-  name?: string;
-}) {
-  const right = column && rightAligned.includes(column.type) && !cell?.bad;
+  cursor: number; // the column the cursor is in, or -1
+  from: number; // the selected columns, or -1
+  to: number;
+  lights: boolean;
+  lit: string | null;
+  pending: Map<string, string>;
+  touched?: { who: string; cells: string[] };
+  guests?: Map<string, string[]>;
+  editor: React.ReactNode;
+  onMark: (m: Mark) => void;
+  onPoint: (m: Mark | null, el?: Element) => void;
+  onRow: (row: string) => void;
+};
+
+const GridRow = memo(function GridRow(p: RowProps) {
+  const { row, columns, hasKey, axis } = p;
+  const here = p.cursor >= 0;
+  const ground = here || p.lights ? "bg-wash" : "bg-sheet";
+  const cell = (c: Column, i: number, head: boolean) => {
+    const at = p.places.get(c.id) ?? -1;
+    const content: Schemas["Cell"] | undefined = row?.cells[at];
+    const changed = p.touched && row && p.touched.cells[at] !== content?.text ? initials(p.touched.who) : undefined;
+    return (
+      <CellBox
+        key={c.id}
+        id={`cell-${p.index}-${i}`}
+        cell={content}
+        column={c}
+        here={p.cursor === i}
+        picked={p.from >= 0 && i >= p.from && i <= p.to}
+        pending={row && p.pending.size > 0 ? p.pending.get(`${row.id}|${c.id}`) : undefined}
+        by={changed}
+        guests={p.guests?.get(c.id)}
+        head={head}
+        colIndex={i + (hasKey ? 1 : 2)}
+        left={head ? 0 : p.pinned[i]}
+        width={head ? keyWidth : widthOf(c)}
+        className={`${head ? "font-semibold" : ""} ${head || p.pinned[i] !== undefined ? ground : ""}`}
+      >
+        {p.cursor === i && p.editor}
+        {head && row && <Open name={row.name} onOpen={() => p.onRow(row.id)} />}
+      </CellBox>
+    );
+  };
   return (
-    // biome-ignore lint: the grid itself takes the keys
     <div
-      id={id}
-      role={head ? "rowheader" : "gridcell"}
-      aria-selected={selected}
-      onMouseDown={(e) => {
-        if (editing === null) {
-          e.preventDefault();
-          onPick();
-        }
-      }}
-      onDoubleClick={onEdit}
-      className={`flex h-full flex-none items-center overflow-hidden px-2.5 whitespace-nowrap ${right ? "justify-end" : ""} ${selected ? "outline-2 -outline-offset-2 outline-juniper" : ""} ${className}`}
-      style={{ width }}
+      role="row"
+      aria-rowindex={p.index + 2}
+      aria-selected={p.from >= 0}
+      data-row={p.index}
+      className={`group flex h-[30px] border-b border-hair-2 ${ground} ${row?.gone ? "opacity-60" : ""}`}
+      style={{ width: p.width }}
+      title={row?.gone ? "Gone: no longer in the file it came from. Nothing goes out for it." : undefined}
     >
-      {editing !== null ? (
-        <Editor text={editing} column={column} end={end} />
-      ) : cell === undefined ? (
-        <span className="h-2 w-10 rounded-sm bg-hair-2" />
-      ) : cell.bad ? (
-        <span className="bad truncate" title="Cannot be read as this column's type">
-          {cell.text}
-        </span>
+      {hasKey ? (
+        cell(columns[0] as Column, 0, true)
       ) : (
-        <span className={`truncate ${unsaved ? "text-marigold italic" : ""}`} title={unsaved ? "Not saved yet" : undefined}>
-          {cell.text}
-        </span>
-      )}
-      {onOpen && (
-        <button
-          type="button"
-          tabIndex={-1}
-          className="link absolute right-0 h-full w-4.5 bg-inherit text-base opacity-0 group-hover:opacity-100 focus-visible:opacity-100"
-          title="Open the row (Space)"
-          aria-label={`Open row ${name ?? ""}`}
-          onMouseDown={(e) => e.stopPropagation()}
-          onClick={onOpen}
+        <CellBox
+          cell={row && { text: row.name }}
+          here={false}
+          picked={false}
+          head
+          colIndex={1}
+          left={0}
+          width={keyWidth}
+          className={`font-semibold text-ink-2 ${ground}`}
         >
-          ›
-        </button>
+          {row && <Open name={row.name} onOpen={() => p.onRow(row.id)} />}
+        </CellBox>
       )}
+      <div role="gridcell" className={`sticky z-10 flex-none border-r border-hair ${ground}`} style={{ left: keyWidth, width: axis.width }}>
+        {row && <Track axis={axis} marks={row.marks} lit={p.lit} onPress={p.onMark} onPoint={p.onPoint} />}
+      </div>
+      {columns.map((c, i) => (hasKey && i === 0 ? null : cell(c, i, false)))}
     </div>
   );
-}
+});
 
-function Editor({ text, column, end }: { text: string; column?: Column; end: (t: string | null, dr?: number, dc?: number) => void }) {
-  const [value, setValue] = useState(text);
-  const done = useRef(false);
-  const finish = (t: string | null, dr = 0, dc = 0) => {
-    if (done.current) return;
-    done.current = true;
-    end(t, dr, dc);
-  };
-  const list = column?.type === "choice" ? `options-${column.id}` : column?.type === "yes/no" ? "options-yes-no" : undefined;
+function Open({ name, onOpen }: { name: string; onOpen: () => void }) {
   return (
-    <>
-      <input
-        autoFocus
-        className="h-full w-full bg-transparent outline-none"
-        aria-label={column?.name}
-        value={value}
-        list={list}
-        onChange={(e) => setValue(e.target.value)}
-        onBlur={() => finish(value)}
-        onKeyDown={(e) => {
-          if (e.key === "Enter") finish(value, e.shiftKey ? -1 : 1);
-          else if (e.key === "Tab") finish(value, 0, e.shiftKey ? -1 : 1);
-          else if (e.key === "Escape") finish(null);
-          else return;
-          e.preventDefault();
-          e.stopPropagation();
-        }}
-      />
-      {list && (
-        <datalist id={list}>
-          {(column?.type === "choice" ? column.options.map((o) => o.name) : ["yes", "no"]).map((o) => (
-            <option key={o} value={o} />
-          ))}
-        </datalist>
-      )}
-    </>
+    <button
+      type="button"
+      tabIndex={-1}
+      className="link absolute right-0 h-full w-4.5 bg-inherit text-base opacity-0 group-hover:opacity-100 focus-visible:opacity-100"
+      title="Open the row (Space)"
+      aria-label={`Open row ${name}`}
+      onMouseDown={(e) => e.stopPropagation()}
+      onClick={onOpen}
+    >
+      ›
+    </button>
   );
 }

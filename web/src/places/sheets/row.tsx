@@ -1,16 +1,21 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { toast } from "sonner";
-import { api, http, type Sheet, words } from "../../api/client";
+import { api, type Sheet, words } from "../../api/client";
 import { MarkIcon } from "../../parts/mark";
 import { useNow } from "../../parts/session";
 import { Section, Slip } from "../../parts/slip";
 import { moment } from "../../parts/time";
+import type { Edits } from "./edits";
 
 const did: Record<string, string> = {
   "row-added": "added the row",
   "row-edited": "changed",
   "row-deleted": "deleted the row",
   "row-restored": "brought the row back",
+  "row-gone": "took the row for gone",
+  "row-back": "met the row again",
+  imported: "brought the row in",
+  refreshed: "brought the row in",
 };
 
 // A row's slip: its emails, past and coming, and its history.
@@ -20,32 +25,25 @@ export function RowSlip({
   onClose,
   onEmail,
   mayEdit,
+  edits,
 }: {
   sheet: Sheet;
   row: string;
   onClose: () => void;
   onEmail: (id: string) => void;
   mayEdit: boolean;
+  edits: Edits;
 }) {
   const q = api.useQuery("get", "/sheets/{sheet}/rows/{row}", { params: { path: { sheet: sheet.id, row } } });
   const now = useNow();
   const client = useQueryClient();
   const at = (t: string) => moment(t, sheet.zone, now);
-  const remove = async () => {
-    const path = { sheet: sheet.id, row };
-    const { error } = await http.DELETE("/sheets/{sheet}/rows/{row}", { params: { path } });
-    if (error) return void toast.error(words(error));
-    onClose();
-    await client.invalidateQueries();
-    toast("Row deleted. Nothing more goes out for it.", {
-      action: {
-        label: "Bring it back",
-        onClick: async () => {
-          await http.POST("/sheets/{sheet}/rows/{row}/restore", { params: { path } });
-          await client.invalidateQueries();
-        },
-      },
+  const remove = () => {
+    edits.change("delete", [{ op: "delete", row }], (r) => {
+      toast("Row deleted. Nothing more goes out for it.", { action: { label: "Bring it back", onClick: () => edits.undo(r.id) } });
+      void client.invalidateQueries();
     });
+    onClose();
   };
   if (q.error)
     return (

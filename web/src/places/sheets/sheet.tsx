@@ -1,60 +1,44 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useParams, useSearch } from "@tanstack/react-router";
-import { useCallback, useMemo, useRef, useState } from "react";
+import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { toast } from "sonner";
-import { api, type Condition, http, type Mark, type Rule, words } from "../../api/client";
+import { api, type Column, http, type Mark, type Rule, type Schemas, type Sheet, words } from "../../api/client";
 import { MarkIcon } from "../../parts/mark";
-import { Blank, Choices } from "../../parts/picker";
+import { Blank } from "../../parts/picker";
 import { useMay, useNow } from "../../parts/session";
 import { useKey } from "../../parts/shortcuts";
 import { makeAxis } from "../../parts/track";
 import { clock, count, moment, numberWord, upperFirst } from "../../parts/time";
 import { DeliverySlip } from "../log/delivery";
-import { ConditionEditor } from "./condition";
-import { Grid } from "./grid";
-import { BringIn } from "./bringin";
+import { Clashes } from "./clash";
+import { ColumnsSlip } from "./columns";
+import { blankLeaf, ConditionEditor } from "./condition";
+import { useEdits } from "./edits";
+import { type Box, Grid, type GridHandle } from "./grid";
+import { CellSlip, SheetHistory } from "./history";
+import { JobLine, useJob } from "./job";
+import { type Colleague, usePresence } from "./presence";
 import { RowSlip } from "./row";
+import { TakeOut } from "./takeout";
+import { isPlain, tidy, type View } from "./view";
+import { OrderPicker, ViewPicker } from "./views";
 
-export type View = { filter?: Condition; sort?: string; down?: boolean; find?: string };
+// What the address of a sheet says: which slip is open, and how the sheet is
+// looked at, so that a link can be sent.
+type Search = {
+  row?: string;
+  email?: string;
+  cell?: string;
+  slip?: "columns" | "history" | "out";
+  column?: string;
+  view?: string;
+  show?: View;
+  job?: string;
+};
 
 export function SheetPlace() {
   const { sheet: id } = useParams({ strict: false }) as { sheet: string };
-  const search = useSearch({ strict: false }) as { row?: string; email?: string };
-  const navigate = useNavigate();
   const sheet = api.useQuery("get", "/sheets/{sheet}", { params: { path: { sheet: id } } });
-  const rules = api.useQuery("get", "/sheets/{sheet}/rules", { params: { path: { sheet: id } } });
-  const [view, setView] = useState<View>({});
-  const [lit, setLit] = useState<string | null>(null);
-  const [filterOpen, setFilterOpen] = useState(false);
-  const [words1, setWords] = useState("");
-  const [total, setTotal] = useState<number>();
-  const [bringing, setBringing] = useState(false);
-  const may = useMay("coordinator");
-  const mayEdit = useMay("editor");
-  const now = useNow(30000);
-  const client = useQueryClient();
-  const zone = sheet.data?.zone ?? "UTC";
-  const minute = Math.floor(now.getTime() / 60000);
-  const axis = useMemo(() => makeAxis(new Date(minute * 60000), zone), [minute, zone]);
-  const grid = useRef<{ focusRow: (index: number) => void }>(null);
-  const open = useCallback(
-    (s: { row?: string; email?: string }) => void navigate({ to: "/sheets/$sheet", params: { sheet: id }, search: s as never }),
-    [navigate, id],
-  );
-  useKey(
-    "/",
-    useCallback(() => setFilterOpen(true), []),
-  );
-  const add = useCallback(async () => {
-    if (!mayEdit) return;
-    const { error } = await http.POST("/sheets/{sheet}/rows", { params: { path: { sheet: id } }, body: { cells: {} } });
-    if (error) return void toast.error(words(error));
-    setView({});
-    setWords("");
-    await client.invalidateQueries();
-    grid.current?.focusRow(-1);
-  }, [id, client, mayEdit]);
-  useKey("n", add, mayEdit);
   if (sheet.error)
     return (
       <p className="p-8">
@@ -64,14 +48,111 @@ export function SheetPlace() {
         </Link>
       </p>
     );
-  if (!sheet.data) return null;
-  const s = sheet.data;
+  return sheet.data ? <SheetPage key={id} sheet={sheet.data} /> : null;
+}
+
+function SheetPage({ sheet: s }: { sheet: Sheet }) {
+  const id = s.id;
+  const search = useSearch({ strict: false }) as Search;
+  const navigate = useNavigate();
+  const rules = api.useQuery("get", "/sheets/{sheet}/rules", { params: { path: { sheet: id } } });
+  const kept = api.useQuery("get", "/sheets/{sheet}/views", { params: { path: { sheet: id } } }, { enabled: search.view !== undefined });
+  const [lit, setLit] = useState<string | null>(null);
+  const [filterOpen, setFilterOpen] = useState(false);
+  const [filterWords, setWords] = useState("");
+  const [total, setTotal] = useState<number>();
+  const [box, setBox] = useState<Box | null>(null);
+  const [at, setAt] = useState<{ row?: string; column?: string }>({});
+  const may = useMay("coordinator");
+  const mayEdit = useMay("editor");
+  const now = useNow(30000);
+  const client = useQueryClient();
+  const edits = useEdits(s);
+  const there = usePresence(id, at);
+  const zone = s.zone;
+  const minute = Math.floor(now.getTime() / 60000);
+  const axis = useMemo(() => makeAxis(new Date(minute * 60000), zone), [minute, zone]);
+  const grid = useRef<GridHandle>(null);
+
+  const open = useCallback(
+    (x: Partial<Search>) =>
+      void navigate({
+        to: "/sheets/$sheet",
+        params: { sheet: id },
+        search: ((old: Search) => ({ view: old.view, show: old.show, ...x })) as never,
+      }),
+    [navigate, id],
+  );
+  // A kept view by its id; what has been changed of it since stands in show.
+  const keptView = kept.data?.find((v) => v.id === search.view)?.spec as View | undefined;
+  const view = useMemo(() => search.show ?? keptView ?? {}, [search.show, keptView]);
+  const setView = useCallback(
+    (v: View) =>
+      void navigate({
+        to: "/sheets/$sheet",
+        params: { sheet: id },
+        search: ((old: Search) => ({ ...old, show: isPlain(v) && !old.view ? undefined : tidy(v) })) as never,
+        replace: true,
+      }),
+    [navigate, id],
+  );
+  const close = () => open({});
+
+  useKey(
+    "/",
+    useCallback(() => setFilterOpen(true), []),
+  );
+  const add = useCallback(() => {
+    if (!mayEdit) return;
+    edits.change("add", [{ op: "add", cells: {} }], async () => {
+      setView({});
+      await client.invalidateQueries({ queryKey: ["get", "/sheets/{sheet}"] });
+      await client.invalidateQueries({ queryKey: ["rows", id] });
+      grid.current?.focusRow(Number.MAX_SAFE_INTEGER);
+    });
+  }, [mayEdit, edits, setView, client, id]);
+  useKey("n", add, mayEdit);
+
+  const job = useJob(search.job, (j) => {
+    if (j.state === "done") {
+      if (j.import?.change) edits.remember(j.import.change);
+      toast.success(
+        j.import
+          ? `${count(j.import.new, "row")} added, ${j.import.changed.toLocaleString("en-GB")} changed, ${j.import.gone.toLocaleString("en-GB")} gone. Ctrl Z in the grid takes it back.`
+          : "The columns are changed.",
+        { duration: 8000 },
+      );
+    } else
+      toast.error(j.state === "stopped" ? "Stopped. Nothing was changed." : (j.problem ?? "It failed; nothing was changed."), {
+        duration: 12000,
+      });
+    void client.invalidateQueries();
+    open({ job: undefined });
+  });
+
+  // Columns are changed as a whole; one alone is put into their list.
+  const saveColumns = async (change: (c: Schemas["ColumnEdit"], col: Column) => Schemas["ColumnEdit"]) => {
+    const { error } = await http.PUT("/sheets/{sheet}/columns", {
+      params: { path: { sheet: id } },
+      body: { seen: s.seen, columns: s.columns.map((c) => change(asEdit(c), c)) },
+    });
+    if (error) toast.error(words(error));
+    await client.invalidateQueries({ queryKey: ["get", "/sheets/{sheet}"] });
+  };
+  const freeze = async (n: number) => {
+    const { error } = await http.PATCH("/sheets/{sheet}", { params: { path: { sheet: id } }, body: { frozen: Math.min(5, n) } });
+    if (error) toast.error(words(error));
+    await client.invalidateQueries({ queryKey: ["get", "/sheets/{sheet}"] });
+  };
+
   const f = s.figures;
-  const sortName = s.columns.find((c) => c.id === view.sort)?.name;
   const press = (m: Mark) => (m.delivery ? open({ email: m.delivery }) : m.row && open({ row: m.row }));
+  const orderWords = (view.sort ?? [])
+    .map((k) => `${s.columns.find((c) => c.id === k.column)?.name.toLowerCase() ?? "…"}${k.down ? ", from the last" : ""}`)
+    .join("; then ");
   return (
     <div className="relative flex min-h-0 flex-1 flex-col">
-      <div className="flex-none px-5 pt-[18px] pb-2.5">
+      <div className="flex flex-none items-start gap-6 px-5 pt-[18px] pb-2.5">
         <h1>
           <b>{s.name}.</b>{" "}
           {f.rulesOn === 0 ? "No rule is on yet." : `${upperFirst(numberWord(f.rulesOn))} ${f.rulesOn === 1 ? "rule is" : "rules are"} on.`}{" "}
@@ -91,13 +172,14 @@ export function SheetPlace() {
             </Link>
           )}
         </h1>
+        <Here there={there} />
       </div>
       <div className="flex flex-none flex-wrap items-baseline gap-x-4 gap-y-1 px-5 pb-2 text-ink-2">
         <span>
           Showing{" "}
           <Blank
             title="Only rows where this holds"
-            words={view.filter ? words1 || "…" : "all rows"}
+            words={view.filter ? filterWords || "…" : "all rows"}
             open={filterOpen}
             onOpenChange={setFilterOpen}
             label="Filter"
@@ -106,27 +188,8 @@ export function SheetPlace() {
             <p className="mt-3 text-ink-2">{total === undefined ? "" : `${count(total, "row")} of ${f.rows.toLocaleString("en-GB")}`}</p>
           </Blank>
           , in the order of{" "}
-          <Blank
-            title="In the order of"
-            words={sortName ? `${sortName.toLowerCase()}${view.down ? ", from the last" : ""}` : "entry"}
-            label="Order"
-          >
-            <Choices
-              name="order"
-              value={view.sort ?? ""}
-              onChoose={(c) => setView({ ...view, sort: c || undefined })}
-              items={[{ id: "", name: "entry" }, ...s.columns.map((c) => ({ id: c.id, name: c.name }))]}
-            />
-            <label className="mt-2 flex items-center gap-2 border-t border-hair-2 pt-2">
-              <input
-                type="checkbox"
-                className="accent-juniper"
-                checked={view.down ?? false}
-                disabled={!view.sort}
-                onChange={(e) => setView({ ...view, down: e.target.checked })}
-              />
-              from the last
-            </label>
+          <Blank title="In the order of" words={orderWords || "entry"} label="Order">
+            <OrderPicker sheet={s} sort={view.sort ?? []} onChange={(sort) => setView({ ...view, sort })} />
           </Blank>
           , holding{" "}
           <Blank title="Holding this text in any cell" words={view.find ? `“${view.find}”` : "anything"} label="Text">
@@ -138,6 +201,13 @@ export function SheetPlace() {
             />
           </Blank>
           {" · "}
+          <ViewPicker
+            sheet={s}
+            view={view}
+            current={search.view}
+            onUse={(v) => void navigate({ to: "/sheets/$sheet", params: { sheet: id }, search: (v ? { view: v.id } : {}) as never })}
+          />
+          {" · "}
           {total === undefined ? "" : count(total, "row")}
         </span>
         <div className="ml-auto flex gap-4">
@@ -147,12 +217,28 @@ export function SheetPlace() {
             </button>
           )}
           {may && (
-            <button type="button" className="link" onClick={() => setBringing(true)}>
+            <Link to="/sheets/$sheet/bring" params={{ sheet: id }} className="link">
               Bring rows in
+            </Link>
+          )}
+          <button type="button" className="link" onClick={() => open({ slip: "out" })}>
+            Take rows out
+          </button>
+          {may && (
+            <button type="button" className="link" onClick={() => open({ slip: "columns" })}>
+              Columns
             </button>
           )}
+          <button type="button" className="link" onClick={() => open({ slip: "history" })}>
+            History
+          </button>
         </div>
       </div>
+      {job && job.state === "running" && (
+        <div className="flex-none border-t border-hair px-5 py-2">
+          <JobLine job={job} what={job.kind === "columns" ? "Going through the rows:" : "Bringing rows in:"} />
+        </div>
+      )}
       <div className="relative flex min-h-0 flex-1 border-t border-hair">
         <Grid
           ref={grid}
@@ -161,20 +247,102 @@ export function SheetPlace() {
           axis={axis}
           lit={lit}
           mayEdit={mayEdit}
+          mayLocked={may}
+          edits={edits}
+          there={there}
           onMark={press}
-          onRow={(row) => open({ row })}
+          onRow={useCallback((row: string) => open({ row }), [open])}
+          onCell={(row, column) => open({ cell: `${row}.${column}` })}
           onTotal={setTotal}
           onWords={setWords}
+          onAt={useCallback(
+            (row?: string, column?: string) => setAt((o) => (o.row === row && o.column === column ? o : { row, column })),
+            [],
+          )}
+          onBox={setBox}
+          head={{
+            may,
+            onOrder: (c, down, also) => setView({ ...view, sort: [...(also ? (view.sort ?? []) : []), { column: c.id, down }] }),
+            onFilter: (c) => {
+              const leaf = blankLeaf(c);
+              setView({ ...view, filter: view.filter ? { all: [...(view.filter.all ?? [view.filter]), leaf] } : leaf });
+              setFilterOpen(true);
+            },
+            onHide: (c) => void saveColumns((e, x) => (x.id === c.id ? { ...e, hidden: true } : e)),
+            onFreeze: (n) => void freeze(n),
+            onEdit: (c) => open({ slip: "columns", column: c.id }),
+            onWidth: (c, width) => void saveColumns((e, x) => (x.id === c.id ? { ...e, width } : e)),
+          }}
         />
         <Margin sheet={id} rules={rules.data ?? []} zone={zone} now={now} may={may} onLight={setLit} />
-        {search.email && <DeliverySlip id={search.email} onClose={() => open({})} />}
+        {search.email && <DeliverySlip id={search.email} onClose={close} />}
         {search.row && !search.email && (
-          <RowSlip sheet={s} row={search.row} onClose={() => open({})} onEmail={(email) => open({ email })} mayEdit={mayEdit} />
+          <RowSlip sheet={s} row={search.row} onClose={close} onEmail={(email) => open({ email })} mayEdit={mayEdit} edits={edits} />
         )}
-        {bringing && <BringIn sheet={s} onClose={() => setBringing(false)} />}
+        {search.cell && (
+          <CellSlip
+            sheet={s}
+            row={search.cell.split(".")[0] ?? ""}
+            column={search.cell.split(".")[1] ?? ""}
+            mayEdit={mayEdit}
+            edits={edits}
+            onClose={close}
+          />
+        )}
+        {search.slip === "columns" && may && (
+          <ColumnsSlip sheet={s} column={search.column} onClose={close} onJob={(j) => open({ job: j.id })} />
+        )}
+        {search.slip === "history" && <SheetHistory sheet={s} edits={edits} onRow={(row) => open({ row })} onClose={close} />}
+        {search.slip === "out" && <TakeOut sheet={s} view={view} total={total} box={box} onClose={close} />}
+        <Clashes edits={edits} />
       </div>
+      <RunningJobs sheet={id} here={search.job} onFollow={(j) => open({ job: j })} />
     </div>
   );
+}
+
+// A column as it is, in the form in which it is changed.
+export function asEdit(c: Column): Schemas["ColumnEdit"] {
+  return {
+    id: c.id,
+    name: c.name,
+    type: c.type,
+    order: c.order,
+    options: c.options,
+    format: c.format,
+    formula: c.formula,
+    width: c.width,
+    hidden: c.hidden,
+    locked: c.locked,
+    written: c.written,
+  };
+}
+
+// Who else has the sheet open.
+function Here({ there }: { there: Colleague[] }) {
+  const names = [...new Map(there.map((c) => [c.name, c.initials]))];
+  if (names.length === 0) return null;
+  return (
+    <p className="mt-1 ml-auto flex flex-none items-center gap-1.5 text-ink-2" role="status">
+      {names.slice(0, 5).map(([name, short]) => (
+        <span key={name} className="rounded-sm bg-plum px-1 text-[11px] leading-4 font-bold text-paper" title={name}>
+          {short}
+        </span>
+      ))}
+      {names.length === 1 ? `${names[0]?.[0]} is here too` : `${names.length} others are here`}
+    </p>
+  );
+}
+
+// Work on the sheet that somebody began before: it is shown again on coming back.
+function RunningJobs({ sheet, here, onFollow }: { sheet: string; here?: string; onFollow: (job: string) => void }) {
+  const q = api.useQuery("get", "/sheets/{sheet}/jobs", { params: { path: { sheet } } });
+  const other = q.data?.find((j) => j.id !== here);
+  useEffect(() => {
+    if (other && !here) onFollow(other.id);
+    // eslint-disable-next-line react-hooks/exhaustive-deps -- once for each
+  }, [other?.id, here]);
+  return null;
 }
 
 // The margin: the rules of the sheet, each a sentence.

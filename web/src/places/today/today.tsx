@@ -36,12 +36,24 @@ export function TodayPlace() {
             {t.wentSince}
           </Link>{" "}
           went out.{" "}
+          {t.sources.length > 0 && (
+            <Link
+              to="/sheets/$sheet/bring"
+              params={{ sheet: t.sources[0]?.sheetId ?? "" }}
+              search={{ from: "source" } as never}
+              className="needs"
+            >
+              {t.sources.length === 1
+                ? "A source could not be taken in."
+                : `${upperFirst(numberWord(t.sources.length))} sources could not be taken in.`}
+            </Link>
+          )}{" "}
           {t.needsTotal > 0 ? (
             <Link to="/log" search={{ show: "needs" } as never} className="needs">
               {upperFirst(numberWord(t.needsTotal))} {t.needsTotal === 1 ? "email needs" : "emails need"} you.
             </Link>
           ) : (
-            "Nothing needs you."
+            t.sources.length === 0 && "Nothing needs you."
           )}
         </h1>
       </div>
@@ -76,13 +88,29 @@ function Needs({ today }: { today: Today }) {
     await client.invalidateQueries();
   };
   const navigate = useNavigate();
-  if (today.needs.length === 0) return null;
+  if (today.needs.length + today.sources.length === 0) return null;
   const shown = today.needs.slice(0, 7);
   const more = today.needsTotal - shown.reduce((n, x) => n + x.count, 0);
   return (
     <section className="border-t border-hair px-5 pt-4 pb-3.5">
       <h2 className="mb-1">Needs you</h2>
       <ul>
+        {today.sources.map((x) => (
+          <li key={x.sheetId} className="flex items-center gap-3.5 border-b border-hair-2 py-1.5 max-md:flex-wrap">
+            <span className="w-[15px] flex-none text-center font-bold text-brick" aria-hidden="true">
+              –
+            </span>
+            <span className="min-w-0 flex-1">
+              <b className="font-semibold">Its source was not taken in.</b> {x.place}: {x.text}
+            </span>
+            <span className="flex-none text-ink-2">{x.sheet}</span>
+            <span className="flex min-w-[150px] flex-none justify-end">
+              <Link to="/sheets/$sheet/bring" params={{ sheet: x.sheetId }} search={{ from: "source" } as never} className="link">
+                Look at the source
+              </Link>
+            </span>
+          </li>
+        ))}
         {shown.map((n) => (
           <li key={n.deliveries[0]} className="flex items-center gap-3.5 border-b border-hair-2 py-1.5 max-md:flex-wrap">
             <MarkIcon letter={n.letter} kind={n.kind} />

@@ -1,0 +1,93 @@
+import type { ReactNode } from "react";
+import type { Column, Schemas } from "../../api/client";
+
+export const rowHeight = 30;
+export const widths: Record<string, number> = {
+  text: 164,
+  number: 104,
+  date: 96,
+  moment: 140,
+  "yes/no": 76,
+  choice: 112,
+  email: 224,
+  formula: 110,
+};
+export const rightAligned = ["number", "date", "moment"];
+export const valueType = (c: Column) => (c.type === "formula" ? (c.result ?? "text") : c.type);
+export const widthOf = (c: Column) => c.width || widths[valueType(c)] || 140;
+
+// One cell of the grid: what it holds, whether it is selected, and who else is
+// at it.
+export function CellBox({
+  id,
+  cell,
+  column,
+  here,
+  picked,
+  pending,
+  by,
+  guests,
+  head,
+  left,
+  className = "",
+  width,
+  children,
+  colIndex,
+}: {
+  id?: string;
+  cell?: Schemas["Cell"];
+  column?: Column;
+  here: boolean; // the cursor is on it
+  picked: boolean; // it is within the selection
+  pending?: string; // typed, and not saved yet
+  by?: string; // initials of who has just changed it
+  guests?: string[]; // initials of who is at it
+  head?: boolean;
+  left?: number; // where it stays in sight
+  className?: string;
+  width: number;
+  children?: ReactNode; // the editor, or a button
+  colIndex: number;
+}) {
+  const right = column && rightAligned.includes(valueType(column)) && !cell?.bad && pending === undefined;
+  const ring = here
+    ? "outline-2 -outline-offset-2 outline-juniper"
+    : guests?.length
+      ? "outline-[1.5px] -outline-offset-2 outline-dashed outline-plum"
+      : "";
+  return (
+    <div
+      id={id}
+      role={head ? "rowheader" : "gridcell"}
+      aria-selected={picked || here}
+      aria-colindex={colIndex}
+      data-col={colIndex}
+      className={`relative flex h-full flex-none items-center overflow-hidden px-2.5 whitespace-nowrap ${right ? "justify-end" : ""} ${ring} ${picked ? "bg-wash!" : ""} ${left !== undefined ? "sticky z-10" : ""} ${className}`}
+      style={{ width, left }}
+    >
+      {pending !== undefined ? (
+        <span className="truncate text-marigold italic" title="Not saved yet">
+          {pending}
+          <span className="sr-only"> (not saved yet)</span>
+        </span>
+      ) : cell === undefined ? (
+        <span className="h-2 w-10 rounded-sm bg-hair-2" />
+      ) : cell.bad ? (
+        <span className="bad truncate" title={cell.why ?? "It cannot be read as this column’s type."}>
+          {cell.text}
+        </span>
+      ) : (
+        <span className="truncate">{cell.text}</span>
+      )}
+      {(by || guests?.length) && (
+        <span
+          className={`absolute top-0 right-0 px-0.5 text-[10px] leading-3 font-bold ${by ? "bg-marigold-fill text-[#20242c]" : "bg-plum text-paper"}`}
+          title={by ? `Just changed by ${by}` : `${guests?.join(", ")} is here`}
+        >
+          {by ?? guests?.join(" ")}
+        </span>
+      )}
+      {children}
+    </div>
+  );
+}

@@ -1,0 +1,222 @@
+import type { ReactNode } from "react";
+import type { Schemas, Sheet } from "../../api/client";
+
+export type Preview = Schemas["ImportPreview"];
+export type Guess = Schemas["GuessedColumn"];
+export type Choice = { name: string; type: Guess["type"]; order?: Guess["order"]; skip: boolean; to?: string };
+export const columnTypes = ["text", "number", "date", "moment", "yes/no", "choice", "email"] as const;
+export const dayOrders = ["day-month-year", "month-day-year", "year-month-day"] as const;
+const isDated = (c: Choice) => c.type === "date" || c.type === "moment";
+
+// The columns whose dates the file leaves open, and nobody has answered yet.
+export function openOrders(guesses: Guess[], choices: Choice[], answered: Record<number, boolean>): number[] {
+  return guesses
+    .map((g, i) => {
+      const c = choices[i];
+      const asked = c && !c.skip && (c.to === undefined || c.to === "+") && isDated(c);
+      return g.askDay && asked && !answered[i] ? i : -1;
+    })
+    .filter((i) => i >= 0);
+}
+
+// Which part of a workbook the table is.
+export function Part({
+  preview,
+  heading,
+  onPart,
+}: {
+  preview: Preview;
+  heading: string;
+  onPart: (worksheet: string, heading: string) => void;
+}) {
+  if (preview.worksheets.length === 0) return null;
+  return (
+    <>
+      <label className="flex items-center gap-2">
+        Worksheet
+        <select className="field" value={preview.worksheet} onChange={(e) => onPart(e.target.value, "")}>
+          {preview.worksheets.map((w) => (
+            <option key={w}>{w}</option>
+          ))}
+        </select>
+      </label>
+      <label className="flex items-center gap-2">
+        Columns named in row
+        <input
+          type="number"
+          min={1}
+          className="field w-18"
+          value={heading}
+          placeholder="first"
+          onChange={(e) => onPart(preview.worksheet, e.target.value)}
+        />
+      </label>
+    </>
+  );
+}
+
+// The columns of a file: what they are taken for, how much of them fits, and
+// the first cells that do not. Where the rows go into a sheet, also into which
+// of its columns.
+export function FileColumns({
+  preview,
+  guesses,
+  choices,
+  open,
+  into,
+  onChange,
+  onAnswer,
+  extra,
+  extraHeads = [],
+}: {
+  preview: Preview;
+  guesses: Guess[];
+  choices: Choice[];
+  open: number[];
+  into?: Sheet;
+  onChange: (i: number, c: Partial<Choice>) => void;
+  onAnswer: (i: number) => void;
+  extra?: (i: number, c: Choice) => ReactNode;
+  extraHeads?: string[];
+}) {
+  return (
+    <table className="tbl [&_td]:align-middle!">
+      <thead>
+        <tr>
+          <th>{into ? "Column of the file" : "Column"}</th>
+          {into && <th>Goes into</th>}
+          <th>{into ? "New ones hold" : "Taken for"}</th>
+          <th>Fits</th>
+          <th>First that do not</th>
+          {extraHeads.map((h) => (
+            <th key={h}>{h}</th>
+          ))}
+          {!into && <th>Leave out</th>}
+          <th>First rows</th>
+        </tr>
+      </thead>
+      <tbody>
+        {choices.map((c, i) => {
+          const g = guesses[i];
+          if (!g) return null;
+          const fresh = !into || c.to === "+";
+          const out = c.skip || c.to === "";
+          return (
+            <tr key={i} className={out ? "opacity-60" : ""}>
+              <td>
+                {fresh ? (
+                  <input
+                    className="field w-40"
+                    aria-label={`Name of column ${i + 1}`}
+                    value={c.name}
+                    onChange={(e) => onChange(i, { name: e.target.value })}
+                  />
+                ) : (
+                  c.name
+                )}
+              </td>
+              {into && (
+                <td>
+                  <select
+                    className="field w-44"
+                    aria-label={`Column for ${c.name}`}
+                    value={c.to ?? ""}
+                    onChange={(e) => onChange(i, { to: e.target.value })}
+                  >
+                    <option value="">nothing: left out</option>
+                    <option value="+">a new column</option>
+                    {into.columns
+                      .filter((x) => x.type !== "formula")
+                      .map((x) => (
+                        <option key={x.id} value={x.id} disabled={choices.some((o, k) => k !== i && o.to === x.id)}>
+                          {x.name}
+                        </option>
+                      ))}
+                  </select>
+                </td>
+              )}
+              <td className="whitespace-nowrap">
+                {fresh ? (
+                  <>
+                    <select
+                      className="field"
+                      aria-label={`Type of ${c.name}`}
+                      value={c.type}
+                      onChange={(e) =>
+                        onChange(i, {
+                          type: e.target.value as Choice["type"],
+                          order: ["date", "moment"].includes(e.target.value) ? (c.order ?? "day-month-year") : undefined,
+                        })
+                      }
+                    >
+                      {columnTypes.map((t) => (
+                        <option key={t}>{t}</option>
+                      ))}
+                    </select>
+                    {isDated(c) && (
+                      <select
+                        className={`field ml-1 ${open.includes(i) ? "border-marigold-fill!" : ""}`}
+                        aria-label={`Order of the dates in ${c.name}`}
+                        value={open.includes(i) ? "" : c.order}
+                        onChange={(e) => {
+                          onChange(i, { order: e.target.value as Choice["order"] });
+                          onAnswer(i);
+                        }}
+                      >
+                        {open.includes(i) && <option value="">which order?</option>}
+                        {dayOrders.map((o) => (
+                          <option key={o} value={o}>
+                            {o.replaceAll("-", ", ")}
+                          </option>
+                        ))}
+                      </select>
+                    )}
+                    {c.type === "choice" && <div className="max-w-56 truncate pt-0.5 text-ink-2">{g.options.join(", ")}</div>}
+                  </>
+                ) : (
+                  <span className="text-ink-2">{out ? "" : into?.columns.find((x) => x.id === c.to)?.type}</span>
+                )}
+              </td>
+              <td className="text-right whitespace-nowrap">
+                {g.filled === 0 ? (
+                  "empty"
+                ) : g.fit === g.filled ? (
+                  "all"
+                ) : (
+                  <span className="text-brick">{Math.floor((100 * g.fit) / g.filled)} %</span>
+                )}{" "}
+                <span className="text-ink-2">of {g.filled.toLocaleString("en-GB")}</span>
+              </td>
+              <td>
+                {g.misfits.map((m) => (
+                  <div key={m.line} title={m.why}>
+                    line {m.line}: <span className="bad">{m.text}</span>
+                  </div>
+                ))}
+              </td>
+              {extra?.(i, c)}
+              {!into && (
+                <td>
+                  <input
+                    type="checkbox"
+                    className="accent-juniper"
+                    aria-label={`Leave ${c.name} out`}
+                    checked={c.skip}
+                    onChange={(e) => onChange(i, { skip: e.target.checked })}
+                  />
+                </td>
+              )}
+              <td className="max-w-72 truncate text-ink-2">
+                {preview.sample
+                  .slice(0, 4)
+                  .map((r) => r[i])
+                  .filter(Boolean)
+                  .join(" · ")}
+              </td>
+            </tr>
+          );
+        })}
+      </tbody>
+    </table>
+  );
+}

@@ -1,0 +1,163 @@
+import { DropdownMenu } from "radix-ui";
+import { useRef, useState } from "react";
+import type { Column, Sheet } from "../../api/client";
+import { type Axis, AxisHead } from "../../parts/track";
+import { rightAligned, valueType, widthOf } from "./cell";
+import { keyWidth } from "./grid";
+import type { View } from "./view";
+
+// The heads of the columns. Pressing one says what can be done by it; its
+// right edge makes it wider.
+export function Head({
+  sheet,
+  view,
+  columns,
+  left,
+  axis,
+  width,
+  hasKey,
+  may,
+  onOrder,
+  onFilter,
+  onHide,
+  onFreeze,
+  onEdit,
+  onWidth,
+}: {
+  sheet: Sheet;
+  view: View;
+  columns: Column[];
+  left: (number | undefined)[];
+  axis: Axis;
+  width: number;
+  hasKey: boolean;
+  may: boolean; // columns may be changed
+  onOrder: (c: Column, down: boolean, also: boolean) => void;
+  onFilter: (c: Column) => void;
+  onHide: (c: Column) => void;
+  onFreeze: (n: number) => void;
+  onEdit: (c: Column) => void;
+  onWidth: (c: Column, width: number) => void;
+}) {
+  const head = (c: Column, i: number, style: React.CSSProperties, className: string) => {
+    const order = view.sort?.findIndex((k) => k.column === c.id) ?? -1;
+    const down = order >= 0 && view.sort?.[order]?.down;
+    const nth = hasKey ? i : i + 1; // of those after the key, from 1
+    return (
+      <div
+        key={c.id}
+        role="columnheader"
+        aria-colindex={i + (hasKey ? 1 : 2)}
+        aria-sort={order < 0 ? undefined : down ? "descending" : "ascending"}
+        className={`relative flex h-full flex-none items-end pb-1 ${className}`}
+        style={style}
+      >
+        <DropdownMenu.Root modal={false}>
+          <DropdownMenu.Trigger asChild>
+            <button
+              type="button"
+              className={`w-full truncate px-2.5 font-[550] hover:text-ink data-[state=open]:text-juniper ${rightAligned.includes(valueType(c)) ? "text-right" : "text-left"}`}
+              title={`${c.name}, ${c.type}${c.locked ? ", locked" : ""}`}
+              tabIndex={-1}
+            >
+              {c.name}
+              {order >= 0 && <span aria-hidden="true">{down ? " ↓" : " ↑"}</span>}
+            </button>
+          </DropdownMenu.Trigger>
+          <DropdownMenu.Portal>
+            <DropdownMenu.Content className="pop min-w-56 p-1.5 text-[13px]" align="start" sideOffset={2}>
+              <DropdownMenu.Label className="px-2 pb-1 text-xs text-ink-2">
+                {c.name}: {c.type === "formula" ? `worked out, ${c.result}` : c.type}
+                {c.locked ? ", locked" : ""}
+              </DropdownMenu.Label>
+              <Item onSelect={() => onOrder(c, false, false)}>In its order</Item>
+              <Item onSelect={() => onOrder(c, true, false)}>In its order, from the last</Item>
+              {(view.sort?.length ?? 0) > 0 && order < 0 && (
+                <Item onSelect={() => onOrder(c, false, true)}>Then by this, among equals</Item>
+              )}
+              <Item onSelect={() => onFilter(c)}>Only rows where it …</Item>
+              {may && (
+                <>
+                  <DropdownMenu.Separator className="my-1 h-px bg-hair-2" />
+                  {!(hasKey && i === 0) && <Item onSelect={() => onHide(c)}>Hide</Item>}
+                  {!(hasKey && i === 0) && (
+                    <Item onSelect={() => onFreeze(sheet.frozen === nth ? 0 : nth)}>
+                      {sheet.frozen === nth ? "Let all columns slide" : "Keep in sight up to here"}
+                    </Item>
+                  )}
+                  <Item onSelect={() => onEdit(c)}>Change this column …</Item>
+                </>
+              )}
+            </DropdownMenu.Content>
+          </DropdownMenu.Portal>
+        </DropdownMenu.Root>
+        {may && !(hasKey && i === 0) && <Edge width={widthOf(c)} onWidth={(w) => onWidth(c, w)} />}
+      </div>
+    );
+  };
+  return (
+    <div role="rowgroup" className="sticky top-0 z-20" style={{ width }}>
+      <div role="row" aria-rowindex={1} className="flex h-[38px] items-end border-b border-hair bg-paper text-xs text-ink-2">
+        {hasKey ? (
+          head(columns[0] as Column, 0, { width: keyWidth, left: 0 }, "sticky! z-10 bg-paper")
+        ) : (
+          <div
+            role="columnheader"
+            className="sticky left-0 z-10 flex h-full flex-none items-end bg-paper px-2.5 pb-1 font-[550]"
+            style={{ width: keyWidth }}
+          >
+            Row
+          </div>
+        )}
+        <div
+          role="columnheader"
+          className="sticky z-10 h-full flex-none border-r border-hair bg-paper"
+          style={{ left: keyWidth, width: axis.width }}
+        >
+          <span className="sr-only">Track</span>
+          <AxisHead axis={axis} />
+        </div>
+        {columns.map((c, i) =>
+          hasKey && i === 0 ? null : head(c, i, { width: widthOf(c), left: left[i] }, left[i] !== undefined ? "sticky! z-10 bg-paper" : ""),
+        )}
+      </div>
+    </div>
+  );
+}
+
+function Item({ onSelect, children }: { onSelect: () => void; children: React.ReactNode }) {
+  return (
+    <DropdownMenu.Item
+      className="cursor-pointer rounded-sm px-2 py-1 outline-none data-[highlighted]:bg-wash"
+      // What opens from here does so once the menu has closed and given the focus back.
+      onSelect={() => window.setTimeout(onSelect, 0)}
+    >
+      {children}
+    </DropdownMenu.Item>
+  );
+}
+
+function Edge({ width, onWidth }: { width: number; onWidth: (w: number) => void }) {
+  const [dragged, setDragged] = useState<number | null>(null);
+  const from = useRef({ x: 0, width });
+  return (
+    <div
+      className="absolute top-0 right-0 z-10 h-full w-1.5 cursor-col-resize border-r-2 border-transparent hover:border-juniper"
+      title="Pull to make the column wider"
+      onPointerDown={(e) => {
+        e.preventDefault();
+        e.currentTarget.setPointerCapture(e.pointerId);
+        from.current = { x: e.clientX, width };
+        setDragged(0);
+      }}
+      onPointerMove={(e) => dragged !== null && setDragged(e.clientX - from.current.x)}
+      onPointerUp={(e) => {
+        setDragged(null);
+        const w = Math.max(48, Math.min(900, from.current.width + e.clientX - from.current.x));
+        if (w !== width) onWidth(w);
+      }}
+    >
+      {dragged !== null && <div className="absolute top-0 h-[600px] border-r border-juniper" style={{ right: -dragged }} />}
+    </div>
+  );
+}

@@ -1,0 +1,59 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useRef } from "react";
+import { http, type Schemas } from "../../api/client";
+import { count } from "../../parts/time";
+
+type Job = Schemas["Job"];
+const look = 400;
+
+// Follows work that goes on by itself until it ends.
+export function useJob(id: string | undefined, onEnd: (j: Job) => void) {
+  const ended = useRef(onEnd);
+  useEffect(() => {
+    ended.current = onEnd;
+  });
+  const q = useQuery({
+    queryKey: ["job", id],
+    enabled: id !== undefined,
+    queryFn: async () => {
+      const { data, error } = await http.GET("/jobs/{job}", { params: { path: { job: id ?? "" } } });
+      if (error) throw error;
+      return data;
+    },
+    refetchInterval: (x) => (x.state.data && x.state.data.state !== "running" ? false : look),
+  });
+  const state = q.data?.state;
+  const told = useRef("");
+  useEffect(() => {
+    if (q.data && state !== "running" && told.current !== q.data.id) {
+      told.current = q.data.id;
+      ended.current(q.data);
+    }
+  }, [q.data, state]);
+  return q.data;
+}
+
+// How far it has come, with the time left, and the way to stop it.
+export function JobLine({ job, what }: { job: Job; what: string }) {
+  const client = useQueryClient();
+  const stop = async () => {
+    await http.DELETE("/jobs/{job}", { params: { path: { job: job.id } } });
+    await client.invalidateQueries({ queryKey: ["job", job.id] });
+  };
+  const share = job.total > 0 ? job.done / job.total : 0;
+  return (
+    <div className="flex flex-wrap items-center gap-x-4 gap-y-1" role="status">
+      <span>
+        {what} {job.done.toLocaleString("en-GB")} of {count(job.total, "row")}
+        {job.secondsLeft > 1
+          ? `, about ${job.secondsLeft < 90 ? count(job.secondsLeft, "second") : count(Math.round(job.secondsLeft / 60), "minute")} left`
+          : ""}
+        . It goes on if you leave this page.
+      </span>
+      <progress className="h-1.5 w-56 accent-juniper" max={1} value={share} aria-label={what} />
+      <button type="button" className="link" onClick={() => void stop()}>
+        Stop; change nothing
+      </button>
+    </div>
+  );
+}

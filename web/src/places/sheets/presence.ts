@@ -1,0 +1,92 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { useEffect, useRef, useState } from "react";
+import { onChange } from "../../api/live";
+import { http, type Row, type Schemas } from "../../api/client";
+import { useSession } from "../../parts/session";
+
+export type Colleague = Schemas["Colleague"];
+
+const beat = 4000;
+const page = Array.from(crypto.getRandomValues(new Uint8Array(12)), (b) => b.toString(16).padStart(2, "0")).join("");
+
+// Says where this page is in a sheet, and hears who else is in it.
+export function usePresence(sheet: string, at: { row?: string; column?: string }) {
+  const [there, setThere] = useState<Colleague[]>([]);
+  const place = useRef(at);
+  useEffect(() => {
+    place.current = at;
+  });
+  useEffect(() => {
+    let on = true;
+    const tell = async (leaves = false) => {
+      try {
+        const { data } = await http.POST("/sheets/{sheet}/presence", {
+          params: { path: { sheet } },
+          body: { page, ...place.current, leaves },
+          keepalive: leaves,
+        });
+        if (data && on && !leaves) setThere(data);
+      } catch {
+        // Heard again at the next beat.
+      }
+    };
+    void tell();
+    const t = window.setInterval(() => void tell(), beat);
+    const leave = () => void tell(true);
+    window.addEventListener("pagehide", leave);
+    return () => {
+      on = false;
+      window.clearInterval(t);
+      window.removeEventListener("pagehide", leave);
+      leave();
+    };
+  }, [sheet]);
+  return there;
+}
+
+export function initials(name: string): string {
+  const w = name
+    .replace(/\(.*\)/, "")
+    .trim()
+    .split(/\s+/);
+  return ((w[0]?.[0] ?? "") + (w.length > 1 ? (w[w.length - 1]?.[0] ?? "") : "")).toUpperCase();
+}
+
+// For how long a colleague's edit is shown as theirs.
+const shown = 9000;
+
+// What colleagues have just changed: for a row, who, and what its cells were
+// before.
+export function useTouched(sheet: string) {
+  const client = useQueryClient();
+  const me = useSession().person?.name;
+  const [touched, setTouched] = useState(new Map<string, { who: string; cells: string[]; until: number }>());
+  useEffect(() => {
+    const stop = onChange((c) => {
+      const fresh = Object.entries(c.actors ?? {}).filter(([, who]) => who !== me);
+      if (fresh.length === 0 || !c.sheets.includes(sheet)) return;
+      const before = new Map<string, Row>();
+      for (const [, p] of client.getQueriesData<Schemas["RowPage"]>({ queryKey: ["rows", sheet] }))
+        for (const r of p?.rows ?? []) before.set(r.id, r);
+      setTouched((old) => {
+        const next = new Map(old);
+        for (const [row, who] of fresh) {
+          const r = before.get(row);
+          if (r) next.set(row, { who, cells: next.get(row)?.cells ?? r.cells.map((x) => x.text), until: Date.now() + shown });
+        }
+        return next;
+      });
+    });
+    const t = window.setInterval(() => {
+      setTouched((old) => {
+        const next = new Map([...old].filter(([, v]) => v.until > Date.now()));
+        return next.size === old.size ? old : next;
+      });
+    }, 1500);
+    return () => {
+      stop();
+      window.clearInterval(t);
+    };
+  }, [sheet, client, me]);
+  return touched;
+}

@@ -1,0 +1,170 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { toast } from "sonner";
+import { api, http, type Schemas, type Sheet, words } from "../../api/client";
+import { useMay, useNow, useZone } from "../../parts/session";
+import { moment } from "../../parts/time";
+
+// Tokens let programs at the rows: what a new one may, and those that are there.
+export function Tokens({ sheet }: { sheet?: Sheet }) {
+  const q = api.useQuery("get", "/tokens");
+  const [name, setName] = useState("");
+  const [role, setRole] = useState<Schemas["Role"]>("editor");
+  const [secret, setSecret] = useState("");
+  const coordinator = useMay("coordinator");
+  const client = useQueryClient();
+  const now = useNow();
+  const zone = useZone();
+  const at = (t: string) => moment(t, zone, now);
+  const add = async () => {
+    const { data, error } = await http.POST("/tokens", { body: { name, role, sheet: sheet?.id } });
+    if (error) return void toast.error(words(error));
+    setSecret(data.secret);
+    setName("");
+    await client.invalidateQueries({ queryKey: ["get", "/tokens"] });
+  };
+  const revoke = async (id: string) => {
+    const { error } = await http.DELETE("/tokens/{token}", { params: { path: { token: id } } });
+    if (error) toast.error(words(error));
+    await client.invalidateQueries({ queryKey: ["get", "/tokens"] });
+  };
+  const shown = (q.data ?? []).filter((t) => !sheet || t.sheet === "" || t.sheet === sheet.name);
+  return (
+    <>
+      <form
+        className="flex flex-wrap items-center gap-3"
+        onSubmit={(e) => {
+          e.preventDefault();
+          if (name.trim()) void add();
+        }}
+      >
+        <label className="flex items-center gap-2">
+          A token for
+          <input className="field w-56" value={name} placeholder="the program that will use it" onChange={(e) => setName(e.target.value)} />
+        </label>
+        <label className="flex items-center gap-2">
+          which may
+          <select className="field" value={role} onChange={(e) => setRole(e.target.value as Schemas["Role"])}>
+            <option value="reader">read rows</option>
+            <option value="editor">read and change rows</option>
+            {coordinator && <option value="coordinator">change locked columns too</option>}
+          </select>
+        </label>
+        <button type="submit" className="act-plain" disabled={!name.trim()}>
+          Make the token
+        </button>
+        <span className="text-ink-2">{sheet ? "It opens this sheet alone." : "It opens all sheets."}</span>
+      </form>
+      {secret && (
+        <div className="mt-3 border-l-2 border-marigold-fill pl-3" role="status">
+          <p>This is shown once. Give it to the program, and keep it as you would a password.</p>
+          <p className="mt-1 flex flex-wrap items-baseline gap-3">
+            <code className="font-mono text-xs break-all">{secret}</code>
+            <button
+              type="button"
+              className="link"
+              onClick={() => {
+                void navigator.clipboard.writeText(secret);
+                toast("The token is copied.");
+              }}
+            >
+              copy
+            </button>
+            <button type="button" className="link" onClick={() => setSecret("")}>
+              I have it
+            </button>
+          </p>
+        </div>
+      )}
+      {shown.length > 0 && (
+        <table className="tbl mt-4 max-w-4xl">
+          <thead>
+            <tr>
+              <th>Token</th>
+              <th>Of</th>
+              <th>Opens</th>
+              <th>May</th>
+              <th>Made</th>
+              <th>Last used</th>
+              <th />
+            </tr>
+          </thead>
+          <tbody>
+            {shown.map((t) => (
+              <tr key={t.id} className={t.revoked ? "text-ink-2" : ""}>
+                <td>{t.name}</td>
+                <td>{t.person}</td>
+                <td>{t.sheet || "all sheets"}</td>
+                <td>{t.role === "reader" ? "read" : t.role === "editor" ? "read and change" : "change locked columns too"}</td>
+                <td>{at(t.createdAt)}</td>
+                <td>{t.usedAt ? at(t.usedAt) : "never"}</td>
+                <td className="text-right">
+                  {t.revoked ? (
+                    "revoked"
+                  ) : (
+                    <button type="button" className="link text-brick!" onClick={() => void revoke(t.id)}>
+                      Revoke
+                    </button>
+                  )}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </>
+  );
+}
+
+// How other programs get at a sheet's rows.
+export function ProgramsPart({ sheet }: { sheet: Sheet }) {
+  const key = sheet.columns.find((c) => c.id === sheet.key);
+  const other = sheet.columns.find((c) => c.id !== sheet.key && c.type !== "formula");
+  const base = `${location.origin}/api/sheets/${sheet.id}/rows`;
+  const auth = '-H "Authorization: Bearer $TOKEN"';
+  const examples = [
+    ["Read rows", `curl -s ${auth} "${base}?limit=100"`],
+    [
+      "Add a row, once however often it is asked",
+      `curl -s ${auth} -H "Content-Type: application/json" -H "Idempotency-Key: arrival-7" \\\n  -d '{"cells": {"${key?.name ?? other?.name ?? "Name"}": "…"}}' "${base}"`,
+    ],
+    ...(key && other
+      ? [
+          [
+            "Change the row with a key, or add it",
+            `curl -s -X PUT ${auth} -H "Content-Type: application/json" \\\n  -d '{"cells": {"${other.name}": "…"}}' "${base}/by-key/KEY"`,
+          ],
+          ["Delete the row with a key", `curl -s -X DELETE ${auth} "${base}/by-key/KEY"`],
+        ]
+      : []),
+  ];
+  return (
+    <div className="min-h-0 flex-1 overflow-auto px-5 py-4" tabIndex={0} role="region" aria-label="Other programs">
+      <p className="mb-4 max-w-3xl font-letter text-[15px] leading-6">
+        A program adds and changes rows over HTTP, with a token. What it does stands in the history under its name, and counts like any
+        edit.
+      </p>
+      <Tokens sheet={sheet} />
+      <h2 className="mt-6 mb-1">How it asks</h2>
+      <dl>
+        {examples.map(([what, code]) => (
+          <div key={what} className="mb-3">
+            <dt className="text-ink-2">{what}</dt>
+            <dd>
+              <pre className="overflow-auto border border-hair-2 bg-sheet p-2.5 font-mono text-xs leading-5" tabIndex={0}>
+                {code}
+              </pre>
+            </dd>
+          </div>
+        ))}
+      </dl>
+      <p className="text-ink-2">
+        Cells go by the columns’ names or ids, as one would type them.{" "}
+        <a className="link" href="/api/openapi.json" target="_blank" rel="noreferrer">
+          The whole description
+        </a>{" "}
+        (OpenAPI) has every call, with examples that can be run.
+      </p>
+    </div>
+  );
+}

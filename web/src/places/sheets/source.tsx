@@ -1,0 +1,206 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { toast } from "sonner";
+import { api, http, type Schemas, type Sheet, words } from "../../api/client";
+import { useNow } from "../../parts/session";
+import { count, moment } from "../../parts/time";
+
+type Source = Schemas["Source"];
+const blank: Source = { place: "", worksheet: "", headingRow: 0, everyMinutes: 60, atTime: "", share: 33, keep: false, paused: false };
+
+// A file that somebody else keeps and the sheet follows.
+export function SourcePart({ sheet }: { sheet: Sheet }) {
+  const path = { sheet: sheet.id };
+  const q = api.useQuery("get", "/sheets/{sheet}/source", { params: { path } }, { refetchInterval: 5000 });
+  const [draft, setDraft] = useState<Source>();
+  const [error, setError] = useState("");
+  const client = useQueryClient();
+  const now = useNow();
+  const state = q.data;
+  if (!state) return null;
+  const s = draft ?? state.source ?? blank;
+  const put = (x: Partial<Source>) => setDraft({ ...s, ...x });
+  const done = async (error: unknown, said: string) => {
+    if (error) return setError(words(error));
+    setError("");
+    setDraft(undefined);
+    toast.success(said);
+    await client.invalidateQueries();
+  };
+  const save = async () => {
+    const { error } = await http.PUT("/sheets/{sheet}/source", { params: { path }, body: s });
+    await done(error, "The sheet follows the file. It is looked at now.");
+  };
+  const refresh = async (overrule: boolean) => {
+    const { error } = await http.POST("/sheets/{sheet}/source/refresh", { params: { path }, body: { overrule } });
+    await done(error, "It is looked at now.");
+  };
+  const drop = async () => {
+    const { error } = await http.DELETE("/sheets/{sheet}/source", { params: { path } });
+    await done(error, "The sheet follows nothing any more. Its rows stay.");
+  };
+  const at = (t: string) => moment(t, sheet.zone, now);
+  const key = sheet.columns.find((c) => c.id === sheet.key);
+  return (
+    <div className="min-h-0 flex-1 overflow-auto px-5 py-4" tabIndex={0} role="region" aria-label="Source">
+      <div className="flex flex-wrap gap-x-16 gap-y-6">
+        <div className="w-[520px] max-w-full">
+          <p className="mb-4 font-letter text-[15px] leading-6">
+            {state.source
+              ? state.source.paused
+                ? `Following ${state.source.place} is paused.`
+                : `The sheet follows ${state.source.place}${state.nextAt ? `; it is looked at next ${at(state.nextAt)}` : ""}.`
+              : "The sheet follows no file yet. Say where one is, and its rows are met with these by key whenever it changes."}
+          </p>
+          {state.trouble && (
+            <div role="alert" className="mb-4 border-l-2 border-brick pl-3">
+              <p>{state.trouble}</p>
+              <p className="mt-1 text-ink-2">Nothing was changed.</p>
+              {state.trouble.includes("would change") && (
+                <button type="button" className="act-plain mt-2" onClick={() => void refresh(true)}>
+                  Take it in all the same
+                </button>
+              )}
+            </div>
+          )}
+          {!key && (
+            <p className="mb-4 text-marigold">
+              The sheet has no key column: every look would add all rows again. Choose one under Columns first.
+            </p>
+          )}
+          <label className="block">
+            <span className="mb-1 block">Where it is</span>
+            <input
+              className="field w-full"
+              value={s.place}
+              placeholder={state.folder ? "folder/file.csv in the watched folder, or https://…" : "https://…/file.csv"}
+              onChange={(e) => put({ place: e.target.value })}
+            />
+          </label>
+          <div className="mt-3 flex flex-wrap items-center gap-x-3 gap-y-2">
+            Look at it
+            <select
+              className="field"
+              aria-label="How often"
+              value={s.atTime ? "day" : "minutes"}
+              onChange={(e) => put(e.target.value === "day" ? { atTime: "07:00" } : { atTime: "" })}
+            >
+              <option value="minutes">every so often</option>
+              <option value="day">every day</option>
+            </select>
+            {s.atTime ? (
+              <label className="flex items-center gap-2">
+                at
+                <input className="field w-18" value={s.atTime} onChange={(e) => put({ atTime: e.target.value })} />
+              </label>
+            ) : (
+              <label className="flex items-center gap-2">
+                every
+                <input
+                  type="number"
+                  min={1}
+                  className="field w-20"
+                  value={s.everyMinutes}
+                  onChange={(e) => put({ everyMinutes: Number(e.target.value) })}
+                />
+                minutes
+              </label>
+            )}
+          </div>
+          <label className="mt-3 flex flex-wrap items-center gap-2">
+            Change nothing where it would change more than
+            <input
+              type="number"
+              min={0}
+              max={100}
+              className="field w-18"
+              value={s.share}
+              onChange={(e) => put({ share: Number(e.target.value) })}
+            />
+            per cent of the rows
+          </label>
+          <label className="mt-3 flex items-center gap-2">
+            Rows that it no longer has
+            <select className="field" value={s.keep ? "keep" : "gone"} onChange={(e) => put({ keep: e.target.value === "keep" })}>
+              <option value="gone">are marked as gone</option>
+              <option value="keep">stay as they are</option>
+            </select>
+          </label>
+          <div className="mt-3 flex flex-wrap items-center gap-4 text-ink-2">
+            <label className="flex items-center gap-2">
+              Worksheet
+              <input
+                className="field w-36"
+                value={s.worksheet}
+                placeholder="the first"
+                onChange={(e) => put({ worksheet: e.target.value })}
+              />
+            </label>
+            <label className="flex items-center gap-2">
+              Columns named in row
+              <input
+                type="number"
+                min={1}
+                className="field w-18"
+                value={s.headingRow || ""}
+                placeholder="first"
+                onChange={(e) => put({ headingRow: Number(e.target.value) || 0 })}
+              />
+            </label>
+          </div>
+          <p role="alert" className="mt-3 text-brick">
+            {error}
+          </p>
+          <div className="mt-3 flex flex-wrap items-center gap-4">
+            <button
+              type="button"
+              className="act"
+              disabled={!s.place.trim() || (!draft && state.source !== undefined)}
+              onClick={() => void save()}
+            >
+              {state.source ? "Change it" : "Follow this file"}
+            </button>
+            {state.source && (
+              <>
+                <button type="button" className="act-plain" onClick={() => void refresh(false)}>
+                  Look at it now
+                </button>
+                <button
+                  type="button"
+                  className="link"
+                  onClick={async () => {
+                    const { error } = await http.PUT("/sheets/{sheet}/source", {
+                      params: { path },
+                      body: { ...(state.source as Source), paused: !state.source?.paused },
+                    });
+                    await done(error, state.source?.paused ? "It is followed again." : "Paused.");
+                  }}
+                >
+                  {state.source.paused ? "Follow it again" : "Pause"}
+                </button>
+                <button type="button" className="link text-brick!" onClick={() => void drop()}>
+                  Follow it no more
+                </button>
+              </>
+            )}
+          </div>
+        </div>
+        <div className="min-w-[380px] flex-1">
+          <h2 className="mb-1">What looking at it came to</h2>
+          {(state.log ?? []).length === 0 && <p className="text-ink-2">It has not been looked at yet.</p>}
+          <table className="tbl">
+            <tbody>
+              {(state.log ?? []).map((l, i) => (
+                <tr key={i}>
+                  <td className="w-32 whitespace-nowrap text-ink-2">{at(l.at)}</td>
+                  <td className={l.kind === "refresh-failed" ? "text-brick" : l.kind === "looked" ? "text-ink-2" : ""}>{l.words}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+          {(state.log ?? []).length >= 20 && <p className="py-2 text-ink-2">The last {count(20, "look")}.</p>}
+        </div>
+      </div>
+    </div>
+  );
+}

@@ -1,0 +1,70 @@
+import { useEffect, useState } from "react";
+import { upload, words } from "../../api/client";
+import type { Choice, Guess, Preview } from "./filecolumns";
+
+// A file of rows that is being looked at: what was found in it, what a person
+// chose, and how the chosen types fit. Nothing is written.
+export function useFile(sheet: string | undefined, locale: string) {
+  const [file, setFile] = useState<File>();
+  const [preview, setPreview] = useState<Preview>();
+  const [guesses, setGuesses] = useState<Guess[]>([]);
+  const [choices, setChoices] = useState<Choice[]>([]);
+  const [answered, setAnswered] = useState<Record<number, boolean>>({});
+  const [part, setPart] = useState({ worksheet: "", heading: "" });
+  const [error, setError] = useState("");
+  const [busy, setBusy] = useState(false);
+
+  const look = async (f: File, p = { worksheet: "", heading: "" }, l = locale) => {
+    setFile(f);
+    setPart(p);
+    setError("");
+    setBusy(true);
+    try {
+      const got = await upload<Preview>("/imports", { locale: l, ...p, ...(sheet ? { sheet } : {}), file: f });
+      setPreview(got);
+      setGuesses(got.columns);
+      setChoices(
+        got.columns.map((c) => ({
+          name: c.name,
+          type: c.type,
+          order: c.order,
+          skip: false,
+          ...(sheet ? { to: c.to || (c.filled > 0 ? "+" : "") } : {}),
+        })),
+      );
+      setAnswered({});
+      return got;
+    } catch (e) {
+      setPreview(undefined);
+      setError(words(e));
+    } finally {
+      setBusy(false);
+    }
+  };
+  // Measured anew when a type, order or target changes, not at each letter of a name.
+  const shape = choices.map((c) => c.type + (c.order ?? "") + (c.to ?? "")).join();
+  useEffect(() => {
+    if (!file || choices.length === 0) return;
+    const t = window.setTimeout(async () => {
+      try {
+        const spec = JSON.stringify({
+          name: "unnamed",
+          zone: "UTC",
+          locale,
+          key: -1,
+          address: -1,
+          columns: choices.map((c) => ({ ...c, name: c.name || "unnamed" })),
+        });
+        const measured = await upload<Guess[]>("/imports/measure", { spec, ...part, ...(sheet ? { sheet } : {}), file });
+        setGuesses((old) => measured.map((m, i) => ({ ...m, askDay: old[i]?.askDay ?? false })));
+      } catch (e) {
+        setError(words(e));
+      }
+    }, 200);
+    return () => window.clearTimeout(t);
+    // eslint-disable-next-line react-hooks/exhaustive-deps -- see above
+  }, [shape, file]);
+  const put = (i: number, c: Partial<Choice>) => setChoices((list) => list.map((x, k) => (k === i ? { ...x, ...c } : x)));
+  const answer = (i: number) => setAnswered((a) => ({ ...a, [i]: true }));
+  return { file, preview, guesses, choices, answered, part, error, busy, look, put, answer, setError };
+}

@@ -1,0 +1,229 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { toast } from "sonner";
+import { api, type Condition, http, type Schemas, type Sheet, words } from "../../api/client";
+import { Blank } from "../../parts/picker";
+import { useMay } from "../../parts/session";
+import { sameView, type View } from "./view";
+
+type Kept = Schemas["View"];
+
+// The order of a view: some columns, the first deciding.
+export function OrderPicker({
+  sheet,
+  sort,
+  onChange,
+}: {
+  sheet: Sheet;
+  sort: Schemas["SortKey"][];
+  onChange: (s: Schemas["SortKey"][]) => void;
+}) {
+  const left = sheet.columns.filter((c) => !sort.some((k) => k.column === c.id));
+  const put = (i: number, k: Schemas["SortKey"] | null) =>
+    onChange(k ? sort.map((x, n) => (n === i ? k : x)) : sort.filter((_, n) => n !== i));
+  return (
+    <div className="flex flex-col gap-2">
+      {sort.map((k, i) => (
+        <div key={k.column} className="flex items-center gap-2">
+          <span className="w-10 text-ink-2">{i === 0 ? "by" : "then"}</span>
+          <select
+            className="field"
+            aria-label={`Column ${i + 1} of the order`}
+            value={k.column}
+            onChange={(e) => put(i, { ...k, column: e.target.value })}
+          >
+            {sheet.columns
+              .filter((c) => c.id === k.column || left.includes(c))
+              .map((c) => (
+                <option key={c.id} value={c.id}>
+                  {c.name}
+                </option>
+              ))}
+          </select>
+          <label className="flex items-center gap-1.5">
+            <input
+              type="checkbox"
+              className="accent-juniper"
+              checked={k.down ?? false}
+              onChange={(e) => put(i, { ...k, down: e.target.checked })}
+            />
+            from the last
+          </label>
+          <button
+            type="button"
+            className="link"
+            aria-label={`Not by ${sheet.columns.find((c) => c.id === k.column)?.name}`}
+            onClick={() => put(i, null)}
+          >
+            take away
+          </button>
+        </div>
+      ))}
+      {sort.length < 4 && left.length > 0 && (
+        <label className="flex items-center gap-2">
+          <span className="w-10 text-ink-2">{sort.length === 0 ? "by" : "then"}</span>
+          <select
+            className="field"
+            aria-label="Another column of the order"
+            value=""
+            onChange={(e) => e.target.value && onChange([...sort, { column: e.target.value }])}
+          >
+            <option value="">{sort.length === 0 ? "the order of entry" : "…"}</option>
+            {left.map((c) => (
+              <option key={c.id} value={c.id}>
+                {c.name}
+              </option>
+            ))}
+          </select>
+        </label>
+      )}
+    </div>
+  );
+}
+
+// Kept views: one's own and those that others share.
+export function ViewPicker({
+  sheet,
+  view,
+  current,
+  onUse,
+}: {
+  sheet: Sheet;
+  view: View;
+  current?: string;
+  onUse: (v: Kept | null) => void;
+}) {
+  const q = api.useQuery("get", "/sheets/{sheet}/views", { params: { path: { sheet: sheet.id } } });
+  const client = useQueryClient();
+  const mayShare = useMay("editor");
+  const [open, setOpen] = useState(false);
+  const [name, setName] = useState("");
+  const [shared, setShared] = useState(false);
+  const views = q.data ?? [];
+  const here = views.find((v) => v.id === current);
+  const changed = here && !sameView(here.spec as View, view);
+  const done = async (v: Kept | undefined, error: unknown) => {
+    if (error) return void toast.error(words(error));
+    await client.invalidateQueries({ queryKey: ["get", "/sheets/{sheet}/views"] });
+    if (v) onUse(v);
+    setName("");
+  };
+  const spec = view as { filter?: Condition };
+  const keep = async () => {
+    const { data, error } = await http.POST("/sheets/{sheet}/views", {
+      params: { path: { sheet: sheet.id } },
+      body: { name, shared, spec },
+    });
+    await done(data, error);
+  };
+  const update = async (v: Kept, body: Partial<Schemas["ViewSave"]>) => {
+    const { data, error } = await http.PUT("/sheets/{sheet}/views/{view}", {
+      params: { path: { sheet: sheet.id, view: v.id } },
+      body: { name: v.name, shared: v.shared, spec: v.spec, ...body },
+    });
+    await done(data, error);
+  };
+  const forget = async (v: Kept) => {
+    const { error } = await http.DELETE("/sheets/{sheet}/views/{view}", { params: { path: { sheet: sheet.id, view: v.id } } });
+    await done(undefined, error);
+    if (!error) onUse(null);
+  };
+  return (
+    <Blank
+      title="Kept views of this sheet"
+      words={here ? `“${here.name}”${changed ? ", changed" : ""}` : views.length > 0 ? "a kept view" : "keep this view"}
+      label="View"
+      open={open}
+      onOpenChange={setOpen}
+    >
+      <div className="w-[380px]">
+        {views.length === 0 && <p className="text-ink-2">None yet. A view keeps which rows are shown, and in which order.</p>}
+        <ul>
+          {views.map((v) => (
+            <li key={v.id} className="flex items-baseline gap-3 border-b border-hair-2 py-1.5">
+              <button
+                type="button"
+                className={`min-w-0 flex-1 truncate text-left hover:underline ${v.id === current ? "font-[650]" : ""}`}
+                onClick={() => {
+                  onUse(v);
+                  setOpen(false);
+                }}
+              >
+                {v.name}
+              </button>
+              <span className="text-xs text-ink-2">{v.mine ? (v.shared ? "yours, shared" : "yours") : `shared by ${v.by}`}</span>
+              <button
+                type="button"
+                className="link text-xs"
+                title={v.shared ? "Copy a link that can be sent" : "Only a shared view opens for others"}
+                onClick={() => {
+                  void navigator.clipboard.writeText(`${location.origin}/sheets/${sheet.id}?view=${v.id}`);
+                  toast(v.shared ? "The link is copied." : "The link is copied. It opens for you alone, until you share the view.");
+                }}
+              >
+                link
+              </button>
+              {v.mine && (
+                <button type="button" className="link text-xs" onClick={() => void forget(v)}>
+                  forget
+                </button>
+              )}
+            </li>
+          ))}
+        </ul>
+        {here?.mine && changed && (
+          <button type="button" className="act-plain mt-3" onClick={() => void update(here, { spec })}>
+            Keep “{here.name}” as it is now
+          </button>
+        )}
+        {here?.mine && mayShare && (
+          <label className="mt-3 flex items-center gap-2">
+            <input
+              type="checkbox"
+              className="accent-juniper"
+              checked={here.shared}
+              onChange={(e) => void update(here, { shared: e.target.checked })}
+            />
+            share “{here.name}” with all who see the sheet
+          </label>
+        )}
+        {here && (
+          <button
+            type="button"
+            className="link mt-3 block"
+            onClick={() => {
+              onUse(null);
+              setOpen(false);
+            }}
+          >
+            Show all rows again
+          </button>
+        )}
+        <form
+          className="mt-3 flex flex-wrap items-center gap-2 border-t border-hair-2 pt-3"
+          onSubmit={(e) => {
+            e.preventDefault();
+            if (name.trim()) void keep();
+          }}
+        >
+          <input
+            className="field w-44"
+            aria-label="Name of the view"
+            placeholder="Name"
+            value={name}
+            onChange={(e) => setName(e.target.value)}
+          />
+          {mayShare && (
+            <label className="flex items-center gap-1.5">
+              <input type="checkbox" className="accent-juniper" checked={shared} onChange={(e) => setShared(e.target.checked)} />
+              share
+            </label>
+          )}
+          <button type="submit" className="act-plain" disabled={!name.trim()}>
+            Keep what is shown
+          </button>
+        </form>
+      </div>
+    </Blank>
+  );
+}

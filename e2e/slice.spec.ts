@@ -20,7 +20,7 @@ test("from a CSV to delivered emails, each once", async ({ page }) => {
   await test.step("bring rows in", async () => {
     await page.getByRole("link", { name: "Sheets", exact: true }).click();
     await page.getByRole("link", { name: "Bring a sheet in" }).click();
-    await page.getByLabel("CSV file").setInputFiles({
+    await page.getByLabel("File of rows").setInputFiles({
       name: "Group visits.csv",
       mimeType: "text/csv",
       buffer: Buffer.from(csv),
@@ -170,8 +170,8 @@ test("from a CSV to delivered emails, each once", async ({ page }) => {
     await ask(page, "DELETE", `/sheets/${sheet}/rows/${b1}`);
     await ask(page, "POST", `/sheets/${sheet}/rows/${b1}/restore`);
     await page.goto(sheetPath);
-    await page.getByRole("button", { name: "Bring rows in" }).click();
-    await page.getByLabel("CSV file").setInputFiles({
+    await page.getByRole("link", { name: "Bring rows in" }).click();
+    await page.getByLabel("File of rows").setInputFiles({
       name: "again.csv",
       mimeType: "text/csv",
       buffer: Buffer.from(
@@ -183,7 +183,9 @@ test("from a CSV to delivered emails, each once", async ({ page }) => {
           .reduce((s, l) => `${s}\n${l}`, csv.split("\n")[0] as string),
       ),
     });
-    await page.getByRole("button", { name: /^Add 0, change/ }).click();
+    await page.getByRole("button", { name: "See what 5 rows would change" }).click();
+    await page.getByRole("button", { name: /^Change 1/ }).click();
+    await expect(page.getByText(/0 rows added, 1 changed/)).toBeVisible();
     await ask(page, "POST", "/clock", { to: "day" });
     expect((await mails(page, "Your visit on 4 Apr")).total).toBe(4);
     const log = await ask<{ counts: Record<string, number> }>(page, "GET", `/log?sheet=${sheet}`);

@@ -78,7 +78,7 @@ func serve(ctx context.Context, l net.Listener, h *api.Handler) error {
 
 func engineOptions(key *engine.Key) (engine.Options, error) {
 	n, err := envInt("NIVOT_CONNECTIONS")
-	return engine.Options{Connections: n, Key: key}, err
+	return engine.Options{Connections: n, Key: key, Sources: os.Getenv("NIVOT_SOURCES")}, err
 }
 
 func openStore(ctx context.Context) (*store.Store, error) {
@@ -233,6 +233,9 @@ func runDemo(ctx context.Context, args []string) error {
 	return runMuseum(ctx, s, key, l, dsn, *short)
 }
 
+// driveEvery is how often the simulated shared drive changes.
+const driveEvery = 90 * time.Second
+
 // runMuseum sets the demo up where it is new, and serves it.
 func runMuseum(ctx context.Context, s *store.Store, key *engine.Key, l net.Listener, dsn string, short bool) error {
 	ready, err := demo.IsSetUp(ctx, s)
@@ -253,6 +256,13 @@ func runMuseum(ctx context.Context, s *store.Store, key *engine.Key, l net.Liste
 		return err
 	}
 	opts, err := engineOptions(key)
+	if err != nil {
+		return err
+	}
+	if opts.Sources == "" {
+		opts.Sources = filepath.Join(env("NIVOT_VAR"), "shared-drive")
+	}
+	drive, err := demo.OpenDrive(opts.Sources, clock.Now, !ready)
 	if err != nil {
 		return err
 	}
@@ -281,6 +291,9 @@ func runMuseum(ctx context.Context, s *store.Store, key *engine.Key, l net.Liste
 	kept.Go(func() { clock.Keep(ctx) })
 	defer kept.Wait()
 	go clock.Follow(ctx)
+	if !short { // short is for tests, in which nothing changes by itself
+		go drive.Run(ctx, driveEvery)
+	}
 	fmt.Printf("\nNivot, the demo: %s\n\n  Practice time %s. Sign in as one of these; the accounts are for the demo only.\n\n",
 		o.PublicURL, clock.Now().In(zone).Format("Mon 2 January 2006, 15:04"))
 	for _, a := range demo.Accounts {
@@ -302,6 +315,9 @@ func setUp(ctx context.Context, e *engine.Engine, clock *demo.Clock, smtp int) e
 		return err
 	}
 	if _, err := clock.Advance(ctx, demo.Start); err != nil {
+		return err
+	}
+	if err := demo.Share(ctx, e); err != nil {
 		return err
 	}
 	return demo.Done(ctx, e.Store)

@@ -8,6 +8,7 @@ import (
 	"io"
 	"mime/multipart"
 	"path"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -138,7 +139,7 @@ func (s *Server) PreviewImport(ctx context.Context, r PreviewImportRequestObject
 		guesses[i] = g
 		x := toGuess(name, g)
 		if into != nil {
-			x.To = &to[i]
+			x.To = ptr(target(into, t.Heading[i], to[i], g.Filled > 0, matches))
 		}
 		out.Columns = append(out.Columns, x)
 		if g.Type == value.Email && out.Address < 0 {
@@ -154,6 +155,23 @@ func (s *Server) PreviewImport(ctx context.Context, r PreviewImportRequestObject
 	}
 	return out, nil
 }
+
+// target proposes where a column of a file goes: into the sheet's column that
+// it meets, into a new one, or, where it was left out before, is empty, or
+// holds what Nivot itself worked out, nowhere.
+func target(into *sheet.Sheet, heading, met string, filled bool, matches map[string]string) string {
+	_, remembered := matches[value.Fold(heading)]
+	_, own := into.ColumnNamed(heading)
+	switch {
+	case met != "":
+		return met
+	case remembered || own || !filled || slices.Contains(emailHeadings, heading):
+		return ""
+	}
+	return "+"
+}
+
+func ptr[T any](v T) *T { return &v }
 
 func separatorWord(r rune) string {
 	return map[rune]string{',': "comma", ';': "semicolon", '\t': "tab"}[r] // none of a workbook

@@ -262,8 +262,6 @@ func TestIntakeForm(t *testing.T) {
 	}
 }
 
-func ptr[T any](v T) *T { return &v }
-
 // send uploads a file with what else there is to say.
 func (s *site) send(c *http.Client, path, name string, file []byte, parts map[string]string) (int, string) {
 	s.t.Helper()

@@ -5,7 +5,7 @@ export const rowHeight = 30;
 export const widths: Record<string, number> = {
   text: 164,
   number: 104,
-  date: 96,
+  date: 108,
   moment: 140,
   "yes/no": 76,
   choice: 112,
@@ -62,7 +62,7 @@ export function CellBox({
       aria-selected={picked || here}
       aria-colindex={colIndex}
       data-col={colIndex}
-      className={`relative flex h-full flex-none items-center overflow-hidden px-2.5 whitespace-nowrap ${right ? "justify-end" : ""} ${ring} ${picked ? "bg-wash!" : ""} ${left !== undefined ? "sticky z-10" : ""} ${className}`}
+      className={`relative flex h-full flex-none items-center overflow-hidden px-2.5 whitespace-nowrap ${right ? "justify-end" : ""} ${ring} ${picked ? "bg-picked!" : ""} ${left !== undefined ? "sticky z-10" : ""} ${className}`}
       style={{ width, left }}
     >
       {pending !== undefined ? (

@@ -85,7 +85,7 @@ export function FileColumns({
         <tr>
           <th>{into ? "Column of the file" : "Column"}</th>
           {into && <th>Goes into</th>}
-          <th>{into ? "New ones hold" : "Taken for"}</th>
+          <th>{into ? "Holds" : "Taken for"}</th>
           <th>Fits</th>
           <th>First that do not</th>
           {extraHeads.map((h) => (

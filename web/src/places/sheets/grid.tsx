@@ -18,7 +18,7 @@ import type { View } from "./view";
 export const keyWidth = 92;
 type At = { row: number; col: number };
 export type Box = { top: number; bottom: number; left: number; right: number };
-export type GridHandle = { focusRow: (index: number) => void; find: () => void };
+export type GridHandle = { focusLast: () => void };
 
 type Props = {
   sheet: Sheet;
@@ -121,14 +121,18 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
     [total, columns, virtual, hasKey, layout],
   );
 
+  // What is asked for from outside is done as the grid is by then.
+  const latest = useRef({ move, total });
+  useEffect(() => {
+    latest.current = { move, total };
+  });
   useImperativeHandle(ref, () => ({
-    focusRow: (i) => {
+    focusLast: () => {
       window.setTimeout(() => {
-        move(i, 0);
+        latest.current.move(latest.current.total - 1, 0);
         box.current?.focus();
       }, 60);
     },
-    find: () => setFinding(true),
   }));
 
   const active = columns[cursor.col];
@@ -139,21 +143,23 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
     [mayEdit, mayLocked],
   );
 
+  const base = useRef<{ row: string; column: string; before: string } | null>(null);
   const begin = (text?: string) => {
     if (!row || !active || !mayEdit) return;
     if (active.type === "formula") return void toast(`${active.name} is worked out. A coordinator changes its formula under Columns.`);
     if (!mayWrite(active)) return void toast(`${active.name} is locked; a coordinator changes it.`);
     setAnchor(cursor);
+    // What stood there when the typing began: a colleague's edit meanwhile is met.
+    base.current = { row: row.id, column: active.id, before: inputOf(row, place(active)) };
     setEditing(text ?? edits.pending.get(`${row.id}|${active.id}`) ?? inputOf(row, place(active)));
   };
   const end = (text: string | null, dr = 0, dc = 0) => {
     setEditing(null);
     box.current?.focus({ preventScroll: true });
-    if (text !== null && row && active) {
-      const before = inputOf(row, place(active));
-      if (text !== before)
-        edits.change("edit", [{ op: "edit", row: row.id, cells: { [active.id]: text }, expected: { [active.id]: before } }]);
-    }
+    const b = base.current;
+    base.current = null;
+    if (text !== null && b && text !== b.before)
+      edits.change("edit", [{ op: "edit", row: b.row, cells: { [b.column]: text }, expected: { [b.column]: b.before } }]);
     if (dr || dc) move(cursor.row + dr, cursor.col + dc);
   };
 

@@ -39,6 +39,8 @@ export function Head({
   onEdit: (c: Column) => void;
   onWidth: (c: Column, width: number) => void;
 }) {
+  // What an item opens waits until the menu has closed.
+  const chosen = useRef<(() => void) | null>(null);
   const head = (c: Column, i: number, style: React.CSSProperties, className: string) => {
     const order = view.sort?.findIndex((k) => k.column === c.id) ?? -1;
     const down = order >= 0 && view.sort?.[order]?.down;
@@ -65,27 +67,38 @@ export function Head({
             </button>
           </DropdownMenu.Trigger>
           <DropdownMenu.Portal>
-            <DropdownMenu.Content className="pop min-w-56 p-1.5 text-[13px]" align="start" sideOffset={2}>
+            <DropdownMenu.Content
+              className="pop min-w-56 p-1.5 text-[13px]"
+              align="start"
+              sideOffset={2}
+              onCloseAutoFocus={(e) => {
+                const f = chosen.current;
+                chosen.current = null;
+                if (!f) return;
+                e.preventDefault();
+                f();
+              }}
+            >
               <DropdownMenu.Label className="px-2 pb-1 text-xs text-ink-2">
                 {c.name}: {c.type === "formula" ? `worked out, ${c.result}` : c.type}
                 {c.locked ? ", locked" : ""}
               </DropdownMenu.Label>
-              <Item onSelect={() => onOrder(c, false, false)}>In its order</Item>
-              <Item onSelect={() => onOrder(c, true, false)}>In its order, from the last</Item>
+              <Item onSelect={() => (chosen.current = () => onOrder(c, false, false))}>In its order</Item>
+              <Item onSelect={() => (chosen.current = () => onOrder(c, true, false))}>In its order, from the last</Item>
               {(view.sort?.length ?? 0) > 0 && order < 0 && (
-                <Item onSelect={() => onOrder(c, false, true)}>Then by this, among equals</Item>
+                <Item onSelect={() => (chosen.current = () => onOrder(c, false, true))}>Then by this, among equals</Item>
               )}
-              <Item onSelect={() => onFilter(c)}>Only rows where it …</Item>
+              <Item onSelect={() => (chosen.current = () => onFilter(c))}>Only rows where it …</Item>
               {may && (
                 <>
                   <DropdownMenu.Separator className="my-1 h-px bg-hair-2" />
-                  {!(hasKey && i === 0) && <Item onSelect={() => onHide(c)}>Hide</Item>}
+                  {!(hasKey && i === 0) && <Item onSelect={() => (chosen.current = () => onHide(c))}>Hide</Item>}
                   {!(hasKey && i === 0) && (
-                    <Item onSelect={() => onFreeze(sheet.frozen === nth ? 0 : nth)}>
+                    <Item onSelect={() => (chosen.current = () => onFreeze(sheet.frozen === nth ? 0 : nth))}>
                       {sheet.frozen === nth ? "Let all columns slide" : "Keep in sight up to here"}
                     </Item>
                   )}
-                  <Item onSelect={() => onEdit(c)}>Change this column …</Item>
+                  <Item onSelect={() => (chosen.current = () => onEdit(c))}>Change this column …</Item>
                 </>
               )}
             </DropdownMenu.Content>
@@ -127,11 +140,7 @@ export function Head({
 
 function Item({ onSelect, children }: { onSelect: () => void; children: React.ReactNode }) {
   return (
-    <DropdownMenu.Item
-      className="cursor-pointer rounded-sm px-2 py-1 outline-none data-[highlighted]:bg-wash"
-      // What opens from here does so once the menu has closed and given the focus back.
-      onSelect={() => window.setTimeout(onSelect, 0)}
-    >
+    <DropdownMenu.Item className="cursor-pointer rounded-sm px-2 py-1 outline-none data-[highlighted]:bg-wash" onSelect={onSelect}>
       {children}
     </DropdownMenu.Item>
   );

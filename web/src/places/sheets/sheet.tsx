@@ -108,7 +108,7 @@ function SheetPage({ sheet: s }: { sheet: Sheet }) {
       setView({});
       await client.invalidateQueries({ queryKey: ["get", "/sheets/{sheet}"] });
       await client.invalidateQueries({ queryKey: ["rows", id] });
-      grid.current?.focusRow(Number.MAX_SAFE_INTEGER);
+      grid.current?.focusLast();
     });
   }, [mayEdit, edits, setView, client, id]);
   useKey("n", add, mayEdit);

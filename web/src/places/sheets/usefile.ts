@@ -29,7 +29,7 @@ export function useFile(sheet: string | undefined, locale: string) {
           type: c.type,
           order: c.order,
           skip: false,
-          ...(sheet ? { to: c.to || (c.filled > 0 ? "+" : "") } : {}),
+          ...(sheet ? { to: c.to ?? "" } : {}),
         })),
       );
       setAnswered({});

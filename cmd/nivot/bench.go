@@ -8,12 +8,13 @@ import (
 	"runtime/pprof"
 
 	"nivot/internal/bench"
+	"nivot/web"
 )
 
 func runBench(ctx context.Context, args []string) error {
 	f := flags("bench")
 	write := f.String("write", "", "also write the table to this file")
-	only := f.String("only", "", "measure one alone: client, dispatch, idle, due, render or rehearse")
+	only := f.String("only", "", "measure one alone: client, dispatch, idle, due, render, rehearse, import, edit, views or grid")
 	profile := f.String("cpuprofile", "", "write a CPU profile to this file")
 	if err := f.Parse(args); err != nil {
 		return err
@@ -29,7 +30,7 @@ func runBench(ctx context.Context, args []string) error {
 		}
 		defer pprof.StopCPUProfile()
 	}
-	rows, err := bench.Run(ctx, os.Stdout, *only)
+	rows, err := bench.Run(ctx, os.Stdout, *only, web.Files())
 	if err != nil {
 		return err
 	}

@@ -7,6 +7,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"io/fs"
 	"net"
 	"os"
 	"path/filepath"
@@ -48,18 +49,19 @@ type bench struct {
 	db   *database.Server
 	n    int
 	rows []Result
+	web  fs.FS
 }
 
 // Run measures everything and prints a line as each figure is there.
 // only, where not "", names the one to measure: client, dispatch, idle, due,
-// render or rehearse.
-func Run(ctx context.Context, out io.Writer, only string) ([]Result, error) {
+// render, rehearse, import, edit, views or grid. web is the built front end.
+func Run(ctx context.Context, out io.Writer, only string, web fs.FS) ([]Result, error) {
 	dir, err := os.MkdirTemp("", "nivot-bench")
 	if err != nil {
 		return nil, err
 	}
 	defer os.RemoveAll(dir)
-	b := &bench{ctx: ctx, out: out, dir: dir}
+	b := &bench{ctx: ctx, out: out, dir: dir, web: web}
 	if b.db, err = database.Start(ctx, database.Options{Dir: filepath.Join(dir, "db"), Durable: true}); err != nil {
 		return nil, err
 	}
@@ -70,6 +72,7 @@ func Run(ctx context.Context, out io.Writer, only string) ([]Result, error) {
 	}{
 		{"client", b.client}, {"dispatch", func() error { return b.dispatch(32, 0.75) }}, {"dispatch", func() error { return b.dispatch(8, 0.5) }},
 		{"idle", b.idleTick}, {"due", b.dueTick}, {"render", b.render}, {"rehearse", b.rehearse},
+		{"import", b.importCSV}, {"edit", b.edit}, {"views", b.views}, {"grid", b.grid},
 	} {
 		if only != "" && only != m.name {
 			continue

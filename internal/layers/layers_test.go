@@ -29,7 +29,7 @@ var allowed = map[string][]string{
 	"nivot/internal/engine":          {"core", "store", "mail", "exchange", "fetch"},
 	"nivot/internal/api":             {"core", "store", "engine", "exchange", "mail", "practice"},
 	"nivot/internal/demo":            {"core", "store", "engine", "exchange"},
-	"nivot/internal/bench":           {"core", "store", "engine", "exchange", "mail", "practice", "database"},
+	"nivot/internal/bench":           {"core", "store", "engine", "exchange", "mail", "practice", "database", "api"},
 	"nivot/web":                      {},
 	"nivot/cmd/nivot":                {"core", "store", "engine", "exchange", "mail", "practice", "database", "demo", "api", "bench"},
 }

@@ -59,8 +59,12 @@ const Samples = 200
 // errDry rolls a dry import back.
 var errDry = errors.New("nothing is written")
 
-// importBatch is how many rows are compared and written at a time.
-const importBatch = 1000
+// importBatch is how many rows are compared and written at a time, freshBatch
+// how many new ones are.
+const (
+	importBatch = 1000
+	freshBatch  = 4000
+)
 
 // Import meets the rows of a file with those of a sheet, by key, in one
 // transaction: new ones are added, met ones changed, missing ones marked gone.
@@ -93,7 +97,9 @@ func (e *Engine) importTx(ctx context.Context, tx *store.Store, sheetID string, 
 	if err := im.begin(ctx); err != nil {
 		return im.res, err
 	}
-	if err := im.run(ctx); err != nil {
+	err = im.run(ctx)
+	// The transaction must not end while rows are on their way.
+	if err = errors.Join(err, im.wait()); err != nil {
 		return im.res, err
 	}
 	return im.res, im.end(ctx)
@@ -116,6 +122,7 @@ type importer struct {
 	changed     []*store.Row
 	events      []store.Event
 	fresh       []*store.Row
+	loading     chan error // of new rows that are on their way
 	entries     []store.Entry
 }
 
@@ -301,10 +308,33 @@ func (im *importer) new(ctx context.Context, cells []string) error {
 	} else {
 		row.FirstEdit, row.LastEdit = &im.now, &im.now
 	}
-	if im.fresh = append(im.fresh, row); len(im.fresh) >= importBatch {
-		return im.flush(ctx)
+	if im.fresh = append(im.fresh, row); len(im.fresh) >= freshBatch {
+		return im.load(ctx)
 	}
 	return nil
+}
+
+// load writes the new rows while the next ones are read: the database works
+// meanwhile. Nothing else may be asked of it until wait.
+func (im *importer) load(ctx context.Context) error {
+	if err := im.wait(); err != nil {
+		return err
+	}
+	rows := im.fresh
+	im.fresh, im.loading = nil, make(chan error, 1)
+	done := im.loading
+	go func() { done <- im.tx.InsertRows(ctx, rows) }()
+	return nil
+}
+
+// wait waits until what is being loaded has been.
+func (im *importer) wait() error {
+	if im.loading == nil {
+		return nil
+	}
+	err := <-im.loading
+	im.loading = nil
+	return err
 }
 
 // lock gives rows by id, locked unless the import is dry.
@@ -321,6 +351,12 @@ func (im *importer) lock(ctx context.Context, ids []int64) (map[int64]*store.Row
 }
 
 func (im *importer) meet(ctx context.Context, met []sheet.Meeting) error {
+	if len(met) == 0 {
+		return nil
+	}
+	if err := im.wait(); err != nil {
+		return err
+	}
 	ids := make([]int64, len(met))
 	for i, m := range met {
 		id, err := strconv.ParseInt(m.Row, 10, 64)
@@ -452,6 +488,9 @@ func (im *importer) gone(ctx context.Context, names []string) error {
 
 // flush writes what has been gathered.
 func (im *importer) flush(ctx context.Context) error {
+	if err := im.wait(); err != nil {
+		return err
+	}
 	if err := im.tx.SaveRows(ctx, im.changed); err != nil {
 		return err
 	}

@@ -237,9 +237,9 @@ func decodeText(b []byte) (text, name string, err error) {
 		b = b[3:]
 	case len(b) >= 2 && (binary.BigEndian.Uint16(b) == 0xFEFF || binary.BigEndian.Uint16(b) == 0xFFFE):
 		return decode(unicode.UTF16(unicode.LittleEndian, unicode.UseBOM), "UTF-16")
-	case zeros(b, 1) > len(b)/4:
+	case zeros(b, 1) > min(len(b), 1<<16)/4:
 		return decode(unicode.UTF16(unicode.LittleEndian, unicode.IgnoreBOM), "UTF-16")
-	case zeros(b, 0) > len(b)/4:
+	case zeros(b, 0) > min(len(b), 1<<16)/4:
 		return decode(unicode.UTF16(unicode.BigEndian, unicode.IgnoreBOM), "UTF-16")
 	}
 	if i := bytes.IndexByte(b, 0); i >= 0 {
@@ -255,7 +255,7 @@ func decodeText(b []byte) (text, name string, err error) {
 // the file.
 func zeros(b []byte, start int) int {
 	n := 0
-	for i := start; i < len(b); i += 2 {
+	for i := start; i < min(len(b), 1<<16); i += 2 {
 		if b[i] == 0 {
 			n++
 		}

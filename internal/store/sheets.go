@@ -357,6 +357,13 @@ func (s *Store) SaveRows(ctx context.Context, rows []*Row) error {
 
 // InsertRows adds rows, all born of one change, which then finds their ids.
 func (s *Store) InsertRows(ctx context.Context, rows []*Row) error {
+	if len(rows) >= loadFrom && !noLoading.Load() {
+		done, err := s.loadRows(ctx, rows)
+		if done {
+			return err
+		}
+		noLoading.Store(true)
+	}
 	return chunks(rows, bulk, func(c []*Row) error {
 		return s.writeRows(ctx, "INSERT INTO sheet_rows ("+rowColumns+") VALUES ", c, false, "")
 	})

@@ -539,6 +539,21 @@ func TestViewAndSummary(t *testing.T) {
 			t.Errorf("%v: %s, want %s", sorts, got, want)
 		}
 	}
+	// Numbers that differ by less than their sort keys hold.
+	e := newDesk(t, []string{"a", "", "", "", "1.00000015"}, []string{"b", "", "", "", "1"}, []string{"c", "", "", "", "1.0000001"}, []string{"d", "", "", "", "1.000000"}, []string{"e", "", "", "", "0.9999999"})
+	for want, down := range map[string]bool{"e b d c a": false, "a c b d e": true} {
+		ids, err := e.View(e.ctx, e.rec.ID, ViewSpec{Sort: []SortKey{{Column: "c5", Down: down}}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var got []string
+		for _, line := range strings.Split(strings.TrimSpace(e.lines(ids)), "\n") {
+			got = append(got, strings.Split(line, "|")[1])
+		}
+		if strings.Join(got, " ") != want {
+			t.Errorf("down %v: %v, want %s", down, got, want)
+		}
+	}
 	u, err := d.Summarise(d.ctx, d.rec.ID, ViewSpec{}, 0, 99, []string{"c3", "c5"})
 	if err != nil || u.Rows != 4 || u.Filled != 6 || u.Numbers != 2 || u.Sum.Num.String() != "12.5" || u.Least.Num.String() != "2.5" || u.Top.Num.String() != "10" ||
 		u.Dates != 2 || u.First.Wall.Day.String() != "2027-03-29" || u.Last.Wall.Day.String() != "2027-04-01" {

@@ -99,10 +99,12 @@ func (e *Engine) View(ctx context.Context, sheetID string, spec ViewSpec) ([]int
 	return v.ids, v.err
 }
 
-// viewItem is a row of a view while it is being put in order.
+// viewItem is a row of a view while it is being put in order. The words of
+// its first keys stand in it, so that most comparisons look at nothing else.
 type viewItem struct {
+	words     [2]uint64
 	id, place int64
-	keys      []value.Value
+	keys      []sheet.SortKey // where words may not decide
 }
 
 func (e *Engine) scanView(ctx context.Context, s *sheet.Sheet, spec ViewSpec, today value.Day) ([]int64, error) {
@@ -122,6 +124,7 @@ func (e *Engine) scanView(ctx context.Context, s *sheet.Sheet, spec ViewSpec, to
 	decoder := s.Decoder(spec.needs(s)...)
 	var items []viewItem
 	var cells []value.Value
+	worked := make([]sheet.SortKey, len(keys))
 	err = e.Store.StreamCells(ctx, s.ID, func(id, number, place int64, gone bool, b []byte) error {
 		if cells, err = decoder.Decode(b, cells); err != nil {
 			return fmt.Errorf("row %d: %w", id, err)
@@ -134,11 +137,16 @@ func (e *Engine) scanView(ctx context.Context, s *sheet.Sheet, spec ViewSpec, to
 			return nil
 		}
 		it := viewItem{id: id, place: place}
-		if len(keys) > 0 {
-			it.keys = make([]value.Value, len(keys))
-			for i, c := range keys {
-				it.keys[i] = row.Cell(c)
+		deep := len(keys) > len(it.words)
+		for i, c := range keys {
+			worked[i] = s.SortKey(c, row.Cell(c), spec.Sort[i].Down)
+			deep = deep || worked[i].More
+			if i < len(it.words) {
+				it.words[i] = worked[i].Word
 			}
+		}
+		if deep {
+			it.keys = slices.Clone(worked)
 		}
 		items = append(items, it)
 		return nil
@@ -146,14 +154,7 @@ func (e *Engine) scanView(ctx context.Context, s *sheet.Sheet, spec ViewSpec, to
 	if err != nil {
 		return nil, err
 	}
-	slices.SortFunc(items, func(a, b viewItem) int {
-		for i, c := range keys {
-			if n := order(s, c, a.keys[i], b.keys[i], spec.Sort[i].Down); n != 0 {
-				return n
-			}
-		}
-		return cmp.Or(cmp.Compare(a.place, b.place), cmp.Compare(a.id, b.id))
-	})
+	slices.SortFunc(items, func(a, b viewItem) int { return compareItems(&a, &b, spec.Sort) })
 	ids := make([]int64, len(items))
 	for i := range items {
 		ids[i] = items[i].id
@@ -161,18 +162,34 @@ func (e *Engine) scanView(ctx context.Context, s *sheet.Sheet, spec ViewSpec, to
 	return ids, nil
 }
 
-// order orders two cells of a column. Empty ones stay last either way.
-func order(s *sheet.Sheet, c *sheet.Column, a, b value.Value, down bool) int {
-	if down && a.IsFilled() && b.IsFilled() {
-		a, b = b, a
+func compareItems(a, b *viewItem, sorts []SortKey) int {
+	for i, k := range sorts {
+		if i < len(a.words) && a.words[i] != b.words[i] {
+			return cmp.Compare(a.words[i], b.words[i])
+		}
+		if n := compareKeys(a.keys, b.keys, i, k.Down); n != 0 {
+			return n
+		}
 	}
+	return cmp.Or(cmp.Compare(a.place, b.place), cmp.Compare(a.id, b.id))
+}
+
+// compareKeys compares the keys at a place. Who has kept none is exactly what
+// its word says, and so below one with the same word and more to it.
+func compareKeys(a, b []sheet.SortKey, i int, down bool) int {
+	n := 0
 	switch {
-	case s.Less(c, a, b):
-		return -1
-	case s.Less(c, b, a):
-		return 1
+	case a != nil && b != nil:
+		return a[i].Compare(b[i], down)
+	case a != nil && a[i].More:
+		n = 1
+	case b != nil && b[i].More:
+		n = -1
 	}
-	return 0
+	if down {
+		return -n
+	}
+	return n
 }
 
 // needs gives the columns that a view looks at; nil for all.

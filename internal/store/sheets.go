@@ -268,18 +268,30 @@ func (s *Store) StreamCells(ctx context.Context, sheetID string, f func(id, numb
 		return err
 	}
 	defer rows.Close()
-	var id, number, place int64
-	var gone bool
-	var cells sql.RawBytes
+	var id, number, place, gone, cells sql.RawBytes
 	for rows.Next() {
 		if err := rows.Scan(&id, &number, &place, &gone, &cells); err != nil {
 			return err
 		}
-		if err := f(id, number, place, gone, cells); err != nil {
+		if err := f(digits(id), digits(number), digits(place), digits(gone) != 0, cells); err != nil {
 			return err
 		}
 	}
 	return rows.Err()
+}
+
+// digits reads a number as the database writes it.
+func digits(b []byte) (n int64) {
+	minus := len(b) > 0 && b[0] == '-'
+	for _, c := range b {
+		if c >= '0' && c <= '9' {
+			n = n*10 + int64(c-'0')
+		}
+	}
+	if minus {
+		return -n
+	}
+	return n
 }
 
 // RowOrder gives the ids of a sheet's rows in the order of their places.

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"reflect"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -155,4 +156,78 @@ func TestValidate(t *testing.T) {
 	if got := fmt.Sprint(NameColumns([]string{"A", " a ", "", "B\nC"})); got != "[A a (2) Column 3 B C]" {
 		t.Error(got)
 	}
+}
+
+// Sort keys compare as Less does, whichever way round, over values that are
+// close, far, of many digits, unreadable and empty.
+func TestSortKeys(t *testing.T) {
+	s := loans()
+	r := rand.New(rand.NewPCG(6, 1832))
+	numbers := []string{"0", "-0.0000001", "0.0000001", "0.00000011", "1", "1.0", "1.0000001", "999999999999", "1000000000000", "9223372036854775807", "-9223372036854775808",
+		"123456789012345678901234567890", "-123456789012345678901234567890", "0.123456789012345678901", "12345678901234567890.123", "-0.5", "-0.50000001", "9223372036854.7", "-12.3456789"}
+	texts := append(texts, "ABCDEFGHI", "abcdefgh", "abcdefghz", "ábc", "zz", "~")
+	for i := range s.Columns {
+		c := &s.Columns[i]
+		var vs []value.Value
+		for _, text := range append(slices.Clone(texts), numbers...) {
+			vs = append(vs, value.Parse(text, s.Reading(c)))
+		}
+		for range 4000 {
+			a, b := vs[r.IntN(len(vs))], vs[r.IntN(len(vs))]
+			for _, down := range []bool{false, true} {
+				x, y := a, b
+				if down && a.IsFilled() && b.IsFilled() {
+					x, y = b, a
+				}
+				want := 0
+				if s.Less(c, x, y) {
+					want = -1
+				} else if s.Less(c, y, x) {
+					want = 1
+				}
+				if got := s.SortKey(c, a, down).Compare(s.SortKey(c, b, down), down); got != want {
+					t.Fatalf("%s, down %v: %+v against %+v: %d, want %d", c.Name, down, a, b, got, want)
+				}
+			}
+		}
+	}
+}
+
+// Meeting a file's rows with those that are there: every row of the file ends
+// up as one row, no row is met twice, and what is missing is missing.
+func FuzzMeet(f *testing.F) {
+	f.Add("a b c", "b c d", uint8(1))
+	f.Add("a a  b", "A a b b", uint8(7))
+	f.Fuzz(func(t *testing.T, there, file string, deleted uint8) {
+		var known []Known
+		for i, k := range strings.Split(there, " ") {
+			known = append(known, Known{ID: fmt.Sprint(i), Key: value.Fold(k), Deleted: deleted>>(i%8)&1 == 1, Gone: i%3 == 0})
+		}
+		keys := strings.Split(file, " ")
+		meetings, missing := Meet(known, keys)
+		if len(meetings) != len(keys) {
+			t.Fatalf("%d meetings of %d rows", len(meetings), len(keys))
+		}
+		met := map[string]bool{}
+		for i, m := range meetings {
+			if m.Incoming != i {
+				t.Fatalf("row %d is %d", i, m.Incoming)
+			}
+			if m.Row == "" {
+				continue
+			}
+			var n int
+			if _, err := fmt.Sscan(m.Row, &n); err != nil || met[m.Row] || known[n].Key != value.Fold(keys[i]) || m.Returns != (known[n].Deleted || known[n].Gone) {
+				t.Fatalf("%+v", m)
+			}
+			met[m.Row] = true
+		}
+		for _, id := range missing {
+			var n int
+			_, _ = fmt.Sscan(id, &n)
+			if met[id] || known[n].Deleted || known[n].Key == "" {
+				t.Fatalf("%s is missing", id)
+			}
+		}
+	})
 }

@@ -51,7 +51,7 @@ func (b *bench) manySheet(n int) (*store.Store, *engine.Engine, *store.Sheet, er
 			batch = batch[:0]
 		}
 	}
-	rec.LastNumber = int64(n)
+	rec.LastNumber, rec.LiveRows = int64(n), int64(n)
 	return st, e, rec, st.SaveSheet(b.ctx, rec)
 }
 
@@ -181,11 +181,12 @@ func (b *bench) edit() error {
 			start := time.Now()
 			for i := range each {
 				id := s.ids[(round*each+i)%len(s.ids)]
-				if _, err := s.e.EditRow(b.ctx, s.rec.ID, id, []engine.CellEdit{{Column: "c3", Text: fmt.Sprintf("2028-%02d-%02d", 1+round, 1+i%28)}}, engine.System("bench")); err != nil {
+				c, err := s.e.EditRow(b.ctx, s.rec.ID, id, []engine.CellEdit{{Column: "c3", Text: fmt.Sprintf("2028-%02d-%02d", 5+round, 1+i%28)}}, engine.System("bench"))
+				if err != nil {
 					return err
 				}
 				if n, err := s.e.Tick(b.ctx); err != nil || n == 0 {
-					return fmt.Errorf("an edit that nothing considered: %w", err)
+					return fmt.Errorf("an edit of %d cells that nothing considered: %v", c.Cells, err)
 				}
 			}
 			times[k] = append(times[k], time.Since(start).Seconds()/each*1000)
@@ -218,7 +219,7 @@ func (b *bench) views() error {
 		}
 		scan = append(scan, time.Since(start).Seconds())
 		for name, spec := range specs {
-			if err := st.TouchSheet(b.ctx, rec.ID, true); err != nil {
+			if err := st.TouchSheet(b.ctx, rec.ID, true, 0); err != nil {
 				return err
 			}
 			start := time.Now()
@@ -259,7 +260,7 @@ func (b *bench) views() error {
 // grid measures the grid over a million rows in Chromium: until the first rows
 // are painted, and the frames of scrolling.
 func (b *bench) grid() error {
-	script := filepath.Join("e2e", "gridbench.ts")
+	script := filepath.Join("e2e", "gridbench.mjs")
 	if _, err := os.Stat(script); err != nil {
 		fmt.Fprintln(b.out, "the grid is measured from the project's folder alone")
 		return nil
@@ -284,7 +285,7 @@ func (b *bench) grid() error {
 	srv := &http.Server{Handler: h}
 	go func() { _ = srv.Serve(l) }()
 	defer srv.Close()
-	cmd := exec.CommandContext(b.ctx, "node", "--no-warnings", "--experimental-strip-types", script, "http://"+l.Addr().String(), rec.ID)
+	cmd := exec.CommandContext(b.ctx, "node", script, "http://"+l.Addr().String(), rec.ID)
 	cmd.Stderr = os.Stderr
 	out, err := cmd.Output()
 	if err != nil {

@@ -49,7 +49,7 @@ func (f *fixture) shake(g *gen, rec *store.Sheet) string {
 			f.t.Fatal(err)
 		}
 	}
-	rows, err := f.Store.RowsWindow(f.ctx, rec.ID, 0, 100)
+	rows, err := f.Store.RowsAfter(f.ctx, rec.ID, 0, 100)
 	must(err)
 	rules, err := f.Store.Rules(f.ctx, rec.ID)
 	must(err)

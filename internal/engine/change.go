@@ -437,11 +437,32 @@ func (c *changer) write(ctx context.Context, head store.Event) error {
 	}
 	if len(c.added) == 0 {
 		order := slices.ContainsFunc(c.order, func(r *changing) bool { return len(r.kinds) > 0 })
-		return c.tx.TouchSheet(ctx, c.s.ID, order)
+		return c.tx.TouchSheet(ctx, c.s.ID, order, c.grown())
 	}
+	c.rec.LiveRows += int64(c.grown())
 	c.rec.Version++
 	c.rec.OrderVersion++
 	return c.tx.SaveSheet(ctx, c.rec)
+}
+
+// grown tells by how many rows the sheet has grown.
+func (c *changer) grown() (n int) {
+	for _, a := range c.added {
+		if a.row.Version == 1 && a.row.DeletedAt == nil && c.rows[a.row.ID] == nil {
+			n++
+		}
+	}
+	for _, r := range c.order {
+		for _, k := range r.kinds {
+			switch k {
+			case store.EventRowDeleted:
+				n--
+			case store.EventRowRestored:
+				n++
+			}
+		}
+	}
+	return n
 }
 
 // events lists what happened, row by row; those of added rows come first, and

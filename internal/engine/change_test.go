@@ -275,6 +275,9 @@ func TestTwoPeople(t *testing.T) {
 			stacks[who] = append(stacks[who], c.ID)
 		}
 		a, b := d.table(), second.table()
+		if n, err := d.Store.CountRows(d.ctx, d.rec.ID); err != nil || int(n) != strings.Count(a, "\n") {
+			t.Fatalf("step %d: the sheet says it has %d rows (%v), and has\n%s", step, n, err, a)
+		}
 		if a != b {
 			t.Fatalf("step %d: one sees\n%s\nthe other\n%s", step, a, b)
 		}

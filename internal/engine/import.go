@@ -300,6 +300,7 @@ func (im *importer) new(ctx context.Context, cells []string) error {
 		return nil
 	}
 	im.rec.LastNumber++
+	im.rec.LiveRows++
 	im.place += store.PlaceStep
 	row := &store.Row{SheetID: im.s.ID, Number: im.rec.LastNumber, Place: im.place, RowKey: rowKey(im.s, core),
 		Cells: sheet.Encode(core.Cells), Version: 1, Born: &im.res.Change}
@@ -403,6 +404,7 @@ func (im *importer) met(m sheet.Meeting, row *store.Row) error {
 	id := &im.res.Change
 	switch {
 	case row.DeletedAt != nil:
+		im.rec.LiveRows++
 		im.events = append(im.events, im.event(store.EventRowRestored, row.ID, id, changes))
 	case row.Gone:
 		im.events = append(im.events, im.event(store.EventRowBack, row.ID, id, nil))

@@ -103,7 +103,7 @@ func (f *fixture) reacting(n int, change func(*rule.Rule)) (*store.Sheet, *store
 		f.t.Fatal(err)
 	}
 	f.settled()
-	rows, err := f.Store.RowsWindow(f.ctx, rec.ID, 0, n)
+	rows, err := f.Store.RowsAfter(f.ctx, rec.ID, 0, n)
 	if err != nil {
 		f.t.Fatal(err)
 	}

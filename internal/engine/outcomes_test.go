@@ -22,7 +22,7 @@ func (f *fixture) loan(addresses ...string) (*store.Sheet, []int64) {
 		f.t.Fatal(err)
 	}
 	rec := manyLoans(f.t, f.Engine, len(addresses), "2027-03-22", senders[0].Port)
-	rows, err := f.Store.RowsWindow(f.ctx, rec.ID, 0, 100)
+	rows, err := f.Store.RowsAfter(f.ctx, rec.ID, 0, 100)
 	if err != nil {
 		f.t.Fatal(err)
 	}

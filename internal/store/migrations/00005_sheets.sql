@@ -10,9 +10,11 @@ ALTER TABLE sheets
   ADD COLUMN language_column VARCHAR(20) NOT NULL DEFAULT '' AFTER name_column,
   ADD COLUMN last_column INT NOT NULL DEFAULT 0,
   ADD COLUMN order_version BIGINT NOT NULL DEFAULT 0,
+  ADD COLUMN live_rows BIGINT NOT NULL DEFAULT 0,
   ADD COLUMN frozen INT NOT NULL DEFAULT 0,
   ADD COLUMN removed_columns MEDIUMTEXT NULL,
   ADD COLUMN matched MEDIUMTEXT NULL;
+UPDATE sheets s SET live_rows = (SELECT COUNT(*) FROM sheet_rows r WHERE r.sheet_id = s.id AND r.deleted_at IS NULL);
 CREATE TABLE views (
   id VARCHAR(20) CHARACTER SET ascii COLLATE ascii_bin PRIMARY KEY,
   sheet_id VARCHAR(20) CHARACTER SET ascii COLLATE ascii_bin NOT NULL,
@@ -99,7 +101,7 @@ CREATE TABLE presence (
 
 -- +goose Down
 DROP TABLE presence, answers, tokens, forms, sources, jobs, views;
-ALTER TABLE sheets DROP COLUMN name_column, DROP COLUMN language_column, DROP COLUMN last_column, DROP COLUMN order_version, DROP COLUMN frozen,
+ALTER TABLE sheets DROP COLUMN name_column, DROP COLUMN language_column, DROP COLUMN last_column, DROP COLUMN order_version, DROP COLUMN live_rows, DROP COLUMN frozen,
   DROP COLUMN removed_columns, DROP COLUMN matched;
 ALTER TABLE sheet_rows DROP KEY born, DROP COLUMN born;
 ALTER TABLE events DROP KEY change_id, DROP COLUMN change_id;

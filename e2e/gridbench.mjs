@@ -1,4 +1,4 @@
-// Measures the grid of a large sheet: node gridbench.ts ADDRESS SHEET. Prints
+// Measures the grid of a large sheet: node gridbench.mjs ADDRESS SHEET. Prints
 // the time until the first rows are painted, and the frames while scrolling,
 // in milliseconds.
 import { chromium } from "@playwright/test";
@@ -16,8 +16,8 @@ await page.getByRole("button", { name: "Sign in" }).click();
 await page.getByRole("link", { name: "Sheets", exact: true }).click();
 await page.getByRole("link", { name: "Loans" }).waitFor();
 
-const median = (v: number[]) => v.sort((a, b) => a - b)[Math.floor(v.length / 2)] ?? 0;
-const paints: number[] = [];
+const median = (v) => v.sort((a, b) => a - b)[Math.floor(v.length / 2)] ?? 0;
+const paints = [];
 for (let i = 0; i < 5; i++) {
   const start = Date.now();
   await page.getByRole("link", { name: "Loans" }).click();
@@ -30,8 +30,8 @@ for (let i = 0; i < 5; i++) {
 }
 // Flicks of the wheel, and a pull of the bar through the whole sheet.
 const frames = await page.evaluate(async () => {
-  const grid = document.querySelector("[role=grid]") as HTMLElement;
-  const out: number[] = [];
+  const grid = document.querySelector("[role=grid]");
+  const out = [];
   let last = performance.now();
   const height = grid.scrollHeight;
   for (let i = 0; i < 240; i++) {

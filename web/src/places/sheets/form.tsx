@@ -47,7 +47,7 @@ export function FormPart({ sheet }: { sheet: Sheet }) {
             </a>{" "}
             <button
               type="button"
-              className="link font-sans text-[13px]"
+              className="link ml-3 font-sans text-[13px]"
               onClick={() => {
                 void navigator.clipboard.writeText(state.address);
                 toast("The address is copied.");
@@ -55,7 +55,7 @@ export function FormPart({ sheet }: { sheet: Sheet }) {
             >
               copy
             </button>{" "}
-            <button type="button" className="link font-sans text-[13px]" onClick={() => void renew()}>
+            <button type="button" className="link ml-3 font-sans text-[13px]" onClick={() => void renew()}>
               give it another
             </button>
           </>

@@ -2,7 +2,7 @@ import { useInfiniteQuery, useQueryClient } from "@tanstack/react-query";
 import { api, http, type Sheet } from "../../api/client";
 import { useNow } from "../../parts/session";
 import { Slip } from "../../parts/slip";
-import { moment } from "../../parts/time";
+import { count, moment } from "../../parts/time";
 import type { Edits } from "./edits";
 
 // The history of one cell: who, when, before and after; any of it can be put
@@ -122,6 +122,7 @@ export function SheetHistory({
             {e.undoable && (
               <button type="button" className="link flex-none" onClick={() => edits.undo(e.id)}>
                 {e.kind === "row-deleted" || (e.kind === "changed" && e.words.startsWith("deleted")) ? "Bring back" : "Take back"}
+                {e.rows > 1 ? ` ${count(e.rows, "row")}` : ""}
               </button>
             )}
           </li>

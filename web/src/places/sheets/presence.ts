@@ -6,16 +6,20 @@ import { useSession } from "../../parts/session";
 
 export type Colleague = Schemas["Colleague"];
 
-const beat = 4000;
+const beat = 3000;
+const moved = 500;
 const page = Array.from(crypto.getRandomValues(new Uint8Array(12)), (b) => b.toString(16).padStart(2, "0")).join("");
 
 // Says where this page is in a sheet, and hears who else is in it.
 export function usePresence(sheet: string, at: { row?: string; column?: string }) {
   const [there, setThere] = useState<Colleague[]>([]);
   const place = useRef(at);
+  const told = useRef<() => void>(() => {});
   useEffect(() => {
     place.current = at;
-  });
+    const t = window.setTimeout(() => told.current(), moved);
+    return () => window.clearTimeout(t);
+  }, [at]);
   useEffect(() => {
     let on = true;
     const tell = async (leaves = false) => {
@@ -31,6 +35,7 @@ export function usePresence(sheet: string, at: { row?: string; column?: string }
       }
     };
     void tell();
+    told.current = () => void tell();
     const t = window.setInterval(() => void tell(), beat);
     const leave = () => void tell(true);
     window.addEventListener("pagehide", leave);

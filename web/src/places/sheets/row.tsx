@@ -53,11 +53,17 @@ export function RowSlip({
     );
   if (!q.data) return null;
   const d = q.data;
+  const named = d.row.cells[sheet.columns.findIndex((c) => c.id === sheet.nameColumn)]?.text;
   return (
     <Slip
       title={`Row ${d.row.name}`}
       onClose={onClose}
-      head={<b className="text-ink">{d.row.name}</b>}
+      head={
+        <span className="min-w-0 truncate">
+          <b className="text-ink">{d.row.name}</b>
+          {named && `, ${named}`}
+        </span>
+      }
       foot={
         mayEdit && (
           <button type="button" className="link text-brick!" onClick={remove}>

@@ -85,17 +85,13 @@ export function SourcePart({ sheet }: { sheet: Sheet }) {
               value={s.atTime ? "day" : "minutes"}
               onChange={(e) => put(e.target.value === "day" ? { atTime: "07:00" } : { atTime: "" })}
             >
-              <option value="minutes">every so often</option>
-              <option value="day">every day</option>
+              <option value="minutes">every</option>
+              <option value="day">every day at</option>
             </select>
             {s.atTime ? (
-              <label className="flex items-center gap-2">
-                at
-                <input className="field w-18" value={s.atTime} onChange={(e) => put({ atTime: e.target.value })} />
-              </label>
+              <input className="field w-18" aria-label="Time of day" value={s.atTime} onChange={(e) => put({ atTime: e.target.value })} />
             ) : (
               <label className="flex items-center gap-2">
-                every
                 <input
                   type="number"
                   min={1}

@@ -31,12 +31,27 @@ export function TemplatePlace() {
   return <TemplateEditor key={p.template} sheet={sheet.data} template={template.data} />;
 }
 
+// How a new letter begins: with the name of whom it concerns, where the sheet
+// says which column that is.
+function greeting(sheet: Sheet): Node {
+  if (!sheet.nameColumn) return empty;
+  const field = { type: "field", attrs: { column: sheet.nameColumn, part: "first word", fallback: "colleague" } };
+  const text = (t: string) => ({ type: "text", text: t });
+  return {
+    type: "doc",
+    content: [
+      { type: "paragraph", content: [text("Dear "), field, text(",")] },
+      { type: "paragraph", content: [] },
+    ],
+  } as Node;
+}
+
 function TemplateEditor({ sheet, template }: { sheet: Sheet; template?: Template }) {
   // What this page cannot show whole it does not change.
   const whole = !template || (!template.variants?.length && canEdit(template.subject) && canEdit(template.body));
   const [name, setName] = useState(template?.name ?? "");
   const [subject, setSubject] = useState<Node>(template?.subject ?? empty);
-  const [body, setBody] = useState<Node>(template?.body ?? empty);
+  const [body, setBody] = useState<Node>(template?.body ?? greeting(sheet));
   const [index, setIndex] = useState(0);
   const [only, setOnly] = useState(false);
   const [find, setFind] = useState("");
@@ -50,7 +65,8 @@ function TemplateEditor({ sheet, template }: { sheet: Sheet; template?: Template
   const mayTest = useMay("editor");
   const client = useQueryClient();
   const navigate = useNavigate();
-  const { language, variants } = template ?? {};
+  // A new template takes its language from where the sheet says it stands.
+  const { language, variants } = template ?? { language: sheet.languageColumn || undefined, variants: undefined };
   const draft = useMemo(() => ({ name: name || "unnamed", subject, body, language, variants }), [name, subject, body, language, variants]);
   const [settled, setSettled] = useState(draft);
   useEffect(() => {

@@ -1,16 +1,20 @@
 package api
 
 import (
+	"bytes"
 	"context"
+	"crypto/sha256"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"mime/multipart"
 	"path"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"nivot/internal/core/sheet"
@@ -57,8 +61,46 @@ func readForm(r *multipart.Reader) (*form, error) {
 	}
 }
 
+// tables keeps the tables that were read last: a file that is brought in is
+// looked at several times before.
+type tables struct {
+	mu   sync.Mutex
+	list []readTable // guarded by mu; the latest last
+}
+
+type readTable struct {
+	print [sha256.Size]byte
+	table *exchange.Table // never changed
+	at    time.Time
+}
+
+// How many tables are kept, and for how long.
+const (
+	tablesKept = 2
+	tableLife  = 3 * time.Minute
+)
+
+func (t *tables) find(print [sha256.Size]byte, now time.Time) *exchange.Table {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.list = slices.DeleteFunc(t.list, func(r readTable) bool { return now.Sub(r.at) > tableLife })
+	for _, r := range t.list {
+		if r.print == print {
+			return r.table
+		}
+	}
+	return nil
+}
+
+func (t *tables) keep(print [sha256.Size]byte, table *exchange.Table, now time.Time) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.list = append(t.list, readTable{print, table, now})
+	t.list = t.list[max(0, len(t.list)-tablesKept):]
+}
+
 // table reads the file as a table, in the part of a workbook that was chosen.
-func (f *form) table(l *value.Locale) (*exchange.Table, error) {
+func (s *Server) table(f *form, l *value.Locale) (*exchange.Table, error) {
 	if f.file == nil {
 		return nil, &engine.Refusal{Field: "/file", Message: "choose a file"}
 	}
@@ -70,10 +112,15 @@ func (f *form) table(l *value.Locale) (*exchange.Table, error) {
 		}
 		c.Heading = n
 	}
+	print := sha256.Sum256(fmt.Appendf(bytes.Clone(f.file), "\x00%s\x00%d\x00%s", c.Worksheet, c.Heading, l.Tag))
+	if t := s.tables.find(print, s.Wall()); t != nil {
+		return t, nil
+	}
 	t, err := exchange.ReadTable(f.file, c, l)
 	if err != nil {
 		return nil, &engine.Refusal{Field: "/file", Message: err.Error()}
 	}
+	s.tables.keep(print, t, s.Wall())
 	return t, nil
 }
 
@@ -113,7 +160,7 @@ func (s *Server) PreviewImport(ctx context.Context, r PreviewImportRequestObject
 		}
 		l, matches = into.Locale, rec.Matches()
 	}
-	t, err := f.table(l)
+	t, err := s.table(f, l)
 	if err != nil {
 		return nil, err
 	}
@@ -127,16 +174,18 @@ func (s *Server) PreviewImport(ctx context.Context, r PreviewImportRequestObject
 	if into != nil {
 		to = engine.MatchColumns(into, t.Heading, matches)
 	}
-	for i, name := range sheet.NameColumns(t.Heading) {
+	eachColumn(len(t.Heading), func(i int) {
 		columns[i] = t.Column(i)
-		g := sheet.GuessColumn(columns[i], t.Lines, l)
 		if into != nil {
 			if c, ok := into.Column(to[i]); ok {
-				g = sheet.Measure(into.Reading(c), columns[i], t.Lines)
-				g.AskDay = false
+				guesses[i] = sheet.Measure(into.Reading(c), columns[i], t.Lines)
+				return
 			}
 		}
-		guesses[i] = g
+		guesses[i] = sheet.GuessColumn(columns[i], t.Lines, l)
+	})
+	for i, name := range sheet.NameColumns(t.Heading) {
+		g := guesses[i]
 		x := toGuess(name, g)
 		if into != nil {
 			x.To = ptr(target(into, t.Heading[i], to[i], g.Filled > 0, matches))
@@ -154,6 +203,24 @@ func (s *Server) PreviewImport(ctx context.Context, r PreviewImportRequestObject
 		out.Worksheets = []string{}
 	}
 	return out, nil
+}
+
+// eachColumn does something for every column, on all processors.
+func eachColumn(n int, f func(i int)) {
+	var wg sync.WaitGroup
+	next := make(chan int)
+	for range runtime.GOMAXPROCS(0) {
+		wg.Go(func() {
+			for i := range next {
+				f(i)
+			}
+		})
+	}
+	for i := range n {
+		next <- i
+	}
+	close(next)
+	wg.Wait()
 }
 
 // target proposes where a column of a file goes: into the sheet's column that
@@ -209,17 +276,18 @@ func (s *Server) MeasureImport(ctx context.Context, r MeasureImportRequestObject
 		}
 		l = into.Locale
 	}
-	t, err := f.table(l)
+	t, err := s.table(f, l)
 	if err != nil {
 		return nil, err
 	}
 	if len(spec.Columns) != len(t.Heading) {
 		return nil, errOtherColumns
 	}
-	out := MeasureImport200JSONResponse{}
-	for i, c := range spec.Columns {
-		out = append(out, toGuess(c.Name, measure(&c, into, t.Column(i), t.Lines, l)))
-	}
+	out := make(MeasureImport200JSONResponse, len(spec.Columns))
+	eachColumn(len(out), func(i int) {
+		c := &spec.Columns[i]
+		out[i] = toGuess(c.Name, measure(c, into, t.Column(i), t.Lines, l))
+	})
 	return out, nil
 }
 
@@ -292,7 +360,7 @@ func (s *Server) MakeSheet(ctx context.Context, r MakeSheetRequestObject) (MakeS
 	}
 	t := &exchange.Table{}
 	if f.file != nil {
-		if t, err = f.table(l); err != nil {
+		if t, err = s.table(f, l); err != nil {
 			return nil, err
 		}
 		if len(spec.Columns) != len(t.Heading) {
@@ -437,7 +505,7 @@ func (s *Server) importSpec(ctx context.Context, body *multipart.Reader, sheetID
 	if err != nil {
 		return in, o, err
 	}
-	t, err := f.table(core.Locale)
+	t, err := s.table(f, core.Locale)
 	if err != nil {
 		return in, o, err
 	}

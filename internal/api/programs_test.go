@@ -106,7 +106,7 @@ func TestTokens(t *testing.T) {
 		{"POST", rows, reading, `{"cells":{}}`, 403},
 		{"GET", "/api/sheets", secret, "", 403},
 		{"GET", "/api/tokens", secret, "", 403},
-		{"GET", rows, secret[:len(secret)-1] + "x", "", 401},
+		{"GET", rows, secret[:len(secret)-1] + "0", "", 401},
 		{"GET", rows, "nothing", "", 401},
 		{"POST", rows, secret, `{"cells":{"Colour":"red"}}`, 422},
 		{"PUT", rows + "/by-key/%20", secret, `{"cells":{}}`, 422},

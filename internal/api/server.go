@@ -67,6 +67,7 @@ type Server struct {
 
 	forPrograms map[string]bool // operations that a token may call
 	intakes     *limiter        // rows that come in by forms
+	tables      tables          // that were read last
 	signIns     *limiter
 }
 

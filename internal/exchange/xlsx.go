@@ -89,13 +89,29 @@ func ReadXLSX(b []byte, worksheet string, heading int, l *value.Locale) (t *Tabl
 		worksheet = names[0]
 	}
 	r := &sheetReader{f: f, locale: l, dates: map[int]bool{}}
-	if r.kinds, err = r.readKinds(worksheet); err != nil {
-		return nil, err
-	}
 	if props, err := f.GetWorkbookProps(); err == nil && props.Date1904 != nil {
 		r.from1904 = *props.Date1904
 	}
-	t, err = r.read(worksheet, heading)
+	// What the cells hold and what they are is read side by side.
+	kinds := make(chan error, 1)
+	go func() {
+		defer func() {
+			if p := recover(); p != nil {
+				kinds <- &FileError{Message: "the workbook is damaged and cannot be read"}
+			}
+		}()
+		var err error
+		r.kinds, err = r.readKinds(worksheet)
+		kinds <- err
+	}()
+	raw, rawErr := r.readRaw(worksheet)
+	if err := <-kinds; err != nil {
+		return nil, err
+	}
+	if rawErr != nil {
+		return nil, rawErr
+	}
+	t, err = r.read(raw, worksheet, heading)
 	if err == nil {
 		t.Encoding, t.Worksheets, t.Worksheet = "workbook", names, worksheet
 	}
@@ -120,25 +136,42 @@ const (
 	fault
 )
 
-func (r *sheetReader) read(worksheet string, heading int) (*Table, error) {
+// readRaw reads the texts of a worksheet's rows as they are kept.
+func (r *sheetReader) readRaw(worksheet string) ([][]string, error) {
 	rows, err := r.f.Rows(worksheet)
 	if err != nil {
 		return nil, &FileError{Message: fmt.Sprintf("the workbook has no worksheet %q", worksheet)}
 	}
 	defer rows.Close()
-	t := &Table{}
-	for line := 1; rows.Next(); line++ {
-		cells, err := rows.Columns()
+	var out [][]string
+	cells := 0
+	for rows.Next() {
+		rec, err := rows.Columns()
 		if err != nil {
-			return nil, &FileError{Line: line, Message: "the row cannot be read: " + err.Error()}
+			return nil, &FileError{Line: len(out) + 1, Message: "the row cannot be read: " + err.Error()}
 		}
+		if cells += len(rec); len(out) > MaxRows || cells > maxCells {
+			return nil, &FileError{Line: len(out) + 1, Message: fmt.Sprintf("the worksheet has more than %d rows or %d cells", MaxRows, maxCells)}
+		}
+		out = append(out, rec)
+	}
+	if err := rows.Error(); err != nil {
+		return nil, &FileError{Message: "the worksheet cannot be read: " + err.Error()}
+	}
+	return out, nil
+}
+
+func (r *sheetReader) read(rows [][]string, worksheet string, heading int) (*Table, error) {
+	t := &Table{}
+	for i, rec := range rows {
+		line := i + 1
 		if t.Heading == nil && line < heading {
 			continue
 		}
-		rec := make([]string, len(cells))
-		for i, c := range cells {
-			if rec[i], err = r.text(line, i, c); err != nil {
-				return nil, &FileError{Line: line, Column: i + 1, Message: err.Error()}
+		var err error
+		for k, c := range rec {
+			if rec[k], err = r.text(line, k, c); err != nil {
+				return nil, &FileError{Line: line, Column: k + 1, Message: err.Error()}
 			}
 		}
 		if blank(rec) {
@@ -150,9 +183,6 @@ func (r *sheetReader) read(worksheet string, heading int) (*Table, error) {
 		if err := t.add(rec, line, 0); err != nil {
 			return nil, err
 		}
-	}
-	if err := rows.Error(); err != nil {
-		return nil, &FileError{Message: "the worksheet cannot be read: " + err.Error()}
 	}
 	if t.Heading == nil {
 		return nil, &FileError{Message: fmt.Sprintf("the worksheet %s is empty; its first row should name the columns", worksheet)}

@@ -31,7 +31,49 @@ const maxMisfits = 3
 // GuessColumn finds the type that enough of the filled cells fit, the
 // strictest first: two in three for dates, moments and addresses, whose
 // writing leaves little doubt, nine in ten for the others. lines gives each cell's line in its file.
+//
+// Of a long column the type is found on cells from all over it, and then
+// measured on all.
 func GuessColumn(cells []string, lines []int, l *value.Locale) Guess {
+	if len(cells) <= guessOn {
+		return guess(cells, lines, l)
+	}
+	step := len(cells) / guessOn
+	some, at := make([]string, 0, guessOn+1), make([]int, 0, guessOn+1)
+	for i := 0; i < len(cells); i += step {
+		some, at = append(some, cells[i]), append(at, lines[i])
+	}
+	g := guess(some, at, l)
+	switch g.Type {
+	case value.Date, value.Moment:
+		return guessOrder(g.Type, cells, lines, l)
+	case value.Choice:
+		return guess(cells, lines, l) // all options
+	}
+	return Measure(value.Reading{Type: g.Type, Locale: l}, cells, lines)
+}
+
+// guessOn is how many cells a type is found on.
+const guessOn = 4000
+
+// guessOrder finds the order that most cells of a date or moment column fit.
+func guessOrder(t value.Type, cells []string, lines []int, l *value.Locale) Guess {
+	try := func(o value.Order) Guess {
+		return Measure(value.Reading{Type: t, Order: o, Locale: l}, cells, lines)
+	}
+	dmy, mdy, ymd := try(value.DayMonthYear), try(value.MonthDayYear), try(value.YearMonthDay)
+	best := dmy
+	if mdy.Fit > best.Fit || mdy.Fit == best.Fit && l.DefaultOrder == value.MonthDayYear {
+		best = mdy
+	}
+	best.AskDay = dmy.Fit == mdy.Fit && ambiguous(cells)
+	if ymd.Fit > best.Fit {
+		best = ymd
+	}
+	return best
+}
+
+func guess(cells []string, lines []int, l *value.Locale) Guess {
 	filled := 0
 	distinct := map[string]int{}
 	var options []string
@@ -50,16 +92,7 @@ func GuessColumn(cells []string, lines []int, l *value.Locale) Guess {
 	most := func(g Guess) bool { return filled > 0 && g.Fit*3 >= filled*2 }
 	nearly := func(g Guess) bool { return filled > 0 && g.Fit*10 >= filled*9 }
 	for _, t := range []value.Type{value.Date, value.Moment} {
-		dmy, mdy := try(t, value.DayMonthYear), try(t, value.MonthDayYear)
-		ymd := try(t, value.YearMonthDay)
-		best := dmy
-		if mdy.Fit > best.Fit || mdy.Fit == best.Fit && l.DefaultOrder == value.MonthDayYear {
-			best = mdy
-		}
-		best.AskDay = dmy.Fit == mdy.Fit && ambiguous(cells)
-		if ymd.Fit > best.Fit {
-			best = ymd
-		}
+		best := guessOrder(t, cells, lines, l)
 		if most(best) {
 			return best
 		}

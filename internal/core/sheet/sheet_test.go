@@ -122,6 +122,29 @@ func TestGuess(t *testing.T) {
 	}
 }
 
+// A long column is guessed as a short one is, and measured whole.
+func TestGuessLong(t *testing.T) {
+	l, _ := value.FindLocale("en-GB")
+	for name, cell := range map[value.Type]func(i int) string{
+		value.Date:   func(i int) string { return fmt.Sprintf("%02d/%02d/2027", 1+i%28, 1+i%12) },
+		value.Number: func(i int) string { return fmt.Sprint(i) },
+		value.Choice: func(i int) string { return []string{"out", "back", "lost"}[i%3] },
+		value.Text:   func(i int) string { return fmt.Sprintf("LN-%d", i) },
+		value.Email:  func(i int) string { return fmt.Sprintf("c%d@x.example", i) },
+	} {
+		cells, lines := make([]string, 30_001), make([]int, 30_001)
+		for i := range cells {
+			cells[i], lines[i] = cell(i), i+2
+		}
+		cells[29_999] = "14/13/12"
+		g := GuessColumn(cells, lines, l)
+		if g.Type != name || g.Filled != 30_001 || name != value.Text && name != value.Choice && (g.Fit != 30_000 || g.Misfits[0].Line != 30_001) ||
+			name == value.Date && g.Order != value.DayMonthYear || name == value.Choice && len(g.Options) != 4 {
+			t.Errorf("%s: %+v", name, g)
+		}
+	}
+}
+
 // Section 1: an import meets rows by key.
 func TestMeet(t *testing.T) {
 	known := []Known{{ID: "1", Key: "a"}, {ID: "2", Key: "b"}, {ID: "3", Key: ""}, {ID: "4", Key: "c", Deleted: true}, {ID: "5", Key: "d", Gone: true}, {ID: "6", Key: "a"}}

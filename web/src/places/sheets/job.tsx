@@ -50,7 +50,16 @@ export function JobLine({ job, what }: { job: Job; what: string }) {
           : ""}
         . It goes on if you leave this page.
       </span>
-      <progress className="h-1.5 w-56 accent-juniper" max={1} value={share} aria-label={what} />
+      <div
+        role="progressbar"
+        aria-label={what}
+        aria-valuemin={0}
+        aria-valuemax={100}
+        aria-valuenow={Math.round(100 * share)}
+        className="h-1.5 w-56 bg-hair"
+      >
+        <div className="h-full bg-juniper" style={{ width: `${100 * share}%` }} />
+      </div>
       <button type="button" className="link" onClick={() => void stop()}>
         Stop; change nothing
       </button>

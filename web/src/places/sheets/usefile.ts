@@ -1,6 +1,8 @@
-import { useEffect, useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import { upload, words } from "../../api/client";
 import type { Choice, Guess, Preview } from "./filecolumns";
+
+const shapeOf = (choices: Choice[]) => choices.map((c) => c.type + (c.order ?? "") + (c.to ?? "")).join();
 
 // A file of rows that is being looked at: what was found in it, what a person
 // chose, and how the chosen types fit. Nothing is written.
@@ -13,6 +15,7 @@ export function useFile(sheet: string | undefined, locale: string) {
   const [part, setPart] = useState({ worksheet: "", heading: "" });
   const [error, setError] = useState("");
   const [busy, setBusy] = useState(false);
+  const measured = useRef("");
 
   const look = async (f: File, p = { worksheet: "", heading: "" }, l = locale) => {
     setFile(f);
@@ -23,15 +26,15 @@ export function useFile(sheet: string | undefined, locale: string) {
       const got = await upload<Preview>("/imports", { locale: l, ...p, ...(sheet ? { sheet } : {}), file: f });
       setPreview(got);
       setGuesses(got.columns);
-      setChoices(
-        got.columns.map((c) => ({
-          name: c.name,
-          type: c.type,
-          order: c.order,
-          skip: false,
-          ...(sheet ? { to: c.to ?? "" } : {}),
-        })),
-      );
+      const found = got.columns.map((c) => ({
+        name: c.name,
+        type: c.type,
+        order: c.order,
+        skip: false,
+        ...(sheet ? { to: c.to ?? "" } : {}),
+      }));
+      measured.current = shapeOf(found); // the look has measured these
+      setChoices(found);
       setAnswered({});
       return got;
     } catch (e) {
@@ -42,9 +45,10 @@ export function useFile(sheet: string | undefined, locale: string) {
     }
   };
   // Measured anew when a type, order or target changes, not at each letter of a name.
-  const shape = choices.map((c) => c.type + (c.order ?? "") + (c.to ?? "")).join();
+  const shape = shapeOf(choices);
   useEffect(() => {
-    if (!file || choices.length === 0) return;
+    if (!file || choices.length === 0 || shape === measured.current) return;
+    measured.current = shape;
     const t = window.setTimeout(async () => {
       try {
         const spec = JSON.stringify({
@@ -55,8 +59,8 @@ export function useFile(sheet: string | undefined, locale: string) {
           address: -1,
           columns: choices.map((c) => ({ ...c, name: c.name || "unnamed" })),
         });
-        const measured = await upload<Guess[]>("/imports/measure", { spec, ...part, ...(sheet ? { sheet } : {}), file });
-        setGuesses((old) => measured.map((m, i) => ({ ...m, askDay: old[i]?.askDay ?? false })));
+        const fits = await upload<Guess[]>("/imports/measure", { spec, ...part, ...(sheet ? { sheet } : {}), file });
+        setGuesses((old) => fits.map((m, i) => ({ ...m, askDay: old[i]?.askDay ?? false })));
       } catch (e) {
         setError(words(e));
       }

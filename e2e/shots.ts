@@ -9,6 +9,15 @@ B-4;Quentin Isley;quentin(at)isley.example;04/04/2027;Clem Dell;5
 B-5;Tamsin Wick;tamsin@wick.example;soon;Clem Dell;9
 `;
 
+const again = `Loan,Object,Return due,State,Condition report
+LN-0301,"Ebony butter stamp, c. 1849",28/04/2027,extended,with borrower
+LN-0304,Ebony mourning ring,31/03/2027,back,signed
+LN-0311,Enamel spyglass,as agreed,out,signed
+LN-0313,"Silver snuff box, c. 1851",18/04/2027,out,signed
+LN-0521,Watchman’s rattle,02/07/2027,agreed,not started
+LN-0522,Travelling inkwell,05/07/2027,asked for,
+`;
+
 async function shoot(page: Page, name: string) {
   await page.waitForTimeout(700);
   await page.screenshot({ path: `../docs/screenshots/${name}.png` });
@@ -18,6 +27,7 @@ test("the main views", async ({ page }) => {
   test.setTimeout(180_000);
   await signIn(page, "ines");
   const loans = (await ask<{ id: string; name: string }[]>(page, "GET", "/sheets")).find((s) => s.name === "Outgoing loans")?.id;
+  const volunteers = (await ask<{ id: string; name: string }[]>(page, "GET", "/sheets")).find((s) => s.name === "Volunteers")?.id;
   const rule = (await ask<{ id: string }[]>(page, "GET", `/sheets/${loans}/rules`))[0].id;
   const template = (await ask<{ id: string; sheet: string; name: string }[]>(page, "GET", "/templates")).find(
     (t) => t.sheet === loans && t.name === "Return",
@@ -28,9 +38,32 @@ test("the main views", async ({ page }) => {
   await shoot(page, "today-dark");
   await page.emulateMedia({ colorScheme: "light" });
   await page.goto(`/sheets/${loans}`);
-  await page.getByRole("rowheader", { name: "LN-0314" }).click();
+  await page.getByRole("rowheader", { name: /^LN-0314/ }).click();
   await page.keyboard.press("ArrowRight");
   await shoot(page, "sheet");
+  // A cell that has been changed twice, and its history.
+  for (const text of ["Pewter spyglass, case", "Pewter spyglass with its case"]) {
+    await page.keyboard.type(text);
+    await page.keyboard.press("Enter");
+    await page.keyboard.press("ArrowUp");
+    await page.waitForTimeout(400);
+  }
+  await page.keyboard.press("F8");
+  await shoot(page, "history");
+  await page.goto(`/sheets/${loans}?slip=columns`);
+  await page.getByRole("button", { name: /^Days to return, formula/ }).click();
+  await shoot(page, "columns");
+  await page.goto(`/sheets/${loans}/bring`);
+  await page.getByLabel("File of rows").setInputFiles({
+    name: "Loans, from the registrar.csv",
+    mimeType: "text/csv",
+    buffer: Buffer.from(again),
+  });
+  await page.getByRole("button", { name: /See what/ }).click();
+  await page.getByLabel("keep rows as they are that the file does not have").check();
+  await shoot(page, "plan");
+  await page.goto(new URL((await ask<{ address: string }>(page, "GET", `/sheets/${volunteers}/form`)).address).pathname);
+  await shoot(page, "form");
   const row = (
     await ask<{ rows: { id: string; name: string }[] }>(page, "POST", `/sheets/${loans}/rows/query`, { offset: 0, limit: 50 })
   ).rows.find((r) => r.name === "LN-0320")?.id;
@@ -48,7 +81,7 @@ test("the main views", async ({ page }) => {
   await page.getByRole("row").nth(3).getByRole("button").click();
   await shoot(page, "practice");
   await page.goto("/sheets/new");
-  await page.getByLabel("CSV file").setInputFiles({
+  await page.getByLabel("File of rows").setInputFiles({
     name: "Group visits.csv",
     mimeType: "text/csv",
     buffer: Buffer.from(csv),

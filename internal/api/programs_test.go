@@ -7,12 +7,15 @@ import (
 	"io"
 	"mime/multipart"
 	"net/http"
+	"net/http/httptest"
 	"net/url"
 	"os"
 	"os/exec"
 	"regexp"
 	"strings"
 	"testing"
+
+	"github.com/xuri/excelize/v2"
 
 	"nivot/internal/store"
 )
@@ -406,5 +409,211 @@ func TestTogether(t *testing.T) {
 	}
 	if text := body(s.call(editor, "GET", at+"/views", "")); strings.Contains(text, "Mine") {
 		t.Error(text)
+	}
+}
+
+// A workbook into a sheet that is there: its worksheet and heading are chosen,
+// columns meet by name and are remembered, new ones are made, what Nivot worked
+// out is left out.
+func TestImportWorkbook(t *testing.T) {
+	s := newSite(t, true)
+	sh := s.loans()
+	c := s.as(store.Coordinator)
+	f := excelize.NewFile()
+	defer f.Close()
+	if _, err := f.NewSheet("Loans"); err != nil {
+		t.Fatal(err)
+	}
+	for i, row := range [][]any{{"Spring list"}, {"Loan", "Object", "Kept in", "Last email"}, {"LN-0501", "Tin weathercock, gilt", "Store 4", "x"}, {"LN-0777", "Hand bell", "Store 5"}} {
+		cell, _ := excelize.CoordinatesToCellName(1, i+1)
+		if err := f.SetSheetRow("Loans", cell, &row); err != nil {
+			t.Fatal(err)
+		}
+	}
+	file, err := f.WriteToBuffer()
+	if err != nil {
+		t.Fatal(err)
+	}
+	part := map[string]string{"worksheet": "Loans", "heading": "2", "sheet": sh.ID}
+	look := func() (p ImportPreview, to []string) {
+		t.Helper()
+		status, text := s.send(c, "/imports", "list.xlsx", file.Bytes(), part)
+		if err := json.Unmarshal([]byte(text), &p); err != nil || status != 200 {
+			t.Fatal(status, text)
+		}
+		for _, x := range p.Columns {
+			to = append(to, *x.To)
+		}
+		return p, to
+	}
+	p, to := look()
+	if p.Rows != 2 || p.Worksheet != "Loans" || len(p.Worksheets) != 2 || strings.Join(to, " ") != "c1 c2 + " || p.Lines[0] != 3 {
+		t.Fatalf("%+v goes into %v", p, to)
+	}
+	part["spec"] = `{"keep":true,"columns":[{"name":"Loan","type":"text","to":"c1"},{"name":"Object","type":"text","to":"c2"},{"name":"Kept in","type":"choice","to":"+"},{"name":"Last email","type":"text","to":""}]}`
+	status, text := s.send(c, "/imports/measure", "list.xlsx", file.Bytes(), part)
+	if status != 200 || !strings.Contains(text, `"options":["Store 4","Store 5"]`) {
+		t.Errorf("%d %s", status, text)
+	}
+	status, text = s.send(c, "/sheets/"+sh.ID+"/import", "list.xlsx", file.Bytes(), part)
+	if status != 202 {
+		t.Fatal(status, text)
+	}
+	if j := s.job(c, text); j.State != JobStateDone || j.Import.New != 1 || j.Import.Changed != 1 || j.Import.Gone != 0 {
+		t.Errorf("%+v", j)
+	}
+	delete(part, "spec")
+	if _, to := look(); len(to) != 4 || !strings.HasPrefix(to[2], "c") || to[3] != "" {
+		t.Errorf("remembered as %v", to)
+	}
+	if status, text := s.send(c, "/imports", "list.xlsx", file.Bytes(), map[string]string{"worksheet": "Loans", "heading": "two"}); status != 422 {
+		t.Errorf("%d %s", status, text)
+	}
+	for spec, want := range map[string]string{`{"keep":false,"columns":[]}`: "not those of the file", `{`: "cannot be read",
+		`{"keep":false,"columns":[{"name":"a","type":"text","to":""},{"name":"b","type":"text","to":"c2"},{"name":"c","type":"text","to":""},{"name":"d","type":"text","to":""}]}`: "no column for Loan"} {
+		part["spec"] = spec
+		if status, text := s.send(c, "/sheets/"+sh.ID+"/import/plan", "list.xlsx", file.Bytes(), part); status != 422 || !strings.Contains(text, want) {
+			t.Errorf("%s: %d %s", spec, status, text)
+		}
+	}
+}
+
+// Columns by way of the API: what a change would do, doing it, and who may not.
+func TestColumnsOverHTTP(t *testing.T) {
+	s := newSite(t, true)
+	sh := s.loans()
+	c := s.as(store.Coordinator)
+	at := "/api/sheets/" + sh.ID
+	get := func() (out Sheet) {
+		t.Helper()
+		if err := json.Unmarshal([]byte(body(s.call(c, "GET", at, ""))), &out); err != nil {
+			t.Fatal(err)
+		}
+		return out
+	}
+	edits := func() (b ColumnsEdit) {
+		was := get()
+		b.Seen = &was.Seen
+		for _, x := range was.Columns {
+			e := ColumnEdit{Id: ptr(x.Id), Name: x.Name, Type: x.Type, Order: x.Order, Formula: x.Formula}
+			options := []struct {
+				Id   *string `json:"id,omitempty"`
+				Name string  `json:"name"`
+			}{}
+			for _, o := range x.Options {
+				options = append(options, struct {
+					Id   *string `json:"id,omitempty"`
+					Name string  `json:"name"`
+				}{ptr(o.Id), o.Name})
+			}
+			if len(options) > 0 {
+				e.Options = &options
+			}
+			b.Columns = append(b.Columns, e)
+		}
+		return b
+	}
+	b := edits()
+	b.Columns = append(b.Columns, ColumnEdit{Name: "Days left", Type: "formula", Formula: ptr("days_until(return_due)")})
+	var effects []ColumnEffect
+	if err := json.Unmarshal([]byte(body(s.call(c, "POST", at+"/columns/effect", jsonOf(b)))), &effects); err != nil || len(effects) != 1 || effects[0].Type != "number" || effects[0].Results[0] != "14" {
+		t.Errorf("%+v %v", effects, err)
+	}
+	b.Columns[1].Locked, b.Columns[1].Name = ptr(true), "Thing"
+	if res := s.call(c, "PUT", at+"/columns", jsonOf(b)); res.StatusCode != 200 {
+		t.Fatal(res.StatusCode, body(res))
+	}
+	if got := get(); got.Columns[1].Name != "Thing" || !got.Columns[1].Locked || *got.Columns[len(got.Columns)-1].Result != "number" {
+		t.Errorf("%+v", got.Columns)
+	}
+	if res := s.call(c, "PUT", at+"/columns", jsonOf(b)); res.StatusCode != 422 || !strings.Contains(body(res), "meanwhile") {
+		t.Errorf("an old version: %d", res.StatusCode)
+	}
+	editor := s.as(store.Editor)
+	if res := s.call(editor, "PATCH", at+"/rows/1", `{"cells":{"Thing":"x"}}`); res.StatusCode != 422 || !strings.Contains(body(res), "locked") {
+		t.Errorf("an editor in a locked column: %d", res.StatusCode)
+	}
+	if res := s.call(editor, "PUT", at+"/columns", jsonOf(edits())); res.StatusCode != 403 {
+		t.Errorf("an editor changes columns: %d", res.StatusCode)
+	}
+	// A rule looks at return due, and letters name the object: neither can go.
+	for _, i := range []int{1} {
+		b := edits()
+		b.Columns = append(b.Columns[:i], b.Columns[i+1:]...)
+		if res := s.call(c, "PUT", at+"/columns", jsonOf(b)); res.StatusCode != 422 || !strings.Contains(body(res), "would not do any more") {
+			t.Errorf("taking column %d out: %d", i, res.StatusCode)
+		}
+	}
+	for patch, want := range map[string]int{`{"nameColumn":"c3"}`: 200, `{"languageColumn":"c99"}`: 422, `{"address":"c1"}`: 422, `{"frozen":2}`: 200, `{"frozen":9}`: 422, `{"key":""}`: 200, `{"key":"c1"}`: 200, `{"name":" "}`: 422} {
+		if res := s.call(c, "PATCH", at, patch); res.StatusCode != want {
+			t.Errorf("%s: %d %s", patch, res.StatusCode, body(res))
+		}
+	}
+	var functions []struct{ Name, Usage, What string }
+	if err := json.Unmarshal([]byte(body(s.call(c, "GET", "/api/functions", ""))), &functions); err != nil || len(functions) < 20 {
+		t.Errorf("%v %v", functions, err)
+	}
+	for _, ask := range []struct{ path, data, want string }{
+		{"/rows/summary", `{"view":{},"from":0,"to":99,"columns":["c1"]}`, `"filled":5`},
+		{"/rows/find", `{"view":{},"text":"ln-0503","from":0}`, `"column":"c1","index":2,"matches":1`},
+		{"/rows/find", `{"view":{},"text":"nowhere","from":0}`, `"index":-1`},
+		{"/rows/find", `{"view":{"sort":[{"column":"c1","down":true}]},"text":"ln-050","from":0,"back":true}`, `"index":0,"matches":5`},
+	} {
+		if text := body(s.call(c, "POST", at+ask.path, ask.data)); !strings.Contains(text, ask.want) {
+			t.Errorf("%s %s: %s, want %s", ask.path, ask.data, text, ask.want)
+		}
+	}
+}
+
+// A source by way of the API: following, and what Today says when it fails.
+func TestSourceOverHTTP(t *testing.T) {
+	s := newSite(t, true)
+	sh := s.loans()
+	c := s.as(store.Coordinator)
+	at := "/api/sheets/" + sh.ID + "/source"
+	src := `{"place":"http://10.0.0.7/loans.csv","worksheet":"","headingRow":0,"everyMinutes":60,"atTime":"","share":33,"keep":false,"paused":false}`
+	if res := s.call(c, "PUT", at, src); res.StatusCode != 422 || !strings.Contains(body(res), "inside the own network") {
+		t.Errorf("an address inside: %d", res.StatusCode)
+	}
+	admin := s.as(store.Administrator)
+	if res := s.call(c, "PUT", "/api/setup/sources", `{"inside":true}`); res.StatusCode != 403 {
+		t.Errorf("a coordinator opens the network: %d", res.StatusCode)
+	}
+	if res := s.call(admin, "PUT", "/api/setup/sources", `{"inside":true}`); res.StatusCode != 200 {
+		t.Error(res.StatusCode)
+	}
+	file := "Loan,State\nLN-0501,back\n"
+	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, file) }))
+	defer web.Close()
+	src = strings.Replace(src, "http://10.0.0.7", web.URL, 1)
+	if res := s.call(c, "PUT", at, strings.Replace(src, `"keep":false`, `"keep":true`, 1)); res.StatusCode != 200 {
+		t.Fatal(res.StatusCode, body(res))
+	}
+	look := func() (out SourceState) {
+		t.Helper()
+		if found, err := s.h.s.e.Refresh(context.Background()); err != nil || !found {
+			t.Fatal(found, err)
+		}
+		if err := json.Unmarshal([]byte(body(s.call(c, "GET", at, ""))), &out); err != nil {
+			t.Fatal(err)
+		}
+		return out
+	}
+	if st := look(); st.Trouble != nil || (*st.Log)[0].Words != "0 new, 1 changed, 0 gone" || st.NextAt == nil {
+		t.Errorf("%+v", st)
+	}
+	file = "Loan,State\n\"LN-0501,back\n"
+	s.call(c, "POST", at+"/refresh", `{}`)
+	if st := look(); st.Trouble == nil || !strings.Contains(*st.Trouble, "quote") {
+		t.Errorf("%+v", st)
+	}
+	if text := body(s.call(c, "GET", "/api/today", "")); !strings.Contains(text, "a quote is not closed") {
+		t.Errorf("Today does not say it: %s", text)
+	}
+	if res := s.call(c, "DELETE", at, ""); res.StatusCode != 204 {
+		t.Error(res.StatusCode)
+	}
+	if st := body(s.call(c, "GET", at, "")); strings.Contains(st, `"source"`) {
+		t.Error(st)
 	}
 }

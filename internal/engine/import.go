@@ -358,13 +358,13 @@ func (im *importer) meet(ctx context.Context, met []sheet.Meeting) error {
 	if err := im.wait(); err != nil {
 		return err
 	}
-	ids := make([]int64, len(met))
+	names := make([]string, len(met))
 	for i, m := range met {
-		id, err := strconv.ParseInt(m.Row, 10, 64)
-		if err != nil {
-			return err
-		}
-		ids[i] = id
+		names[i] = m.Row
+	}
+	ids, err := rowIDs(names)
+	if err != nil {
+		return err
 	}
 	rows, err := im.lock(ctx, ids)
 	if err != nil {
@@ -453,13 +453,9 @@ func (im *importer) event(kind string, row int64, change *int64, changes []chang
 }
 
 func (im *importer) gone(ctx context.Context, names []string) error {
-	ids := make([]int64, len(names))
-	for i, n := range names {
-		id, err := strconv.ParseInt(n, 10, 64)
-		if err != nil {
-			return err
-		}
-		ids[i] = id
+	ids, err := rowIDs(names)
+	if err != nil {
+		return err
 	}
 	rows, err := im.lock(ctx, ids)
 	if err != nil {
@@ -486,6 +482,19 @@ func (im *importer) gone(ctx context.Context, names []string) error {
 		im.events = append(im.events, im.event(store.EventRowGone, row.ID, &im.res.Change, nil))
 	}
 	return im.flush(ctx)
+}
+
+// rowIDs turns the ids of rows as the core has them into those of the database.
+func rowIDs(names []string) ([]int64, error) {
+	ids := make([]int64, len(names))
+	for i, n := range names {
+		id, err := strconv.ParseInt(n, 10, 64)
+		if err != nil {
+			return nil, err
+		}
+		ids[i] = id
+	}
+	return ids, nil
 }
 
 // flush writes what has been gathered.

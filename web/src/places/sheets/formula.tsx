@@ -133,7 +133,8 @@ export function FunctionList() {
       <summary className="link cursor-pointer">What a formula may say</summary>
       <p className="mt-2 text-ink-2">
         Columns by their names, with _ for a space: <code className="font-mono text-xs">days_until(return_due)</code>. Numbers, “texts” in
-        double quotes, + - * /, and, or, not, = &lt;&gt; &lt; &lt;= &gt; &gt;=. A formula that rests on an empty cell is empty.
+        double quotes, + - * /, &amp; to join texts, and, or, not, = != &lt; &lt;= &gt; &gt;=. A formula that rests on an empty cell is
+        empty.
       </p>
       <table className="tbl mt-2">
         <tbody>

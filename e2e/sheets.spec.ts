@@ -310,6 +310,8 @@ test("a form adds a row without a script, and can be closed", async ({ browser }
   await expect(tom.getByText("The form is closed.").first()).toBeVisible();
   await page.goto(new URL(address ?? "").pathname);
   await expect(page.getByText("This form is closed")).toBeVisible();
+  await tom.getByRole("button", { name: "Open the form, with 4 questions" }).click();
+  await expect(tom.getByText("The form is open.").first()).toBeVisible();
 });
 
 test("a source that would change too much waits for somebody", async ({ browser }) => {

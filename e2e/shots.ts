@@ -52,6 +52,9 @@ test("the main views", async ({ page }) => {
   await shoot(page, "history");
   await page.goto(`/sheets/${loans}?slip=columns`);
   await page.getByRole("button", { name: /^Days to return, formula/ }).click();
+  await page.getByRole("textbox", { name: "Formula" }).fill("working_days_until(return_due)");
+  await page.getByText(/Comes to a number/).scrollIntoViewIfNeeded();
+  await page.getByRole("button", { name: "Add a column" }).scrollIntoViewIfNeeded();
   await shoot(page, "columns");
   await page.goto(`/sheets/${loans}/bring`);
   await page.getByLabel("File of rows").setInputFiles({

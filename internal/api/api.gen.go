@@ -983,6 +983,8 @@ type ImportPreview struct {
 
 // ImportResult defines model for ImportResult.
 type ImportResult struct {
+	// Absent rows that the file does not have, gone or kept
+	Absent     int       `json:"absent"`
 	Cells      int       `json:"cells"`
 	Change     string    `json:"change"`
 	Changed    int       `json:"changed"`

@@ -270,7 +270,7 @@ func (s *Server) takeForm(c *echo.Context) error {
 	if len(faults) > 0 {
 		return answerPage(c, http.StatusUnprocessableEntity, formView{Form: in.form, Ask: true, Fields: in.fields(answers, faults), Fault: "Please look at what is marked below."})
 	}
-	if !s.intakes.allow(in.record.Address+" "+host) || !s.intakes.allow(in.record.Address) {
+	if !s.intakes.allow(in.record.Address+" "+host) || !s.crowds.allow(in.record.Address) {
 		return answerPage(c, http.StatusTooManyRequests, formView{Form: in.form, Ask: true, Fields: in.fields(answers, nil), Fault: "Too much is coming in. Please wait a minute and send it again."})
 	}
 	if _, err := s.e.AddRow(r.Context(), in.record.SheetID, edits, engine.System("the intake form")); err != nil {

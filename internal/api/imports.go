@@ -431,7 +431,7 @@ func (s *Server) startImport(ctx context.Context, sheetID string, in engine.Inco
 
 func toImportResult(r *engine.ImportResult) ImportResult {
 	out := ImportResult{New: r.New, Changed: r.Changed, Unchanged: r.Unchanged, Gone: r.Gone, Doubled: r.Doubled, Keyless: r.Keyless, Cells: r.Cells,
-		Unreadable: r.Unreadable, Samples: []RowDiff{}, GoneNames: r.GoneNames}
+		Unreadable: r.Unreadable, Absent: r.Absent, Samples: []RowDiff{}, GoneNames: r.GoneNames}
 	if r.Change != 0 {
 		out.Change = fmt.Sprint(r.Change)
 	}

@@ -66,7 +66,8 @@ type Server struct {
 	roles    map[string]store.Role // by operation id; absent for nobody
 
 	forPrograms map[string]bool // operations that a token may call
-	intakes     *limiter        // rows that come in by forms
+	intakes     *limiter        // rows that come in by forms, per form and address
+	crowds      *limiter        // the same, per form
 	tables      tables          // that were read last
 	signIns     *limiter
 }
@@ -82,7 +83,7 @@ func (h *Handler) Run(ctx context.Context) { h.s.live.run(ctx) }
 
 // New builds the handler.
 func New(o Options) (*Handler, error) {
-	s := &Server{Options: o, e: o.Engine, st: o.Engine.Store, live: newBroadcaster(o.Engine.Store), signIns: newLimiter(o.Wall, limitTries), intakes: newLimiter(o.Wall, intakeTries)}
+	s := &Server{Options: o, e: o.Engine, st: o.Engine.Store, live: newBroadcaster(o.Engine.Store), signIns: newLimiter(o.Wall, limitTries), intakes: newLimiter(o.Wall, intakeTries), crowds: newLimiter(o.Wall, crowdTries)}
 	if s.Zone == nil {
 		s.Zone = time.UTC
 	}
@@ -456,10 +457,11 @@ type limiter struct {
 }
 
 // The limits on signing in, per address, and on what comes in by forms, per
-// form and sender's address.
+// form and sender's address, and per form.
 const (
 	limitTries  = 20
 	intakeTries = 12
+	crowdTries  = 120
 	limitSpan   = time.Minute
 )
 

@@ -41,6 +41,7 @@ type ImportResult struct {
 	New, Changed, Unchanged, Gone, Doubled, Keyless int
 	Cells                                           int       // that changed, in rows that were there
 	Unreadable                                      int       // cells of new and changed ones that do not fit
+	Absent                                          int       // rows that the file does not have, gone or kept
 	Rows                                            int       // of the sheet before, without the deleted ones
 	Samples                                         []RowDiff // of what it changes, the first ones
 	GoneNames                                       []string  // keys of rows that are no longer in the file, the first ones
@@ -214,7 +215,11 @@ func (im *importer) run(ctx context.Context) error {
 		}
 	}
 	meetings, missing := sheet.Meet(known, im.keys())
-	if im.s.Key == "" || im.o.Keep {
+	if im.s.Key == "" {
+		missing = nil
+	}
+	im.res.Absent = len(missing)
+	if im.o.Keep {
 		missing = nil
 	}
 	im.total = len(meetings) + len(missing)

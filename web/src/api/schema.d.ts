@@ -1463,6 +1463,8 @@ export interface components {
             unreadable: number;
             samples: components["schemas"]["RowDiff"][];
             goneNames: string[];
+            /** @description rows that the file does not have, gone or kept */
+            absent: number;
         };
         SheetPatch: {
             name?: string;

@@ -174,7 +174,7 @@ export function Differences({ plan, keep }: { plan: Plan; keep: boolean }) {
               ["new", plan.new],
               [`changed, in ${n(plan.cells)} cells`, plan.changed],
               ["unchanged", plan.unchanged],
-              [keep ? "no longer in the file, kept as they are" : "no longer in the file, to be marked as gone", plan.gone],
+              [`no longer in the file, ${keep ? "kept as they are" : "to be marked as gone"}`, keep ? plan.absent : plan.gone],
               ["with a key that stood before, kept as rows of their own", plan.doubled],
               ["without a key, kept as rows of their own", plan.keyless],
               ["cells that do not fit, kept to the letter", plan.unreadable],

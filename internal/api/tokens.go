@@ -116,7 +116,7 @@ func (s *Server) answered(next echo.HandlerFunc) echo.HandlerFunc {
 }
 
 // maxAnswered bounds the body of a request with an idempotency key.
-const maxAnswered = 1 << 20
+const maxAnswered = 16 << 20
 
 // keeper keeps what is answered.
 type keeper struct {

@@ -154,12 +154,38 @@ func (e *Engine) scanView(ctx context.Context, s *sheet.Sheet, spec ViewSpec, to
 	if err != nil {
 		return nil, err
 	}
-	slices.SortFunc(items, func(a, b viewItem) int { return compareItems(&a, &b, spec.Sort) })
+	items = sortItems(items, spec.Sort)
 	ids := make([]int64, len(items))
 	for i := range items {
 		ids[i] = items[i].id
 	}
 	return ids, nil
+}
+
+// sortItems sorts two halves side by side and puts them together.
+func sortItems(items []viewItem, sorts []SortKey) []viewItem {
+	compare := func(a, b viewItem) int { return compareItems(&a, &b, sorts) }
+	if len(items) < 10_000 {
+		slices.SortFunc(items, compare)
+		return items
+	}
+	low, high := items[:len(items)/2], items[len(items)/2:]
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		slices.SortFunc(low, compare)
+	}()
+	slices.SortFunc(high, compare)
+	<-done
+	out := make([]viewItem, 0, len(items))
+	for len(low) > 0 && len(high) > 0 {
+		if compareItems(&low[0], &high[0], sorts) <= 0 {
+			out, low = append(out, low[0]), low[1:]
+		} else {
+			out, high = append(out, high[0]), high[1:]
+		}
+	}
+	return append(append(out, low...), high...)
 }
 
 func compareItems(a, b *viewItem, sorts []SortKey) int {

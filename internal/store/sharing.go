@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	mrand "math/rand/v2"
 	"time"
 
 	"gorm.io/gorm/clause"
@@ -131,18 +132,35 @@ type Answer struct {
 // answerLife is for how long a key is remembered.
 const answerLife = 24 * time.Hour
 
+// answerLost is after how long a request that was begun and never answered may
+// be done again.
+const answerLost = time.Minute
+
 // ClaimAnswer takes a key for a request. Where it is taken already, the answer
 // that was given is given again; its status is 0 while it is worked on.
 func (s *Store) ClaimAnswer(ctx context.Context, key, request []byte, now time.Time) (*Answer, error) {
-	if err := s.DB(ctx).Exec("DELETE FROM answers WHERE at < ? OR status = 0 AND at < ?", now.Add(-answerLife), now.Add(-time.Minute)).Error; err != nil {
-		return nil, err
+	if mrand.IntN(100) == 0 {
+		if err := s.DB(ctx).Exec("DELETE FROM answers WHERE at < ? LIMIT 1000", now.Add(-answerLife)).Error; err != nil {
+			return nil, err
+		}
 	}
+	now = now.Truncate(time.Microsecond)
 	r := s.DB(ctx).Clauses(clause.Insert{Modifier: "IGNORE"}).Create(&Answer{KeyHash: key, RequestHash: request, At: now})
 	if r.Error != nil || r.RowsAffected == 1 {
 		return nil, r.Error
 	}
 	var a Answer
-	return &a, first(s.DB(ctx).First(&a, "key_hash = ?", key).Error)
+	if err := first(s.DB(ctx).First(&a, "key_hash = ?", key).Error); err != nil {
+		return nil, err
+	}
+	if a.Status == 0 && now.Sub(a.At) > answerLost || now.Sub(a.At) > answerLife {
+		r := s.DB(ctx).Exec("UPDATE answers SET request_hash = ?, status = 0, body = NULL, at = ? WHERE key_hash = ? AND at = ?", request, now, key, a.At)
+		if r.Error != nil || r.RowsAffected == 1 {
+			return nil, r.Error
+		}
+		a.Status = 0 // somebody else has just taken it
+	}
+	return &a, nil
 }
 
 // KeepAnswer keeps an answer; one of status 0 frees the key.

@@ -233,3 +233,46 @@ func TestAgendaEntryOnce(t *testing.T) {
 		t.Errorf("%v, %v", entries, err)
 	}
 }
+
+// An idempotency key is one request's for a day: the first takes it, the others
+// get its answer; one that was never answered may be taken again.
+func TestAnswers(t *testing.T) {
+	st, ctx := open(t), context.Background()
+	key, other := store.HashToken("key"), store.HashToken("other")
+	claim := func(request []byte, at time.Time) *store.Answer {
+		t.Helper()
+		a, err := st.ClaimAnswer(ctx, key, request, at)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return a
+	}
+	one := store.HashToken("request")
+	if a := claim(one, noon); a != nil {
+		t.Errorf("%+v", a)
+	}
+	if a := claim(one, noon.Add(time.Second)); a == nil || a.Status != 0 {
+		t.Errorf("%+v", a)
+	}
+	if a := claim(one, noon.Add(2*time.Minute)); a != nil {
+		t.Errorf("never answered: %+v", a)
+	}
+	if err := st.KeepAnswer(ctx, key, 201, "{}"); err != nil {
+		t.Fatal(err)
+	}
+	if a := claim(other, noon.Add(3*time.Minute)); a == nil || a.Status != 201 || a.Body != "{}" || string(a.RequestHash) != string(one) {
+		t.Errorf("%+v", a)
+	}
+	if err := st.KeepAnswer(ctx, key, 0, ""); err != nil {
+		t.Fatal(err)
+	}
+	if a := claim(other, noon.Add(4*time.Minute)); a != nil {
+		t.Errorf("freed: %+v", a)
+	}
+	if err := st.KeepAnswer(ctx, key, 200, "x"); err != nil {
+		t.Fatal(err)
+	}
+	if a := claim(one, noon.Add(48*time.Hour)); a != nil {
+		t.Errorf("two days later: %+v", a)
+	}
+}

@@ -2,22 +2,24 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { toast } from "sonner";
 import { http, type Row, type Schemas, type Sheet, words } from "../../api/client";
+import { randomId } from "../../parts/random";
+import { useSession } from "../../parts/session";
 import { count } from "../../parts/time";
 
 export type Step = Schemas["Step"];
 export type Clash = Schemas["CellConflict"];
 export type Kind = "edit" | "paste" | "fill" | "clear" | "add" | "delete" | "cut" | "put-back" | "replace";
 type Page = Schemas["RowPage"];
-type Change = { kind: Kind; steps: Step[]; done?: (r: Schemas["ChangeResult"]) => void };
+// The id makes it once of a change that is sent again, for want of an answer.
+type Change = { id: string; kind: Kind; steps: Step[]; done?: (r: Schemas["ChangeResult"]) => void };
 
 const retryEvery = 2000;
 
 // What has been typed but not been taken by the server is kept here, also over
 // a reload of the page.
-const store = (sheet: string) => `unsaved:${sheet}`;
-function restore(sheet: string): Change[] {
+function restore(place: string): Change[] {
   try {
-    return JSON.parse(localStorage.getItem(store(sheet)) ?? "[]") as Change[];
+    return JSON.parse(localStorage.getItem(place) ?? "[]") as Change[];
   } catch {
     return [];
   }
@@ -27,7 +29,8 @@ function restore(sheet: string): Change[] {
 // until the server has them, undone and done again.
 export function useEdits(sheet: Sheet) {
   const client = useQueryClient();
-  const queue = useRef<Change[]>(restore(sheet.id));
+  const place = `unsaved:${useSession().person?.id}:${sheet.id}`;
+  const queue = useRef<Change[]>(restore(place));
   const busy = useRef(false);
   const undos = useRef<string[]>([]);
   const redos = useRef<string[]>([]);
@@ -37,9 +40,9 @@ export function useEdits(sheet: Sheet) {
 
   const keep = useCallback(() => {
     setWaiting([...queue.current]);
-    if (queue.current.length > 0) localStorage.setItem(store(sheet.id), JSON.stringify(queue.current));
-    else localStorage.removeItem(store(sheet.id));
-  }, [sheet.id]);
+    if (queue.current.length > 0) localStorage.setItem(place, JSON.stringify(queue.current));
+    else localStorage.removeItem(place);
+  }, [place]);
 
   const replace = useCallback(
     (rows: Row[]) => {
@@ -81,11 +84,12 @@ export function useEdits(sheet: Sheet) {
         const { data, error, response } = await http.POST("/sheets/{sheet}/changes", {
           params: { path: { sheet: sheet.id } },
           body: { kind: c.kind, steps: c.steps },
+          headers: { "Idempotency-Key": c.id },
         });
         if (data) {
           settled = true;
           take(c, data);
-        } else if (response.status < 500 && response.status !== 429 && response.status !== 401) {
+        } else if (response.status < 500 && response.status !== 429 && response.status !== 401 && response.status !== 409) {
           settled = true;
           toast.error(words(error));
           void again();
@@ -111,7 +115,7 @@ export function useEdits(sheet: Sheet) {
   const change = useCallback(
     (kind: Kind, steps: Step[], done?: Change["done"]) => {
       if (steps.length === 0) return;
-      queue.current.push({ kind, steps, done });
+      queue.current.push({ id: randomId(), kind, steps, done });
       keep();
       void pump();
     },
@@ -138,7 +142,17 @@ export function useEdits(sheet: Sheet) {
     },
     [sheet.id, replace, again],
   );
-  const undo = useCallback((id?: string) => void step(undos, redos, "Nothing of yours is left to undo.", id), [step]);
+  const undo = useCallback(
+    (id?: string) => {
+      // What has not gone yet does not go.
+      if (!id && queue.current.length > (busy.current ? 1 : 0)) {
+        queue.current.pop();
+        return keep();
+      }
+      void step(undos, redos, "Nothing of yours is left to undo.", id);
+    },
+    [step, keep],
+  );
   const redo = useCallback(() => void step(redos, undos, "Nothing to do again."), [step]);
   // A change that was made elsewhere on the page, as an import, can be undone too.
   const remember = useCallback((id: string) => {

@@ -1,6 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { toast } from "sonner";
+import { copyText } from "../../parts/clipboard";
 import { api, http, type Schemas, type Sheet, words } from "../../api/client";
 
 type Form = Schemas["Form"];
@@ -49,7 +50,7 @@ export function FormPart({ sheet }: { sheet: Sheet }) {
               type="button"
               className="link ml-3 font-sans text-[13px]"
               onClick={() => {
-                void navigator.clipboard.writeText(state.address);
+                void copyText(state.address);
                 toast("The address is copied.");
               }}
             >

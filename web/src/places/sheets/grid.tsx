@@ -2,6 +2,7 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import { forwardRef, memo, useCallback, useEffect, useImperativeHandle, useMemo, useRef, useState } from "react";
 import { toast } from "sonner";
 import { type Column, type Mark, type Row, type Schemas, type Sheet, words } from "../../api/client";
+import { copyText } from "../../parts/clipboard";
 import { useNow } from "../../parts/session";
 import { type Axis, Track } from "../../parts/track";
 import { count } from "../../parts/time";
@@ -242,9 +243,7 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
     if (at.length === sel.bottom - sel.top + 1)
       e.clipboardData.setData("text/plain", writeTable(at.map((r) => chosen.map((c) => inputOf(r, place(c))))));
     else
-      void navigator.clipboard.write([
-        new ClipboardItem({ "text/plain": texts().then((t) => new Blob([writeTable(t)], { type: "text/plain" })) }),
-      ]);
+      void texts().then((t) => copyText(writeTable(t))); // what is not here yet is fetched first
     if (cut && mayEdit) clear("cut");
     else if (many) toast(`Copied ${count((sel.bottom - sel.top + 1) * chosen.length, "cell")}.`);
   };

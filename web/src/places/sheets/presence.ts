@@ -2,13 +2,14 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { onChange } from "../../api/live";
 import { http, type Row, type Schemas } from "../../api/client";
+import { randomId } from "../../parts/random";
 import { useSession } from "../../parts/session";
 
 export type Colleague = Schemas["Colleague"];
 
 const beat = 3000;
 const moved = 500;
-const page = Array.from(crypto.getRandomValues(new Uint8Array(12)), (b) => b.toString(16).padStart(2, "0")).join("");
+const page = randomId();
 
 // Says where this page is in a sheet, and hears who else is in it.
 export function usePresence(sheet: string, at: { row?: string; column?: string }) {

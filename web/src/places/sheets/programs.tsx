@@ -2,6 +2,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { toast } from "sonner";
 import { api, http, type Schemas, type Sheet, words } from "../../api/client";
+import { copyText } from "../../parts/clipboard";
 import { useMay, useNow, useZone } from "../../parts/session";
 import { moment } from "../../parts/time";
 
@@ -64,7 +65,7 @@ export function Tokens({ sheet }: { sheet?: Sheet }) {
               type="button"
               className="link"
               onClick={() => {
-                void navigator.clipboard.writeText(secret);
+                void copyText(secret);
                 toast("The token is copied.");
               }}
             >

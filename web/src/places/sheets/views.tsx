@@ -3,6 +3,7 @@ import { useState } from "react";
 import { toast } from "sonner";
 import { api, type Condition, http, type Schemas, type Sheet, words } from "../../api/client";
 import { Blank } from "../../parts/picker";
+import { copyText } from "../../parts/clipboard";
 import { useMay } from "../../parts/session";
 import { sameView, type View } from "./view";
 
@@ -157,7 +158,7 @@ export function ViewPicker({
                 className="link text-xs"
                 title={v.shared ? "Copy a link that can be sent" : "Only a shared view opens for others"}
                 onClick={() => {
-                  void navigator.clipboard.writeText(`${location.origin}/sheets/${sheet.id}?view=${v.id}`);
+                  void copyText(`${location.origin}/sheets/${sheet.id}?view=${v.id}`);
                   toast(v.shared ? "The link is copied." : "The link is copied. It opens for you alone, until you share the view.");
                 }}
               >

@@ -1,5 +1,5 @@
 import { type Browser, expect, type Page, test } from "@playwright/test";
-import { ask, signIn } from "./museum";
+import { ask, mails, signIn } from "./museum";
 
 // One sheet, worked in as people do: by keyboard, with tables from other
 // programs, by two at once.
@@ -144,6 +144,16 @@ test.describe("a sheet in use", () => {
     await slip.getByRole("button", { name: /Put “m.lowe@marrowby.exam/ }).click();
     await expect.poll(async () => (await cells(2))[0]).toBe("m.lowe@marrowby.example");
     await page.keyboard.press("Escape");
+  });
+
+  test("what is being typed is kept when one clicks elsewhere", async () => {
+    await at("R-2").click();
+    await page.keyboard.press("ArrowRight");
+    await page.keyboard.type("Case 02, north");
+    await at("R-4").click();
+    await expect.poll(async () => (await cells(1))[1]).toBe("Case 02, north");
+    await page.keyboard.press("Control+z");
+    await expect.poll(async () => (await cells(1))[1]).toBe("Case 02");
   });
 
   test("find, order by two columns, filter, and keep the view", async () => {
@@ -300,6 +310,14 @@ test("a form adds a row without a script, and can be closed", async ({ browser }
   await page.getByLabel("Your email address").fill("verity.rusk@volunteers.marrowby.example");
   await page.getByRole("button", { name: "Join in" }).click();
   await expect(page.getByRole("status")).toContainText("Thank you");
+  // Once the row has rested, the rule for added rows writes.
+  const ines = await person(browser, "ines");
+  const now = (await ask<{ clock: { now: string } }>(ines, "GET", "/session")).clock.now;
+  await ask(ines, "POST", "/clock", { to: "instant", at: new Date(Date.parse(now) + 300_000).toISOString() });
+  await expect
+    .poll(async () => (await mails(ines, "Welcome to Marrowby, Verity")).messages.map((m) => m.to))
+    .toEqual([["verity.rusk@volunteers.marrowby.example"]]);
+  await ines.close();
   await tom.goto(`/sheets/${volunteers}`);
   await tom.getByRole("button", { name: /^Text/ }).click();
   await tom.getByLabel("Text in any cell").fill("verity");

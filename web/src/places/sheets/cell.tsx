@@ -2,6 +2,7 @@ import type { ReactNode } from "react";
 import type { Column, Schemas } from "../../api/client";
 
 export const rowHeight = 30;
+export const keyWidth = 92;
 export const widths: Record<string, number> = {
   text: 164,
   number: 104,

@@ -1,24 +1,22 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { forwardRef, memo, useCallback, useEffect, useImperativeHandle, useMemo, useRef, useState } from "react";
+import { forwardRef, useCallback, useEffect, useImperativeHandle, useMemo, useRef, useState } from "react";
 import { toast } from "sonner";
-import { type Column, type Mark, type Row, type Schemas, type Sheet, words } from "../../api/client";
-import { copyText } from "../../parts/clipboard";
+import { type Column, type Mark, type Sheet, words } from "../../api/client";
 import { useNow } from "../../parts/session";
-import { type Axis, Track } from "../../parts/track";
-import { count } from "../../parts/time";
-import { CellBox, rowHeight, widthOf } from "./cell";
-import type { Edits, Kind, Step } from "./edits";
+import type { Axis } from "../../parts/track";
+import { type At, type Box, useActs } from "./acts";
+import { keyWidth, rowHeight, widthOf } from "./cell";
+import type { Edits } from "./edits";
 import { Editor } from "./editor";
 import { Foot } from "./foot";
+import { GridRow } from "./gridrow";
 import { Head } from "./head";
-import { initials, useTouched, type Colleague } from "./presence";
+import { pressed } from "./keys";
+import { type Colleague, useTouched } from "./presence";
 import { gridColumns, inputOf, useRows } from "./rows";
-import { readTable, writeTable } from "./tsv";
 import type { View } from "./view";
 
-export const keyWidth = 92;
-type At = { row: number; col: number };
-export type Box = { top: number; bottom: number; left: number; right: number };
+export type { Box } from "./acts";
 export type GridHandle = { focusLast: () => void };
 
 type Props = {
@@ -164,140 +162,30 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
     if (dr || dc) move(cursor.row + dr, cursor.col + dc);
   };
 
-  // Writes a table of texts over the cells from a corner on; rows that are not
-  // there are added. Columns that cannot be written in are passed over.
-  const put = async (kind: Kind, from: At, table: string[][]) => {
-    const rows = await load(from.row, Math.min(total, from.row + table.length));
-    const steps: Step[] = [];
-    const passed = new Set<string>();
-    let beyond = 0;
-    table.forEach((line, r) => {
-      const cells: Record<string, string> = {};
-      const expected: Record<string, string> = {};
-      line.forEach((text, c) => {
-        const col = columns[from.col + c];
-        if (!col) return void beyond++;
-        if (!mayWrite(col)) return void passed.add(col.name);
-        const before = inputOf(rows[r], place(col));
-        if (text === before) return;
-        cells[col.id] = text;
-        expected[col.id] = before;
-      });
-      const at = rows[r];
-      if (at && Object.keys(cells).length > 0) steps.push({ op: "edit", row: at.id, cells, expected });
-      else if (!at && line.some((t) => t.trim())) steps.push({ op: "add", cells });
-    });
-    if (beyond > 0) toast.warning(`${count(beyond, "cell", "cells")} beyond the last column ${beyond === 1 ? "was" : "were"} left out.`);
-    if (passed.size > 0) toast(`Not written: ${[...passed].join(", ")}, which ${passed.size === 1 ? "is" : "are"} worked out or locked.`);
-    edits.change(kind, steps);
-    setAnchor(from);
-    setCursor({
-      row: from.row + table.length - 1,
-      col: Math.min(columns.length - 1, from.col + Math.max(...table.map((l) => l.length)) - 1),
-    });
-  };
-
-  const chosen = columns.slice(sel.left, sel.right + 1);
-  const texts = async () => (await load(sel.top, sel.bottom + 1)).map((r) => chosen.map((c) => inputOf(r, place(c))));
-  const blank = () => Array.from({ length: sel.bottom - sel.top + 1 }, () => chosen.map(() => ""));
-  const clear = (kind: Kind) => void put(kind, { row: sel.top, col: sel.left }, blank());
-  const fill = async () => {
-    const lines = await texts();
-    if (lines.length > 1)
-      await put(
-        "fill",
-        { row: sel.top, col: sel.left },
-        lines.map(() => lines[0] ?? []),
-      );
-  };
-  const rowIds = async () => (await load(sel.top, sel.bottom + 1)).map((r) => r.id);
-  const insert = async () => {
-    const n = sel.bottom - sel.top + 1;
-    const after = rowAt(sel.bottom)?.id;
-    edits.change(
-      "add",
-      Array.from({ length: n }, () => ({ op: "add" as const, after, cells: {} })),
-      () => move(sel.bottom + 1, 0),
-    );
-  };
-  const remove = async () => {
-    const ids = await rowIds();
-    edits.change(
-      "delete",
-      ids.map((r) => ({ op: "delete" as const, row: r })),
-      (r) =>
-        toast(`Deleted ${count(ids.length, "row")}. Nothing more goes out for ${ids.length === 1 ? "it" : "them"}.`, {
-          action: { label: "Bring back", onClick: () => edits.undo(r.id) },
-        }),
-    );
-  };
-
-  const copy = (e: React.ClipboardEvent, cut: boolean) => {
-    if (editing !== null) return;
-    e.preventDefault();
-    const at: Row[] = [];
-    for (let i = sel.top; i <= sel.bottom; i++) {
-      const r = rowAt(i);
-      if (r) at.push(r);
-    }
-    if (at.length === sel.bottom - sel.top + 1)
-      e.clipboardData.setData("text/plain", writeTable(at.map((r) => chosen.map((c) => inputOf(r, place(c))))));
-    else
-      void texts().then((t) => copyText(writeTable(t))); // what is not here yet is fetched first
-    if (cut && mayEdit) clear("cut");
-    else if (many) toast(`Copied ${count((sel.bottom - sel.top + 1) * chosen.length, "cell")}.`);
-  };
-  const paste = (e: React.ClipboardEvent) => {
-    if (editing !== null || !mayEdit) return;
-    e.preventDefault();
-    const table = readTable(e.clipboardData.getData("text/plain"));
-    if (table.length === 0) return;
-    const one = table.length === 1 && table[0]?.length === 1;
-    void put("paste", { row: sel.top, col: sel.left }, one && many ? blank().map((l) => l.map(() => table[0]?.[0] ?? "")) : table);
-  };
-
+  const acts = useActs({ columns, total, sel, many, editing, mayEdit, mayWrite, place, rowAt, load, edits, move, setAnchor, setCursor });
   const keys = (e: React.KeyboardEvent) => {
     if (editing !== null || e.target !== box.current) return;
     const page = Math.max(1, Math.floor((box.current?.clientHeight ?? 300) / rowHeight) - 2);
-    const ctrl = e.ctrlKey || e.metaKey;
-    const go = (r: number, c: number) => move(r, c, e.shiftKey);
-    const k = ctrl ? e.key.toLowerCase() : e.key;
-    if (e.key === "ArrowUp") go(ctrl ? 0 : cursor.row - 1, cursor.col);
-    else if (e.key === "ArrowDown") go(ctrl ? total : cursor.row + 1, cursor.col);
-    else if (e.key === "ArrowLeft") go(cursor.row, ctrl ? 0 : cursor.col - 1);
-    else if (e.key === "ArrowRight") go(cursor.row, ctrl ? columns.length : cursor.col + 1);
-    else if (e.key === "PageUp") go(cursor.row - page, cursor.col);
-    else if (e.key === "PageDown") go(cursor.row + page, cursor.col);
-    else if (e.key === "Home") go(ctrl ? 0 : cursor.row, 0);
-    else if (e.key === "End") go(ctrl ? total : cursor.row, columns.length);
-    else if (e.key === "Tab") {
-      if (e.shiftKey ? cursor.col === 0 : cursor.col === columns.length - 1) return;
-      move(cursor.row, cursor.col + (e.shiftKey ? -1 : 1));
-    } else if (ctrl && e.key === "Enter" && mayEdit) void insert();
-    else if (ctrl && (e.key === "Delete" || e.key === "Backspace") && mayEdit) void remove();
-    else if (e.key === "Enter" || e.key === "F2") begin();
-    else if (e.key === "F8" && row && active) p.onCell(row.id, active.id);
-    else if ((e.key === "Delete" || e.key === "Backspace") && mayEdit) clear("clear");
-    else if (e.key === " " && e.shiftKey) {
-      setAnchor({ row: sel.top, col: 0 });
-      setCursor({ row: sel.bottom, col: columns.length - 1 });
-    } else if (e.key === " ") {
-      if (row) p.onRow(row.id);
-    } else if (e.key === "Escape") {
-      if (many) setAnchor(cursor);
-      else box.current?.blur();
-    } else if (ctrl && k === "a") {
-      setAnchor({ row: 0, col: 0 });
-      setCursor({ row: Math.max(0, total - 1), col: columns.length - 1 });
-    } else if (ctrl && k === "z") {
-      if (e.shiftKey) edits.redo();
-      else edits.undo();
-    } else if (ctrl && k === "y") edits.redo();
-    else if (ctrl && k === "d" && mayEdit) void fill();
-    else if (ctrl && k === "f") setFinding(true);
-    else if (!ctrl && !e.altKey && e.key.length === 1) begin(e.key);
-    else return;
-    e.preventDefault();
+    const done = pressed(e, {
+      cursor,
+      sel,
+      many,
+      total,
+      page,
+      wide: columns.length,
+      mayEdit,
+      move,
+      setAnchor,
+      setCursor,
+      begin,
+      acts,
+      edits,
+      find: () => setFinding(true),
+      openRow: () => row && p.onRow(row.id),
+      openCell: () => row && active && p.onCell(row.id, active.id),
+      leave: () => box.current?.blur(),
+    });
+    if (done) e.preventDefault();
   };
 
   // Where in the grid the pointer is.
@@ -313,7 +201,8 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
     if (!at || e.button !== 0 || (e.target as Element).closest("button, textarea")) return;
     if (editing !== null && at.row === cursor.row && at.col === cursor.col) return;
     e.preventDefault();
-    setEditing(null);
+    // What is being typed is kept as the focus leaves it.
+    if (editing !== null) (document.activeElement as HTMLElement | null)?.blur();
     box.current?.focus({ preventScroll: true });
     const col = Math.max(0, at.col);
     if (e.shiftKey) setCursor({ row: at.row, col });
@@ -363,9 +252,9 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
           tabIndex={0}
           aria-activedescendant={total > 0 && row ? `cell-${cursor.row}-${cursor.col}` : undefined}
           onKeyDown={keys}
-          onCopy={(e) => copy(e, false)}
-          onCut={(e) => copy(e, true)}
-          onPaste={paste}
+          onCopy={(e) => acts.copy(e, false)}
+          onCut={(e) => acts.copy(e, true)}
+          onPaste={acts.paste}
           onMouseDown={down}
           onMouseOver={(e) => {
             const at = dragging.current ? under(e) : null;
@@ -464,116 +353,12 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
           setFinding(on);
           if (!on) box.current?.focus({ preventScroll: true });
         }}
-        onFill={() => void fill()}
-        onClear={() => clear("clear")}
-        onInsert={() => void insert()}
-        onRemove={() => void remove()}
+        onFill={acts.fill}
+        onClear={() => acts.clear("clear")}
+        onInsert={acts.insert}
+        onRemove={acts.remove}
         onHistory={() => row && active && p.onCell(row.id, active.id)}
       />
     </div>
   );
 });
-
-type RowProps = {
-  index: number;
-  row: Row | undefined;
-  sheet: Sheet;
-  columns: Column[];
-  places: Map<string, number>;
-  hasKey: boolean;
-  axis: Axis;
-  pinned: (number | undefined)[];
-  width: number;
-  cursor: number; // the column the cursor is in, or -1
-  from: number; // the selected columns, or -1
-  to: number;
-  lights: boolean;
-  lit: string | null;
-  pending: Map<string, string>;
-  touched?: { who: string; cells: string[] };
-  guests?: Map<string, string[]>;
-  editor: React.ReactNode;
-  onMark: (m: Mark) => void;
-  onPoint: (m: Mark | null, el?: Element) => void;
-  onRow: (row: string) => void;
-};
-
-const GridRow = memo(function GridRow(p: RowProps) {
-  const { row, columns, hasKey, axis } = p;
-  const here = p.cursor >= 0;
-  const ground = here || p.lights ? "bg-wash" : "bg-sheet";
-  const cell = (c: Column, i: number, head: boolean) => {
-    const at = p.places.get(c.id) ?? -1;
-    const content: Schemas["Cell"] | undefined = row?.cells[at];
-    const changed = p.touched && row && p.touched.cells[at] !== content?.text ? initials(p.touched.who) : undefined;
-    return (
-      <CellBox
-        key={c.id}
-        id={`cell-${p.index}-${i}`}
-        cell={content}
-        column={c}
-        here={p.cursor === i}
-        picked={p.from >= 0 && i >= p.from && i <= p.to}
-        pending={row && p.pending.size > 0 ? p.pending.get(`${row.id}|${c.id}`) : undefined}
-        by={changed}
-        guests={p.guests?.get(c.id)}
-        head={head}
-        colIndex={i + (hasKey ? 1 : 2)}
-        left={head ? 0 : p.pinned[i]}
-        width={head ? keyWidth : widthOf(c)}
-        className={`${head ? "font-semibold" : ""} ${head || p.pinned[i] !== undefined ? ground : ""}`}
-      >
-        {p.cursor === i && p.editor}
-        {head && row && <Open name={row.name} onOpen={() => p.onRow(row.id)} />}
-      </CellBox>
-    );
-  };
-  return (
-    <div
-      role="row"
-      aria-rowindex={p.index + 2}
-      aria-selected={p.from >= 0}
-      data-row={p.index}
-      className={`group flex h-[30px] border-b border-hair-2 ${ground} ${row?.gone ? "opacity-60" : ""}`}
-      style={{ width: p.width }}
-      title={row?.gone ? "Gone: no longer in the file it came from. Nothing goes out for it." : undefined}
-    >
-      {hasKey ? (
-        cell(columns[0] as Column, 0, true)
-      ) : (
-        <CellBox
-          cell={row && { text: row.name }}
-          here={false}
-          picked={false}
-          head
-          colIndex={1}
-          left={0}
-          width={keyWidth}
-          className={`font-semibold text-ink-2 ${ground}`}
-        >
-          {row && <Open name={row.name} onOpen={() => p.onRow(row.id)} />}
-        </CellBox>
-      )}
-      <div role="gridcell" className={`sticky z-10 flex-none border-r border-hair ${ground}`} style={{ left: keyWidth, width: axis.width }}>
-        {row && <Track axis={axis} marks={row.marks} lit={p.lit} onPress={p.onMark} onPoint={p.onPoint} />}
-      </div>
-      {columns.map((c, i) => (hasKey && i === 0 ? null : cell(c, i, false)))}
-    </div>
-  );
-});
-
-function Open({ name, onOpen }: { name: string; onOpen: () => void }) {
-  return (
-    <button
-      type="button"
-      tabIndex={-1}
-      className="link absolute right-0 h-full w-4.5 bg-inherit text-base opacity-0 group-hover:opacity-100 focus-visible:opacity-100"
-      title="Open the row (Space)"
-      aria-label={`Open row ${name}`}
-      onMouseDown={(e) => e.stopPropagation()}
-      onClick={onOpen}
-    >
-      ›
-    </button>
-  );
-}

@@ -2,8 +2,7 @@ import { DropdownMenu } from "radix-ui";
 import { useRef, useState } from "react";
 import type { Column, Sheet } from "../../api/client";
 import { type Axis, AxisHead } from "../../parts/track";
-import { rightAligned, valueType, widthOf } from "./cell";
-import { keyWidth } from "./grid";
+import { keyWidth, rightAligned, valueType, widthOf } from "./cell";
 import type { View } from "./view";
 
 // The heads of the columns. Pressing one says what can be done by it; its

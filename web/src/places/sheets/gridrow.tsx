@@ -52,7 +52,7 @@ export const GridRow = memo(function GridRow(p: RowProps) {
         colIndex={i + (hasKey ? 1 : 2)}
         left={head ? 0 : p.pinned[i]}
         width={head ? keyWidth : widthOf(c)}
-        className={`${head ? "font-semibold" : ""} ${head || p.pinned[i] !== undefined ? ground : ""}`}
+        className={`${head ? "font-semibold" : ""} ${head || p.pinned[i] !== undefined ? ground : ""} ${p.pinned[i] !== undefined && p.pinned[i + 1] === undefined ? "border-r border-hair" : ""}`}
       >
         {p.cursor === i && p.editor}
         {head && row && <Open name={row.name} onOpen={() => p.onRow(row.id)} />}

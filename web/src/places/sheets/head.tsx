@@ -130,7 +130,14 @@ export function Head({
           <AxisHead axis={axis} />
         </div>
         {columns.map((c, i) =>
-          hasKey && i === 0 ? null : head(c, i, { width: widthOf(c), left: left[i] }, left[i] !== undefined ? "sticky! z-10 bg-paper" : ""),
+          hasKey && i === 0
+            ? null
+            : head(
+                c,
+                i,
+                { width: widthOf(c), left: left[i] },
+                left[i] === undefined ? "" : `sticky! z-10 bg-paper ${left[i + 1] === undefined ? "border-r border-hair" : ""}`,
+              ),
         )}
       </div>
     </div>

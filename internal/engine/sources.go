@@ -156,7 +156,7 @@ func (e *Engine) Refresh(ctx context.Context) (found bool, err error) {
 }
 
 func (e *Engine) refresh(ctx context.Context, tx *store.Store, c *store.Source, now time.Time) error {
-	rec, err := tx.LockSheet(ctx, c.SheetID)
+	rec, err := tx.Sheet(ctx, c.SheetID) // locked only once the file is here
 	if errors.Is(err, store.ErrNotFound) {
 		return tx.DropSource(ctx, c.ID)
 	}

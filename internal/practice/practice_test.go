@@ -40,6 +40,11 @@ func TestServer(t *testing.T) {
 		kept = append(kept, m)
 		return nil
 	})
+	count := func() int {
+		mu.Lock()
+		defer mu.Unlock()
+		return len(kept)
+	}
 	s.Slow = 30 * time.Millisecond
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -55,7 +60,9 @@ func TestServer(t *testing.T) {
 	if err := send("ada@x.example", "ben@x.example"); err != nil {
 		t.Fatal(err)
 	}
+	mu.Lock()
 	m := kept[0]
+	mu.Unlock()
 	if m.From != "desk@marrowby.example" || strings.Join(m.To, " ") != "ada@x.example ben@x.example" || m.MessageID != "a1@marrowby.example" || m.Subject != "Rückgabe" {
 		t.Errorf("%+v", m)
 	}
@@ -78,13 +85,15 @@ func TestServer(t *testing.T) {
 	if err := send("slow@x.example"); err != nil || time.Since(before) < s.Slow {
 		t.Errorf("slow: %v", err)
 	}
-	if n := len(kept); n != 3 {
+	if n := count(); n != 3 {
 		t.Errorf("%d kept", n)
 	}
-	if err := send("drop-after@x.example"); err == nil || len(kept) != 4 {
-		t.Errorf("hung up after the message: %v, %d kept", err, len(kept))
+	if err := send("drop-after@x.example"); err == nil || count() != 4 {
+		t.Errorf("hung up after the message: %v, %d kept", err, count())
 	}
+	mu.Lock()
 	full = true
+	mu.Unlock()
 	if err := send("ada@x.example"); err == nil || !strings.Contains(err.Error(), "451") {
 		t.Errorf("no room: %v", err)
 	}

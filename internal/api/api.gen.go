@@ -650,7 +650,10 @@ type Cell struct {
 
 // CellChange defines model for CellChange.
 type CellChange struct {
-	After  string `json:"after"`
+	After string `json:"after"`
+
+	// Bad what it holds after does not fit its column
+	Bad    *bool  `json:"bad,omitempty"`
 	Before string `json:"before"`
 	Column string `json:"column"`
 	Name   string `json:"name"`

@@ -441,7 +441,11 @@ func toImportResult(r *engine.ImportResult) ImportResult {
 	for _, d := range r.Samples {
 		x := RowDiff{Row: d.Row, Name: d.Name, Returns: d.Returns, Changes: []CellChange{}}
 		for _, c := range d.Changes {
-			x.Changes = append(x.Changes, CellChange{Column: c.Column, Name: c.Name, Before: c.Before, After: c.After})
+			cell := CellChange{Column: c.Column, Name: c.Name, Before: c.Before, After: c.After}
+			if c.Bad {
+				cell.Bad = &c.Bad
+			}
+			x.Changes = append(x.Changes, cell)
 		}
 		out.Samples = append(out.Samples, x)
 	}

@@ -295,15 +295,15 @@ func (c *changer) edit(r *changing, op *Op) error {
 		c.touch(r)
 		r.edits = append(r.edits, ch...)
 		r.settles = r.settles || settles
-		c.count(r.core, ch)
+		c.count(ch)
 	}
 	return nil
 }
 
-func (c *changer) count(row *sheet.Row, ch []change) {
+func (c *changer) count(ch []change) {
 	c.out.Cells += len(ch)
 	for _, x := range ch {
-		if col, _ := c.s.Column(x.Column); row.Cell(col).IsUnreadable() {
+		if x.Bad {
 			c.out.Unreadable++
 		}
 	}
@@ -334,7 +334,7 @@ func (c *changer) add(ctx context.Context, op *Op) error {
 	row := &store.Row{SheetID: c.s.ID, Number: c.rec.LastNumber, Place: place, RowKey: key, Cells: sheet.Encode(core.Cells),
 		Version: 1, FirstEdit: &now, LastEdit: &now}
 	c.added = append(c.added, &addition{row, edits})
-	c.count(core, edits)
+	c.count(edits)
 	return nil
 }
 
@@ -393,7 +393,7 @@ func (c *changer) again(ctx context.Context, id int64, core *sheet.Row, edits []
 	for i := range c.s.Columns {
 		col := &c.s.Columns[i]
 		if was, now := r.core.Cell(col), core.Cell(col); col.Type != value.Formula && !value.Identical(was, now) {
-			r.edits = append(r.edits, change{col.ID, col.Name, c.s.Input(col, was), c.s.Input(col, now)})
+			r.edits = append(r.edits, changed(c.s, col, was, now))
 			r.core.Set(col, now)
 		}
 	}

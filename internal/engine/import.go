@@ -443,7 +443,7 @@ func (im *importer) compare(core *sheet.Row, cells []string) (changes []change, 
 			unreadable++
 		}
 		settles = settles || !value.Same(was, now)
-		changes = append(changes, change{c.ID, c.Name, im.s.Input(c, was), im.s.Input(c, now)})
+		changes = append(changes, changed(im.s, c, was, now))
 		core.Set(c, now)
 	}
 	return changes, settles, unreadable

@@ -38,6 +38,11 @@ type change struct {
 	Name   string `json:"name"`
 	Before string `json:"before"`
 	After  string `json:"after"`
+	Bad    bool   `json:"bad,omitempty"` // what it holds after does not fit its column
+}
+
+func changed(s *sheet.Sheet, c *sheet.Column, was, now value.Value) change {
+	return change{c.ID, c.Name, s.Input(c, was), s.Input(c, now), now.IsUnreadable()}
 }
 
 // coreSheet finds a sheet and its core form inside a transaction.
@@ -126,7 +131,7 @@ func applyEdits(s *sheet.Sheet, row *sheet.Row, edits []CellEdit, by Author) (ch
 			return nil, false, &Conflict{Column: c.ID, Name: c.Name, Theirs: s.Input(c, was), Yours: ed.Text}
 		}
 		settles = settles || !value.Same(was, now)
-		changes = append(changes, change{c.ID, c.Name, s.Input(c, was), s.Input(c, now)})
+		changes = append(changes, changed(s, c, was, now))
 		row.Set(c, now)
 	}
 	return changes, settles, nil

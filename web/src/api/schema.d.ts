@@ -1548,6 +1548,8 @@ export interface components {
             name: string;
             before: string;
             after: string;
+            /** @description what it holds after does not fit its column */
+            bad?: boolean;
         };
         RowDetail: {
             row: components["schemas"]["Row"];

@@ -217,7 +217,9 @@ export function Differences({ plan, keep }: { plan: Plan; keep: boolean }) {
                         </td>
                         <td>{c.name}</td>
                         <td className="text-ink-2">{c.before || "empty"}</td>
-                        <td>{c.after || <span className="text-ink-2">empty</span>}</td>
+                        <td>
+                          {c.after ? <span className={c.bad ? "bad" : ""}>{c.after}</span> : <span className="text-ink-2">empty</span>}
+                        </td>
                       </tr>
                     )),
               )}

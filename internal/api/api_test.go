@@ -9,6 +9,7 @@ import (
 	"net/http"
 	"net/http/cookiejar"
 	"net/http/httptest"
+	"os"
 	"regexp"
 	"strings"
 	"testing"
@@ -21,7 +22,16 @@ import (
 	"nivot/internal/store"
 )
 
-func TestMain(m *testing.M) { dbtest.Main(m) }
+func TestMain(m *testing.M) {
+	if dsn := os.Getenv(peerDSN); dsn != "" { // this process is a server that a test kills
+		if err := runPeer(dsn); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		return
+	}
+	dbtest.Main(m)
+}
 
 // site is the API on a database of its own, with one person of each role.
 type site struct {
@@ -29,6 +39,7 @@ type site struct {
 	h   *Handler
 	st  *store.Store
 	srv *httptest.Server
+	dsn string // the database
 }
 
 const password = "weathercock-1790"
@@ -36,7 +47,8 @@ const password = "weathercock-1790"
 func newSite(t *testing.T, people bool) *site {
 	t.Helper()
 	ctx := context.Background()
-	st, err := store.Open(dbtest.DSN(t))
+	dsn := dbtest.DSN(t)
+	st, err := store.Open(dsn)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -49,7 +61,7 @@ func newSite(t *testing.T, people bool) *site {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s := &site{t: t, h: h, st: st, srv: httptest.NewServer(h)}
+	s := &site{t: t, h: h, st: st, srv: httptest.NewServer(h), dsn: dsn}
 	t.Cleanup(func() { s.srv.Close(); st.Close() })
 	if people {
 		hash := HashPassword(password)

@@ -221,9 +221,6 @@ func (s *Server) Kill() {
 	<-s.done
 }
 
-// Done is closed when the server has ended.
-func (s *Server) Done() <-chan struct{} { return s.done }
-
 // stopLeftover stops a server that an earlier, killed program left running in
 // dir. The pid is trusted only if that process runs on this data directory.
 func stopLeftover(dir string) error {

@@ -25,16 +25,7 @@ const maxUnpacked = 400 << 20
 // maxCells bounds the cells of a worksheet that are read.
 const maxCells = 20_000_000
 
-// Worksheets lists the worksheets of a workbook that can be seen.
-func Worksheets(b []byte) ([]string, error) {
-	f, err := openWorkbook(b)
-	if err != nil {
-		return nil, err
-	}
-	defer f.Close()
-	return visible(f), nil
-}
-
+// visible lists the worksheets that can be seen.
 func visible(f *excelize.File) (out []string) {
 	for _, name := range f.GetSheetList() {
 		if ok, err := f.GetSheetVisible(name); err == nil && ok {

@@ -134,12 +134,11 @@ type Operand struct {
 	isList bool
 }
 
-// Leaf, AllOf and AnyOf build conditions in code.
+// Leaf and AllOf build conditions in code.
 func Leaf(column string, op Op, v *Operand) Condition {
 	return Condition{Column: column, Op: op, Value: v, form: 'l'}
 }
 func AllOf(cs ...Condition) Condition { return Condition{All: cs, form: 'a'} }
-func AnyOf(cs ...Condition) Condition { return Condition{Any: cs, form: 'y'} }
 
 // TextOperand, NumberOperand and ListOperand build operands in code.
 func TextOperand(s string) *Operand            { return &Operand{Text: &s} }

@@ -178,7 +178,7 @@ func (s *Server) PreviewImport(ctx context.Context, r PreviewImportRequestObject
 		columns[i] = t.Column(i)
 		if into != nil {
 			if c, ok := into.Column(to[i]); ok {
-				guesses[i] = sheet.Measure(into.Reading(c), columns[i], t.Lines)
+				guesses[i] = sheet.MeasureInto(into.Reading(c), columns[i], t.Lines)
 				return
 			}
 		}
@@ -297,13 +297,14 @@ var errOtherColumns = &engine.Refusal{Field: "/columns", Message: "the columns a
 func measure(c *ImportColumn, into *sheet.Sheet, cells []string, lines []int, l *value.Locale) sheet.Guess {
 	if into != nil && c.To != nil {
 		if col, ok := into.Column(*c.To); ok {
-			return sheet.Measure(into.Reading(col), cells, lines)
+			r := into.Reading(col)
+			if o := c.dateOrder(col.Type); o != "" {
+				r.Order = o
+			}
+			return sheet.Measure(r, cells, lines)
 		}
 	}
-	reading := value.Reading{Type: value.Type(c.Type), Locale: l}
-	if c.Order != nil {
-		reading.Order = value.Order(*c.Order)
-	}
+	reading := value.Reading{Type: value.Type(c.Type), Locale: l, Order: c.dateOrder(value.Type(c.Type))}
 	for _, o := range choiceOptions(cells) {
 		reading.Options = append(reading.Options, value.Option{ID: o, Name: o})
 	}
@@ -371,6 +372,11 @@ func (s *Server) MakeSheet(ctx context.Context, r MakeSheetRequestObject) (MakeS
 	if err != nil {
 		return nil, err
 	}
+	for field, i := range map[string]int{"/key": spec.Key, "/address": spec.Address} {
+		if i >= len(spec.Columns) {
+			return nil, &engine.Refusal{Field: field, Message: fmt.Sprintf("there is no column %d; columns count from 0, and -1 is none", i)}
+		}
+	}
 	rec := &store.Sheet{Name: value.Trim(spec.Name), Zone: spec.Zone, Locale: l.Tag, SettleSeconds: 120}
 	if spec.SettleSeconds != nil {
 		rec.SettleSeconds = *spec.SettleSeconds
@@ -379,18 +385,21 @@ func (s *Server) MakeSheet(ctx context.Context, r MakeSheetRequestObject) (MakeS
 	if err := s.e.CreateSheet(ctx, rec, cols, at(spec.Key), at(spec.Address), who.Name); err != nil {
 		return nil, err
 	}
-	in := engine.Incoming{Columns: make([]string, len(t.Heading)), Rows: t.Rows}
-	for i := range t.Heading {
-		if k := at(i); k >= 0 {
-			in.Columns[i] = cols[k].ID
+	var job *Job
+	if f.file != nil {
+		in := engine.Incoming{Columns: make([]string, len(t.Heading)), Rows: t.Rows}
+		for i := range t.Heading {
+			if k := at(i); k >= 0 {
+				in.Columns[i] = cols[k].ID
+			}
 		}
-	}
-	job, err := s.bringIn(ctx, rec.ID, in, engine.ImportOptions{Quiet: true, About: map[string]any{"file": f.name}}, who, func(ctx context.Context) {
-		// A sheet without the rows it was made for is worse than none.
-		_ = s.e.DeleteSheet(ctx, rec.ID, who.Name)
-	})
-	if err != nil {
-		return nil, err
+		job, err = s.bringIn(ctx, rec.ID, in, engine.ImportOptions{Quiet: true, About: map[string]any{"file": f.name}}, who, func(ctx context.Context) {
+			// A sheet without the rows it was made for is worse than none.
+			_ = s.e.DeleteSheet(ctx, rec.ID, who.Name)
+		})
+		if err != nil {
+			return nil, err
+		}
 	}
 	if rec, err = s.st.Sheet(ctx, rec.ID); err != nil {
 		return nil, err
@@ -526,7 +535,7 @@ func (s *Server) importSpec(ctx context.Context, body *multipart.Reader, sheetID
 	if len(spec.Columns) != len(t.Heading) {
 		return in, o, errOtherColumns
 	}
-	o.Keep, o.Remember = spec.Keep, map[string]string{}
+	o.Keep, o.Remember, in.Orders = spec.Keep, map[string]string{}, map[int]value.Order{}
 	for i := range spec.Columns {
 		c := &spec.Columns[i]
 		to := ""
@@ -542,6 +551,11 @@ func (s *Server) importSpec(ctx context.Context, body *multipart.Reader, sheetID
 			o.Add = append(o.Add, col)
 		}
 		in.Columns = append(in.Columns, to)
+		if met, ok := core.Column(to); ok {
+			if order := c.dateOrder(met.Type); order != "" {
+				in.Orders[i] = order
+			}
+		}
 		o.Remember[t.Heading[i]] = to
 	}
 	return in, o, nil
@@ -595,13 +609,20 @@ func chosenColumns(spec *NewSheet, t *exchange.Table) (cols []sheet.Column, at f
 	}, nil
 }
 
+// dateOrder is the order in which the file writes the dates of a column of type
+// t; "" where it is not said, or holds no dates.
+func (c *ImportColumn) dateOrder(t value.Type) value.Order {
+	if c.Order == nil || t != value.Date && t != value.Moment {
+		return ""
+	}
+	return value.Order(*c.Order)
+}
+
 // fileColumn makes the column that one of a file is to become.
 func fileColumn(c *ImportColumn, i int, t *exchange.Table) (sheet.Column, error) {
 	at := fmt.Sprintf("/columns/%d/type", i)
 	col := sheet.Column{Name: c.Name, Type: value.Type(c.Type)}
-	if c.Order != nil && (col.Type == value.Date || col.Type == value.Moment) {
-		col.Order = value.Order(*c.Order)
-	}
+	col.Order = c.dateOrder(col.Type)
 	switch col.Type {
 	case value.Formula:
 		return col, &engine.Refusal{Field: at, Message: "a column of a file holds values, not a formula"}

@@ -14,7 +14,7 @@ import (
 	"nivot/internal/store"
 )
 
-func toColumn(c *sheet.Column) Column {
+func toColumn(s *sheet.Sheet, c *sheet.Column) Column {
 	out := Column{Id: c.ID, Name: c.Name, Type: ColumnType(c.Type), Width: c.Width, Options: []Option{}, Ops: []string{}, Hidden: c.Hidden, Locked: c.Locked}
 	if c.Format != (value.NumberFormat{}) {
 		out.Format = &c.Format
@@ -27,8 +27,8 @@ func toColumn(c *sheet.Column) Column {
 		w := ColumnWritten(c.Written)
 		out.Written = &w
 	}
-	if c.Order != "" {
-		o := Order(c.Order)
+	if c.Type == value.Date || c.Type == value.Moment {
+		o := Order(s.Reading(c).DateOrder())
 		out.Order = &o
 	}
 	for _, o := range c.Options {
@@ -61,7 +61,7 @@ func (s *Server) toSheet(ctx context.Context, rec *store.Sheet) (Sheet, error) {
 		}{c.ID, c.Name, ColumnType(c.Type)})
 	}
 	for i := range core.Columns {
-		out.Columns = append(out.Columns, toColumn(&core.Columns[i]))
+		out.Columns = append(out.Columns, toColumn(core, &core.Columns[i]))
 	}
 	out.Figures, err = s.figures(ctx, rec, core)
 	return out, err

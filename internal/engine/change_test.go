@@ -568,3 +568,21 @@ func TestViewAndSummary(t *testing.T) {
 		t.Errorf("found %v", ids)
 	}
 }
+
+// A file that writes its dates in another order than the column that they go
+// into says so; the column keeps its own.
+func TestImportOrders(t *testing.T) {
+	d := newDesk(t, []string{"LN-1", "Oak bellows", "29/03/2027"}, []string{"LN-2", "", "04/05/2027"})
+	in := Incoming{Columns: []string{"c1", "c3"}, Orders: map[int]value.Order{1: value.MonthDayYear},
+		Rows: [][]string{{"LN-1", "03/29/2027"}, {"LN-2", "04/05/2027"}, {"LN-3", "12/24/2027"}, {"LN-4", "24/12/2027"}}}
+	res, err := d.Import(d.ctx, d.rec.ID, in, ImportOptions{}, System("Ines"))
+	if err != nil || res.Unchanged != 1 || res.Changed != 1 || res.New != 2 || res.Unreadable != 1 {
+		t.Fatalf("%+v %v", res, err)
+	}
+	got := strings.Split(d.table(), "\n")
+	for i, want := range []string{"29/03/2027", "05/04/2027", "24/12/2027", "24/12/2027"} {
+		if !strings.Contains(got[i], want) {
+			t.Errorf("row %d: %s, want %s", i+1, got[i], want)
+		}
+	}
+}

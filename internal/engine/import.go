@@ -17,8 +17,11 @@ import (
 // Incoming is the rows of a file. Columns says for each of its columns which
 // of the sheet's it is: an id, "" for one that is left out, or "+n" for the
 // n-th of the columns that the import adds. Every row is as long as Columns.
+// Orders says in which order the file writes its dates, where that is not the
+// order of the column that they go into.
 type Incoming struct {
 	Columns []string
+	Orders  map[int]value.Order // by the file's columns
 	Rows    [][]string
 }
 
@@ -116,6 +119,7 @@ type importer struct {
 	by   Author
 	now  time.Time
 	cols []*sheet.Column // of the file's columns; nil for one that is left out
+	read []value.Reading // how the cells of each of these are read
 	res  ImportResult
 
 	total, done int
@@ -149,7 +153,7 @@ func (im *importer) columns() error {
 		}
 	}
 	seen := map[string]bool{}
-	im.cols = make([]*sheet.Column, len(im.in.Columns))
+	im.cols, im.read = make([]*sheet.Column, len(im.in.Columns)), make([]value.Reading, len(im.in.Columns))
 	for i, id := range im.in.Columns {
 		if n, ok := strings.CutPrefix(id, "+"); ok {
 			k, err := strconv.Atoi(n)
@@ -173,7 +177,10 @@ func (im *importer) columns() error {
 			return &Refusal{Field: "/columns", Message: c.Name + " is locked; a coordinator changes it"}
 		}
 		seen[id] = true
-		im.cols[i] = c
+		im.cols[i], im.read[i] = c, im.s.Reading(c)
+		if o := im.in.Orders[i]; o != "" {
+			im.read[i].Order = o
+		}
 	}
 	if im.s.Key != "" && !seen[im.s.Key] {
 		key, _ := im.s.Column(im.s.Key)
@@ -273,7 +280,7 @@ func (im *importer) keys() []string {
 			continue
 		}
 		for k, r := range im.in.Rows {
-			out[k] = string(foldedKey(im.s.Show(c, value.Parse(r[i], im.s.Reading(c)))))
+			out[k] = string(foldedKey(im.s.Show(c, value.Parse(r[i], im.read[i]))))
 		}
 	}
 	return out
@@ -294,7 +301,7 @@ func (im *importer) new(ctx context.Context, cells []string) error {
 		if c == nil || cells[i] == "" {
 			continue
 		}
-		v := value.Parse(cells[i], im.s.Reading(c))
+		v := value.Parse(cells[i], im.read[i])
 		if v.IsUnreadable() {
 			im.res.Unreadable++
 		}
@@ -435,7 +442,7 @@ func (im *importer) compare(core *sheet.Row, cells []string) (changes []change, 
 		if c == nil {
 			continue
 		}
-		was, now := core.Cell(c), value.Parse(cells[i], im.s.Reading(c))
+		was, now := core.Cell(c), value.Parse(cells[i], im.read[i])
 		if value.Identical(was, now) {
 			continue
 		}

@@ -112,6 +112,26 @@ func guess(cells []string, lines []int, l *value.Locale) Guess {
 	return Guess{Type: value.Text, Filled: filled, Fit: filled}
 }
 
+// MeasureInto counts how many cells of a file a column that is there fits. Dates
+// are taken in the column's order, unless another order fits more of them.
+func MeasureInto(r value.Reading, cells []string, lines []int) Guess {
+	dated := r.Type == value.Date || r.Type == value.Moment
+	if dated {
+		r.Order = r.DateOrder()
+	}
+	best := Measure(r, cells, lines)
+	if !dated || best.Fit == best.Filled {
+		return best
+	}
+	for _, o := range []value.Order{value.DayMonthYear, value.MonthDayYear, value.YearMonthDay} {
+		r.Order = o
+		if g := Measure(r, cells, lines); g.Fit > best.Fit {
+			best = g
+		}
+	}
+	return best
+}
+
 // Measure counts how many cells a reading fits and keeps the first that it
 // does not.
 func Measure(r value.Reading, cells []string, lines []int) Guess {

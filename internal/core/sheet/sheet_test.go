@@ -254,3 +254,34 @@ func FuzzMeet(f *testing.F) {
 		}
 	})
 }
+
+// Into a column that is there, dates are read in its order, unless the file
+// shows that it writes them in another.
+func TestMeasureInto(t *testing.T) {
+	l, _ := value.FindLocale("en-GB")
+	for _, c := range []struct {
+		cells string
+		typ   value.Type
+		order value.Order // of the column; "" is the locale's
+		want  value.Order
+		fit   int
+	}{
+		{"03/04/2027|05/06/2027", value.Date, value.DayMonthYear, value.DayMonthYear, 2},
+		{"03/04/2027|05/06/2027", value.Date, value.MonthDayYear, value.MonthDayYear, 2},
+		{"03/04/2027|05/06/2027", value.Date, "", value.DayMonthYear, 2},
+		{"03/29/2027|05/06/2027", value.Date, value.DayMonthYear, value.MonthDayYear, 2},
+		{"29/03/2027|05/06/2027", value.Date, value.MonthDayYear, value.DayMonthYear, 2},
+		{"2027/03/29|2027/06/05", value.Date, value.DayMonthYear, value.YearMonthDay, 2},
+		{"2027-03-29|2027-06-05", value.Date, value.MonthDayYear, value.MonthDayYear, 2},
+		{"03/29/2027|29/03/2027", value.Date, value.DayMonthYear, value.DayMonthYear, 1},
+		{"03/29/2027 10:00|03/30/2027 11:00", value.Moment, value.DayMonthYear, value.MonthDayYear, 2},
+		{"soon|later", value.Date, value.DayMonthYear, value.DayMonthYear, 0},
+		{"1|2|three", value.Number, "", "", 2},
+	} {
+		cells := strings.Split(c.cells, "|")
+		g := MeasureInto(value.Reading{Type: c.typ, Order: c.order, Locale: l}, cells, make([]int, len(cells)))
+		if g.Order != c.want || g.Fit != c.fit || g.Filled != len(cells) {
+			t.Errorf("%s into %s %s: %s, %d of %d", c.cells, c.typ, c.order, g.Order, g.Fit, g.Filled)
+		}
+	}
+}

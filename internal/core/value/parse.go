@@ -52,10 +52,10 @@ func Read(s string, r Reading) (Value, error) {
 		d, err := parseFormatted(t, r)
 		return OfNumber(d), err
 	case Date:
-		d, err := ParseDay(t, r.order())
+		d, err := ParseDay(t, r.DateOrder())
 		return OfDay(d), err
 	case Moment:
-		w, err := ParseMoment(t, r.order(), r.Zone)
+		w, err := ParseMoment(t, r.DateOrder(), r.Zone)
 		return OfMoment(w), err
 	case YesNo:
 		b, err := parseYesNo(t, r.Locale)
@@ -77,7 +77,9 @@ func Read(s string, r Reading) (Value, error) {
 	return Value{}, fmt.Errorf("a cell cannot be read as %q", r.Type)
 }
 
-func (r Reading) order() Order {
+// DateOrder is the order in which dates are read: the column's own, else that of
+// the locale.
+func (r Reading) DateOrder() Order {
 	if r.Order != "" {
 		return r.Order
 	}

@@ -1437,6 +1437,7 @@ export interface components {
         ImportColumn: {
             name: string;
             type: components["schemas"]["ColumnType"];
+            /** @description how the file writes its dates; also of a column that goes into one of the sheet */
             order?: components["schemas"]["Order"];
             skip?: boolean;
             /** @description the column of the sheet that it goes into, "+" for a new one, "" to leave it out */

@@ -101,6 +101,7 @@ export function FileColumns({
           if (!g) return null;
           const fresh = !into || c.to === "+";
           const out = c.skip || c.to === "";
+          const met = into?.columns.find((x) => x.id === c.to);
           return (
             <tr key={i} className={out ? "opacity-60" : ""}>
               <td>
@@ -121,7 +122,10 @@ export function FileColumns({
                     className="field w-44"
                     aria-label={`Column for ${c.name}`}
                     value={c.to ?? ""}
-                    onChange={(e) => onChange(i, { to: e.target.value })}
+                    onChange={(e) => {
+                      const met = into.columns.find((x) => x.id === e.target.value);
+                      onChange(i, { to: e.target.value, order: met ? met.order : (c.order ?? "day-month-year") });
+                    }}
                   >
                     <option value="">nothing: left out</option>
                     <option value="+">a new column</option>
@@ -154,27 +158,19 @@ export function FileColumns({
                       ))}
                     </select>
                     {isDated(c) && (
-                      <select
-                        className={`field ml-1 ${open.includes(i) ? "border-marigold-fill!" : ""}`}
-                        aria-label={`Order of the dates in ${c.name}`}
-                        value={open.includes(i) ? "" : c.order}
-                        onChange={(e) => {
-                          onChange(i, { order: e.target.value as Choice["order"] });
-                          onAnswer(i);
-                        }}
-                      >
-                        {open.includes(i) && <option value="">which order?</option>}
-                        {dayOrders.map((o) => (
-                          <option key={o} value={o}>
-                            {o.replaceAll("-", ", ")}
-                          </option>
-                        ))}
-                      </select>
+                      <DayOrder c={c} asked={open.includes(i)} onChange={(order) => onChange(i, { order })} onAnswer={() => onAnswer(i)} />
                     )}
                     {c.type === "choice" && <div className="max-w-56 truncate pt-0.5 text-ink-2">{g.options.join(", ")}</div>}
                   </>
                 ) : (
-                  <span className="text-ink-2">{out ? "" : into?.columns.find((x) => x.id === c.to)?.type}</span>
+                  !out && (
+                    <>
+                      <span className="text-ink-2">{met?.type}</span>
+                      {(met?.type === "date" || met?.type === "moment") && (
+                        <DayOrder c={c} asked={false} onChange={(order) => onChange(i, { order })} />
+                      )}
+                    </>
+                  )
                 )}
               </td>
               <td className="text-right whitespace-nowrap">
@@ -218,5 +214,37 @@ export function FileColumns({
         })}
       </tbody>
     </table>
+  );
+}
+
+// In which order the dates of a column of the file are written.
+function DayOrder({
+  c,
+  asked,
+  onChange,
+  onAnswer,
+}: {
+  c: Choice;
+  asked: boolean; // nobody has said it yet
+  onChange: (o: Choice["order"]) => void;
+  onAnswer?: () => void;
+}) {
+  return (
+    <select
+      className={`field ml-1 ${asked ? "border-marigold-fill!" : ""}`}
+      aria-label={`Order of the dates in ${c.name}`}
+      value={asked ? "" : c.order}
+      onChange={(e) => {
+        onChange(e.target.value as Choice["order"]);
+        onAnswer?.();
+      }}
+    >
+      {asked && <option value="">which order?</option>}
+      {dayOrders.map((o) => (
+        <option key={o} value={o}>
+          {o.replaceAll("-", ", ")}
+        </option>
+      ))}
+    </select>
   );
 }

@@ -332,6 +332,9 @@ func (s *Server) delivery(ctx context.Context, id int64) (Delivery, error) {
 		out.ReplyTo = strings.Split(d.ReplyTo, "\n")
 	}
 	for _, x := range rs {
+		if x.State == "" && d.State == delivery.Accepted {
+			x.State = string(delivery.Accepted) // taken whole: no recipient is kept apart
+		}
 		out.Recipients = append(out.Recipients, RecipientOutcome{Mailbox: x.Mailbox, State: x.State, Reply: x.Reply})
 	}
 	_ = json.Unmarshal([]byte(d.Facts), &out.Facts)

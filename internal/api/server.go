@@ -26,6 +26,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
+	"nivot/internal/core/rule"
 	"nivot/internal/engine"
 	"nivot/internal/store"
 )
@@ -365,6 +366,7 @@ func toProblem(err error) (int, Problem) {
 	var pe *problemError
 	var refusal *engine.Refusal
 	var conflict *engine.Conflict
+	var fault *rule.FieldError // of a rule that cannot be read
 	var coder interface{ StatusCode() int }
 	switch {
 	case errors.As(err, &pe):
@@ -379,12 +381,18 @@ func toProblem(err error) (int, Problem) {
 			p.Field = &refusal.Field
 		}
 		return http.StatusUnprocessableEntity, p
+	case errors.As(err, &fault):
+		return http.StatusUnprocessableEntity, Problem{Title: sentence(fault.Message), Field: &fault.Pointer}
 	case errors.Is(err, store.ErrNotFound):
 		return http.StatusNotFound, Problem{Title: "It is not there, or not any more."}
 	case errors.As(err, &coder):
 		status := coder.StatusCode()
 		title := http.StatusText(status)
 		switch status {
+		case http.StatusBadRequest:
+			if why := errors.Unwrap(err); why != nil {
+				title = sentence("what was sent cannot be read: " + why.Error())
+			}
 		case http.StatusForbidden:
 			title = "The request did not come from the application itself."
 		case http.StatusRequestEntityTooLarge:

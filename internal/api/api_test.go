@@ -64,14 +64,21 @@ func newSite(t *testing.T, people bool) *site {
 	s := &site{t: t, h: h, st: st, srv: httptest.NewServer(h), dsn: dsn}
 	t.Cleanup(func() { s.srv.Close(); st.Close() })
 	if people {
-		hash := HashPassword(password)
-		for _, r := range store.Roles {
-			if err := st.SavePerson(ctx, &store.Person{ID: store.NewID(), Name: string(r), Email: string(r) + "@marrowby.example", Role: r, PasswordHash: hash, CreatedAt: now()}); err != nil {
-				t.Fatal(err)
-			}
-		}
+		s.staff()
 	}
 	return s
+}
+
+// staff adds one person of each role.
+func (s *site) staff() {
+	s.t.Helper()
+	hash := HashPassword(password)
+	for _, r := range store.Roles {
+		if err := s.st.SavePerson(context.Background(), &store.Person{ID: store.NewID(), Name: string(r), Email: string(r) + "@marrowby.example", Role: r, PasswordHash: hash,
+			CreatedAt: time.Now().UTC()}); err != nil {
+			s.t.Fatal(err)
+		}
+	}
 }
 
 // as signs somebody in; "" stays nobody.

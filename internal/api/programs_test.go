@@ -265,13 +265,15 @@ func TestIntakeForm(t *testing.T) {
 	}
 }
 
-// send uploads a file with what else there is to say.
+// send uploads a file, if it has a name, with what else there is to say.
 func (s *site) send(c *http.Client, path, name string, file []byte, parts map[string]string) (int, string) {
 	s.t.Helper()
 	var b bytes.Buffer
 	w := multipart.NewWriter(&b)
-	f, _ := w.CreateFormFile("file", name)
-	_, _ = f.Write(file)
+	if name != "" {
+		f, _ := w.CreateFormFile("file", name)
+		_, _ = f.Write(file)
+	}
 	for k, v := range parts {
 		_ = w.WriteField(k, v)
 	}

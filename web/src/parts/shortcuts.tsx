@@ -35,6 +35,7 @@ const groups: [string, [string, string][]][] = [
     "In the grid",
     [
       ["arrows, Ctrl arrows", "move, to the edge"],
+      ["↑ from the first row", "the column’s head; Enter says what it can do"],
       ["Shift arrows", "select several cells"],
       ["Shift Space", "select whole rows"],
       ["Ctrl A", "select all"],

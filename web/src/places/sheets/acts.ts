@@ -35,7 +35,7 @@ export function useActs(g: Grid) {
   const { columns, total, sel, many, editing, mayEdit, mayWrite, place, rowAt, load, edits, move, setAnchor, setCursor } = g;
   const fits = () => {
     if (sel.bottom - sel.top < mostRows) return true;
-    toast.warning(`At most ${mostRows.toLocaleString("en-GB")} rows at a time. Select fewer, or bring a file in.`);
+    toast.warning(`At most ${mostRows.toLocaleString("en-GB")} rows at a time. Select fewer, or use a file: Bring rows in, Take rows out.`);
     return false;
   };
   // Writes a table of texts over the cells from a corner on; rows that are not
@@ -116,6 +116,7 @@ export function useActs(g: Grid) {
     }
     if (at.length === sel.bottom - sel.top + 1)
       e.clipboardData.setData("text/plain", writeTable(at.map((r) => chosen.map((c) => inputOf(r, place(c))))));
+    else if (!fits()) return;
     else void texts().then((t) => copyText(writeTable(t))); // what is not here yet is fetched first
     if (cut && mayEdit) clear("cut");
     else if (many) toast(`Copied ${count((sel.bottom - sel.top + 1) * chosen.length, "cell")}.`);

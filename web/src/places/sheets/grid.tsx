@@ -35,7 +35,7 @@ type Props = {
   onWords: (w: string) => void;
   onAt: (row?: string, column?: string) => void;
   onBox: (b: Box | null) => void;
-  head: Omit<Parameters<typeof Head>[0], "sheet" | "columns" | "left" | "axis" | "width" | "hasKey" | "view">;
+  head: Omit<Parameters<typeof Head>[0], "sheet" | "columns" | "left" | "axis" | "width" | "hasKey" | "view" | "onStep" | "onDown">;
 };
 
 export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle>) {
@@ -162,6 +162,12 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
     if (dr || dc) move(cursor.row + dr, cursor.col + dc);
   };
 
+  // The head of a column takes the keys while it is the one that is looked at.
+  const focusHead = (col: number) => {
+    const c = Math.max(0, Math.min(columns.length - 1, col));
+    move(cursor.row, c);
+    box.current?.querySelector<HTMLElement>(`[data-head="${c}"]`)?.focus({ preventScroll: true });
+  };
   const acts = useActs({ columns, total, sel, many, editing, mayEdit, mayWrite, place, rowAt, load, edits, move, setAnchor, setCursor });
   const keys = (e: React.KeyboardEvent) => {
     if (editing !== null || e.target !== box.current) return;
@@ -183,6 +189,7 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
       find: () => setFinding(true),
       openRow: () => row && p.onRow(row.id),
       openCell: () => row && active && p.onCell(row.id, active.id),
+      toHead: () => focusHead(cursor.col),
       leave: () => box.current?.blur(),
     });
     if (done) e.preventDefault();
@@ -272,6 +279,8 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
             axis={axis}
             width={layout.width}
             hasKey={hasKey}
+            onStep={focusHead}
+            onDown={() => box.current?.focus({ preventScroll: true })}
           />
           <div role="rowgroup" style={{ height: virtual.getTotalSize(), width: layout.width, position: "relative" }}>
             <div className="absolute left-0" style={{ top: start, width: layout.width }}>

@@ -6,7 +6,7 @@ import { keyWidth, rightAligned, valueType, widthOf } from "./cell";
 import type { View } from "./view";
 
 // The heads of the columns. Pressing one says what can be done by it; its
-// right edge makes it wider.
+// right edge makes it wider. By keyboard one comes to them from the first row.
 export function Head({
   sheet,
   view,
@@ -22,6 +22,8 @@ export function Head({
   onFreeze,
   onEdit,
   onWidth,
+  onStep,
+  onDown,
 }: {
   sheet: Sheet;
   view: View;
@@ -37,6 +39,8 @@ export function Head({
   onFreeze: (n: number) => void;
   onEdit: (c: Column) => void;
   onWidth: (c: Column, width: number) => void;
+  onStep: (col: number) => void; // to the head of another column
+  onDown: () => void; // to the rows
 }) {
   // What an item opens waits until the menu has closed.
   const chosen = useRef<(() => void) | null>(null);
@@ -60,6 +64,17 @@ export function Head({
               className={`w-full truncate px-2.5 font-[550] hover:text-ink data-[state=open]:text-juniper ${rightAligned.includes(valueType(c)) ? "text-right" : "text-left"}`}
               title={`${c.name}, ${c.type}${c.locked ? ", locked" : ""}`}
               tabIndex={-1}
+              data-head={i}
+              onKeyDown={(e) => {
+                if (e.key === "ArrowLeft") onStep(i - 1);
+                else if (e.key === "ArrowRight") onStep(i + 1);
+                else if (e.key === "Home") onStep(0);
+                else if (e.key === "End") onStep(columns.length - 1);
+                else if (e.key === "ArrowDown" || e.key === "Escape") onDown();
+                else return;
+                e.preventDefault();
+                e.stopPropagation();
+              }}
             >
               {c.name}
               {order >= 0 && <span aria-hidden="true">{down ? " ↓" : " ↑"}</span>}

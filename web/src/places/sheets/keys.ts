@@ -18,6 +18,7 @@ type Grid = {
   find: () => void;
   openRow: () => void;
   openCell: () => void;
+  toHead: () => void;
   leave: () => void;
 };
 
@@ -26,7 +27,8 @@ export function pressed(e: React.KeyboardEvent, g: Grid): boolean {
   const ctrl = e.ctrlKey || e.metaKey;
   const go = (r: number, c: number) => g.move(r, c, e.shiftKey);
   const k = ctrl ? e.key.toLowerCase() : e.key;
-  if (e.key === "ArrowUp") go(ctrl ? 0 : g.cursor.row - 1, g.cursor.col);
+  if (e.key === "ArrowUp" && g.cursor.row === 0 && !ctrl && !e.shiftKey) g.toHead();
+  else if (e.key === "ArrowUp") go(ctrl ? 0 : g.cursor.row - 1, g.cursor.col);
   else if (e.key === "ArrowDown") go(ctrl ? g.total : g.cursor.row + 1, g.cursor.col);
   else if (e.key === "ArrowLeft") go(g.cursor.row, ctrl ? 0 : g.cursor.col - 1);
   else if (e.key === "ArrowRight") go(g.cursor.row, ctrl ? g.wide : g.cursor.col + 1);

@@ -42,8 +42,13 @@ export function Head({
   onStep: (col: number) => void; // to the head of another column
   onDown: () => void; // to the rows
 }) {
-  // What an item opens waits until the menu has closed.
+  // What an item does waits until the menu has closed; what opens nothing goes
+  // back to the rows.
   const chosen = useRef<(() => void) | null>(null);
+  const back = (f: () => void) => () => {
+    f();
+    onDown();
+  };
   const head = (c: Column, i: number, style: React.CSSProperties, className: string) => {
     const order = view.sort?.findIndex((k) => k.column === c.id) ?? -1;
     const down = order >= 0 && view.sort?.[order]?.down;
@@ -97,18 +102,18 @@ export function Head({
                 {c.name}: {c.type === "formula" ? `worked out, ${c.result}` : c.type}
                 {c.locked ? ", locked" : ""}
               </DropdownMenu.Label>
-              <Item onSelect={() => (chosen.current = () => onOrder(c, false, false))}>In its order</Item>
-              <Item onSelect={() => (chosen.current = () => onOrder(c, true, false))}>In its order, from the last</Item>
+              <Item onSelect={() => (chosen.current = back(() => onOrder(c, false, false)))}>In its order</Item>
+              <Item onSelect={() => (chosen.current = back(() => onOrder(c, true, false)))}>In its order, from the last</Item>
               {(view.sort?.length ?? 0) > 0 && order < 0 && (
-                <Item onSelect={() => (chosen.current = () => onOrder(c, false, true))}>Then by this, among equals</Item>
+                <Item onSelect={() => (chosen.current = back(() => onOrder(c, false, true)))}>Then by this, among equals</Item>
               )}
               <Item onSelect={() => (chosen.current = () => onFilter(c))}>Only rows where it …</Item>
               {may && (
                 <>
                   <DropdownMenu.Separator className="my-1 h-px bg-hair-2" />
-                  {!(hasKey && i === 0) && <Item onSelect={() => (chosen.current = () => onHide(c))}>Hide</Item>}
+                  {!(hasKey && i === 0) && <Item onSelect={() => (chosen.current = back(() => onHide(c)))}>Hide</Item>}
                   {!(hasKey && i === 0) && (
-                    <Item onSelect={() => (chosen.current = () => onFreeze(sheet.frozen === nth ? 0 : nth))}>
+                    <Item onSelect={() => (chosen.current = back(() => onFreeze(sheet.frozen === nth ? 0 : nth)))}>
                       {sheet.frozen === nth ? "Let all columns slide" : "Keep in sight up to here"}
                     </Item>
                   )}

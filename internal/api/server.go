@@ -383,7 +383,7 @@ func toProblem(err error) (int, Problem) {
 		return http.StatusUnprocessableEntity, p
 	case errors.As(err, &fault):
 		return http.StatusUnprocessableEntity, Problem{Title: sentence(fault.Message), Field: &fault.Pointer}
-	case errors.Is(err, store.ErrNotFound):
+	case store.Missing(err):
 		return http.StatusNotFound, Problem{Title: "It is not there, or not any more."}
 	case errors.As(err, &coder):
 		status := coder.StatusCode()
@@ -393,6 +393,10 @@ func toProblem(err error) (int, Problem) {
 			if why := errors.Unwrap(err); why != nil {
 				title = sentence("what was sent cannot be read: " + why.Error())
 			}
+		case http.StatusNotFound:
+			title = "There is nothing at this address."
+		case http.StatusMethodNotAllowed:
+			title = "This cannot be done at this address."
 		case http.StatusForbidden:
 			title = "The request did not come from the application itself."
 		case http.StatusRequestEntityTooLarge:

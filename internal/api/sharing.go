@@ -123,11 +123,17 @@ func (s *Server) BePresent(ctx context.Context, r BePresentRequestObject) (BePre
 		}
 		p.RowID = id
 	}
-	if r.Body.Column != nil {
-		p.ColumnID = *r.Body.Column
-	}
 	if is(r.Body.Leaves) {
 		return BePresent200JSONResponse{}, s.st.DropPresence(ctx, p.Page)
+	}
+	core, err := s.coreSheet(ctx, r.Sheet)
+	if err != nil {
+		return nil, err
+	}
+	if r.Body.Column != nil {
+		if c, ok := core.Column(*r.Body.Column); ok {
+			p.ColumnID = c.ID
+		}
 	}
 	if err := s.st.BePresent(ctx, p); err != nil {
 		return nil, err

@@ -157,6 +157,14 @@ func first(err error) error {
 	return err
 }
 
+// Missing tells whether an error says that what was asked for is not there. Ids
+// are kept as ASCII, and one with other letters cannot even be compared with
+// them (1267, illegal mix of collations): nothing has such an id.
+func Missing(err error) bool {
+	var me *sqldriver.MySQLError
+	return errors.Is(err, ErrNotFound) || errors.As(err, &me) && me.Number == 1267
+}
+
 // NewID makes an opaque id of 80 random bits.
 func NewID() string {
 	b := make([]byte, 10)

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"crypto/sha256"
+	"slices"
 	"time"
 
 	"gorm.io/gorm/clause"
@@ -22,17 +23,11 @@ const (
 // Roles lists the roles from the one that may do all.
 var Roles = []Role{Administrator, Coordinator, Editor, Reader}
 
-// May tells whether r includes what need asks for.
+// May tells whether r includes what need asks for. A role that is not known
+// includes nothing, and is included in none.
 func (r Role) May(need Role) bool {
-	rank := func(x Role) int {
-		for i, k := range Roles {
-			if k == x {
-				return i
-			}
-		}
-		return len(Roles)
-	}
-	return rank(r) <= rank(need) && rank(r) < len(Roles)
+	mine, asked := slices.Index(Roles, r), slices.Index(Roles, need)
+	return mine >= 0 && mine <= asked
 }
 
 // Person is somebody who signs in.

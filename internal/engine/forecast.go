@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"fmt"
+	"hash/fnv"
 	"sort"
 	"sync"
 	"time"
@@ -84,7 +85,13 @@ func (e *Engine) Forecast(ctx context.Context, sheetID string) (*Forecast, error
 
 // forecastVersion changes with everything a forecast rests on.
 func (e *Engine) forecastVersion(ctx context.Context, b *book, sb *sheetBook) (string, error) {
-	v := fmt.Sprint(sb.record.Version, sb.record.Columns, sb.record.Zone, len(b.silenced), *b.calendar)
+	silenced := uint64(0)
+	for address := range b.silenced {
+		h := fnv.New64a()
+		_, _ = h.Write([]byte(address))
+		silenced += h.Sum64()
+	}
+	v := fmt.Sprint(sb.record.Version, sb.record.Columns, sb.record.Zone, silenced, *b.calendar)
 	for _, r := range sb.rules {
 		v += fmt.Sprint(" ", r.record.ID, r.record.Version, r.record.State)
 	}

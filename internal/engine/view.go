@@ -9,6 +9,7 @@ import (
 	"strings"
 	"sync"
 
+	"nivot/internal/core/formula"
 	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/value"
@@ -38,7 +39,7 @@ func (v ViewSpec) Plain() bool { return v.Filter == nil && len(v.Sort) == 0 && v
 type view struct {
 	once    sync.Once
 	version int64
-	day     value.Day
+	tick    string // the day it was made on, or the minute where a column moves with the clock
 	ids     []int64
 	err     error
 }
@@ -80,11 +81,15 @@ func (e *Engine) View(ctx context.Context, sheetID string, spec ViewSpec) ([]int
 	if spec.Plain() {
 		version = rec.OrderVersion // an edit moves no row
 	}
-	if v == nil || v.version != version || v.day != today {
+	tick := today.String()
+	if slices.ContainsFunc(s.Columns, func(c sheet.Column) bool { return c.Moving() == formula.Always }) {
+		tick = e.now().Format("2006-01-02 15:04")
+	}
+	if v == nil || v.version != version || v.tick != tick {
 		if len(e.views) >= maxViews {
 			clear(e.views)
 		}
-		v = &view{version: version, day: today}
+		v = &view{version: version, tick: tick}
 		e.views[key] = v
 	}
 	e.viewMu.Unlock()

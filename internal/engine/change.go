@@ -88,10 +88,19 @@ const (
 // change does the steps of a change. Where it comes to more than one row's
 // event, head is written before them.
 func (e *Engine) change(ctx context.Context, sheetID string, ops []Op, head store.Event, by Author, m meeting) (Changed, error) {
+	return e.changeWith(ctx, sheetID, ops, head, by, m, columnsOf{})
+}
+
+// changeWith does the steps of a change that brings columns back first, and
+// takes those out at the end that nothing needs any more.
+func (e *Engine) changeWith(ctx context.Context, sheetID string, ops []Op, head store.Event, by Author, m meeting, cols columnsOf) (Changed, error) {
 	var c *changer
 	err := e.Store.Tx(ctx, func(tx *store.Store) (err error) {
-		c = &changer{e: e, tx: tx, by: by, meets: m, rows: map[int64]*changing{}, w: newWork(e, tx, e.now())}
+		c = &changer{e: e, tx: tx, by: by, meets: m, rows: map[int64]*changing{}, w: newWork(e, tx, e.now()), columns: cols}
 		if c.rec, err = tx.LockSheet(ctx, sheetID); err != nil {
+			return err
+		}
+		if err := c.reviveColumns(); err != nil {
 			return err
 		}
 		if c.s, err = c.rec.Core(); err != nil {
@@ -129,6 +138,9 @@ type changer struct {
 	places map[int64][]int64 // for rows to be added, by anchorOf
 	moved  bool              // all rows have been given new places
 	out    Changed
+
+	columns        columnsOf // to be brought back, and taken out
+	revived, taken []string  // those that were
 }
 
 // changing is a row that a change touches.
@@ -274,6 +286,10 @@ func (c *changer) bring(r *changing) {
 
 func (c *changer) edit(r *changing, op *Op) error {
 	for _, ed := range op.Cells {
+		if col, ok := c.s.Column(ed.Column); c.meets == pass && (!ok || col.Type == value.Formula) {
+			c.out.Passed++
+			continue
+		}
 		ch, settles, err := applyEdits(c.s, r.core, []CellEdit{ed}, c.by)
 		if conflict, ok := err.(*Conflict); ok {
 			switch c.meets {
@@ -409,7 +425,7 @@ func (c *changer) write(ctx context.Context, head store.Event) error {
 	}
 	now := c.w.now
 	var born *int64
-	if len(events) > 1 {
+	if len(events) > 1 || !c.columns.none() {
 		head.At, head.Actor, head.SheetID = now, c.by.Name, c.s.ID
 		id, err := c.tx.AddHead(ctx, head)
 		if err != nil {
@@ -435,7 +451,14 @@ func (c *changer) write(ctx context.Context, head store.Event) error {
 	} else if err := c.tx.AddEvents(ctx, events...); err != nil {
 		return err
 	}
-	if len(c.added) == 0 {
+	if err := c.retireColumns(ctx); err != nil {
+		return err
+	}
+	if len(c.revived)+len(c.taken) > 0 {
+		if err := c.tx.SetDetail(ctx, c.out.ID, withColumns(head.Detail, c.revived, c.taken)); err != nil {
+			return err
+		}
+	} else if len(c.added) == 0 {
 		order := slices.ContainsFunc(c.order, func(r *changing) bool { return len(r.kinds) > 0 })
 		return c.tx.TouchSheet(ctx, c.s.ID, order, c.grown())
 	}
@@ -589,6 +612,11 @@ func (e *Engine) Undo(ctx context.Context, sheetID string, id int64, by Author) 
 	if err != nil {
 		return Changed{}, err
 	}
+	converted, err := e.Store.ConvertedSince(ctx, sheetID, id)
+	if err != nil {
+		return Changed{}, err
+	}
+	ops, stale := dropCells(ops, converted)
 	born, err := e.Store.RowsBorn(ctx, id, false)
 	if err != nil {
 		return Changed{}, err
@@ -609,10 +637,31 @@ func (e *Engine) Undo(ctx context.Context, sheetID string, id int64, by Author) 
 	if err != nil {
 		return Changed{}, err
 	}
-	out, err := e.change(ctx, sheetID, ops, store.Event{Kind: store.EventUndone,
-		Detail: store.Detail(map[string]any{"undoes": fmt.Sprint(id), "kind": head.Kind, "steps": len(ops)})}, by, pass)
-	out.Passed += passed
+	cols, err := columnsAfter(head)
+	if err != nil {
+		return Changed{}, err
+	}
+	out, err := e.changeWith(ctx, sheetID, ops, store.Event{Kind: store.EventUndone,
+		Detail: store.Detail(map[string]any{"undoes": fmt.Sprint(id), "kind": head.Kind, "steps": len(ops)})}, by, pass, cols)
+	out.Passed += passed + stale
 	return out, err
+}
+
+// dropCells leaves the cells of columns out whose type or order has changed
+// since: their old texts would be read otherwise now.
+func dropCells(ops []Op, columns map[string]bool) (kept []Op, dropped int) {
+	for _, op := range ops {
+		if op.Kind == OpEdit && len(columns) > 0 {
+			n := len(op.Cells)
+			op.Cells = slices.DeleteFunc(op.Cells, func(ed CellEdit) bool { return columns[ed.Column] })
+			dropped += n - len(op.Cells)
+			if len(op.Cells) == 0 {
+				continue
+			}
+		}
+		kept = append(kept, op)
+	}
+	return kept, dropped
 }
 
 // spare leaves those added rows alone that somebody else has written in since.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"slices"
 
 	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
@@ -348,7 +349,7 @@ func (e *Engine) ChangeColumns(ctx context.Context, sheetID string, c ColumnsCha
 			}
 		}
 		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventSheetSaved, SheetID: sheetID,
-			Detail: store.Detail(map[string]any{"columns": p.words()})})
+			Detail: store.Detail(map[string]any{"columns": p.words(), store.ConvertedColumns: p.readAnew()})})
 	})
 	if err == nil {
 		poke(e.wakeAgenda)
@@ -451,6 +452,26 @@ func (p *plannedColumns) convertRow(r *store.Row) (bool, error) {
 	return true, nil
 }
 
+// readAnew lists the columns in which an older text would not mean the same any
+// more: their type or the order of their dates has changed, or an option's name.
+func (p *plannedColumns) readAnew() (ids []string) {
+	for i := range p.new.Columns {
+		c := &p.new.Columns[i]
+		was, ok := p.old.Column(c.ID)
+		if !ok {
+			continue
+		}
+		other := was.Type != c.Type || p.old.Reading(was).DateOrder() != p.new.Reading(c).DateOrder()
+		for _, o := range was.Options {
+			other = other || !slices.Contains(c.Options, o)
+		}
+		if other {
+			ids = append(ids, c.ID)
+		}
+	}
+	return ids
+}
+
 // words says what a change of columns did, for the history.
 func (p *plannedColumns) words() (out []string) {
 	for i := range p.new.Columns {
@@ -497,23 +518,19 @@ func (e *Engine) RestoreColumn(ctx context.Context, sheetID, id, actor string) (
 			return err
 		}
 		var left []sheet.Column
-		found := false
+		var back *sheet.Column
 		for _, c := range rec.Removed() {
 			if c.ID == id {
-				found = true
 				s.Columns = append(s.Columns, c)
+				back = &s.Columns[len(s.Columns)-1]
 			} else {
 				left = append(left, c)
 			}
 		}
-		if !found {
+		if back == nil {
 			return store.ErrNotFound
 		}
-		names := make([]string, len(s.Columns))
-		for i := range s.Columns {
-			names[i] = s.Columns[i].Name
-		}
-		s.Columns[len(names)-1].Name = sheet.NameColumns(names)[len(names)-1]
+		back.Name = freeName(s)
 		if err := s.Validate(); err != nil {
 			return &Refusal{Message: err.Error()}
 		}
@@ -524,7 +541,7 @@ func (e *Engine) RestoreColumn(ctx context.Context, sheetID, id, actor string) (
 			return err
 		}
 		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventSheetSaved, SheetID: sheetID,
-			Detail: store.Detail(map[string]any{"columns": []string{"brought back " + s.Columns[len(names)-1].Name}})})
+			Detail: store.Detail(map[string]any{"columns": []string{"brought back " + back.Name}})})
 	})
 	return rec, err
 }

@@ -558,6 +558,11 @@ func (im *importer) end(ctx context.Context) error {
 	for k, v := range im.o.About {
 		detail[k] = v
 	}
+	var added []string
+	for i := range im.o.Add {
+		added = append(added, im.s.Columns[len(im.s.Columns)-len(im.o.Add)+i].ID)
+	}
+	detail["addedColumns"] = added
 	return im.tx.SetDetail(ctx, im.res.Change, store.Detail(detail))
 }
 

@@ -113,6 +113,29 @@ func (s *Store) SourceEvents(ctx context.Context, sheetID string, limit int) (ou
 	return out, err
 }
 
+// ConvertedColumns is the name in an event's detail of the columns whose cells
+// are read otherwise since.
+const ConvertedColumns = "converted"
+
+// ConvertedSince lists the columns of a sheet whose cells are read otherwise
+// since an event.
+func (s *Store) ConvertedSince(ctx context.Context, sheetID string, after int64) (map[string]bool, error) {
+	var details []string
+	err := s.DB(ctx).Raw("SELECT detail FROM events WHERE sheet_id = ? AND kind = ? AND id > ?", sheetID, EventSheetSaved, after).Scan(&details).Error
+	out := map[string]bool{}
+	for _, text := range details {
+		var d struct {
+			Converted []string `json:"converted"`
+		}
+		if json.Unmarshal([]byte(text), &d) == nil {
+			for _, id := range d.Converted {
+				out[id] = true
+			}
+		}
+	}
+	return out, err
+}
+
 // RowsEditedSince gives those of rows that others than actor have edited
 // after an event.
 func (s *Store) RowsEditedSince(ctx context.Context, rows []int64, after int64, actor string) (map[int64]bool, error) {

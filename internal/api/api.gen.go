@@ -390,6 +390,186 @@ func (e Order) Valid() bool {
 	}
 }
 
+// Defines values for ReasonCode.
+const (
+	ReasonCodeAdded           ReasonCode = "added"
+	ReasonCodeAsksFirst       ReasonCode = "asks-first"
+	ReasonCodeBaseline        ReasonCode = "baseline"
+	ReasonCodeBecame          ReasonCode = "became"
+	ReasonCodeBecameMailboxes ReasonCode = "became-mailboxes"
+	ReasonCodeBrake           ReasonCode = "brake"
+	ReasonCodeByHand          ReasonCode = "by-hand"
+	ReasonCodeCannotRead      ReasonCode = "cannot-read"
+	ReasonCodeCannotWrite     ReasonCode = "cannot-write"
+	ReasonCodeChanged         ReasonCode = "changed"
+	ReasonCodeColumnGone      ReasonCode = "column-gone"
+	ReasonCodeConditionFalse  ReasonCode = "condition-false"
+	ReasonCodeDailyCap        ReasonCode = "daily-cap"
+	ReasonCodeDate            ReasonCode = "date"
+	ReasonCodeDateMoved       ReasonCode = "date-moved"
+	ReasonCodeDoNotEmail      ReasonCode = "do-not-email"
+	ReasonCodeFieldEmpty      ReasonCode = "field-empty"
+	ReasonCodeFirstDidNotGo   ReasonCode = "first-did-not-go"
+	ReasonCodeFirstRun        ReasonCode = "first-run"
+	ReasonCodeFollowUp        ReasonCode = "follow-up"
+	ReasonCodeGivenUp         ReasonCode = "given-up"
+	ReasonCodeLeftOut         ReasonCode = "left-out"
+	ReasonCodeLookedThrough   ReasonCode = "looked-through"
+	ReasonCodeLostAfter       ReasonCode = "lost-after"
+	ReasonCodeLostBefore      ReasonCode = "lost-before"
+	ReasonCodeLostLedger      ReasonCode = "lost-ledger"
+	ReasonCodeNoAddress       ReasonCode = "no-address"
+	ReasonCodeNoRoom          ReasonCode = "no-room"
+	ReasonCodeNoSuchStep      ReasonCode = "no-such-step"
+	ReasonCodeNoWording       ReasonCode = "no-wording"
+	ReasonCodeNotMended       ReasonCode = "not-mended"
+	ReasonCodeNotRecipient    ReasonCode = "not-recipient"
+	ReasonCodeOfRow           ReasonCode = "of-row"
+	ReasonCodeProgramFault    ReasonCode = "program-fault"
+	ReasonCodeProgramStopped  ReasonCode = "program-stopped"
+	ReasonCodePutOff          ReasonCode = "put-off"
+	ReasonCodeReached         ReasonCode = "reached"
+	ReasonCodeRefused         ReasonCode = "refused"
+	ReasonCodeRepeatApart     ReasonCode = "repeat-apart"
+	ReasonCodeRepeatOnce      ReasonCode = "repeat-once"
+	ReasonCodeRestored        ReasonCode = "restored"
+	ReasonCodeRound           ReasonCode = "round"
+	ReasonCodeRowDeleted      ReasonCode = "row-deleted"
+	ReasonCodeRowGone         ReasonCode = "row-gone"
+	ReasonCodeRowsDiffer      ReasonCode = "rows-differ"
+	ReasonCodeRuleGone        ReasonCode = "rule-gone"
+	ReasonCodeSaid            ReasonCode = "said"
+	ReasonCodeSameMoment      ReasonCode = "same-moment"
+	ReasonCodeSendingOff      ReasonCode = "sending-off"
+	ReasonCodeSheetGone       ReasonCode = "sheet-gone"
+	ReasonCodeSomePutOff      ReasonCode = "some-put-off"
+	ReasonCodeStopped         ReasonCode = "stopped"
+	ReasonCodeTooLate         ReasonCode = "too-late"
+	ReasonCodeUnreachable     ReasonCode = "unreachable"
+	ReasonCodeUnreadable      ReasonCode = "unreadable"
+	ReasonCodeWindow          ReasonCode = "window"
+)
+
+// Valid indicates whether the value is a known member of the ReasonCode enum.
+func (e ReasonCode) Valid() bool {
+	switch e {
+	case ReasonCodeAdded:
+		return true
+	case ReasonCodeAsksFirst:
+		return true
+	case ReasonCodeBaseline:
+		return true
+	case ReasonCodeBecame:
+		return true
+	case ReasonCodeBecameMailboxes:
+		return true
+	case ReasonCodeBrake:
+		return true
+	case ReasonCodeByHand:
+		return true
+	case ReasonCodeCannotRead:
+		return true
+	case ReasonCodeCannotWrite:
+		return true
+	case ReasonCodeChanged:
+		return true
+	case ReasonCodeColumnGone:
+		return true
+	case ReasonCodeConditionFalse:
+		return true
+	case ReasonCodeDailyCap:
+		return true
+	case ReasonCodeDate:
+		return true
+	case ReasonCodeDateMoved:
+		return true
+	case ReasonCodeDoNotEmail:
+		return true
+	case ReasonCodeFieldEmpty:
+		return true
+	case ReasonCodeFirstDidNotGo:
+		return true
+	case ReasonCodeFirstRun:
+		return true
+	case ReasonCodeFollowUp:
+		return true
+	case ReasonCodeGivenUp:
+		return true
+	case ReasonCodeLeftOut:
+		return true
+	case ReasonCodeLookedThrough:
+		return true
+	case ReasonCodeLostAfter:
+		return true
+	case ReasonCodeLostBefore:
+		return true
+	case ReasonCodeLostLedger:
+		return true
+	case ReasonCodeNoAddress:
+		return true
+	case ReasonCodeNoRoom:
+		return true
+	case ReasonCodeNoSuchStep:
+		return true
+	case ReasonCodeNoWording:
+		return true
+	case ReasonCodeNotMended:
+		return true
+	case ReasonCodeNotRecipient:
+		return true
+	case ReasonCodeOfRow:
+		return true
+	case ReasonCodeProgramFault:
+		return true
+	case ReasonCodeProgramStopped:
+		return true
+	case ReasonCodePutOff:
+		return true
+	case ReasonCodeReached:
+		return true
+	case ReasonCodeRefused:
+		return true
+	case ReasonCodeRepeatApart:
+		return true
+	case ReasonCodeRepeatOnce:
+		return true
+	case ReasonCodeRestored:
+		return true
+	case ReasonCodeRound:
+		return true
+	case ReasonCodeRowDeleted:
+		return true
+	case ReasonCodeRowGone:
+		return true
+	case ReasonCodeRowsDiffer:
+		return true
+	case ReasonCodeRuleGone:
+		return true
+	case ReasonCodeSaid:
+		return true
+	case ReasonCodeSameMoment:
+		return true
+	case ReasonCodeSendingOff:
+		return true
+	case ReasonCodeSheetGone:
+		return true
+	case ReasonCodeSomePutOff:
+		return true
+	case ReasonCodeStopped:
+		return true
+	case ReasonCodeTooLate:
+		return true
+	case ReasonCodeUnreachable:
+		return true
+	case ReasonCodeUnreadable:
+		return true
+	case ReasonCodeWindow:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Role.
 const (
 	Administrator Role = "administrator"
@@ -1039,11 +1219,14 @@ type LogDay struct {
 
 // LogLine defines model for LogLine.
 type LogLine struct {
-	At      time.Time     `json:"at"`
-	Id      string        `json:"id"`
-	Kind    MarkKind      `json:"kind"`
-	Letter  string        `json:"letter"`
-	Outcome string        `json:"outcome"`
+	At      time.Time `json:"at"`
+	Id      string    `json:"id"`
+	Kind    MarkKind  `json:"kind"`
+	Letter  string    `json:"letter"`
+	Outcome string    `json:"outcome"`
+
+	// Reason Why an email goes, waits, or does not go, or what kept its last try from succeeding; a sentence stands beside it.
+	Reason  *ReasonCode   `json:"reason,omitempty"`
 	Row     string        `json:"row"`
 	RowId   string        `json:"rowId"`
 	Rule    string        `json:"rule"`
@@ -1053,6 +1236,9 @@ type LogLine struct {
 	State   DeliveryState `json:"state"`
 	Subject string        `json:"subject"`
 	To      string        `json:"to"`
+
+	// Trouble Why an email goes, waits, or does not go, or what kept its last try from succeeding; a sentence stands beside it.
+	Trouble *ReasonCode `json:"trouble,omitempty"`
 }
 
 // LogPage defines model for LogPage.
@@ -1205,6 +1391,9 @@ type Problem struct {
 	Title  string  `json:"title"`
 	Type   string  `json:"type"`
 }
+
+// ReasonCode Why an email goes, waits, or does not go, or what kept its last try from succeeding; a sentence stands beside it.
+type ReasonCode string
 
 // RecipientOutcome defines model for RecipientOutcome.
 type RecipientOutcome struct {

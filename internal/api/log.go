@@ -13,6 +13,7 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 
 	"nivot/internal/core/delivery"
+	"nivot/internal/core/reason"
 	"nivot/internal/core/value"
 	"nivot/internal/engine"
 	"nivot/internal/mail"
@@ -41,14 +42,14 @@ func outcomeWords(d *store.Delivery) string {
 		if d.Reply != "" {
 			return "refused, " + code
 		}
-		return "failed: " + d.Trouble
+		return "failed: " + d.Trouble.Words()
 	case delivery.InDoubt:
 		if d.Decision == "left" {
 			return "in doubt, left as it is"
 		}
 		return "in doubt"
 	case delivery.Skipped, delivery.Incomplete, delivery.Missed, delivery.Held:
-		return string(d.State) + ": " + d.Reason
+		return string(d.State) + ": " + d.Reason.Words()
 	case delivery.Queued, delivery.Claimed, delivery.Sending:
 		return "on its way"
 	}
@@ -125,11 +126,31 @@ func (s *Server) logLines(ctx context.Context, ds []store.Delivery) ([]LogLine, 
 			}
 		}
 		r := rules[d.RuleID]
-		out = append(out, LogLine{Id: store.RowID(d.ID), At: d.DueAt, State: DeliveryState(d.State), Kind: markKind(d.State), Letter: r.Letter,
+		line := LogLine{Id: store.RowID(d.ID), At: d.DueAt, State: DeliveryState(d.State), Kind: markKind(d.State), Letter: r.Letter,
 			Rule: r.Name, RuleId: d.RuleID, Sheet: sheetNames[d.SheetID], SheetId: d.SheetID, Row: rowNames[d.RowID], RowId: store.RowID(d.RowID),
-			To: strings.Join(to, ", "), Subject: d.Subject, Outcome: outcomeWords(d)})
+			To: strings.Join(to, ", "), Subject: d.Subject, Outcome: outcomeWords(d)}
+		line.Reason, line.Trouble = reasonCode(d.Reason), reasonCode(d.Trouble)
+		out = append(out, line)
 	}
 	return out, nil
+}
+
+func reasonCode(w store.Why) *ReasonCode {
+	if w.IsZero() {
+		return nil
+	}
+	c := ReasonCode(w.Code)
+	return &c
+}
+
+// cause gives what made an email's occasion: what waits keeps it with the
+// reason of its waiting.
+func cause(d *store.Delivery) string {
+	r := d.Reason.Reason
+	if d.State == delivery.Held && r.Of != nil {
+		r = *r.Of
+	}
+	return upperFirst(r.Words()) + "."
 }
 
 func (s *Server) rowNames(ctx context.Context, sheets []store.Sheet, ds []store.Delivery) (map[int64]string, error) {
@@ -326,7 +347,7 @@ func (s *Server) delivery(ctx context.Context, id int64) (Delivery, error) {
 	}
 	rs := recipients(d)
 	out := Delivery{Line: lines[0], To: roleBoxes(rs, "to"), Cc: roleBoxes(rs, "cc"), Bcc: roleBoxes(rs, "bcc"), ReplyTo: []string{},
-		Why: upperFirst(d.Reason) + ".", Facts: []Fact{}, Events: []DeliveryEvent{}, Occasion: fmt.Sprintf("%x", d.Occasion), Attempt: d.Attempt,
+		Why: cause(d), Facts: []Fact{}, Events: []DeliveryEvent{}, Occasion: fmt.Sprintf("%x", d.Occasion), Attempt: d.Attempt,
 		Recipients: []RecipientOutcome{}, Actions: []DeliveryActions{}, Blame: d.Blame}
 	if d.ReplyTo != "" {
 		out.ReplyTo = strings.Split(d.ReplyTo, "\n")
@@ -386,13 +407,13 @@ func (s *Server) from(ctx context.Context, d *store.Delivery) (value.Mailbox, st
 
 func toDeliveryEvent(ev *store.Event, zone *time.Location) DeliveryEvent {
 	var d struct {
-		Reason   string     `json:"reason"`
-		Reply    string     `json:"reply"`
-		Decision string     `json:"decision"`
-		Try      int        `json:"try"`
-		NextTry  *time.Time `json:"nextTry"`
-		Again    bool       `json:"again"`
-		Left     string     `json:"left"`
+		Reason   json.RawMessage `json:"reason"`
+		Reply    string          `json:"reply"`
+		Decision string          `json:"decision"`
+		Try      int             `json:"try"`
+		NextTry  *time.Time      `json:"nextTry"`
+		Again    bool            `json:"again"`
+		Left     string          `json:"left"`
 	}
 	_ = json.Unmarshal([]byte(ev.Detail), &d)
 	st := delivery.State(strings.TrimPrefix(ev.Kind, store.EventDelivery))
@@ -412,8 +433,12 @@ func toDeliveryEvent(ev *store.Event, zone *time.Location) DeliveryEvent {
 	if d.Again && st == delivery.Queued {
 		what = "judged again, queued"
 	}
-	if d.Reason != "" && st != delivery.Queued && st != delivery.Accepted {
-		what += ": " + d.Reason
+	var said string
+	if json.Unmarshal(d.Reason, &said) != nil { // older events hold a sentence
+		said = reason.Decode(string(d.Reason)).Words()
+	}
+	if said != "" && st != delivery.Queued && st != delivery.Accepted {
+		what += ": " + said
 	}
 	if d.NextTry != nil {
 		what += ", next try " + d.NextTry.In(zone).Format("Mon 2 Jan 15:04")

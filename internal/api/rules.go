@@ -177,7 +177,7 @@ func (s *Server) RuleEffect(ctx context.Context, r RuleEffectRequestObject) (Rul
 	copy(out.Days, f.Days[:])
 	for _, l := range f.First {
 		out.First = append(out.First, EffectLine{At: l.Due, Row: f.Names[l.Row], RowId: l.Row, To: boxLine(l.To), Subject: l.Subject,
-			Outcome: string(l.Outcome), Reason: l.Verdict.Reason})
+			Outcome: string(l.Outcome), Reason: l.Verdict.Reason.Words()})
 	}
 	return out, nil
 }

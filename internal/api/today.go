@@ -258,9 +258,9 @@ func (s *Server) needText(d *store.Delivery, rule string) string {
 	at := d.DueAt.In(s.Zone).Format("Mon 2 Jan 15:04")
 	switch d.State {
 	case delivery.InDoubt:
-		return upperFirst(d.Trouble) + " (" + rule + ", " + at + ")."
+		return upperFirst(d.Trouble.Words()) + " (" + rule + ", " + at + ")."
 	case delivery.Held:
-		return rule + ", held since " + at + ": " + d.Reason + "."
+		return rule + ", held since " + at + ": " + d.Reason.Words() + "."
 	case delivery.Failed, delivery.Bounced:
 		var who []string
 		for _, r := range recipients(d) {
@@ -268,11 +268,11 @@ func (s *Server) needText(d *store.Delivery, rule string) string {
 				who = append(who, r.Address)
 			}
 		}
-		return strings.Join(who, ", ") + ": " + d.Trouble + "."
+		return strings.Join(who, ", ") + ": " + d.Trouble.Words() + "."
 	case delivery.Incomplete:
-		return upperFirst(d.Reason) + "; its email was due " + at + "."
+		return upperFirst(d.Reason.Words()) + "; its email was due " + at + "."
 	}
-	return rule + ": " + d.Reason + "."
+	return rule + ": " + d.Reason.Words() + "."
 }
 
 func needActions(d *store.Delivery) []string {

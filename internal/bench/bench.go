@@ -315,7 +315,7 @@ func (b *bench) dispatchOnce(addr *net.TCPAddr, n, connections int) (float64, er
 		for i := range ds {
 			letters[i] = store.Letter{DeliveryID: ds[i].ID, HTML: html, Text: text}
 		}
-		return tx.InsertLetters(b.ctx, letters)
+		return tx.PutLetters(b.ctx, letters)
 	})
 	if err != nil {
 		return 0, err

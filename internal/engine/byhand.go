@@ -3,7 +3,6 @@ package engine
 import (
 	"context"
 	"slices"
-	"strconv"
 
 	"nivot/internal/core/delivery"
 	"nivot/internal/core/rule"
@@ -29,8 +28,12 @@ func (e *Engine) SendByHand(ctx context.Context, sheetID, ruleID, batch string, 
 	ids = slices.Compact(ids)
 	err = e.Store.Tx(ctx, func(tx *store.Store) error {
 		n = 0
-		w := newWork(e, tx, e.now())
-		w.actor, w.approved = actor, true // they have looked: neither a first run nor a question holds it
+		a := deciding(actor)
+		a.looked = true
+		w, err := newWork(ctx, e, tx, e.now(), a)
+		if err != nil {
+			return err
+		}
 		sb, err := w.book.sheet(ctx, sheetID)
 		if err != nil {
 			return err
@@ -56,31 +59,27 @@ func (e *Engine) SendByHand(ctx context.Context, sheetID, ruleID, batch string, 
 			if row == nil || row.SheetID != sheetID || row.DeletedAt != nil {
 				return refuse("row %d is not there any more; look at the rows again", id)
 			}
-			occ[i] = rule.Occasion{Rule: ruleID, Row: strconv.FormatInt(id, 10), Kind: rule.ByHand, Batch: ruleID + " " + batch, Due: w.now}
+			occ[i] = rule.Occasion{Rule: ruleID, Row: store.RowID(id), Kind: rule.ByHand, Batch: ruleID + " " + batch, Due: w.now}
 		}
-		if err := w.ask(ctx, occ); err != nil {
-			return err
-		}
+		w.ask(ctx, occ)
 		for i, id := range ids {
-			if w.judged[occ[i].Identity()] {
-				continue
-			}
 			row, err := w.rows[id].Core(sb.sheet)
 			if err != nil {
 				return err
 			}
-			if err := w.take(ctx, sb, rb, row, occ[i], w.now); err != nil {
+			l, err := w.life(ctx, sb, rb, w.rows[id])
+			if err != nil {
+				return err
+			}
+			l.Take(occ[i], row, w.now)
+			if err := w.carryOut(ctx, l); err != nil {
 				return err
 			}
 		}
 		if err := w.flush(ctx); err != nil {
 			return err
 		}
-		for _, p := range w.written {
-			if p.ID != 0 && (p.State == delivery.Queued || p.State == delivery.Held) {
-				n++
-			}
-		}
+		n = w.entered[delivery.Queued] + w.entered[delivery.Held]
 		return nil
 	})
 	if err == nil {

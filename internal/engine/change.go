@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 
+	"nivot/internal/core/delivery"
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/value"
 	"nivot/internal/store"
@@ -96,8 +97,12 @@ func (e *Engine) change(ctx context.Context, sheetID string, ops []Op, head stor
 func (e *Engine) changeWith(ctx context.Context, sheetID string, ops []Op, head store.Event, by Author, m meeting, cols columnsOf) (Changed, error) {
 	var c *changer
 	err := e.Store.Tx(ctx, func(tx *store.Store) (err error) {
-		c = &changer{e: e, tx: tx, by: by, meets: m, rows: map[int64]*changing{}, w: newWork(e, tx, e.now()), columns: cols}
+		c = &changer{e: e, tx: tx, by: by, meets: m, rows: map[int64]*changing{}, columns: cols}
 		if c.rec, err = tx.LockSheet(ctx, sheetID); err != nil {
+			return err
+		}
+		// One instant for the whole step, taken once nobody else changes the sheet.
+		if c.w, err = newWork(ctx, e, tx, e.now(), act{actor: by.Name, cause: delivery.Reviewing}); err != nil {
 			return err
 		}
 		if err := c.reviveColumns(); err != nil {
@@ -167,21 +172,35 @@ func (c *changer) load(ctx context.Context, ops []Op) error {
 			ids = append(ids, op.Row)
 		}
 	}
+	if err := c.lock(ctx, ids); err != nil {
+		return err
+	}
+	return c.room(ctx, ops)
+}
+
+// lock locks rows and reads them. What had rested by now counts first.
+func (c *changer) lock(ctx context.Context, ids []int64) error {
 	found, err := c.tx.LockRowsIn(ctx, ids)
 	if err != nil {
 		return err
 	}
-	for id, row := range found {
-		if row.SheetID != c.s.ID {
-			continue
+	var rows []*store.Row
+	for _, row := range found {
+		if row.SheetID == c.s.ID {
+			rows = append(rows, row)
 		}
+	}
+	if err := c.w.settleOverdue(ctx, rows); err != nil {
+		return err
+	}
+	for _, row := range rows {
 		core, err := row.Core(c.s)
 		if err != nil {
 			return err
 		}
-		c.rows[id] = &changing{row: row, core: core, before: row.Cells}
+		c.rows[row.ID] = &changing{row: row, core: core, before: row.Cells}
 	}
-	return c.room(ctx, ops)
+	return nil
 }
 
 // anchorOf tells the places apart at which rows are added: -1 is the end.
@@ -394,15 +413,10 @@ func (c *changer) putByKey(ctx context.Context, op *Op) error {
 func (c *changer) again(ctx context.Context, id int64, core *sheet.Row, edits []change) error {
 	r := c.rows[id]
 	if r == nil {
-		found, err := c.tx.LockRowsIn(ctx, []int64{id})
-		if err != nil {
+		if err := c.lock(ctx, []int64{id}); err != nil {
 			return err
 		}
-		r = &changing{row: found[id], before: found[id].Cells}
-		if r.core, err = r.row.Core(c.s); err != nil {
-			return err
-		}
-		c.rows[id] = r
+		r = c.rows[id]
 	}
 	c.touch(r)
 	c.bring(r)
@@ -572,7 +586,7 @@ func (c *changer) save(ctx context.Context) error {
 		}
 		row.Cells, row.RowKey, row.Version = sheet.Encode(r.core.Cells), rowKey(c.s, r.core), row.Version+1
 		if r.settles {
-			c.e.unsettle(row, r.before)
+			unsettle(row, r.before, c.w.now)
 			entries = append(entries, c.settleEntry(row))
 		}
 		if r.deleted {
@@ -585,7 +599,7 @@ func (c *changer) save(ctx context.Context) error {
 		return err
 	}
 	if len(removed) > 0 {
-		if err := c.w.removeRows(ctx, removed); err != nil {
+		if err := c.w.remove(ctx, removed); err != nil {
 			return err
 		}
 		rows = append(rows, removed...)

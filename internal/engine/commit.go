@@ -17,6 +17,8 @@ type committer struct {
 	marks   chan mark
 	results chan *job
 	done    chan struct{}
+	written func(*job) // what is durable
+	giveUp  func()     // outcomes cannot be written
 }
 
 type mark struct {
@@ -24,8 +26,8 @@ type mark struct {
 	ok chan bool
 }
 
-func newCommitter(e *Engine, worker int64) *committer {
-	return &committer{e: e, worker: worker, marks: make(chan mark, 256), results: make(chan *job, 256), done: make(chan struct{})}
+func newCommitter(e *Engine, worker int64, written func(*job), giveUp func()) *committer {
+	return &committer{e: e, worker: worker, written: written, giveUp: giveUp, marks: make(chan mark, 256), results: make(chan *job, 256), done: make(chan struct{})}
 }
 
 // mark makes "sending" durable for a delivery. True means that it is, that
@@ -86,10 +88,16 @@ const commitTries = 40
 func (c *committer) round(marks []mark, results []*job) {
 	ctx := context.Background()
 	for try := 0; ; try++ {
-		marked, err := c.write(ctx, marks, results)
+		w, err := c.write(ctx, marks, results)
 		if err == nil {
 			for _, m := range marks {
-				m.ok <- marked[m.id]
+				m.ok <- w.Marked[m.id]
+			}
+			for _, j := range results {
+				c.written(j)
+			}
+			if w.Unmet > 0 && try == 0 {
+				c.e.log.Warn("outcomes came too late: somebody else had decided them", "count", w.Unmet)
 			}
 			return
 		}
@@ -103,6 +111,7 @@ func (c *committer) round(marks []mark, results []*job) {
 		}
 		if try == commitTries {
 			c.e.log.Error("outcomes could not be written; they will be in doubt", "count", len(results), "error", err)
+			c.giveUp()
 			return
 		}
 		time.Sleep(time.Duration(min(try+1, 10)) * 100 * time.Millisecond)
@@ -110,26 +119,19 @@ func (c *committer) round(marks []mark, results []*job) {
 }
 
 // write is one round's transaction.
-func (c *committer) write(ctx context.Context, marks []mark, results []*job) (marked map[int64]bool, err error) {
-	now := c.e.now()
+func (c *committer) write(ctx context.Context, marks []mark, results []*job) (w store.Written, err error) {
 	ids := make([]int64, len(marks))
 	for i, m := range marks {
 		ids[i] = m.id
 	}
-	r := store.Round{Worker: c.worker, Now: now, Marks: ids, Accepted: map[string][]int64{}}
+	r := store.Round{Worker: c.worker, Now: c.e.now(), Marks: ids, Accepted: map[string][]int64{}}
 	for _, j := range results {
-		if j.SendingAt != nil {
-			marked := j.Delivery
-			marked.State = delivery.Sending
-			r.Events = append(r.Events, store.DeliveryEvent(&marked, *j.SendingAt, "nivot", map[string]any{}))
-		}
-		r.Events = append(r.Events, outcomeEvent(j, now))
 		if j.plainAccept() {
 			r.Accepted[j.Reply] = append(r.Accepted[j.Reply], j.ID)
 			continue
 		}
 		j.Recipients = store.Detail(j.recipients)
-		r.Finished = append(r.Finished, &j.Delivery)
+		r.Finished = append(r.Finished, store.Outcome{Delivery: &j.Delivery, Detail: outcomeDetail(j)})
 	}
 	return c.e.Store.Commit(ctx, r)
 }
@@ -137,7 +139,7 @@ func (c *committer) write(ctx context.Context, marks []mark, results []*job) (ma
 // plainAccept tells whether the outcome is the common one: taken whole, by
 // everybody, at the first try.
 func (j *job) plainAccept() bool {
-	if j.State != delivery.Accepted || j.Tries != 1 || j.Trouble != "" {
+	if j.State != delivery.Accepted || j.Tries != 1 || !j.Trouble.IsZero() {
 		return false
 	}
 	for _, r := range j.recipients {
@@ -148,12 +150,12 @@ func (j *job) plainAccept() bool {
 	return true
 }
 
-func outcomeEvent(j *job, now time.Time) store.Event {
+func outcomeDetail(j *job) string {
 	detail := map[string]any{"attempt": j.Attempt, "try": j.Tries}
 	if j.Reply != "" {
 		detail["reply"] = j.Reply
 	}
-	if j.Trouble != "" && j.State != delivery.Accepted {
+	if !j.Trouble.IsZero() && j.State != delivery.Accepted {
 		detail["reason"] = j.Trouble
 	}
 	if j.NextTry != nil {
@@ -168,5 +170,5 @@ func outcomeEvent(j *job, now time.Time) store.Event {
 	if len(refused) > 0 {
 		detail["recipients"] = refused
 	}
-	return store.DeliveryEvent(&j.Delivery, now, "nivot", detail)
+	return store.Detail(detail)
 }

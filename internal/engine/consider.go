@@ -2,16 +2,14 @@ package engine
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
 	"sort"
-	"strconv"
 	"time"
 
 	"nivot/internal/core/delivery"
 	"nivot/internal/core/plan"
+	"nivot/internal/core/reason"
 	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
 	"nivot/internal/store"
@@ -31,15 +29,22 @@ func (e *Engine) Tick(ctx context.Context) (int, error) {
 	if err != nil || !due {
 		return 0, err
 	}
-	n := 0
+	return e.tick(ctx, now, func(tx *store.Store) ([]store.Entry, error) { return tx.ClaimAgenda(ctx, now, tickBatch) })
+}
+
+// tick considers the entries that claim locks and gives.
+func (e *Engine) tick(ctx context.Context, now time.Time, claim func(*store.Store) ([]store.Entry, error)) (n int, err error) {
 	queued := false
 	err = e.Store.Tx(ctx, func(tx *store.Store) error {
-		entries, err := tx.ClaimAgenda(ctx, now, tickBatch)
+		entries, err := claim(tx)
 		if err != nil {
 			return err
 		}
 		n = len(entries)
-		w := newWork(e, tx, now)
+		w, err := newWork(ctx, e, tx, now, itself)
+		if err != nil {
+			return err
+		}
 		if err := w.consider(ctx, entries); err != nil {
 			return err
 		}
@@ -55,56 +60,43 @@ func (e *Engine) Tick(ctx context.Context) (int, error) {
 	return n, err
 }
 
-// work is one transaction's considering. What it decides is gathered and
-// written at the end in few statements.
+// act is on whose behalf something is considered, and what that changes.
+type act struct {
+	actor  string
+	cause  delivery.Cause // of what changes in the ledger
+	looked bool           // they have looked: neither a first run nor a question holds it
+	passed bool           // what is taken up was past at the baseline
+}
+
+// itself is the engine's own considering.
+var itself = act{actor: "nivot", cause: delivery.Reviewing}
+
+// deciding is a person's decision.
+func deciding(actor string) act { return act{actor: actor, cause: delivery.Deciding} }
+
+// work is one transaction's considering: what it has read, the lives that
+// decide, and what is to be written at the end in few statements.
 type work struct {
 	e    *Engine
 	tx   *store.Store
-	book *book
 	now  time.Time
+	act  act
+	off  bool // all sending is switched off
+	back store.WentBack
 
-	rows    map[int64]*store.Row
-	entries map[int64][]store.Entry // what the agenda holds of settling rows
-	done    map[int64]bool          // entries that need no look of their own any more
-
-	put     []store.Entry
-	drop    []int64
-	written []*pendingDelivery
-	changed []*store.Delivery // saved one by one
-	events  []store.Event
-
-	actor     string // who has it done
-	approved  bool   // a person lets it go: nothing but the lever holds it
-	past      bool   // what is recorded now was past at the baseline
-	spared    bool   // what is recorded now was held: its late limit has stood still
-	sendingOn *bool
-	queued    bool
-	asked     map[rule.ID]bool // occasions the ledger has been asked for
-	judged    map[rule.ID]bool // those of them it knows
-
-	standings map[store.StandingKey]*rule.Standing
-	baselines map[store.StandingKey]time.Time
-	loaded    map[int64]bool // rows whose standings have been loaded
-	touched   map[store.StandingKey]*rule.Standing
-	failed    error // the first error of a question that judging asked of the ledger
+	loaded
+	lives   map[lifeKey]*life
+	order   []*life
+	outbox  outbox
+	queued  bool
+	entered map[delivery.State]int // emails that have entered the ledger, by state
+	failed  error                  // the first error of a question that a life asked of the ledger
 }
 
-// pendingDelivery is a delivery to be written, with what hangs on it.
-type pendingDelivery struct {
-	*store.Delivery
-	letter  *store.Letter
-	rb      *ruleBook
-	at      time.Time // the instant it was judged at
-	occ     rule.Occasion
-	first   bool // with each: the first mailbox
-	follows bool // it goes: follow-ups come of it
-	spared  bool // it was held: the late limit has stood still
-}
-
-func newWork(e *Engine, tx *store.Store, now time.Time) *work {
-	return &work{e: e, tx: tx, book: newBook(tx), now: now, actor: "nivot", done: map[int64]bool{}, asked: map[rule.ID]bool{}, judged: map[rule.ID]bool{},
-		standings: map[store.StandingKey]*rule.Standing{}, baselines: map[store.StandingKey]time.Time{}, loaded: map[int64]bool{},
-		touched: map[store.StandingKey]*rule.Standing{}}
+func newWork(ctx context.Context, e *Engine, tx *store.Store, now time.Time, a act) (*work, error) {
+	on, back, err := tx.Lever(ctx)
+	return &work{e: e, tx: tx, now: now, act: a, off: !on, back: back, loaded: newLoaded(tx), lives: map[lifeKey]*life{}, outbox: newOutbox(),
+		entered: map[delivery.State]int{}}, err
 }
 
 // consider takes entries in the order of their instants; what settles comes
@@ -120,520 +112,231 @@ func (w *work) consider(ctx context.Context, entries []store.Entry) error {
 		}
 		return a.Kind == store.Settle && b.Kind != store.Settle
 	})
+	// What settles takes along all that waits for it. A round before it takes
+	// the rows as they were.
 	for _, en := range entries {
-		if en.Kind == store.Settle {
-			if err := w.settle(ctx, en, w.rows[en.RowID]); err != nil {
-				return err
-			}
+		var err error
+		switch en.Kind {
+		case store.Settle:
+			err = w.settleEntry(ctx, en)
+		case store.RoundDue:
+			err = w.round(ctx, en)
+		case store.Arm:
+			err = w.arm(ctx, en)
 		}
-	}
-	for _, en := range entries {
-		if w.done[en.ID] || en.Kind == store.Settle {
-			continue
-		}
-		if err := w.one(ctx, en); err != nil {
+		if err != nil {
 			return fmt.Errorf("agenda entry %d (%s): %w", en.ID, en.Kind, err)
 		}
 	}
+	for _, en := range entries {
+		switch en.Kind {
+		case store.Due, store.Moved, store.Follow, store.Late, store.Review:
+			if err := w.entry(ctx, en); err != nil {
+				return fmt.Errorf("agenda entry %d (%s): %w", en.ID, en.Kind, err)
+			}
+		}
+	}
 	return nil
 }
 
-func (w *work) one(ctx context.Context, en store.Entry) error {
-	switch en.Kind {
-	case store.Due:
-		return w.due(ctx, en, w.rows[en.RowID])
-	case store.Moved:
-		return w.moved(ctx, en, w.rows[en.RowID])
-	case store.Follow:
-		return w.follow(ctx, en, w.rows[en.RowID])
-	case store.RoundDue:
-		return w.round(ctx, en)
-	case store.Arm:
-		return w.arm(ctx, en)
-	}
-	return w.review(ctx, en)
-}
-
-// load locks the batch's rows and reads at once what its judging will ask for.
-func (w *work) load(ctx context.Context, entries []store.Entry) error {
-	var ids, settling []int64
-	seen := map[int64]bool{}
-	for _, en := range entries {
-		if en.RowID != 0 && !seen[en.RowID] {
-			seen[en.RowID] = true
-			ids = append(ids, en.RowID)
-		}
-		if en.Kind == store.Settle {
-			settling = append(settling, en.RowID)
-		}
-	}
-	var err error
-	if w.rows, err = w.tx.LockRowsIn(ctx, ids); err != nil {
-		return err
-	}
-	if w.entries, err = w.tx.RowEntries(ctx, settling...); err != nil {
-		return err
-	}
-	if err := w.loadStandings(ctx, ids); err != nil {
-		return err
-	}
-	return w.prefetch(ctx, entries)
-}
-
-// prefetch asks the ledger once for all that a batch's due entries will judge.
-func (w *work) prefetch(ctx context.Context, entries []store.Entry) error {
-	var all []rule.Occasion
-	for _, en := range entries {
-		row := w.rows[en.RowID]
-		if en.Kind != store.Due || row == nil || row.FirstEdit != nil {
-			continue
-		}
-		sb, rb, err := w.find(ctx, en)
-		if err != nil {
-			return err
-		}
-		if rb == nil {
-			continue
-		}
-		core, err := row.Core(sb.sheet)
-		if err != nil {
-			return err
-		}
-		all = append(all, rb.setting.Dates(core, w.known(en.Known, rb), w.since(en.Since, rb), w.now, nil)...)
-	}
-	return w.ask(ctx, all)
-}
-
-// ask learns which occasions the ledger knows, of those it has not been asked
-// for yet.
-func (w *work) ask(ctx context.Context, occ []rule.Occasion) error {
-	var keys [][]byte
-	for i := range occ {
-		whole := occ[i].Whole()
-		if id := whole.Identity(); !w.asked[id] {
-			w.asked[id] = true
-			keys = append(keys, id[:])
-		}
-	}
-	known, err := w.tx.Judged(ctx, keys)
-	for id := range known {
-		w.judged[id] = true
-	}
-	return err
-}
-
-func (w *work) find(ctx context.Context, en store.Entry) (*sheetBook, *ruleBook, error) {
+// entry runs the life that an entry is about, up to now.
+func (w *work) entry(ctx context.Context, en store.Entry) error {
 	sb, err := w.book.sheet(ctx, en.SheetID)
-	if errors.Is(err, store.ErrNotFound) {
-		return nil, nil, nil
-	}
-	if err != nil {
-		return nil, nil, err
-	}
-	return sb, sb.rule(en.RuleID), nil
-}
-
-// since is up to where a rule's occasions have been judged: what the entry
-// says, never before the rule's baseline.
-func (w *work) since(known *time.Time, rb *ruleBook) time.Time {
-	base := rb.baseline().Add(-plan.Tick)
-	if known != nil && known.After(base) {
-		return *known
-	}
-	return base
-}
-
-// known is since when a row's date has been known: what the entry says, never
-// before the rule's baseline.
-func (w *work) known(known *time.Time, rb *ruleBook) time.Time {
-	if base := rb.baseline(); known == nil || known.Before(base) {
-		return base
-	}
-	return *known
-}
-
-// due judges what of one rule has fallen due on one row, and looks at what may
-// have turned by itself.
-func (w *work) due(ctx context.Context, en store.Entry, row *store.Row) error {
-	sb, rb, err := w.find(ctx, en)
-	if err != nil {
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
-	if rb == nil || rb.record.State != rule.On || row == nil || row.DeletedAt != nil {
-		w.drop = append(w.drop, en.ID)
-		return nil
+	var rb *ruleBook
+	why := reason.SheetGone
+	if err == nil {
+		rb, why = sb.rule(en.RuleID), reason.RuleGone
 	}
-	since, known := w.since(en.Since, rb), w.known(en.Known, rb)
-	at := w.now
-	if row.FirstEdit != nil {
-		// Up to the first unsettled edit the row was as it last settled; from
-		// then on its occasions wait until it settles.
-		at = row.FirstEdit.Add(-plan.Tick)
-	}
-	core, err := row.SettledCore(sb.sheet)
-	if err != nil {
-		return err
-	}
-	if core != nil && at.After(since) {
-		if err := w.advance(ctx, sb, rb, row, core, known, since, at); err != nil {
+	waits := en.Kind == store.Late || en.Kind == store.Review
+	switch row := w.rows[en.RowID]; {
+	case rb == nil, row == nil && en.RowID != 0:
+		w.drop(en.ID)
+		if rb != nil {
+			why = reason.RowDeleted
+		}
+		if waits {
+			return w.orphan(ctx, en.DeliveryID, why)
+		}
+	case waits && (en.RowID == 0 || row.DeletedAt != nil):
+		l, err := w.life(ctx, sb, rb, row)
+		if err != nil {
 			return err
 		}
-		since = at
+		p, err := w.pending(ctx, en)
+		if err != nil || p == nil {
+			w.drop(en.ID)
+			return err
+		}
+		l.Review(p, w.now)
+		return w.carryOut(ctx, l)
+	case en.RowID == 0, row.DeletedAt != nil:
+		w.drop(en.ID)
+	default:
+		l, err := w.life(ctx, sb, rb, row)
+		if err != nil || l.ran {
+			return err
+		}
+		l.ran = true
+		l.Run(w.now)
+		return w.carryOut(ctx, l)
 	}
-	if row.FirstEdit != nil {
-		en.DueAt, en.Since = sheet.SettlesAt(*row.FirstEdit, *row.LastEdit, sb.sheet.Settle), &since
-		w.put = append(w.put, en)
-		return nil
-	}
-	w.next(sb, rb, core, en.RowID, known, since, en.ID)
 	return nil
 }
 
-// advance judges what falls due on a settled row, and what turns by itself.
-func (w *work) advance(ctx context.Context, sb *sheetBook, rb *ruleBook, row *store.Row, core *sheet.Row, known, since, to time.Time) error {
-	for rb.setting.Moving() {
-		look := rb.setting.Next(core, known, since)
-		if look.IsZero() || look.After(to) {
-			return nil
-		}
-		st := w.standing(rb, row.ID)
-		o, fires := rb.setting.Settle(core, core, look, st)
-		w.touch(rb, row.ID, st)
-		if fires {
-			if err := w.react(ctx, sb, rb, core, o, look); err != nil {
-				return err
-			}
-		}
-		since = look
-	}
-	return w.judge(ctx, sb, rb, core, known, since, to, time.Time{})
-}
-
-// next writes the entry for when the rule must look at the row again; old is
-// the id of the one there is, or 0.
-func (w *work) next(sb *sheetBook, rb *ruleBook, row *sheet.Row, rowID int64, known, since time.Time, old int64) {
-	next := time.Time{}
-	if rb.record.State == rule.On {
-		next = rb.setting.Next(row, known, since)
-	}
-	if !next.IsZero() {
-		w.put = append(w.put, store.Entry{Kind: store.Due, DueAt: next, SheetID: sb.record.ID, RuleID: rb.record.ID, RowID: rowID, Since: &since, Known: &known})
-	} else if old != 0 {
-		w.drop = append(w.drop, old)
-	}
-}
-
-// judge considers a row's dates, due after since and not after to, each at its
-// instant, or all at the instant the row settles. Occasions that the ledger
-// knows, or that this transaction is about to write, take no part.
-func (w *work) judge(ctx context.Context, sb *sheetBook, rb *ruleBook, row *sheet.Row, known, since, to, settles time.Time) error {
-	if rb.record.State != rule.On || rb.setting.IsRoundUp() {
-		return nil
-	}
-	occ := rb.setting.Dates(row, known, since, to, nil)
-	if len(occ) == 0 {
-		return nil
-	}
-	if err := w.ask(ctx, occ); err != nil {
+// orphan ends an email that waits and whose rule, row or sheet is not there any
+// more.
+func (w *work) orphan(ctx context.Context, id int64, why reason.Code) error {
+	m, err := w.email(ctx, id)
+	if err != nil || m == nil {
 		return err
 	}
-	// Marked anew without those that are known already.
-	for _, o := range rb.setting.Dates(row, known, since, to, func(id rule.ID) bool { return w.judged[id] }) {
-		if w.judged[o.Identity()] {
+	if x, ok := plan.Orphan(m, why); ok {
+		return w.amend(ctx, nil, x)
+	}
+	return nil
+}
+
+// settleEntry lets a row's edits count, once it has rested.
+func (w *work) settleEntry(ctx context.Context, en store.Entry) error {
+	row := w.rows[en.RowID]
+	if row == nil || row.FirstEdit == nil || row.DeletedAt != nil {
+		w.drop(en.ID)
+		return nil
+	}
+	sb, err := w.book.sheet(ctx, row.SheetID)
+	if errors.Is(err, store.ErrNotFound) {
+		w.drop(en.ID)
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	if at := sheet.SettlesAt(*row.FirstEdit, *row.LastEdit, sb.sheet.Settle); at.After(w.now) {
+		en.DueAt = at
+		w.put(en)
+		return nil
+	}
+	w.drop(en.ID)
+	if err := w.settle(ctx, sb, row); err != nil {
+		return err
+	}
+	return w.tx.SaveRow(ctx, row)
+}
+
+// settle lets a row's edits count: every rule of its sheet takes it up, as of
+// the instant at which it had rested. It changes the row and does not write it.
+func (w *work) settle(ctx context.Context, sb *sheetBook, row *store.Row) error {
+	first, at := *row.FirstEdit, sheet.SettlesAt(*row.FirstEdit, *row.LastEdit, sb.sheet.Settle)
+	cur, err := row.Core(sb.sheet)
+	if err != nil {
+		return err
+	}
+	if err := w.loadWaiting(ctx, sb, []delivery.State{delivery.Incomplete}, row.ID); err != nil {
+		return err
+	}
+	for _, rb := range sb.rules {
+		if rb.record.State == rule.Draft {
 			continue
 		}
-		at := o.Due
-		if !settles.IsZero() {
-			at = settles
-		}
-		if err := w.take(ctx, sb, rb, row, o, at); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// take judges an occasion and gathers what becomes of it. A schedule says
-// nothing of rows for which its condition is false.
-func (w *work) take(ctx context.Context, sb *sheetBook, rb *ruleBook, row *sheet.Row, o rule.Occasion, at time.Time) error {
-	m := w.memory(ctx, rb, row)
-	if o.Kind == rule.Schedule && o.Base == "" && !rb.setting.Concerns(row, at, m) {
-		return nil
-	}
-	for i, c := range rb.setting.Judge(o, row, at, m) {
-		if err := w.record(ctx, sb, rb, row, c, i == 0); err != nil {
-			return err
-		}
-	}
-	return w.failed
-}
-
-// react takes up a reaction: now, or when the window opens. A paused rule has
-// counted it, and nothing falls due.
-func (w *work) react(ctx context.Context, sb *sheetBook, rb *ruleBook, row *sheet.Row, o rule.Occasion, at time.Time) error {
-	if rb.record.State != rule.On {
-		return nil
-	}
-	if !o.Due.After(at) {
-		return w.take(ctx, sb, rb, row, o, at)
-	}
-	id, err := strconv.ParseInt(row.ID, 10, 64)
-	if err != nil {
-		return err
-	}
-	w.put = append(w.put, store.Entry{Kind: store.Moved, DueAt: o.Due, SheetID: sb.record.ID, RuleID: rb.record.ID, RowID: id, Nr: int64(o.N), Origin: store.Detail(o)})
-	return nil
-}
-
-// record gathers the delivery of an occasion that has been judged.
-func (w *work) record(ctx context.Context, sb *sheetBook, rb *ruleBook, row *sheet.Row, c plan.Considered, first bool) error {
-	id, whole := c.Identity(), c.Occasion.Whole()
-	wid := whole.Identity()
-	if w.judged[id] && c.Mailbox == "" {
-		return nil
-	}
-	w.judged[id], w.judged[wid], w.asked[id], w.asked[wid] = true, true, true, true
-	rowID := int64(0)
-	if row != nil && c.Row != "" {
-		n, err := strconv.ParseInt(row.ID, 10, 64)
+		l, err := w.life(ctx, sb, rb, row)
 		if err != nil {
 			return err
 		}
-		rowID = n
-	}
-	origin, err := json.Marshal(c.Occasion)
-	if err != nil {
-		return err
-	}
-	d := &store.Delivery{Occasion: id[:], SheetID: sb.record.ID, RuleID: rb.record.ID, RowID: rowID, Step: c.Step, Reaction: c.Kind.Reaction() && c.Base == "" && !w.past,
-		SenderID: sb.record.SenderID, DueAt: c.Due, JudgedAt: w.now, Origin: string(origin), Facts: rb.factsOf(row, c.At), Attempt: 1}
-	if wid != id {
-		d.Base = wid[:]
-	}
-	p := &pendingDelivery{Delivery: d, rb: rb, at: c.At, occ: c.Occasion, first: first, spared: w.spared}
-	if err := w.decide(ctx, p, sb, c.Verdict); err != nil {
-		return err
-	}
-	w.written = append(w.written, p)
-	return nil
-}
-
-// decide puts a verdict into a delivery, with its letter where one goes.
-func (w *work) decide(ctx context.Context, p *pendingDelivery, sb *sheetBook, v plan.Verdict) error {
-	d := p.Delivery
-	d.Reason, d.Blame, d.TemplateID, d.Subject = v.Reason, v.Blame, v.Template, v.Subject
-	d.Recipients, d.ReplyTo = recipientsOf(v), lines(v.ReplyTo)
-	wentAt := &p.at
-	if p.spared && d.WentAt != nil {
-		wentAt = d.WentAt // it counts from when it was held
-	}
-	d.NextTry, d.FinishedAt, d.Worker, d.WentAt = nil, nil, nil, nil
-	p.letter, p.follows = nil, false
-	switch {
-	case v.Outcome == plan.Skip:
-		d.State = delivery.Skipped
-		return nil
-	case !p.spared && w.now.After(p.rb.setting.Late(d.DueAt)):
-		d.State, d.Reason = delivery.Missed, "was due at "+d.DueAt.In(sb.sheet.Zone).Format("Mon 2 Jan 15:04")+
-			", could not go then, and the late limit has passed"
-		return nil
-	case v.Outcome == plan.Incomplete:
-		d.State = delivery.Incomplete
-		return nil
-	}
-	hold, err := w.holds(ctx, p, v)
-	if err != nil {
-		return err
-	}
-	d.WentAt, p.follows = wentAt, true
-	p.letter = &store.Letter{HTML: v.HTML, Text: v.Text}
-	if hold != "" {
-		d.State, d.Reason = delivery.Held, hold
-		return nil
-	}
-	d.State, d.NextTry = delivery.Queued, &w.now
-	w.queued = true
-	return nil
-}
-
-// holds says why an email is held, or "".
-func (w *work) holds(ctx context.Context, p *pendingDelivery, v plan.Verdict) (string, error) {
-	on, err := w.sending(ctx)
-	switch {
-	case err != nil:
-		return "", err
-	case w.past: // even while sending is off: switching it on must not let it go
-		return heldPast, nil
-	case !on:
-		return heldOff, nil
-	case w.approved:
-		return "", nil
-	case v.Outcome == plan.Hold:
-		return heldAsks, nil
-	case p.rb.setting.Rule.Hold == rule.HoldFirstRun && p.rb.record.ReleasedAt == nil:
-		return heldFirst, nil
-	}
-	return "", nil
-}
-
-// Why emails are held.
-const (
-	heldOff    = "all sending is switched off"
-	heldAsks   = "the rule asks first"
-	heldFirst  = "the rule's first run waits to be looked through"
-	heldWindow = "mended, and waits for its send window"
-	heldPast   = "was past when the rule was switched on"
-	heldBrake  = "the brake holds the rule: more emails at once than expected"
-)
-
-func (w *work) sending(ctx context.Context) (bool, error) {
-	if w.sendingOn == nil {
-		on, err := w.tx.SendingOn(ctx)
-		if err != nil {
-			return false, err
-		}
-		w.sendingOn = &on
-	}
-	return *w.sendingOn, nil
-}
-
-// brake counts each rule's emails from reactions, all that fall due at one
-// instant before any is decided, and holds what is more than expected.
-func (w *work) brake(ctx context.Context) error {
-	by := map[*ruleBook][]*pendingDelivery{}
-	var order []*ruleBook
-	for _, p := range w.written {
-		if p.Reaction && p.follows {
-			if by[p.rb] == nil {
-				order = append(order, p.rb)
-			}
-			by[p.rb] = append(by[p.rb], p)
-		}
-	}
-	for _, rb := range order {
-		if err := w.brakeRule(ctx, rb, by[rb]); err != nil {
+		l.Settle(cur, first, at)
+		l.ran, l.settled = true, true
+		if err := w.carryOut(ctx, l); err != nil {
 			return err
 		}
 	}
+	row.Settled, row.FirstEdit, row.LastEdit, row.SettledAt = nil, nil, nil, &at
 	return nil
 }
 
-func (w *work) brakeRule(ctx context.Context, rb *ruleBook, ps []*pendingDelivery) error {
-	rec, err := w.tx.LockRule(ctx, rb.record.ID) // one process counts at a time
-	if errors.Is(err, store.ErrNotFound) {
+// settleOverdue settles those of rows that had rested by now: what is edited
+// anew must not swallow what was to count before.
+func (w *work) settleOverdue(ctx context.Context, rows []*store.Row) error {
+	var over []*store.Row
+	var ids []int64
+	for _, row := range rows {
+		if row.FirstEdit == nil || row.DeletedAt != nil {
+			continue
+		}
+		sb, err := w.book.sheet(ctx, row.SheetID)
+		if err != nil {
+			return err
+		}
+		if !sheet.SettlesAt(*row.FirstEdit, *row.LastEdit, sb.sheet.Settle).After(w.now) {
+			over, ids = append(over, row), append(ids, row.ID)
+		}
+	}
+	if len(over) == 0 {
 		return nil
 	}
-	if err != nil {
+	if err := w.loadRows(ctx, over); err != nil {
 		return err
 	}
-	rows, err := w.tx.CountRows(ctx, rb.record.SheetID)
-	if err != nil {
-		return err
-	}
-	sort.SliceStable(ps, func(i, j int) bool { return ps[i].at.Before(ps[j].at) })
-	braked := rec.BrakedAt
-	for i := 0; i < len(ps); {
-		at, j := ps[i].at, i
-		for j < len(ps) && ps[j].at.Equal(at) {
-			j++
+	sort.SliceStable(over, func(i, j int) bool { return over[i].LastEdit.Before(*over[j].LastEdit) })
+	for _, row := range over {
+		sb, err := w.book.sheet(ctx, row.SheetID)
+		if err != nil {
+			return err
 		}
-		if braked == nil {
-			n, err := w.tx.CountReactions(ctx, rec.ID, at.Add(-rule.BrakeSpan), at)
+		if err := w.settle(ctx, sb, row); err != nil {
+			return err
+		}
+		if err := w.tx.SaveRow(ctx, row); err != nil {
+			return err
+		}
+	}
+	if err := w.tx.DropSettling(ctx, ids); err != nil {
+		return err
+	}
+	return w.flush(ctx)
+}
+
+// remove settles the rules' business with rows that are deleted, and marks
+// them so. It writes all but the rows.
+func (w *work) remove(ctx context.Context, rows []*store.Row) error {
+	ids := make([]int64, len(rows))
+	for i, row := range rows {
+		ids[i] = row.ID
+	}
+	if err := w.loadRows(ctx, rows); err != nil {
+		return err
+	}
+	for _, row := range rows {
+		sb, err := w.book.sheet(ctx, row.SheetID)
+		if err != nil {
+			return err
+		}
+		if err := w.loadWaiting(ctx, sb, []delivery.State{delivery.Incomplete, delivery.Held}, row.ID); err != nil {
+			return err
+		}
+		for _, rb := range sb.rules {
+			l, err := w.life(ctx, sb, rb, row)
 			if err != nil {
 				return err
 			}
-			for _, p := range ps[:j] {
-				if at.Sub(p.at) <= rule.BrakeSpan {
-					n++
-				}
-			}
-			if rb.setting.Rule.Trips(n, int(rows)) {
-				braked = &at
+			l.Remove(w.now)
+			if err := w.carryOut(ctx, l); err != nil {
+				return err
 			}
 		}
-		for _, p := range ps[i:j] {
-			if braked != nil && p.State == delivery.Queued {
-				p.State, p.Reason, p.NextTry = delivery.Held, heldBrake, nil
+		if row.FirstEdit != nil {
+			// What had not settled never was: coming back is compared with what
+			// had, or with nothing.
+			if row.Settled == nil {
+				row.Settled = sheet.Encode(nil)
 			}
+			row.FirstEdit, row.LastEdit = nil, nil
 		}
-		i = j
+		row.DeletedAt = &w.now
 	}
-	if braked != rec.BrakedAt {
-		rec.BrakedAt = braked
-		w.events = append(w.events, store.Event{At: w.now, Actor: "nivot", Kind: store.EventRuleState, SheetID: rec.SheetID, RuleID: rec.ID,
-			Detail: store.Detail(map[string]any{"braked": braked})})
-		return w.tx.SaveBrake(ctx, rec.ID, braked)
-	}
-	return nil
-}
-
-// flush writes what has been gathered.
-func (w *work) flush(ctx context.Context) error {
-	if err := w.brake(ctx); err != nil {
+	if err := w.flush(ctx); err != nil {
 		return err
 	}
-	if err := w.saveStandings(ctx); err != nil {
-		return err
-	}
-	slices.Sort(w.drop)
-	if err := w.tx.DropEntries(ctx, slices.Compact(w.drop)); err != nil {
-		return err
-	}
-	if err := w.tx.PutEntries(ctx, w.put); err != nil {
-		return err
-	}
-	ds := make([]*store.Delivery, len(w.written))
-	for i, p := range w.written {
-		ds[i] = p.Delivery
-	}
-	if err := w.tx.InsertDeliveries(ctx, ds); err != nil {
-		return err
-	}
-	var letters []store.Letter
-	var after []store.Entry
-	for _, p := range w.written {
-		if p.ID == 0 {
-			continue // another process has written this occasion
-		}
-		w.events = append(w.events, store.DeliveryEvent(p.Delivery, w.now, w.actor, map[string]any{"reason": p.Reason}))
-		if p.letter != nil {
-			p.letter.DeliveryID = p.ID
-			letters = append(letters, *p.letter)
-		}
-		after = append(after, w.hangsOn(p)...)
-	}
-	if err := w.tx.InsertLetters(ctx, letters); err != nil {
-		return err
-	}
-	if err := w.tx.PutEntries(ctx, after); err != nil {
-		return err
-	}
-	for _, d := range w.changed {
-		if err := w.tx.SaveDelivery(ctx, d); err != nil {
-			return err
-		}
-	}
-	return w.tx.AddEvents(ctx, w.events...)
-}
-
-// hangsOn gives the entries that hang on a delivery: its late limit while it is
-// incomplete, and the follow-ups of one that goes.
-func (w *work) hangsOn(p *pendingDelivery) []store.Entry {
-	if p.State == delivery.Incomplete {
-		return []store.Entry{{Kind: store.Late, DueAt: p.rb.setting.Late(p.DueAt).Add(plan.Tick), SheetID: p.SheetID, DeliveryID: p.ID}}
-	}
-	if !p.follows {
-		return nil
-	}
-	var out []store.Entry
-	for _, f := range p.rb.setting.FollowUps(&p.occ, p.first, p.at) {
-		out = append(out, followEntry(p.Delivery, f))
-	}
-	return out
-}
-
-// followEntry is the agenda entry of a follow-up of a first email.
-func followEntry(d *store.Delivery, f rule.Occasion) store.Entry {
-	return store.Entry{Kind: store.Follow, DueAt: f.Due, SheetID: d.SheetID, RuleID: d.RuleID, RowID: d.RowID, DeliveryID: d.ID,
-		Nr: int64(f.Step)*1_000_000 + int64(f.Again), Origin: store.Detail(f)}
+	return w.tx.DropRowEntries(ctx, ids...)
 }

@@ -7,6 +7,7 @@ import (
 
 	"nivot/internal/core/delivery"
 	"nivot/internal/core/plan"
+	"nivot/internal/core/reason"
 	"nivot/internal/store"
 )
 
@@ -49,13 +50,19 @@ func (e *Engine) Decide(ctx context.Context, id int64, what Decision, actor stri
 			if from != delivery.InDoubt {
 				return refuse("only an email in doubt can be said to have gone; this one is %s", from)
 			}
-			d.State, d.Decision, d.Worker = delivery.Accepted, string(what), nil
+			if err := d.Become(delivery.Accepted, delivery.Deciding); err != nil {
+				return err
+			}
+			d.Decision, d.Worker = string(what), nil
 			if err := tx.WakeFollows(ctx, d.ID, now); err != nil {
 				return err
 			}
 		case LeaveIt:
 			if !delivery.Resendable(from) && from != delivery.Incomplete {
 				return refuse("there is nothing to decide: this email is %s", from)
+			}
+			if err := d.Become(from, delivery.Deciding); err != nil {
+				return err
 			}
 			d.Decision = "left"
 		case SendAgain:
@@ -66,13 +73,18 @@ func (e *Engine) Decide(ctx context.Context, id int64, what Decision, actor stri
 				return err
 			}
 			detail["attempt"] = d.Attempt
-		case Approve:
-			return e.approve(ctx, tx, d, actor)
-		case Drop:
+		case Approve, Drop:
 			if from != delivery.Held {
-				return refuse("this email is %s; only a held one can be left out", from)
+				return refuse("this email is %s; only a held one can be let go or left out", from)
 			}
-			d.State, d.NextTry = delivery.Dropped, nil
+			w, err := newWork(ctx, e, tx, now, deciding(actor))
+			if err != nil {
+				return err
+			}
+			if err := w.lookThrough(ctx, d, what == Approve, reason.LeftOut); err != nil {
+				return err
+			}
+			return w.flush(ctx)
 		default:
 			return refuse("%q is no decision; use it-went, send-again, leave-it, approve or drop", what)
 		}
@@ -88,18 +100,38 @@ func (e *Engine) Decide(ctx context.Context, id int64, what Decision, actor stri
 	return d, err
 }
 
-// approve lets a held email go: judged and written anew, on the row as it is
-// now. Its late limit has stood still.
-func (e *Engine) approve(ctx context.Context, tx *store.Store, d *store.Delivery, actor string) error {
-	if d.State != delivery.Held {
-		return refuse("this email is %s; only a held one can be let go", d.State)
-	}
-	w := newWork(e, tx, e.now())
-	w.actor = actor
-	if err := w.approve(ctx, d); err != nil {
+// lookThrough lets a held email go, judged and written anew on the row as it is
+// now, or leaves it out.
+func (w *work) lookThrough(ctx context.Context, d *store.Delivery, approve bool, dropped reason.Code) error {
+	m, err := w.take(d)
+	if err != nil {
 		return err
 	}
-	return w.flush(ctx)
+	if !approve {
+		return w.amend(ctx, nil, plan.LeaveOut(m, dropped))
+	}
+	sb, err := w.book.sheet(ctx, d.SheetID)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	if err != nil || sb.rule(d.RuleID) == nil {
+		return w.orphan(ctx, d.ID, reason.RuleGone)
+	}
+	var row *store.Row
+	if d.RowID != 0 {
+		if row, err = w.tx.Row(ctx, d.RowID); err != nil {
+			return err
+		}
+		if err := w.loadStandings(ctx, []int64{d.RowID}); err != nil {
+			return err
+		}
+	}
+	l, err := w.life(ctx, sb, sb.rule(d.RuleID), row)
+	if err != nil {
+		return err
+	}
+	l.Approve(m, w.now)
+	return w.carryOut(ctx, l)
 }
 
 // Release lets the brake of a rule go, and its first run, and lets all that is
@@ -125,21 +157,20 @@ func (e *Engine) Release(ctx context.Context, sheetID, ruleID string, approve bo
 			return err
 		}
 		n = len(held)
-		w := newWork(e, tx, now)
-		w.actor = actor
+		w, err := newWork(ctx, e, tx, now, deciding(actor))
+		if err != nil {
+			return err
+		}
 		for i := range held {
-			if approve {
-				err = w.approve(ctx, &held[i])
-			} else {
-				err = w.end(&held[i], delivery.Dropped, "left out when the rule was looked through")
-			}
-			if err != nil {
+			if err := w.lookThrough(ctx, &held[i], approve, reason.LookedThrough); err != nil {
 				return err
 			}
 		}
-		w.events = append(w.events, store.Event{At: now, Actor: actor, Kind: store.EventRuleState, SheetID: sheetID, RuleID: ruleID,
+		if err := w.flush(ctx); err != nil {
+			return err
+		}
+		return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventRuleState, SheetID: sheetID, RuleID: ruleID,
 			Detail: store.Detail(map[string]any{"released": approve, "emails": n})})
-		return w.flush(ctx)
 	})
 	if err == nil {
 		poke(e.wakeQueue)
@@ -149,6 +180,20 @@ func (e *Engine) Release(ctx context.Context, sheetID, ruleID string, approve bo
 
 // again puts a delivery back into the queue as its next attempt.
 func (e *Engine) again(ctx context.Context, tx *store.Store, d *store.Delivery) error {
+	now := e.now()
+	if err := d.Become(delivery.Queued, delivery.Deciding); err != nil {
+		return err
+	}
+	d.NextTry, d.FinishedAt, d.Worker = &now, nil, nil
+	d.Attempt, d.Tries, d.FirstTry = d.Attempt+1, 0, nil
+	d.Decision, d.Trouble, d.Reply, d.Blame = "", store.Why{}, "", ""
+	if d.RowID == 0 { // a round-up goes again as it was written
+		_, err := tx.Letter(ctx, d.ID)
+		if errors.Is(err, store.ErrNotFound) {
+			return refuse("this round-up was never written; the next one says it")
+		}
+		return err
+	}
 	sb, err := newBook(tx).sheet(ctx, d.SheetID)
 	if err != nil {
 		return err
@@ -158,16 +203,6 @@ func (e *Engine) again(ctx context.Context, tx *store.Store, d *store.Delivery) 
 		return refuse("the rule of this email is not there any more")
 	}
 	rec, err := tx.Row(ctx, d.RowID)
-	if d.RowID == 0 { // a round-up goes again as it was written
-		now := e.now()
-		d.State, d.NextTry, d.FinishedAt, d.Worker = delivery.Queued, &now, nil, nil
-		d.Attempt, d.Tries, d.FirstTry, d.Decision, d.Trouble, d.Reply = d.Attempt+1, 0, nil, "", "", ""
-		_, err := tx.Letter(ctx, d.ID)
-		if errors.Is(err, store.ErrNotFound) {
-			return refuse("this round-up was never written; the next one says it")
-		}
-		return err
-	}
 	if errors.Is(err, store.ErrNotFound) || err == nil && rec.DeletedAt != nil {
 		return refuse("the row of this email has been deleted")
 	}
@@ -182,17 +217,13 @@ func (e *Engine) again(ctx context.Context, tx *store.Store, d *store.Delivery) 
 	if err != nil {
 		return err
 	}
-	now := e.now()
 	v := rb.setting.Again(*occ, row, now, plan.Memory{})
 	if v.Outcome != plan.Send {
-		return refuse("it cannot be sent again as the row is now: %s", v.Reason)
+		return refuse("it cannot be sent again as the row is now: %s", v.Reason.Words())
 	}
-	d.State, d.NextTry, d.FinishedAt, d.Worker = delivery.Queued, &now, nil, nil
-	d.Attempt, d.Tries, d.FirstTry = d.Attempt+1, 0, nil
-	d.Decision, d.Trouble, d.Reply, d.Blame = "", "", "", ""
-	d.Reason, d.TemplateID, d.Subject = v.Reason, v.Template, v.Subject
-	d.Recipients, d.ReplyTo, d.Facts = recipientsOf(v), lines(v.ReplyTo), rb.factsOf(row, now)
-	return tx.PutLetter(ctx, &store.Letter{DeliveryID: d.ID, HTML: v.HTML, Text: v.Text})
+	d.Reason, d.TemplateID, d.Subject = store.Why{Reason: v.Reason}, v.Template, v.Subject
+	d.Recipients, d.ReplyTo, d.Facts = recipientsOf(v), lines(v.ReplyTo), rb.factsOf(rb.setting.Compute(row, now))
+	return tx.PutLetters(ctx, []store.Letter{{DeliveryID: d.ID, HTML: v.HTML, Text: v.Text}})
 }
 
 // SetSending moves the lever. Switching sending on again has everything that
@@ -204,7 +235,7 @@ func (e *Engine) SetSending(ctx context.Context, on bool, actor string) error {
 			return err
 		}
 		if on {
-			if err := tx.ReviewHeld(ctx, heldOff, now); err != nil {
+			if err := tx.ReviewHeld(ctx, reason.SendingOff, now); err != nil {
 				return err
 			}
 		}

@@ -6,11 +6,15 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"runtime/debug"
+	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
 
 	"nivot/internal/core/delivery"
+	"nivot/internal/core/reason"
 	"nivot/internal/core/value"
 	"nivot/internal/mail"
 	"nivot/internal/store"
@@ -39,9 +43,13 @@ type dispatcher struct {
 	worker int64
 	jobs   chan *job
 	commit *committer
-	lost   chan struct{} // closed when the lease is lost
+	lost   chan struct{} // closed when the worker gives up
 	once   sync.Once
-	free   chan struct{} // one token a job that may still be claimed
+
+	mu    sync.Mutex
+	hand  map[int64]bool // what is on its way, by delivery; guarded by mu
+	freed chan struct{}  // says that something has left the hand
+	since time.Time      // when something last was in hand, or nothing was due; of claimLoop
 }
 
 // job is one delivery on its way.
@@ -57,12 +65,9 @@ func newDispatcher(ctx context.Context, e *Engine) (*dispatcher, error) {
 	if err != nil {
 		return nil, err
 	}
-	n := e.opts.Connections
-	d := &dispatcher{e: e, worker: id, jobs: make(chan *job, 4*n), lost: make(chan struct{}), free: make(chan struct{}, 4*n)}
-	for range cap(d.free) {
-		d.free <- struct{}{}
-	}
-	d.commit = newCommitter(e, id)
+	d := &dispatcher{e: e, worker: id, jobs: make(chan *job, 4*e.opts.Connections), lost: make(chan struct{}), hand: map[int64]bool{},
+		freed: make(chan struct{}, 1), since: time.Now()}
+	d.commit = newCommitter(e, id, d.release, d.giveUp)
 	return d, nil
 }
 
@@ -118,6 +123,7 @@ func (d *dispatcher) claimLoop(ctx context.Context) {
 		if err != nil && ctx.Err() == nil {
 			d.e.log.Error("claiming what is queued failed; trying again", "error", err)
 			pause(ctx, time.Second)
+			n += d.recover(ctx)
 		}
 		if n > 0 {
 			continue
@@ -136,9 +142,11 @@ func (d *dispatcher) claimLoop(ctx context.Context) {
 func (d *dispatcher) claim(ctx context.Context) (int, error) {
 	now := d.e.now()
 	if queued, err := d.e.Store.Queued(ctx, now); err != nil || !queued {
+		d.since = time.Now()
 		return 0, err
 	}
-	if on, err := d.e.Store.SendingOn(ctx); err != nil || !on {
+	if on, _, err := d.e.Store.Lever(ctx); err != nil || !on {
+		d.since = time.Now()
 		return 0, err
 	}
 	room := d.room(ctx)
@@ -147,56 +155,118 @@ func (d *dispatcher) claim(ctx context.Context) (int, error) {
 	}
 	var claimed []store.Delivery
 	err := d.e.Store.Tx(ctx, func(tx *store.Store) (err error) {
-		if claimed, err = tx.ClaimDeliveries(ctx, d.worker, now, room); err != nil {
+		if claimed, err = tx.LockQueued(ctx, now, room); err != nil {
 			return err
 		}
-		claimed, err = d.e.withinLimits(ctx, tx, claimed, now)
-		return err
+		if claimed, err = d.e.withinLimits(ctx, tx, claimed, now); err != nil {
+			return err
+		}
+		ids := make([]int64, len(claimed))
+		for i := range claimed {
+			ids[i] = claimed[i].ID
+		}
+		return tx.Claim(ctx, d.worker, ids)
 	})
-	for range room - len(claimed) {
-		d.free <- struct{}{}
-	}
-	if err != nil || len(claimed) == 0 {
+	if err != nil {
 		return 0, err
+	}
+	return len(claimed), d.start(ctx, claimed)
+}
+
+// recover finds what this worker has claimed and does not know of: the claim
+// was committed, and its answer was lost.
+func (d *dispatcher) recover(ctx context.Context) int {
+	claimed, err := d.e.Store.ClaimedBy(ctx, d.worker)
+	if err != nil {
+		return 0
+	}
+	d.mu.Lock()
+	claimed = slices.DeleteFunc(claimed, func(x store.Delivery) bool { return d.hand[x.ID] })
+	d.mu.Unlock()
+	if len(claimed) == 0 {
+		return 0
+	}
+	d.e.log.Warn("found what had been claimed by a transaction whose answer was lost", "count", len(claimed))
+	if err := d.start(ctx, claimed); err != nil {
+		return 0
+	}
+	return len(claimed)
+}
+
+// start hands what has been claimed to the connections. One delivery that
+// cannot be read fails, and the others go on.
+func (d *dispatcher) start(ctx context.Context, claimed []store.Delivery) error {
+	if len(claimed) == 0 {
+		return nil
 	}
 	jobs, err := d.load(context.WithoutCancel(ctx), claimed)
 	if err != nil {
-		d.giveUp() // the claims go back when the worker is released
-		return 0, err
+		return err // they are found again
 	}
+	d.mu.Lock()
 	for _, j := range jobs {
+		d.hand[j.ID] = true
+	}
+	d.since = time.Now()
+	d.mu.Unlock()
+	for _, j := range jobs {
+		if !j.Trouble.IsZero() && j.Trouble.Code == reason.CannotRead {
+			d.finish(j, delivery.Failed)
+			continue
+		}
 		d.jobs <- j
 	}
-	return len(claimed), nil
+	return nil
+}
+
+// release says that a job is over: its outcome is durable.
+func (d *dispatcher) release(j *job) {
+	d.mu.Lock()
+	delete(d.hand, j.ID)
+	d.mu.Unlock()
+	poke(d.freed)
 }
 
 // gather is how long a claim waits for more room, so that it takes many at
 // once rather than each as it comes.
 const gather = 15 * time.Millisecond
 
-// room takes tokens, at most half of them: it waits for the first, and a
-// moment for the others.
+// room gives how many deliveries may be claimed, half of what fits in hand at
+// the most: it waits for the first, and a moment for the others. A worker that
+// has had nothing in hand for a whole lease while something is due is of no use
+// and gives up.
 func (d *dispatcher) room(ctx context.Context) int {
-	select {
-	case <-ctx.Done():
-		return 0
-	case <-d.lost:
-		return 0
-	case <-d.free:
-	}
-	n := 1
-	enough := time.After(gather)
-	for n < cap(d.free)/2 {
+	most := cap(d.jobs)
+	var enough <-chan time.Time
+	for {
+		d.mu.Lock()
+		free := most - len(d.hand)
+		d.mu.Unlock()
+		if free == most && time.Since(d.since) > d.e.opts.Lease {
+			d.e.log.Error("this worker has sent nothing for a whole lease while something was due; it gives up, and another begins")
+			d.giveUp()
+			return 0
+		}
+		switch {
+		case free >= most/2:
+			return most / 2
+		case free > 0 && enough == nil:
+			enough = time.After(gather)
+		}
 		select {
-		case <-d.free:
-			n++
+		case <-ctx.Done():
+			return 0
+		case <-d.lost:
+			return 0
 		case <-enough:
-			return n
+			return free
+		case <-d.freed:
 		}
 	}
-	return n
 }
 
+// load reads what sending asks for. A delivery that cannot be read has that for
+// its trouble.
 func (d *dispatcher) load(ctx context.Context, claimed []store.Delivery) ([]*job, error) {
 	ids := make([]int64, len(claimed))
 	for i := range claimed {
@@ -209,16 +279,22 @@ func (d *dispatcher) load(ctx context.Context, claimed []store.Delivery) ([]*job
 	jobs := make([]*job, len(claimed))
 	for i := range claimed {
 		j := &job{Delivery: claimed[i], letter: letters[claimed[i].ID]}
-		j.SendingAt = nil // that of an earlier try has its event
-		if err := json.Unmarshal([]byte(j.Recipients), &j.recipients); err != nil || j.letter == nil {
-			return nil, fmt.Errorf("delivery %d cannot be read: %w", j.ID, errors.Join(err))
+		jobs[i] = j
+		j.State, j.SendingAt = delivery.Claimed, nil // that of an earlier try has its event
+		err := json.Unmarshal([]byte(j.Recipients), &j.recipients)
+		if err == nil && j.letter == nil {
+			err = errors.New("its letter is not there")
+		}
+		if err != nil {
+			d.e.log.Error("a delivery cannot be read", "delivery", j.ID, "error", err)
+			j.Trouble = store.Why{Reason: reason.Reason{Code: reason.CannotRead, Value: err.Error()}}
+			continue
 		}
 		for k, r := range j.recipients {
 			if r.State == "" || r.State == string(delivery.Deferred) {
 				j.pending = append(j.pending, k)
 			}
 		}
-		jobs[i] = j
 	}
 	return jobs, nil
 }
@@ -238,8 +314,7 @@ func (d *dispatcher) send(ctx context.Context) {
 			if !ok {
 				return
 			}
-			l.try(ctx, j)
-			d.free <- struct{}{}
+			l.attempt(ctx, j)
 		case <-timer.C:
 			l.close()
 		}
@@ -323,18 +398,39 @@ func (e *Engine) Sender(ctx context.Context, id string) (*store.Sender, mail.Ser
 // PasswordUse names what a sender's sealed password is for.
 func PasswordUse(senderID string) string { return "sender " + senderID + " password" }
 
+// attempt tries a delivery once. Nothing that a mail server says, and no single
+// delivery, ends a worker: a fault makes this delivery failed, or in doubt
+// where its mark was set, and never queued.
+func (l *line) attempt(ctx context.Context, j *job) {
+	defer func() {
+		fault := recover()
+		if fault == nil {
+			return
+		}
+		l.d.e.log.Error("a fault in sending", "delivery", j.ID, "fault", fault, "stack", string(debug.Stack()))
+		l.drop()
+		j.Trouble = store.Why{Reason: reason.Reason{Code: reason.ProgramFault}}
+		st := delivery.Failed
+		if j.SendingAt != nil {
+			st = delivery.InDoubt
+		}
+		l.d.finish(j, st)
+	}()
+	l.try(ctx, j)
+}
+
 // try tries a delivery once. What can be lost on the way has an order: until
 // the mark is durable nothing binding has left, so a failure means "again";
 // after the final dot a failure means "in doubt".
 func (l *line) try(ctx context.Context, j *job) {
 	if err := l.connect(ctx, j.SenderID); err != nil {
-		l.d.finish(j, l.d.put(j, mail.Reply{}, "the mail server cannot be reached: "+err.Error()))
+		l.d.finish(j, l.d.put(j, mail.Reply{}, reason.Reason{Code: reason.Unreachable, Value: err.Error()}))
 		l.drop()
 		return
 	}
 	msg, err := l.compose(j)
 	if err != nil {
-		j.State, j.Trouble = delivery.Failed, err.Error()
+		j.Trouble = store.Why{Reason: reason.Reason{Code: reason.CannotWrite, Value: err.Error()}}
 		l.d.finish(j, delivery.Failed)
 		return
 	}
@@ -348,7 +444,7 @@ func (l *line) try(ctx context.Context, j *job) {
 	}
 	if err != nil {
 		l.drop()
-		l.d.finish(j, l.d.put(j, mail.Reply{}, "contact with the mail server was lost before the email was handed over"))
+		l.d.finish(j, l.d.put(j, mail.Reply{}, reason.Reason{Code: reason.LostBefore}))
 		return
 	}
 	l.d.noteRecipients(j, out.Recipients)
@@ -367,19 +463,19 @@ func (l *line) try(ctx context.Context, j *job) {
 		// not known. Without the dot nothing has been handed over.
 		l.drop()
 		l.d.forget(j)
-		l.d.finish(j, l.d.put(j, mail.Reply{}, "contact with the database was lost before the email was handed over"))
+		l.d.finish(j, l.d.put(j, mail.Reply{}, reason.Reason{Code: reason.LostLedger}))
 		return
 	}
 	reply, err := l.client.Finish()
 	if errors.Is(err, mail.ErrHungUp) {
 		l.drop()
 		l.d.forget(j)
-		l.d.finish(j, l.d.put(j, mail.Reply{}, "contact with the mail server was lost before the email was handed over"))
+		l.d.finish(j, l.d.put(j, mail.Reply{}, reason.Reason{Code: reason.LostBefore}))
 		return
 	}
 	if err != nil {
 		l.drop()
-		j.Trouble = "contact with the mail server was lost after the email had been handed over, before it answered"
+		j.Trouble = store.Why{Reason: reason.Reason{Code: reason.LostAfter}}
 		l.d.finish(j, delivery.InDoubt)
 		return
 	}
@@ -449,31 +545,44 @@ func (d *dispatcher) noteRecipients(j *job, rs []mail.Reply) {
 // refused settles a try that was refused before the message: as a whole, or
 // at every recipient that counts.
 func (d *dispatcher) refused(j *job, out mail.Outcome) delivery.State {
-	if out.Refused.Code != 0 {
-		d.forget(j)
-		if out.Refused.Temporary() {
-			return d.put(j, out.Refused, "put off by the mail server")
-		}
-		j.Reply, j.Trouble = out.Refused.String(), "refused by the mail server: "+out.Refused.Text
-		return delivery.Failed
-	}
-	var temporary, last *mail.Reply
-	for i := range out.Recipients {
-		if r := &out.Recipients[i]; !r.Positive() {
-			last = r
-			if r.Temporary() {
-				temporary = r
-			}
-		}
-	}
 	d.forget(j)
-	if temporary != nil {
-		return d.put(j, *temporary, "put off by the mail server")
+	if out.Refused.Code != 0 {
+		if out.Refused.Temporary() {
+			return d.put(j, out.Refused, reason.Reason{Code: reason.PutOff})
+		}
+		return j.refusedFor(out.Refused)
 	}
-	if d.went(j) {
+	var temporary mail.Reply
+	hope := false // a To mailbox may still be taken
+	for i, r := range out.Recipients {
+		if r.Temporary() {
+			temporary = r
+			hope = hope || j.recipients[j.pending[i]].Role == "to"
+		}
+	}
+	switch {
+	case d.went(j):
+		if temporary.Code != 0 {
+			return d.put(j, temporary, reason.Reason{Code: reason.SomePutOff})
+		}
 		return delivery.Accepted
+	case hope:
+		return d.put(j, temporary, reason.Reason{Code: reason.PutOff})
 	}
-	j.Reply, j.Trouble = last.String(), "refused by the mail server: "+last.Text
+	// No To is left: whom it was meant for does not get it, so nobody does.
+	for _, r := range j.recipients {
+		if r.Role == "to" && r.State == string(delivery.Bounced) {
+			code, text, _ := strings.Cut(r.Reply, " ")
+			n, _ := strconv.Atoi(code)
+			return j.refusedFor(mail.Reply{Code: n, Text: text})
+		}
+	}
+	return j.refusedFor(mail.Reply{Code: 550, Text: "no recipient was taken"})
+}
+
+// refusedFor ends a try that the mail server has refused for good.
+func (j *job) refusedFor(r mail.Reply) delivery.State {
+	j.Reply, j.Trouble = r.String(), store.Why{Reason: reason.Reason{Code: reason.Refused, Value: r.Text}}
 	return delivery.Failed
 }
 
@@ -503,23 +612,22 @@ func (d *dispatcher) answered(j *job, reply mail.Reply) delivery.State {
 	case reply.Positive():
 		for _, r := range j.recipients {
 			if r.State == string(delivery.Deferred) {
-				return d.put(j, reply, "some recipients were put off; the others have it")
+				return d.put(j, reply, reason.Reason{Code: reason.SomePutOff})
 			}
 		}
 		return delivery.Accepted
 	case reply.Temporary():
 		d.forget(j)
-		return d.put(j, reply, "put off by the mail server")
+		return d.put(j, reply, reason.Reason{Code: reason.PutOff})
 	}
 	d.forget(j)
-	j.Trouble = "refused by the mail server: " + reply.Text
-	return delivery.Failed
+	return j.refusedFor(reply)
 }
 
 // put puts a try off, or ends it where the tries are used up.
-func (d *dispatcher) put(j *job, reply mail.Reply, reason string) delivery.State {
+func (d *dispatcher) put(j *job, reply mail.Reply, why reason.Reason) delivery.State {
 	now := d.e.now()
-	j.Trouble, j.Reply = reason, ""
+	j.Trouble, j.Reply = store.Why{Reason: why}, ""
 	if reply.Code != 0 {
 		j.Reply = reply.String()
 	}
@@ -528,7 +636,7 @@ func (d *dispatcher) put(j *job, reply mail.Reply, reason string) delivery.State
 	}
 	next, ok := delivery.NextTry(*j.FirstTry, now, j.Tries+1)
 	if !ok {
-		j.Trouble = "given up after 24 hours: " + reason
+		j.Trouble = store.Why{Reason: reason.Reason{Code: reason.GivenUp, Of: &why}}
 		if d.went(j) {
 			return delivery.Accepted
 		}
@@ -546,8 +654,8 @@ func (d *dispatcher) finish(j *job, st delivery.State) {
 		now := d.e.now()
 		j.FinishedAt, j.NextTry = &now, nil
 	}
-	if st == delivery.Accepted && !strings.HasPrefix(j.Trouble, "given up") {
-		j.Trouble = "" // that of an earlier try is over
+	if st == delivery.Accepted && j.Trouble.Code != reason.GivenUp {
+		j.Trouble = store.Why{} // that of an earlier try is over
 	}
 	d.commit.result(j)
 }

@@ -53,11 +53,30 @@ func at(s string) time.Time {
 	return t
 }
 
+// newFixture makes a fixture whose engine runs.
 func newFixture(t *testing.T, start string) *fixture {
 	t.Helper()
-	f := &fixture{t: t, clock: at(start)}
-	ctx, cancel := context.WithCancel(context.Background())
-	f.ctx = ctx
+	f := stillFixture(t, start)
+	f.run()
+	return f
+}
+
+// run lets the engine run until the test ends.
+func (f *fixture) run() {
+	ctx, cancel := context.WithCancel(f.ctx)
+	done := make(chan struct{})
+	go func() { defer close(done); _ = f.Run(ctx) }()
+	f.t.Cleanup(func() {
+		cancel()
+		<-done
+	})
+}
+
+// stillFixture makes a fixture whose engine does nothing by itself.
+func stillFixture(t *testing.T, start string) *fixture {
+	t.Helper()
+	f := &fixture{t: t, clock: at(start), ctx: context.Background()}
+	ctx := f.ctx
 	f.dsn = dbtest.DSN(t)
 	s, err := store.Open(f.dsn)
 	if err != nil {
@@ -82,14 +101,10 @@ func newFixture(t *testing.T, start string) *fixture {
 		t.Fatal(err)
 	}
 	f.Engine = New(s, func() time.Time { f.mu.Lock(); defer f.mu.Unlock(); return f.clock }, Options{Poll: 20 * time.Millisecond, Lease: 3 * time.Second})
-	done := make(chan struct{})
-	go func() { defer close(done); _ = f.Run(ctx) }()
 	t.Cleanup(func() {
-		<-done
 		srv.Close()
 		s.Close()
 	})
-	t.Cleanup(cancel)
 	return f
 }
 

@@ -138,7 +138,7 @@ func (e *Engine) makeForecast(ctx context.Context, sb *sheetBook, now time.Time)
 
 func coming(s *sheet.Sheet, rb *ruleBook, row *sheet.Row, c plan.Foreseen) Coming {
 	out := Coming{At: c.Due, Rule: rb.record.ID, RowID: row.ID, Row: s.RowName(row), Incomplete: c.Outcome == plan.Incomplete,
-		Subject: c.Subject, Reason: c.Verdict.Reason}
+		Subject: c.Subject, Reason: c.Verdict.Reason.Words()}
 	for _, m := range append(append(c.To[:0:0], c.To...), c.Cc...) {
 		out.To = append(out.To, m.Address())
 	}

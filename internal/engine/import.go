@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"nivot/internal/core/delivery"
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/value"
 	"nivot/internal/store"
@@ -382,6 +383,9 @@ func (im *importer) meet(ctx context.Context, met []sheet.Meeting) error {
 	if err != nil {
 		return err
 	}
+	if err := im.settleOverdue(ctx, rows); err != nil {
+		return err
+	}
 	for i, m := range met {
 		if err := im.met(m, rows[ids[i]]); err != nil {
 			return err
@@ -429,11 +433,33 @@ func (im *importer) met(m sheet.Meeting, row *store.Row) error {
 	row.Cells, row.RowKey, row.Version = sheet.Encode(core.Cells), rowKey(im.s, core), row.Version+1
 	row.Gone, row.DeletedAt = false, nil
 	if settles || m.Returns {
-		im.e.unsettle(row, before)
+		unsettle(row, before, im.now)
 		im.entries = append(im.entries, store.Entry{Kind: store.Settle, DueAt: sheet.SettlesAt(*row.FirstEdit, *row.LastEdit, im.s.Settle), SheetID: im.s.ID, RowID: row.ID})
 	}
 	im.changed = append(im.changed, row)
 	return nil
+}
+
+// settleOverdue lets those rows that had rested by now count before they are
+// changed anew.
+func (im *importer) settleOverdue(ctx context.Context, rows map[int64]*store.Row) error {
+	if im.o.Dry {
+		return nil
+	}
+	var over []*store.Row
+	for _, row := range rows {
+		if row.FirstEdit != nil {
+			over = append(over, row)
+		}
+	}
+	if len(over) == 0 {
+		return nil
+	}
+	w, err := newWork(ctx, im.e, im.tx, im.now, act{actor: im.by.Name, cause: delivery.Reviewing})
+	if err != nil {
+		return err
+	}
+	return w.settleOverdue(ctx, over)
 }
 
 // compare puts the file's cells into a row and tells what changed.

@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strconv"
 
+	"nivot/internal/core/delivery"
+	"nivot/internal/core/reason"
 	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/value"
@@ -221,6 +223,25 @@ func (e *Engine) DeleteSheet(ctx context.Context, id string, actor string) error
 			return err
 		}
 		if err := tx.RetireSheet(ctx, id); err != nil {
+			return err
+		}
+		waits, err := tx.LockSheetDeliveries(ctx, id, []delivery.State{delivery.Incomplete, delivery.Held})
+		if err != nil {
+			return err
+		}
+		w, err := newWork(ctx, e, tx, now, act{actor: actor, cause: delivery.Reviewing})
+		if err != nil {
+			return err
+		}
+		for i := range waits {
+			if _, err := w.take(&waits[i]); err != nil {
+				return err
+			}
+			if err := w.orphan(ctx, waits[i].ID, reason.SheetGone); err != nil {
+				return err
+			}
+		}
+		if err := w.flush(ctx); err != nil {
 			return err
 		}
 		return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventSheetSaved, SheetID: id, Detail: store.Detail(map[string]any{"deleted": rec.Name})})

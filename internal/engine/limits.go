@@ -8,12 +8,10 @@ import (
 
 	"nivot/internal/core/calendar"
 	"nivot/internal/core/delivery"
+	"nivot/internal/core/reason"
 	"nivot/internal/core/value"
 	"nivot/internal/store"
 )
-
-// heldCap begins the reason of what waits for room under a daily cap.
-const heldCap = "over the sender's daily cap; it goes the next day there is room"
 
 // allowance is what a sender may still send now.
 type allowance struct {
@@ -21,10 +19,10 @@ type allowance struct {
 	sender *store.Sender
 }
 
-// withinLimits keeps of what has been claimed what the senders' daily caps and
+// withinLimits keeps of what waits to be sent what the senders' daily caps and
 // paces let go now, in order. What does not fit today waits for the next day,
 // judged and written anew then; what is too fast waits its turn.
-func (e *Engine) withinLimits(ctx context.Context, tx *store.Store, claimed []store.Delivery, now time.Time) ([]store.Delivery, error) {
+func (e *Engine) withinLimits(ctx context.Context, tx *store.Store, queued []store.Delivery, now time.Time) ([]store.Delivery, error) {
 	senders, err := tx.Senders(ctx)
 	if err != nil {
 		return nil, err
@@ -34,16 +32,16 @@ func (e *Engine) withinLimits(ctx context.Context, tx *store.Store, claimed []st
 		limited = limited || senders[i].DailyCap > 0 || senders[i].Pace > 0
 	}
 	if !limited {
-		return claimed, nil
+		return queued, nil
 	}
 	by := map[string]*allowance{}
-	batch := make([]int64, len(claimed))
-	for i := range claimed {
-		batch[i] = claimed[i].ID
+	batch := make([]int64, len(queued))
+	for i := range queued {
+		batch[i] = queued[i].ID
 	}
 	var kept []store.Delivery
-	for i := range claimed {
-		d := &claimed[i]
+	for i := range queued {
+		d := &queued[i]
 		a, err := e.allowanceOf(ctx, tx, senders, batch, by, d.SenderID, now)
 		if err != nil {
 			return nil, err
@@ -63,8 +61,10 @@ func (e *Engine) withinLimits(ctx context.Context, tx *store.Store, claimed []st
 			err = e.waitForRoom(ctx, tx, d, a.sender, now)
 		case delivery.WaitsTurn:
 			next := now.Add(wait)
-			d.State, d.Worker, d.NextTry = delivery.Queued, nil, &next
-			err = tx.SaveDelivery(ctx, d)
+			if err = d.Become(delivery.Queued, delivery.Limiting); err == nil {
+				d.NextTry = &next
+				err = tx.SaveDelivery(ctx, d)
+			}
 		}
 		if err != nil {
 			return nil, err
@@ -124,15 +124,21 @@ func (e *Engine) waitForRoom(ctx context.Context, tx *store.Store, d *store.Deli
 		zone = time.UTC
 	}
 	next := calendar.Resolve(value.Wall{Day: value.DayAt(now.In(zone)) + 1}, zone)
-	d.State, d.Worker, d.NextTry, d.Reason = delivery.Held, nil, nil, heldCap
+	goes := d.Reason.Reason
+	st, why := delivery.Held, reason.Reason{Code: reason.DailyCap, Of: &goes}
 	if next.After(d.DueAt.Add(delivery.CapSpan)) {
-		d.State, d.Reason = delivery.Missed, "found no room under the sender's daily cap within 7 days"
+		st, why = delivery.Missed, reason.Reason{Code: reason.NoRoom}
 	}
+	if err := d.Become(st, delivery.Limiting); err != nil {
+		return err
+	}
+	d.Worker, d.Reason = nil, store.Why{Reason: why}
 	if err := tx.SaveDelivery(ctx, d); err != nil {
 		return err
 	}
-	if d.State == delivery.Held {
-		if err := tx.PutEntries(ctx, []store.Entry{{Kind: store.Review, DueAt: next, SheetID: d.SheetID, DeliveryID: d.ID}}); err != nil {
+	if st == delivery.Held {
+		en := store.Entry{Kind: store.Review, DueAt: next, SheetID: d.SheetID, RuleID: d.RuleID, RowID: d.RowID, DeliveryID: d.ID}
+		if err := tx.PutEntries(ctx, []store.Entry{en}); err != nil {
 			return err
 		}
 	}

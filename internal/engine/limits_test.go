@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"nivot/internal/core/delivery"
+	"nivot/internal/core/reason"
 	"nivot/internal/core/rule"
 	"nivot/internal/store"
 )
@@ -33,8 +34,8 @@ func TestDailyCap(t *testing.T) {
 		t.Errorf("%d emails to 4 recipients fit, and those behind one that does not fit wait: %d went", 3, got)
 	}
 	held := f.delivery(rows[3])
-	if held.State != delivery.Held || held.Reason != heldCap {
-		t.Errorf("over the cap: %s, %s", held.State, held.Reason)
+	if held.State != delivery.Held || held.Reason.Code != reason.DailyCap {
+		t.Errorf("over the cap: %s, %s", held.State, held.Reason.Words())
 	}
 	if _, err := f.EditRow(f.ctx, rec.ID, rows[4], []CellEdit{{Column: "c2", Text: "new@x.example"}}, System("test")); err != nil {
 		t.Fatal(err)
@@ -183,7 +184,7 @@ func TestFirstRun(t *testing.T) {
 	if got := len(f.subjects()); got != 4 {
 		t.Errorf("%d went, want one approved, two released, one after", got)
 	}
-	if d := f.delivery(rows[2]); d.State != delivery.Skipped || d.Reason != "row deleted" {
+	if d := f.delivery(rows[2]); d.State != delivery.Skipped || d.Reason.Code != reason.RowDeleted {
 		t.Errorf("held, and its row deleted: %s, %s", d.State, d.Reason)
 	}
 }

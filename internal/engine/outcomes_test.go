@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"nivot/internal/core/delivery"
+	"nivot/internal/core/reason"
 	"nivot/internal/core/rule"
 	"nivot/internal/store"
 )
@@ -70,7 +71,7 @@ func TestOutcomes(t *testing.T) {
 			t.Errorf("row %d a day later: %s after %d tries (%s), want %s after %d", i, d.State, d.Tries, d.Trouble, want[i], tries[i])
 		}
 	}
-	if d := f.delivery(rows[10]); d.Tries < 20 || !strings.HasPrefix(d.Trouble, "given up after 24 hours") {
+	if d := f.delivery(rows[10]); d.Tries < 20 || d.Trouble.Code != reason.GivenUp {
 		t.Errorf("given up after %d tries: %s", d.Tries, d.Trouble)
 	}
 	if d := f.delivery(rows[6]); !strings.Contains(d.Recipients, `"bounced"`) {

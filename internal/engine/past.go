@@ -36,19 +36,19 @@ func (e *Engine) IncludePast(ctx context.Context, sheetID, ruleID, actor string)
 			if len(rows) == roundBatch {
 				last = rows[len(rows)-1].ID
 			}
-			w := newWork(e, tx, e.now())
-			w.actor, w.past, w.spared = actor, true, true
+			a := deciding(actor)
+			a.passed = true
+			w, err := newWork(ctx, e, tx, e.now(), a)
+			if err != nil {
+				return err
+			}
 			if err := w.takePast(ctx, rec, rows); err != nil {
 				return err
 			}
 			if err := w.flush(ctx); err != nil {
 				return err
 			}
-			for _, p := range w.written {
-				if p.ID != 0 && p.State == delivery.Held {
-					held++
-				}
-			}
+			held = w.entered[delivery.Held]
 			return nil
 		})
 		if err == nil {
@@ -79,24 +79,13 @@ func (w *work) takePast(ctx context.Context, rec *store.Rule, rows []store.Row) 
 		return err
 	}
 	for i := range rows {
-		row, err := rows[i].SettledCore(sb.sheet)
+		l, err := w.life(ctx, sb, rb, &rows[i])
 		if err != nil {
 			return err
 		}
-		if row == nil || rows[i].DeletedAt != nil {
-			continue
-		}
-		occ := rb.setting.Past(row, since, rb.baseline(), w.standing(rb, rows[i].ID))
-		if err := w.ask(ctx, occ); err != nil {
+		l.TakePast(since, w.now)
+		if err := w.carryOut(ctx, l); err != nil {
 			return err
-		}
-		for _, o := range occ {
-			if w.judged[o.Identity()] {
-				continue
-			}
-			if err := w.take(ctx, sb, rb, row, o, w.now); err != nil {
-				return err
-			}
 		}
 	}
 	return nil

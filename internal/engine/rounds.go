@@ -17,7 +17,7 @@ import (
 func (w *work) arm(ctx context.Context, en store.Entry) error {
 	rec, err := w.tx.LockRule(ctx, en.RuleID)
 	if errors.Is(err, store.ErrNotFound) || err == nil && (rec.State != rule.On || rec.ArmingAfter == nil) {
-		w.drop = append(w.drop, en.ID)
+		w.drop(en.ID)
 		return nil
 	}
 	if err != nil {
@@ -28,11 +28,11 @@ func (w *work) arm(ctx context.Context, en store.Entry) error {
 		return err
 	}
 	if rb == nil {
-		w.drop = append(w.drop, en.ID)
+		w.drop(en.ID)
 		return nil
 	}
-	if next := rb.setting.NextRound(w.since(en.Since, rb)); !next.IsZero() {
-		w.put = append(w.put, store.Entry{Kind: store.RoundDue, DueAt: next, SheetID: rec.SheetID, RuleID: rec.ID})
+	if next := rb.setting.NextRound(rb.since(en.Since, plan.Tick)); !next.IsZero() {
+		w.put(store.Entry{Kind: store.RoundDue, DueAt: next, SheetID: rec.SheetID, RuleID: rec.ID})
 	}
 	if rb.setting.Rule.Trigger.Kind != rule.Date && !rb.setting.Moving() { // nothing falls due row by row
 		n, err := w.tx.CountRows(ctx, rec.SheetID)
@@ -40,7 +40,7 @@ func (w *work) arm(ctx context.Context, en store.Entry) error {
 			return err
 		}
 		rec.ArmingAfter, rec.ArmedRows = nil, n
-		w.drop = append(w.drop, en.ID)
+		w.drop(en.ID)
 		return w.tx.SaveArming(ctx, rec)
 	}
 	rows, err := w.tx.LockRowsAfter(ctx, rec.SheetID, *rec.ArmingAfter, armBatch)
@@ -57,7 +57,7 @@ func (w *work) arm(ctx context.Context, en store.Entry) error {
 	rec.ArmedRows += int64(len(rows))
 	if len(rows) < armBatch {
 		rec.ArmingAfter = nil
-		w.drop = append(w.drop, en.ID)
+		w.drop(en.ID)
 	} else {
 		rec.ArmingAfter = &rows[len(rows)-1].ID
 	}
@@ -74,7 +74,7 @@ func (w *work) armRows(sb *sheetBook, rb *ruleBook, rows []store.Row, from *time
 		if row == nil {
 			continue // it is considered when it first settles
 		}
-		since, known := w.since(from, rb), rb.baseline()
+		since, known := rb.since(from, plan.Tick), rb.baseline()
 		if at := rows[i].SettledAt; at != nil && at.After(known) {
 			since = *at // settling has judged up to there
 		}
@@ -96,7 +96,7 @@ func (w *work) round(ctx context.Context, en store.Entry) error {
 		return err
 	}
 	if rb == nil || rb.record.State != rule.On {
-		w.drop = append(w.drop, en.ID)
+		w.drop(en.ID)
 		return nil
 	}
 	rounds := rb.setting.Rounds(en.DueAt.Add(-plan.Tick), en.DueAt)
@@ -117,7 +117,7 @@ func (w *work) round(ctx context.Context, en store.Entry) error {
 	}
 	if len(rows) == roundBatch {
 		en.DoneRows = rows[len(rows)-1].ID
-		w.put = append(w.put, en)
+		w.put(en)
 		return nil
 	}
 	return w.nextRound(rb, en)
@@ -126,49 +126,37 @@ func (w *work) round(ctx context.Context, en store.Entry) error {
 func (w *work) nextRound(rb *ruleBook, en store.Entry) error {
 	next := rb.setting.NextRound(en.DueAt)
 	if next.IsZero() {
-		w.drop = append(w.drop, en.ID)
+		w.drop(en.ID)
 		return nil
 	}
 	en.DueAt, en.DoneRows = next, 0
-	w.put = append(w.put, en)
+	w.put(en)
 	return nil
 }
 
 func (w *work) roundRows(ctx context.Context, sb *sheetBook, rb *ruleBook, rows []store.Row, rounds []rule.Occasion) error {
 	ids := make([]int64, len(rows))
+	var occ []rule.Occasion
 	for i := range rows {
 		ids[i] = rows[i].ID
+		for _, o := range rounds {
+			o.Row = store.RowID(rows[i].ID)
+			occ = append(occ, o)
+		}
 	}
 	if err := w.loadStandings(ctx, ids); err != nil {
 		return err
 	}
-	type item struct {
-		row *sheet.Row
-		o   rule.Occasion
-	}
-	var items []item
-	var occ []rule.Occasion
+	w.ask(ctx, occ)
 	for i := range rows {
-		row, err := rows[i].SettledCore(sb.sheet)
+		l, err := w.life(ctx, sb, rb, &rows[i])
 		if err != nil {
 			return err
 		}
 		for _, o := range rounds {
-			if row == nil || rows[i].FirstEdit != nil && !o.Due.Before(*rows[i].FirstEdit) {
-				continue // it waits until the row settles
-			}
-			o.Row = row.ID
-			items, occ = append(items, item{row, o}), append(occ, o)
+			l.Round(o)
 		}
-	}
-	if err := w.ask(ctx, occ); err != nil {
-		return err
-	}
-	for _, it := range items {
-		if w.judged[it.o.Identity()] {
-			continue
-		}
-		if err := w.take(ctx, sb, rb, it.row, it.o, it.o.Due); err != nil {
+		if err := w.carryOut(ctx, l); err != nil {
 			return err
 		}
 	}
@@ -179,10 +167,12 @@ func (w *work) roundRows(ctx context.Context, sb *sheetBook, rb *ruleBook, rows 
 func (w *work) roundUp(ctx context.Context, sb *sheetBook, rb *ruleBook, o rule.Occasion) error {
 	var rows []*sheet.Row
 	var ids []int64
+	recs := map[string]*store.Row{}
 	err := w.tx.ScanRows(ctx, rb.record.SheetID, func(rec *store.Row) error {
 		row, err := rec.SettledCore(sb.sheet)
 		if err == nil && row != nil {
-			rows, ids = append(rows, row), append(ids, rec.ID)
+			kept := *rec
+			rows, ids, recs[row.ID] = append(rows, row), append(ids, rec.ID), &kept
 		}
 		return err
 	})
@@ -192,40 +182,54 @@ func (w *work) roundUp(ctx context.Context, sb *sheetBook, rb *ruleBook, o rule.
 	if err := w.loadStandings(ctx, ids); err != nil {
 		return err
 	}
-	ups, own := rb.setting.RoundUps(o, rows, o.Due, func(row *sheet.Row) plan.Memory { return w.memory(ctx, rb, row) })
-	byID := map[string]*sheet.Row{}
-	for _, r := range rows {
-		byID[r.ID] = r
-	}
+	ups, own := rb.setting.RoundUps(o, rows, o.Due, func(row *sheet.Row) plan.Memory {
+		return plan.Memory{Standing: w.memory(rb, recs[row.ID].ID).Standing}
+	})
 	occ := make([]rule.Occasion, 0, len(ups)+len(own))
+	about := map[rule.ID][]*sheet.Row{}
 	for _, u := range ups {
-		occ = append(occ, u.Occasion)
+		occ, about[u.Identity()] = append(occ, u.Occasion), u.Rows
 	}
 	for _, c := range own {
 		occ = append(occ, c.Occasion)
 	}
-	if err := w.ask(ctx, occ); err != nil {
+	w.ask(ctx, occ)
+	l, err := w.life(ctx, sb, rb, nil)
+	if err != nil {
 		return err
 	}
+	l.facts = func(m *plan.Email) string { return roundFacts(sb.sheet, about[m.Identity()]) }
 	for _, u := range ups {
-		if w.judged[u.Identity()] {
-			continue
-		}
-		if err := w.record(ctx, sb, rb, nil, u.Considered, true); err != nil {
-			return err
-		}
-		if len(w.written) > 0 {
-			w.written[len(w.written)-1].Facts = roundFacts(sb.sheet, u.Rows)
+		if !w.judged[u.Identity()] {
+			l.Record([]plan.Considered{u.Considered})
 		}
 	}
+	if err := w.carryOut(ctx, l); err != nil {
+		return err
+	}
 	for _, c := range own {
-		if !w.judged[c.Identity()] {
-			if err := w.record(ctx, sb, rb, byID[c.Row], c, true); err != nil {
-				return err
-			}
+		l, err := w.life(ctx, sb, rb, recs[c.Row])
+		if err != nil {
+			return err
+		}
+		l.Record([]plan.Considered{c})
+		if err := w.carryOut(ctx, l); err != nil {
+			return err
 		}
 	}
 	return w.failed
+}
+
+// find finds the sheet and rule of an entry; nil where one is not there.
+func (w *work) find(ctx context.Context, en store.Entry) (*sheetBook, *ruleBook, error) {
+	sb, err := w.book.sheet(ctx, en.SheetID)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, nil, nil
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	return sb, sb.rule(en.RuleID), nil
 }
 
 // roundFacts names the rows that a round-up is about.

@@ -3,10 +3,8 @@ package engine
 import (
 	"context"
 	"fmt"
+	"time"
 
-	"nivot/internal/core/delivery"
-	"nivot/internal/core/plan"
-	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/value"
 	"nivot/internal/store"
@@ -140,130 +138,11 @@ func applyEdits(s *sheet.Sheet, row *sheet.Row, edits []CellEdit, by Author) (ch
 // maxCell is the most bytes a cell holds.
 const maxCell = 32 << 10
 
-// unsettle notes an edit on a row: what it was as it last settled, and when
-// the edits began.
-func (e *Engine) unsettle(row *store.Row, before []byte) {
-	now := e.now()
+// unsettle notes an edit on a row at an instant: what it was as it last
+// settled, and when the edits began. What had rested by then has been settled.
+func unsettle(row *store.Row, before []byte, at time.Time) {
 	if row.FirstEdit == nil {
-		row.FirstEdit, row.Settled = &now, before
+		row.FirstEdit, row.Settled = &at, before
 	}
-	row.LastEdit = &now
-}
-
-// removeRows judges what fell due before the rows' deletion, skips what has
-// been waiting for them to settle, to be mended or approved, and marks them
-// deleted. It writes all but the rows.
-func (w *work) removeRows(ctx context.Context, rows []*store.Row) (err error) {
-	ids := make([]int64, len(rows))
-	for i, row := range rows {
-		ids[i] = row.ID
-	}
-	if w.entries, err = w.tx.RowEntries(ctx, ids...); err != nil {
-		return err
-	}
-	if err := w.loadStandings(ctx, ids); err != nil {
-		return err
-	}
-	for _, row := range rows {
-		if err := w.removeRow(ctx, row); err != nil {
-			return err
-		}
-	}
-	for _, st := range []delivery.State{delivery.Incomplete, delivery.Held} {
-		waiting, err := w.tx.LockRowDeliveries(ctx, st, ids...)
-		if err != nil {
-			return err
-		}
-		for i := range waiting {
-			if err := w.end(&waiting[i], delivery.Skipped, "row deleted"); err != nil {
-				return err
-			}
-		}
-	}
-	if err := w.flush(ctx); err != nil {
-		return err
-	}
-	for _, row := range rows {
-		if row.FirstEdit != nil {
-			// What had not settled never was: coming back is compared with what
-			// had, or with nothing.
-			if row.Settled == nil {
-				row.Settled = sheet.Encode(nil)
-			}
-			row.FirstEdit, row.LastEdit = nil, nil
-		}
-		row.DeletedAt = &w.now
-	}
-	return w.tx.DropRowEntries(ctx, ids...)
-}
-
-// removeRow judges what fell due before the row's deletion.
-func (w *work) removeRow(ctx context.Context, row *store.Row) error {
-	sb, err := w.book.sheet(ctx, row.SheetID)
-	if err != nil {
-		return err
-	}
-	settled, err := row.SettledCore(sb.sheet)
-	if err != nil {
-		return err
-	}
-	for _, rb := range sb.rules {
-		if settled == nil || rb.record.State != rule.On || rb.setting.IsRoundUp() {
-			continue
-		}
-		if err := w.removeFrom(ctx, sb, rb, row, settled); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// removeFrom settles one rule's business with a row that is deleted.
-func (w *work) removeFrom(ctx context.Context, sb *sheetBook, rb *ruleBook, row *store.Row, settled *sheet.Row) error {
-	due, waiting := w.mine(row.ID, rb.record.ID)
-	until := w.now.Add(-plan.Tick)
-	rested := until
-	if row.FirstEdit != nil {
-		rested = row.FirstEdit.Add(-plan.Tick)
-	}
-	since, known := w.since(&rested, rb), w.known(nil, rb)
-	if due != nil {
-		since, known = w.since(due.Since, rb), w.known(due.Known, rb)
-		if rested.After(since) {
-			if err := w.advance(ctx, sb, rb, row, settled, known, since, rested); err != nil {
-				return err
-			}
-		}
-		since = rested
-	}
-	if row.FirstEdit == nil {
-		return nil
-	}
-	gone := func(o rule.Occasion) error {
-		return w.record(ctx, sb, rb, settled, plan.Considered{Occasion: o, Verdict: plan.Verdict{Outcome: plan.Skip, Reason: "row deleted"}, At: w.now}, true)
-	}
-	for _, en := range waiting {
-		o, err := originOf(en)
-		if err != nil {
-			return err
-		}
-		if o.Due.Before(w.now) {
-			if err := gone(*o); err != nil {
-				return err
-			}
-		}
-	}
-	occ := rb.setting.Dates(settled, known, since, until, nil)
-	if err := w.ask(ctx, occ); err != nil {
-		return err
-	}
-	for _, o := range occ {
-		if w.judged[o.Identity()] || o.Kind == rule.Schedule && !rb.setting.Concerns(settled, w.now, w.memory(ctx, rb, settled)) {
-			continue
-		}
-		if err := gone(o); err != nil {
-			return err
-		}
-	}
-	return w.failed
+	row.LastEdit = &at
 }

@@ -41,6 +41,9 @@ func (sb *sheetBook) scope() rule.SheetScope {
 // that is on takes a new baseline. version, where not 0, is the one the person
 // saw; another refuses.
 func (e *Engine) SaveRule(ctx context.Context, sheetID, id string, r *rule.Rule, version int64, actor string) (*store.Rule, error) {
+	if err := e.catchUp(ctx, id); err != nil {
+		return nil, err
+	}
 	var out *store.Rule
 	err := e.Store.Tx(ctx, func(tx *store.Store) error {
 		sb, err := newBook(tx).sheet(ctx, sheetID)
@@ -92,6 +95,21 @@ func (e *Engine) SaveRule(ctx context.Context, sheetID, id string, r *rule.Rule,
 	return out, err
 }
 
+// catchUp considers all that is due of a rule by now, before a new baseline or
+// a pause would let it pass without a line.
+func (e *Engine) catchUp(ctx context.Context, ruleID string) error {
+	if ruleID == "" {
+		return nil
+	}
+	now := e.now()
+	for {
+		n, err := e.tick(ctx, now, func(tx *store.Store) ([]store.Entry, error) { return tx.ClaimRule(ctx, ruleID, now, tickBatch) })
+		if err != nil || n == 0 {
+			return err
+		}
+	}
+}
+
 // arm takes a new baseline and has the agenda made anew in the background.
 func (e *Engine) arm(ctx context.Context, tx *store.Store, r *store.Rule) error {
 	now, start := e.now(), int64(0)
@@ -106,6 +124,9 @@ func (e *Engine) arm(ctx context.Context, tx *store.Store, r *store.Rule) error 
 // SetRuleState switches a rule on or pauses it. Switching on, and resuming,
 // take a baseline: nothing that is already past goes out.
 func (e *Engine) SetRuleState(ctx context.Context, sheetID, id string, st rule.State, actor string) (*store.Rule, error) {
+	if err := e.catchUp(ctx, id); err != nil {
+		return nil, err
+	}
 	var out *store.Rule
 	err := e.Store.Tx(ctx, func(tx *store.Store) (err error) {
 		if out, err = tx.LockRule(ctx, id); err != nil {
@@ -134,12 +155,15 @@ func (e *Engine) SetRuleState(ctx context.Context, sheetID, id string, st rule.S
 			if err := e.arm(ctx, tx, out); err != nil {
 				return err
 			}
+			if before == rule.Paused {
+				out.ResumedAt = out.BaselineAt
+			}
 		case rule.Paused:
 			if before != rule.On {
 				return refuse("only a rule that is on can be paused")
 			}
 			now := e.now()
-			out.ArmingAfter, out.PausedAt = nil, &now
+			out.ArmingAfter, out.PausedAt, out.ResumedAt = nil, &now, nil
 			if err := tx.DropRuleEntries(ctx, id); err != nil {
 				return err
 			}

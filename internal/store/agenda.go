@@ -5,6 +5,8 @@ import (
 	"database/sql"
 	"strings"
 	"time"
+
+	"nivot/internal/core/reason"
 )
 
 // AgendaKind says what is to be considered.
@@ -107,6 +109,19 @@ func (s *Store) DropEntries(ctx context.Context, ids []int64) error {
 	return chunks(ids, 1000, func(c []int64) error { return s.DB(ctx).Exec("DELETE FROM agenda WHERE id IN ?", c).Error })
 }
 
+// DropSettling removes the entries of rows that have settled.
+func (s *Store) DropSettling(ctx context.Context, rowIDs []int64) error {
+	return chunks(rowIDs, 1000, func(c []int64) error {
+		return s.DB(ctx).Exec("DELETE FROM agenda WHERE row_id IN ? AND kind = 'settle'", c).Error
+	})
+}
+
+// ClaimRule locks and gives a rule's entries that are due.
+func (s *Store) ClaimRule(ctx context.Context, ruleID string, now time.Time, limit int) (out []Entry, err error) {
+	err = s.DB(ctx).Raw("SELECT * FROM agenda WHERE rule_id = ? AND due_at <= ? AND kind <> 'arm' ORDER BY due_at, id LIMIT ? FOR UPDATE", ruleID, now, limit).Scan(&out).Error
+	return out, err
+}
+
 // DropRuleEntries removes what the agenda holds of a rule's own looking. What
 // has been promised already, moved reactions and follow-ups, stays.
 func (s *Store) DropRuleEntries(ctx context.Context, ruleID string) error {
@@ -118,7 +133,7 @@ func (s *Store) RowEntries(ctx context.Context, rowIDs ...int64) (map[int64][]En
 	out := map[int64][]Entry{}
 	err := chunks(rowIDs, 1000, func(c []int64) error {
 		var es []Entry
-		if err := s.DB(ctx).Raw("SELECT * FROM agenda WHERE row_id IN ? AND kind IN ('due', 'moved', 'follow') ORDER BY due_at, id", c).Scan(&es).Error; err != nil {
+		if err := s.DB(ctx).Raw("SELECT * FROM agenda WHERE row_id IN ? AND kind IN ('due', 'moved', 'follow', 'late', 'review') ORDER BY due_at, id", c).Scan(&es).Error; err != nil {
 			return err
 		}
 		for _, e := range es {
@@ -166,16 +181,16 @@ func (s *Store) NextRuleDue(ctx context.Context, ruleID string) (at time.Time, r
 }
 
 // ReviewHeld puts every delivery that is held for a reason on the agenda.
-func (s *Store) ReviewHeld(ctx context.Context, reason string, now time.Time) error {
-	return s.DB(ctx).Exec(`INSERT IGNORE INTO agenda (kind, due_at, sheet_id, delivery_id)
-		SELECT 'review', ?, sheet_id, id FROM deliveries WHERE state = 'held' AND reason = ?`, now, reason).Error
+func (s *Store) ReviewHeld(ctx context.Context, why reason.Code, now time.Time) error {
+	return s.DB(ctx).Exec(`INSERT IGNORE INTO agenda (kind, due_at, sheet_id, rule_id, row_id, delivery_id)
+		SELECT 'review', ?, sheet_id, rule_id, row_id, id FROM deliveries WHERE state = 'held' AND JSON_VALUE(reason, '$.code') = ?`, now, why).Error
 }
 
 // ReviewTemplate puts the incomplete deliveries of a template on the agenda:
 // its new wording may have mended them.
 func (s *Store) ReviewTemplate(ctx context.Context, templateID string, now time.Time) error {
-	return s.DB(ctx).Exec(`INSERT IGNORE INTO agenda (kind, due_at, sheet_id, delivery_id)
-		SELECT 'review', ?, sheet_id, id FROM deliveries WHERE state = 'incomplete' AND template_id = ?`, now, templateID).Error
+	return s.DB(ctx).Exec(`INSERT IGNORE INTO agenda (kind, due_at, sheet_id, rule_id, row_id, delivery_id)
+		SELECT 'review', ?, sheet_id, rule_id, row_id, id FROM deliveries WHERE state = 'incomplete' AND template_id = ?`, now, templateID).Error
 }
 
 // NextTry gives the next instant at which a delivery is tried.

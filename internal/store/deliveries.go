@@ -29,8 +29,8 @@ type Delivery struct {
 	JudgedAt   time.Time
 	WentAt     *time.Time // when it was queued or held, by the rule's time
 	State      delivery.State
-	Reason     string // why it goes, or why it does not
-	Trouble    string // what kept the last try from succeeding
+	Reason     Why    // why it goes, waits, or does not go
+	Trouble    Why    // what kept the last try from succeeding
 	Blame      string // incomplete: the column to mend
 	Decision   string // in doubt: "left" once a person has left it
 	Origin     string // the occasion, as JSON
@@ -46,6 +46,8 @@ type Delivery struct {
 	Worker     *int64
 	Reply      string
 	FinishedAt *time.Time
+
+	read delivery.State `gorm:"-"` // the state it was read with, once it has another
 }
 
 // Recipient is one mailbox of an email and what its server said.
@@ -74,16 +76,16 @@ func (s *Store) InsertDeliveries(ctx context.Context, ds []*Delivery) error {
 		var q strings.Builder
 		var args []any
 		q.WriteString(`INSERT IGNORE INTO deliveries (sheet_id, occasion, base, rule_id, row_id, step, reaction, template_id, sender_id, due_at, judged_at, went_at,
-			state, reason, blame, origin, facts, recipients, reply_to, subject, attempt, next_try, finished_at) VALUES `)
+			state, reason, trouble, blame, origin, facts, recipients, reply_to, subject, attempt, next_try, finished_at) VALUES `)
 		keys := make([][]byte, len(c))
 		for i, d := range c {
 			if i > 0 {
 				q.WriteByte(',')
 			}
 			// The occasion is not the first: GORM spreads a slice behind "(".
-			q.WriteString("(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)")
+			q.WriteString("(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)")
 			args = append(args, d.SheetID, d.Occasion, d.Base, d.RuleID, d.RowID, d.Step, d.Reaction, d.TemplateID, d.SenderID, d.DueAt, d.JudgedAt, d.WentAt,
-				d.State, clip(d.Reason), d.Blame, d.Origin, d.Facts, d.Recipients, d.ReplyTo, clip(d.Subject), d.Attempt, d.NextTry, d.FinishedAt)
+				d.State, d.Reason, d.Trouble, d.Blame, d.Origin, d.Facts, d.Recipients, d.ReplyTo, clip(d.Subject), d.Attempt, d.NextTry, d.FinishedAt)
 			keys[i] = d.Occasion
 		}
 		// INSERT IGNORE does not say which it passed over, so that is asked
@@ -128,14 +130,15 @@ func clip(s string) string {
 	return string(r[:min(len(r), 996)]) + "…"
 }
 
-// InsertLetters writes rendered contents.
-func (s *Store) InsertLetters(ctx context.Context, ls []Letter) error {
-	return chunks(ls, 200, func(c []Letter) error { return s.DB(ctx).Create(&c).Error })
-}
-
-// PutLetter writes or replaces one rendered content.
-func (s *Store) PutLetter(ctx context.Context, l *Letter) error {
-	return s.DB(ctx).Exec("REPLACE INTO letters (delivery_id, html, text) VALUES (?,?,?)", l.DeliveryID, l.HTML, l.Text).Error
+// PutLetters writes or replaces rendered contents.
+func (s *Store) PutLetters(ctx context.Context, ls []Letter) error {
+	return chunks(ls, 200, func(c []Letter) error {
+		args := make([]any, 0, 3*len(c))
+		for _, l := range c {
+			args = append(args, l.DeliveryID, l.HTML, l.Text)
+		}
+		return s.DB(ctx).Exec("REPLACE INTO letters (delivery_id, html, text) VALUES (?,?,?)"+strings.Repeat(",(?,?,?)", len(c)-1), args...).Error
+	})
 }
 
 // Letter gives a delivery's rendered content.
@@ -217,11 +220,11 @@ func (s *Store) LastEmails(ctx context.Context, rowIDs []int64) (map[int64]Deliv
 	return out, err
 }
 
-// LockRowDeliveries locks and gives rows' deliveries in a state.
-func (s *Store) LockRowDeliveries(ctx context.Context, st delivery.State, rowIDs ...int64) (out []Delivery, err error) {
+// LockRowDeliveries locks and gives rows' deliveries in one of some states.
+func (s *Store) LockRowDeliveries(ctx context.Context, in []delivery.State, rowIDs ...int64) (out []Delivery, err error) {
 	err = chunks(rowIDs, 1000, func(c []int64) error {
 		var ds []Delivery
-		err := s.DB(ctx).Raw("SELECT * FROM deliveries WHERE row_id IN ? AND state = ? ORDER BY id FOR UPDATE", c, st).Scan(&ds).Error
+		err := s.DB(ctx).Raw("SELECT * FROM deliveries WHERE row_id IN ? AND state IN ? ORDER BY id FOR UPDATE", c, in).Scan(&ds).Error
 		out = append(out, ds...)
 		return err
 	})
@@ -239,17 +242,18 @@ func (s *Store) SentBy(ctx context.Context, senders []string, batch []int64, day
 	return r.Recipients, r.Emails, err
 }
 
+// LockSheetDeliveries locks and gives a sheet's deliveries in one of some
+// states.
+func (s *Store) LockSheetDeliveries(ctx context.Context, sheetID string, in []delivery.State) (out []Delivery, err error) {
+	err = s.DB(ctx).Raw("SELECT * FROM deliveries WHERE sheet_id = ? AND state IN ? ORDER BY id FOR UPDATE", sheetID, in).Scan(&out).Error
+	return out, err
+}
+
 // LockHeld locks and gives what is held of a rule, in the order in which it
 // fell due.
 func (s *Store) LockHeld(ctx context.Context, ruleID string) (out []Delivery, err error) {
 	err = s.DB(ctx).Raw("SELECT * FROM deliveries WHERE rule_id = ? AND state = 'held' ORDER BY due_at, id FOR UPDATE", ruleID).Scan(&out).Error
 	return out, err
-}
-
-// SaveDelivery writes a delivery.
-func (s *Store) SaveDelivery(ctx context.Context, d *Delivery) error {
-	d.Reason, d.Trouble, d.Subject, d.Reply = clip(d.Reason), clip(d.Trouble), clip(d.Subject), clip(d.Reply)
-	return s.DB(ctx).Save(d).Error
 }
 
 // LogFilter chooses lines of the log.
@@ -362,19 +366,30 @@ func (s *Store) Queued(ctx context.Context, now time.Time) (bool, error) {
 	return len(ids) > 0, err
 }
 
-// ClaimDeliveries takes deliveries that wait to be sent for a worker, the
-// longest waiting first. It must run in a transaction; the claim counts once
-// that has been committed.
-func (s *Store) ClaimDeliveries(ctx context.Context, worker int64, now time.Time, limit int) (out []Delivery, err error) {
+// LockQueued locks and gives deliveries that wait to be sent, the longest
+// waiting first; those that another process has are passed over.
+func (s *Store) LockQueued(ctx context.Context, now time.Time, limit int) (out []Delivery, err error) {
 	err = s.DB(ctx).Raw("SELECT * FROM deliveries WHERE next_try <= ? ORDER BY next_try, id LIMIT ? FOR UPDATE SKIP LOCKED", now, limit).Scan(&out).Error
-	if err != nil || len(out) == 0 {
-		return nil, err
+	return out, err
+}
+
+// Claim takes locked deliveries for a worker. The claim counts once its
+// transaction has been committed.
+func (s *Store) Claim(ctx context.Context, worker int64, ids []int64) error {
+	if len(ids) == 0 {
+		return nil
 	}
-	ids := make([]int64, len(out))
-	for i := range out {
-		ids[i] = out[i].ID
+	r := s.DB(ctx).Exec("UPDATE deliveries SET state = ?, worker = ?, next_try = NULL WHERE id IN ? AND state IN ?", delivery.Claimed, worker, ids, delivery.From(delivery.Claimed, delivery.Claiming))
+	if r.Error == nil && int(r.RowsAffected) != len(ids) {
+		return fmt.Errorf("%w: of %d deliveries to be claimed %d waited to be sent", ErrForbidden, len(ids), r.RowsAffected)
 	}
-	return out, s.DB(ctx).Exec("UPDATE deliveries SET state = ?, worker = ?, next_try = NULL WHERE id IN ?", delivery.Claimed, worker, ids).Error
+	return r.Error
+}
+
+// ClaimedBy gives what a worker has claimed and not begun.
+func (s *Store) ClaimedBy(ctx context.Context, worker int64) (out []Delivery, err error) {
+	err = s.DB(ctx).Raw("SELECT * FROM deliveries WHERE worker = ? AND state = ? ORDER BY id", worker, delivery.Claimed).Scan(&out).Error
+	return out, err
 }
 
 // Letters gives the rendered contents of deliveries by id.

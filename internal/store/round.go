@@ -4,10 +4,13 @@ import (
 	"context"
 	"database/sql/driver"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
 	sqldriver "github.com/go-sql-driver/mysql"
+
+	"nivot/internal/core/delivery"
 )
 
 // Round is what a worker's connections have for the ledger at one moment.
@@ -15,24 +18,37 @@ type Round struct {
 	Worker   int64
 	Now      time.Time
 	Marks    []int64            // to become "sending"
-	Accepted map[string][]int64 // taken whole by everybody, by the server's reply
-	Finished []*Delivery        // other outcomes
-	Events   []Event
+	Accepted map[string][]int64 // taken whole by everybody at the first try, by the server's reply
+	Finished []Outcome          // all other outcomes
 }
 
-// Commit writes a round in one transaction and one round trip, and gives the
-// marks that took effect. A mark takes effect only for what the worker has
-// claimed, while its lease runs: the lease is a fencing token, and a worker
-// that was given up marks nothing any more. Outcomes change only what the
-// worker still has; one that was given up meanwhile and is in doubt is no
-// longer, since the reply has come.
+// Outcome is what a try came to: the delivery as it is to be, and its event.
+type Outcome struct {
+	*Delivery
+	Detail string
+}
+
+// Written is what a round came to.
+type Written struct {
+	Marked map[int64]bool // the marks that took effect
+	Unmet  int            // outcomes that met nothing: another has written them, or a person has decided
+}
+
+// Commit writes a round in one transaction and one round trip. A mark takes
+// effect only for what the worker has claimed, while its lease runs: the lease
+// is a fencing token, and a worker that was given up marks nothing any more.
+// Outcomes change only what the worker still has; one that was given up
+// meanwhile and is in doubt is no longer, since the reply has come.
+//
+// State, event and count are written together by one condition, so that a round
+// that is written again, because its first answer was lost, writes nothing.
 //
 // An error leaves open whether the transaction was committed.
-func (s *Store) Commit(ctx context.Context, r Round) (marked map[int64]bool, err error) {
+func (s *Store) Commit(ctx context.Context, r Round) (w Written, err error) {
 	for try := 1; ; try++ {
-		marked, err = s.commitOnce(ctx, r)
+		w, err = s.commitOnce(ctx, r)
 		if err == nil || !Retryable(err) || try == maxTries {
-			return marked, err
+			return w, err
 		}
 		time.Sleep(time.Duration(try) * time.Millisecond)
 	}
@@ -69,33 +85,58 @@ func list(ids []int64) string {
 	return b.String()
 }
 
-func (s *Store) commitOnce(ctx context.Context, r Round) (map[int64]bool, error) {
-	q := &script{}
+// answering are the states from which a try's outcome leads to a state.
+func answering(to delivery.State) string { return states(delivery.From(to, delivery.Answering)) }
+
+// eventsOf begins the events of deliveries of the worker's that are in some
+// states, each with the columns of its own delivery.
+const eventsOf = "INSERT INTO events (at, actor, kind, sheet_id, row_id, rule_id, delivery_id, detail) SELECT "
+
+func (r *Round) script() (q *script, outcomes []int) {
+	q = &script{}
 	q.add("BEGIN")
 	if len(r.Marks) > 0 {
 		q.add(`UPDATE deliveries d JOIN workers w ON w.id = ? AND w.lease_until > UTC_TIMESTAMP(6)
-			SET d.state = 'sending', d.sending_at = ?, d.first_try = COALESCE(d.first_try, ?) WHERE d.id IN (`+list(r.Marks)+`) AND d.state = 'claimed' AND d.worker = w.id`,
+			SET d.state = 'sending', d.sending_at = ?, d.first_try = COALESCE(d.first_try, ?) WHERE d.id IN (`+list(r.Marks)+`) AND d.state IN `+
+			states(delivery.From(delivery.Sending, delivery.Marking))+` AND d.worker = w.id`,
 			r.Worker, r.Now, r.Now)
 	}
 	for reply, ids := range r.Accepted {
-		q.add(`UPDATE deliveries SET state = 'accepted', trouble = '', reply = ?, finished_at = ?, tries = tries + 1, next_try = NULL
-			WHERE id IN (`+list(ids)+`) AND worker = ? AND state IN ('sending', 'in-doubt')`, clip(reply), r.Now, r.Worker)
+		slices.Sort(ids)
+		where := " WHERE id IN (" + list(ids) + ") AND worker = ? AND tries = 0 AND state IN "
+		// The event of a mark is written with its outcome, or by the sweep where
+		// none came: until then sending_at holds it.
+		q.add(eventsOf+"sending_at, 'nivot', '"+EventDelivery+"sending', sheet_id, row_id, rule_id, id, '{}' FROM deliveries"+where+"('sending') FOR UPDATE", r.Worker)
+		q.add(eventsOf+"?, 'nivot', '"+EventDelivery+`accepted', sheet_id, row_id, rule_id, id, CONCAT('{"attempt":', attempt, ?) FROM deliveries`+where+answering(delivery.Accepted)+" FOR UPDATE",
+			r.Now, `,"reply":`+Detail(reply)+`,"try":1}`, r.Worker)
+		q.add("UPDATE deliveries SET state = 'accepted', trouble = '', reply = ?, finished_at = ?, tries = tries + 1, next_try = NULL"+where+answering(delivery.Accepted),
+			clip(reply), r.Now, r.Worker)
+		outcomes = append(outcomes, q.n-1)
 	}
-	for _, d := range r.Finished {
-		q.add(`UPDATE deliveries SET state = ?, trouble = ?, reply = ?, recipients = ?, tries = ?, first_try = ?, next_try = ?, finished_at = ?
-			WHERE id = ? AND worker = ? AND state IN ('claimed', 'sending', 'in-doubt')`,
-			string(d.State), clip(d.Trouble), clip(d.Reply), d.Recipients, d.Tries, instant(d.FirstTry), instant(d.NextTry), instant(d.FinishedAt), d.ID, r.Worker)
+	for _, o := range r.Finished {
+		d := o.Delivery
+		where := " WHERE id = ? AND worker = ? AND attempt = ? AND tries = ? AND state IN "
+		mine := []any{d.ID, r.Worker, d.Attempt, d.Tries - 1}
+		q.add(eventsOf+"sending_at, 'nivot', '"+EventDelivery+"sending', sheet_id, row_id, rule_id, id, '{}' FROM deliveries"+where+"('sending') FOR UPDATE", mine...)
+		q.add(eventsOf+"?, 'nivot', ?, sheet_id, row_id, rule_id, id, ? FROM deliveries"+where+answering(d.State)+" FOR UPDATE",
+			append([]any{r.Now, EventDelivery + string(d.State), o.Detail}, mine...)...)
+		q.add("UPDATE deliveries SET state = ?, trouble = ?, reply = ?, recipients = ?, tries = ?, first_try = ?, next_try = ?, finished_at = ?"+where+answering(d.State),
+			append([]any{string(d.State), d.Trouble.Encode(), clip(d.Reply), d.Recipients, d.Tries, instant(d.FirstTry), instant(d.NextTry), instant(d.FinishedAt)}, mine...)...)
+		outcomes = append(outcomes, q.n-1)
 	}
-	r.events(q)
 	q.add("COMMIT")
+	return q, outcomes
+}
 
+func (s *Store) commitOnce(ctx context.Context, r Round) (w Written, err error) {
+	q, outcomes := r.script()
 	pool, err := s.db.DB()
 	if err != nil {
-		return nil, err
+		return w, err
 	}
 	conn, err := pool.Conn(ctx)
 	if err != nil {
-		return nil, err
+		return w, err
 	}
 	defer conn.Close()
 	var affected []int64
@@ -118,9 +159,15 @@ func (s *Store) commitOnce(ctx context.Context, r Round) (map[int64]bool, error)
 		return nil
 	})
 	if err != nil {
-		return nil, err
+		return w, err
 	}
-	return s.marked(ctx, r, affected)
+	for _, i := range outcomes {
+		if i < len(affected) && affected[i] == 0 {
+			w.Unmet++
+		}
+	}
+	w.Marked, err = s.marked(ctx, r, affected)
+	return w, err
 }
 
 // marked tells from the count of the second statement, that of the marks,
@@ -141,25 +188,6 @@ func (s *Store) marked(ctx context.Context, r Round, affected []int64) (map[int6
 		out[id] = true
 	}
 	return out, nil
-}
-
-// events adds the events of outcomes. That of a mark is written with its
-// outcome, or by the sweep where none comes: until then sending_at holds it.
-func (r *Round) events(q *script) {
-	if len(r.Events) == 0 {
-		return
-	}
-	var b strings.Builder
-	var args []any
-	b.WriteString("INSERT INTO events (at, actor, kind, sheet_id, row_id, rule_id, delivery_id, detail) VALUES ")
-	for i, e := range r.Events {
-		if i > 0 {
-			b.WriteByte(',')
-		}
-		b.WriteString("(?,?,?,?,?,?,?,?)")
-		args = append(args, e.At, e.Actor, e.Kind, e.SheetID, e.RowID, e.RuleID, e.DeliveryID, e.Detail)
-	}
-	q.add(b.String(), args...)
 }
 
 func instant(t *time.Time) any {

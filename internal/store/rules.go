@@ -25,6 +25,7 @@ type Rule struct {
 	BrakedAt    *time.Time // the brake holds the rule's emails from reactions since then
 	ReleasedAt  *time.Time // somebody has let its first run go
 	PausedAt    *time.Time // when it was last paused
+	ResumedAt   *time.Time // when that pause ended
 	CreatedAt   time.Time
 	DeletedAt   *time.Time
 }

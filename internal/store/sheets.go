@@ -496,12 +496,11 @@ func (s *Store) RowByKey(ctx context.Context, sheetID, key string) (*Row, error)
 }
 
 // RetireSheet stops everything that was to come for a sheet: its rules are
-// paused, its agenda is dropped, and what waited for a person is skipped.
+// paused, and its agenda is dropped.
 func (s *Store) RetireSheet(ctx context.Context, id string) error {
 	for _, q := range []string{
 		"UPDATE rules SET state = 'paused', arming_after = NULL WHERE sheet_id = ?",
 		"DELETE FROM agenda WHERE sheet_id = ?",
-		"UPDATE deliveries SET state = 'skipped', reason = 'the sheet is not there any more', next_try = NULL WHERE sheet_id = ? AND state IN ('incomplete', 'held')",
 	} {
 		if err := s.DB(ctx).Exec(q, id).Error; err != nil {
 			return err

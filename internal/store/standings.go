@@ -47,22 +47,40 @@ func (s *Store) Standings(ctx context.Context, rows []int64) (out map[StandingKe
 	return out, baselines, err
 }
 
-// SaveStandings writes what rules remember of rows, with the rules' baselines.
-func (s *Store) SaveStandings(ctx context.Context, sts map[StandingKey]*rule.Standing, baseline func(ruleID string) *time.Time) error {
-	keys := make([]StandingKey, 0, len(sts))
-	for k := range sts {
-		keys = append(keys, k)
-	}
-	return chunks(keys, bulk, func(c []StandingKey) error {
+// Remembered is what a rule remembers of a row, as of a baseline of the rule's.
+type Remembered struct {
+	StandingKey
+	Baseline time.Time
+	Standing *rule.Standing
+}
+
+// SaveStandings writes what rules remember of rows; what is nothing any more is
+// forgotten.
+func (s *Store) SaveStandings(ctx context.Context, sts []Remembered) error {
+	return chunks(sts, bulk, func(c []Remembered) error {
 		var q strings.Builder
 		var args []any
-		q.WriteString("REPLACE INTO standings (rule_id, row_id, baseline, body) VALUES ")
-		for i, k := range c {
-			if i > 0 {
+		var nothing [][]any
+		for _, x := range c {
+			if x.Standing.IsZero() {
+				nothing = append(nothing, []any{x.RowID, x.RuleID})
+				continue
+			}
+			if q.Len() == 0 {
+				q.WriteString("REPLACE INTO standings (rule_id, row_id, baseline, body) VALUES ")
+			} else {
 				q.WriteByte(',')
 			}
 			q.WriteString("(?,?,?,?)")
-			args = append(args, k.RuleID, k.RowID, baseline(k.RuleID), Detail(sts[k]))
+			args = append(args, x.RuleID, x.RowID, x.Baseline, Detail(x.Standing))
+		}
+		if len(nothing) > 0 {
+			if err := s.DB(ctx).Exec("DELETE FROM standings WHERE (row_id, rule_id) IN ?", nothing).Error; err != nil {
+				return err
+			}
+		}
+		if len(args) == 0 {
+			return nil
 		}
 		return s.DB(ctx).Exec(q.String(), args...).Error
 	})

@@ -3,6 +3,7 @@ package store_test
 import (
 	"context"
 	"crypto/sha256"
+	"errors"
 	"fmt"
 	"sync"
 	"testing"
@@ -95,6 +96,16 @@ func TestIdentityOnce(t *testing.T) {
 	}
 }
 
+// claim claims what waits at noon for a worker.
+func claim(ctx context.Context, tx *store.Store, worker int64, limit int) ([]store.Delivery, error) {
+	ds, err := tx.LockQueued(ctx, noon, limit)
+	ids := make([]int64, len(ds))
+	for i := range ds {
+		ids[i] = ds[i].ID
+	}
+	return ds, errors.Join(err, tx.Claim(ctx, worker, ids))
+}
+
 // Section 5: of several workers each delivery is claimed by one.
 func TestClaimOnce(t *testing.T) {
 	st := open(t)
@@ -111,7 +122,7 @@ func TestClaimOnce(t *testing.T) {
 			for {
 				var got []store.Delivery
 				if err := st.Tx(ctx, func(tx *store.Store) (err error) {
-					got, err = tx.ClaimDeliveries(ctx, w+1, noon, 17)
+					got, err = claim(ctx, tx, w+1, 17)
 					return err
 				}); err != nil {
 					t.Error(err)
@@ -135,7 +146,7 @@ func TestClaimOnce(t *testing.T) {
 	// A worker that met only locked rows stops early; nothing stays behind for all.
 	var left []store.Delivery
 	if err := st.Tx(ctx, func(tx *store.Store) (err error) {
-		left, err = tx.ClaimDeliveries(ctx, 9, noon, all)
+		left, err = claim(ctx, tx, 9, all)
 		return err
 	}); err != nil || len(claimed)+len(left) != all {
 		t.Errorf("%d claimed and %d left of %d, %v", len(claimed), len(left), all, err)

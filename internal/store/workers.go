@@ -2,9 +2,11 @@ package store
 
 import (
 	"context"
+	mrand "math/rand/v2"
 	"time"
 
 	"nivot/internal/core/delivery"
+	"nivot/internal/core/reason"
 )
 
 // Worker is a process that sends. Leases run by the database's clock, so that
@@ -15,16 +17,12 @@ type Worker struct {
 	LeaseUntil time.Time
 }
 
-// Hire registers a worker with a lease.
+// Hire registers a worker with a lease. Its id is drawn, not counted: in a
+// database that went back in time a counted one would be given twice.
 func (s *Store) Hire(ctx context.Context, name string, lease time.Duration) (id int64, err error) {
-	err = s.Tx(ctx, func(tx *Store) error {
-		if err := tx.DB(ctx).Exec("INSERT INTO workers (name, lease_until) VALUES (?, UTC_TIMESTAMP(6) + INTERVAL ? MICROSECOND)",
-			name, lease.Microseconds()).Error; err != nil {
-			return err
-		}
-		return tx.DB(ctx).Raw("SELECT LAST_INSERT_ID()").Scan(&id).Error
-	})
-	return id, err
+	id = 1 + mrand.Int64N(1<<62)
+	return id, s.DB(ctx).Exec("INSERT INTO workers (id, name, lease_until) VALUES (?, ?, UTC_TIMESTAMP(6) + INTERVAL ? MICROSECOND)",
+		id, name, lease.Microseconds()).Error
 }
 
 // Renew renews a lease that still runs; false means that it has run out, and
@@ -39,11 +37,17 @@ func (s *Store) Renew(ctx context.Context, id int64, lease time.Duration) (bool,
 // forgets the worker.
 func (s *Store) Release(ctx context.Context, id int64, now time.Time) error {
 	return s.Tx(ctx, func(tx *Store) error {
-		if err := tx.DB(ctx).Exec("UPDATE deliveries SET state = 'queued', worker = NULL, next_try = ? WHERE worker = ? AND state = 'claimed'", now, id).Error; err != nil {
+		if err := tx.giveBack(ctx, []int64{id}, now); err != nil {
 			return err
 		}
 		return tx.DB(ctx).Exec("UPDATE workers SET lease_until = UTC_TIMESTAMP(6) WHERE id = ?", id).Error
 	})
+}
+
+// giveBack puts what workers had only claimed back into the queue.
+func (s *Store) giveBack(ctx context.Context, workers []int64, now time.Time) error {
+	return s.DB(ctx).Exec("UPDATE deliveries SET state = ?, worker = NULL, next_try = ? WHERE worker IN ? AND state IN ?",
+		delivery.Queued, now, workers, delivery.From(delivery.Queued, delivery.GivingBack)).Error
 }
 
 // Sweep gives up workers whose lease has run out: what they had only claimed
@@ -56,10 +60,10 @@ func (s *Store) Sweep(ctx context.Context, now time.Time) (doubted []Delivery, e
 		if err := tx.DB(ctx).Raw("SELECT id FROM workers WHERE lease_until <= UTC_TIMESTAMP(6) FOR UPDATE SKIP LOCKED").Scan(&dead).Error; err != nil || len(dead) == 0 {
 			return err
 		}
-		if err := tx.DB(ctx).Exec("UPDATE deliveries SET state = 'queued', worker = NULL, next_try = ? WHERE worker IN ? AND state = 'claimed'", now, dead).Error; err != nil {
+		if err := tx.giveBack(ctx, dead, now); err != nil {
 			return err
 		}
-		if err := tx.DB(ctx).Raw("SELECT * FROM deliveries WHERE worker IN ? AND state = 'sending' FOR UPDATE", dead).Scan(&doubted).Error; err != nil {
+		if err := tx.DB(ctx).Raw("SELECT * FROM deliveries WHERE worker IN ? AND state IN ? FOR UPDATE", dead, delivery.From(delivery.InDoubt, delivery.Sweeping)).Scan(&doubted).Error; err != nil {
 			return err
 		}
 		var events []Event
@@ -68,9 +72,11 @@ func (s *Store) Sweep(ctx context.Context, now time.Time) (doubted []Delivery, e
 			if d.SendingAt != nil {
 				events = append(events, DeliveryEvent(d, *d.SendingAt, "nivot", map[string]any{}))
 			}
-			d.State = delivery.InDoubt
-			d.Trouble = "the program stopped while the mail server may have been taking the email"
-			if err := tx.DB(ctx).Exec("UPDATE deliveries SET state = ?, trouble = ?, decision = '', finished_at = ? WHERE id = ?", d.State, d.Trouble, now, d.ID).Error; err != nil {
+			if err := d.Become(delivery.InDoubt, delivery.Sweeping); err != nil {
+				return err
+			}
+			d.Trouble, d.Decision, d.FinishedAt = Why{reason.Reason{Code: reason.ProgramStopped}}, "", &now
+			if err := tx.SaveDelivery(ctx, d); err != nil {
 				return err
 			}
 			events = append(events, DeliveryEvent(d, now, "nivot", map[string]any{"reason": d.Trouble}))
@@ -81,12 +87,6 @@ func (s *Store) Sweep(ctx context.Context, now time.Time) (doubted []Delivery, e
 		return tx.DB(ctx).Exec("DELETE FROM workers WHERE id IN ?", dead).Error
 	})
 	return doubted, err
-}
-
-// DeliveryEvent makes the event of a delivery's present state.
-func DeliveryEvent(d *Delivery, at time.Time, actor string, detail map[string]any) Event {
-	return Event{At: at, Actor: actor, Kind: EventDelivery + string(d.State), SheetID: d.SheetID, RowID: d.RowID, RuleID: d.RuleID,
-		DeliveryID: d.ID, Detail: Detail(detail)}
 }
 
 // Busy tells whether anything is being sent at this moment.

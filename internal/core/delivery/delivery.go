@@ -4,6 +4,7 @@ package delivery
 
 import (
 	"fmt"
+	"slices"
 	"time"
 )
 
@@ -31,31 +32,73 @@ const (
 var States = []State{Skipped, Incomplete, Missed, Held, Dropped, Queued, Claimed, Sending, Accepted, Deferred,
 	Failed, InDoubt, Bounced}
 
-// arrows are the changes that may happen. "" stands for due, the instant
-// before anything is stored.
-var arrows = map[State][]State{
-	"":         {Skipped, Incomplete, Missed, Held, Queued},
-	Incomplete: {Queued, Held, Skipped, Missed},
-	Held:       {Queued, Dropped, Skipped, Incomplete, Missed, Held},
-	Queued:     {Claimed, Held},
-	Claimed:    {Sending, Queued, Deferred, Failed},
-	Sending:    {Accepted, Deferred, Failed, InDoubt},
-	Deferred:   {Claimed, Failed, Held},
-	InDoubt:    {Accepted, Queued},
-	Failed:     {Queued},
-	Missed:     {Queued},
-	Bounced:    {Queued},
-	Accepted:   {Bounced},
+// Cause is what changes a state.
+type Cause string
+
+// The causes of a change of state.
+const (
+	Considering Cause = "considering" // an occasion is judged for the first time
+	Reviewing   Cause = "reviewing"   // what waited is judged again
+	Deciding    Cause = "deciding"    // a person says what is to become of it
+	Limiting    Cause = "limiting"    // a sender's daily cap or pace lets it wait
+	Claiming    Cause = "claiming"    // a worker takes it, to send it
+	GivingBack  Cause = "giving back" // a worker that stops, or has stopped, had not begun it
+	Marking     Cause = "marking"     // just before the final dot
+	Answering   Cause = "answering"   // a try has ended
+	Sweeping    Cause = "sweeping"    // a worker stopped in the middle of it
+	Restoring   Cause = "restoring"   // the database went back in time
+	Bouncing    Cause = "bouncing"    // a report of non-delivery has come
+)
+
+// arrows says which state may follow which, and by what. There are no others:
+// every write of a state is checked against them, and a forbidden one refused.
+// "" stands for due, the instant before anything is stored.
+var arrows = map[Cause]map[State][]State{
+	Considering: {
+		"":     {Skipped, Incomplete, Missed, Held, Queued},
+		Queued: {Held}, // the brake, before it is written
+	},
+	Reviewing: {
+		Incomplete: {Incomplete, Queued, Held, Skipped, Missed},
+		Held:       {Held, Queued, Skipped, Incomplete, Missed},
+	},
+	Deciding: {
+		Held:       {Held, Queued, Dropped, Skipped, Incomplete, Missed},
+		Incomplete: {Incomplete}, // left as it is
+		InDoubt:    {InDoubt, Accepted, Queued},
+		Failed:     {Failed, Queued},
+		Missed:     {Missed, Queued},
+		Bounced:    {Bounced, Queued},
+	},
+	// What finds no room under the daily cap for seven days is missed without
+	// having been held once more.
+	Limiting: {Queued: {Queued, Held, Missed}, Deferred: {Deferred, Held, Missed}},
+	Claiming: {Queued: {Claimed}, Deferred: {Claimed}},
+	// Claimed can end accepted without a mark: the recipients that had been put
+	// off are refused for good now, and the others have had it.
+	Answering: {
+		Claimed: {Deferred, Failed, Accepted},
+		Sending: {Accepted, Deferred, Failed, InDoubt},
+		InDoubt: {Accepted, Deferred, Failed}, // its worker was given up, and the reply came after all
+	},
+	GivingBack: {Claimed: {Queued}},
+	Marking:    {Claimed: {Sending}},
+	Sweeping:   {Sending: {InDoubt}},
+	Restoring:  {Queued: {Held}, Deferred: {Held}, Claimed: {Held}, Sending: {InDoubt}},
+	Bouncing:   {Accepted: {Bounced}},
 }
 
-// Can tells whether an email may go from one state to another.
-func Can(from, to State) bool {
-	for _, s := range arrows[from] {
-		if s == to {
-			return true
+// Can reports whether an email may go from one state to another by a cause.
+func Can(from, to State, by Cause) bool { return slices.Contains(arrows[by][from], to) }
+
+// From lists the states from which a cause may lead to a state.
+func From(to State, by Cause) (from []State) {
+	for _, s := range States {
+		if Can(s, to, by) {
+			from = append(from, s)
 		}
 	}
-	return false
+	return from
 }
 
 // Resendable tells whether a person may have the email sent again, as a new

@@ -1,6 +1,8 @@
 package delivery
 
 import (
+	"fmt"
+	"slices"
 	"testing"
 	"time"
 )
@@ -32,36 +34,42 @@ func TestRetryTimes(t *testing.T) {
 // Nothing leads out of an outcome that would send a second time by itself:
 // only a person's decision leads back to queued.
 func TestNoArrowBackToSending(t *testing.T) {
-	for _, s := range States {
-		if Can(s, Sending) && s != Claimed {
-			t.Errorf("%s leads to sending", s)
-		}
-		if Can(s, Claimed) && s != Queued && s != Deferred {
-			t.Errorf("%s can be claimed", s)
-		}
-		if Can(s, Queued) && !Resendable(s) && s != Incomplete && s != Held && s != Claimed {
-			t.Errorf("%s goes back to queued", s)
-		}
-	}
-	if Can(Sending, Queued) {
-		t.Error("sending goes back to queued: after a crash it has to be in doubt")
-	}
-	for _, end := range []State{Skipped, Dropped} {
-		for _, s := range States {
-			if Can(end, s) {
-				t.Errorf("%s is an end, but leads to %s", end, s)
+	for by, from := range arrows {
+		for s, tos := range from {
+			for _, to := range tos {
+				if !slices.Contains(States, to) || s != "" && !slices.Contains(States, s) {
+					t.Errorf("%s leads from %q to %q, which is no state", by, s, to)
+				}
+				switch {
+				case to == Sending && (s != Claimed || by != Marking):
+					t.Errorf("%s leads from %s to sending", by, s)
+				case to == Claimed && (s != Queued && s != Deferred || by != Claiming):
+					t.Errorf("%s claims what is %s", by, s)
+				case to == Queued && by != Deciding && s != "" && s != Incomplete && s != Held && s != Claimed && s != Queued:
+					t.Errorf("%s puts back what is %s", by, s)
+				case (s == Sending || s == InDoubt) && to == Queued && by != Deciding:
+					t.Errorf("%s queues what may have left", by)
+				case s == Skipped || s == Dropped:
+					t.Errorf("%s is an end, but leads to %s", s, to)
+				}
 			}
 		}
 	}
-	for from, tos := range arrows {
-		for _, to := range tos {
-			known := false
-			for _, s := range States {
-				known = known || s == to
-			}
-			if !known {
-				t.Errorf("%q leads to %q, which is no state", from, to)
-			}
+	if Can(Sending, Queued, Deciding) {
+		t.Error("a person can queue what is being sent")
+	}
+}
+
+func TestFrom(t *testing.T) {
+	for want, got := range map[string][]State{
+		"[sending in-doubt]":         From(Failed, Answering)[1:],
+		"[claimed]":                  From(Sending, Marking),
+		"[queued deferred]":          From(Claimed, Claiming),
+		"[]":                         From(Sending, Answering),
+		"[claimed sending in-doubt]": From(Accepted, Answering),
+	} {
+		if fmt.Sprint(got) != want {
+			t.Errorf("%v, want %s", got, want)
 		}
 	}
 }

@@ -2,10 +2,12 @@ package plan
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 	"time"
 
+	"nivot/internal/core/reason"
 	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/template"
@@ -36,18 +38,18 @@ type Foreseen struct {
 
 // Foresee judges what would come of a row between two instants, on the row as
 // it is now: its dates and schedules, each with its follow-ups. Reactions come
-// of edits, which nobody can foresee, unless a column moves by itself.
-func (s *Setting) Foresee(row *sheet.Row, known, from, to time.Time) []Foreseen {
-	if s.IsRoundUp() {
+// of edits, which nobody can foresee.
+func (s *Setting) Foresee(row *sheet.Row, known, from, to time.Time) (out []Foreseen) {
+	if s.IsRoundUp() || s.Rule.Trigger.Kind.Reaction() || s.Rule.Trigger.Kind == rule.ByHand {
 		return nil
 	}
-	var out []Foreseen
-	p := &foresight{s: s, row: row, out: &out}
-	for _, o := range s.Dates(row, known, from, to, nil) {
-		if o.Kind == rule.Schedule && !s.Concerns(row, o.Due, Memory{}) {
-			continue
+	p := &foresight{Life: Life{Setting: s, ID: row.ID, Row: row, On: true, Since: from, Known: known, Circumstances: Circumstances{Released: true, Nobody: true}}}
+	p.Ledger = p
+	p.Advance(to)
+	for _, x := range p.Effects {
+		if x.Kind == Write && len(out) < maxForeseen {
+			out = append(out, Foreseen{x.As.Occasion, x.As.Verdict})
 		}
-		p.add(o, to)
 	}
 	sort.SliceStable(out, func(i, j int) bool { return out[i].Due.Before(out[j].Due) })
 	return out
@@ -56,31 +58,29 @@ func (s *Setting) Foresee(row *sheet.Row, known, from, to time.Time) []Foreseen 
 // maxForeseen bounds what is foreseen of one row by one rule.
 const maxForeseen = 400
 
+// foresight is a Life without a past: nothing has been judged, and every email
+// is supposed to be accepted.
 type foresight struct {
-	s   *Setting
-	row *sheet.Row
-	out *[]Foreseen
+	Life
+	entered []rule.ID
 }
 
-// add judges an occasion and what follows from it.
-func (p *foresight) add(o rule.Occasion, to time.Time) {
-	if len(*p.out) >= maxForeseen || o.Due.After(to) {
-		return
-	}
-	for i, c := range p.s.Judge(o, p.row, o.Due, Memory{}) {
-		*p.out = append(*p.out, Foreseen{c.Occasion, c.Verdict})
-		if c.Outcome == Send && c.Base == "" {
-			for _, f := range p.s.FollowUps(&c.Occasion, i == 0, c.At) {
-				p.add(f, to)
-			}
-		}
-		if c.Base != "" && !(c.Outcome == Skip && IsStopped(c.Verdict.Reason)) {
-			if next, ok := p.s.NextAgain(c.Occasion); ok {
-				p.add(next, to)
-			}
-		}
-	}
+// Ask implements Ledger.
+func (p *foresight) Ask([]rule.Occasion) {}
+
+// Judged implements Ledger.
+func (p *foresight) Judged(id rule.ID) bool {
+	return len(p.entered) >= maxForeseen || slices.Contains(p.entered, id)
 }
+
+// Enter implements Ledger.
+func (p *foresight) Enter(e *Email) { p.entered = append(p.entered, e.Identity()) }
+
+// Last implements Ledger.
+func (p *foresight) Last() (time.Time, bool) { return time.Time{}, false }
+
+// FirstOf implements Ledger.
+func (p *foresight) FirstOf(x *Pending) *Email { return accepted(x.Hangs) }
 
 // horizon is how far ahead Explain looks for the next email.
 const horizon = 20 * 366 * 24 * time.Hour
@@ -141,13 +141,22 @@ func (s *Setting) triggerClause(row *sheet.Row, next *Foreseen, now time.Time) C
 	case rule.Change, rule.Threshold:
 		st := rule.Standing{}
 		_, is := s.Settle(nil, row, now, &st)
-		text := s.Rule.Describe(s.Sheet, func(string) string { return "" }).When + ": " + s.nameIs(row, s.Rule.Trigger.Column)
+		text := s.Rule.Describe(s.Sheet, func(string) string { return "" }).When + ": " + s.cellIs(row, s.Rule.Trigger.Column)
 		if is {
 			return Clause{Holds: "yes", Text: text, Note: "it is so already; it goes when it becomes so again"}
 		}
 		return Clause{Holds: "no", Text: text}
 	}
 	return Clause{Holds: "yes", Text: s.Rule.Describe(s.Sheet, func(string) string { return "" }).When}
+}
+
+// cellIs says what a cell holds: "state is out".
+func (s *Setting) cellIs(row *sheet.Row, column string) string {
+	c := s.cell(row, column)
+	if c.Value == "" {
+		return c.Name + " is empty"
+	}
+	return c.Name + " is " + c.Value
 }
 
 func (s *Setting) dateClause(row *sheet.Row, next *Foreseen) Clause {
@@ -226,7 +235,7 @@ func (s *Setting) cellWords(row *sheet.Row, column string) string {
 func (s *Setting) recipientClause(row *sheet.Row) Clause {
 	var v Verdict
 	if bad := s.recipients(&v, row, s.Rule.To, s.Rule.Cc); bad != "" {
-		return Clause{Holds: "no", Text: s.unreadable(row, bad)}
+		return Clause{Holds: "no", Text: s.unreadable(row, bad).Words()}
 	}
 	if len(v.To) == 0 {
 		return Clause{Holds: "no", Text: s.emptyTo(s.Rule.To) + " can be used: it is empty"}
@@ -262,7 +271,7 @@ func (s *Setting) wordingClause(row *sheet.Row, next *Foreseen, at time.Time) (C
 	}
 	r := t.Check(template.Context{Sheet: s.Sheet, Row: row, Today: facts.Today, Facts: facts})
 	if len(r.Missing) > 0 {
-		return Clause{Holds: "no", Text: t.Name + " has all its values: " + s.missing(row, r.Missing)}, true
+		return Clause{Holds: "no", Text: t.Name + " has all its values: " + s.missing(row, r.Missing).Words()}, true
 	}
 	return Clause{Holds: "yes", Text: t.Name + " has all its values"}, true
 }
@@ -289,12 +298,12 @@ func (s *Setting) summary(row *sheet.Row, e Explanation, now time.Time) string {
 	case len(no) == 0:
 		return fmt.Sprintf("As the row is now, “%s” goes out on %s.", e.Next.Subject, momentWords(e.Next.Due.In(loc)))
 	case e.Next.Outcome == Incomplete:
-		return fmt.Sprintf("The email due on %s cannot go out until this is mended: %s.", momentWords(e.Next.Due.In(loc)), e.Next.Verdict.Reason)
-	case s.Rule.Condition != nil && strings.HasPrefix(e.Next.Verdict.Reason, "condition false"):
+		return fmt.Sprintf("The email due on %s cannot go out until this is mended: %s.", momentWords(e.Next.Due.In(loc)), e.Next.Verdict.Reason.Words())
+	case s.Rule.Condition != nil && e.Next.Verdict.Reason.Code == reason.ConditionFalse:
 		return fmt.Sprintf("Nothing goes out for this row unless %s. If that is so on %s, the next email goes then.",
 			s.Rule.Condition.Words(s.Sheet), momentWords(e.Next.Due.In(loc)))
 	}
-	return fmt.Sprintf("Nothing goes out on %s: %s.", momentWords(e.Next.Due.In(loc)), e.Next.Verdict.Reason)
+	return fmt.Sprintf("Nothing goes out on %s: %s.", momentWords(e.Next.Due.In(loc)), e.Next.Verdict.Reason.Words())
 }
 
 // reactionSummary says what an edit would bring.

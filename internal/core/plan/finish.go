@@ -35,7 +35,7 @@ type Finish struct {
 	buffer  []Line
 	changes []change
 	rows    int // at the last change that has been counted in
-	brakes  []brake
+	brakes  []Brake
 	held    map[rule.ID]bool // first emails that the brake holds: nothing follows them
 }
 
@@ -45,20 +45,8 @@ type change struct {
 	by int
 }
 
-// brake is one rule's.
-type brake struct {
-	recent  []burst
-	engaged bool
-}
-
-// burst is a rule's emails from reactions at one instant.
-type burst struct {
-	at time.Time
-	n  int
-}
-
 // count notes when a row is there.
-func (f *Finish) count(l *life) {
+func (f *Finish) count(l *course) {
 	if l.start != nil {
 		f.changes = append(f.changes, change{f.r.From.Add(-Tick), 1})
 	}
@@ -140,7 +128,7 @@ func (f *Finish) roundUps(lines []Line) []Line {
 			order = append(order, k)
 		}
 		g.ps = append(g.ps, piece{to: []value.Mailbox{p.To}, cc: p.Cc, bcc: p.Bcc, replyTo: p.ReplyTo, subject: p.Subject, outside: p.Outside,
-			missing: p.Missing, blame: p.Blame, silent: p.Silent})
+			missing: p.Missing, silent: p.Silent})
 		g.names = append(g.names, p.Name)
 	}
 	for _, k := range order {
@@ -150,7 +138,7 @@ func (f *Finish) roundUps(lines []Line) []Line {
 		l := g.first
 		l.Piece, l.Row, l.Rows, l.Mailbox = nil, "", g.names, c.Mailbox
 		l.Occasion = c.Identity()
-		l.Whole, l.Outcome, l.Reason = l.Occasion, c.Outcome, c.Verdict.Reason
+		l.Whole, l.Outcome, l.Reason = l.Occasion, c.Outcome, c.Verdict.Reason.Words()
 		if c.Outcome != Skip {
 			l.Template, l.To, l.Cc = c.Template, written(c.To), written(c.Cc)
 		}
@@ -173,23 +161,7 @@ func (f *Finish) brake(lines []Line) {
 		}
 	}
 	for k, n := range counts {
-		b := &f.brakes[k]
-		at := lines[0].At
-		if len(b.recent) > 0 && at.Sub(b.recent[len(b.recent)-1].at) > rule.BrakeSpan {
-			b.engaged = false
-		}
-		b.recent = append(b.recent, burst{at, n})
-		total := 0
-		kept := b.recent[:0]
-		for _, x := range b.recent {
-			if at.Sub(x.at) <= rule.BrakeSpan {
-				kept = append(kept, x)
-				total += x.n
-			}
-		}
-		b.recent = kept
-		b.engaged = b.engaged || f.r.Settings[k].Rule.Trips(total, f.rowsAt(at))
-		if !b.engaged {
+		if !f.brakes[k].Holds(lines[0].At, n, f.rowsAt(lines[0].At)) {
 			continue
 		}
 		for i := range lines {

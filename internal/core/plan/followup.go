@@ -1,10 +1,10 @@
 package plan
 
 import (
-	"fmt"
 	"time"
 
 	"nivot/internal/core/calendar"
+	"nivot/internal/core/reason"
 	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/value"
@@ -81,19 +81,15 @@ func (s *Setting) stepDue(o *rule.Occasion) {
 	}
 }
 
-// Stopped is the reason of a follow-up whose stop condition has come true: the
-// later ones of its chain leave no line.
-const Stopped = "stopped"
-
 // judgeStep judges a follow-up: the rule's condition is not judged again, the
 // stop condition is.
 func (s *Setting) judgeStep(o *rule.Occasion, row *sheet.Row, facts rule.Facts) Verdict {
 	if s.stepOf(o) == nil {
-		return skip("the rule has no such follow-up any more")
+		return skip(reason.NoSuchStep)
 	}
 	if stop := s.Rule.Then.StopIf; stop != nil {
 		if t, _ := stop.Judge(facts); t == rule.True {
-			return skip(Stopped+": %s", stop.Words(s.Sheet))
+			return skipped(reason.Reason{Code: reason.Stopped, Clause: stop.Words(s.Sheet)})
 		}
 	}
 	v := s.step(o, row, facts)
@@ -106,7 +102,7 @@ func (s *Setting) judgeStep(o *rule.Occasion, row *sheet.Row, facts rule.Facts) 
 func (s *Setting) step(o *rule.Occasion, row *sheet.Row, facts rule.Facts) Verdict {
 	st := s.stepOf(o)
 	if st == nil {
-		return skip("the rule has no such follow-up any more")
+		return skip(reason.NoSuchStep)
 	}
 	to, cc := s.Rule.To, s.Rule.Cc
 	if len(st.To) > 0 {
@@ -117,10 +113,10 @@ func (s *Setting) step(o *rule.Occasion, row *sheet.Row, facts rule.Facts) Verdi
 	v := Verdict{Outcome: Send, Template: st.Template, Reason: s.stepReason(o)}
 	bad := s.recipients(&v, row, to, cc)
 	if _, ok := s.Templates[st.Template]; !ok {
-		return skip("no wording fits")
+		return skip(reason.NoWording)
 	}
 	if bad == "" && !v.only(o.Mailbox) {
-		return skip("%s is no longer among the recipients", o.Mailbox)
+		return skipped(reason.Reason{Code: reason.NotRecipient, Mailbox: o.Mailbox})
 	}
 	if v, done := s.address(&v, row, bad, to); done {
 		return v
@@ -128,12 +124,9 @@ func (s *Setting) step(o *rule.Occasion, row *sheet.Row, facts rule.Facts) Verdi
 	return s.written(v, row, facts)
 }
 
-func (s *Setting) stepReason(o *rule.Occasion) string {
+func (s *Setting) stepReason(o *rule.Occasion) reason.Reason {
 	first := *o
 	first.Base, first.Due = "", o.BaseDue
-	reason := fmt.Sprintf("follow-up %d", o.Step)
-	if o.Again > 0 {
-		reason += ", again"
-	}
-	return reason + " of: " + first.Reason(s.name(o.Column), s.Rule.Trigger.Every, s.Zone)
+	of := first.Reason(s.name(o.Column), s.Rule.Trigger.Every, s.Zone)
+	return reason.Reason{Code: reason.FollowUp, Step: o.Step, Again: o.Again, Of: &of}
 }

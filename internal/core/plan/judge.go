@@ -1,11 +1,10 @@
 package plan
 
 import (
-	"fmt"
 	"slices"
-	"strings"
 	"time"
 
+	"nivot/internal/core/reason"
 	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/template"
@@ -26,8 +25,8 @@ const (
 // Verdict is an occasion judged: whether its email goes, why, and the email.
 type Verdict struct {
 	Outcome  Outcome
-	Reason   string // why it goes, or why it does not
-	Blame    string // incomplete: the column to mend
+	Reason   reason.Reason // why it goes, or why it does not
+	Blame    string        // incomplete: the column to mend
 	Template string
 	To       []value.Mailbox
 	Cc       []value.Mailbox
@@ -40,7 +39,16 @@ type Verdict struct {
 type Considered struct {
 	rule.Occasion
 	Verdict
-	At time.Time // the instant it was judged at
+	At time.Time  // the instant it was judged at
+	On *sheet.Row // the row it was judged on, with its formulas worked out
+}
+
+// Compute works a row's formulas out at an instant; nil stays nil.
+func (s *Setting) Compute(row *sheet.Row, at time.Time) *sheet.Row {
+	if row == nil {
+		return nil
+	}
+	return s.Sheet.Compute(row, at, s.Calendar)
 }
 
 // Memory is what judging needs to know of what went before.
@@ -57,9 +65,9 @@ func (m Memory) changed(column string) (time.Time, bool) {
 	return at, ok
 }
 
-func skip(format string, args ...any) Verdict {
-	return Verdict{Outcome: Skip, Reason: fmt.Sprintf(format, args...)}
-}
+func skip(why reason.Code) Verdict { return skipped(reason.Reason{Code: why}) }
+
+func skipped(why reason.Reason) Verdict { return Verdict{Outcome: Skip, Reason: why} }
 
 // Judge decides an occasion on a row as it is at an instant: one verdict, or
 // with each one for every mailbox. The first that applies is the answer: same
@@ -68,19 +76,19 @@ func skip(format string, args ...any) Verdict {
 func (s *Setting) Judge(o rule.Occasion, row *sheet.Row, at time.Time, m Memory) []Considered {
 	row = s.Sheet.Compute(row, at, s.Calendar)
 	facts := s.facts(row, at, m)
-	one := func(v Verdict) []Considered { return []Considered{{o, v, at}} }
+	one := func(v Verdict) []Considered { return []Considered{{o, v, at, row}} }
 	if row.Gone {
-		return one(skip("the row is gone: it is no longer in the file it came from"))
+		return one(skip(reason.RowGone))
 	}
 	if o.Base != "" {
 		return one(s.judgeStep(&o, row, facts))
 	}
 	if o.SameMoment {
-		return one(skip("same moment: another email of this rule goes to the row then"))
+		return one(skip(reason.SameMoment))
 	}
 	holds, blame := s.Rule.Condition.Judge(facts)
 	if holds == rule.False {
-		return one(skip("condition false: %s", s.failing(facts)))
+		return one(skipped(s.failing(facts)))
 	}
 	v := Verdict{Outcome: s.sends(), Template: s.wording(&o, facts), Reason: s.why(&o, row)}
 	bad := s.recipients(&v, row, s.Rule.To, s.Rule.Cc)
@@ -88,10 +96,10 @@ func (s *Setting) Judge(o rule.Occasion, row *sheet.Row, at time.Time, m Memory)
 		return one(s.incomplete(v, blame, s.unreadable(row, blame)))
 	}
 	if _, ok := s.Templates[v.Template]; !ok {
-		return one(skip("no wording fits"))
+		return one(skip(reason.NoWording))
 	}
-	if why := s.repeated(at, m); why != "" {
-		return one(skip("repeat: %s", why))
+	if why := s.repeated(at, m); !why.IsZero() {
+		return one(skipped(why))
 	}
 	if v, done := s.address(&v, row, bad, s.Rule.To); done {
 		return one(v)
@@ -133,13 +141,13 @@ func (s *Setting) Again(o rule.Occasion, row *sheet.Row, at time.Time, m Memory)
 	v := Verdict{Outcome: Send, Template: s.wording(&o, facts), Reason: s.why(&o, row)}
 	bad := s.recipients(&v, row, s.Rule.To, s.Rule.Cc)
 	if _, ok := s.Templates[v.Template]; !ok {
-		return skip("no wording fits")
+		return skip(reason.NoWording)
 	}
 	if v, done := s.address(&v, row, bad, s.Rule.To); done {
 		return v
 	}
 	if !v.only(o.Mailbox) {
-		return skip("%s is no longer among the recipients", o.Mailbox)
+		return skipped(reason.Reason{Code: reason.NotRecipient, Mailbox: o.Mailbox})
 	}
 	return s.written(v, row, facts)
 }
@@ -171,7 +179,7 @@ func (s *Setting) each(o rule.Occasion, v Verdict, row *sheet.Row, facts rule.Fa
 		single.To = []value.Mailbox{m}
 		occ := o
 		occ.Mailbox = m.Key()
-		out = append(out, Considered{occ, s.written(single, row, facts), at})
+		out = append(out, Considered{occ, s.written(single, row, facts), at, row})
 	}
 	return out
 }
@@ -183,10 +191,10 @@ func (s *Setting) address(v *Verdict, row *sheet.Row, bad string, to []rule.Addr
 		return s.incomplete(*v, bad, s.unreadable(row, bad)), true
 	}
 	if len(v.To) == 0 {
-		return s.incomplete(*v, firstColumn(to), "no usable address: "+s.emptyTo(to)+" is empty"), true
+		return s.incomplete(*v, firstColumn(to), s.noAddress(to)), true
 	}
 	if s.silence(v); len(v.To) == 0 {
-		return skip("do-not-email: every recipient is on the do-not-email list"), true
+		return skip(reason.DoNotEmail), true
 	}
 	return Verdict{}, false
 }
@@ -206,22 +214,21 @@ func (s *Setting) written(v Verdict, row *sheet.Row, facts rule.Facts) Verdict {
 	return v
 }
 
-// repeated says why the row may not have another first email yet, or "".
-func (s *Setting) repeated(at time.Time, m Memory) string {
+// repeated gives why the row may not have another first email yet, if so.
+func (s *Setting) repeated(at time.Time, m Memory) (why reason.Reason) {
 	r := s.Rule.Repeat
 	if r == nil || !r.Once && r.Apart == "" || m.Last == nil {
-		return ""
+		return why
 	}
 	last, ok := m.Last()
 	switch {
 	case !ok:
-		return ""
 	case r.Once:
-		return "the row has had its email"
+		why.Code = reason.RepeatOnce
 	case at.Before(s.apart.After(last, s.Zone)):
-		return "the row had an email less than " + s.apart.Words() + " ago"
+		why.Code, why.Value = reason.RepeatApart, r.Apart
 	}
-	return ""
+	return why
 }
 
 func (s *Setting) facts(row *sheet.Row, at time.Time, m Memory) rule.Facts {
@@ -241,37 +248,50 @@ func (s *Setting) Concerns(row *sheet.Row, at time.Time, m Memory) bool {
 	return t != rule.False
 }
 
-func (s *Setting) incomplete(v Verdict, blame, reason string) Verdict {
-	v.Outcome, v.Blame, v.Reason = Incomplete, blame, reason
+func (s *Setting) incomplete(v Verdict, blame string, why reason.Reason) Verdict {
+	v.Outcome, v.Blame, v.Reason = Incomplete, blame, why
 	v.Rendered = template.Rendered{Missing: v.Missing}
 	return v
 }
 
-// why says what made the occasion and what the condition's columns held.
-func (s *Setting) why(o *rule.Occasion, row *sheet.Row) string {
-	parts := []string{o.Reason(s.name(o.Column), s.Rule.Trigger.Every, s.Zone)}
-	seen := map[string]bool{}
-	for _, l := range s.Rule.Condition.Leaves() {
-		if !seen[l.Column] {
-			seen[l.Column] = true
-			parts = append(parts, s.nameIs(row, l.Column))
-		}
-	}
-	return strings.Join(parts, "; ")
+// why gives what made the occasion and what the condition's columns held.
+func (s *Setting) why(o *rule.Occasion, row *sheet.Row) reason.Reason {
+	r := o.Reason(s.name(o.Column), s.Rule.Trigger.Every, s.Zone)
+	r.Cells = s.cells(row, s.Rule.Condition.Leaves())
+	return r
 }
 
-// failing names the first clause of the condition that does not hold.
-func (s *Setting) failing(f rule.Facts) string {
+// failing gives the first clause of the condition that does not hold.
+func (s *Setting) failing(f rule.Facts) reason.Reason {
 	for _, c := range s.Rule.Condition.Clauses() {
 		if t, _ := c.Judge(f); t == rule.False {
-			var is []string
-			for _, l := range c.Leaves() {
-				is = append(is, s.nameIs(f.Row, l.Column))
-			}
-			return strings.Join(is, ", ") + ", not so that " + c.Words(s.Sheet)
+			return reason.Reason{Code: reason.ConditionFalse, Clause: c.Words(s.Sheet), Cells: s.cells(f.Row, c.Leaves())}
 		}
 	}
-	return s.Rule.Condition.Words(s.Sheet)
+	return reason.Reason{Code: reason.ConditionFalse, Clause: s.Rule.Condition.Words(s.Sheet)}
+}
+
+// cells gives what the columns of conditions held, each once.
+func (s *Setting) cells(row *sheet.Row, leaves []*rule.Condition) (out []reason.Cell) {
+	for i, l := range leaves {
+		if !slices.ContainsFunc(leaves[:i], func(x *rule.Condition) bool { return x.Column == l.Column }) {
+			out = append(out, s.cell(row, l.Column))
+		}
+	}
+	return out
+}
+
+func (s *Setting) cell(row *sheet.Row, column string) reason.Cell {
+	out := reason.Cell{Column: column, Name: s.name(column)}
+	if c, ok := s.Sheet.Column(column); ok {
+		if v := row.Cell(c); !v.IsEmpty() {
+			out.Value, out.Bad = s.Sheet.Show(c, v), v.IsUnreadable()
+			if out.Bad {
+				out.Value, out.Kind = v.Str, typeWord(c.ValueType())
+			}
+		}
+	}
+	return out
 }
 
 func (s *Setting) name(column string) string {
@@ -281,24 +301,12 @@ func (s *Setting) name(column string) string {
 	return "a column that is not there any more"
 }
 
-func (s *Setting) nameIs(row *sheet.Row, column string) string {
+func (s *Setting) unreadable(row *sheet.Row, column string) reason.Reason {
 	c, ok := s.Sheet.Column(column)
 	if !ok {
-		return s.name(column)
+		return reason.Reason{Code: reason.ColumnGone, Column: column}
 	}
-	v := row.Cell(c)
-	if v.IsEmpty() {
-		return s.name(column) + " is empty"
-	}
-	return s.name(column) + " is " + s.Sheet.Show(c, v)
-}
-
-func (s *Setting) unreadable(row *sheet.Row, column string) string {
-	c, ok := s.Sheet.Column(column)
-	if !ok {
-		return "a column that the rule names is not there any more"
-	}
-	return fmt.Sprintf("unreadable cell: %s holds %q, which is no %s", s.name(column), row.Cell(c).Str, typeWord(c.ValueType()))
+	return reason.Reason{Code: reason.Unreadable, Column: column, Name: s.name(column), Value: row.Cell(c).Str, Unit: typeWord(c.ValueType())}
 }
 
 func typeWord(t value.Type) string {
@@ -308,17 +316,21 @@ func typeWord(t value.Type) string {
 	return string(t)
 }
 
-func (s *Setting) missing(row *sheet.Row, columns []string) string {
-	var parts []string
+// missing gives which fields of a letter have no value.
+func (s *Setting) missing(row *sheet.Row, columns []string) reason.Reason {
+	r := reason.Reason{Code: reason.FieldEmpty, Column: columns[0]}
 	for _, id := range columns {
-		c, ok := s.Sheet.Column(id)
-		if ok && row.Cell(c).IsUnreadable() {
-			parts = append(parts, s.unreadable(row, id))
-			continue
+		c := s.cell(row, id)
+		if !c.Bad {
+			c.Value = ""
 		}
-		parts = append(parts, s.name(id)+" is empty and the template has no other words for it")
+		r.Cells = append(r.Cells, c)
 	}
-	return strings.Join(parts, "; ")
+	return r
+}
+
+func (s *Setting) noAddress(to []rule.Address) reason.Reason {
+	return reason.Reason{Code: reason.NoAddress, Column: firstColumn(to), Name: s.emptyTo(to)}
 }
 
 // wording takes the offset's own template, else the first whose condition

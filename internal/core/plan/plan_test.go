@@ -153,7 +153,7 @@ func TestJudge(t *testing.T) {
 			}
 		}
 		got := set.Foresee(r, at("2027-03-15T00:00:00Z"), at("2027-03-15T00:00:00Z"), at("2027-03-15T23:00:00Z"))
-		if len(got) != 1 || string(got[0].Outcome) != c.outcome || !strings.Contains(got[0].Verdict.Reason, c.reason) {
+		if len(got) != 1 || string(got[0].Outcome) != c.outcome || !strings.Contains(got[0].Verdict.Reason.Words(), c.reason) {
 			t.Errorf("%s: %+v", name, got)
 		}
 	}

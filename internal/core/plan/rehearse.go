@@ -3,9 +3,10 @@ package plan
 import (
 	"fmt"
 	"sort"
-	"strings"
 	"time"
 
+	"nivot/internal/core/delivery"
+	"nivot/internal/core/reason"
 	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/value"
@@ -52,7 +53,7 @@ type Piece struct {
 	To               value.Mailbox
 	Cc, Bcc, ReplyTo []value.Mailbox
 	Subject, Outside string
-	Missing, Blame   string
+	Missing          *reason.Reason
 	Silent           bool
 }
 
@@ -80,10 +81,13 @@ func (r *Rehearsal) Play(scan func(func(*sheet.Row) error) error, emit func(*Lin
 	if err != nil {
 		return nil, err
 	}
-	f := &Finish{r: r, brakes: make([]brake, len(r.Settings)), held: map[rule.ID]bool{}}
+	f := &Finish{r: r, brakes: make([]Brake, len(r.Settings)), held: map[rule.ID]bool{}}
+	for i, s := range r.Settings {
+		f.brakes[i] = Brake{Rule: s.Rule, LetsGo: true}
+	}
 	order := int64(0)
 	one := func(row *sheet.Row, id string) error {
-		l := &life{id: id, start: row, edits: edits[id], sheet: sh, order: order}
+		l := &course{id: id, start: row, edits: edits[id], sheet: sh, order: order}
 		order++
 		delete(edits, id)
 		if err := l.begin(r.From); err != nil {
@@ -94,8 +98,7 @@ func (r *Rehearsal) Play(scan func(func(*sheet.Row) error) error, emit func(*Lin
 			if len(l.edits) == 0 && l.start != nil && s.rests(l.start, r.From, r.To) {
 				continue
 			}
-			p := &player{s: s, life: l, index: i, since: r.From.Add(-Tick), known: r.From, to: r.To, judged: map[rule.ID]bool{}, emit: emit}
-			if err := p.play(); err != nil {
+			if err := newPlayer(s, l, i, r.From, emit).play(r.To); err != nil {
 				return err
 			}
 		}
@@ -149,8 +152,8 @@ func (r *Rehearsal) byRow() (map[string][]Edit, []string, error) {
 	return edits, added, nil
 }
 
-// life is what happens to one row.
-type life struct {
+// course is what happens to one row.
+type course struct {
 	id    string
 	order int64
 	start *sheet.Row // at the baseline; nil where it is not there then
@@ -160,7 +163,7 @@ type life struct {
 }
 
 // begin does the edits before the baseline and checks the rest.
-func (l *life) begin(from time.Time) error {
+func (l *course) begin(from time.Time) error {
 	there := l.start != nil
 	if len(l.edits) > 0 {
 		l.start = clone(l.start)
@@ -227,351 +230,153 @@ func changes(a, b *sheet.Row) bool {
 	return false
 }
 
-// pending is an occasion that is known to come, and when it is to be judged:
-// when it falls due, or, of one that has been mended, when the window opens.
-type pending struct {
-	rule.Occasion
-	at time.Time
-}
-
-// player plays one rule over one row.
+// player plays one rule over one row: it carries a Life's effects out in
+// memory, as lines.
 type player struct {
-	s     *Setting
-	life  *life
-	index int
-	to    time.Time
-	emit  func(*Line) error
-	err   error
-
-	settled  *sheet.Row // as it last settled; nil: never
-	alive    bool
-	since    time.Time // judged up to here
-	known    time.Time // since when the row's date has been known
-	standing rule.Standing
-	pending  []pending    // moved reactions, follow-ups and what has been mended, to come
-	waiting  []Considered // incomplete, to be mended
-	judged   map[rule.ID]bool
-	last     time.Time // when the last first email went or was held
-	had      bool
-	seq      int
+	Life
+	course *course
+	index  int
+	emit   func(*Line) error
+	err    error
+	judged map[rule.ID]bool
+	seq    int
 }
 
-func (p *player) memory() Memory {
-	return Memory{Last: func() (time.Time, bool) { return p.last, p.had }, Standing: &p.standing}
+// newPlayer makes ready to play a rule, switched on at an instant, over a row.
+func newPlayer(s *Setting, c *course, index int, from time.Time, emit func(*Line) error) *player {
+	p := &player{course: c, index: index, emit: emit, judged: map[rule.ID]bool{}, Life: Life{Setting: s, ID: c.id, Row: c.start, Deleted: c.start == nil,
+		On: true, Baseline: from, Since: from.Add(-Tick), Known: from, Standing: &rule.Standing{}, Circumstances: Circumstances{Released: true, Nobody: true}}}
+	p.Ledger, p.Pieces = p, p.piece
+	if p.Row == nil {
+		p.Row = c.was
+	}
+	if s.Moving() {
+		p.Standing.Looked = from
+	}
+	return p
 }
 
-func (p *player) play() error {
-	if p.settled = p.life.start; p.settled == nil {
-		p.settled = p.life.was
+// Ask implements Ledger.
+func (p *player) Ask([]rule.Occasion) {}
+
+// Judged implements Ledger.
+func (p *player) Judged(id rule.ID) bool { return p.judged[id] }
+
+// Enter implements Ledger.
+func (p *player) Enter(e *Email) {
+	p.judged[e.Identity()] = true
+	if e.Mailbox != "" {
+		whole := e.Occasion.Whole()
+		p.judged[whole.Identity()] = true
 	}
-	p.alive = p.life.start != nil
-	if p.s.Moving() {
-		p.standing.Looked = p.known
+}
+
+// Last implements Ledger: the Life knows its own.
+func (p *player) Last() (time.Time, bool) { return time.Time{}, false }
+
+// FirstOf implements Ledger.
+func (p *player) FirstOf(x *Pending) *Email { return accepted(x.Hangs) }
+
+// accepted gives an email that goes as it will be once it has been accepted, at
+// the instant it was judged at.
+func accepted(e *Email) *Email {
+	first := *e
+	if first.State == delivery.Queued {
+		first.State, first.FinishedAt = delivery.Accepted, first.At
 	}
-	cur := p.life.start // edits make new rows of it
-	var first, last time.Time
-	unsettled := false
+	return &first
+}
+
+func (p *player) play(to time.Time) error {
+	cur := p.course.start // edits make new rows of it
+	var last time.Time
 	settleUpTo := func(t time.Time) { // settling comes before edits at one instant
-		if unsettled {
-			if at := sheet.SettlesAt(first, last, p.life.sheet.Settle); !at.After(t) && at.Before(p.to) {
-				p.settle(cur, first, at)
-				unsettled = false
+		if !p.First.IsZero() {
+			if at := sheet.SettlesAt(p.First, last, p.Sheet.Settle); !at.After(t) && at.Before(to) {
+				p.Settle(cur, p.First, at)
 			}
 		}
+		p.print()
 	}
-	for _, e := range p.life.edits {
-		if !e.At.Before(p.to) {
+	for _, e := range p.course.edits {
+		if !e.At.Before(to) {
 			break
 		}
 		settleUpTo(e.At)
 		if e.Delete {
-			p.remove(unsettled, first, e.At)
-			cur, unsettled = nil, false
+			p.Remove(e.At)
+			if p.Row == nil { // what had not settled never was
+				p.Row = &sheet.Row{ID: p.ID, Number: p.course.order + 1}
+			}
+			cur = nil
 			continue
 		}
 		before := cur
-		cur = apply(p.life.sheet, cur, e, p.life.order+1)
+		cur = apply(p.Sheet, cur, e, p.course.order+1)
 		if before != nil && !changes(before, cur) {
 			continue
 		}
-		if !unsettled {
-			p.advance(e.At.Add(-Tick))
-			if first, unsettled = e.At, true; before == nil {
-				p.alive, p.known, p.since = true, e.At, e.At.Add(-Tick)
+		if p.First.IsZero() {
+			p.Advance(e.At.Add(-Tick))
+			if p.First = e.At; before == nil {
+				p.Deleted, p.Known, p.Since = false, e.At, e.At.Add(-Tick)
 			}
 		}
 		last = e.At
 	}
-	settleUpTo(p.to)
-	if !unsettled {
-		p.advance(p.to.Add(-Tick))
+	settleUpTo(to)
+	if p.First.IsZero() {
+		p.Advance(to.Add(-Tick))
 	}
+	p.print()
 	return p.err
 }
 
-// advance judges what falls due on the settled row up to an instant: at each
-// instant first what turns by itself, then what is due.
-func (p *player) advance(to time.Time) {
-	for p.alive && p.settled != nil && to.After(p.since) {
-		until, look := to, time.Time{}
-		if p.s.Moving() {
-			if next := p.s.Next(p.settled, p.known, p.since); !next.IsZero() && !next.After(to) {
-				until, look = next.Add(-Tick), next
-			}
-		}
-		p.due(p.settled, p.since, until, time.Time{})
-		p.since = until
-		if look.IsZero() {
-			break
-		}
-		if o, ok := p.s.Settle(p.settled, p.settled, look, &p.standing); ok {
-			p.react(o, p.settled, look)
-		}
-		p.due(p.settled, p.since, look, time.Time{})
-		p.since = look
-	}
-	p.since = to
-}
-
-// due judges what falls due after from and not after to, each at its instant,
-// or, where the row has been settling, all at the instant it settles.
-func (p *player) due(row *sheet.Row, from, to time.Time, settles time.Time) {
-	var dates []pending
-	for _, o := range p.s.Dates(row, p.known, from, to, func(id rule.ID) bool { return p.judged[id] }) {
-		dates = append(dates, pending{o, o.Due})
-	}
-	for {
-		// One at a time: what is judged may add to what is pending, or end it.
-		next := -1
-		for i := range p.pending {
-			if !p.pending[i].at.After(to) && (next < 0 || earlier(&p.pending[i], &p.pending[next])) {
-				next = i
-			}
-		}
-		var x pending
-		switch {
-		case len(dates) > 0 && (next < 0 || !earlier(&p.pending[next], &dates[0])):
-			x, dates = dates[0], dates[1:]
-		case next >= 0:
-			x = p.pending[next]
-			p.pending = append(p.pending[:next], p.pending[next+1:]...)
-		default:
-			return
-		}
-		at := x.at
-		if !settles.IsZero() {
-			at = settles
-		}
-		p.consider(x.Occasion, row, at)
-	}
-}
-
-// ripe takes what is pending and ripe out of the pending ones.
-func (p *player) ripe(is func(pending) bool) (out []pending) {
-	kept := p.pending[:0]
-	for _, x := range p.pending {
-		if is(x) {
-			out = append(out, x)
-		} else {
-			kept = append(kept, x)
+// print makes lines of what has been decided. An email that was incomplete
+// leaves a second line only if it goes.
+func (p *player) print() {
+	for _, x := range p.Effects {
+		switch e := x.As; {
+		case x.Kind == Write, x.Kind == Amend && (e.State == delivery.Queued || e.State == delivery.Held && e.Why.Code == reason.AsksFirst):
+			p.line(p.lineOf(e))
 		}
 	}
-	p.pending = kept
-	return out
-}
-
-// earlier orders what comes for one row by one rule: by instant, then step.
-func earlier(a, b *pending) bool {
-	if !a.at.Equal(b.at) {
-		return a.at.Before(b.at)
-	}
-	return a.Step < b.Step
-}
-
-// consider judges an occasion; one that was incomplete and has been mended
-// comes here a second time.
-func (p *player) consider(o rule.Occasion, row *sheet.Row, at time.Time) {
-	if p.judged[o.Identity()] {
-		p.take(p.s.Mend(o, row, at, p.memory()))
-		return
-	}
-	if o.Kind == rule.Schedule && o.Base == "" {
-		if p.s.IsRoundUp() {
-			p.piece(o, at)
-			return
-		}
-		if !p.s.Concerns(row, at, p.memory()) {
-			return
-		}
-	}
-	p.take(p.s.Judge(o, row, at, p.memory()))
+	p.Effects = p.Effects[:0]
 }
 
 // piece hands on what a row adds to a round-up, as it last settled.
 func (p *player) piece(o rule.Occasion, at time.Time) {
-	if p.settled == nil {
+	if p.Row == nil {
 		return
 	}
-	ps, own := p.s.pieces(o, p.settled, o.Due, p.memory())
-	p.take(own)
+	p.print()
+	ps, own := p.pieces(o, p.Row, o.Due, p.memory())
+	p.Record(own)
+	p.print()
 	for _, x := range ps {
 		round := o
 		round.Row = ""
-		p.line(&Line{At: o.Due, Row: p.life.id, Piece: &Piece{Round: round, Name: p.s.Sheet.RowName(p.settled), To: x.to[0], Cc: x.cc, Bcc: x.bcc,
-			ReplyTo: x.replyTo, Subject: x.subject, Outside: x.outside, Missing: x.missing, Blame: x.blame, Silent: x.silent}})
+		p.line(&Line{At: o.Due, Row: p.ID, Piece: &Piece{Round: round, Name: p.Sheet.RowName(p.Row), To: x.to[0], Cc: x.cc, Bcc: x.bcc,
+			ReplyTo: x.replyTo, Subject: x.subject, Outside: x.outside, Missing: x.missing, Silent: x.silent}})
 	}
 }
 
-// react takes up a reaction: now, or when the window opens.
-func (p *player) react(o rule.Occasion, row *sheet.Row, at time.Time) {
-	if o.Due.After(at) {
-		p.pending = append(p.pending, pending{o, o.Due})
-		return
+func (p *player) lineOf(e *Email) *Line {
+	id := e.Identity()
+	l := &Line{At: e.At, Row: p.ID, Step: e.Step, Mailbox: e.Mailbox, Occasion: id, Whole: id, Outcome: e.Outcome, Reason: e.Verdict.Reason.Words(),
+		Reaction: e.Kind.Reaction() && e.Base == ""}
+	if e.Mailbox != "" {
+		whole := e.Occasion.Whole()
+		l.Whole = whole.Identity()
 	}
-	p.take(p.s.Judge(o, row, at, p.memory()))
-}
-
-func (p *player) settle(cur *sheet.Row, first, at time.Time) {
-	was := p.settled
-	p.mend(cur, at)
-	moved := was == nil || !value.Same(p.s.Anchor(was), p.s.Anchor(cur))
-	if moved {
-		p.known = first
+	if e.Base != "" {
+		l.Follows, _ = rule.ParseID(e.Base)
 	}
-	if was != nil && moved {
-		p.drop(cur)
-	}
-	if p.s.IsRoundUp() { // it takes each row as it last settled; it does not wait
-		if was != nil {
-			p.due(was, p.since, at.Add(-Tick), time.Time{})
-		}
-		p.since = at.Add(-Tick)
-	}
-	o, fires := p.s.Settle(was, cur, at, &p.standing)
-	p.settled = cur
-	p.due(cur, p.since, at, at)
-	if fires {
-		p.react(o, cur, at)
-	}
-	p.since = at
-}
-
-// drop forgets the follow-ups of occasions whose date has been moved.
-func (p *player) drop(row *sheet.Row) {
-	p.ripe(func(x pending) bool { return !p.s.Stands(&x.Occasion, row) })
-}
-
-// mend judges what was incomplete again, within its late limit. What lies
-// outside the window then waits for the next one.
-func (p *player) mend(row *sheet.Row, at time.Time) {
-	waiting := p.waiting
-	p.waiting = nil
-	for _, w := range waiting {
-		if at.After(p.s.Late(w.Due)) || !p.s.Stands(&w.Occasion, row) {
-			continue
-		}
-		cs := p.s.Mend(w.Occasion, row, at, p.memory())
-		opens := p.s.Opens(at)
-		switch {
-		case len(cs) > 0 && cs[0].Outcome == Incomplete:
-			p.waiting = append(p.waiting, w)
-		case opens.After(at): // judged again then, on the row as it then is
-			p.pending = append(p.pending, pending{w.Occasion, opens})
-		default:
-			p.take(cs)
-		}
-	}
-}
-
-// remove skips what was due and waiting for the row to settle when it was
-// deleted, and drops what was to come.
-func (p *player) remove(unsettled bool, first, at time.Time) {
-	if !unsettled {
-		p.advance(at.Add(-Tick))
-	} else if p.settled != nil {
-		waited := p.ripe(func(x pending) bool { return x.at.Before(at) })
-		for _, o := range p.s.Dates(p.settled, p.known, p.since, at.Add(-Tick), func(id rule.ID) bool { return p.judged[id] }) {
-			waited = append(waited, pending{o, o.Due})
-		}
-		sort.SliceStable(waited, func(i, j int) bool { return earlier(&waited[i], &waited[j]) })
-		for _, x := range waited {
-			if x.Kind == rule.Schedule && x.Base == "" && (p.s.IsRoundUp() || !p.s.Concerns(p.settled, at, p.memory())) {
-				continue
-			}
-			p.take([]Considered{{x.Occasion, skip("row deleted"), at}})
-		}
-	}
-	if p.settled == nil {
-		p.settled = &sheet.Row{ID: p.life.id, Number: p.life.order + 1}
-	}
-	p.pending, p.waiting, p.since, p.alive = nil, nil, at, false
-}
-
-// take writes lines and notes what follows from them. An occasion that was
-// incomplete leaves a second line only if its email goes.
-func (p *player) take(cs []Considered) {
-	for i, c := range cs {
-		id := c.Identity()
-		wid := id
-		if c.Mailbox != "" {
-			whole := c.Occasion.Whole()
-			wid = whole.Identity()
-		}
-		again := p.judged[id]
-		goes := c.Outcome == Send || c.Outcome == Hold
-		if !again || goes {
-			p.line(p.lineOf(&c, id, wid))
-		}
-		if c.Outcome == Incomplete {
-			p.waiting = append(p.waiting, c)
-		}
-		if c.Base == "" && goes {
-			p.last, p.had = c.At, true
-		}
-		if c.Base == "" && c.Outcome == Send {
-			for _, f := range p.s.FollowUps(&c.Occasion, i == 0, c.At) {
-				p.expect(f)
-			}
-		}
-		if c.Base != "" && c.Outcome == Skip && IsStopped(c.Verdict.Reason) {
-			p.ripe(func(x pending) bool { return x.Base == c.Base })
-		} else if next, ok := p.s.NextAgain(c.Occasion); c.Base != "" && ok && !again {
-			p.expect(next)
-		}
-		p.judged[id], p.judged[wid] = true, true
-	}
-}
-
-// expect notes a follow-up that is to come, once: of several mailboxes that
-// are mended one after the other each would bring what comes once for all.
-func (p *player) expect(f rule.Occasion) {
-	id := f.Identity()
-	if p.judged[id] {
-		return
-	}
-	for i := range p.pending {
-		if p.pending[i].Base == f.Base && p.pending[i].Identity() == id {
-			return
-		}
-	}
-	p.pending = append(p.pending, pending{f, f.Due})
-}
-
-func (p *player) lineOf(c *Considered, id, whole rule.ID) *Line {
-	l := &Line{At: c.At, Row: p.life.id, Step: c.Step, Mailbox: c.Mailbox, Occasion: id, Whole: whole, Outcome: c.Outcome, Reason: c.Verdict.Reason,
-		Reaction: c.Kind.Reaction() && c.Base == ""}
-	if c.Base != "" {
-		l.Follows, _ = rule.ParseID(c.Base)
-	}
-	if c.Outcome != Skip {
-		l.Template, l.To, l.Cc, l.Subject = c.Template, written(c.To), written(c.Cc), c.Subject
+	if e.Outcome != Skip {
+		l.Template, l.To, l.Cc, l.Subject = e.Template, written(e.To), written(e.Cc), e.Subject
 	}
 	return l
 }
-
-// IsStopped tells whether a follow-up was skipped because its stop condition
-// has come true.
-func IsStopped(reason string) bool { return strings.HasPrefix(reason, Stopped) }
 
 func written(boxes []value.Mailbox) []string {
 	out := make([]string, len(boxes))
@@ -585,7 +390,7 @@ func (p *player) line(l *Line) {
 	if p.err != nil {
 		return
 	}
-	l.Rule, l.Order, l.Seq = p.index, p.life.order, p.seq
+	l.Rule, l.Order, l.Seq = p.index, p.course.order, p.seq
 	p.seq++
 	p.err = p.emit(l)
 }

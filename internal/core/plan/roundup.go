@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"time"
 
+	"nivot/internal/core/reason"
 	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/template"
@@ -16,10 +17,9 @@ type piece struct {
 	bcc     []value.Mailbox
 	replyTo []value.Mailbox
 	subject string
-	outside string // what the fields outside the table come to
-	missing string // what is missing outside the table, in words
-	blame   string
-	silent  bool // the recipient is on the do-not-email list
+	outside string         // what the fields outside the table come to
+	missing *reason.Reason // what is missing outside the table
+	silent  bool           // the recipient is on the do-not-email list
 }
 
 // IsRoundUp tells whether the rule sends round-ups.
@@ -36,27 +36,28 @@ func (s *Setting) pieces(o rule.Occasion, row *sheet.Row, at time.Time, m Memory
 		return nil, nil
 	}
 	if row.Gone {
-		return nil, []Considered{{o, skip("the row is gone: it is no longer in the file it came from"), at}}
+		return nil, []Considered{{o, skip(reason.RowGone), at, row}}
 	}
 	v := Verdict{Outcome: s.sends(), Template: s.wording(&o, facts)}
 	bad := s.recipients(&v, row, s.Rule.To, s.Rule.Cc)
 	switch {
 	case holds == rule.Unknown:
-		return nil, []Considered{{o, s.incomplete(v, blame, s.unreadable(row, blame)), at}}
+		return nil, []Considered{{o, s.incomplete(v, blame, s.unreadable(row, blame)), at, row}}
 	case bad != "":
-		return nil, []Considered{{o, s.incomplete(v, bad, s.unreadable(row, bad)), at}}
+		return nil, []Considered{{o, s.incomplete(v, bad, s.unreadable(row, bad)), at, row}}
 	case len(v.To) == 0:
-		return nil, []Considered{{o, s.incomplete(v, firstColumn(s.Rule.To), "no usable address: "+s.emptyTo(s.Rule.To)+" is empty"), at}}
+		return nil, []Considered{{o, s.incomplete(v, firstColumn(s.Rule.To), s.noAddress(s.Rule.To)), at, row}}
 	}
 	t := s.Templates[v.Template]
 	if t == nil {
-		return nil, []Considered{{o, skip("no wording fits"), at}}
+		return nil, []Considered{{o, skip(reason.NoWording), at, row}}
 	}
 	c := template.Context{Sheet: s.Sheet, Row: row, Today: facts.Today, Facts: facts}
 	checked := t.Check(c)
 	p := piece{subject: checked.Subject, outside: t.Outside(c), replyTo: v.ReplyTo}
 	if len(checked.Missing) > 0 {
-		p.missing, p.blame = s.missing(row, checked.Missing), checked.Missing[0]
+		why := s.missing(row, checked.Missing)
+		p.missing = &why
 	}
 	all := v.To
 	s.silence(&v)
@@ -91,22 +92,19 @@ func (s *Setting) gather(round rule.Occasion, ps []piece, names []string, at tim
 		add(&v.Bcc, p.bcc)
 	}
 	v.Subject = ps[0].subject
-	v.Reason = fmt.Sprintf("the schedule came round; %d rows", len(ps))
-	if len(ps) == 1 {
-		v.Reason = "the schedule came round; 1 row"
-	}
+	v.Reason = reason.Reason{Code: reason.Round, N: len(ps)}
 	if ps[0].silent {
-		return Considered{round, skip("do-not-email: the recipient is on the do-not-email list"), at}
+		return Considered{round, skip(reason.DoNotEmail), at, nil}
 	}
 	for i, p := range ps {
-		if p.missing != "" {
-			return Considered{round, s.incomplete(v, p.blame, names[i]+": "+p.missing), at}
+		if p.missing != nil {
+			return Considered{round, s.incomplete(v, p.missing.Column, reason.Reason{Code: reason.OfRow, Rows: names[i : i+1], Of: p.missing}), at, nil}
 		}
 		if p.outside != ps[0].outside {
-			return Considered{round, s.incomplete(v, "", "a field outside the table is not the same for "+names[0]+" and "+names[i]), at}
+			return Considered{round, s.incomplete(v, "", reason.Reason{Code: reason.RowsDiffer, Rows: []string{names[0], names[i]}}), at, nil}
 		}
 	}
-	return Considered{round, v, at}
+	return Considered{round, v, at, nil}
 }
 
 // RoundUp is one recipient's round-up with the rows it is about.

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"nivot/internal/core/calendar"
+	"nivot/internal/core/reason"
 	"nivot/internal/core/value"
 )
 
@@ -429,58 +430,32 @@ func (r *Rule) distance(o *Occasion, env Env) int {
 	return abs(int(value.DayAt(o.Due.In(env.Zone)) - anchor))
 }
 
-// Reason says in words why the occasion is one: "return due is 14 days away".
-func (o *Occasion) Reason(column string, every *Every, loc *time.Location) string {
+// Reason gives why the occasion is one. name is what its column is called.
+func (o *Occasion) Reason(name string, every *Every, loc *time.Location) reason.Reason {
+	r := reason.Reason{Column: o.Column, Name: name}
 	switch o.Kind {
 	case Change:
-		if o.Before == "" {
-			return fmt.Sprintf("%s became %s", column, orNothing(o.After))
-		}
-		return fmt.Sprintf("%s became %s, having been %s", column, orNothing(o.After), o.Before)
+		r.Code, r.Value, r.Was = reason.Became, o.After, o.Before
 	case Threshold:
-		return fmt.Sprintf("%s reached %s", column, o.After)
+		r.Code, r.Value = reason.Reached, o.After
 	case Added:
-		return "the row was added"
+		return reason.Reason{Code: reason.Added}
 	case Edited:
-		return column + " changed"
+		r.Code = reason.Changed
 	case Schedule:
-		return "the schedule came round"
+		return reason.Reason{Code: reason.Round}
 	case ByHand:
-		return "sent by hand"
-	}
-	return o.dateReason(column, every, loc)
-}
-
-func orNothing(s string) string {
-	if s == "" {
-		return "empty"
-	}
-	return s
-}
-
-func (o *Occasion) dateReason(column string, every *Every, loc *time.Location) string {
-	what := column
-	if o.Anniversary > 0 {
-		what = fmt.Sprintf("anniversary %d of %s", o.Anniversary, column)
-	}
-	n, unit := 0, "day"
-	switch o.Unit {
-	case Hours:
-		n, unit = -o.N, "hour"
-	case Minutes:
-		n, unit = -o.N, "minute"
+		return reason.Reason{Code: reason.ByHand}
 	default:
-		n = int(every.day(o.Anchor.Day, o.Anniversary) - value.DayAt(o.Due.In(loc)))
+		r.Code, r.Anniversary = reason.Date, o.Anniversary
+		switch o.Unit {
+		case Hours:
+			r.N, r.Unit = -o.N, "hour"
+		case Minutes:
+			r.N, r.Unit = -o.N, "minute"
+		default:
+			r.N, r.Unit = int(every.day(o.Anchor.Day, o.Anniversary)-value.DayAt(o.Due.In(loc))), "day"
+		}
 	}
-	plural := "s"
-	if n == 1 || n == -1 {
-		plural = ""
-	}
-	switch {
-	case n == 0 && unit == "day":
-		return what + " is today"
-	case n >= 0:
-		return fmt.Sprintf("%s is %d %s%s away", what, n, unit, plural)
-	}
-	return fmt.Sprintf("%s was %d %s%s ago", what, -n, unit, plural)
+	return r
 }

@@ -1775,7 +1775,14 @@ export interface components {
         };
         /** @enum {string} */
         DeliveryState: "skipped" | "incomplete" | "missed" | "held" | "dropped" | "queued" | "claimed" | "sending" | "accepted" | "deferred" | "failed" | "in-doubt" | "bounced";
+        /**
+         * @description Why an email goes, waits, or does not go, or what kept its last try from succeeding; a sentence stands beside it.
+         * @enum {string}
+         */
+        ReasonCode: "date" | "became" | "reached" | "added" | "changed" | "round" | "by-hand" | "follow-up" | "row-gone" | "row-deleted" | "same-moment" | "condition-false" | "no-wording" | "repeat-once" | "repeat-apart" | "do-not-email" | "stopped" | "no-such-step" | "not-recipient" | "first-did-not-go" | "date-moved" | "rule-gone" | "sheet-gone" | "became-mailboxes" | "unreadable" | "column-gone" | "no-address" | "field-empty" | "rows-differ" | "of-row" | "sending-off" | "asks-first" | "first-run" | "window" | "baseline" | "brake" | "daily-cap" | "restored" | "too-late" | "not-mended" | "no-room" | "looked-through" | "left-out" | "unreachable" | "put-off" | "lost-before" | "lost-after" | "lost-ledger" | "refused" | "some-put-off" | "given-up" | "program-stopped" | "cannot-write" | "cannot-read" | "program-fault" | "said";
         LogLine: {
+            reason?: components["schemas"]["ReasonCode"];
+            trouble?: components["schemas"]["ReasonCode"];
             id: string;
             /** Format: date-time */
             at: string;

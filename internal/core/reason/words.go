@@ -1,0 +1,213 @@
+package reason
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"nivot/internal/core/calendar"
+)
+
+// plain are the reasons whose words have no parameters.
+var plain = map[Code]string{
+	Added: "the row was added", ByHand: "sent by hand",
+	RowGone:         "the row is gone: it is no longer in the file it came from",
+	RowDeleted:      "row deleted",
+	SameMoment:      "same moment: another email of this rule goes to the row then",
+	NoWording:       "no wording fits",
+	RepeatOnce:      "repeat: the row has had its email",
+	DoNotEmail:      "do-not-email: every recipient is on the do-not-email list",
+	NoSuchStep:      "the rule has no such follow-up any more",
+	FirstDidNotGo:   "the first email did not go",
+	DateMoved:       "the date it hung on has been moved",
+	RuleGone:        "the rule is not there any more",
+	SheetGone:       "the sheet is not there any more",
+	BecameMailboxes: "mended: each address has an email of its own now",
+	ColumnGone:      "a column that the rule names is not there any more",
+	SendingOff:      "all sending is switched off",
+	AsksFirst:       "the rule asks first",
+	FirstRun:        "the rule's first run waits to be looked through",
+	Window:          "mended, and waits for its send window",
+	Baseline:        "was past when the rule was switched on",
+	Brake:           "the brake holds the rule: more emails at once than expected",
+	DailyCap:        "over the sender's daily cap; it goes the next day there is room",
+	Restored:        "the database went back in time, and it may have gone already",
+	NoRoom:          "found no room under the sender's daily cap within 7 days",
+	LookedThrough:   "left out when the rule was looked through",
+	LeftOut:         "left out",
+	PutOff:          "put off by the mail server",
+	LostBefore:      "contact with the mail server was lost before the email was handed over",
+	LostAfter:       "contact with the mail server was lost after the email had been handed over, before it answered",
+	LostLedger:      "contact with the database was lost before the email was handed over",
+	SomePutOff:      "some recipients were put off; the others have it",
+	ProgramStopped:  "the program stopped while the mail server may have been taking the email",
+	ProgramFault:    "a fault in the program ended this try; it has been logged",
+}
+
+// Words says the reason in English: a clause without a capital or a full stop.
+func (r Reason) Words() string {
+	if w, ok := plain[r.Code]; ok {
+		return r.with(w)
+	}
+	switch r.Code {
+	case Date:
+		return r.with(r.date())
+	case Became:
+		return r.with(r.Name + " became " + orNothing(r.Value) + having(r.Was))
+	case Reached:
+		return r.with(r.Name + " reached " + r.Value)
+	case Changed:
+		return r.with(r.Name + " changed")
+	case Round:
+		return r.with("the schedule came round" + rows(r.N))
+	case FollowUp:
+		w := fmt.Sprintf("follow-up %d", r.Step)
+		if r.Again > 0 {
+			w += ", again"
+		}
+		return w + r.of(" of: ")
+	case ConditionFalse:
+		if len(r.Cells) == 0 {
+			return "condition false: " + r.Clause
+		}
+		return "condition false: " + r.cells(", ") + ", not so that " + r.Clause
+	case RepeatApart:
+		return "repeat: the row had an email less than " + duration(r.Value) + " ago"
+	case Stopped:
+		return "stopped: " + r.Clause
+	case NotRecipient:
+		return r.Mailbox + " is no longer among the recipients"
+	case Unreadable:
+		return unreadable(r.Name, r.Value, r.Unit)
+	case NoAddress:
+		return "no usable address: " + r.Name + " is empty"
+	case FieldEmpty:
+		return r.missing()
+	case RowsDiffer:
+		return "a field outside the table is not the same for " + strings.Join(r.Rows, " and ")
+	case OfRow:
+		return strings.Join(r.Rows, ", ") + r.of(": ")
+	case TooLate:
+		return "was due at " + r.at() + ", could not go then, and the late limit has passed"
+	case NotMended:
+		return "was not mended within the late limit" + r.of(": ")
+	case GivenUp:
+		return "given up after 24 hours" + r.of(": ")
+	case Unreachable:
+		return "the mail server cannot be reached: " + r.Value
+	case Refused:
+		return "refused by the mail server: " + r.Value
+	case CannotWrite:
+		return "the message cannot be made: " + r.Value
+	case CannotRead:
+		return "its entry in the ledger cannot be read: " + r.Value
+	case Said:
+		return r.Value
+	}
+	return string(r.Code)
+}
+
+// with adds what the condition's columns held.
+func (r Reason) with(w string) string {
+	if len(r.Cells) == 0 {
+		return w
+	}
+	return w + "; " + r.cells("; ")
+}
+
+func (r Reason) cells(sep string) string {
+	is := make([]string, len(r.Cells))
+	for i, c := range r.Cells {
+		if is[i] = c.Name + " is " + c.Value; c.Value == "" {
+			is[i] = c.Name + " is empty"
+		}
+	}
+	return strings.Join(is, sep)
+}
+
+func (r Reason) missing() string {
+	is := make([]string, len(r.Cells))
+	for i, c := range r.Cells {
+		if c.Bad {
+			is[i] = unreadable(c.Name, c.Value, c.Kind)
+		} else {
+			is[i] = c.Name + " is empty and the template has no other words for it"
+		}
+	}
+	return strings.Join(is, "; ")
+}
+
+func (r Reason) of(sep string) string {
+	if r.Of == nil {
+		return ""
+	}
+	return sep + r.Of.Words()
+}
+
+func (r Reason) at() string {
+	if r.At == nil {
+		return "some time"
+	}
+	t := *r.At
+	if loc, err := time.LoadLocation(r.Zone); err == nil {
+		t = t.In(loc)
+	}
+	return t.Format("Mon 2 Jan 15:04")
+}
+
+func (r Reason) date() string {
+	what := r.Name
+	if r.Anniversary > 0 {
+		what = fmt.Sprintf("anniversary %d of %s", r.Anniversary, r.Name)
+	}
+	plural := "s"
+	if r.N == 1 || r.N == -1 {
+		plural = ""
+	}
+	switch {
+	case r.N == 0 && r.Unit == "day":
+		return what + " is today"
+	case r.N >= 0:
+		return fmt.Sprintf("%s is %d %s%s away", what, r.N, r.Unit, plural)
+	}
+	return fmt.Sprintf("%s was %d %s%s ago", what, -r.N, r.Unit, plural)
+}
+
+func unreadable(name, value, kind string) string {
+	return fmt.Sprintf("unreadable cell: %s holds %q, which is no %s", name, value, kind)
+}
+
+func orNothing(s string) string {
+	if s == "" {
+		return "empty"
+	}
+	return s
+}
+
+func having(was string) string {
+	if was == "" {
+		return ""
+	}
+	return ", having been " + was
+}
+
+func rows(n int) string {
+	switch n {
+	case 0:
+		return ""
+	case 1:
+		return "; 1 row"
+	}
+	return fmt.Sprintf("; %d rows", n)
+}
+
+func duration(iso string) string {
+	d, err := calendar.ParseDuration(iso)
+	if err != nil {
+		return iso
+	}
+	return d.Words()
+}
+
+// String implements fmt.Stringer: the words.
+func (r Reason) String() string { return r.Words() }

@@ -1,0 +1,485 @@
+package engine
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+	"testing/fstest"
+	"time"
+
+	"nivot/internal/core/delivery"
+	"nivot/internal/core/reason"
+	"nivot/internal/core/rule"
+	"nivot/internal/database/dbtest"
+	"nivot/internal/exchange"
+	"nivot/internal/store"
+)
+
+// cases installs the display cases with one rule, on, whose parts are given as
+// JSON, and rows of case number, humidity, email, copy.
+func (f *fixture) cases(ruleJSON string, rows ...string) (*store.Sheet, map[string]int64) {
+	f.t.Helper()
+	b, err := exchange.ReadBundle(fstest.MapFS{
+		"sheet.json": {Data: []byte(`{"format":"nivot-bundle/1","name":"Display cases","zone":"UTC","locale":"en-GB","key":"Case","settle":"PT2M","columns":[
+			{"name":"Case","type":"text"},{"name":"Humidity","type":"number"},{"name":"Email","type":"email"},{"name":"Copy","type":"email"},{"name":"Read","type":"date","order":"year-month-day"}]}`)},
+		"rows.csv":       {Data: []byte("Case,Humidity,Email,Copy,Read\n" + strings.Join(rows, "\n") + "\n")},
+		"templates.json": {Data: []byte(`[{"name":"A","subject":"[Case] at [Humidity: else ?]","text":"x"},{"name":"B","subject":"[Case] again","text":"x"}]`)},
+		"rules.json":     {Data: []byte(`[` + ruleJSON + `]`)},
+	})
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	rec, err := f.Install(f.ctx, b, true, "test")
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	ids := map[string]int64{}
+	all, err := f.Store.RowsAfter(f.ctx, rec.ID, 0, 1000)
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	for i := range all {
+		ids[strings.ToUpper(string(all[i].RowKey))] = all[i].ID
+	}
+	return rec, ids
+}
+
+// set types into a row's cell.
+func (f *fixture) set(rec *store.Sheet, row int64, column, text string) {
+	f.t.Helper()
+	s, err := rec.Core()
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	c, _ := s.ColumnNamed(column)
+	if _, err := f.EditRow(f.ctx, rec.ID, row, []CellEdit{{Column: c.ID, Text: text}}, System("test")); err != nil {
+		f.t.Fatal(err)
+	}
+}
+
+// turn sets the clock without anything being considered.
+func (f *fixture) turn(to string) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.clock = at(to)
+}
+
+// drain considers all that is due, by hand.
+func (f *fixture) drain() {
+	f.t.Helper()
+	for {
+		n, err := f.Tick(f.ctx)
+		if err != nil {
+			f.t.Fatal(err)
+		}
+		if n == 0 {
+			return
+		}
+	}
+}
+
+const humid = `{"name":"Humid","state":"on","trigger":{"kind":"threshold","column":"Humidity","op":">","limit":55,"rearm":52},"to":[{"column":"Email"}],"send":[{"template":"A"}]}`
+
+// consistent checks every delivery's events: each state follows the one before
+// by the table, nothing is told twice, and the last is the state.
+func (f *fixture) consistent() {
+	f.t.Helper()
+	ds, _, err := f.Store.Log(f.ctx, store.LogFilter{}, "", 10_000)
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	for i := range ds {
+		events, err := f.Store.DeliveryEvents(f.ctx, ds[i].ID)
+		if err != nil {
+			f.t.Fatal(err)
+		}
+		var told []string
+		seen := map[string]int{}
+		for _, ev := range events {
+			st := strings.TrimPrefix(ev.Kind, store.EventDelivery)
+			told = append(told, st)
+			seen[st]++
+		}
+		if len(told) == 0 || told[len(told)-1] != string(ds[i].State) && ds[i].State != delivery.Claimed {
+			f.t.Errorf("delivery %d is %s and its log says %v", ds[i].ID, ds[i].State, told)
+		}
+		if ds[i].Attempt == 1 && (seen["accepted"] > 1 || seen["sending"] > 1+seen["deferred"]) {
+			f.t.Errorf("delivery %d: its log tells what never happened: %v", ds[i].ID, told)
+		}
+	}
+}
+
+// A.1: a To that is refused for good, and a Cc that is put off and would be
+// taken when tried alone: the email is failed, and the worker lives on.
+func TestNoToLeft(t *testing.T) {
+	f := newFixture(t, "2027-03-15T08:30:00Z")
+	edited := `{"name":"Edited","state":"on","trigger":{"kind":"edited","columns":["Humidity"]},"to":[{"column":"Email"}],"cc":[{"column":"Copy"}],"send":[{"template":"A"}]}`
+	rec, rows := f.cases(edited, "C-1,50,a-refuse@x.example,b.defer-1@x.example,", "C-2,50,good@x.example,c.defer-1@x.example,", "C-3,50,\"a-refuse@x.example, d.defer-1@x.example\",,")
+	f.settled()
+	for _, id := range rows {
+		f.set(rec, id, "Humidity", "60")
+	}
+	f.advance(at("2027-03-15T09:30:00Z"))
+	for key, want := range map[string]delivery.State{"C-1": delivery.Failed, "C-2": delivery.Accepted, "C-3": delivery.Accepted} {
+		d := f.delivery(rows[key])
+		if d.State != want {
+			t.Errorf("%s: %s (%s), want %s", key, d.State, d.Trouble, want)
+		}
+		if key == "C-1" && (d.Trouble.Code != reason.Refused || !strings.HasPrefix(d.Reply, "550")) {
+			t.Errorf("%s: %q, %q", key, d.Trouble, d.Reply)
+		}
+	}
+	f.consistent()
+}
+
+// A.1: a delivery that cannot be read fails, and the others go on. A fault in
+// the program does not end a worker.
+func TestBrokenDelivery(t *testing.T) {
+	f := stillFixture(t, "2027-03-15T08:30:00Z")
+	rec, rows := f.cases(humid, "C-1,50,a@x.example,,", "C-2,50,b@x.example,,", "C-3,50,c@x.example,,")
+	f.drain()
+	for _, id := range rows {
+		f.set(rec, id, "Humidity", "60")
+	}
+	f.turn("2027-03-15T08:40:00Z")
+	f.drain()
+	broken, letterless := f.delivery(rows["C-1"]), f.delivery(rows["C-2"])
+	for _, q := range []string{"UPDATE deliveries SET recipients = '[{' WHERE id = " + fmt.Sprint(broken.ID), "DELETE FROM letters WHERE delivery_id = " + fmt.Sprint(letterless.ID)} {
+		if err := f.Store.DB(f.ctx).Exec(q).Error; err != nil {
+			t.Fatal(err)
+		}
+	}
+	f.run()
+	f.settled()
+	for _, d := range []*store.Delivery{f.delivery(rows["C-1"]), f.delivery(rows["C-2"])} {
+		if d.State != delivery.Failed || d.Trouble.Code != reason.CannotRead || strings.Contains(d.Trouble.Words(), "%!") {
+			t.Errorf("%s: %s", d.State, d.Trouble)
+		}
+	}
+	if d := f.delivery(rows["C-3"]); d.State != delivery.Accepted {
+		t.Errorf("%s: %s", d.State, d.Trouble)
+	}
+	f.consistent()
+}
+
+// A.1: a panic in a try makes its delivery failed, or in doubt where its mark
+// was set.
+func TestPanicInASender(t *testing.T) {
+	f := stillFixture(t, "2027-03-15T08:30:00Z")
+	d := &dispatcher{e: f.Engine, lost: make(chan struct{}), hand: map[int64]bool{}, freed: make(chan struct{}, 1)}
+	d.commit = &committer{e: f.Engine, results: make(chan *job, 2)}
+	now := f.Now()
+	for want, j := range map[delivery.State]*job{
+		delivery.Failed:  {Delivery: store.Delivery{ID: 1, State: delivery.Claimed}},
+		delivery.InDoubt: {Delivery: store.Delivery{ID: 2, State: delivery.Claimed, SendingAt: &now}},
+	} {
+		(&line{d: d, sender: "gone"}).attempt(f.ctx, panicking(j))
+		if got := <-d.commit.results; got.State != want || got.Trouble.Code != reason.ProgramFault || got.NextTry != nil {
+			t.Errorf("%s (%s), want %s", got.State, got.Trouble, want)
+		}
+	}
+}
+
+// panicking makes a try of the job panic: it names a recipient that it has not.
+func panicking(j *job) *job {
+	j.letter, j.pending = &store.Letter{}, []int{7}
+	return j
+}
+
+// A.2: a standing that becomes nothing again is forgotten: a row that was armed
+// again fires.
+func TestArmedAgain(t *testing.T) {
+	f := newFixture(t, "2027-03-15T08:30:00Z")
+	rec, rows := f.cases(humid, "C-1,65,a@x.example,,")
+	f.settled()
+	for i, v := range []string{"54", "50", "70"} {
+		f.set(rec, rows["C-1"], "Humidity", v)
+		f.advance(at("2027-03-15T08:30:00Z").Add(time.Duration(i+1) * 10 * time.Minute))
+	}
+	if got := f.subjects(); len(got) != 1 || !strings.Contains(got[0], "C-1 at 70") {
+		t.Errorf("arrived: %v", got)
+	}
+}
+
+// A.4: one step has one instant for all its rows, so that the brake counts them
+// together, however the clock runs meanwhile.
+func TestOneInstantAStep(t *testing.T) {
+	f := stillFixture(t, "2027-03-15T08:30:00Z")
+	var lines []string
+	for i := range 40 {
+		lines = append(lines, fmt.Sprintf("C-%02d,50,c%d@x.example,,", i, i))
+	}
+	rec, rows := f.cases(humid, lines...)
+	f.drain()
+	var ops []Op
+	for i := range 30 {
+		ops = append(ops, Op{Kind: OpEdit, Row: rows[fmt.Sprintf("C-%02d", i)], Cells: []CellEdit{{Column: "c2", Text: "70"}}})
+	}
+	ticking := at("2027-03-15T08:31:00Z")
+	e := New(f.Store, func() time.Time { ticking = ticking.Add(time.Millisecond); return ticking }, Options{})
+	if _, err := e.Change(f.ctx, rec.ID, ops, "paste", System("Ines")); err != nil {
+		t.Fatal(err)
+	}
+	f.turn("2027-03-15T08:40:00Z")
+	f.drain()
+	counts, err := f.Store.CountStates(f.ctx, store.LogFilter{})
+	if err != nil || counts[delivery.Held] != 30 || counts[delivery.Queued] != 0 {
+		t.Errorf("%v, want all 30 held: %v", counts, err)
+	}
+	if ds, err := f.Store.Between(f.ctx, store.LogFilter{}, 1); err != nil || ds[0].Reason.Code != reason.Brake {
+		t.Error(ds, err)
+	}
+}
+
+// A.5: what had rested while nothing ran settles first, as of its instant,
+// before the row is edited, pasted into, imported anew or deleted.
+func TestOverdueSettlesFirst(t *testing.T) {
+	for name, edit := range map[string]func(f *fixture, rec *store.Sheet, row int64){
+		"edited": func(f *fixture, rec *store.Sheet, row int64) { f.set(rec, row, "Humidity", "50") },
+		"pasted": func(f *fixture, rec *store.Sheet, row int64) {
+			if _, err := f.Change(f.ctx, rec.ID, []Op{{Kind: OpEdit, Row: row, Cells: []CellEdit{{Column: "c2", Text: "50"}}}}, "paste", System("test")); err != nil {
+				t.Fatal(err)
+			}
+		},
+		"put by key": func(f *fixture, rec *store.Sheet, row int64) {
+			if _, err := f.PutRow(f.ctx, rec.ID, "C-1", []CellEdit{{Column: "c2", Text: "50"}}, System("test")); err != nil {
+				t.Fatal(err)
+			}
+		},
+		"imported": func(f *fixture, rec *store.Sheet, row int64) {
+			if _, err := f.Import(f.ctx, rec.ID, Incoming{Columns: []string{"c1", "c2"}, Rows: [][]string{{"C-1", "50"}}}, ImportOptions{Keep: true}, System("test")); err != nil {
+				t.Fatal(err)
+			}
+		},
+		"deleted": func(f *fixture, rec *store.Sheet, row int64) {
+			if _, err := f.DeleteRow(f.ctx, rec.ID, row, System("test")); err != nil {
+				t.Fatal(err)
+			}
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			f := stillFixture(t, "2027-03-15T08:30:00Z")
+			rec, rows := f.cases(humid, "C-1,50,a@x.example,,")
+			f.drain()
+			f.set(rec, rows["C-1"], "Humidity", "60")
+			f.turn("2027-03-15T08:45:00Z") // nothing has run
+			edit(f, rec, rows["C-1"])
+			d := f.delivery(rows["C-1"])
+			if d.State != delivery.Queued || !d.DueAt.Equal(at("2027-03-15T08:32:00Z")) || d.Subject != "C-1 at 60" {
+				t.Errorf("%s, due %s, %q", d.State, d.DueAt, d.Subject)
+			}
+			f.turn("2027-03-15T09:00:00Z")
+			f.drain()
+			if d := f.delivery(rows["C-1"]); d.State != delivery.Queued {
+				t.Errorf("later %s", d.State)
+			}
+		})
+	}
+}
+
+// A.5: a follow-up that was due before a baseline, or a pause, that came late
+// is judged; one that falls due during the pause is not.
+func TestBaselineComesLate(t *testing.T) {
+	chain := strings.Replace(humid, `"send"`, `"then":{"steps":[{"after":"PT1H","template":"B"},{"after":"P1D","template":"B"}]},"send"`, 1)
+	f := newFixture(t, "2027-03-15T08:30:00Z")
+	rec, rows := f.cases(chain, "C-1,50,a@x.example,,")
+	f.settled()
+	f.set(rec, rows["C-1"], "Humidity", "60")
+	f.advance(at("2027-03-15T08:40:00Z"))
+	rules, err := f.Store.Rules(f.ctx, rec.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	late := New(f.Store, func() time.Time { return at("2027-03-15T09:45:00Z") }, Options{}) // another process, whose clock has gone on
+	core, err := rules[0].Core()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := late.SaveRule(f.ctx, rec.ID, rules[0].ID, core, 0, "Ines"); err != nil {
+		t.Fatal(err)
+	}
+	ds, _, err := f.Store.Log(f.ctx, store.LogFilter{}, "", 10)
+	if err != nil || len(ds) != 2 || ds[0].Step != 1 || ds[0].State != delivery.Queued {
+		t.Errorf("%d emails, %v", len(ds), err)
+	}
+	f.advance(at("2027-03-15T10:00:00Z"))
+	if _, err := f.SetRuleState(f.ctx, rec.ID, rules[0].ID, rule.Paused, "Ines"); err != nil {
+		t.Fatal(err)
+	}
+	f.advance(at("2027-03-17T10:00:00Z"))
+	if _, err := f.SetRuleState(f.ctx, rec.ID, rules[0].ID, rule.On, "Ines"); err != nil {
+		t.Fatal(err)
+	}
+	f.advance(at("2027-03-18T10:00:00Z"))
+	if got := f.subjects(); len(got) != 2 {
+		t.Errorf("arrived: %v", got)
+	}
+}
+
+// A.7: a claim that is committed and whose answer is lost is found again by the
+// worker's id; nothing stays behind, nothing goes twice.
+func TestClaimAnswerLost(t *testing.T) {
+	f := stillFixture(t, "2027-03-15T08:30:00Z")
+	var lines []string
+	for i := range 60 {
+		lines = append(lines, fmt.Sprintf("C-%02d,50,c%d@x.example,,", i, i))
+	}
+	rec, rows := f.cases(strings.Replace(humid, `"send"`, `"brake":{"count":1000,"share":1},"send"`, 1), lines...)
+	f.drain()
+	for _, id := range rows {
+		f.set(rec, id, "Humidity", "70")
+	}
+	f.turn("2027-03-15T08:40:00Z")
+	f.drain()
+	p := dbtest.NewProxy(t, f.dsn)
+	s, err := store.Open(p.DSN)
+	if err != nil {
+		t.Fatal(err)
+	}
+	direct := f.Engine
+	f.Engine = New(s, direct.now, Options{Poll: 20 * time.Millisecond, Lease: 5 * time.Second})
+	t.Cleanup(func() { s.Close() })
+	p.LoseCommits(4) // claims, marks and outcomes alike
+	f.run()
+	deadline := time.Now().Add(30 * time.Second)
+	for {
+		counts, err := direct.Store.CountStates(f.ctx, store.LogFilter{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if counts[delivery.Accepted]+counts[delivery.InDoubt]+counts[delivery.Deferred] == 60 {
+			if counts[delivery.InDoubt] > 0 {
+				t.Errorf("%v: an answer that was lost is no doubt about an email", counts)
+			}
+			break
+		}
+		if time.Now().After(deadline) {
+			t.Fatalf("%v after half a minute", counts)
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	f.turn("2027-03-15T08:50:00Z") // what was put off for want of the database
+	f.settled()
+	if got := f.subjects(); len(got) != 60 || p.Lost.Load() != 4 {
+		t.Errorf("%d arrived; %d answers lost", len(got), p.Lost.Load())
+	}
+	f.Engine = direct
+	f.consistent()
+}
+
+// A.7: a worker whose hands are empty while something is due is of no use, and
+// gives up after a lease.
+func TestIdleWorkerGivesUp(t *testing.T) {
+	f := stillFixture(t, "2027-03-15T08:30:00Z")
+	d := &dispatcher{e: f.Engine, jobs: make(chan *job, 8), lost: make(chan struct{}), hand: map[int64]bool{}, freed: make(chan struct{}, 1), since: time.Now().Add(-time.Minute)}
+	if n := d.room(f.ctx); n != 0 {
+		t.Errorf("room for %d", n)
+	}
+	select {
+	case <-d.lost:
+	default:
+		t.Error("it has not given up")
+	}
+	busy := &dispatcher{e: f.Engine, jobs: make(chan *job, 8), lost: make(chan struct{}), hand: map[int64]bool{1: true}, freed: make(chan struct{}, 1), since: time.Now().Add(-time.Minute)}
+	if n := busy.room(f.ctx); n != 4 {
+		t.Errorf("a busy one has room for %d, want 4", n)
+	}
+}
+
+// A.8: an outcome that is written a second time, because its first answer was
+// lost, writes nothing; nor does one of a worker that has lost the delivery.
+func TestOutcomeOnce(t *testing.T) {
+	f := stillFixture(t, "2027-03-15T08:30:00Z")
+	rec, rows := f.cases(humid, "C-1,50,a@x.example,,", "C-2,50,b@x.example,,")
+	f.drain()
+	for _, id := range rows {
+		f.set(rec, id, "Humidity", "70")
+	}
+	f.turn("2027-03-15T08:40:00Z")
+	f.drain()
+	worker, err := f.Store.Hire(f.ctx, "test", time.Minute)
+	if err != nil {
+		t.Fatal(err)
+	}
+	one, two := f.delivery(rows["C-1"]), f.delivery(rows["C-2"])
+	if err := f.Store.Claim(f.ctx, worker, []int64{one.ID, two.ID}); err != nil {
+		t.Fatal(err)
+	}
+	if err := f.Store.Claim(f.ctx, worker+1, []int64{one.ID}); err == nil {
+		t.Error("it was claimed twice")
+	}
+	commit := func(r store.Round) store.Written {
+		t.Helper()
+		r.Worker, r.Now = worker, f.Now()
+		w, err := f.Store.Commit(f.ctx, r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return w
+	}
+	if w := commit(store.Round{Marks: []int64{one.ID, two.ID, 999}}); len(w.Marked) != 2 {
+		t.Errorf("marked %v", w.Marked)
+	}
+	later := f.Now().Add(time.Minute)
+	put := *two
+	put.State, put.Tries, put.NextTry, put.Trouble = delivery.Deferred, 1, &later, store.Why{Reason: reason.Reason{Code: reason.PutOff}}
+	r := store.Round{Accepted: map[string][]int64{"250 ok": {one.ID}}, Finished: []store.Outcome{{Delivery: &put, Detail: `{"try":1}`}}}
+	if w := commit(r); w.Unmet != 0 {
+		t.Errorf("%d unmet", w.Unmet)
+	}
+	if w := commit(r); w.Unmet != 2 {
+		t.Errorf("a second time %d unmet, want 2", w.Unmet)
+	}
+	// Deferred, claimed and marked again by the same worker: the old outcome
+	// does not meet the new try.
+	if err := f.Store.Claim(f.ctx, worker, []int64{two.ID}); err != nil {
+		t.Fatal(err)
+	}
+	if w := commit(r); w.Unmet != 2 {
+		t.Errorf("a third time %d unmet, want 2", w.Unmet)
+	}
+	f.consistent()
+	var kinds []string
+	events, _ := f.Store.DeliveryEvents(f.ctx, one.ID)
+	for _, ev := range events {
+		kinds = append(kinds, strings.TrimPrefix(ev.Kind, store.EventDelivery))
+	}
+	if strings.Join(kinds, " ") != "queued sending accepted" || !json.Valid([]byte(events[2].Detail)) || !strings.Contains(events[2].Detail, `"reply":"250 ok"`) {
+		t.Errorf("%v %s", kinds, events[2].Detail)
+	}
+}
+
+// A forbidden change of state is refused, in memory and over what somebody else
+// has written.
+func TestForbiddenState(t *testing.T) {
+	f := stillFixture(t, "2027-03-15T08:30:00Z")
+	rec, rows := f.cases(humid, "C-1,50,a@x.example,,")
+	f.drain()
+	f.set(rec, rows["C-1"], "Humidity", "70")
+	f.turn("2027-03-15T08:40:00Z")
+	f.drain()
+	d, stale := f.delivery(rows["C-1"]), f.delivery(rows["C-1"])
+	if err := d.Become(delivery.Accepted, delivery.Deciding); err == nil {
+		t.Error("queued became accepted")
+	}
+	if err := d.Become(delivery.Held, delivery.Limiting); err != nil {
+		t.Fatal(err)
+	}
+	if err := f.Store.SaveDelivery(f.ctx, d); err != nil {
+		t.Fatal(err)
+	}
+	if err := stale.Become(delivery.Missed, delivery.Limiting); err != nil {
+		t.Fatal(err)
+	}
+	if err := f.Store.SaveDelivery(f.ctx, stale); err == nil {
+		t.Error("a state was written over another that it was not read with")
+	}
+	// A sheet that is taken away takes along what waits, with a line in its log.
+	if err := f.DeleteSheet(f.ctx, rec.ID, "Ines"); err != nil {
+		t.Fatal(err)
+	}
+	if d := f.delivery(rows["C-1"]); d.State != delivery.Skipped || d.Reason.Code != reason.SheetGone {
+		t.Errorf("%s: %s", d.State, d.Reason)
+	}
+}

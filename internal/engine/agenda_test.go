@@ -2,7 +2,6 @@ package engine
 
 import (
 	"fmt"
-	"math/rand/v2"
 	"sort"
 	"strconv"
 	"strings"
@@ -11,6 +10,7 @@ import (
 
 	"nivot/internal/core/rule"
 	"nivot/internal/exchange"
+	"nivot/internal/exchange/exchangetest"
 	"nivot/internal/store"
 )
 
@@ -18,8 +18,8 @@ import (
 // rules, calendars and zones it equals one computed anew.
 func TestAgendaEqualsOneComputedAnew(t *testing.T) {
 	for trial := range 6 {
-		g := &gen{r: rand.New(rand.NewPCG(uint64(trial), 45))}
-		b, err := exchange.ReadBundle(g.bundle())
+		g := exchangetest.New(uint64(trial), 45)
+		b, err := exchange.ReadBundle(g.Bundle())
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -31,7 +31,7 @@ func TestAgendaEqualsOneComputedAnew(t *testing.T) {
 		f.settled()
 		for step := range 30 {
 			what := f.shake(g, rec)
-			f.advance(f.Now().Add(time.Duration(1+g.r.IntN(26*3600)) * time.Second))
+			f.advance(f.Now().Add(time.Duration(1+g.R.IntN(26*3600)) * time.Second))
 			f.advance(f.Now().Add(2 * time.Hour)) // everything has settled
 			got, want := f.agenda(rec), f.agendaAnew(rec)
 			if got != want {
@@ -42,7 +42,7 @@ func TestAgendaEqualsOneComputedAnew(t *testing.T) {
 }
 
 // shake does one random thing to a sheet and what hangs on it.
-func (f *fixture) shake(g *gen, rec *store.Sheet) string {
+func (f *fixture) shake(g *exchangetest.Gen, rec *store.Sheet) string {
 	f.t.Helper()
 	must := func(err error) {
 		if err != nil {
@@ -55,21 +55,21 @@ func (f *fixture) shake(g *gen, rec *store.Sheet) string {
 	must(err)
 	s, err := rec.Core()
 	must(err)
-	r := &rules[g.r.IntN(len(rules))]
-	switch g.r.IntN(9) {
+	r := &rules[g.R.IntN(len(rules))]
+	switch g.R.IntN(9) {
 	case 0:
 		if len(rows) > 1 {
 			_, err := f.DeleteRow(f.ctx, rec.ID, rows[0].ID, System("test"))
 			must(err)
-			if g.maybe(2) {
-				f.advance(f.Now().Add(time.Duration(g.r.IntN(86400)) * time.Second))
+			if g.Maybe(2) {
+				f.advance(f.Now().Add(time.Duration(g.R.IntN(86400)) * time.Second))
 				_, err := f.RestoreRow(f.ctx, rec.ID, rows[0].ID, System("test"))
 				must(err)
 			}
 		}
 		return "a deletion"
 	case 1:
-		_, err := f.AddRow(f.ctx, rec.ID, []CellEdit{{Column: "c1", Text: fmt.Sprint("N-", g.r.IntN(1e6))}, {Column: "c2", Text: g.cell("Due")}, {Column: "c3", Text: g.cell("Read")}}, System("test"))
+		_, err := f.AddRow(f.ctx, rec.ID, []CellEdit{{Column: "c1", Text: fmt.Sprint("N-", g.R.IntN(1e6))}, {Column: "c2", Text: g.Cell("Due")}, {Column: "c3", Text: g.Cell("Read")}}, System("test"))
 		must(err)
 		return "an addition"
 	case 2:
@@ -83,12 +83,12 @@ func (f *fixture) shake(g *gen, rec *store.Sheet) string {
 	case 3:
 		core, err := r.Core()
 		must(err)
-		core.Zone = g.one("", "America/New_York", "Asia/Tokyo")
+		core.Zone = g.One("", "America/New_York", "Asia/Tokyo")
 		_, err = f.SaveRule(f.ctx, rec.ID, r.ID, core, 0, "test")
 		must(err)
 		return "a rule's zone"
 	case 4:
-		_, err := f.SetCalendar(f.ctx, []string{"mon", "tue", "wed", "thu", g.one("fri", "sat")}, []string{fmt.Sprintf("2027-03-%02d", 16+g.r.IntN(14)), fmt.Sprintf("2027-04-%02d", 1+g.r.IntN(20))}, "test")
+		_, err := f.SetCalendar(f.ctx, []string{"mon", "tue", "wed", "thu", g.One("fri", "sat")}, []string{fmt.Sprintf("2027-03-%02d", 16+g.R.IntN(14)), fmt.Sprintf("2027-04-%02d", 1+g.R.IntN(20))}, "test")
 		must(err)
 		return "the working calendar"
 	case 5:
@@ -96,7 +96,7 @@ func (f *fixture) shake(g *gen, rec *store.Sheet) string {
 		must(err)
 		core, err := rec.Core()
 		must(err)
-		core.Columns[1].Name = g.one("Due", "Return due", "Back by")
+		core.Columns[1].Name = g.One("Due", "Return due", "Back by")
 		_, err = f.ChangeColumns(f.ctx, rec.ID, ColumnsChange{Columns: core.Columns}, nil, "test")
 		must(err)
 		return "a column's name"
@@ -105,17 +105,17 @@ func (f *fixture) shake(g *gen, rec *store.Sheet) string {
 		return "nothing"
 	}
 	var cells []CellEdit
-	for range 1 + g.r.IntN(3) {
-		name := typed[g.r.IntN(len(typed))]
+	for range 1 + g.R.IntN(3) {
+		name := exchangetest.Typed[g.R.IntN(len(exchangetest.Typed))]
 		if name == "Due" {
 			name = s.Columns[1].Name
-			cells = append(cells, CellEdit{Column: "c2", Text: g.cell("Due")})
+			cells = append(cells, CellEdit{Column: "c2", Text: g.Cell("Due")})
 			continue
 		}
 		c, _ := s.ColumnNamed(name)
-		cells = append(cells, CellEdit{Column: c.ID, Text: g.cell(name)})
+		cells = append(cells, CellEdit{Column: c.ID, Text: g.Cell(name)})
 	}
-	_, err = f.EditRow(f.ctx, rec.ID, rows[g.r.IntN(len(rows))].ID, cells, System("test"))
+	_, err = f.EditRow(f.ctx, rec.ID, rows[g.R.IntN(len(rows))].ID, cells, System("test"))
 	must(err)
 	return "an edit"
 }

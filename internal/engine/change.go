@@ -300,6 +300,7 @@ func (c *changer) bring(r *changing) {
 		r.before = r.row.Settled
 	}
 	r.row.DeletedAt, r.row.Gone, r.row.FirstEdit, r.settles = nil, false, nil, true
+	r.row.SettledAt = &c.w.now // nothing fell due while it was not there
 	r.kinds = append(r.kinds, store.EventRowRestored)
 }
 

@@ -431,6 +431,9 @@ func (im *importer) met(m sheet.Meeting, row *store.Row) error {
 		}
 	}
 	row.Cells, row.RowKey, row.Version = sheet.Encode(core.Cells), rowKey(im.s, core), row.Version+1
+	if row.DeletedAt != nil {
+		row.SettledAt = &im.now // nothing fell due while it was not there
+	}
 	row.Gone, row.DeletedAt = false, nil
 	if settles || m.Returns {
 		unsettle(row, before, im.now)

@@ -26,9 +26,10 @@ type loaded struct {
 	records  map[*plan.Email]*store.Delivery
 	waiting  map[lifeKey][]*plan.Email
 	memories map[store.StandingKey]*memory
-	known    map[int64]bool   // rows whose standings have been read
-	asked    map[rule.ID]bool // occasions the ledger has been asked for
-	judged   map[rule.ID]bool // those of them it knows, and those being written
+	known    map[int64]bool                  // rows whose standings have been read
+	rounds   map[string]map[string]time.Time // when schedules come round next, by sheet and rule
+	asked    map[rule.ID]bool                // occasions the ledger has been asked for
+	judged   map[rule.ID]bool                // those of them it knows, and those being written
 }
 
 // memory is what a rule remembers of a row, and how it was read.
@@ -46,7 +47,7 @@ type lifeKey struct {
 func newLoaded(tx *store.Store) loaded {
 	return loaded{book: newBook(tx), rows: map[int64]*store.Row{}, entries: map[int64][]store.Entry{}, emails: map[int64]*plan.Email{},
 		records: map[*plan.Email]*store.Delivery{}, waiting: map[lifeKey][]*plan.Email{}, memories: map[store.StandingKey]*memory{}, known: map[int64]bool{},
-		asked: map[rule.ID]bool{}, judged: map[rule.ID]bool{}}
+		rounds: map[string]map[string]time.Time{}, asked: map[rule.ID]bool{}, judged: map[rule.ID]bool{}}
 }
 
 // load locks a batch's rows and reads at once what its considering will ask
@@ -318,6 +319,9 @@ func (w *work) life(ctx context.Context, sb *sheetBook, rb *ruleBook, row *store
 	if l.Row, err = row.SettledCore(sb.sheet); err != nil {
 		return nil, err
 	}
+	if row.SettledAt != nil {
+		l.SettledAt = *row.SettledAt
+	}
 	l.Known, l.Since = rb.since(nil, 0), w.now
 	if row.FirstEdit != nil {
 		l.First, l.SettlesAt = *row.FirstEdit, sheet.SettlesAt(*row.FirstEdit, *row.LastEdit, sb.sheet.Settle)
@@ -325,6 +329,20 @@ func (w *work) life(ctx context.Context, sb *sheetBook, rb *ruleBook, row *store
 	}
 	if r.ArmingAfter != nil && *r.ArmingAfter < row.ID {
 		l.Since = rb.since(nil, plan.Tick) // its entry has not been computed yet
+	}
+	if isSchedule := rb.setting.Rule.Trigger.Kind == rule.Schedule; isSchedule {
+		// A round that has not been taken yet takes the row as it is now, before
+		// it settles anew.
+		at, err := w.roundDue(ctx, sb.record.ID, r.ID)
+		if err != nil {
+			return nil, err
+		}
+		if !at.IsZero() && !at.After(l.Since) {
+			l.Since = at.Add(-plan.Tick)
+		}
+		if l.SettledAt.After(l.Since) {
+			l.Since = l.SettledAt
+		}
 	}
 	if base := rb.since(nil, plan.Tick); l.Since.Before(base) {
 		l.Since = base
@@ -350,6 +368,19 @@ func (w *work) life(ctx context.Context, sb *sheetBook, rb *ruleBook, row *store
 		}
 	}
 	return l, nil
+}
+
+// roundDue gives the first round of a schedule that has not been taken by all
+// rows; the zero time for none.
+func (w *work) roundDue(ctx context.Context, sheetID, ruleID string) (time.Time, error) {
+	if w.rounds[sheetID] == nil {
+		found, err := w.tx.RoundsDue(ctx, sheetID)
+		if err != nil {
+			return time.Time{}, err
+		}
+		w.rounds[sheetID] = found
+	}
+	return w.rounds[sheetID][ruleID], nil
 }
 
 // pending turns an entry into something known to come; nil where it does not

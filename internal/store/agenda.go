@@ -144,9 +144,14 @@ func (s *Store) RowEntries(ctx context.Context, rowIDs ...int64) (map[int64][]En
 	return out, err
 }
 
-// FollowEntries gives the follow-ups that hang on a first email.
-func (s *Store) FollowEntries(ctx context.Context, deliveryID int64) (out []Entry, err error) {
-	err = s.DB(ctx).Raw("SELECT * FROM agenda WHERE delivery_id = ? AND kind = 'follow' ORDER BY due_at, id", deliveryID).Scan(&out).Error
+// RoundsDue gives when a sheet's schedules come round next, by rule.
+func (s *Store) RoundsDue(ctx context.Context, sheetID string) (map[string]time.Time, error) {
+	var es []Entry
+	err := s.DB(ctx).Raw("SELECT * FROM agenda WHERE sheet_id = ? AND kind = 'round'", sheetID).Scan(&es).Error
+	out := make(map[string]time.Time, len(es))
+	for _, e := range es {
+		out[e.RuleID] = e.DueAt
+	}
 	return out, err
 }
 

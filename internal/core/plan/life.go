@@ -24,6 +24,7 @@ type Life struct {
 	ID        string         // of the row
 	Row       *sheet.Row     // as it last settled; nil: never
 	Deleted   bool           // it is not there
+	SettledAt time.Time      // when it did, or came back; zero: it has been there all along
 	First     time.Time      // of its unsettled edits, the first; zero: it is at rest
 	SettlesAt time.Time      // when they count; set with First
 	On        bool           // the rule is; paused it counts, and nothing falls due
@@ -755,9 +756,10 @@ func (l *Life) Review(p *Pending, at time.Time) {
 }
 
 // Round judges one round of a schedule on the row as it last settled. A row
-// that was being edited by then waits until it settles.
+// that was being edited by then waits until it settles; one that has settled
+// since has taken the round with it, or was not there.
 func (l *Life) Round(o rule.Occasion) {
-	if l.Row == nil || l.Deleted || !l.First.IsZero() && !o.Due.Before(l.First) {
+	if l.Row == nil || l.Deleted || l.SettledAt.After(o.Due) || !l.First.IsZero() && !o.Due.Before(l.First) {
 		return
 	}
 	o.Row = l.ID

@@ -38,7 +38,10 @@ func parseMixed(f *flag.FlagSet, args []string) (string, error) {
 	return arg, nil
 }
 
-func runCheck(_ context.Context, args []string) error {
+func runCheck(ctx context.Context, args []string) error {
+	if len(args) == 0 {
+		return checkDatabase(ctx)
+	}
 	path, err := parseMixed(flags("check"), args)
 	if err != nil {
 		return err

@@ -76,9 +76,9 @@ func serve(ctx context.Context, l net.Listener, h *api.Handler) error {
 	return nil
 }
 
-func engineOptions(key *engine.Key) (engine.Options, error) {
+func engineOptions(key *engine.Key, keyFile string) (engine.Options, error) {
 	n, err := envInt("NIVOT_CONNECTIONS")
-	return engine.Options{Connections: n, Key: key, Sources: os.Getenv("NIVOT_SOURCES")}, err
+	return engine.Options{Connections: n, Key: key, MarkFile: engine.MarkFile(keyFile), Sources: os.Getenv("NIVOT_SOURCES")}, err
 }
 
 func openStore(ctx context.Context) (*store.Store, error) {
@@ -104,6 +104,61 @@ func runMigrate(ctx context.Context, args []string) error {
 	return s.Close()
 }
 
+// checkDatabase says whether the database that NIVOT_DSN names is in order: it
+// answers, its clock and this machine's agree, and it has not gone back in time.
+func checkDatabase(ctx context.Context) error {
+	dsn := env("NIVOT_DSN")
+	if dsn == "" {
+		return errors.New("name a bundle to be checked, or set NIVOT_DSN to check a database")
+	}
+	s, err := store.Open(dsn)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	before := time.Now()
+	at, err := s.Clock(ctx)
+	if err != nil {
+		return fmt.Errorf("the database does not answer: %w", err)
+	}
+	off := time.Now().Sub(at) - time.Since(before)/2
+	wrong := 0
+	say := func(ok bool, format string, args ...any) {
+		mark := "  ok   "
+		if !ok {
+			mark, wrong = "  !    ", wrong+1
+		}
+		fmt.Printf(mark+format+"\n", args...)
+	}
+	say(off.Abs() <= engine.ClockMost, "this machine's clock is %s off the database's; %s may be", off.Abs().Round(time.Millisecond), engine.ClockMost)
+	on, back, err := s.Lever(ctx)
+	if err != nil {
+		return err
+	}
+	say(on, "all sending is switched %s", map[bool]string{true: "on", false: "off"}[on])
+	if back.Until.IsZero() {
+		say(true, "the database has not gone back in time, or somebody has looked")
+	} else {
+		say(false, "the database went back in time, to %s; Today leads through it", back.Since.Format(time.RFC3339))
+	}
+	behind, err := engine.Behind(ctx, s, engine.MarkFile(env("NIVOT_KEY_FILE")))
+	if err != nil {
+		return err
+	}
+	say(!behind, "what was last seen of the database is %s it", map[bool]string{true: "missing in", false: "in"}[behind])
+	workers, err := s.WrongClocks(ctx, engine.ClockMost)
+	if err != nil {
+		return err
+	}
+	for _, w := range workers {
+		say(false, "the clock of %s is %s off", w.Name, (time.Duration(w.ClockOffMs) * time.Millisecond).Abs().Round(time.Second))
+	}
+	if wrong > 0 {
+		return fmt.Errorf("%d of these need somebody", wrong)
+	}
+	return nil
+}
+
 func runServe(ctx context.Context, args []string) error {
 	f := flags("serve")
 	practiceClock := f.String("practice-clock", "", "run on the practice clock, begun at this time (ISO 8601); for tests")
@@ -125,7 +180,7 @@ func runServe(ctx context.Context, args []string) error {
 			return err
 		}
 	}
-	opts, err := engineOptions(key)
+	opts, err := engineOptions(key, env("NIVOT_KEY_FILE"))
 	if err != nil {
 		return err
 	}
@@ -255,7 +310,7 @@ func runMuseum(ctx context.Context, s *store.Store, key *engine.Key, l net.Liste
 	if err != nil {
 		return err
 	}
-	opts, err := engineOptions(key)
+	opts, err := engineOptions(key, filepath.Join(env("NIVOT_VAR"), "key"))
 	if err != nil {
 		return err
 	}

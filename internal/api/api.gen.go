@@ -369,6 +369,24 @@ func (e MarkKind) Valid() bool {
 	}
 }
 
+// Defines values for NoticeKind.
+const (
+	NoticeKindClock    NoticeKind = "clock"
+	NoticeKindWentBack NoticeKind = "went-back"
+)
+
+// Valid indicates whether the value is a known member of the NoticeKind enum.
+func (e NoticeKind) Valid() bool {
+	switch e {
+	case NoticeKindClock:
+		return true
+	case NoticeKindWentBack:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Order.
 const (
 	DayMonthYear Order = "day-month-year"
@@ -1299,6 +1317,19 @@ type NewSheet struct {
 // Node defines model for Node.
 type Node = template.Node
 
+// Notice Something that keeps all emails from going, and not one of them
+type Notice struct {
+	Held  *int       `json:"held,omitempty"`
+	Kind  NoticeKind `json:"kind"`
+	Rules *int       `json:"rules,omitempty"`
+	Since *time.Time `json:"since,omitempty"`
+	Text  string     `json:"text"`
+	Until *time.Time `json:"until,omitempty"`
+}
+
+// NoticeKind defines model for Notice.Kind.
+type NoticeKind string
+
 // NumberFormat defines model for NumberFormat.
 type NumberFormat = value.NumberFormat
 
@@ -1756,6 +1787,7 @@ type Today struct {
 	NeedsTotal int        `json:"needsTotal"`
 	NextAt     *time.Time `json:"nextAt,omitempty"`
 	NextPeople int        `json:"nextPeople"`
+	Notices    []Notice   `json:"notices"`
 	Now        time.Time  `json:"now"`
 	Out        int        `json:"out"`
 	Partial    bool       `json:"partial"`
@@ -1940,6 +1972,12 @@ type MakeSheetMultipartBody struct {
 type ChangeRowsJSONBody struct {
 	Kind  ChangeRowsJSONBodyKind `json:"kind"`
 	Steps []Step                 `json:"steps"`
+}
+
+// ChangeRowsParams defines parameters for ChangeRows.
+type ChangeRowsParams struct {
+	// IdempotencyKey a request with a key that was used in the last day is not done again; it is answered as it was
+	IdempotencyKey *string `json:"Idempotency-Key,omitempty"`
 }
 
 // ChangeRowsJSONBodyKind defines parameters for ChangeRows.
@@ -2368,7 +2406,7 @@ type ServerInterface interface {
 	ChangeSheet(ctx *echo.Context, sheet string) error
 	// ChangeRows Change many rows at once, in one step that can be undone
 	// (POST /sheets/{sheet}/changes)
-	ChangeRows(ctx *echo.Context, sheet string) error
+	ChangeRows(ctx *echo.Context, sheet string, params ChangeRowsParams) error
 	// UndoChange Take a change back; undoing that does it again
 	// (POST /sheets/{sheet}/changes/{change}/undo)
 	UndoChange(ctx *echo.Context, sheet string, change string) error
@@ -2543,6 +2581,9 @@ type ServerInterface interface {
 	// RevokeToken Revoke a token
 	// (DELETE /tokens/{token})
 	RevokeToken(ctx *echo.Context, token string) error
+	// LookedBack Say that what a database that went back in time has held has been looked through
+	// (POST /went-back/looked)
+	LookedBack(ctx *echo.Context) error
 }
 
 // ServerInterfaceWrapper converts echo contexts to parameters.
@@ -3206,8 +3247,28 @@ func (w *ServerInterfaceWrapper) ChangeRows(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ChangeRowsParams
+
+	headers := ctx.Request().Header
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey string
+		n := len(valueList)
+		if n != 1 {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Expected one value for Idempotency-Key, got %d", n))
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter Idempotency-Key: %s", err))
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.ChangeRows(ctx, sheet)
+	err = w.Handler.ChangeRows(ctx, sheet, params)
 	return err
 }
 
@@ -4492,6 +4553,15 @@ func (w *ServerInterfaceWrapper) RevokeToken(ctx *echo.Context) error {
 	return err
 }
 
+// LookedBack converts echo context to params.
+func (w *ServerInterfaceWrapper) LookedBack(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.LookedBack(ctx)
+	return err
+}
+
 // This is a simple interface which specifies echo.Route addition functions which
 // are present on both echo.Echo and echo.Group, since we want to allow using
 // either of them for path registration
@@ -4549,6 +4619,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.PATCH(options.BaseURL+"/people/:person", wrapper.ChangePerson, options.OperationMiddlewares["changePerson"]...)
 	router.POST(options.BaseURL+"/people/:person/link", wrapper.NewLink, options.OperationMiddlewares["newLink"]...)
 	router.PUT(options.BaseURL+"/sending", wrapper.SetSending, options.OperationMiddlewares["setSending"]...)
+	router.POST(options.BaseURL+"/went-back/looked", wrapper.LookedBack, options.OperationMiddlewares["lookedBack"]...)
 	router.POST(options.BaseURL+"/clock", wrapper.MoveClock, options.OperationMiddlewares["moveClock"]...)
 	router.GET(options.BaseURL+"/sheets", wrapper.ListSheets, options.OperationMiddlewares["listSheets"]...)
 	router.POST(options.BaseURL+"/sheets", wrapper.MakeSheet, options.OperationMiddlewares["makeSheet"]...)
@@ -6326,8 +6397,9 @@ func (response ChangeSheetdefaultApplicationProblemPlusJSONResponse) VisitChange
 }
 
 type ChangeRowsRequestObject struct {
-	Sheet string `json:"sheet"`
-	Body  *ChangeRowsJSONRequestBody
+	Sheet  string `json:"sheet"`
+	Params ChangeRowsParams
+	Body   *ChangeRowsJSONRequestBody
 }
 
 type ChangeRowsResponseObject interface {
@@ -8677,6 +8749,38 @@ func (response RevokeTokendefaultApplicationProblemPlusJSONResponse) VisitRevoke
 	return err
 }
 
+type LookedBackRequestObject struct {
+}
+
+type LookedBackResponseObject interface {
+	VisitLookedBackResponse(w http.ResponseWriter) error
+}
+
+type LookedBack204Response struct {
+}
+
+func (response LookedBack204Response) VisitLookedBackResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type LookedBackdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response LookedBackdefaultApplicationProblemPlusJSONResponse) VisitLookedBackResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
 	// ImportBundle Make a sheet of a bundle, with its templates and rules
@@ -8982,6 +9086,9 @@ type StrictServerInterface interface {
 	// RevokeToken Revoke a token
 	// (DELETE /tokens/{token})
 	RevokeToken(ctx context.Context, request RevokeTokenRequestObject) (RevokeTokenResponseObject, error)
+	// LookedBack Say that what a database that went back in time has held has been looked through
+	// (POST /went-back/looked)
+	LookedBack(ctx context.Context, request LookedBackRequestObject) (LookedBackResponseObject, error)
 }
 
 type StrictHandlerFunc func(ctx *echo.Context, request any) (any, error)
@@ -10326,10 +10433,11 @@ func (sh *strictHandler) ChangeSheet(ctx *echo.Context, sheet string) error {
 }
 
 // ChangeRows operation middleware
-func (sh *strictHandler) ChangeRows(ctx *echo.Context, sheet string) error {
+func (sh *strictHandler) ChangeRows(ctx *echo.Context, sheet string, params ChangeRowsParams) error {
 	var request ChangeRowsRequestObject
 
 	request.Sheet = sheet
+	request.Params = params
 
 	var body ChangeRowsJSONRequestBody
 	var err error
@@ -12498,6 +12606,29 @@ func (sh *strictHandler) RevokeToken(ctx *echo.Context, token string) error {
 		return err
 	} else if validResponse, ok := response.(RevokeTokenResponseObject); ok {
 		return validResponse.VisitRevokeTokenResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// LookedBack operation middleware
+func (sh *strictHandler) LookedBack(ctx *echo.Context) error {
+	var request LookedBackRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.LookedBack(ctx.Request().Context(), request.(LookedBackRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "LookedBack")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(LookedBackResponseObject); ok {
+		return validResponse.VisitLookedBackResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

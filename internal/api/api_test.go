@@ -46,8 +46,13 @@ const password = "weathercock-1790"
 
 func newSite(t *testing.T, people bool) *site {
 	t.Helper()
+	return siteOn(t, dbtest.DSN(t), people)
+}
+
+// siteOn is a site on a database that is there; there may be several on one.
+func siteOn(t *testing.T, dsn string, people bool) *site {
+	t.Helper()
 	ctx := context.Background()
-	dsn := dbtest.DSN(t)
 	st, err := store.Open(dsn)
 	if err != nil {
 		t.Fatal(err)

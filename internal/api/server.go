@@ -67,6 +67,7 @@ type Server struct {
 	roles    map[string]store.Role // by operation id; absent for nobody
 
 	forPrograms map[string]bool // operations that a token may call
+	keyed       map[string]bool // operations that take an idempotency key
 	intakes     *limiter        // rows that come in by forms, per form and address
 	crowds      *limiter        // the same, per form
 	tables      tables          // that were read last
@@ -100,7 +101,8 @@ func New(o Options) (*Handler, error) {
 	s.sessions.Cookie.SameSite = http.SameSiteStrictMode
 	s.sessions.Cookie.Secure = strings.HasPrefix(o.PublicURL, "https://")
 	s.sessions.ErrorFunc = func(w http.ResponseWriter, r *http.Request, err error) {
-		writeProblem(w, http.StatusServiceUnavailable, Problem{Title: "The database does not answer. What you typed is kept; it will be tried again."})
+		status, p := toProblem(err)
+		writeProblem(w, status, p)
 	}
 
 	e := echo.New()
@@ -113,7 +115,7 @@ func New(o Options) (*Handler, error) {
 		}}))
 	per := map[string][]echo.MiddlewareFunc{}
 	for id := range s.operations() {
-		per[id] = []echo.MiddlewareFunc{s.guard(id), s.validate, s.answered}
+		per[id] = []echo.MiddlewareFunc{s.guard(id), s.validate, s.answered(id)}
 	}
 	// Events stream, and so have a handler of their own behind the same guard.
 	strict := NewStrictHandler(s, nil)
@@ -150,8 +152,9 @@ func (s *Server) loadSpec() error {
 		return fmt.Errorf("openapi.yaml: %w", err)
 	}
 	s.spec = spec
-	s.roles, s.forPrograms = map[string]store.Role{}, map[string]bool{}
+	s.roles, s.forPrograms, s.keyed = map[string]store.Role{}, map[string]bool{}, map[string]bool{}
 	for id, op := range s.operations() {
+		s.keyed[id] = op.Parameters.GetByInAndName("header", "Idempotency-Key") != nil
 		s.forPrograms[id], _ = op.Extensions["x-token"].(bool)
 		role, _ := op.Extensions["x-role"].(string)
 		switch {
@@ -383,6 +386,12 @@ func toProblem(err error) (int, Problem) {
 		return http.StatusUnprocessableEntity, p
 	case errors.As(err, &fault):
 		return http.StatusUnprocessableEntity, Problem{Title: sentence(fault.Message), Field: &fault.Pointer}
+	case errors.Is(err, store.ErrKeyUsed):
+		return http.StatusUnprocessableEntity, Problem{Title: "This idempotency key was used for another request."}
+	case errors.Is(err, engine.ErrWentBack):
+		return http.StatusServiceUnavailable, Problem{Title: sentence(err.Error())}
+	case store.Away(err):
+		return http.StatusServiceUnavailable, Problem{Title: "The database does not answer at the moment. Nothing is known to be lost; it will be tried again."}
 	case store.Missing(err):
 		return http.StatusNotFound, Problem{Title: "It is not there, or not any more."}
 	case errors.As(err, &coder):
@@ -408,7 +417,7 @@ func toProblem(err error) (int, Problem) {
 	case errors.Is(err, context.Canceled):
 		return 499, Problem{Title: "The request was given up."}
 	}
-	return http.StatusInternalServerError, Problem{Title: "Something failed on the server; it has been logged. Nothing was changed."}
+	return http.StatusInternalServerError, Problem{Title: "Something failed on the server, and has been logged."}
 }
 
 // sentence writes a message as a sentence.
@@ -426,8 +435,14 @@ func upperFirst(s string) string {
 	return strings.ToUpper(s[:1]) + s[1:]
 }
 
+// retryAfter is how many seconds a client is asked to wait for the database.
+const retryAfter = "2"
+
 func writeProblem(w http.ResponseWriter, status int, p Problem) {
 	p.Type, p.Status = "about:blank", status
+	if status == http.StatusServiceUnavailable {
+		w.Header().Set("Retry-After", retryAfter)
+	}
 	w.Header().Set("Content-Type", "application/problem+json")
 	w.WriteHeader(status)
 	_ = json.NewEncoder(w).Encode(p)

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"nivot/internal/core/delivery"
+	"nivot/internal/core/reason"
 	"nivot/internal/core/value"
 	"nivot/internal/store"
 )
@@ -23,7 +24,7 @@ const (
 // GetToday implements StrictServerInterface.
 func (s *Server) GetToday(ctx context.Context, _ GetTodayRequestObject) (GetTodayResponseObject, error) {
 	now := s.e.Now()
-	out := GetToday200JSONResponse{Now: now, Zone: s.Zone.String(), Lanes: []Lane{}, Marks: []Mark{}, Needs: []Need{}, Days: []DayBar{}}
+	out := GetToday200JSONResponse{Now: now, Zone: s.Zone.String(), Lanes: []Lane{}, Marks: []Mark{}, Needs: []Need{}, Days: []DayBar{}, Notices: []Notice{}}
 	rules, err := s.ruleNames(ctx, "")
 	if err != nil {
 		return nil, err
@@ -104,8 +105,41 @@ func (s *Server) GetToday(ctx context.Context, _ GetTodayRequestObject) (GetToda
 	if out.Needs, err = s.needs(ctx, sheets, rules); err != nil {
 		return nil, err
 	}
-	out.NeedsTotal, err = s.countNeeds(ctx, "")
+	if out.NeedsTotal, err = s.countNeeds(ctx, ""); err != nil {
+		return nil, err
+	}
+	notices, err := s.notices(ctx)
+	out.Notices = append(out.Notices, notices...)
 	return out, err
+}
+
+// notices tells what keeps all emails from going.
+func (s *Server) notices(ctx context.Context) (out []Notice, err error) {
+	_, back, err := s.st.Lever(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if !back.Until.IsZero() {
+		held, err := s.st.CountHeld(ctx, reason.Restored)
+		if err != nil {
+			return nil, err
+		}
+		when := func(t time.Time) string { return t.In(s.Zone).Format("Mon 2 Jan 15:04") }
+		out = append(out, Notice{Kind: NoticeKindWentBack, Since: &back.Since, Until: &back.Until, Held: &held, Rules: &back.Rules,
+			Text: fmt.Sprintf("The database went back to %s. What was done between then and %s is not in it, and emails of that time may have gone already. All sending is off, and the rules that were on are paused.",
+				when(back.Since), when(back.Until))})
+	}
+	wrong, err := s.e.WrongClocks(ctx)
+	for _, w := range wrong {
+		off := time.Duration(w.ClockOffMs) * time.Millisecond
+		out = append(out, Notice{Kind: NoticeKindClock, Text: fmt.Sprintf("The clock of %s is %s off the database's. It sends nothing until they agree.", w.Name, off.Abs().Round(time.Second))})
+	}
+	return out, err
+}
+
+// LookedBack implements StrictServerInterface.
+func (s *Server) LookedBack(ctx context.Context, _ LookedBackRequestObject) (LookedBackResponseObject, error) {
+	return LookedBack204Response{}, s.e.LookedBack(ctx, person(ctx).Name)
 }
 
 func utc(t time.Time) *time.Time {

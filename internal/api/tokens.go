@@ -8,6 +8,7 @@ import (
 	"encoding/base32"
 	"fmt"
 	"io"
+	"log/slog"
 	"net/http"
 	"strings"
 
@@ -69,8 +70,16 @@ func (s *Server) programOf(c *echo.Context, operation, secret string) (*store.Pe
 
 // answered gives a request with an idempotency key that was used before the
 // answer that it was given then
-// (draft-ietf-httpapi-idempotency-key-header).
-func (s *Server) answered(next echo.HandlerFunc) echo.HandlerFunc {
+// (draft-ietf-httpapi-idempotency-key-header). Only operations that change rows
+// take a key.
+func (s *Server) answered(operation string) echo.MiddlewareFunc {
+	if !s.keyed[operation] {
+		return func(next echo.HandlerFunc) echo.HandlerFunc { return next }
+	}
+	return s.answeredOnce
+}
+
+func (s *Server) answeredOnce(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		r := c.Request()
 		name := r.Header.Get("Idempotency-Key")
@@ -83,18 +92,13 @@ func (s *Server) answered(next echo.HandlerFunc) echo.HandlerFunc {
 		}
 		r.Body = io.NopCloser(bytes.NewReader(body))
 		key := sha256.Sum256([]byte(person(r.Context()).ID + "\x00" + name))
-		request := sha256.Sum256([]byte(r.Method + "\x00" + r.URL.Path + "\x00" + string(body)))
-		old, err := s.st.ClaimAnswer(r.Context(), key[:], request[:], s.Wall().UTC())
+		request := sha256.Sum256([]byte(r.Method + "\x00" + r.URL.Path + "\x00" + r.URL.RawQuery + "\x00" + string(body)))
+		once := store.Once{Key: key[:], Request: request[:]}
+		old, err := s.st.KeptAnswer(r.Context(), once)
 		if err != nil {
 			return err
 		}
 		if old != nil {
-			switch {
-			case !bytes.Equal(old.RequestHash, request[:]):
-				return problem(http.StatusUnprocessableEntity, "This idempotency key was used for another request.")
-			case old.Status == 0:
-				return problem(http.StatusConflict, "A request with this idempotency key is being worked on.")
-			}
 			c.Response().Header().Set("Idempotency-Replayed", "true")
 			if old.Status == http.StatusNoContent {
 				c.Response().WriteHeader(old.Status)
@@ -102,16 +106,20 @@ func (s *Server) answered(next echo.HandlerFunc) echo.HandlerFunc {
 			}
 			return c.Blob(old.Status, "application/json", []byte(old.Body))
 		}
+		// The key is taken in the transaction of the change itself: where it has
+		// been done and its answer was lost, the change gives what it came to.
+		c.SetRequest(r.WithContext(engine.WithOnce(r.Context(), once)))
 		w := &keeper{ResponseWriter: c.Response(), status: http.StatusOK}
 		c.SetResponse(w)
 		err = next(c)
 		c.SetResponse(w.ResponseWriter)
-		ctx := context.WithoutCancel(r.Context())
 		if err != nil || w.status >= 400 {
-			_ = s.st.KeepAnswer(ctx, key[:], 0, "") // it may be tried again
 			return err
 		}
-		return s.st.KeepAnswer(ctx, key[:], w.status, w.body.String())
+		if err := s.st.KeepAnswer(context.WithoutCancel(r.Context()), once, w.status, w.body.String()); err != nil {
+			slog.Warn("an answer could not be kept; a second request makes it anew", "error", err)
+		}
+		return nil
 	}
 }
 
@@ -339,18 +347,16 @@ func (s *Server) ChangeByKey(ctx context.Context, r ChangeByKeyRequestObject) (C
 	if err != nil {
 		return nil, err
 	}
-	rec, err := s.e.FindByKey(ctx, r.Sheet, r.Key)
-	if err != nil {
-		return nil, err
-	}
 	edits, err := toEdits(core, r.Body.Cells, r.Body.Expected)
 	if err != nil {
 		return nil, err
 	}
-	if _, err := s.e.EditRow(ctx, r.Sheet, rec.ID, edits, author(ctx)); err != nil {
+	id, err := s.e.EditByKey(ctx, r.Sheet, r.Key, edits, author(ctx))
+	if err != nil {
 		return nil, err
 	}
-	if rec, err = s.st.Row(ctx, rec.ID); err != nil {
+	rec, err := s.st.Row(ctx, id)
+	if err != nil {
 		return nil, err
 	}
 	out, err := s.byKey(ctx, r.Sheet, rec)
@@ -359,10 +365,5 @@ func (s *Server) ChangeByKey(ctx context.Context, r ChangeByKeyRequestObject) (C
 
 // DeleteByKey implements StrictServerInterface.
 func (s *Server) DeleteByKey(ctx context.Context, r DeleteByKeyRequestObject) (DeleteByKeyResponseObject, error) {
-	rec, err := s.e.FindByKey(ctx, r.Sheet, r.Key)
-	if err != nil {
-		return nil, err
-	}
-	_, err = s.e.DeleteRow(ctx, r.Sheet, rec.ID, author(ctx))
-	return DeleteByKey204Response{}, err
+	return DeleteByKey204Response{}, s.e.DeleteByKey(ctx, r.Sheet, r.Key, author(ctx))
 }

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -40,9 +41,9 @@ const (
 type Op struct {
 	Kind  OpKind
 	Row   int64      // all but add
-	Cells []CellEdit // edit, add
+	Cells []CellEdit // edit, add, put
 	After *int64     // add: the row after which it is to stand; 0 for the beginning, nil for the end
-	Key   string     // put: as a person would type it; where the row is new, its cells hold it too
+	Key   string     // put; edit and delete where Row is 0: as a person would type it; where the row is new, its cells hold it too
 }
 
 // RowConflict is a cell that somebody else has changed meanwhile.
@@ -96,8 +97,16 @@ func (e *Engine) change(ctx context.Context, sheetID string, ops []Op, head stor
 // takes those out at the end that nothing needs any more.
 func (e *Engine) changeWith(ctx context.Context, sheetID string, ops []Op, head store.Event, by Author, m meeting, cols columnsOf) (Changed, error) {
 	var c *changer
+	once, keyed := ctx.Value(onceKey{}).(store.Once)
 	err := e.Store.Tx(ctx, func(tx *store.Store) (err error) {
 		c = &changer{e: e, tx: tx, by: by, meets: m, rows: map[int64]*changing{}, columns: cols}
+		if keyed {
+			if outcome, done, err := tx.Begin(ctx, once); err != nil {
+				return err
+			} else if done {
+				return json.Unmarshal([]byte(outcome), &c.out)
+			}
+		}
 		if c.rec, err = tx.LockSheet(ctx, sheetID); err != nil {
 			return err
 		}
@@ -119,13 +128,30 @@ func (e *Engine) changeWith(ctx context.Context, sheetID string, ops []Op, head 
 				return err
 			}
 		}
-		return c.write(ctx, head)
+		if err := c.write(ctx, head); err != nil || !keyed {
+			return err
+		}
+		return tx.SetOutcome(ctx, once, store.Detail(c.out))
 	})
+	if keyed && store.Away(err) {
+		// Whether it was committed is not known: the database is asked again.
+		if outcome, done, e := e.Store.CameTo(ctx, once); e == nil && done {
+			err = json.Unmarshal([]byte(outcome), &c.out)
+		}
+	}
 	if err != nil {
 		return Changed{}, err
 	}
 	poke(e.wakeAgenda)
 	return c.out, nil
+}
+
+type onceKey struct{}
+
+// WithOnce gives a context in which a change of rows is done once for a request
+// with an idempotency key: a second time it answers what it came to the first.
+func WithOnce(ctx context.Context, o store.Once) context.Context {
+	return context.WithValue(ctx, onceKey{}, o)
 }
 
 // changer is one change under way.
@@ -262,6 +288,13 @@ func (c *changer) do(ctx context.Context, op *Op) error {
 	case OpPut:
 		return c.putByKey(ctx, op)
 	}
+	if op.Row == 0 && op.Key != "" {
+		row, err := c.byKey(ctx, op.Key)
+		if err != nil {
+			return err
+		}
+		op.Row, c.out.Met = row, row
+	}
 	r := c.rows[op.Row]
 	there := r != nil && r.row.DeletedAt == nil && !r.deleted
 	if want := op.Kind != OpRestore; r == nil || there != want {
@@ -374,18 +407,34 @@ func (c *changer) add(ctx context.Context, op *Op) error {
 	return nil
 }
 
-// putByKey edits the row with a key; where there is none it adds one.
-func (c *changer) putByKey(ctx context.Context, op *Op) error {
+// byKey locks the first row with a key that is there, and gives its id.
+func (c *changer) byKey(ctx context.Context, text string) (int64, error) {
 	col, ok := c.s.Column(c.s.Key)
 	if !ok {
-		return refuse("the sheet has no key column, so its rows have no keys")
+		return 0, refuse("the sheet has no key column, so its rows have no keys")
 	}
-	key := foldedKey(c.s.Show(col, value.Parse(op.Key, c.s.Reading(col))))
+	key := foldedKey(c.s.Show(col, value.Parse(text, c.s.Reading(col))))
 	if key == nil {
-		return refuse("a key is not empty")
+		return 0, refuse("a key is not empty")
 	}
 	row, err := c.tx.RowByKey(ctx, c.s.ID, string(key))
-	if errors.Is(err, store.ErrNotFound) || err == nil && row.DeletedAt != nil {
+	if err == nil && row.DeletedAt != nil {
+		err = store.ErrNotFound
+	}
+	if err != nil {
+		return 0, err
+	}
+	if c.rows[row.ID] != nil {
+		return row.ID, nil
+	}
+	return row.ID, c.lock(ctx, []int64{row.ID})
+}
+
+// putByKey edits the row with a key; where there is none it adds one.
+func (c *changer) putByKey(ctx context.Context, op *Op) error {
+	row, err := c.byKey(ctx, op.Key)
+	if errors.Is(err, store.ErrNotFound) {
+		col, _ := c.s.Column(c.s.Key)
 		add := Op{Kind: OpAdd, Cells: []CellEdit{{Column: col.ID, Text: op.Key}}}
 		for _, ed := range op.Cells {
 			if ed.Column == col.ID {
@@ -403,11 +452,8 @@ func (c *changer) putByKey(ctx context.Context, op *Op) error {
 	if err != nil {
 		return err
 	}
-	if err := c.load(ctx, []Op{{Kind: OpEdit, Row: row.ID}}); err != nil {
-		return err
-	}
-	c.out.Met = row.ID
-	return c.edit(c.rows[row.ID], op)
+	c.out.Met = row
+	return c.edit(c.rows[row], op)
 }
 
 // again makes an added row the old one that had its key.

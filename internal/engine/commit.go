@@ -88,9 +88,13 @@ const commitTries = 40
 func (c *committer) round(marks []mark, results []*job) {
 	ctx := context.Background()
 	for try := 0; ; try++ {
-		w, err := c.write(ctx, marks, results)
+		now := c.e.now()
+		w, err := c.write(ctx, now, marks, results)
 		if err == nil {
 			for _, m := range marks {
+				if w.Marked[m.id] {
+					c.e.witness.sent(m.id, now)
+				}
 				m.ok <- w.Marked[m.id]
 			}
 			for _, j := range results {
@@ -119,12 +123,12 @@ func (c *committer) round(marks []mark, results []*job) {
 }
 
 // write is one round's transaction.
-func (c *committer) write(ctx context.Context, marks []mark, results []*job) (w store.Written, err error) {
+func (c *committer) write(ctx context.Context, now time.Time, marks []mark, results []*job) (w store.Written, err error) {
 	ids := make([]int64, len(marks))
 	for i, m := range marks {
 		ids[i] = m.id
 	}
-	r := store.Round{Worker: c.worker, Now: c.e.now(), Marks: ids, Accepted: map[string][]int64{}}
+	r := store.Round{Worker: c.worker, Now: now, Marks: ids, Accepted: map[string][]int64{}}
 	for _, j := range results {
 		if j.plainAccept() {
 			r.Accepted[j.Reply] = append(r.Accepted[j.Reply], j.ID)

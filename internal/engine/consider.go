@@ -94,6 +94,9 @@ type work struct {
 }
 
 func newWork(ctx context.Context, e *Engine, tx *store.Store, now time.Time, a act) (*work, error) {
+	if err := e.holds(ctx, tx); err != nil {
+		return nil, err
+	}
 	on, back, err := tx.Lever(ctx)
 	return &work{e: e, tx: tx, now: now, act: a, off: !on, back: back, loaded: newLoaded(tx), lives: map[lifeKey]*life{}, outbox: newOutbox(),
 		entered: map[delivery.State]int{}}, err

@@ -98,8 +98,8 @@ func (d *dispatcher) giveUp() { d.once.Do(func() { close(d.lost) }) }
 func (d *dispatcher) heartbeat(ctx context.Context) {
 	last := time.Now()
 	for ctx.Err() == nil {
-		pause(ctx, d.e.opts.Lease/5)
-		ok, err := d.e.Store.Renew(ctx, d.worker, d.e.opts.Lease)
+		pause(ctx, d.e.opts.Lease/7)
+		ok, err := d.e.Store.Renew(ctx, d.worker, d.e.opts.Lease, d.e.clockOff.Load())
 		switch {
 		case err == nil && ok:
 			last = time.Now()
@@ -145,7 +145,7 @@ func (d *dispatcher) claim(ctx context.Context) (int, error) {
 		d.since = time.Now()
 		return 0, err
 	}
-	if on, _, err := d.e.Store.Lever(ctx); err != nil || !on {
+	if on, _, err := d.e.Store.Lever(ctx); err != nil || !on || d.e.ClockOff() > ClockMost {
 		d.since = time.Now()
 		return 0, err
 	}
@@ -155,6 +155,9 @@ func (d *dispatcher) claim(ctx context.Context) (int, error) {
 	}
 	var claimed []store.Delivery
 	err := d.e.Store.Tx(ctx, func(tx *store.Store) (err error) {
+		if err := d.e.holds(ctx, tx); err != nil {
+			return err
+		}
 		if claimed, err = tx.LockQueued(ctx, now, room); err != nil {
 			return err
 		}
@@ -176,6 +179,9 @@ func (d *dispatcher) claim(ctx context.Context) (int, error) {
 // recover finds what this worker has claimed and does not know of: the claim
 // was committed, and its answer was lost.
 func (d *dispatcher) recover(ctx context.Context) int {
+	if d.e.holds(ctx, d.e.Store) != nil {
+		return 0
+	}
 	claimed, err := d.e.Store.ClaimedBy(ctx, d.worker)
 	if err != nil {
 		return 0

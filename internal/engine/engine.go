@@ -8,13 +8,20 @@ package engine
 import (
 	"context"
 	"errors"
+	"fmt"
 	"log/slog"
 	"os"
 	"sync"
+	"sync/atomic"
 	"time"
+
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/promauto"
 
 	"nivot/internal/store"
 )
+
+var clockOff = promauto.NewGauge(prometheus.GaugeOpts{Name: "nivot_clock_off_seconds", Help: "How far this process's clock is ahead of the database's."})
 
 // Clock gives the time by which rules are judged. It is the wall clock, or in
 // the demo and in tests the practice clock.
@@ -25,8 +32,10 @@ type Options struct {
 	Name        string        // of the process, in logs and leases
 	Connections int           // to mail servers at once; default 8
 	Poll        time.Duration // how often the queues are looked at; default 250 ms
-	Lease       time.Duration // how long a silent process keeps what it has; default 15 s
+	Lease       time.Duration // how long a silent process keeps what it has; default 7 s
+	Wall        Clock         // the process's own clock, which must agree with the database's; default time.Now
 	Key         *Key          // opens sealed mail passwords; may be nil
+	MarkFile    string        // keeps how far the database has come, outside it; "" for nowhere
 	Sources     string        // the folder in which sheets may follow files; "" for none
 }
 
@@ -45,6 +54,9 @@ type Engine struct {
 	viewMu sync.Mutex
 	views  map[string]*view // guarded by viewMu
 
+	witness   witness
+	fetching  atomic.Int64 // sources that are being fetched
+	clockOff  atomic.Int64 // by how many milliseconds the process's clock is off the database's
 	forecasts forecasts
 	jobs      sync.WaitGroup // work that goes on when its request is over
 }
@@ -58,7 +70,10 @@ func New(s *store.Store, now Clock, opts Options) *Engine {
 		opts.Poll = 250 * time.Millisecond
 	}
 	if opts.Lease == 0 {
-		opts.Lease = 15 * time.Second
+		opts.Lease = 7 * time.Second
+	}
+	if opts.Wall == nil {
+		opts.Wall = time.Now
 	}
 	if opts.Name == "" {
 		opts.Name, _ = os.Hostname()
@@ -91,17 +106,33 @@ func poke(c chan struct{}) {
 // what is under way and gives the rest back. A database that is away is waited
 // for.
 func (e *Engine) Run(ctx context.Context) error {
+	if err := e.witness.open(e.opts.MarkFile); err != nil {
+		return fmt.Errorf("%s cannot be read: %w", e.opts.MarkFile, err)
+	}
+	for ctx.Err() == nil {
+		err := e.begin(ctx)
+		if err == nil || ctx.Err() != nil {
+			break
+		}
+		e.log.Error("the database cannot be looked at; trying again", "error", err)
+		pause(ctx, time.Second)
+	}
 	var wg sync.WaitGroup
 	for _, f := range []func(context.Context){e.runAgenda, e.runDispatch, e.runSweep, e.runRefresh} {
 		wg.Go(func() { f(ctx) })
 	}
 	wg.Wait()
 	e.jobs.Wait()
+	e.leave(context.WithoutCancel(ctx))
 	return nil
 }
 
 func (e *Engine) runAgenda(ctx context.Context) {
 	for ctx.Err() == nil {
+		if e.ClockOff() > ClockMost {
+			pause(ctx, time.Second)
+			continue
+		}
 		n, err := e.Tick(ctx)
 		if err != nil && !errors.Is(err, context.Canceled) {
 			e.log.Error("considering what is due failed; trying again", "error", err)
@@ -119,11 +150,50 @@ func (e *Engine) runAgenda(ctx context.Context) {
 	}
 }
 
+// ClockMost is how far a process's clock may be off the database's. One that is
+// further off considers nothing and sends nothing: it would be wrong about what
+// is due.
+const ClockMost = 30 * time.Second
+
+// ClockOff is how far this process's clock is off the database's, either way.
+func (e *Engine) ClockOff() time.Duration {
+	return (time.Duration(e.clockOff.Load()) * time.Millisecond).Abs()
+}
+
+// WrongClocks lists the running workers whose clocks are too far off the
+// database's.
+func (e *Engine) WrongClocks(ctx context.Context) ([]store.Worker, error) {
+	return e.Store.WrongClocks(ctx, ClockMost)
+}
+
+// watchClock compares the clocks.
+func (e *Engine) watchClock(ctx context.Context) error {
+	before := e.opts.Wall()
+	at, err := e.Store.Clock(ctx)
+	if err != nil {
+		return err
+	}
+	now := e.opts.Wall()
+	off := now.Add(-now.Sub(before) / 2).Sub(at)
+	if was := e.ClockOff(); was <= ClockMost && off.Abs() > ClockMost {
+		e.log.Error("this process's clock is too far off the database's; it considers nothing and sends nothing until they agree", "off", off.Round(time.Second))
+	}
+	e.clockOff.Store(off.Milliseconds())
+	clockOff.Set(off.Seconds())
+	return nil
+}
+
 // sweepEvery is how often crashed workers are looked for.
-const sweepEvery = 2 * time.Second
+const sweepEvery = time.Second
 
 func (e *Engine) runSweep(ctx context.Context) {
 	for ctx.Err() == nil {
+		if err := e.watchClock(ctx); err != nil && ctx.Err() == nil {
+			e.log.Warn("the database's clock cannot be read", "error", err)
+		}
+		if err := e.watchTime(ctx); err != nil && ctx.Err() == nil {
+			e.log.Error("whether the database has gone back in time cannot be told", "error", err)
+		}
 		doubted, err := e.Store.Sweep(ctx, e.now())
 		switch {
 		case err != nil && !errors.Is(err, context.Canceled):
@@ -148,6 +218,9 @@ func pause(ctx context.Context, d time.Duration) {
 // slips past between two questions.
 func (e *Engine) Idle(ctx context.Context) (bool, error) {
 	now := e.now()
+	if e.fetching.Load() > 0 {
+		return false, nil
+	}
 	if due, err := e.Store.HasDueAgenda(ctx, now, true); err != nil || due {
 		return false, err
 	}

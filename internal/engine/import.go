@@ -92,7 +92,10 @@ func (e *Engine) Import(ctx context.Context, sheetID string, in Incoming, o Impo
 
 func (e *Engine) importTx(ctx context.Context, tx *store.Store, sheetID string, in Incoming, o ImportOptions, by Author) (ImportResult, error) {
 	im := &importer{e: e, tx: tx, in: in, o: o, by: by, now: e.now()}
-	var err error
+	err := e.holds(ctx, tx)
+	if err != nil {
+		return im.res, err
+	}
 	if im.rec, err = tx.LockSheet(ctx, sheetID); err != nil {
 		return im.res, err
 	}

@@ -428,6 +428,7 @@ func (w *work) memory(rb *ruleBook, row int64) *memory {
 		m.Baseline(base)
 		m.baseline = base
 	}
+	m.Number = max(m.Number, int(rb.record.CountsFrom))
 	if rb.setting.Moving() && m.Looked.IsZero() {
 		m.Looked = rb.baseline()
 	}

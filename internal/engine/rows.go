@@ -75,6 +75,18 @@ func (e *Engine) PutRow(ctx context.Context, sheetID, key string, edits []CellEd
 	return c.Met, err
 }
 
+// EditByKey changes the first row with a key, and gives its id.
+func (e *Engine) EditByKey(ctx context.Context, sheetID, key string, edits []CellEdit, by Author) (int64, error) {
+	c, err := e.change(ctx, sheetID, []Op{{Kind: OpEdit, Key: key, Cells: edits}}, store.Event{Kind: store.EventChanged}, by, refute)
+	return c.Met, err
+}
+
+// DeleteByKey takes the first row with a key out.
+func (e *Engine) DeleteByKey(ctx context.Context, sheetID, key string, by Author) error {
+	_, err := e.change(ctx, sheetID, []Op{{Kind: OpDelete, Key: key}}, store.Event{Kind: store.EventChanged}, by, refute)
+	return err
+}
+
 // FindByKey finds the first row with a key that is there.
 func (e *Engine) FindByKey(ctx context.Context, sheetID, key string) (*store.Row, error) {
 	_, s, err := coreSheet(ctx, e.Store, sheetID)

@@ -130,33 +130,75 @@ func (e *Engine) runRefresh(ctx context.Context) {
 	}
 }
 
-// Refresh looks at one source that is due, and tells whether there was one. The
-// agenda's entry stays locked until it is done, so that a crash leaves it due
-// and nobody else does the same.
+// fetchSpan is for how long a source that is being fetched is nobody else's. A
+// process that ends meanwhile leaves it due then.
+const fetchSpan = 2 * time.Minute
+
+// Refresh looks at one source that is due, and tells whether there was one.
+// Nothing is locked while its file is fetched.
 func (e *Engine) Refresh(ctx context.Context) (found bool, err error) {
 	now := e.now()
+	if due, err := e.Store.RefreshDue(ctx, now); err != nil || !due {
+		return false, err
+	}
+	e.fetching.Add(1)
+	defer e.fetching.Add(-1)
+	c, mine, err := e.claimRefresh(ctx, now)
+	if err != nil || c == nil {
+		return false, err
+	}
+	o, err := e.fetchOptions(ctx)
+	if err != nil {
+		return true, err
+	}
+	file, failed := fetch.Get(ctx, c.Place, o)
+	if ctx.Err() != nil {
+		return true, ctx.Err()
+	}
 	err = e.Store.Tx(ctx, func(tx *store.Store) error {
-		en, err := tx.ClaimRefresh(ctx, now)
-		if found = en != nil; !found || err != nil {
+		if still, err := tx.LockRefresh(ctx, mine); err != nil || !still {
+			return err // it has been asked for anew, or taken away
+		}
+		now, err := tx.Source(ctx, c.ID)
+		if errors.Is(err, store.ErrNotFound) {
+			return nil
+		}
+		if err != nil || now.Place != c.Place {
 			return err
 		}
-		c, err := tx.Source(ctx, en.Nr)
+		return e.refresh(ctx, tx, now, file, failed, e.now())
+	})
+	if err == nil {
+		poke(e.wakeAgenda)
+	}
+	return true, err
+}
+
+// claimRefresh takes a source that is due for as long as fetching may take.
+func (e *Engine) claimRefresh(ctx context.Context, now time.Time) (c *store.Source, mine store.Entry, err error) {
+	err = e.Store.Tx(ctx, func(tx *store.Store) error {
+		c = nil
+		en, err := tx.ClaimRefresh(ctx, now)
+		if en == nil || err != nil {
+			return err
+		}
+		mine = *en
+		mine.DueAt = now.Add(fetchSpan)
+		c, err = tx.Source(ctx, en.Nr)
 		if errors.Is(err, store.ErrNotFound) {
+			c = nil
 			return tx.DropEntries(ctx, []int64{en.ID})
 		}
 		if err != nil {
 			return err
 		}
-		return e.refresh(ctx, tx, c, now)
+		return tx.PutEntries(ctx, []store.Entry{mine})
 	})
-	if err == nil && found {
-		poke(e.wakeAgenda)
-	}
-	return found, err
+	return c, mine, err
 }
 
-func (e *Engine) refresh(ctx context.Context, tx *store.Store, c *store.Source, now time.Time) error {
-	rec, err := tx.Sheet(ctx, c.SheetID) // locked only once the file is here
+func (e *Engine) refresh(ctx context.Context, tx *store.Store, c *store.Source, file []byte, failed error, now time.Time) error {
+	rec, err := tx.Sheet(ctx, c.SheetID)
 	if errors.Is(err, store.ErrNotFound) {
 		return tx.DropSource(ctx, c.ID)
 	}
@@ -167,10 +209,15 @@ func (e *Engine) refresh(ctx context.Context, tx *store.Store, c *store.Source, 
 	if err != nil {
 		return err
 	}
-	ev, err := e.takeIn(ctx, tx, c, core, rec.Matches())
+	var ev *store.Event
 	var trouble *Refusal
+	if failed != nil {
+		trouble = &Refusal{Message: failed.Error()}
+	} else {
+		ev, err = e.takeIn(ctx, tx, c, core, rec.Matches(), file)
+	}
 	switch {
-	case errors.As(err, &trouble):
+	case trouble != nil || errors.As(err, &trouble):
 		c.Trouble = trouble.Message
 		ev = &store.Event{Kind: store.EventRefreshFailed, Detail: store.Detail(map[string]any{"place": c.Place, "problem": trouble.Message})}
 	case err != nil:
@@ -208,18 +255,10 @@ func nextLook(c *store.Source, zone *time.Location, now time.Time) time.Time {
 	}
 }
 
-// takeIn fetches a source and takes in what it changed. A Refusal says why it
+// takeIn takes in what a source's file has changed. A Refusal says why it
 // changed nothing. The event it gives says that there was nothing to change;
 // a change has its own.
-func (e *Engine) takeIn(ctx context.Context, tx *store.Store, c *store.Source, s *sheet.Sheet, matches map[string]string) (*store.Event, error) {
-	o, err := e.fetchOptions(ctx)
-	if err != nil {
-		return nil, err
-	}
-	b, err := fetch.Get(ctx, c.Place, o)
-	if err != nil {
-		return nil, &Refusal{Message: err.Error()}
-	}
+func (e *Engine) takeIn(ctx context.Context, tx *store.Store, c *store.Source, s *sheet.Sheet, matches map[string]string, b []byte) (*store.Event, error) {
 	same := &store.Event{Kind: store.EventLooked, Detail: store.Detail(map[string]any{"place": c.Place})}
 	print := sha256.Sum256(b)
 	if bytes.Equal(print[:], c.Print) {

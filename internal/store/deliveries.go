@@ -10,6 +10,7 @@ import (
 	"gorm.io/gorm"
 
 	"nivot/internal/core/delivery"
+	"nivot/internal/core/reason"
 	"nivot/internal/core/rule"
 )
 
@@ -247,6 +248,12 @@ func (s *Store) SentBy(ctx context.Context, senders []string, batch []int64, day
 func (s *Store) LockSheetDeliveries(ctx context.Context, sheetID string, in []delivery.State) (out []Delivery, err error) {
 	err = s.DB(ctx).Raw("SELECT * FROM deliveries WHERE sheet_id = ? AND state IN ? ORDER BY id FOR UPDATE", sheetID, in).Scan(&out).Error
 	return out, err
+}
+
+// CountHeld counts what is held for a reason.
+func (s *Store) CountHeld(ctx context.Context, why reason.Code) (n int, err error) {
+	err = s.DB(ctx).Raw("SELECT COUNT(*) FROM deliveries WHERE state = 'held' AND JSON_VALUE(reason, '$.code') = ?", why).Scan(&n).Error
+	return n, err
 }
 
 // LockHeld locks and gives what is held of a rule, in the order in which it

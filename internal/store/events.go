@@ -45,6 +45,7 @@ const (
 	EventPersonSaved   = "person-saved"
 	EventClockMoved    = "clock-moved"
 	EventPracticeMail  = "practice-mail"
+	EventWentBack      = "went-back" // the database has gone back in time
 	EventDelivery      = "delivery-"
 )
 

@@ -26,6 +26,7 @@ type Rule struct {
 	ReleasedAt  *time.Time // somebody has let its first run go
 	PausedAt    *time.Time // when it was last paused
 	ResumedAt   *time.Time // when that pause ended
+	CountsFrom  int64      // its episodes and changes are counted from here, at least
 	CreatedAt   time.Time
 	DeletedAt   *time.Time
 }

@@ -20,7 +20,7 @@ const (
 	SettingSending  = "sending"        // bool: the lever
 	SettingClock    = "practice-clock" // the practice clock's offset
 	SettingCalendar = "calendar"       // the working calendar
-	SettingWentBack = "went-back"      // WentBack, until somebody has looked
+	SettingWentBack = "went-back"      // WentBack
 )
 
 // Setting reads a setting into v; ok is false where it has never been set.
@@ -50,31 +50,6 @@ func (s *Store) SendingOn(ctx context.Context) (bool, error) {
 	on := true
 	_, err := s.Setting(ctx, SettingSending, &on)
 	return on, err
-}
-
-// WentBack says that the database has gone back in time: what fell due after
-// Since, its last event, and not after Until may have gone already.
-type WentBack struct {
-	Since time.Time `json:"since"`
-	Until time.Time `json:"until"`
-}
-
-// Lever reads what may hold all emails: the lever, and whether the database has
-// gone back in time.
-func (s *Store) Lever(ctx context.Context) (on bool, back WentBack, err error) {
-	var found []setting
-	on = true
-	err = s.DB(ctx).Find(&found, "name IN ?", []string{SettingSending, SettingWentBack}).Error
-	for _, f := range found {
-		var into any = &on
-		if f.Name == SettingWentBack {
-			into = &back
-		}
-		if err == nil {
-			err = json.Unmarshal([]byte(f.Value), into)
-		}
-	}
-	return on, back, err
 }
 
 // Sender is an address emails go from, and the mail server they go by.

@@ -69,6 +69,21 @@ func (s *Store) ClaimRefresh(ctx context.Context, now time.Time) (*Entry, error)
 	return &es[0], nil
 }
 
+// RefreshDue tells, without locking, whether a source is to be looked at.
+func (s *Store) RefreshDue(ctx context.Context, now time.Time) (bool, error) {
+	var ids []int64
+	err := s.DB(ctx).Raw("SELECT id FROM agenda WHERE kind = 'refresh' AND due_at <= ? ORDER BY due_at, id LIMIT 1", now).Scan(&ids).Error
+	return len(ids) > 0, err
+}
+
+// LockRefresh locks a source's entry and tells whether it is still as it was
+// taken.
+func (s *Store) LockRefresh(ctx context.Context, en Entry) (bool, error) {
+	var ids []int64
+	err := s.DB(ctx).Raw("SELECT id FROM agenda WHERE id = ? AND kind = 'refresh' AND due_at = ? FOR UPDATE", en.ID, en.DueAt).Scan(&ids).Error
+	return len(ids) > 0, err
+}
+
 // RefreshAt gives when a source is to be looked at next; nil for never.
 func (s *Store) RefreshAt(ctx context.Context, id int64) (*time.Time, error) {
 	var at []time.Time

@@ -5,12 +5,15 @@ package store
 import (
 	"context"
 	"crypto/rand"
+	"database/sql"
+	"database/sql/driver"
 	"embed"
 	"encoding/base32"
 	"errors"
 	"fmt"
 	"io/fs"
 	mrand "math/rand/v2"
+	"net"
 	"strings"
 	"time"
 
@@ -26,7 +29,8 @@ var migrations embed.FS
 
 // Store is the database, or one transaction on it.
 type Store struct {
-	db *gorm.DB
+	db   *gorm.DB
+	beat *sql.DB // a connection apart: of leases and clocks
 }
 
 // ErrNotFound says that what was asked for is not there.
@@ -49,6 +53,10 @@ func Open(dsn string) (*Store, error) {
 	}
 	cfg.Params["time_zone"] = "'+00:00'"
 	cfg.Params["tx_isolation"] = "'READ-COMMITTED'"
+	// A process that stops in the middle of a transaction lets go of what it has
+	// locked after this many seconds; who waits for it waits a little longer.
+	cfg.Params["idle_transaction_timeout"] = "4"
+	cfg.Params["innodb_lock_wait_timeout"] = "10"
 	cfg.Params["sql_mode"] = "'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION'"
 	db, err := gorm.Open(mysql.New(mysql.Config{DSN: cfg.FormatDSN(), DSNConfig: cfg}), &gorm.Config{
 		Logger: logger.Discard, SkipDefaultTransaction: true, TranslateError: true, PrepareStmt: false,
@@ -63,7 +71,13 @@ func Open(dsn string) (*Store, error) {
 	pool.SetMaxOpenConns(40)
 	pool.SetMaxIdleConns(20)
 	pool.SetConnMaxIdleTime(5 * time.Minute)
-	return &Store{db}, nil
+	connector, err := sqldriver.NewConnector(cfg)
+	if err != nil {
+		return nil, err
+	}
+	beat := sql.OpenDB(connector)
+	beat.SetMaxOpenConns(1)
+	return &Store{db, beat}, nil
 }
 
 // Close closes the connections.
@@ -72,7 +86,7 @@ func (s *Store) Close() error {
 	if err != nil {
 		return err
 	}
-	return pool.Close()
+	return errors.Join(s.beat.Close(), pool.Close())
 }
 
 // DB gives a handle for the context.
@@ -127,7 +141,7 @@ const maxTries = 12
 // f must therefore have no effect but on the database.
 func (s *Store) Tx(ctx context.Context, f func(tx *Store) error) error {
 	for try := 1; ; try++ {
-		err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error { return f(&Store{tx}) })
+		err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error { return f(&Store{tx, s.beat}) })
 		if err == nil || !Retryable(err) || try == maxTries {
 			return err
 		}
@@ -144,6 +158,23 @@ func (s *Store) Tx(ctx context.Context, f func(tx *Store) error) error {
 func Retryable(err error) bool {
 	var me *sqldriver.MySQLError
 	return errors.Is(err, errRaced) || errors.As(err, &me) && (me.Number == 1213 || me.Number == 1205 || me.Number == 1020)
+}
+
+// Away reports whether an error says that the database does not answer, rather
+// than that it has refused something: whether a transaction that ended so has
+// been committed is not known.
+func Away(err error) bool {
+	var me *sqldriver.MySQLError
+	var ne net.Error
+	if errors.As(err, &me) {
+		switch me.Number {
+		case 1040, 1053, 1152, 1184, 1205, 1213, 1927, 4031, 3024: // no room, shutting down, connection killed, still locked by another
+			return true
+		}
+		return false
+	}
+	return errors.Is(err, driver.ErrBadConn) || errors.Is(err, sqldriver.ErrInvalidConn) || errors.Is(err, sql.ErrConnDone) ||
+		errors.Is(err, context.DeadlineExceeded) || errors.As(err, &ne)
 }
 
 // errRaced says that another process wrote between two statements.

@@ -245,45 +245,51 @@ func TestAgendaEntryOnce(t *testing.T) {
 	}
 }
 
-// An idempotency key is one request's for a day: the first takes it, the others
-// get its answer; one that was never answered may be taken again.
-func TestAnswers(t *testing.T) {
+// An idempotency key is one request's for a day: what it came to is written
+// with the change, and given from then on; a change that is rolled back frees it.
+func TestOnce(t *testing.T) {
 	st, ctx := open(t), context.Background()
-	key, other := store.HashToken("key"), store.HashToken("other")
-	claim := func(request []byte, at time.Time) *store.Answer {
-		t.Helper()
-		a, err := st.ClaimAnswer(ctx, key, request, at)
-		if err != nil {
+	o := store.Once{Key: store.HashToken("key"), Request: store.HashToken("request")}
+	do := func(outcome string, fail error) (was string, done bool, err error) {
+		err = st.Tx(ctx, func(tx *store.Store) (err error) {
+			if was, done, err = tx.Begin(ctx, o); err != nil || done {
+				return err
+			}
+			return errors.Join(tx.SetOutcome(ctx, o, outcome), fail)
+		})
+		return was, done, err
+	}
+	if _, done, err := do("lost", errors.New("rolled back")); done || err == nil {
+		t.Errorf("%v %v", done, err)
+	}
+	if _, done, err := do("one", nil); done || err != nil {
+		t.Errorf("%v %v", done, err)
+	}
+	if was, done, err := do("two", nil); was != "one" || !done || err != nil {
+		t.Errorf("%q %v %v", was, done, err)
+	}
+	if a, err := st.KeptAnswer(ctx, o); a != nil || err != nil {
+		t.Errorf("%+v %v", a, err)
+	}
+	for _, body := range []string{"first", "second"} {
+		if err := st.KeepAnswer(ctx, o, 201, body); err != nil {
 			t.Fatal(err)
 		}
-		return a
 	}
-	one := store.HashToken("request")
-	if a := claim(one, noon); a != nil {
-		t.Errorf("%+v", a)
+	if a, err := st.KeptAnswer(ctx, o); err != nil || a.Status != 201 || a.Body != "first" {
+		t.Errorf("%+v %v", a, err)
 	}
-	if a := claim(one, noon.Add(time.Second)); a == nil || a.Status != 0 {
-		t.Errorf("%+v", a)
+	other := store.Once{Key: o.Key, Request: store.HashToken("another")}
+	if _, err := st.KeptAnswer(ctx, other); !errors.Is(err, store.ErrKeyUsed) {
+		t.Error(err)
 	}
-	if a := claim(one, noon.Add(2*time.Minute)); a != nil {
-		t.Errorf("never answered: %+v", a)
+	if _, _, err := st.CameTo(ctx, other); !errors.Is(err, store.ErrKeyUsed) {
+		t.Error(err)
 	}
-	if err := st.KeepAnswer(ctx, key, 201, "{}"); err != nil {
+	if err := st.DB(ctx).Exec("UPDATE answers SET at = at - INTERVAL 25 HOUR").Error; err != nil {
 		t.Fatal(err)
 	}
-	if a := claim(other, noon.Add(3*time.Minute)); a == nil || a.Status != 201 || a.Body != "{}" || string(a.RequestHash) != string(one) {
-		t.Errorf("%+v", a)
-	}
-	if err := st.KeepAnswer(ctx, key, 0, ""); err != nil {
-		t.Fatal(err)
-	}
-	if a := claim(other, noon.Add(4*time.Minute)); a != nil {
-		t.Errorf("freed: %+v", a)
-	}
-	if err := st.KeepAnswer(ctx, key, 200, "x"); err != nil {
-		t.Fatal(err)
-	}
-	if a := claim(one, noon.Add(48*time.Hour)); a != nil {
-		t.Errorf("two days later: %+v", a)
+	if _, done, err := do("three", nil); done || err != nil {
+		t.Errorf("a day later: %v %v", done, err)
 	}
 }

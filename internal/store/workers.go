@@ -15,6 +15,7 @@ type Worker struct {
 	ID         int64 `gorm:"primaryKey"`
 	Name       string
 	LeaseUntil time.Time
+	ClockOffMs int64 // how far its clock is ahead of the database's
 }
 
 // Hire registers a worker with a lease. Its id is drawn, not counted: in a
@@ -27,10 +28,32 @@ func (s *Store) Hire(ctx context.Context, name string, lease time.Duration) (id 
 
 // Renew renews a lease that still runs; false means that it has run out, and
 // it never runs again.
-func (s *Store) Renew(ctx context.Context, id int64, lease time.Duration) (bool, error) {
-	r := s.DB(ctx).Exec("UPDATE workers SET lease_until = UTC_TIMESTAMP(6) + INTERVAL ? MICROSECOND WHERE id = ? AND lease_until > UTC_TIMESTAMP(6)",
-		lease.Microseconds(), id)
-	return r.RowsAffected > 0, r.Error
+// It asks on a connection of its own, so that a busy process does not lose its
+// lease waiting for one. off is how far its clock is off the database's, in
+// milliseconds.
+func (s *Store) Renew(ctx context.Context, id int64, lease time.Duration, off int64) (bool, error) {
+	ctx, cancel := context.WithTimeout(ctx, lease/2)
+	defer cancel()
+	r, err := s.beat.ExecContext(ctx, "UPDATE workers SET lease_until = UTC_TIMESTAMP(6) + INTERVAL ? MICROSECOND, clock_off_ms = ? WHERE id = ? AND lease_until > UTC_TIMESTAMP(6)",
+		lease.Microseconds(), off, id)
+	if err != nil {
+		return false, err
+	}
+	n, err := r.RowsAffected()
+	return n > 0, err
+}
+
+// Clock gives the database's time.
+func (s *Store) Clock(ctx context.Context) (at time.Time, err error) {
+	err = s.beat.QueryRowContext(ctx, "SELECT UTC_TIMESTAMP(6)").Scan(&at)
+	return at, err
+}
+
+// WrongClocks lists the workers whose clocks are further off the database's
+// than they may be.
+func (s *Store) WrongClocks(ctx context.Context, most time.Duration) (out []Worker, err error) {
+	err = s.DB(ctx).Raw("SELECT * FROM workers WHERE lease_until > UTC_TIMESTAMP(6) AND ABS(clock_off_ms) > ?", most.Milliseconds()).Scan(&out).Error
+	return out, err
 }
 
 // Release gives a stopping worker's unsent deliveries back to the queue and

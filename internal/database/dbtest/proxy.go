@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"net"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 )
@@ -14,6 +15,8 @@ type Proxy struct {
 	DSN  string       // of the database, through the proxy
 	lose atomic.Int64 // how many commits' answers are still to be lost
 	Lost atomic.Int64 // how many have been
+	away atomic.Bool
+	open sync.Map // net.Conn
 }
 
 // NewProxy starts a proxy before a database for the time of the test.
@@ -48,6 +51,11 @@ func (p *Proxy) LoseCommits(n int) { p.lose.Store(int64(n)) }
 
 func (p *Proxy) carry(c net.Conn, network, addr string) {
 	defer c.Close()
+	if p.away.Load() {
+		return
+	}
+	p.open.Store(c, nil)
+	defer p.open.Delete(c)
 	s, err := net.Dial(network, addr)
 	if err != nil {
 		return
@@ -82,3 +90,15 @@ func (p *Proxy) carry(c net.Conn, network, addr string) {
 		}
 	}
 }
+
+// Stop cuts every connection and takes no new ones, as a database that is away.
+func (p *Proxy) Stop() {
+	p.away.Store(true)
+	p.open.Range(func(c, _ any) bool {
+		c.(net.Conn).Close()
+		return true
+	})
+}
+
+// Start ends what Stop began.
+func (p *Proxy) Start() { p.away.Store(false) }

@@ -110,6 +110,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/went-back/looked": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that what a database that went back in time has held has been looked through */
+        post: operations["lookedBack"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/clock": {
         parameters: {
             query?: never;
@@ -1856,7 +1873,20 @@ export interface components {
             coming: number;
             weekend: boolean;
         };
+        /** @description Something that keeps all emails from going, and not one of them */
+        Notice: {
+            /** @enum {string} */
+            kind: "went-back" | "clock";
+            text: string;
+            /** Format: date-time */
+            since?: string;
+            /** Format: date-time */
+            until?: string;
+            held?: number;
+            rules?: number;
+        };
         Today: {
+            notices: components["schemas"]["Notice"][];
             /** Format: date-time */
             now: string;
             zone: string;
@@ -2562,6 +2592,33 @@ export interface operations {
                         sending: boolean;
                     };
                 };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    lookedBack: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description A problem (RFC 9457) */
             default: {
@@ -4511,7 +4568,10 @@ export interface operations {
     changeRows: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description a request with a key that was used in the last day is not done again; it is answered as it was */
+                "Idempotency-Key"?: string;
+            };
             path: {
                 sheet: string;
             };

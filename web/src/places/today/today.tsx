@@ -53,7 +53,7 @@ export function TodayPlace() {
               {upperFirst(numberWord(t.needsTotal))} {t.needsTotal === 1 ? "email needs" : "emails need"} you.
             </Link>
           ) : (
-            t.sources.length === 0 && "Nothing needs you."
+            t.sources.length + t.notices.length === 0 && "Nothing needs you."
           )}
         </h1>
       </div>
@@ -79,6 +79,44 @@ export function TodayPlace() {
   );
 }
 
+/** What keeps all emails from going, and the way through it. */
+function NoticeLine({ notice }: { notice: Schemas["Notice"] }) {
+  const client = useQueryClient();
+  const may = useMay("coordinator");
+  const looked = async () => {
+    const { error } = await http.POST("/went-back/looked");
+    if (error) toast.error(words(error));
+    else toast.success("Noted. What is held stays so until you let it go; rules and sending are switched on again by you.");
+    await client.invalidateQueries();
+  };
+  return (
+    <li className="flex items-start gap-3.5 border-b border-hair-2 py-2 max-md:flex-wrap" role="alert">
+      <span className="w-[15px] flex-none text-center font-bold text-brick" aria-hidden="true">
+        !
+      </span>
+      <span className="min-w-0 flex-1">
+        <b className="font-semibold">{notice.kind === "went-back" ? "An older copy of the database." : "A clock is wrong."}</b> {notice.text}
+        {notice.kind === "went-back" && (
+          <>
+            {" "}
+            First look through{" "}
+            <Link to="/log" search={{ show: "held" } as never} className="link">
+              {notice.held === 0 ? "the log" : `what is held (${notice.held})`}
+            </Link>
+            : leave out what has gone, let go what has not. Then switch on the {notice.rules === 1 ? "rule" : `${notice.rules ?? 0} rules`} in
+            their sheets, and sending in the bar.
+          </>
+        )}
+      </span>
+      {notice.kind === "went-back" && may && (
+        <button type="button" className="link flex-none" onClick={() => void looked()}>
+          I have looked
+        </button>
+      )}
+    </li>
+  );
+}
+
 function Needs({ today }: { today: Today }) {
   const client = useQueryClient();
   const may = useMay("coordinator");
@@ -88,13 +126,16 @@ function Needs({ today }: { today: Today }) {
     await client.invalidateQueries();
   };
   const navigate = useNavigate();
-  if (today.needs.length + today.sources.length === 0) return null;
+  if (today.needs.length + today.sources.length + today.notices.length === 0) return null;
   const shown = today.needs.slice(0, 7);
   const more = today.needsTotal - shown.reduce((n, x) => n + x.count, 0);
   return (
     <section className="border-t border-hair px-5 pt-4 pb-3.5">
       <h2 className="mb-1">Needs you</h2>
       <ul>
+        {today.notices.map((x) => (
+          <NoticeLine key={x.text} notice={x} />
+        ))}
         {today.sources.map((x) => (
           <li key={x.sheetId} className="flex items-center gap-3.5 border-b border-hair-2 py-1.5 max-md:flex-wrap">
             <span className="w-[15px] flex-none text-center font-bold text-brick" aria-hidden="true">

@@ -26,31 +26,64 @@ import (
 
 // Defines values for CalendarBodyWeekdays.
 const (
-	Fri CalendarBodyWeekdays = "fri"
-	Mon CalendarBodyWeekdays = "mon"
-	Sat CalendarBodyWeekdays = "sat"
-	Sun CalendarBodyWeekdays = "sun"
-	Thu CalendarBodyWeekdays = "thu"
-	Tue CalendarBodyWeekdays = "tue"
-	Wed CalendarBodyWeekdays = "wed"
+	CalendarBodyWeekdaysFri CalendarBodyWeekdays = "fri"
+	CalendarBodyWeekdaysMon CalendarBodyWeekdays = "mon"
+	CalendarBodyWeekdaysSat CalendarBodyWeekdays = "sat"
+	CalendarBodyWeekdaysSun CalendarBodyWeekdays = "sun"
+	CalendarBodyWeekdaysThu CalendarBodyWeekdays = "thu"
+	CalendarBodyWeekdaysTue CalendarBodyWeekdays = "tue"
+	CalendarBodyWeekdaysWed CalendarBodyWeekdays = "wed"
 )
 
 // Valid indicates whether the value is a known member of the CalendarBodyWeekdays enum.
 func (e CalendarBodyWeekdays) Valid() bool {
 	switch e {
-	case Fri:
+	case CalendarBodyWeekdaysFri:
 		return true
-	case Mon:
+	case CalendarBodyWeekdaysMon:
 		return true
-	case Sat:
+	case CalendarBodyWeekdaysSat:
 		return true
-	case Sun:
+	case CalendarBodyWeekdaysSun:
 		return true
-	case Thu:
+	case CalendarBodyWeekdaysThu:
 		return true
-	case Tue:
+	case CalendarBodyWeekdaysTue:
 		return true
-	case Wed:
+	case CalendarBodyWeekdaysWed:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CalendarEditWeekdays.
+const (
+	CalendarEditWeekdaysFri CalendarEditWeekdays = "fri"
+	CalendarEditWeekdaysMon CalendarEditWeekdays = "mon"
+	CalendarEditWeekdaysSat CalendarEditWeekdays = "sat"
+	CalendarEditWeekdaysSun CalendarEditWeekdays = "sun"
+	CalendarEditWeekdaysThu CalendarEditWeekdays = "thu"
+	CalendarEditWeekdaysTue CalendarEditWeekdays = "tue"
+	CalendarEditWeekdaysWed CalendarEditWeekdays = "wed"
+)
+
+// Valid indicates whether the value is a known member of the CalendarEditWeekdays enum.
+func (e CalendarEditWeekdays) Valid() bool {
+	switch e {
+	case CalendarEditWeekdaysFri:
+		return true
+	case CalendarEditWeekdaysMon:
+		return true
+	case CalendarEditWeekdaysSat:
+		return true
+	case CalendarEditWeekdaysSun:
+		return true
+	case CalendarEditWeekdaysThu:
+		return true
+	case CalendarEditWeekdaysTue:
+		return true
+	case CalendarEditWeekdaysWed:
 		return true
 	default:
 		return false
@@ -363,6 +396,39 @@ func (e MarkKind) Valid() bool {
 	case MarkKindQueued:
 		return true
 	case MarkKindSkipped:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for NamedCalendarWeekdays.
+const (
+	NamedCalendarWeekdaysFri NamedCalendarWeekdays = "fri"
+	NamedCalendarWeekdaysMon NamedCalendarWeekdays = "mon"
+	NamedCalendarWeekdaysSat NamedCalendarWeekdays = "sat"
+	NamedCalendarWeekdaysSun NamedCalendarWeekdays = "sun"
+	NamedCalendarWeekdaysThu NamedCalendarWeekdays = "thu"
+	NamedCalendarWeekdaysTue NamedCalendarWeekdays = "tue"
+	NamedCalendarWeekdaysWed NamedCalendarWeekdays = "wed"
+)
+
+// Valid indicates whether the value is a known member of the NamedCalendarWeekdays enum.
+func (e NamedCalendarWeekdays) Valid() bool {
+	switch e {
+	case NamedCalendarWeekdaysFri:
+		return true
+	case NamedCalendarWeekdaysMon:
+		return true
+	case NamedCalendarWeekdaysSat:
+		return true
+	case NamedCalendarWeekdaysSun:
+		return true
+	case NamedCalendarWeekdaysThu:
+		return true
+	case NamedCalendarWeekdaysTue:
+		return true
+	case NamedCalendarWeekdaysWed:
 		return true
 	default:
 		return false
@@ -834,6 +900,16 @@ type CalendarBody struct {
 // CalendarBodyWeekdays defines model for CalendarBody.Weekdays.
 type CalendarBodyWeekdays string
 
+// CalendarEdit defines model for CalendarEdit.
+type CalendarEdit struct {
+	Closed   []openapi_types.Date   `json:"closed"`
+	Name     string                 `json:"name"`
+	Weekdays []CalendarEditWeekdays `json:"weekdays"`
+}
+
+// CalendarEditWeekdays defines model for CalendarEdit.Weekdays.
+type CalendarEditWeekdays string
+
 // Cell defines model for Cell.
 type Cell struct {
 	Bad *bool `json:"bad,omitempty"`
@@ -1133,7 +1209,10 @@ type FoundKind string
 
 // GuessedColumn defines model for GuessedColumn.
 type GuessedColumn struct {
-	AskDay  bool     `json:"askDay"`
+	AskDay bool `json:"askDay"`
+
+	// Doubled values that stood in the column before
+	Doubled *int     `json:"doubled,omitempty"`
 	Filled  int      `json:"filled"`
 	Fit     int      `json:"fit"`
 	Misfits []Misfit `json:"misfits"`
@@ -1229,6 +1308,19 @@ type Lane struct {
 	SheetId string `json:"sheetId"`
 }
 
+// LocaleChoice defines model for LocaleChoice.
+type LocaleChoice struct {
+	// Example a date and a number as they are written there
+	Example string `json:"example"`
+
+	// Name in English
+	Name string `json:"name"`
+
+	// Own in itself
+	Own string `json:"own"`
+	Tag string `json:"tag"`
+}
+
 // LogDay defines model for LogDay.
 type LogDay struct {
 	Counts map[string]int `json:"counts"`
@@ -1287,6 +1379,21 @@ type Misfit struct {
 	Text string `json:"text"`
 	Why  string `json:"why"`
 }
+
+// NamedCalendar defines model for NamedCalendar.
+type NamedCalendar struct {
+	Closed    []openapi_types.Date `json:"closed"`
+	Id        string               `json:"id"`
+	IsDefault bool                 `json:"isDefault"`
+	Name      string               `json:"name"`
+
+	// Sheets the names of the sheets that have it
+	Sheets   []string                `json:"sheets"`
+	Weekdays []NamedCalendarWeekdays `json:"weekdays"`
+}
+
+// NamedCalendarWeekdays defines model for NamedCalendar.Weekdays.
+type NamedCalendarWeekdays string
 
 // Need defines model for Need.
 type Need struct {
@@ -1438,7 +1545,10 @@ type Role string
 
 // Row defines model for Row.
 type Row struct {
-	Cells     []Cell `json:"cells"`
+	Cells []Cell `json:"cells"`
+
+	// Doubled another row had its key before it
+	Doubled   bool   `json:"doubled"`
 	Gone      bool   `json:"gone"`
 	Id        string `json:"id"`
 	Marks     []Mark `json:"marks"`
@@ -1594,7 +1704,10 @@ type Session struct {
 
 // Sheet defines model for Sheet.
 type Sheet struct {
-	Address        string       `json:"address"`
+	Address string `json:"address"`
+
+	// Calendar its working calendar, by id
+	Calendar       string       `json:"calendar"`
 	Columns        []Column     `json:"columns"`
 	Figures        SheetFigures `json:"figures"`
 	Frozen         int          `json:"frozen"`
@@ -1613,7 +1726,10 @@ type Sheet struct {
 	// Seen the version of the columns
 	Seen          string `json:"seen"`
 	SettleSeconds int    `json:"settleSeconds"`
-	Zone          string `json:"zone"`
+
+	// WeekStart the day that a week begins with where the sheet is written, 0 for Sunday
+	WeekStart int    `json:"weekStart"`
+	Zone      string `json:"zone"`
 }
 
 // SheetEvent defines model for SheetEvent.
@@ -1642,6 +1758,7 @@ type SheetFigures struct {
 // SheetPatch defines model for SheetPatch.
 type SheetPatch struct {
 	Address        *string `json:"address,omitempty"`
+	Calendar       *string `json:"calendar,omitempty"`
 	Frozen         *int    `json:"frozen,omitempty"`
 	Key            *string `json:"key,omitempty"`
 	LanguageColumn *string `json:"languageColumn,omitempty"`
@@ -1779,8 +1896,15 @@ type TemplateVariant = template.Variant
 
 // Today defines model for Today.
 type Today struct {
-	Coming     int        `json:"coming"`
-	Days       []DayBar   `json:"days"`
+	Coming int      `json:"coming"`
+	Days   []DayBar `json:"days"`
+
+	// Doubled sheets with rows whose key another row had before them
+	Doubled []struct {
+		Rows    int    `json:"rows"`
+		Sheet   string `json:"sheet"`
+		SheetId string `json:"sheetId"`
+	} `json:"doubled"`
 	Lanes      []Lane     `json:"lanes"`
 	Marks      []Mark     `json:"marks"`
 	Needs      []Need     `json:"needs"`
@@ -2135,6 +2259,12 @@ type AddTokenJSONBody struct {
 // ImportBundleMultipartRequestBody defines body for ImportBundle for multipart/form-data ContentType.
 type ImportBundleMultipartRequestBody ImportBundleMultipartBody
 
+// AddCalendarJSONRequestBody defines body for AddCalendar for application/json ContentType.
+type AddCalendarJSONRequestBody = CalendarEdit
+
+// ChangeCalendarJSONRequestBody defines body for ChangeCalendar for application/json ContentType.
+type ChangeCalendarJSONRequestBody = CalendarEdit
+
 // MoveClockJSONRequestBody defines body for MoveClock for application/json ContentType.
 type MoveClockJSONRequestBody MoveClockJSONBody
 
@@ -2281,6 +2411,18 @@ type ServerInterface interface {
 	// ImportBundle Make a sheet of a bundle, with its templates and rules
 	// (POST /bundles)
 	ImportBundle(ctx *echo.Context) error
+	// ListCalendars The working calendars, the default first
+	// (GET /calendars)
+	ListCalendars(ctx *echo.Context) error
+	// AddCalendar Add a working calendar
+	// (POST /calendars)
+	AddCalendar(ctx *echo.Context) error
+	// DeleteCalendar Take away a working calendar that no sheet has
+	// (DELETE /calendars/{calendar})
+	DeleteCalendar(ctx *echo.Context, calendar string) error
+	// ChangeCalendar Change a working calendar
+	// (PUT /calendars/{calendar})
+	ChangeCalendar(ctx *echo.Context, calendar string) error
 	// MoveClock Move the practice clock forward (demo only)
 	// (POST /clock)
 	MoveClock(ctx *echo.Context) error
@@ -2317,6 +2459,9 @@ type ServerInterface interface {
 	// UseLink Use a one-time link: set a name, an address and a password, and sign in
 	// (POST /links/{token})
 	UseLink(ctx *echo.Context, token string) error
+	// ListLocales The languages and places that dates and numbers can be read and written for
+	// (GET /locales)
+	ListLocales(ctx *echo.Context) error
 	// GetLog The delivery log, the newest first
 	// (GET /log)
 	GetLog(ctx *echo.Context, params GetLogParams) error
@@ -2600,6 +2745,56 @@ func (w *ServerInterfaceWrapper) ImportBundle(ctx *echo.Context) error {
 	return err
 }
 
+// ListCalendars converts echo context to params.
+func (w *ServerInterfaceWrapper) ListCalendars(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListCalendars(ctx)
+	return err
+}
+
+// AddCalendar converts echo context to params.
+func (w *ServerInterfaceWrapper) AddCalendar(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddCalendar(ctx)
+	return err
+}
+
+// DeleteCalendar converts echo context to params.
+func (w *ServerInterfaceWrapper) DeleteCalendar(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "calendar" -------------
+	var calendar string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "calendar", ctx.Param("calendar"), &calendar, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter calendar: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DeleteCalendar(ctx, calendar)
+	return err
+}
+
+// ChangeCalendar converts echo context to params.
+func (w *ServerInterfaceWrapper) ChangeCalendar(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "calendar" -------------
+	var calendar string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "calendar", ctx.Param("calendar"), &calendar, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter calendar: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ChangeCalendar(ctx, calendar)
+	return err
+}
+
 // MoveClock converts echo context to params.
 func (w *ServerInterfaceWrapper) MoveClock(ctx *echo.Context) error {
 	var err error
@@ -2754,6 +2949,15 @@ func (w *ServerInterfaceWrapper) UseLink(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.UseLink(ctx, token)
+	return err
+}
+
+// ListLocales converts echo context to params.
+func (w *ServerInterfaceWrapper) ListLocales(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListLocales(ctx)
 	return err
 }
 
@@ -4661,6 +4865,11 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/deliveries/:delivery", wrapper.GetDelivery, options.OperationMiddlewares["getDelivery"]...)
 	router.GET(options.BaseURL+"/deliveries/:delivery/message.eml", wrapper.GetMessage, options.OperationMiddlewares["getMessage"]...)
 	router.POST(options.BaseURL+"/deliveries/:delivery/decision", wrapper.Decide, options.OperationMiddlewares["decide"]...)
+	router.GET(options.BaseURL+"/calendars", wrapper.ListCalendars, options.OperationMiddlewares["listCalendars"]...)
+	router.POST(options.BaseURL+"/calendars", wrapper.AddCalendar, options.OperationMiddlewares["addCalendar"]...)
+	router.DELETE(options.BaseURL+"/calendars/:calendar", wrapper.DeleteCalendar, options.OperationMiddlewares["deleteCalendar"]...)
+	router.PUT(options.BaseURL+"/calendars/:calendar", wrapper.ChangeCalendar, options.OperationMiddlewares["changeCalendar"]...)
+	router.GET(options.BaseURL+"/locales", wrapper.ListLocales, options.OperationMiddlewares["listLocales"]...)
 	router.GET(options.BaseURL+"/setup/calendar", wrapper.GetCalendar, options.OperationMiddlewares["getCalendar"]...)
 	router.PUT(options.BaseURL+"/setup/calendar", wrapper.SetCalendar, options.OperationMiddlewares["setCalendar"]...)
 	router.GET(options.BaseURL+"/setup/do-not-email", wrapper.ListSilenced, options.OperationMiddlewares["listSilenced"]...)
@@ -4742,6 +4951,156 @@ type ImportBundledefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ImportBundledefaultApplicationProblemPlusJSONResponse) VisitImportBundleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCalendarsRequestObject struct {
+}
+
+type ListCalendarsResponseObject interface {
+	VisitListCalendarsResponse(w http.ResponseWriter) error
+}
+
+type ListCalendars200JSONResponse []NamedCalendar
+
+func (response ListCalendars200JSONResponse) VisitListCalendarsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListCalendarsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListCalendarsdefaultApplicationProblemPlusJSONResponse) VisitListCalendarsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddCalendarRequestObject struct {
+	Body *AddCalendarJSONRequestBody
+}
+
+type AddCalendarResponseObject interface {
+	VisitAddCalendarResponse(w http.ResponseWriter) error
+}
+
+type AddCalendar201JSONResponse NamedCalendar
+
+func (response AddCalendar201JSONResponse) VisitAddCalendarResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddCalendardefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddCalendardefaultApplicationProblemPlusJSONResponse) VisitAddCalendarResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeleteCalendarRequestObject struct {
+	Calendar string `json:"calendar"`
+}
+
+type DeleteCalendarResponseObject interface {
+	VisitDeleteCalendarResponse(w http.ResponseWriter) error
+}
+
+type DeleteCalendar204Response struct {
+}
+
+func (response DeleteCalendar204Response) VisitDeleteCalendarResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteCalendardefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeleteCalendardefaultApplicationProblemPlusJSONResponse) VisitDeleteCalendarResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeCalendarRequestObject struct {
+	Calendar string `json:"calendar"`
+	Body     *ChangeCalendarJSONRequestBody
+}
+
+type ChangeCalendarResponseObject interface {
+	VisitChangeCalendarResponse(w http.ResponseWriter) error
+}
+
+type ChangeCalendar200JSONResponse NamedCalendar
+
+func (response ChangeCalendar200JSONResponse) VisitChangeCalendarResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeCalendardefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeCalendardefaultApplicationProblemPlusJSONResponse) VisitChangeCalendarResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -5249,6 +5608,44 @@ type UseLinkdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response UseLinkdefaultApplicationProblemPlusJSONResponse) VisitUseLinkResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLocalesRequestObject struct {
+}
+
+type ListLocalesResponseObject interface {
+	VisitListLocalesResponse(w http.ResponseWriter) error
+}
+
+type ListLocales200JSONResponse []LocaleChoice
+
+func (response ListLocales200JSONResponse) VisitListLocalesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListLocalesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListLocalesdefaultApplicationProblemPlusJSONResponse) VisitListLocalesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8786,6 +9183,18 @@ type StrictServerInterface interface {
 	// ImportBundle Make a sheet of a bundle, with its templates and rules
 	// (POST /bundles)
 	ImportBundle(ctx context.Context, request ImportBundleRequestObject) (ImportBundleResponseObject, error)
+	// ListCalendars The working calendars, the default first
+	// (GET /calendars)
+	ListCalendars(ctx context.Context, request ListCalendarsRequestObject) (ListCalendarsResponseObject, error)
+	// AddCalendar Add a working calendar
+	// (POST /calendars)
+	AddCalendar(ctx context.Context, request AddCalendarRequestObject) (AddCalendarResponseObject, error)
+	// DeleteCalendar Take away a working calendar that no sheet has
+	// (DELETE /calendars/{calendar})
+	DeleteCalendar(ctx context.Context, request DeleteCalendarRequestObject) (DeleteCalendarResponseObject, error)
+	// ChangeCalendar Change a working calendar
+	// (PUT /calendars/{calendar})
+	ChangeCalendar(ctx context.Context, request ChangeCalendarRequestObject) (ChangeCalendarResponseObject, error)
 	// MoveClock Move the practice clock forward (demo only)
 	// (POST /clock)
 	MoveClock(ctx context.Context, request MoveClockRequestObject) (MoveClockResponseObject, error)
@@ -8822,6 +9231,9 @@ type StrictServerInterface interface {
 	// UseLink Use a one-time link: set a name, an address and a password, and sign in
 	// (POST /links/{token})
 	UseLink(ctx context.Context, request UseLinkRequestObject) (UseLinkResponseObject, error)
+	// ListLocales The languages and places that dates and numbers can be read and written for
+	// (GET /locales)
+	ListLocales(ctx context.Context, request ListLocalesRequestObject) (ListLocalesResponseObject, error)
 	// GetLog The delivery log, the newest first
 	// (GET /log)
 	GetLog(ctx context.Context, request GetLogRequestObject) (GetLogResponseObject, error)
@@ -9126,6 +9538,148 @@ func (sh *strictHandler) ImportBundle(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(ImportBundleResponseObject); ok {
 		return validResponse.VisitImportBundleResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListCalendars operation middleware
+func (sh *strictHandler) ListCalendars(ctx *echo.Context) error {
+	var request ListCalendarsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListCalendars(ctx.Request().Context(), request.(ListCalendarsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListCalendars")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListCalendarsResponseObject); ok {
+		return validResponse.VisitListCalendarsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddCalendar operation middleware
+func (sh *strictHandler) AddCalendar(ctx *echo.Context) error {
+	var request AddCalendarRequestObject
+
+	var body AddCalendarJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddCalendar(ctx.Request().Context(), request.(AddCalendarRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddCalendar")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddCalendarResponseObject); ok {
+		return validResponse.VisitAddCalendarResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DeleteCalendar operation middleware
+func (sh *strictHandler) DeleteCalendar(ctx *echo.Context, calendar string) error {
+	var request DeleteCalendarRequestObject
+
+	request.Calendar = calendar
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeleteCalendar(ctx.Request().Context(), request.(DeleteCalendarRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeleteCalendar")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DeleteCalendarResponseObject); ok {
+		return validResponse.VisitDeleteCalendarResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ChangeCalendar operation middleware
+func (sh *strictHandler) ChangeCalendar(ctx *echo.Context, calendar string) error {
+	var request ChangeCalendarRequestObject
+
+	request.Calendar = calendar
+
+	var body ChangeCalendarJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeCalendar(ctx.Request().Context(), request.(ChangeCalendarRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeCalendar")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangeCalendarResponseObject); ok {
+		return validResponse.VisitChangeCalendarResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -9497,6 +10051,29 @@ func (sh *strictHandler) UseLink(ctx *echo.Context, token string) error {
 		return err
 	} else if validResponse, ok := response.(UseLinkResponseObject); ok {
 		return validResponse.VisitUseLinkResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListLocales operation middleware
+func (sh *strictHandler) ListLocales(ctx *echo.Context) error {
+	var request ListLocalesRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListLocales(ctx.Request().Context(), request.(ListLocalesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListLocales")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListLocalesResponseObject); ok {
+		return validResponse.VisitListLocalesResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

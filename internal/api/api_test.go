@@ -257,6 +257,12 @@ func TestFirstStart(t *testing.T) {
 	if err != nil || link == "" {
 		t.Fatal(link, err)
 	}
+	// A second process that starts prints one of its own; both are good until
+	// one of them is used.
+	second, err := FirstLink(context.Background(), s.st, time.Now(), "")
+	if err != nil {
+		t.Fatal(err)
+	}
 	token := strings.TrimPrefix(link, "/welcome/")
 	who := `{"name":"Ines Karne","email":"ines@marrowby.example","password":"weathercock-1790"}`
 	if res := s.call(s.as(""), "POST", "/api/links/"+token, strings.Replace(who, "weathercock-1790", "short", 1)); res.StatusCode != 422 {
@@ -268,6 +274,9 @@ func TestFirstStart(t *testing.T) {
 	}
 	if res := s.call(s.as(""), "POST", "/api/links/"+token, who); res.StatusCode != 404 {
 		t.Errorf("used again: %d", res.StatusCode)
+	}
+	if res := s.call(s.as(""), "POST", "/api/links/"+strings.TrimPrefix(second, "/welcome/"), strings.Replace(who, "ines@", "eve@", 1)); res.StatusCode != 404 {
+		t.Errorf("the other process's: %d", res.StatusCode)
 	}
 	if link, err := FirstLink(context.Background(), s.st, time.Now(), ""); link != "" || err != nil {
 		t.Error("a first-start link after the first start")

@@ -67,12 +67,9 @@ func FirstLink(ctx context.Context, s *store.Store, now time.Time, publicURL str
 		return "", err
 	}
 	token := NewToken()
-	err = s.Tx(ctx, func(tx *store.Store) error {
-		if err := tx.DropLinks(ctx, ""); err != nil {
-			return err
-		}
-		return tx.SaveLink(ctx, &store.Link{TokenHash: store.HashToken(token), Purpose: "first-start", ExpiresAt: now.Add(24 * time.Hour)})
-	})
+	// One that another process has printed goes on being good: the first that is
+	// used ends all others.
+	err = s.SaveLink(ctx, &store.Link{TokenHash: store.HashToken(token), Purpose: "first-start", ExpiresAt: now.Add(24 * time.Hour)})
 	return publicURL + "/welcome/" + token, err
 }
 
@@ -202,6 +199,9 @@ func (s *Server) UseLink(ctx context.Context, r UseLinkRequestObject) (UseLinkRe
 			return err
 		}
 		if l.Purpose == "first-start" {
+			if err := tx.DropLinks(ctx, ""); err != nil { // those that other processes have printed
+				return err
+			}
 			p = &store.Person{ID: store.NewID(), Role: store.Administrator, CreatedAt: s.Wall().UTC()}
 		} else if p, err = tx.Person(ctx, l.PersonID); err != nil {
 			return err

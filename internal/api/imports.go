@@ -170,12 +170,14 @@ func (s *Server) PreviewImport(ctx context.Context, r PreviewImportRequestObject
 		Name: strings.TrimSpace(strings.NewReplacer("-", " ", "_", " ").Replace(strings.TrimSuffix(f.name, path.Ext(f.name))))}
 	columns := make([][]string, len(t.Heading))
 	guesses := make([]sheet.Guess, len(t.Heading))
+	doubled := make([]int, len(t.Heading))
 	var to []string
 	if into != nil {
 		to = engine.MatchColumns(into, t.Heading, matches)
 	}
 	eachColumn(len(t.Heading), func(i int) {
 		columns[i] = t.Column(i)
+		doubled[i] = sheet.Doubled(columns[i])
 		if into != nil {
 			if c, ok := into.Column(to[i]); ok {
 				guesses[i] = sheet.MeasureInto(into.Reading(c), columns[i], t.Lines)
@@ -187,6 +189,7 @@ func (s *Server) PreviewImport(ctx context.Context, r PreviewImportRequestObject
 	for i, name := range sheet.NameColumns(t.Heading) {
 		g := guesses[i]
 		x := toGuess(name, g)
+		x.Doubled = ptr(doubled[i])
 		if into != nil {
 			x.To = ptr(target(into, t.Heading[i], to[i], g.Filled > 0, matches))
 		}

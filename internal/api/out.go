@@ -223,7 +223,11 @@ func (t *takeOut) bundle(ctx context.Context) (func(io.Writer) error, error) {
 		c.State = rules[i].State
 		rs = append(rs, c)
 	}
-	c, err := engine.Calendar(ctx, t.s.st)
+	rec, err := t.s.st.Sheet(ctx, t.core.ID)
+	if err != nil {
+		return nil, err
+	}
+	c, err := engine.CalendarOf(ctx, t.s.st, rec)
 	if err != nil {
 		return nil, err
 	}

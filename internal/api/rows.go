@@ -98,10 +98,21 @@ func (s *Server) toRows(ctx context.Context, sheetID string, core *sheet.Sheet, 
 			return nil, err
 		}
 	}
+	var keys [][]byte
+	for i := range recs {
+		if len(recs[i].RowKey) > 0 {
+			keys = append(keys, recs[i].RowKey)
+		}
+	}
+	firsts, err := s.st.FirstOfKey(ctx, sheetID, keys)
+	if err != nil {
+		return nil, err
+	}
 	out := make([]Row, len(recs))
 	for i := range recs {
 		r := &recs[i]
-		out[i] = Row{Id: cores[i].ID, Name: core.RowName(cores[i]), Version: int(r.Version), Unsettled: r.FirstEdit != nil, Gone: r.Gone,
+		first, doubled := firsts[string(r.RowKey)]
+		out[i] = Row{Doubled: doubled && r.Number > first, Id: cores[i].ID, Name: core.RowName(cores[i]), Version: int(r.Version), Unsettled: r.FirstEdit != nil, Gone: r.Gone,
 			Cells: toCells(core, computed(cores[i])), Marks: marks[cores[i].ID]}
 		if out[i].Marks == nil {
 			out[i].Marks = []Mark{}

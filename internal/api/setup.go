@@ -33,7 +33,11 @@ func toCalendar(c calendar.Calendar) CalendarBody {
 
 // GetCalendar implements StrictServerInterface.
 func (s *Server) GetCalendar(ctx context.Context, _ GetCalendarRequestObject) (GetCalendarResponseObject, error) {
-	c, err := engine.Calendar(ctx, s.st)
+	rec, err := s.st.Calendar(ctx, store.DefaultCalendar)
+	if err != nil {
+		return nil, err
+	}
+	c, err := rec.Core()
 	return GetCalendar200JSONResponse(toCalendar(c)), err
 }
 

@@ -99,6 +99,16 @@ func (s *Server) GetToday(ctx context.Context, _ GetTodayRequestObject) (GetToda
 	if err := s.since(ctx, &out, local); err != nil {
 		return nil, err
 	}
+	out.Doubled = []doubledNeed{}
+	for i := range sheets {
+		n, err := s.e.Doubled(ctx, &sheets[i])
+		if err != nil {
+			return nil, err
+		}
+		if n > 0 {
+			out.Doubled = append(out.Doubled, doubledNeed{SheetId: sheets[i].ID, Sheet: sheets[i].Name, Rows: int(n)})
+		}
+	}
 	if out.Sources, err = s.sourceNeeds(ctx, sheets); err != nil {
 		return nil, err
 	}
@@ -111,6 +121,13 @@ func (s *Server) GetToday(ctx context.Context, _ GetTodayRequestObject) (GetToda
 	notices, err := s.notices(ctx)
 	out.Notices = append(out.Notices, notices...)
 	return out, err
+}
+
+// doubledNeed is a sheet with rows whose key another row had before them.
+type doubledNeed = struct {
+	Rows    int    `json:"rows"`
+	Sheet   string `json:"sheet"`
+	SheetId string `json:"sheetId"` //nolint:revive // as the document's type has it
 }
 
 // notices tells what keeps all emails from going.

@@ -88,7 +88,10 @@ func (f *fixture) shake(g *exchangetest.Gen, rec *store.Sheet) string {
 		must(err)
 		return "a rule's zone"
 	case 4:
-		_, err := f.SetCalendar(f.ctx, []string{"mon", "tue", "wed", "thu", g.One("fri", "sat")}, []string{fmt.Sprintf("2027-03-%02d", 16+g.R.IntN(14)), fmt.Sprintf("2027-04-%02d", 1+g.R.IntN(20))}, "test")
+		cals, err := f.Store.Calendars(f.ctx)
+		must(err)
+		own := cals[len(cals)-1]
+		_, err = f.SaveCalendar(f.ctx, own.ID, own.Name, []string{"mon", "tue", "wed", "thu", g.One("fri", "sat")}, []string{fmt.Sprintf("2027-03-%02d", 16+g.R.IntN(14)), fmt.Sprintf("2027-04-%02d", 1+g.R.IntN(20))}, "test")
 		must(err)
 		return "the working calendar"
 	case 5:

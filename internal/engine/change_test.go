@@ -343,7 +343,7 @@ func TestImportPlan(t *testing.T) {
 		t.Errorf("remembered %v", got)
 	}
 	in.Columns[2], o.Add = "c6", nil
-	in.Rows = in.Rows[:3]
+	in.Rows = in.Rows[:4]
 	if again, err := d.Import(d.ctx, d.rec.ID, in, o, System("Ines")); err != nil || again.New+again.Changed+again.Gone != 0 {
 		t.Errorf("again: %+v %v", again, err)
 	}

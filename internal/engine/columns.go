@@ -270,7 +270,7 @@ func (e *Engine) ColumnsEffect(ctx context.Context, sheetID string, c ColumnsCha
 	if len(out) == 0 {
 		return out, nil
 	}
-	cal, err := Calendar(ctx, e.Store)
+	cal, err := CalendarOf(ctx, e.Store, rec)
 	if err != nil {
 		return nil, err
 	}

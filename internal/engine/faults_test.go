@@ -483,3 +483,116 @@ func TestForbiddenState(t *testing.T) {
 		t.Errorf("%s: %s", d.State, d.Reason)
 	}
 }
+
+// A.3: a file with the same key twice, brought in again, adds nothing, and its
+// people get nothing a second time.
+func TestDoubledKeyAgain(t *testing.T) {
+	added := `{"name":"New","state":"on","trigger":{"kind":"added"},"to":[{"column":"Email"}],"send":[{"template":"A"}]}`
+	f := newFixture(t, "2027-03-15T08:30:00Z")
+	rec, _ := f.cases(added, "C-0,50,z@x.example,,")
+	f.settled()
+	in := Incoming{Columns: []string{"c1", "c2", "c3"}, Rows: [][]string{{"C-1", "50", "a@x.example"}, {"c-1", "60", "b@x.example"}, {"C-2", "1", "c@x.example"}}}
+	for i := range 3 {
+		res, err := f.Import(f.ctx, rec.ID, in, ImportOptions{Keep: true}, System("Ines"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if want := []int{3, 0, 0}[i]; res.New != want || res.Doubled != 1 || i > 0 && res.Changed != 0 {
+			t.Errorf("time %d: %+v", i+1, res)
+		}
+		f.advance(f.Now().Add(10 * time.Minute))
+	}
+	if got := f.subjects(); len(got) != 3 {
+		t.Errorf("arrived: %v", got)
+	}
+	// The second of the file changes the second of the sheet.
+	in.Rows[1][1] = "61"
+	if res, err := f.Import(f.ctx, rec.ID, in, ImportOptions{Dry: true}, System("Ines")); err != nil || res.Changed != 1 || res.New != 0 || res.Gone != 1 {
+		t.Errorf("%+v %v", res, err)
+	}
+	sheet, err := f.Store.Sheet(f.ctx, rec.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if n, err := f.Doubled(f.ctx, sheet); n != 1 || err != nil {
+		t.Errorf("%d doubled, %v", n, err)
+	}
+}
+
+// A.12: a bundle's calendar comes in as its sheet's own, and only its sheet
+// counts by it.
+func TestCalendarsByName(t *testing.T) {
+	f := stillFixture(t, "2027-03-15T08:30:00Z")
+	files := fstest.MapFS{
+		"sheet.json":     {Data: []byte(`{"format":"nivot-bundle/1","name":"Loans","zone":"UTC","locale":"en-GB","key":"Loan","columns":[{"name":"Loan","type":"text"},{"name":"Due","type":"date","order":"year-month-day"},{"name":"Email","type":"email"}]}`)},
+		"rows.csv":       {Data: []byte("Loan,Due,Email\nL-1,2027-03-22,a@x.example\n")},
+		"templates.json": {Data: []byte(`[{"name":"A","subject":"[Loan]","text":"x"}]`)},
+		"rules.json":     {Data: []byte(`[{"name":"R","state":"on","trigger":{"kind":"date","column":"Due","at":"09:00","offsets":[{"n":-2,"unit":"working-days"}]},"to":[{"column":"Email"}],"send":[{"template":"A"}]}]`)},
+	}
+	due := func(own string) (*store.Sheet, string) {
+		t.Helper()
+		if own != "" {
+			files["calendar.json"] = &fstest.MapFile{Data: []byte(own)}
+		}
+		b, err := exchange.ReadBundle(files)
+		if err != nil {
+			t.Fatal(err)
+		}
+		rec, err := f.Install(f.ctx, b, true, "test")
+		if err != nil {
+			t.Fatal(err)
+		}
+		f.drain()
+		return rec, f.dueOf(rec)
+	}
+	plain, at := due("")
+	if at != "2027-03-18" || plain.CalendarID != "" {
+		t.Errorf("by the default: %s, %q", at, plain.CalendarID)
+	}
+	first, at := due(`{"weekdays":["mon","tue","wed","thu"],"closed":["2027-03-18"]}`)
+	if at != "2027-03-16" || first.CalendarID == "" {
+		t.Errorf("by its own: %s, %q", at, first.CalendarID)
+	}
+	second, _ := due("") // the same days again
+	if second.CalendarID != first.CalendarID {
+		t.Errorf("the same days twice: %q and %q", first.CalendarID, second.CalendarID)
+	}
+	if _, err := f.SetCalendar(f.ctx, []string{"mon", "fri"}, nil, "Ines"); err != nil {
+		t.Fatal(err)
+	}
+	f.drain()
+	if a, b := f.dueOf(plain), f.dueOf(first); a != "2027-03-15" || b != "2027-03-16" {
+		t.Errorf("after the default has changed: %s and %s", a, b)
+	}
+	def := store.DefaultCalendar
+	if _, err := f.ChangeSheet(f.ctx, first.ID, SheetChange{Calendar: &def}, "Ines"); err != nil {
+		t.Fatal(err)
+	}
+	f.drain()
+	if at := f.dueOf(first); at != "2027-03-15" {
+		t.Errorf("given the default: %s", at)
+	}
+	if err := f.DeleteCalendar(f.ctx, second.CalendarID, "Ines"); err == nil {
+		t.Error("a working calendar that a sheet has was taken away")
+	}
+	if err := f.DeleteCalendar(f.ctx, def, "Ines"); err == nil {
+		t.Error("the default was taken away")
+	}
+	none := "nothing"
+	if _, err := f.ChangeSheet(f.ctx, first.ID, SheetChange{Calendar: &none}, "Ines"); err == nil {
+		t.Error("a working calendar that is not there was taken")
+	}
+}
+
+// dueOf gives the day on which a sheet's rules look at a row next.
+func (f *fixture) dueOf(rec *store.Sheet) string {
+	f.t.Helper()
+	var at []time.Time
+	if err := f.Store.DB(f.ctx).Raw("SELECT due_at FROM agenda WHERE sheet_id = ? AND kind = 'due'", rec.ID).Scan(&at).Error; err != nil {
+		f.t.Fatal(err)
+	}
+	if len(at) == 0 {
+		return "never"
+	}
+	return at[0].Format("2006-01-02")
+}

@@ -91,7 +91,7 @@ func (e *Engine) forecastVersion(ctx context.Context, b *book, sb *sheetBook) (s
 		_, _ = h.Write([]byte(address))
 		silenced += h.Sum64()
 	}
-	v := fmt.Sprint(sb.record.Version, sb.record.Columns, sb.record.Zone, silenced, *b.calendar)
+	v := fmt.Sprint(sb.record.Version, sb.record.Columns, sb.record.Zone, silenced, sb.calendar)
 	for _, r := range sb.rules {
 		v += fmt.Sprint(" ", r.record.ID, r.record.Version, r.record.State)
 	}

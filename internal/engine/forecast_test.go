@@ -116,7 +116,11 @@ func TestForecastChanges(t *testing.T) {
 			return silence("ben@pellgate.example", true)()
 		}},
 		{"the calendar", func() error {
-			_, err := f.SetCalendar(f.ctx, []string{"mon", "tue", "sat"}, nil, "Ines")
+			rec, err := f.Store.Sheet(f.ctx, rec.ID)
+			if err != nil {
+				t.Fatal(err)
+			}
+			_, err = f.SaveCalendar(f.ctx, rec.CalendarID, "Museum", []string{"mon", "tue", "sat"}, nil, "Ines")
 			return err
 		}},
 		{"a template", func() error {

@@ -62,6 +62,12 @@ func optionID(i int) string { return "o" + strconv.Itoa(i+1) }
 // drafts.
 func (e *Engine) Install(ctx context.Context, b *exchange.Bundle, switchOn bool, actor string) (*store.Sheet, error) {
 	rec := &store.Sheet{Name: b.Sheet.Name, Zone: b.Sheet.Zone.String(), Locale: b.Sheet.Locale.Tag, SettleSeconds: int(b.Sheet.Settle.Seconds())}
+	if b.Own {
+		var err error
+		if rec.CalendarID, err = e.ownCalendar(ctx, b.Sheet.Name, b.Calendar, actor); err != nil {
+			return nil, err
+		}
+	}
 	cols := make([]sheet.Column, len(b.Sheet.Columns))
 	colIDs, optIDs := map[string]string{}, map[string]string{}
 	key, address := -1, -1
@@ -152,6 +158,7 @@ type SheetChange struct {
 	Name                         *string
 	SettleSeconds, Frozen        *int
 	Key, Address, Named, Written *string // columns by id, or ""
+	Calendar                     *string // by id
 }
 
 // ChangeSheet changes a sheet: what it is called, how long its rows rest, and
@@ -194,6 +201,11 @@ func (e *Engine) ChangeSheet(ctx context.Context, id string, c SheetChange, acto
 			}
 			*r.column = *r.asked
 		}
+		if c.Calendar != nil && *c.Calendar != rec.CalendarID {
+			if err := e.setCalendar(ctx, tx, rec, *c.Calendar); err != nil {
+				return err
+			}
+		}
 		if c.Key != nil && *c.Key != rec.KeyColumn {
 			if err := setKey(ctx, tx, rec, *c.Key, nil); err != nil {
 				return err
@@ -205,8 +217,11 @@ func (e *Engine) ChangeSheet(ctx context.Context, id string, c SheetChange, acto
 		}
 		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventSheetSaved, SheetID: id,
 			Detail: store.Detail(map[string]any{"name": rec.Name, "settleSeconds": rec.SettleSeconds, "key": rec.KeyColumn, "address": rec.AddressColumn,
-				"nameColumn": rec.NameColumn, "languageColumn": rec.LanguageColumn})})
+				"nameColumn": rec.NameColumn, "languageColumn": rec.LanguageColumn, "calendar": rec.CalendarID})})
 	})
+	if err == nil {
+		poke(e.wakeAgenda)
+	}
 	return rec, err
 }
 

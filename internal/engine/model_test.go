@@ -81,10 +81,6 @@ func playModel(t *testing.T, seed uint64) {
 	}
 	f := newFixture(t, from.Format(time.RFC3339))
 	f.peer = startPeer(t, f.dsn, from)
-	weekdays, closed := b.Calendar.Names()
-	if _, err := f.SetCalendar(f.ctx, weekdays, closed, "test"); err != nil {
-		t.Fatal(err)
-	}
 	rec, err := f.Install(f.ctx, b, true, "test")
 	if err != nil {
 		t.Fatal(err)

@@ -183,16 +183,6 @@ func (e *Engine) SetRuleState(ctx context.Context, sheetID, id string, st rule.S
 	return out, err
 }
 
-// Rearm has the agenda of every rule that is on computed anew, without a new
-// baseline: the working calendar has changed.
-func (e *Engine) Rearm(ctx context.Context, tx *store.Store, now time.Time) error {
-	rules, err := tx.Rules(ctx, "")
-	if err != nil {
-		return err
-	}
-	return rearm(ctx, tx, rules, now)
-}
-
 // rearmSheet has the agenda of a sheet's rules computed anew.
 func (e *Engine) rearmSheet(ctx context.Context, tx *store.Store, sheetID string) error {
 	rules, err := tx.Rules(ctx, sheetID)

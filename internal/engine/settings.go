@@ -18,13 +18,13 @@ import (
 type book struct {
 	s        *store.Store
 	sheets   map[string]*sheetBook
-	calendar *calendar.Calendar
 	silenced map[string]bool
 }
 
 type sheetBook struct {
 	record    *store.Sheet
 	sheet     *sheet.Sheet
+	calendar  calendar.Calendar
 	rules     []*ruleBook
 	templates map[string]*template.Template
 }
@@ -44,35 +44,15 @@ func (rb *ruleBook) baseline() time.Time {
 
 func newBook(s *store.Store) *book { return &book{s: s, sheets: map[string]*sheetBook{}} }
 
-// StoredCalendar is the working calendar as it is kept.
-type StoredCalendar struct {
-	Weekdays []string `json:"weekdays"`
-	Closed   []string `json:"closed"`
-}
-
-// Calendar reads the working calendar: Monday to Friday unless set.
-func Calendar(ctx context.Context, s *store.Store) (calendar.Calendar, error) {
-	var c StoredCalendar
-	ok, err := s.Setting(ctx, store.SettingCalendar, &c)
-	if err != nil || !ok {
-		return calendar.Default(), err
-	}
-	return calendar.New(c.Weekdays, c.Closed)
-}
-
 func (b *book) common(ctx context.Context) error {
-	if b.calendar != nil {
+	if b.silenced != nil {
 		return nil
-	}
-	c, err := Calendar(ctx, b.s)
-	if err != nil {
-		return err
 	}
 	list, err := b.s.DoNotEmailList(ctx)
 	if err != nil {
 		return err
 	}
-	b.calendar, b.silenced = &c, map[string]bool{}
+	b.silenced = map[string]bool{}
 	for _, d := range list {
 		b.silenced[d.AddressKey] = true
 	}
@@ -94,6 +74,9 @@ func (b *book) sheet(ctx context.Context, id string) (*sheetBook, error) {
 	}
 	sb := &sheetBook{record: rec, templates: map[string]*template.Template{}}
 	if sb.sheet, err = rec.Core(); err != nil {
+		return nil, err
+	}
+	if sb.calendar, err = CalendarOf(ctx, b.s, rec); err != nil {
 		return nil, err
 	}
 	tpls, err := b.s.Templates(ctx, id)
@@ -125,7 +108,7 @@ func (b *book) sheet(ctx context.Context, id string) (*sheetBook, error) {
 }
 
 func (b *book) setting(sb *sheetBook, r *rule.Rule) (*plan.Setting, error) {
-	return plan.NewSetting(sb.sheet, r, sb.templates, *b.calendar, func(key string) bool { return b.silenced[key] })
+	return plan.NewSetting(sb.sheet, r, sb.templates, sb.calendar, func(key string) bool { return b.silenced[key] })
 }
 
 func (sb *sheetBook) rule(id string) *ruleBook {
@@ -142,7 +125,11 @@ func (e *Engine) Computed(ctx context.Context, s *sheet.Sheet) (func(*sheet.Row)
 	if !s.HasFormulas() {
 		return func(r *sheet.Row) *sheet.Row { return r }, nil
 	}
-	c, err := Calendar(ctx, e.Store)
+	rec, err := e.Store.Sheet(ctx, s.ID)
+	if err != nil {
+		return nil, err
+	}
+	c, err := CalendarOf(ctx, e.Store, rec)
 	if err != nil {
 		return nil, err
 	}
@@ -196,28 +183,4 @@ func foldedKey(text string) []byte {
 		k = k[:160] + fmt.Sprintf("#%x", store.HashToken(k))
 	}
 	return []byte(k)
-}
-
-// SetCalendar changes the working calendar and has the agenda computed anew.
-// Occasions keep their identity: only their instants change.
-func (e *Engine) SetCalendar(ctx context.Context, weekdays, closed []string, actor string) (calendar.Calendar, error) {
-	c, err := calendar.New(weekdays, closed)
-	if err != nil {
-		return c, &Refusal{Message: err.Error()}
-	}
-	now := e.now()
-	err = e.Store.Tx(ctx, func(tx *store.Store) error {
-		if err := tx.SetSetting(ctx, store.SettingCalendar, StoredCalendar{weekdays, closed}); err != nil {
-			return err
-		}
-		if err := e.Rearm(ctx, tx, now); err != nil {
-			return err
-		}
-		return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventSettingSaved,
-			Detail: store.Detail(map[string]any{"weekdays": weekdays, "closed": closed})})
-	})
-	if err == nil {
-		poke(e.wakeAgenda)
-	}
-	return c, err
 }

@@ -31,6 +31,7 @@ type Bundle struct {
 	Rules     []*rule.Rule
 	Templates map[string]*template.Template
 	Calendar  calendar.Calendar
+	Own       bool // it has a calendar.json of its own
 }
 
 // format names the version of the bundle that this code reads and writes.
@@ -290,7 +291,7 @@ func (b *Bundle) readCalendar(data []byte) error {
 	if err != nil {
 		return err
 	}
-	b.Calendar = c
+	b.Calendar, b.Own = c, true
 	return nil
 }
 

@@ -164,7 +164,7 @@ func TestBundleFaults(t *testing.T) {
 	for _, c := range []struct{ file, old, new, want string }{
 		{"sheet.json", `"zone": "Europe/London"`, `"zone": "Mars"`, `sheet.json, /zone: zone "Mars" is not known`},
 		{"sheet.json", `"key"`, `"keys"`, `sheet.json, line`},
-		{"sheet.json", `"locale": "en-GB"`, `"locale": "xx"`, "use one of de, en-GB, en-US, es, fr, ja, nl"},
+		{"sheet.json", `"locale": "en-GB"`, `"locale": "xx"`, "is not known"},
 		{"sheet.json", `"key": "Loan"`, `"key": "Loans"`, `/key: there is no column "Loans"`},
 		{"rows.csv", "Loan,Object", "Loan,Thing", `rows.csv, line 1: there is no column "Thing"`},
 		{"rows.csv", "LN-0504,", "LN-0504,a,b,c,", "rows.csv, line 5"},

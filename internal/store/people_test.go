@@ -208,14 +208,14 @@ func TestSettingsKept(t *testing.T) {
 	st := open(t)
 	ctx := context.Background()
 	var out struct{ Days []string }
-	if ok, err := st.Setting(ctx, store.SettingCalendar, &out); ok || err != nil {
+	if ok, err := st.Setting(ctx, "something", &out); ok || err != nil {
 		t.Error(ok, err)
 	}
 	for _, days := range [][]string{{"mon"}, {"tue", "wed"}} {
-		if err := st.SetSetting(ctx, store.SettingCalendar, map[string]any{"days": days}); err != nil {
+		if err := st.SetSetting(ctx, "something", map[string]any{"days": days}); err != nil {
 			t.Fatal(err)
 		}
-		if ok, err := st.Setting(ctx, store.SettingCalendar, &out); !ok || err != nil || len(out.Days) != len(days) {
+		if ok, err := st.Setting(ctx, "something", &out); !ok || err != nil || len(out.Days) != len(days) {
 			t.Error(ok, err, out)
 		}
 	}

@@ -19,7 +19,6 @@ type setting struct {
 const (
 	SettingSending  = "sending"        // bool: the lever
 	SettingClock    = "practice-clock" // the practice clock's offset
-	SettingCalendar = "calendar"       // the working calendar
 	SettingWentBack = "went-back"      // WentBack
 )
 

@@ -18,6 +18,7 @@ type Sheet struct {
 	Name          string
 	Zone          string
 	Locale        string
+	CalendarID    string // its working calendar; "" for the default
 	SettleSeconds int
 	KeyColumn     string
 	AddressColumn string
@@ -493,6 +494,31 @@ func (s *Store) KnownRows(ctx context.Context, sheetID string) (out []sheet.Know
 func (s *Store) RowByKey(ctx context.Context, sheetID, key string) (*Row, error) {
 	var r Row
 	return &r, first(s.DB(ctx).Where("sheet_id = ? AND row_key = ?", sheetID, key).Order("deleted_at IS NOT NULL, number").First(&r).Error)
+}
+
+// FirstOfKey gives, of keys that several rows have, the number of the first row.
+func (s *Store) FirstOfKey(ctx context.Context, sheetID string, keys [][]byte) (map[string]int64, error) {
+	out := map[string]int64{}
+	if len(keys) == 0 {
+		return out, nil
+	}
+	var found []struct {
+		RowKey []byte
+		First  int64
+	}
+	err := s.DB(ctx).Raw(`SELECT row_key, MIN(number) AS first FROM sheet_rows WHERE sheet_id = ? AND row_key IN ? AND deleted_at IS NULL
+		GROUP BY row_key HAVING COUNT(*) > 1`, sheetID, keys).Scan(&found).Error
+	for _, f := range found {
+		out[string(f.RowKey)] = f.First
+	}
+	return out, err
+}
+
+// CountDoubled counts the rows whose key another row had before them.
+func (s *Store) CountDoubled(ctx context.Context, sheetID string) (n int64, err error) {
+	err = s.DB(ctx).Raw(`SELECT COALESCE(SUM(n - 1), 0) FROM (SELECT COUNT(*) AS n FROM sheet_rows WHERE sheet_id = ? AND row_key IS NOT NULL AND deleted_at IS NULL
+		GROUP BY row_key HAVING COUNT(*) > 1) x`, sheetID).Scan(&n).Error
+	return n, err
 }
 
 // RetireSheet stops everything that was to come for a sheet: its rules are

@@ -55,36 +55,35 @@ func TestWindow(t *testing.T) {
 	for _, c := range []struct {
 		w     *Window
 		s     Shift
-		at    int32
 		t     string
 		want  string
 		about string
 	}{
-		{office, Later, -1, "2027-03-15T08:00", "2027-03-15T08:00", "from counts"},
-		{office, Later, -1, "2027-03-15T17:00", "2027-03-16T08:00", "until does not"},
-		{office, Later, -1, "2027-03-15T03:00", "2027-03-15T08:00", "before it, the same day"},
-		{office, Later, -1, "2027-03-26T09:00", "2027-03-30T08:00", "over closed days and a weekend"},
-		{office, Earlier, 9 * 3600, "2027-03-28T09:00", "2027-03-25T09:00", "back to the last working day, at its own time"},
-		{office, Earlier, 7 * 3600, "2027-03-28T07:00", "2027-03-25T08:00", "whose time lies outside: the start"},
-		{office, Earlier, 9 * 3600, "2027-03-15T18:00", "2027-03-15T09:00", "the same day's window counts"},
-		{office, Earlier, 9 * 3600, "2027-03-15T07:00", "2027-03-12T09:00", "that has ended, not one that begins"},
-		{office, NoShift, -1, "2027-03-28T09:00", "2027-03-28T09:00", "none goes all the same"},
-		{night, Later, -1, "2027-03-15T23:59", "2027-03-15T23:59", "absent until is midnight"},
-		{night, Later, -1, "2027-03-16T00:00", "2027-03-16T22:00", "which does not count"},
-		{nil, Later, -1, "2027-03-28T03:00", "2027-03-28T03:00", "no window"},
+		{office, Later, "2027-03-15T08:00", "2027-03-15T08:00", "from counts"},
+		{office, Later, "2027-03-15T17:00", "2027-03-16T08:00", "until does not"},
+		{office, Later, "2027-03-15T03:00", "2027-03-15T08:00", "before it, the same day"},
+		{office, Later, "2027-03-26T09:00", "2027-03-30T08:00", "over closed days and a weekend"},
+		{office, Earlier, "2027-03-28T09:00", "2027-03-25T09:00", "back to the last working day, at its own time"},
+		{office, Earlier, "2027-03-28T07:00", "2027-03-25T08:00", "whose time lies outside: the start"},
+		{office, Earlier, "2027-03-15T18:00", "2027-03-15T08:00", "the same day's window counts"},
+		{office, Earlier, "2027-03-15T07:00", "2027-03-12T08:00", "that has ended, not one that begins"},
+		{office, NoShift, "2027-03-28T09:00", "2027-03-28T09:00", "none goes all the same"},
+		{night, Later, "2027-03-15T23:59", "2027-03-15T23:59", "absent until is midnight"},
+		{night, Later, "2027-03-16T00:00", "2027-03-16T22:00", "which does not count"},
+		{nil, Later, "2027-03-28T03:00", "2027-03-28T03:00", "no window"},
 	} {
 		w, err := value.ParseMoment(c.t, value.YearMonthDay, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
-		got := c.w.Move(Resolve(w, london), c.s, c.at, london, cal)
+		got := c.w.Move(Resolve(w, london), c.s, london, cal)
 		if s := value.WallAt(got.In(london)).String(); s != c.want {
 			t.Errorf("%s: %s, want %s", c.about, s, c.want)
 		}
 	}
 	never := &Window{Weekdays: [7]bool{time.Sunday: true}, Working: true, Until: 86400}
 	at := time.Date(2027, 3, 15, 9, 0, 0, 0, london)
-	if got := never.Move(at, Later, -1, london, cal); !got.Equal(at) {
+	if got := never.Move(at, Later, london, cal); !got.Equal(at) {
 		t.Errorf("a window that never opens moved it to %s", got)
 	}
 }

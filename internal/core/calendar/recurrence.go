@@ -53,6 +53,10 @@ func NewRecurrence(start value.Wall, rule string, zone *time.Location) (*Recurre
 	if err != nil {
 		return nil, err
 	}
+	if strings.Contains(rest, "BYWEEKNO=") && !strings.Contains(rest, "BYDAY=") && !strings.Contains(rest, "BYMONTHDAY=") && !strings.Contains(rest, "BYYEARDAY=") {
+		// What the rule does not say comes from the start: of a week its weekday.
+		rest += ";BYDAY=" + [7]string{"SU", "MO", "TU", "WE", "TH", "FR", "SA"}[start.Day.Weekday()]
+	}
 	opt, err := rrule.StrToROption(rest)
 	if err != nil {
 		return nil, fmt.Errorf("%q is not a recurrence rule of RFC 5545: %w", rule, err)

@@ -118,6 +118,19 @@ func TestRecurrenceClauses(t *testing.T) {
 	}
 }
 
+// BYWEEKNO without BYDAY takes the start's weekday, not all seven.
+func TestWeekNumberTakesTheStartsWeekday(t *testing.T) {
+	for rule, want := range map[string]string{
+		"FREQ=YEARLY;BYWEEKNO=20;COUNT=3":          "270519 280517 290516",
+		"FREQ=YEARLY;BYWEEKNO=20;BYDAY=MO;COUNT=2": "270517 280515",
+		"FREQ=YEARLY;BYWEEKNO=1,-1;COUNT=4":        "271229 280105 281227 290103",
+	} {
+		if got := first(begin(t, "2027-03-17T09:00", rule, "Europe/London"), strings.Count(want, " ")+1); got != want {
+			t.Errorf("%s: %s, want %s", rule, got, want)
+		}
+	}
+}
+
 // Between and Next agree, wherever one begins.
 func TestBetweenAgreesWithNext(t *testing.T) {
 	r := begin(t, "2027-03-01T01:30", "FREQ=HOURLY;INTERVAL=5", "Europe/London")

@@ -67,19 +67,18 @@ func (w *Window) Next(t time.Time, loc *time.Location, c Calendar) time.Time {
 	return t
 }
 
-// Last gives the latest window that ends at or before an instant: at a time of
-// day if that lies inside (at, in seconds; -1 for none), else its start.
-func (w *Window) Last(t time.Time, at int32, loc *time.Location, c Calendar) time.Time {
-	d := value.DayAt(t.In(loc))
+// Last gives the latest window that ends at or before an instant: at the
+// instant's time of day if that lies inside, else its start.
+func (w *Window) Last(t time.Time, loc *time.Location, c Calendar) time.Time {
+	wall := value.WallAt(t.In(loc))
+	d := wall.Day
 	for i := value.Day(0); i < reach; i++ {
 		start, end, ok := w.open(d-i, loc, c)
 		if !ok || end.After(t) {
 			continue
 		}
-		if at >= 0 {
-			if x := Resolve(value.Wall{Day: d - i, Second: at}, loc); !x.Before(start) && x.Before(end) {
-				return x
-			}
+		if x := Resolve(value.Wall{Day: d - i, Second: wall.Second}, loc); !x.Before(start) && x.Before(end) {
+			return x
 		}
 		return start
 	}
@@ -88,12 +87,12 @@ func (w *Window) Last(t time.Time, at int32, loc *time.Location, c Calendar) tim
 
 // Move gives the instant at which something due at t goes: t itself inside the
 // window, else as the shift says.
-func (w *Window) Move(t time.Time, s Shift, at int32, loc *time.Location, c Calendar) time.Time {
+func (w *Window) Move(t time.Time, s Shift, loc *time.Location, c Calendar) time.Time {
 	if w == nil || s == NoShift || w.Contains(t, loc, c) {
 		return t
 	}
 	if s == Earlier {
-		return w.Last(t, at, loc, c)
+		return w.Last(t, loc, c)
 	}
 	return w.Next(t, loc, c)
 }

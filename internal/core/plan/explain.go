@@ -234,7 +234,7 @@ func (s *Setting) cellWords(row *sheet.Row, column string) string {
 
 func (s *Setting) recipientClause(row *sheet.Row) Clause {
 	var v Verdict
-	if bad := s.recipients(&v, row, s.Rule.To, s.Rule.Cc); bad != "" {
+	if bad := s.recipients(&v, row, s.Rule.To, s.Rule.Cc, s.Rule.Bcc); bad != "" {
 		return Clause{Holds: "no", Text: s.unreadable(row, bad).Words()}
 	}
 	if len(v.To) == 0 {

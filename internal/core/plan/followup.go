@@ -73,7 +73,12 @@ func (s *Setting) stepDue(o *rule.Occasion) {
 	}
 	if o.Again > 0 {
 		every, _ := calendar.ParseDuration(st.Every)
-		at = calendar.Duration{Days: every.Days * o.Again, Time: every.Time * time.Duration(o.Again)}.After(at, s.Zone)
+		if st.At != "" && every.Time == 0 { // its time of day anew, whatever the clock did on the first day
+			sec, _ := value.ParseClock(st.At)
+			at = calendar.Resolve(value.Wall{Day: value.DayAt(at.In(s.Zone)) + value.Day(every.Days*o.Again), Second: sec}, s.Zone)
+		} else {
+			at = calendar.Duration{Days: every.Days * o.Again, Time: every.Time * time.Duration(o.Again)}.After(at, s.Zone)
+		}
 	}
 	o.Due, o.Unmoved = s.timing.MoveLater(at), time.Time{}
 	if !o.Due.Equal(at) {
@@ -104,14 +109,15 @@ func (s *Setting) step(o *rule.Occasion, row *sheet.Row, facts rule.Facts) Verdi
 	if st == nil {
 		return skip(reason.NoSuchStep)
 	}
-	to, cc := s.Rule.To, s.Rule.Cc
+	to, cc, bcc := s.Rule.To, s.Rule.Cc, s.Rule.Bcc
+	if st.NamesRecipients() {
+		cc, bcc = st.Cc, st.Bcc
+	}
 	if len(st.To) > 0 {
-		to, cc = st.To, st.Cc
-	} else if len(st.Cc) > 0 {
-		cc = st.Cc
+		to = st.To
 	}
 	v := Verdict{Outcome: Send, Template: st.Template, Reason: s.stepReason(o)}
-	bad := s.recipients(&v, row, to, cc)
+	bad := s.recipients(&v, row, to, cc, bcc)
 	if _, ok := s.Templates[st.Template]; !ok {
 		return skip(reason.NoWording)
 	}

@@ -91,7 +91,7 @@ func (s *Setting) Judge(o rule.Occasion, row *sheet.Row, at time.Time, m Memory)
 		return one(skipped(s.failing(facts)))
 	}
 	v := Verdict{Outcome: s.sends(), Template: s.wording(&o, facts), Reason: s.why(&o, row)}
-	bad := s.recipients(&v, row, s.Rule.To, s.Rule.Cc)
+	bad := s.recipients(&v, row, s.Rule.To, s.Rule.Cc, s.Rule.Bcc)
 	if holds == rule.Unknown {
 		return one(s.incomplete(v, blame, s.unreadable(row, blame)))
 	}
@@ -139,7 +139,7 @@ func (s *Setting) Again(o rule.Occasion, row *sheet.Row, at time.Time, m Memory)
 		return s.step(&o, row, facts)
 	}
 	v := Verdict{Outcome: Send, Template: s.wording(&o, facts), Reason: s.why(&o, row)}
-	bad := s.recipients(&v, row, s.Rule.To, s.Rule.Cc)
+	bad := s.recipients(&v, row, s.Rule.To, s.Rule.Cc, s.Rule.Bcc)
 	if _, ok := s.Templates[v.Template]; !ok {
 		return skip(reason.NoWording)
 	}
@@ -352,11 +352,11 @@ func (s *Setting) wording(o *rule.Occasion, f rule.Facts) string {
 // recipients reads To, Cc, Bcc and Reply-To. Doubles are dropped without
 // case, To before Cc before Bcc, the first writing kept. bad is the column of
 // an unreadable cell among To, Cc and Bcc.
-func (s *Setting) recipients(v *Verdict, row *sheet.Row, to, cc []rule.Address) (bad string) {
+func (s *Setting) recipients(v *Verdict, row *sheet.Row, to, cc, bcc []rule.Address) (bad string) {
 	seen := map[string]bool{}
 	v.To = s.mailboxes(to, row, seen, &bad)
 	v.Cc = s.mailboxes(cc, row, seen, &bad)
-	v.Bcc = s.mailboxes(s.Rule.Bcc, row, seen, &bad)
+	v.Bcc = s.mailboxes(bcc, row, seen, &bad)
 	var ignored string
 	v.ReplyTo = s.mailboxes(s.Rule.ReplyTo, row, map[string]bool{}, &ignored)
 	return bad

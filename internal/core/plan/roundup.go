@@ -39,7 +39,7 @@ func (s *Setting) pieces(o rule.Occasion, row *sheet.Row, at time.Time, m Memory
 		return nil, []Considered{{o, skip(reason.RowGone), at, row}}
 	}
 	v := Verdict{Outcome: s.sends(), Template: s.wording(&o, facts)}
-	bad := s.recipients(&v, row, s.Rule.To, s.Rule.Cc)
+	bad := s.recipients(&v, row, s.Rule.To, s.Rule.Cc, s.Rule.Bcc)
 	switch {
 	case holds == rule.Unknown:
 		return nil, []Considered{{o, s.incomplete(v, blame, s.unreadable(row, blame)), at, row}}

@@ -236,7 +236,11 @@ func (o *Offset) UnmarshalJSON(b []byte) error {
 // UnmarshalJSON reads how anniversaries recur.
 func (e *Every) UnmarshalJSON(b []byte) error {
 	*e = Every{}
-	return object(b, map[string]any{"unit": &e.Unit, "n": &e.N, "times": &e.Times}, "unit", "n")
+	var times *int
+	if err := object(b, map[string]any{"unit": &e.Unit, "n": &e.N, "times": &times}, "unit", "n"); err != nil {
+		return err
+	}
+	return atLeastOnce(times, &e.Times)
 }
 
 // UnmarshalJSON reads a wording.
@@ -272,8 +276,25 @@ func (t *Then) UnmarshalJSON(b []byte) error {
 // UnmarshalJSON reads a follow-up.
 func (s *Step) UnmarshalJSON(b []byte) error {
 	*s = Step{}
-	return object(b, map[string]any{"after": &s.After, "template": &s.Template, "at": &s.At, "to": list(&s.To), "cc": list(&s.Cc),
-		"every": &s.Every, "times": &s.Times}, "after", "template")
+	var times *int
+	if err := object(b, map[string]any{"after": &s.After, "template": &s.Template, "at": &s.At, "to": list(&s.To), "cc": list(&s.Cc), "bcc": list(&s.Bcc),
+		"every": &s.Every, "times": &times}, "after", "template"); err != nil {
+		return err
+	}
+	return atLeastOnce(times, &s.Times)
+}
+
+// atLeastOnce takes how often something is to come; not to say it is without
+// end, and 0 would be never.
+func atLeastOnce(times *int, into *int) error {
+	if times == nil {
+		return nil
+	}
+	if *times < 1 {
+		return fault("/times", "it is 1 or more; leave it out for without end")
+	}
+	*into = *times
+	return nil
 }
 
 // UnmarshalJSON reads "every-occasion", "once-per-row" or

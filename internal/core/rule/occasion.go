@@ -158,7 +158,7 @@ func (r *Rule) Timing(env Env) (Timing, error) {
 
 // Move gives the instant at which something due at an instant goes.
 func (t *Timing) Move(at time.Time) time.Time {
-	return t.Window.Move(at, t.Shift, t.at, t.Zone, t.Calendar)
+	return t.Window.Move(at, t.Shift, t.Zone, t.Calendar)
 }
 
 // MoveLater gives the instant at which something that only waits goes: a
@@ -167,7 +167,7 @@ func (t *Timing) MoveLater(at time.Time) time.Time {
 	if t.Shift == calendar.NoShift {
 		return at
 	}
-	return t.Window.Move(at, calendar.Later, -1, t.Zone, t.Calendar)
+	return t.Window.Move(at, calendar.Later, t.Zone, t.Calendar)
 }
 
 // effective gives when an occasion falls due: its moved instant, or, where
@@ -419,15 +419,20 @@ func (r *Rule) markSameMoment(occ []Occasion, env Env) {
 	}
 }
 
-// distance is how many days an occasion lies from its (anniversary's) anchor.
+// distance is how many days an occasion's unmoved day lies from its
+// (anniversary's) anchor.
 func (r *Rule) distance(o *Occasion, env Env) int {
+	due := o.Due
+	if !o.Unmoved.IsZero() {
+		due = o.Unmoved
+	}
 	anchor := r.Trigger.Every.day(o.Anchor.Day, o.Anniversary)
 	if !strings.Contains(o.AnchorText, "T") {
-		return abs(int(value.DayAt(o.Due.In(env.Zone)) - anchor))
+		return abs(int(value.DayAt(due.In(env.Zone)) - anchor))
 	}
 	day := anchorWall(value.OfMoment(o.Anchor), env).Day
 	anchor = r.Trigger.Every.day(day, o.Anniversary)
-	return abs(int(value.DayAt(o.Due.In(env.Zone)) - anchor))
+	return abs(int(value.DayAt(due.In(env.Zone)) - anchor))
 }
 
 // Reason gives why the occasion is one. name is what its column is called.

@@ -28,6 +28,7 @@ func (r *Rule) Rename(column, template func(string) (string, error), option func
 			n.put(at+"/template", &st.Template, template)
 			n.addresses(at+"/to", st.To)
 			n.addresses(at+"/cc", st.Cc)
+			n.addresses(at+"/bcc", st.Bcc)
 		}
 		n.condition("/then/stopIf", r.Then.StopIf)
 	}

@@ -170,6 +170,10 @@ const (
 	brakeLeast = 10
 )
 
+// NamesRecipients reports whether the step names recipients of its own: it takes
+// no Cc or Bcc of the rule's then.
+func (s *Step) NamesRecipients() bool { return len(s.To)+len(s.Cc)+len(s.Bcc) > 0 }
+
 // BrakeSpan is the time over which the brake counts.
 const BrakeSpan = 10 * time.Minute
 
@@ -205,6 +209,7 @@ type Step struct {
 	At       string    `json:"at,omitempty"` // HH:MM, with days and weeks
 	To       []Address `json:"to,omitempty"`
 	Cc       []Address `json:"cc,omitempty"`
+	Bcc      []Address `json:"bcc,omitempty"`
 	Every    string    `json:"every,omitempty"` // ISO 8601 duration
 	Times    int       `json:"times,omitempty"` // how often in all, the first included
 }

@@ -185,6 +185,9 @@ func (r *Rule) thenWords(s *sheet.Sheet, template func(id string) string) string
 		if len(st.Cc) > 0 {
 			w += ", copy to " + addresses(s, st.Cc)
 		}
+		if len(st.Bcc) > 0 {
+			w += ", blind copy to " + addresses(s, st.Bcc)
+		}
 		parts = append(parts, w+")")
 	}
 	out := join2(parts, "and")

@@ -216,7 +216,10 @@ func (st *Step) validate(s Scope) error {
 	if err := validateAddresses("/to", st.To, s); err != nil {
 		return err
 	}
-	return validateAddresses("/cc", st.Cc, s)
+	if err := validateAddresses("/cc", st.Cc, s); err != nil {
+		return err
+	}
+	return validateAddresses("/bcc", st.Bcc, s)
 }
 
 // maxOffset bounds an offset to what a calendar of people needs.

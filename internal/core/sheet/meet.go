@@ -16,48 +16,65 @@ type Meeting struct {
 	Key      string // folded; "" where it has none
 	Row      string // the row it is, or "" for a new one
 	Returns  bool   // the row was deleted or gone and is back
-	Doubled  bool   // its key stood in the file before: kept as a row of its own
+	Doubled  bool   // its key stood in the file before
 }
 
-// Meet matches the rows of a file with those that are there, by key. The
-// first row with a key is the one meant by it; a second one of the same key,
-// and a row without a key, is a row of its own. missing lists the rows that
-// the file does not have any more; they are kept and marked gone.
+// Meet matches the rows of a file with those that are there, by key: the n-th
+// row of a key in the file meets the n-th row of that key in the sheet, those
+// that are there before those that were deleted, so that the same file again
+// changes nothing. A row without a key is a row of its own. missing lists the
+// rows that the file does not have any more; they are kept and marked gone.
 //
-// A deleted row whose key comes back is the old row again.
+// A deleted row whose key comes back is the old row again. known is in the order
+// of entry.
 func Meet(known []Known, keys []string) (meetings []Meeting, missing []string) {
-	byKey := make(map[string]*Known, len(known))
-	for i := range known {
-		k := &known[i]
-		if k.Key == "" {
-			continue
-		}
-		if have, ok := byKey[k.Key]; !ok || have.Deleted && !k.Deleted {
-			byKey[k.Key] = k
+	byKey := make(map[string][]*Known, len(known))
+	for _, deleted := range []bool{false, true} {
+		for i := range known {
+			if k := &known[i]; k.Key != "" && k.Deleted == deleted {
+				byKey[k.Key] = append(byKey[k.Key], k)
+			}
 		}
 	}
-	seen := make(map[string]bool, len(keys))
+	met := make(map[string]int, len(keys)) // how many rows of the file had the key so far
 	meetings = make([]Meeting, 0, len(keys))
 	for i, key := range keys {
 		f := value.Fold(key)
 		m := Meeting{Incoming: i, Key: f}
-		switch {
-		case f == "":
-		case seen[f]:
-			m.Doubled = true
-		default:
-			seen[f] = true
-			if k, ok := byKey[f]; ok {
-				m.Row, m.Returns = k.ID, k.Deleted || k.Gone
+		if f != "" {
+			n := met[f]
+			met[f], m.Doubled = n+1, n > 0
+			if there := byKey[f]; n < len(there) {
+				m.Row, m.Returns = there[n].ID, there[n].Deleted || there[n].Gone
 			}
 		}
 		meetings = append(meetings, m)
 	}
-	for i := range known {
-		k := &known[i]
-		if k.Key != "" && !k.Deleted && !seen[k.Key] {
-			missing = append(missing, k.ID)
+	for _, k := range known {
+		if k.Key != "" && !k.Deleted {
+			if met[k.Key] == 0 {
+				missing = append(missing, k.ID)
+			} else {
+				met[k.Key]--
+			}
 		}
 	}
 	return meetings, missing
+}
+
+// Doubled counts the values of a column that stood in it before, by text
+// comparison; empty ones do not count.
+func Doubled(cells []string) (n int) {
+	seen := make(map[string]struct{}, len(cells))
+	for _, c := range cells {
+		f := value.Fold(c)
+		if f == "" {
+			continue
+		}
+		if _, ok := seen[f]; ok {
+			n++
+		}
+		seen[f] = struct{}{}
+	}
+	return n
 }

@@ -3,7 +3,6 @@ package sheet
 import (
 	"fmt"
 	"math/rand/v2"
-	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -145,17 +144,44 @@ func TestGuessLong(t *testing.T) {
 	}
 }
 
-// Section 1: an import meets rows by key.
+// Section 1: an import meets rows by key, the n-th of a key the n-th.
 func TestMeet(t *testing.T) {
-	known := []Known{{ID: "1", Key: "a"}, {ID: "2", Key: "b"}, {ID: "3", Key: ""}, {ID: "4", Key: "c", Deleted: true}, {ID: "5", Key: "d", Gone: true}, {ID: "6", Key: "a"}}
-	got, missing := Meet(known, []string{" A ", "c", "x", "a", "", "d"})
-	want := []Meeting{{0, "a", "1", false, false}, {1, "c", "4", true, false}, {2, "x", "", false, false}, {3, "a", "", false, true}, {4, "", "", false, false},
-		{5, "d", "5", true, false}}
-	if !reflect.DeepEqual(got, want) {
-		t.Errorf("%+v\nwant %+v", got, want)
+	known := []Known{{ID: "1", Key: "a"}, {ID: "2", Key: "b"}, {ID: "3", Key: ""}, {ID: "4", Key: "c", Deleted: true}, {ID: "5", Key: "d", Gone: true}, {ID: "6", Key: "a"},
+		{ID: "7", Key: "e", Deleted: true}, {ID: "8", Key: "e"}}
+	for name, c := range map[string]struct{ file, want, missing string }{
+		"once each":                     {"a c x d", "1 4< - 5<", "[2 6 8]"},
+		"doubled in both":               {"a A b", "1 6+ 2", "[5 8]"},
+		"once more than there are":      {"a a a", "1 6+ -+", "[2 5 8]"},
+		"without a key":                 {"_ a _", "- 1 -", "[2 5 6 8]"},
+		"there before what was deleted": {"e e", "8 7<+", "[1 2 5 6]"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			keys := strings.Fields(c.file)
+			for i := range keys {
+				keys[i] = strings.Trim(keys[i], "_")
+			}
+			meetings, missing := Meet(known, keys)
+			var got []string
+			for _, m := range meetings {
+				x := m.Row
+				if x == "" {
+					x = "-"
+				}
+				if m.Returns {
+					x += "<"
+				}
+				if m.Doubled {
+					x += "+"
+				}
+				got = append(got, x)
+			}
+			if g := strings.Join(got, " "); g != c.want || fmt.Sprint(missing) != c.missing {
+				t.Errorf("%s, missing %v; want %s, missing %s", g, missing, c.want, c.missing)
+			}
+		})
 	}
-	if !reflect.DeepEqual(missing, []string{"2"}) {
-		t.Errorf("missing %v", missing)
+	if n := Doubled([]string{"a", " A ", "b", "", "", "a"}); n != 2 {
+		t.Errorf("%d doubled, want 2", n)
 	}
 }
 

@@ -295,9 +295,9 @@ func (f *Field) format(col *sheet.Column, v value.Value, sh *sheet.Sheet, l *val
 			style = value.Medium
 		}
 		if v.Type == value.Moment {
-			return value.FormatMoment(v.Wall, style, l, col.Order)
+			return value.FormatMoment(v.Wall, style, l, "")
 		}
-		return value.FormatDay(v.Wall.Day, style, l, col.Order)
+		return value.FormatDay(v.Wall.Day, style, l, "")
 	case value.Number:
 		format := col.Format
 		if f.Decimals != nil {

@@ -92,6 +92,25 @@ func TestSyntaxErrors(t *testing.T) {
 }
 
 // A subject is one line whatever the values hold.
+// Section 6: a moment in iso, and short by the locale whatever the order in
+// which the column is read.
+func TestDateStyles(t *testing.T) {
+	l, _ := value.FindLocale("en-GB")
+	w := value.Wall{Day: value.DayOf(2027, 3, 29), Second: 14*3600 + 30*60}
+	sh := &sheet.Sheet{Zone: time.UTC, Locale: l, Columns: []sheet.Column{{ID: "d", Name: "Due", Type: value.Date, Order: value.YearMonthDay}, {ID: "m", Name: "Read", Type: value.Moment, Order: value.MonthDayYear, Pos: 1}}}
+	row := &sheet.Row{Cells: []value.Value{value.Parse("2027-03-29", sh.Reading(&sh.Columns[0])), value.OfMoment(w)}}
+	for text, want := range map[string]string{"[Due: short]": "29/03/2027", "[Read: short]": "29/03/2027, 14:30", "[Read: iso]": "2027-03-29, 14:30", "[Due: iso]": "2027-03-29", "[Read]": "29 Mar 2027, 14:30"} {
+		n, err := ParseLine(text, names{sh})
+		if err != nil {
+			t.Fatal(err)
+		}
+		tpl := &Template{Name: "T", Subject: n, Body: Node{Type: Doc}}
+		if got := tpl.Render(Context{Sheet: sh, Row: row}).Subject; got != want {
+			t.Errorf("%s: %q, want %q", text, got, want)
+		}
+	}
+}
+
 func TestSubjectOneLine(t *testing.T) {
 	r := render(t, "About [Object]", "x", map[string]string{"obj": "a\r\nBcc: eve@x.example\n\nb\tc"})
 	if r.Subject != "About a Bcc: eve@x.example b c" {

@@ -41,7 +41,7 @@ func FormatDay(d Day, style DateStyle, l *Locale, o Order) string {
 	if pattern == "" {
 		pattern = l.patterns[Medium]
 	}
-	if style == Short && o != "" && o != l.DefaultOrder {
+	if style == Short && o != "" && (o != l.DefaultOrder || !plainDate(pattern)) {
 		switch o {
 		case YearMonthDay:
 			return d.String()
@@ -54,6 +54,12 @@ func FormatDay(d Day, style DateStyle, l *Locale, o Order) string {
 	var b strings.Builder
 	l.write(&b, pattern, d)
 	return b.String()
+}
+
+// plainDate reports whether a pattern writes a date that can be read again:
+// digits parted by one of / . -.
+func plainDate(pattern string) bool {
+	return strings.Trim(pattern, "dMy/.-") == "" && strings.Count(pattern, "M") < 3 && !strings.HasSuffix(pattern, ".")
 }
 
 // write writes a day by a pattern of CLDR (UTS 35, part 4).
@@ -103,7 +109,8 @@ func digitsInto(b *strings.Builder, v, width int) {
 // FormatMoment writes a moment: its day in the style, then the time.
 func FormatMoment(w Wall, style DateStyle, l *Locale, o Order) string {
 	if style == ISO {
-		return w.String()
+		h, m, _ := w.Clock()
+		return fmt.Sprintf("%s, %02d:%02d", w.Day, h, m)
 	}
 	l = l.orEnglish()
 	h, m, _ := w.Clock()
@@ -115,7 +122,15 @@ func FormatMoment(w Wall, style DateStyle, l *Locale, o Order) string {
 		half = "PM"
 	}
 	return strings.NewReplacer("{d}", FormatDay(w.Day, style, l, o), "{H}", fmt.Sprintf("%02d", h), "{h24}", strconv.Itoa(h),
-		"{h}", strconv.Itoa(twelve), "{m}", fmt.Sprintf("%02d", m), "{a}", half).Replace(l.timePattern)
+		"{h}", strconv.Itoa(twelve), "{m}", fmt.Sprintf("%02d", m), "{a}", half).Replace(l.clock(h))
+}
+
+// clock is the pattern of a moment at an hour.
+func (l *Locale) clock(hour int) string {
+	if hour >= 12 && l.afternoon != "" {
+		return l.afternoon
+	}
+	return l.timePattern
 }
 
 // NumberFormat is a column's way of writing its numbers.

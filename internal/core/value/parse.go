@@ -110,9 +110,14 @@ func parseFormatted(s string, r Reading) (decimal.Decimal, error) {
 			num = "-" + body
 		}
 	}
-	if r.Format.Percent && strings.HasSuffix(num, "%") {
-		percent = true
-		num = Trim(strings.TrimSuffix(num, "%"))
+	if r.Format.Percent {
+		own := Trim(strings.Replace(r.Locale.orEnglish().percent, "{n}", "", 1))
+		for _, sign := range []string{"%", own} {
+			if before := num; !percent {
+				strip(sign)
+				percent = num != before
+			}
+		}
 	}
 	strip(r.Format.Unit)
 	strip(r.Format.Currency)

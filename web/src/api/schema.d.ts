@@ -675,6 +675,61 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/calendars": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The working calendars, the default first */
+        get: operations["listCalendars"];
+        put?: never;
+        /** Add a working calendar */
+        post: operations["addCalendar"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/calendars/{calendar}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                calendar: string;
+            };
+            cookie?: never;
+        };
+        get?: never;
+        /** Change a working calendar */
+        put: operations["changeCalendar"];
+        post?: never;
+        /** Take away a working calendar that no sheet has */
+        delete: operations["deleteCalendar"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/locales": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The languages and places that dates and numbers can be read and written for */
+        get: operations["listLocales"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/setup/calendar": {
         parameters: {
             query?: never;
@@ -1404,6 +1459,10 @@ export interface components {
             name: string;
             zone: string;
             locale: string;
+            /** @description its working calendar, by id */
+            calendar: string;
+            /** @description the day that a week begins with where the sheet is written, 0 for Sunday */
+            weekStart: number;
             settleSeconds: number;
             key: string;
             address: string;
@@ -1426,6 +1485,8 @@ export interface components {
             why: string;
         };
         GuessedColumn: {
+            /** @description values that stood in the column before */
+            doubled?: number;
             name: string;
             type: components["schemas"]["ColumnType"];
             order?: components["schemas"]["Order"];
@@ -1485,6 +1546,7 @@ export interface components {
             absent: number;
         };
         SheetPatch: {
+            calendar?: string;
             name?: string;
             settleSeconds?: number;
             frozen?: number;
@@ -1519,6 +1581,8 @@ export interface components {
             version: number;
             unsettled: boolean;
             gone: boolean;
+            /** @description another row had its key before it */
+            doubled: boolean;
             cells: components["schemas"]["Cell"][];
             marks: components["schemas"]["Mark"][];
         };
@@ -1886,6 +1950,12 @@ export interface components {
             rules?: number;
         };
         Today: {
+            /** @description sheets with rows whose key another row had before them */
+            doubled: {
+                sheetId: string;
+                sheet: string;
+                rows: number;
+            }[];
             notices: components["schemas"]["Notice"][];
             /** Format: date-time */
             now: string;
@@ -1911,6 +1981,29 @@ export interface components {
                 text: string;
                 place: string;
             }[];
+        };
+        LocaleChoice: {
+            tag: string;
+            /** @description in English */
+            name: string;
+            /** @description in itself */
+            own: string;
+            /** @description a date and a number as they are written there */
+            example: string;
+        };
+        CalendarEdit: {
+            name: string;
+            weekdays: ("mon" | "tue" | "wed" | "thu" | "fri" | "sat" | "sun")[];
+            closed: string[];
+        };
+        NamedCalendar: {
+            id: string;
+            name: string;
+            weekdays: ("mon" | "tue" | "wed" | "thu" | "fri" | "sat" | "sun")[];
+            closed: string[];
+            isDefault: boolean;
+            /** @description the names of the sheets that have it */
+            sheets: string[];
         };
         CalendarBody: {
             weekdays: ("mon" | "tue" | "wed" | "thu" | "fri" | "sat" | "sun")[];
@@ -4068,6 +4161,161 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Delivery"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listCalendars: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NamedCalendar"][];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    addCalendar: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CalendarEdit"];
+            };
+        };
+        responses: {
+            /** @description Added */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NamedCalendar"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    changeCalendar: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                calendar: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CalendarEdit"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NamedCalendar"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    deleteCalendar: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                calendar: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listLocales: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LocaleChoice"][];
                 };
             };
             /** @description A problem (RFC 9457) */

@@ -175,7 +175,7 @@ export function Differences({ plan, keep }: { plan: Plan; keep: boolean }) {
               [`changed, in ${n(plan.cells)} cells`, plan.changed],
               ["unchanged", plan.unchanged],
               [`no longer in the file, ${keep ? "kept as they are" : "to be marked as gone"}`, keep ? plan.absent : plan.gone],
-              ["with a key that stood before, kept as rows of their own", plan.doubled],
+              ["with a key that stood before in the file, each a row of its own", plan.doubled],
               ["without a key, kept as rows of their own", plan.keyless],
               ["cells that do not fit, kept to the letter", plan.unreadable],
             ] as const

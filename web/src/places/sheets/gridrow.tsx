@@ -55,6 +55,11 @@ export const GridRow = memo(function GridRow(p: RowProps) {
         className={`${head ? "font-semibold" : ""} ${head || p.pinned[i] !== undefined ? ground : ""} ${p.pinned[i] !== undefined && p.pinned[i + 1] === undefined ? "border-r border-hair" : ""}`}
       >
         {p.cursor === i && p.editor}
+        {head && row?.doubled && (
+          <span className="mr-4 ml-1 text-[11px] font-[650] text-marigold" role="img" aria-label="Another row had this key before">
+            again
+          </span>
+        )}
         {head && row && <Open name={row.name} onOpen={() => p.onRow(row.id)} />}
       </CellBox>
     );
@@ -67,7 +72,13 @@ export const GridRow = memo(function GridRow(p: RowProps) {
       data-row={p.index}
       className={`group flex h-[30px] border-b border-hair-2 ${ground} ${row?.gone ? "opacity-60" : ""}`}
       style={{ width: p.width }}
-      title={row?.gone ? "Gone: no longer in the file it came from. Nothing goes out for it." : undefined}
+      title={
+        row?.gone
+          ? "Gone: no longer in the file it came from. Nothing goes out for it."
+          : row?.doubled
+            ? "Another row had this key before. Each gets its own emails."
+            : undefined
+      }
     >
       {hasKey ? (
         cell(columns[0] as Column, 0, true)

@@ -224,6 +224,12 @@ export function ImportPlace() {
             <p className="py-3 text-ink-2">
               What does not fit its column is kept to the letter and marked.{" "}
               {key < 0 ? "No column identifies a row yet; without one a later file cannot meet these rows." : ""}
+              {key >= 0 && (guesses[key]?.doubled ?? 0) > 0 && (
+                <b className="font-semibold text-marigold">
+                  {count(guesses[key]?.doubled ?? 0, "row")} {guesses[key]?.doubled === 1 ? "has" : "have"} a{" "}
+                  {choices[key]?.name} that stood before. Each is kept as a row of its own, and gets its own emails.
+                </b>
+              )}
             </p>
           </div>
           <div className="flex items-center gap-4 border-t border-hair px-5 py-3">

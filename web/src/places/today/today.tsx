@@ -126,7 +126,7 @@ function Needs({ today }: { today: Today }) {
     await client.invalidateQueries();
   };
   const navigate = useNavigate();
-  if (today.needs.length + today.sources.length + today.notices.length === 0) return null;
+  if (today.needs.length + today.sources.length + today.notices.length + today.doubled.length === 0) return null;
   const shown = today.needs.slice(0, 7);
   const more = today.needsTotal - shown.reduce((n, x) => n + x.count, 0);
   return (
@@ -135,6 +135,23 @@ function Needs({ today }: { today: Today }) {
       <ul>
         {today.notices.map((x) => (
           <NoticeLine key={x.text} notice={x} />
+        ))}
+        {today.doubled.map((x) => (
+          <li key={x.sheetId} className="flex items-center gap-3.5 border-b border-hair-2 py-1.5 max-md:flex-wrap">
+            <span className="w-[15px] flex-none text-center font-bold text-marigold" aria-hidden="true">
+              ×
+            </span>
+            <span className="min-w-0 flex-1">
+              <b className="font-semibold">The same key twice.</b> {upperFirst(count(x.rows, "row"))} {x.rows === 1 ? "has" : "have"} a key that
+              another row had before; each gets its own emails.
+            </span>
+            <span className="flex-none text-ink-2">{x.sheet}</span>
+            <span className="flex min-w-[150px] flex-none justify-end">
+              <Link to="/sheets/$sheet" params={{ sheet: x.sheetId }} className="link">
+                Look at the rows
+              </Link>
+            </span>
+          </li>
         ))}
         {today.sources.map((x) => (
           <li key={x.sheetId} className="flex items-center gap-3.5 border-b border-hair-2 py-1.5 max-md:flex-wrap">

@@ -90,6 +90,27 @@ func (e CalendarEditWeekdays) Valid() bool {
 	}
 }
 
+// Defines values for CellReadingIs.
+const (
+	CellReadingIsEmpty      CellReadingIs = "empty"
+	CellReadingIsUnreadable CellReadingIs = "unreadable"
+	CellReadingIsValue      CellReadingIs = "value"
+)
+
+// Valid indicates whether the value is a known member of the CellReadingIs enum.
+func (e CellReadingIs) Valid() bool {
+	switch e {
+	case CellReadingIsEmpty:
+		return true
+	case CellReadingIsUnreadable:
+		return true
+	case CellReadingIsValue:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for CheckLevel.
 const (
 	Fine CheckLevel = "fine"
@@ -951,6 +972,17 @@ type CellEntry struct {
 	Before string    `json:"before"`
 }
 
+// CellReading defines model for CellReading.
+type CellReading struct {
+	// Day of a date or a moment
+	Day   *openapi_types.Date `json:"day,omitempty"`
+	Is    CellReadingIs       `json:"is"`
+	Shown string              `json:"shown"`
+}
+
+// CellReadingIs defines model for CellReading.Is.
+type CellReadingIs string
+
 // ChangeResult defines model for ChangeResult.
 type ChangeResult struct {
 	Added     []string       `json:"added"`
@@ -1694,8 +1726,11 @@ type Sent struct {
 
 // Session defines model for Session.
 type Session struct {
-	Clock   Clock   `json:"clock"`
-	Demo    bool    `json:"demo"`
+	Clock Clock `json:"clock"`
+	Demo  bool  `json:"demo"`
+
+	// May the roles that the person signed in may act in
+	May     []Role  `json:"may"`
 	Person  *Person `json:"person,omitempty"`
 	Sending bool    `json:"sending"`
 	Started bool    `json:"started"`
@@ -1734,15 +1769,18 @@ type Sheet struct {
 
 // SheetEvent defines model for SheetEvent.
 type SheetEvent struct {
-	Actor    string    `json:"actor"`
-	At       time.Time `json:"at"`
-	Id       string    `json:"id"`
-	Kind     string    `json:"kind"`
-	Row      *string   `json:"row,omitempty"`
-	RowName  *string   `json:"rowName,omitempty"`
-	Rows     int       `json:"rows"`
-	Undoable bool      `json:"undoable"`
-	Words    string    `json:"words"`
+	Actor string    `json:"actor"`
+	At    time.Time `json:"at"`
+
+	// BringsBack taking it back brings rows back
+	BringsBack bool    `json:"bringsBack"`
+	Id         string  `json:"id"`
+	Kind       string  `json:"kind"`
+	Row        *string `json:"row,omitempty"`
+	RowName    *string `json:"rowName,omitempty"`
+	Rows       int     `json:"rows"`
+	Undoable   bool    `json:"undoable"`
+	Words      string  `json:"words"`
 }
 
 // SheetFigures defines model for SheetFigures.
@@ -2106,6 +2144,11 @@ type ChangeRowsParams struct {
 
 // ChangeRowsJSONBodyKind defines parameters for ChangeRows.
 type ChangeRowsJSONBodyKind string
+
+// ReadCellParams defines parameters for ReadCell.
+type ReadCellParams struct {
+	Text string `form:"text" json:"text"`
+}
 
 // SheetHistoryParams defines parameters for SheetHistory.
 type SheetHistoryParams struct {
@@ -2564,6 +2607,9 @@ type ServerInterface interface {
 	// ColumnsEffect What a change of columns would do to the cells
 	// (POST /sheets/{sheet}/columns/effect)
 	ColumnsEffect(ctx *echo.Context, sheet string) error
+	// ReadCell How a text would be read in a column
+	// (GET /sheets/{sheet}/columns/{column}/reading)
+	ReadCell(ctx *echo.Context, sheet string, column string, params ReadCellParams) error
 	// RestoreColumn Bring back a column that was taken out, with its cells
 	// (POST /sheets/{sheet}/columns/{column}/restore)
 	RestoreColumn(ctx *echo.Context, sheet string, column string) error
@@ -3545,6 +3591,39 @@ func (w *ServerInterfaceWrapper) ColumnsEffect(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ColumnsEffect(ctx, sheet)
+	return err
+}
+
+// ReadCell converts echo context to params.
+func (w *ServerInterfaceWrapper) ReadCell(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// ------------- Path parameter "column" -------------
+	var column string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "column", ctx.Param("column"), &column, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter column: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ReadCellParams
+	// ------------- Required query parameter "text" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "text", ctx.QueryParams(), &params.Text, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter text: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ReadCell(ctx, sheet, column, params)
 	return err
 }
 
@@ -4865,6 +4944,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/deliveries/:delivery", wrapper.GetDelivery, options.OperationMiddlewares["getDelivery"]...)
 	router.GET(options.BaseURL+"/deliveries/:delivery/message.eml", wrapper.GetMessage, options.OperationMiddlewares["getMessage"]...)
 	router.POST(options.BaseURL+"/deliveries/:delivery/decision", wrapper.Decide, options.OperationMiddlewares["decide"]...)
+	router.GET(options.BaseURL+"/sheets/:sheet/columns/:column/reading", wrapper.ReadCell, options.OperationMiddlewares["readCell"]...)
 	router.GET(options.BaseURL+"/calendars", wrapper.ListCalendars, options.OperationMiddlewares["listCalendars"]...)
 	router.POST(options.BaseURL+"/calendars", wrapper.AddCalendar, options.OperationMiddlewares["addCalendar"]...)
 	router.DELETE(options.BaseURL+"/calendars/:calendar", wrapper.DeleteCalendar, options.OperationMiddlewares["deleteCalendar"]...)
@@ -6986,6 +7066,47 @@ type ColumnsEffectdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ColumnsEffectdefaultApplicationProblemPlusJSONResponse) VisitColumnsEffectResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadCellRequestObject struct {
+	Sheet  string `json:"sheet"`
+	Column string `json:"column"`
+	Params ReadCellParams
+}
+
+type ReadCellResponseObject interface {
+	VisitReadCellResponse(w http.ResponseWriter) error
+}
+
+type ReadCell200JSONResponse CellReading
+
+func (response ReadCell200JSONResponse) VisitReadCellResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadCelldefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReadCelldefaultApplicationProblemPlusJSONResponse) VisitReadCellResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -9336,6 +9457,9 @@ type StrictServerInterface interface {
 	// ColumnsEffect What a change of columns would do to the cells
 	// (POST /sheets/{sheet}/columns/effect)
 	ColumnsEffect(ctx context.Context, request ColumnsEffectRequestObject) (ColumnsEffectResponseObject, error)
+	// ReadCell How a text would be read in a column
+	// (GET /sheets/{sheet}/columns/{column}/reading)
+	ReadCell(ctx context.Context, request ReadCellRequestObject) (ReadCellResponseObject, error)
 	// RestoreColumn Bring back a column that was taken out, with its cells
 	// (POST /sheets/{sheet}/columns/{column}/restore)
 	RestoreColumn(ctx context.Context, request RestoreColumnRequestObject) (RestoreColumnResponseObject, error)
@@ -11222,6 +11346,33 @@ func (sh *strictHandler) ColumnsEffect(ctx *echo.Context, sheet string) error {
 		return err
 	} else if validResponse, ok := response.(ColumnsEffectResponseObject); ok {
 		return validResponse.VisitColumnsEffectResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ReadCell operation middleware
+func (sh *strictHandler) ReadCell(ctx *echo.Context, sheet string, column string, params ReadCellParams) error {
+	var request ReadCellRequestObject
+
+	request.Sheet = sheet
+	request.Column = column
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReadCell(ctx.Request().Context(), request.(ReadCellRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReadCell")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ReadCellResponseObject); ok {
+		return validResponse.VisitReadCellResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -84,9 +84,15 @@ func (s *Server) session(ctx context.Context, p *store.Person) (Session, error) 
 	}
 	out := Session{Demo: s.Clock != nil, Sending: on, Version: s.Version, Started: n > 0,
 		Clock: Clock{Now: s.e.Now(), Practice: s.Clock != nil, Zone: s.Zone.String()}}
+	out.May = []Role{}
 	if p != nil {
 		x := toPerson(p)
 		out.Person = &x
+		for _, r := range store.Roles {
+			if p.Role.May(r) {
+				out.May = append(out.May, Role(r))
+			}
+		}
 	}
 	return out, nil
 }

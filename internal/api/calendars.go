@@ -105,3 +105,30 @@ func (s *Server) ListLocales(context.Context, ListLocalesRequestObject) (ListLoc
 	}
 	return out, nil
 }
+
+// ReadCell implements StrictServerInterface.
+func (s *Server) ReadCell(ctx context.Context, r ReadCellRequestObject) (ReadCellResponseObject, error) {
+	core, err := s.coreSheet(ctx, r.Sheet)
+	if err != nil {
+		return nil, err
+	}
+	c, ok := core.Column(r.Column)
+	if !ok {
+		return nil, store.ErrNotFound
+	}
+	v := value.Parse(r.Params.Text, core.Reading(c))
+	out := ReadCell200JSONResponse{Is: CellReadingIsValue, Shown: core.Show(c, v)}
+	switch {
+	case v.IsEmpty():
+		out.Is = CellReadingIsEmpty
+	case v.IsUnreadable():
+		out.Is = CellReadingIsUnreadable
+	case v.Type == value.Date || v.Type == value.Moment:
+		t, err := time.Parse("2006-01-02", v.Wall.Day.String())
+		if err != nil {
+			return nil, err
+		}
+		out.Day = &openapi_types.Date{Time: t}
+	}
+	return out, nil
+}

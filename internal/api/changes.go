@@ -254,6 +254,7 @@ func toSheetEvent(ev *store.Event, names map[int64]string, may bool) SheetEvent 
 			out.Words = "closed the intake form"
 		}
 	}
+	out.BringsBack = ev.Kind == store.EventRowDeleted || ev.Kind == store.EventChanged && d.Kind == "delete"
 	switch ev.Kind {
 	case store.EventRefreshFailed, store.EventSheetSaved, store.EventSourceSaved, store.EventFormSaved:
 	default:

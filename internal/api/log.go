@@ -104,8 +104,8 @@ func (s *Server) logLines(ctx context.Context, ds []store.Delivery) ([]LogLine, 
 	if err != nil {
 		return nil, err
 	}
-	var sheets []store.Sheet
-	if err := s.st.DB(ctx).Find(&sheets).Error; err != nil {
+	sheets, err := s.st.AllSheets(ctx)
+	if err != nil {
 		return nil, err
 	}
 	sheetNames := map[string]string{}

@@ -41,13 +41,8 @@ func markKind(st delivery.State) MarkKind {
 
 // ruleNames gives rules by id, for letters and names in lists.
 func (s *Server) ruleNames(ctx context.Context, sheetID string) (map[string]store.Rule, error) {
-	// Rules that have been taken away still stand in the log.
-	var rules []store.Rule
-	q := s.st.DB(ctx)
-	if sheetID != "" {
-		q = q.Where("sheet_id = ?", sheetID)
-	}
-	if err := q.Find(&rules).Error; err != nil {
+	rules, err := s.st.AllRules(ctx, sheetID)
+	if err != nil {
 		return nil, err
 	}
 	out := make(map[string]store.Rule, len(rules))

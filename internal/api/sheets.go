@@ -5,7 +5,6 @@ import (
 	"strings"
 	"time"
 
-	"nivot/internal/core/delivery"
 	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/value"
@@ -113,23 +112,9 @@ func (s *Server) figures(ctx context.Context, rec *store.Sheet, core *sheet.Shee
 
 // countNeeds counts the emails of a sheet, or of all, that wait for somebody.
 func (s *Server) countNeeds(ctx context.Context, sheetID string) (int, error) {
-	q := s.st.DB(ctx).Model(&store.Delivery{}).Where("state IN ? AND decision = ''", needStates)
-	if sheetID != "" {
-		q = q.Where("sheet_id = ?", sheetID)
-	}
-	var n int64
-	err := q.Count(&n).Error
+	n, err := s.st.CountNeeding(ctx, sheetID)
 	return int(n), err
 }
-
-var needStates = func() (out []delivery.State) {
-	for _, st := range delivery.States {
-		if delivery.NeedsSomebody(st) {
-			out = append(out, st)
-		}
-	}
-	return out
-}()
 
 func endOfDay(t time.Time, loc *time.Location) time.Time {
 	l := t.In(loc)

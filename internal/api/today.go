@@ -19,6 +19,7 @@ const (
 	maxDayMarks  = 600
 	weeksAround  = 4
 	maxPastMarks = 400
+	mostNeeds    = 500 // that are read, and shown together by rule
 )
 
 // GetToday implements StrictServerInterface.
@@ -201,15 +202,7 @@ func (b *bars) add(t time.Time, f func(*DayBar)) {
 
 // pastBars counts what went out and what was refused, day by day.
 func (s *Server) pastBars(ctx context.Context, b *bars, midnight time.Time) error {
-	var rows []struct {
-		DueAt time.Time
-		State delivery.State
-		N     int
-	}
-	// By hours: a day of the zone is a whole number of them, or the quarter
-	// hours of a few zones, which by-minute grouping keeps right.
-	err := s.st.DB(ctx).Raw(`SELECT MIN(due_at) AS due_at, state, COUNT(*) AS n FROM deliveries WHERE due_at >= ? AND state IN ('accepted', 'failed', 'bounced')
-		GROUP BY FLOOR(UNIX_TIMESTAMP(due_at) / 900), state`, midnight.AddDate(0, 0, -7*weeksAround-7).UTC()).Scan(&rows).Error
+	rows, err := s.st.CountQuarters(ctx, midnight.AddDate(0, 0, -7*weeksAround-7).UTC())
 	for _, r := range rows {
 		b.add(r.DueAt, func(d *DayBar) {
 			if r.State == delivery.Accepted {
@@ -241,9 +234,7 @@ func (s *Server) since(ctx context.Context, out *GetToday200JSONResponse, local 
 // needs lists what waits for somebody: in doubt first, then held, refused,
 // incomplete and missed; held and missed ones by rule.
 func (s *Server) needs(ctx context.Context, sheets []store.Sheet, rules map[string]store.Rule) ([]Need, error) {
-	var ds []store.Delivery
-	err := s.st.DB(ctx).Where("state IN ? AND decision = ''", needStates).
-		Order("FIELD(state, 'in-doubt', 'held', 'bounced', 'failed', 'incomplete', 'missed'), due_at DESC, id").Limit(500).Find(&ds).Error
+	ds, err := s.st.Needing(ctx, mostNeeds)
 	if err != nil {
 		return nil, err
 	}

@@ -179,7 +179,7 @@ type changing struct {
 	row     *store.Row
 	core    *sheet.Row
 	before  []byte // its cells as they were
-	edits   []change
+	edits   []sheet.Change
 	settles bool
 	kinds   []string // of the events that it makes besides an edit
 	deleted bool     // by this change
@@ -188,7 +188,7 @@ type changing struct {
 // addition is a row that a change adds, or brings back by its key.
 type addition struct {
 	row   *store.Row
-	edits []change
+	edits []sheet.Change
 }
 
 func (c *changer) load(ctx context.Context, ops []Op) error {
@@ -343,8 +343,9 @@ func (c *changer) edit(r *changing, op *Op) error {
 			c.out.Passed++
 			continue
 		}
-		ch, settles, err := applyEdits(c.s, r.core, []CellEdit{ed}, c.by)
-		if conflict, ok := err.(*Conflict); ok {
+		ch, settles, changed, err := c.s.Edit(r.core, ed, c.by.Unlocks)
+		var conflict *Conflict
+		if errors.As(err, &conflict) {
 			switch c.meets {
 			case refute:
 				return conflict
@@ -356,34 +357,38 @@ func (c *changer) edit(r *changing, op *Op) error {
 			continue
 		}
 		if err != nil {
-			return err
+			return asEditRefusal(err)
 		}
-		if len(ch) == 0 {
+		if !changed {
 			continue
 		}
 		c.touch(r)
-		r.edits = append(r.edits, ch...)
+		r.edits = append(r.edits, ch)
 		r.settles = r.settles || settles
 		c.count(ch)
 	}
 	return nil
 }
 
-func (c *changer) count(ch []change) {
-	c.out.Cells += len(ch)
-	for _, x := range ch {
-		if x.Bad {
-			c.out.Unreadable++
-		}
+func (c *changer) count(ch sheet.Change) {
+	c.out.Cells++
+	if ch.Bad {
+		c.out.Unreadable++
 	}
 }
 
 // add adds a row. A key that a deleted row had makes it the old row again.
 func (c *changer) add(ctx context.Context, op *Op) error {
 	core := &sheet.Row{}
-	edits, _, err := applyEdits(c.s, core, op.Cells, c.by)
-	if err != nil {
-		return err
+	var edits []sheet.Change
+	for _, ed := range op.Cells {
+		ch, _, changed, err := c.s.Edit(core, ed, c.by.Unlocks)
+		if err != nil {
+			return asEditRefusal(err)
+		}
+		if changed {
+			edits = append(edits, ch)
+		}
 	}
 	key := rowKey(c.s, core)
 	if key != nil {
@@ -392,7 +397,7 @@ func (c *changer) add(ctx context.Context, op *Op) error {
 			return err
 		}
 		if err == nil && old.DeletedAt != nil && (c.rows[old.ID] == nil || c.rows[old.ID].row.DeletedAt != nil) {
-			return c.again(ctx, old.ID, core, edits)
+			return c.again(ctx, old.ID, core)
 		}
 	}
 	anchor := anchorOf(op.After)
@@ -403,7 +408,9 @@ func (c *changer) add(ctx context.Context, op *Op) error {
 	row := &store.Row{SheetID: c.s.ID, Number: c.rec.LastNumber, Place: place, RowKey: key, Cells: sheet.Encode(core.Cells),
 		Version: 1, FirstEdit: &now, LastEdit: &now}
 	c.added = append(c.added, &addition{row, edits})
-	c.count(edits)
+	for _, ch := range edits {
+		c.count(ch)
+	}
 	return nil
 }
 
@@ -457,7 +464,7 @@ func (c *changer) putByKey(ctx context.Context, op *Op) error {
 }
 
 // again makes an added row the old one that had its key.
-func (c *changer) again(ctx context.Context, id int64, core *sheet.Row, edits []change) error {
+func (c *changer) again(ctx context.Context, id int64, core *sheet.Row) error {
 	r := c.rows[id]
 	if r == nil {
 		if err := c.lock(ctx, []int64{id}); err != nil {
@@ -469,9 +476,11 @@ func (c *changer) again(ctx context.Context, id int64, core *sheet.Row, edits []
 	c.bring(r)
 	for i := range c.s.Columns {
 		col := &c.s.Columns[i]
-		if was, now := r.core.Cell(col), core.Cell(col); col.Type != value.Formula && !value.Identical(was, now) {
-			r.edits = append(r.edits, changed(c.s, col, was, now))
-			r.core.Set(col, now)
+		if col.Type == value.Formula {
+			continue
+		}
+		if ch, _, changed := c.s.Put(r.core, col, core.Cell(col)); changed {
+			r.edits = append(r.edits, ch)
 		}
 	}
 	c.added = append(c.added, &addition{row: r.row})
@@ -552,7 +561,7 @@ func (c *changer) grown() (n int) {
 // events lists what happened, row by row; those of added rows come first, and
 // have no id yet.
 func (c *changer) events() (out []store.Event) {
-	detail := func(ch []change) string { return store.Detail(map[string]any{"changes": ch}) }
+	detail := func(ch []sheet.Change) string { return store.Detail(map[string]any{"changes": ch}) }
 	for _, a := range c.added {
 		if a.row.ID == 0 {
 			out = append(out, store.Event{Kind: store.EventRowAdded, Detail: detail(a.edits)})

@@ -55,7 +55,7 @@ type ImportResult struct {
 type RowDiff struct {
 	Row, Name string
 	Returns   bool // it was deleted or gone, and is back
-	Changes   []change
+	Changes   []sheet.Change
 }
 
 // Samples is how many changed rows an import shows.
@@ -469,26 +469,25 @@ func (im *importer) settleOverdue(ctx context.Context, rows map[int64]*store.Row
 }
 
 // compare puts the file's cells into a row and tells what changed.
-func (im *importer) compare(core *sheet.Row, cells []string) (changes []change, settles bool, unreadable int) {
+func (im *importer) compare(core *sheet.Row, cells []string) (changes []sheet.Change, settles bool, unreadable int) {
 	for i, c := range im.cols {
 		if c == nil {
 			continue
 		}
-		was, now := core.Cell(c), value.Parse(cells[i], im.read[i])
-		if value.Identical(was, now) {
+		ch, settled, changed := im.s.Put(core, c, value.Parse(cells[i], im.read[i]))
+		if !changed {
 			continue
 		}
-		if now.IsUnreadable() {
+		if ch.Bad {
 			unreadable++
 		}
-		settles = settles || !value.Same(was, now)
-		changes = append(changes, changed(im.s, c, was, now))
-		core.Set(c, now)
+		settles = settles || settled
+		changes = append(changes, ch)
 	}
 	return changes, settles, unreadable
 }
 
-func (im *importer) event(kind string, row int64, change *int64, changes []change) store.Event {
+func (im *importer) event(kind string, row int64, change *int64, changes []sheet.Change) store.Event {
 	ev := store.Event{At: im.now, Actor: im.by.Name, Kind: kind, SheetID: im.s.ID, RowID: row, ChangeID: change}
 	if len(changes) > 0 {
 		ev.Detail = store.Detail(map[string]any{"changes": changes})
@@ -599,9 +598,9 @@ func (im *importer) end(ctx context.Context) error {
 }
 
 // changesOf reads what an event says of cells.
-func changesOf(ev *store.Event) ([]change, error) {
+func changesOf(ev *store.Event) ([]sheet.Change, error) {
 	var d struct {
-		Changes []change `json:"changes"`
+		Changes []sheet.Change `json:"changes"`
 	}
 	if err := json.Unmarshal([]byte(ev.Detail), &d); err != nil {
 		return nil, fmt.Errorf("event %d: %w", ev.ID, err)

@@ -2,7 +2,7 @@ package engine
 
 import (
 	"context"
-	"fmt"
+	"errors"
 	"time"
 
 	"nivot/internal/core/sheet"
@@ -10,38 +10,11 @@ import (
 	"nivot/internal/store"
 )
 
+// CellEdit is one cell as a person typed it.
+type CellEdit = sheet.CellEdit
+
 // Conflict says that somebody else changed a cell meanwhile.
-type Conflict struct {
-	Column string
-	Name   string
-	Theirs string // what stands there now, as typed
-	Yours  string
-}
-
-func (c *Conflict) Error() string {
-	return fmt.Sprintf("%s has been changed meanwhile: it now holds %q", c.Name, c.Theirs)
-}
-
-// CellEdit is one cell as a person typed it. Expected, where given, is what
-// they saw there before.
-type CellEdit struct {
-	Column   string
-	Text     string
-	Expected *string
-}
-
-// change is one cell's change, as the history keeps it.
-type change struct {
-	Column string `json:"column"`
-	Name   string `json:"name"`
-	Before string `json:"before"`
-	After  string `json:"after"`
-	Bad    bool   `json:"bad,omitempty"` // what it holds after does not fit its column
-}
-
-func changed(s *sheet.Sheet, c *sheet.Column, was, now value.Value) change {
-	return change{c.ID, c.Name, s.Input(c, was), s.Input(c, now), now.IsUnreadable()}
-}
+type Conflict = sheet.Conflict
 
 // coreSheet finds a sheet and its core form inside a transaction.
 func coreSheet(ctx context.Context, tx *store.Store, id string) (*store.Sheet, *sheet.Sheet, error) {
@@ -115,40 +88,14 @@ func (e *Engine) RestoreRow(ctx context.Context, sheetID string, rowID int64, by
 	return e.change(ctx, sheetID, []Op{{Kind: OpRestore, Row: rowID}}, store.Event{Kind: store.EventChanged}, by, refute)
 }
 
-// applyEdits puts edits into a row. settles says whether one of them is more
-// than a change of case or outer space.
-func applyEdits(s *sheet.Sheet, row *sheet.Row, edits []CellEdit, by Author) (changes []change, settles bool, err error) {
-	for _, ed := range edits {
-		c, ok := s.Column(ed.Column)
-		if !ok {
-			return nil, false, &Refusal{Field: "/cells/" + ed.Column, Message: "the column is not there"}
-		}
-		if c.Type == value.Formula {
-			return nil, false, &Refusal{Field: "/cells/" + ed.Column, Message: c.Name + " is worked out and cannot be typed into"}
-		}
-		if len(ed.Text) > maxCell {
-			return nil, false, &Refusal{Field: "/cells/" + ed.Column, Message: fmt.Sprintf("a cell holds at most %d bytes", maxCell)}
-		}
-		was := row.Cell(c)
-		now := value.Parse(ed.Text, s.Reading(c))
-		if value.Identical(was, now) {
-			continue
-		}
-		if c.Locked && !by.Unlocks {
-			return nil, false, &Refusal{Field: "/cells/" + ed.Column, Message: c.Name + " is locked; a coordinator changes it"}
-		}
-		if ed.Expected != nil && s.Input(c, was) != *ed.Expected && !value.Identical(was, value.Parse(*ed.Expected, s.Reading(c))) {
-			return nil, false, &Conflict{Column: c.ID, Name: c.Name, Theirs: s.Input(c, was), Yours: ed.Text}
-		}
-		settles = settles || !value.Same(was, now)
-		changes = append(changes, changed(s, c, was, now))
-		row.Set(c, now)
+// asEditRefusal turns the core's refusal of an edit into an answer to a person.
+func asEditRefusal(err error) error {
+	var fault *sheet.EditError
+	if errors.As(err, &fault) {
+		return &Refusal{Field: "/cells/" + fault.Column, Message: fault.Message}
 	}
-	return changes, settles, nil
+	return err
 }
-
-// maxCell is the most bytes a cell holds.
-const maxCell = 32 << 10
 
 // unsettle notes an edit on a row at an instant: what it was as it last
 // settled, and when the edits began. What had rested by then has been settled.

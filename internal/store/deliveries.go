@@ -349,6 +349,51 @@ func (s *Store) CountStates(ctx context.Context, f LogFilter) (map[delivery.Stat
 	return out, nil
 }
 
+// needing are the states that wait for somebody, until they have decided.
+var needing = func() (out []delivery.State) {
+	for _, st := range delivery.States {
+		if delivery.NeedsSomebody(st) {
+			out = append(out, st)
+		}
+	}
+	return out
+}()
+
+// CountNeeding counts the deliveries of a sheet, or with "" of all, that wait
+// for somebody.
+func (s *Store) CountNeeding(ctx context.Context, sheetID string) (n int64, err error) {
+	q := s.DB(ctx).Model(&Delivery{}).Where("state IN ? AND decision = ''", needing)
+	if sheetID != "" {
+		q = q.Where("sheet_id = ?", sheetID)
+	}
+	err = q.Count(&n).Error
+	return n, err
+}
+
+// Needing lists deliveries that wait for somebody: in doubt first, then held,
+// refused, incomplete and missed.
+func (s *Store) Needing(ctx context.Context, limit int) (out []Delivery, err error) {
+	err = s.DB(ctx).Where("state IN ? AND decision = ''", needing).
+		Order("FIELD(state, 'in-doubt', 'held', 'bounced', 'failed', 'incomplete', 'missed'), due_at DESC, id").Limit(limit).Find(&out).Error
+	return out, err
+}
+
+// QuarterCount counts the deliveries of a state that fell due in one quarter of
+// an hour.
+type QuarterCount struct {
+	DueAt time.Time // of the first of them
+	State delivery.State
+	N     int
+}
+
+// CountQuarters counts what went out and what was refused since an instant, by
+// quarters of an hour: every zone's days are made of whole ones.
+func (s *Store) CountQuarters(ctx context.Context, since time.Time) (out []QuarterCount, err error) {
+	err = s.DB(ctx).Raw(`SELECT MIN(due_at) AS due_at, state, COUNT(*) AS n FROM deliveries WHERE due_at >= ? AND state IN ('accepted', 'failed', 'bounced')
+		GROUP BY FLOOR(UNIX_TIMESTAMP(due_at) / 900), state`, since).Scan(&out).Error
+	return out, err
+}
+
 // Between lists deliveries due in a span, without their texts.
 func (s *Store) Between(ctx context.Context, f LogFilter, limit int) (out []Delivery, err error) {
 	err = f.where(s.DB(ctx)).Select("id, sheet_id, rule_id, row_id, due_at, state, reason, trouble, subject, recipients, decision").

@@ -60,6 +60,17 @@ func (s *Store) Rules(ctx context.Context, sheetID string) (out []Rule, err erro
 	return out, err
 }
 
+// AllRules lists rules, of a sheet or with "" of all, those that have been taken
+// away too: they still stand in the log.
+func (s *Store) AllRules(ctx context.Context, sheetID string) (out []Rule, err error) {
+	q := s.DB(ctx)
+	if sheetID != "" {
+		q = q.Where("sheet_id = ?", sheetID)
+	}
+	err = q.Find(&out).Error
+	return out, err
+}
+
 // Rule finds a rule.
 func (s *Store) Rule(ctx context.Context, id string) (*Rule, error) {
 	var r Rule

@@ -106,6 +106,13 @@ func (s *Store) Sheets(ctx context.Context) (out []Sheet, err error) {
 	return out, err
 }
 
+// AllSheets lists all sheets, those that have been taken away too: they still
+// stand in the log.
+func (s *Store) AllSheets(ctx context.Context) (out []Sheet, err error) {
+	err = s.DB(ctx).Find(&out).Error
+	return out, err
+}
+
 // Sheet finds a sheet.
 func (s *Store) Sheet(ctx context.Context, id string) (*Sheet, error) {
 	var r Sheet

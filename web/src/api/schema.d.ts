@@ -675,6 +675,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sheets/{sheet}/columns/{column}/reading": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How a text would be read in a column */
+        get: operations["readCell"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/calendars": {
         parameters: {
             query?: never;
@@ -1414,6 +1431,8 @@ export interface components {
             zone: string;
         };
         Session: {
+            /** @description the roles that the person signed in may act in */
+            may: components["schemas"]["Role"][];
             person?: components["schemas"]["Person"];
             demo: boolean;
             sending: boolean;
@@ -1982,6 +2001,16 @@ export interface components {
                 place: string;
             }[];
         };
+        CellReading: {
+            /** @enum {string} */
+            is: "empty" | "value" | "unreadable";
+            shown: string;
+            /**
+             * Format: date
+             * @description of a date or a moment
+             */
+            day?: string;
+        };
         LocaleChoice: {
             tag: string;
             /** @description in English */
@@ -2174,6 +2203,8 @@ export interface components {
             passed: number;
         };
         SheetEvent: {
+            /** @description taking it back brings rows back */
+            bringsBack: boolean;
             id: string;
             /** Format: date-time */
             at: string;
@@ -4161,6 +4192,40 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Delivery"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    readCell: {
+        parameters: {
+            query: {
+                text: string;
+            };
+            header?: never;
+            path: {
+                sheet: string;
+                column: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CellReading"];
                 };
             };
             /** @description A problem (RFC 9457) */

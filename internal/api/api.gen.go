@@ -1166,7 +1166,8 @@ type DeliveryState string
 
 // Effect defines model for Effect.
 type Effect struct {
-	Days       []int        `json:"days"`
+	// Days the coming days in the rule's zone, from today on
+	Days       []EffectDay  `json:"days"`
 	Emails     int          `json:"emails"`
 	First      []EffectLine `json:"first"`
 	Incomplete int          `json:"incomplete"`
@@ -1175,8 +1176,16 @@ type Effect struct {
 	Phrases    Phrases      `json:"phrases"`
 	Problem    *RuleFault   `json:"problem,omitempty"`
 	Rows       int          `json:"rows"`
+	Sentence   []Segment    `json:"sentence"`
 	Skipped    int          `json:"skipped"`
 	Total      int          `json:"total"`
+}
+
+// EffectDay defines model for EffectDay.
+type EffectDay struct {
+	// Day Example: 2027-03-22
+	Day    string `json:"day"`
+	Emails int    `json:"emails"`
 }
 
 // EffectLine defines model for EffectLine.
@@ -1338,6 +1347,15 @@ type Lane struct {
 	Marks   []Mark `json:"marks"`
 	Sheet   string `json:"sheet"`
 	SheetId string `json:"sheetId"`
+}
+
+// Limits how much is taken at a time
+type Limits struct {
+	// Offset the most that an offset of a rule counts, either way
+	Offset int `json:"offset"`
+
+	// Steps steps of one change of rows
+	Steps int `json:"steps"`
 }
 
 // LocaleChoice defines model for LocaleChoice.
@@ -1556,10 +1574,13 @@ type Problem struct {
 	Detail   *string   `json:"detail,omitempty"`
 
 	// Field JSON pointer to the part at fault
-	Field  *string `json:"field,omitempty"`
-	Status int     `json:"status"`
-	Title  string  `json:"title"`
-	Type   string  `json:"type"`
+	Field *string `json:"field,omitempty"`
+
+	// Newer the version that somebody else has saved since the one that was opened
+	Newer  *int   `json:"newer,omitempty"`
+	Status int    `json:"status"`
+	Title  string `json:"title"`
+	Type   string `json:"type"`
 }
 
 // ReasonCode Why an email goes, waits, or does not go, or what kept its last try from succeeding; a sentence stands beside it.
@@ -1729,6 +1750,9 @@ type Session struct {
 	Clock Clock `json:"clock"`
 	Demo  bool  `json:"demo"`
 
+	// Limits how much is taken at a time
+	Limits Limits `json:"limits"`
+
 	// May the roles that the person signed in may act in
 	May     []Role  `json:"may"`
 	Person  *Person `json:"person,omitempty"`
@@ -1848,8 +1872,11 @@ type SourceState struct {
 	} `json:"log,omitempty"`
 	LookedAt *time.Time `json:"lookedAt,omitempty"`
 	NextAt   *time.Time `json:"nextAt,omitempty"`
-	Source   *Source    `json:"source,omitempty"`
-	Trouble  *string    `json:"trouble,omitempty"`
+
+	// OverShare it changed nothing because it would have changed more of the rows than is allowed
+	OverShare *bool   `json:"overShare,omitempty"`
+	Source    *Source `json:"source,omitempty"`
+	Trouble   *string `json:"trouble,omitempty"`
 }
 
 // Step defines model for Step.

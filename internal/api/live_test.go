@@ -143,6 +143,9 @@ func TestRuleOverHTTP(t *testing.T) {
 		eff.Phrases.When != "14 and 7 days before and 1 working day before" || eff.Phrases.Condition != "state is out or extended" {
 		t.Errorf("%+v", eff)
 	}
+	if len(eff.Days) != 60 || eff.Days[0].Day != "2027-03-15" || len(eff.Sentence) == 0 {
+		t.Errorf("%+v %+v", eff.Days, eff.Sentence)
+	}
 	// A rule that is not whole has phrases, and says what is missing.
 	m.want(m.co, "POST", at+"/rules/effect", `{"body":{"name":"","trigger":{"kind":"date","column":"","offsets":[]},"send":[],"to":[]}}`, 200, &eff)
 	if eff.Problem == nil || eff.Problem.Field == "" || eff.Problem.Message == "" || eff.Rows != 5 {
@@ -190,8 +193,14 @@ func TestRuleOverHTTP(t *testing.T) {
 	// A name alone may change while it is on; an old version may not be saved over.
 	named := strings.Replace(raw, "Return reminder", "Reminder", 1)
 	m.want(m.co, "PUT", at+"/rules/"+on.Id, fmt.Sprintf(`{"version":%d,"body":%s}`, on.Version, named), 200, &on)
-	m.refused(m.co, "PUT", at+"/rules/"+on.Id, fmt.Sprintf(`{"version":%d,"body":%s}`, on.Version-1, named), 422, "meanwhile")
+	m.refused(m.co, "PUT", at+"/rules/"+on.Id, fmt.Sprintf(`{"version":%d,"body":%s}`, on.Version-1, named), 409, "look at both")
 	m.refused(m.co, "PUT", "/sheets/elsewhere/rules/"+on.Id, `{"body":`+named+`}`, 404, "not there")
+	// Who comes later is told which version stands now, and saves over it knowingly.
+	var problem Problem
+	m.want(m.co, "PUT", at+"/rules/"+on.Id, fmt.Sprintf(`{"version":%d,"body":%s}`, on.Version-1, named), 409, &problem)
+	if problem.Newer == nil || *problem.Newer != on.Version {
+		t.Errorf("%+v", problem)
+	}
 	m.want(m.co, "PUT", at+"/rules/"+on.Id+"/state", `{"state":"paused"}`, 200, &on)
 	m.until("2027-03-23T10:00:00Z")
 	if page := m.log(""); len(page.Lines) != 3 {
@@ -423,7 +432,7 @@ func TestTemplatesOverHTTP(t *testing.T) {
 	if made.Name != "Third" || made.Version != 2 {
 		t.Errorf("%+v", made)
 	}
-	m.refused(m.co, "PUT", at+"/templates/"+made.Id, `{"version":1,"template":`+strings.Replace(whole, `"Return"`, `"Fourth"`, 1)+`}`, 422, "meanwhile")
+	m.refused(m.co, "PUT", at+"/templates/"+made.Id, `{"version":1,"template":`+strings.Replace(whole, `"Return"`, `"Fourth"`, 1)+`}`, 409, "look at both")
 	m.refused(m.co, "DELETE", at+"/templates/"+list[1].Id, "", 422, "Rule A, Return reminder, uses")
 	m.want(m.co, "DELETE", at+"/templates/"+made.Id, "", 204, nil)
 	m.refused(m.co, "GET", at+"/templates/"+made.Id, "", 404, "not there")

@@ -155,7 +155,7 @@ func (s *Server) RuleEffect(ctx context.Context, r RuleEffectRequestObject) (Rul
 	if err != nil {
 		return nil, err
 	}
-	out := RuleEffect200JSONResponse{Phrases: r.Body.Body.Describe(sh, names), Days: make([]int, engine.EffectDays), First: []EffectLine{}}
+	out := RuleEffect200JSONResponse{Phrases: r.Body.Body.Describe(sh, names), Sentence: r.Body.Body.Sentence(sh, names), Days: []EffectDay{}, First: []EffectLine{}}
 	check := r.Body.Body
 	if check.Name == "" {
 		check.Name = "unnamed"
@@ -174,7 +174,9 @@ func (s *Server) RuleEffect(ctx context.Context, r RuleEffectRequestObject) (Rul
 		return nil, err
 	}
 	out.Rows, out.Total, out.Emails, out.Incomplete, out.Skipped, out.Past, out.Partial = f.Rows, f.Total, f.Emails, f.Incomplete, f.Skipped, f.Past, f.Partial
-	copy(out.Days, f.Days[:])
+	for i, n := range f.Days {
+		out.Days = append(out.Days, EffectDay{Day: (f.From + value.Day(i)).String(), Emails: n})
+	}
 	for _, l := range f.First {
 		out.First = append(out.First, EffectLine{At: l.Due, Row: f.Names[l.Row], RowId: l.Row, To: boxLine(l.To), Subject: l.Subject,
 			Outcome: string(l.Outcome), Reason: l.Verdict.Reason.Words()})

@@ -369,6 +369,7 @@ func toProblem(err error) (int, Problem) {
 	var pe *problemError
 	var refusal *engine.Refusal
 	var conflict *engine.Conflict
+	var overtaken *engine.Overtaken
 	var fault *rule.FieldError // of a rule that cannot be read
 	var coder interface{ StatusCode() int }
 	switch {
@@ -378,6 +379,9 @@ func toProblem(err error) (int, Problem) {
 		field := "/cells/" + conflict.Column
 		return http.StatusConflict, Problem{Title: conflict.Error(), Field: &field,
 			Conflict: &Conflict{Column: conflict.Column, Name: conflict.Name, Theirs: conflict.Theirs, Yours: conflict.Yours}}
+	case errors.As(err, &overtaken):
+		newer := int(overtaken.Version)
+		return http.StatusConflict, Problem{Title: sentence(overtaken.Error()), Newer: &newer}
 	case errors.As(err, &refusal):
 		p := Problem{Title: sentence(refusal.Message)}
 		if refusal.Field != "" {

@@ -29,7 +29,7 @@ func (s *Server) sourceState(ctx context.Context, sheetID string) (SourceState, 
 		out.LookedAt, out.ChangedAt = c.LookedAt, c.ChangedAt
 		if c.Trouble != "" {
 			t := sentence(c.Trouble)
-			out.Trouble = &t
+			out.Trouble, out.OverShare = &t, &c.OverShare
 		}
 		if out.NextAt, err = s.st.RefreshAt(ctx, c.ID); err != nil {
 			return out, err

@@ -64,16 +64,16 @@ type Changed struct {
 	Passed     int   // steps of an undoing that had nothing to undo any more
 }
 
-// maxOps bounds the steps of one change from outside.
-const maxOps = 20_000
+// MaxOps bounds the steps of one change from outside.
+const MaxOps = 20_000
 
 // Change changes rows of a sheet in one transaction, in the order of its
 // steps. An edit that meets something else than it expects is left out and
 // told as a conflict; the others are done. kind says in the history what it
 // was: "paste", "fill" and the like.
 func (e *Engine) Change(ctx context.Context, sheetID string, ops []Op, kind string, by Author) (Changed, error) {
-	if len(ops) > maxOps {
-		return Changed{}, refuse("a change has at most %d steps; do it in parts", maxOps)
+	if len(ops) > MaxOps {
+		return Changed{}, refuse("a change has at most %d steps; do it in parts", MaxOps)
 	}
 	return e.change(ctx, sheetID, ops, store.Event{Kind: store.EventChanged, Detail: store.Detail(map[string]any{"kind": kind, "steps": len(ops)})}, by, tell)
 }

@@ -20,6 +20,17 @@ type Refusal struct {
 
 func (r *Refusal) Error() string { return r.Message }
 
+// Overtaken says that what is saved is not the version that was opened:
+// somebody else has saved a newer one meanwhile, and the later writer chooses.
+type Overtaken struct {
+	What    string // "rule", "template"
+	Version int64  // the one that stands now
+}
+
+func (o *Overtaken) Error() string {
+	return "somebody else has saved this " + o.What + " meanwhile; look at both before you save"
+}
+
 func refuse(format string, args ...any) error { return &Refusal{Message: fmt.Sprintf(format, args...)} }
 
 // Decision is what a person says of an email that is in doubt or has failed.

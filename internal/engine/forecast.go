@@ -11,6 +11,7 @@ import (
 	"nivot/internal/core/plan"
 	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
+	"nivot/internal/core/value"
 	"nivot/internal/store"
 )
 
@@ -175,6 +176,7 @@ const EffectDays = 60
 type Effect struct {
 	Rows, Total                       int // rows for which the condition holds now; all rows
 	Emails, Incomplete, Skipped, Past int
+	From                              value.Day       // today, in the rule's zone
 	Days                              [EffectDays]int // emails a day, from today on
 	First                             []plan.Foreseen // the first of them, in time order
 	Names                             map[string]string
@@ -195,7 +197,7 @@ func (e *Engine) Effect(ctx context.Context, sheetID string, r *rule.Rule) (*Eff
 	start := now.In(loc)
 	midnight := time.Date(start.Year(), start.Month(), start.Day(), 0, 0, 0, 0, loc)
 	end := midnight.AddDate(0, 0, EffectDays)
-	f := &Effect{Names: map[string]string{}}
+	f := &Effect{Names: map[string]string{}, From: value.DayAt(start)}
 	err = e.Store.ScanRows(ctx, sheetID, func(rec *store.Row) error {
 		if f.Total++; f.Total > maxForecastRows {
 			f.Partial = true

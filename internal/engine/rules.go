@@ -71,7 +71,7 @@ func (e *Engine) SaveRule(ctx context.Context, sheetID, id string, r *rule.Rule,
 			return store.ErrNotFound
 		}
 		if version != 0 && version != out.Version {
-			return refuse("somebody else has saved this rule meanwhile; look at it again before you save")
+			return &Overtaken{What: "rule", Version: out.Version}
 		}
 		before := out.Body
 		if err := out.SetCore(r); err != nil {
@@ -236,7 +236,7 @@ func (e *Engine) SaveTemplate(ctx context.Context, sheetID, id string, t *templa
 			return store.ErrNotFound
 		}
 		if version != 0 && version != out.Version {
-			return refuse("somebody else has saved this template meanwhile; look at it again before you save")
+			return &Overtaken{What: "template", Version: out.Version}
 		}
 		before := map[string]string{"subject": out.Subject, "body": out.Body}
 		if err := out.SetCore(t); err != nil {

@@ -48,7 +48,7 @@ func (e *Engine) SaveSource(ctx context.Context, c *store.Source, actor string) 
 		} else if !errors.Is(err, store.ErrNotFound) {
 			return err
 		}
-		c.Print, c.Trouble, c.Overrule = nil, "", false
+		c.Print, c.Trouble, c.OverShare, c.Overrule = nil, "", false, false
 		if err := tx.SaveSource(ctx, c); err != nil {
 			return err
 		}
@@ -211,6 +211,7 @@ func (e *Engine) refresh(ctx context.Context, tx *store.Store, c *store.Source, 
 	}
 	var ev *store.Event
 	var trouble *Refusal
+	c.OverShare = false
 	if failed != nil {
 		trouble = &Refusal{Message: failed.Error()}
 	} else {
@@ -276,6 +277,7 @@ func (e *Engine) takeIn(ctx context.Context, tx *store.Store, c *store.Source, s
 	}
 	n := res.New + res.Changed + res.Gone
 	if res.Rows > 0 && n > smallChange && n*100 > c.Share*res.Rows && !c.Overrule {
+		c.OverShare = true
 		return nil, refuse("it would change %d rows of %d, more than the %d %% that are allowed; look at the file, and take it in all the same if it is right", n, res.Rows, c.Share)
 	}
 	c.Print = print[:]

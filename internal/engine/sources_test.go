@@ -80,6 +80,9 @@ func TestSource(t *testing.T) {
 		if c.Trouble == "" || d.table() != after {
 			t.Errorf("%s: %q\n%s", name, c.Trouble, d.table())
 		}
+		if c.OverShare != (name == "would change") {
+			t.Errorf("%s: over its share: %v", name, c.OverShare)
+		}
 		if name == "would change" && !strings.Contains(c.Trouble, "would change 8 rows of 9, more than the 33 %") {
 			t.Errorf("%s", c.Trouble)
 		}

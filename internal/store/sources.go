@@ -21,6 +21,7 @@ type Source struct {
 	LookedAt     *time.Time
 	ChangedAt    *time.Time
 	Trouble      string // why the last refresh changed nothing; "" where it went well
+	OverShare    bool   // that trouble: it would have changed more than Share
 	Overrule     bool   // the next refresh may change any share
 }
 

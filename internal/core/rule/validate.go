@@ -222,8 +222,8 @@ func (st *Step) validate(s Scope) error {
 	return validateAddresses("/bcc", st.Bcc, s)
 }
 
-// maxOffset bounds an offset to what a calendar of people needs.
-const maxOffset = 20000
+// MaxOffset bounds an offset to what a calendar of people needs.
+const MaxOffset = 20000
 
 func (t *Trigger) validate(s Scope, zone *time.Location) error {
 	switch t.Kind {
@@ -290,7 +290,7 @@ func (t *Trigger) validateDate(s Scope) error {
 		default:
 			return fault("/every/unit", "unit %q is not known; use days, weeks, months or years", e.Unit)
 		}
-		if e.N < 1 || e.N > maxOffset {
+		if e.N < 1 || e.N > MaxOffset {
 			return fault("/every/n", "it has to be 1 or more")
 		}
 		if e.Times < 0 {
@@ -310,7 +310,7 @@ func (t *Trigger) validateOffset(o Offset, typ value.Type) error {
 	default:
 		return fault("/unit", "unit %q is not known; use days, working-days, hours or minutes", o.Unit)
 	}
-	limit := maxOffset
+	limit := MaxOffset
 	if o.Unit == Minutes {
 		limit *= 60
 	}

@@ -1,8 +1,9 @@
 import { createRootRoute, createRoute, createRouter, lazyRouteComponent, Outlet, useRouterState } from "@tanstack/react-router";
 import { useQueryClient } from "@tanstack/react-query";
-import { useEffect } from "react";
+import { type ReactNode, useEffect } from "react";
 import { Toaster } from "sonner";
 import { useLive } from "./api/live";
+import { Boundary } from "./parts/await";
 import { Bar } from "./parts/bar";
 import { SessionProvider } from "./parts/session";
 import { SheetsPlace } from "./places/sheets/sheets";
@@ -10,8 +11,9 @@ import { TemplatesPlace } from "./places/templates/templates";
 import { TodayPlace } from "./places/today/today";
 import { SignIn } from "./places/welcome/signin";
 import { Welcome } from "./places/welcome/welcome";
+import { bringSearch, logSearch, sheetSearch } from "./routes";
 
-function Frame() {
+function Frame(): ReactNode {
   const client = useQueryClient();
   useLive(client, true);
   const path = useRouterState({ select: (s) => s.location.pathname });
@@ -23,7 +25,9 @@ function Frame() {
     <div className="flex h-full flex-col">
       <Bar />
       <main className="flex min-h-0 flex-1 flex-col">
-        <Outlet />
+        <Boundary place={path}>
+          <Outlet />
+        </Boundary>
       </main>
       <Toaster
         position="bottom-center"
@@ -54,25 +58,54 @@ const frame = createRoute({
     </SessionProvider>
   ),
 });
-const at = <P extends string>(path: P, component: () => React.ReactNode) => createRoute({ getParentRoute: () => frame, path, component });
-const lazy = <P extends string>(path: P, load: () => Promise<Record<string, unknown>>, name: string) =>
-  createRoute({ getParentRoute: () => frame, path, component: lazyRouteComponent(load as never, name as never) });
+const getParentRoute = () => frame;
+// Each route stands by itself: written inside the list of children it would
+// lose its types.
+const today = createRoute({ getParentRoute, path: "/", component: TodayPlace });
+const sheets = createRoute({ getParentRoute, path: "/sheets", component: SheetsPlace });
+const newSheet = createRoute({
+  getParentRoute,
+  path: "/sheets/new",
+  component: lazyRouteComponent(() => import("./places/sheets/import"), "ImportPlace"),
+});
+const sheet = createRoute({
+  getParentRoute,
+  path: "/sheets/$sheet",
+  validateSearch: sheetSearch,
+  component: lazyRouteComponent(() => import("./places/sheets/sheet"), "SheetPlace"),
+});
+const bring = createRoute({
+  getParentRoute,
+  path: "/sheets/$sheet/bring",
+  validateSearch: bringSearch,
+  component: lazyRouteComponent(() => import("./places/sheets/bring"), "BringPlace"),
+});
+const rule = createRoute({
+  getParentRoute,
+  path: "/sheets/$sheet/rules/$rule",
+  component: lazyRouteComponent(() => import("./places/rule/rule"), "RulePlace"),
+});
+const templates = createRoute({ getParentRoute, path: "/templates", component: TemplatesPlace });
+const template = createRoute({
+  getParentRoute,
+  path: "/templates/$sheet/$template",
+  component: lazyRouteComponent(() => import("./places/templates/template"), "TemplatePlace"),
+});
+const log = createRoute({
+  getParentRoute,
+  path: "/log",
+  validateSearch: logSearch,
+  component: lazyRouteComponent(() => import("./places/log/log"), "LogPlace"),
+});
+const setup = createRoute({
+  getParentRoute,
+  path: "/setup/{-$part}",
+  component: lazyRouteComponent(() => import("./places/setup/setup"), "SetupPlace"),
+});
 
 const routes = root.addChildren([
   welcome,
-  frame.addChildren([
-    at("/", TodayPlace),
-    at("/sheets", SheetsPlace),
-    lazy("/sheets/new", () => import("./places/sheets/import"), "ImportPlace"),
-    lazy("/sheets/$sheet", () => import("./places/sheets/sheet"), "SheetPlace"),
-    lazy("/sheets/$sheet/bring", () => import("./places/sheets/bring"), "BringPlace"),
-    lazy("/sheets/$sheet/rules/$rule", () => import("./places/sheets/rule"), "RulePlace"),
-    at("/templates", TemplatesPlace),
-    lazy("/templates/$sheet/$template", () => import("./places/templates/template"), "TemplatePlace"),
-    lazy("/log", () => import("./places/log/log"), "LogPlace"),
-    lazy("/setup", () => import("./places/setup/setup"), "SetupPlace"),
-    lazy("/setup/$part", () => import("./places/setup/setup"), "SetupPlace"),
-  ]),
+  frame.addChildren([today, sheets, newSheet, sheet, bring, rule, templates, template, log, setup]),
 ]);
 
 export const router = createRouter({ routeTree: routes, defaultPreload: "intent" });

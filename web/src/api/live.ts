@@ -31,7 +31,7 @@ export function useLive(client: QueryClient, on: boolean) {
       all = false;
       sheets = new Set();
       // The rows of a sheet are asked again only where that sheet changed.
-      client.invalidateQueries({
+      void client.invalidateQueries({
         predicate: (q) => q.meta?.still !== true && (everything || q.queryKey[0] !== "rows" || touched.has(String(q.queryKey[1]))),
       });
     };

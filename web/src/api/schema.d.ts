@@ -1407,6 +1407,8 @@ export interface components {
             /** @description JSON pointer to the part at fault */
             field?: string;
             conflict?: components["schemas"]["Conflict"];
+            /** @description the version that somebody else has saved since the one that was opened */
+            newer?: number;
         };
         Conflict: {
             column: string;
@@ -1439,6 +1441,14 @@ export interface components {
             clock: components["schemas"]["Clock"];
             version: string;
             started: boolean;
+            limits: components["schemas"]["Limits"];
+        };
+        /** @description how much is taken at a time */
+        Limits: {
+            /** @description steps of one change of rows */
+            steps: number;
+            /** @description the most that an offset of a rule counts, either way */
+            offset: number;
         };
         /** @enum {string} */
         Order: "day-month-year" | "month-day-year" | "year-month-day";
@@ -1765,6 +1775,11 @@ export interface components {
             outcome: string;
             reason: string;
         };
+        EffectDay: {
+            /** @example 2027-03-22 */
+            day: string;
+            emails: number;
+        };
         Effect: {
             problem?: components["schemas"]["RuleFault"];
             phrases: components["schemas"]["Phrases"];
@@ -1774,8 +1789,10 @@ export interface components {
             incomplete: number;
             skipped: number;
             past: number;
-            days: number[];
+            /** @description the coming days in the rule's zone, from today on */
+            days: components["schemas"]["EffectDay"][];
             first: components["schemas"]["EffectLine"][];
+            sentence: components["schemas"]["Segment"][];
             partial: boolean;
         };
         Clause: {
@@ -2348,6 +2365,8 @@ export interface components {
             /** Format: date-time */
             nextAt?: string;
             trouble?: string;
+            /** @description it changed nothing because it would have changed more of the rows than is allowed */
+            overShare?: boolean;
             log?: {
                 /** Format: date-time */
                 at: string;

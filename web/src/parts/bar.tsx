@@ -2,8 +2,9 @@ import { useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useRouterState } from "@tanstack/react-router";
 import { Popover } from "radix-ui";
 import { useState } from "react";
-import { toast } from "sonner";
-import { api, http, words } from "../api/client";
+import { http } from "../api/client";
+import { keys, ofEmails } from "../api/keys";
+import { useWrite } from "../api/write";
 import { Search } from "./search";
 import { useMay, useNow, useSession, useZone } from "./session";
 import { Shortcuts, useKey } from "./shortcuts";
@@ -14,7 +15,7 @@ const places = [
   { to: "/sheets", name: "Sheets" },
   { to: "/templates", name: "Templates" },
   { to: "/log", name: "Log" },
-  { to: "/setup", name: "Setup" },
+  { to: "/setup/{-$part}", name: "Setup" },
 ] as const;
 
 export function Bar() {
@@ -36,7 +37,7 @@ export function Bar() {
       </Link>
       <nav aria-label="Places" className="flex">
         {places.map((p, i) => {
-          const on = p.to === "/" ? path === "/" : path.startsWith(p.to);
+          const on = p.to === "/" ? path === "/" : path.split("/")[1] === p.to.split("/")[1];
           return (
             <Link
               key={p.to}
@@ -68,15 +69,10 @@ function PracticeClock() {
   const now = useNow(1000);
   const zone = useZone();
   const admin = useMay("administrator");
-  const client = useQueryClient();
-  const [busy, setBusy] = useState(false);
-  const move = async (to: "next" | "day") => {
-    setBusy(true);
-    const { error } = await http.POST("/clock", { body: { to } });
-    setBusy(false);
-    if (error) toast.error(words(error));
-    await client.invalidateQueries();
-  };
+  const move = useWrite({
+    write: (to: "next" | "day") => http.POST("/clock", { body: { to } }),
+    changes: [keys.session, keys.rules, keys.rule, keys.mailbox, ...ofEmails],
+  });
   return (
     <div className="flex items-center gap-2 border-r border-hair pr-4" role="group" aria-label="Practice clock">
       <span className="max-xl:sr-only">Practice clock</span>
@@ -85,16 +81,16 @@ function PracticeClock() {
       </b>
       {admin && (
         <>
-          <button type="button" className="link" disabled={busy} onClick={() => move("next")}>
+          <button type="button" className="link" disabled={move.busy} onClick={() => void move.do("next")}>
             to the next email
           </button>
-          <button type="button" className="link" disabled={busy} onClick={() => move("day")}>
+          <button type="button" className="link" disabled={move.busy} onClick={() => void move.do("day")}>
             +1 day
           </button>
         </>
       )}
       <span role="status" className="sr-only">
-        {busy ? "the practice clock is moving" : ""}
+        {move.busy ? "the practice clock is moving" : ""}
       </span>
     </div>
   );
@@ -103,20 +99,18 @@ function PracticeClock() {
 function Lever() {
   const session = useSession();
   const may = useMay("coordinator");
-  const client = useQueryClient();
   const on = session.sending;
-  const pull = async () => {
-    const { error } = await http.PUT("/sending", { body: { on: !on } });
-    if (error) toast.error(words(error));
-    await client.invalidateQueries();
-  };
+  const pull = useWrite({
+    write: () => http.PUT("/sending", { body: { on: !on } }),
+    changes: [keys.session, ...ofEmails],
+  });
   return (
     <button
       type="button"
       role="switch"
       aria-checked={on}
-      disabled={!may}
-      onClick={pull}
+      disabled={!may || pull.busy}
+      onClick={() => void pull.do()}
       className={`flex items-center gap-2 font-semibold whitespace-nowrap ${on ? "text-ink" : "rounded-sm bg-brick px-2 py-0.5 text-paper"}`}
     >
       <span className={`relative inline-block h-3.5 w-7 rounded-sm border-[1.5px] ${on ? "border-juniper" : "border-paper"}`}>
@@ -130,7 +124,13 @@ function Lever() {
 function Me() {
   const session = useSession();
   const client = useQueryClient();
-  const out = api.useMutation("delete", "/session", { onSettled: () => client.clear() });
+  const out = useWrite({
+    write: () => http.DELETE("/session"),
+    after: () => {
+      client.clear();
+      window.location.assign("/");
+    },
+  });
   const name = session.person?.name ?? "";
   const look = (l: string) => {
     if (l) {
@@ -160,14 +160,7 @@ function Me() {
               as the system
             </button>
           </span>
-          <button
-            type="button"
-            className="link"
-            onClick={async () => {
-              await out.mutateAsync({});
-              window.location.assign("/");
-            }}
-          >
+          <button type="button" className="link" onClick={() => void out.do()}>
             Sign out
           </button>
         </Popover.Content>

@@ -1,5 +1,6 @@
 import { createContext, type ReactNode, useContext, useEffect, useState } from "react";
-import { api, type Session } from "../api/client";
+import { api, type Schemas, type Session } from "../api/client";
+import { Await } from "./await";
 import { nowOf } from "./time";
 
 type State = { session: Session; readAt: number };
@@ -8,8 +9,7 @@ const Context = createContext<State | null>(null);
 // Holds who is signed in and the server's time.
 export function SessionProvider({ children, out }: { children: ReactNode; out: ReactNode }) {
   const q = api.useQuery("get", "/session", {}, { retry: 5 });
-  if (q.isPending) return null;
-  if (!q.data) return <p className="p-8">Nivot cannot be reached. It will be tried again by itself.</p>;
+  if (!q.data) return <Await query={q} />;
   if (!q.data.person) return <>{out}</>;
   return <Context.Provider value={{ session: q.data, readAt: q.dataUpdatedAt }}>{children}</Context.Provider>;
 }
@@ -20,10 +20,14 @@ export function useSession(): Session {
   return s.session;
 }
 
-const ranks = ["administrator", "coordinator", "editor", "reader"];
-export function useMay(role: string): boolean {
-  const s = useSession();
-  return ranks.indexOf(s.person?.role ?? "reader") <= ranks.indexOf(role);
+/** Reports whether the person signed in may do what a role does. */
+export function useMay(role: Schemas["Role"]): boolean {
+  return useSession().may.includes(role);
+}
+
+/** How much is taken at a time. */
+export function useLimits(): Schemas["Limits"] {
+  return useSession().limits;
 }
 
 // The server's time, ticking; every is in milliseconds.

@@ -1,4 +1,5 @@
 import { type ReactNode, useEffect, useRef } from "react";
+import { Scroll } from "./scroll";
 
 // A panel from the right, over the margin. Escape closes it; the focus goes in
 // and comes back.
@@ -21,7 +22,21 @@ export function Slip({
   useEffect(() => {
     const before = document.activeElement as HTMLElement | null;
     box.current?.focus();
-    return () => before?.focus?.();
+    return () => before?.focus();
+  }, []);
+  const close = useRef(onClose);
+  useEffect(() => {
+    close.current = onClose;
+  });
+  useEffect(() => {
+    const el = box.current;
+    const keys = (e: KeyboardEvent) => {
+      if (e.key !== "Escape") return;
+      e.stopPropagation();
+      close.current();
+    };
+    el?.addEventListener("keydown", keys);
+    return () => el?.removeEventListener("keydown", keys);
   }, []);
   return (
     <aside
@@ -29,7 +44,6 @@ export function Slip({
       tabIndex={-1}
       aria-label={title}
       className={`slip absolute inset-y-0 right-0 z-30 flex max-w-full flex-col outline-none ${wide ? "w-[560px]" : "w-[470px]"}`}
-      onKeyDown={(e) => e.key === "Escape" && (e.stopPropagation(), onClose())}
     >
       <div className="flex items-center gap-2 px-6 pt-4 text-ink-2">
         {head}
@@ -37,9 +51,9 @@ export function Slip({
           close<kbd className="key">Esc</kbd>
         </button>
       </div>
-      <div className="min-h-0 flex-1 overflow-auto px-6 pb-5" tabIndex={0} role="region" aria-label={`${title}, content`}>
+      <Scroll label={`${title}, content`} className="min-h-0 flex-1 px-6 pb-5">
         {children}
-      </div>
+      </Scroll>
       {foot && <div className="flex flex-wrap items-center gap-4 border-t border-hair px-6 py-3">{foot}</div>}
     </aside>
   );

@@ -65,7 +65,9 @@ export function isoDay(at: Date, zone: string): string {
 }
 // The instant at which a day begins in a zone.
 export function midnight(at: Date, zone: string): Date {
-  const iso = isoDay(at, zone);
+  return dayStart(isoDay(at, zone), zone);
+}
+function dayStart(iso: string, zone: string): Date {
   let guess = new Date(`${iso}T00:00:00Z`);
   for (let i = 0; i < 2; i++) {
     const p = pieces(guess, zone);
@@ -75,7 +77,33 @@ export function midnight(at: Date, zone: string): Date {
   }
   return guess;
 }
-export const day = 86400000;
+// A day some days after another, both ISO: days of the calendar, not of 24 hours.
+export function plusDays(iso: string, n: number): string {
+  const d = new Date(`${iso}T00:00:00Z`);
+  d.setUTCDate(d.getUTCDate() + n);
+  return d.toISOString().slice(0, 10);
+}
+// The days of a zone in a row: their dates and the instants at which they begin,
+// and where an instant falls in them, counted in days from the first (a day in
+// which the clocks change is as wide as the others).
+export type Days = { iso: string[]; starts: number[]; at: (t: number) => number };
+export function daysFrom(first: string, n: number, zone: string): Days {
+  const iso = Array.from({ length: n + 1 }, (_, i) => plusDays(first, i));
+  const starts = iso.map((d) => dayStart(d, zone).getTime());
+  const at = (t: number) => {
+    let i = 0;
+    while (i < n - 1 && (starts[i + 1] ?? 0) <= t) i++;
+    const from = starts[i] ?? 0;
+    return i + (t - from) / ((starts[i + 1] ?? from) - from);
+  };
+  return { iso: iso.slice(0, n), starts, at };
+}
+// The weekday of an ISO day, 0 for Sunday, and how it is written on an axis.
+export const weekday = (iso: string) => new Date(`${iso}T00:00:00Z`).getUTCDay();
+export const dayOfMonth = (iso: string) => Number(iso.slice(8));
+export function shortMonth(iso: string): string {
+  return new Date(`${iso}T00:00:00Z`).toLocaleString("en-GB", { month: "short", timeZone: "UTC" }).slice(0, 3);
+}
 // The server's time now, ticking on from when the session was read.
 export function nowOf(session: Session | undefined, readAt: number): Date {
   if (!session) return new Date();

@@ -1,29 +1,40 @@
 import { memo } from "react";
 import type { Mark } from "../api/client";
 import { kindWords, Shape } from "./mark";
-import { day, midnight } from "./time";
+import { dayOfMonth, type Days, daysFrom, isoDay, plusDays, shortMonth, weekday } from "./time";
 
 // A track's axis: from two weeks back to four weeks ahead.
-export type Axis = { start: number; from: number; to: number; width: number; now: number; zone: string };
+export type Axis = { days: Days; width: number; now: number; zone: string };
 
-export function makeAxis(now: Date, zone: string, width = 266, from = -14, to = 28): Axis {
-  return { start: midnight(now, zone).getTime(), from, to, width, now: now.getTime(), zone };
+const [back, ahead] = [14, 28];
+
+export function makeAxis(now: Date, zone: string, width = 266): Axis {
+  return { days: daysFrom(plusDays(isoDay(now, zone), -back), back + ahead, zone), width, now: now.getTime(), zone };
 }
+// Where a day, counted from the first, begins.
+const edge = (a: Axis, d: number) => 10 + (d * (a.width - 20)) / a.days.iso.length;
 export function place(a: Axis, at: number): number {
-  return 10 + ((at - a.start) / day - a.from) * ((a.width - 20) / (a.to - a.from));
+  return edge(a, a.days.at(at));
 }
 
 function Weekends({ axis, height }: { axis: Axis; height: number }) {
-  const out = [];
-  for (let d = axis.from; d < axis.to; d++) {
-    const at = new Date(axis.start + d * day + day / 2);
-    if (at.getUTCDay() === 6) {
-      const x = Math.max(place(axis, axis.start + d * day), 0);
-      const end = Math.min(place(axis, axis.start + (d + 2) * day), axis.width);
-      out.push(<rect key={d} x={x} y={0} width={end - x} height={height} fill="var(--weekend)" />);
-    }
+  return axis.days.iso.map((iso, d) => {
+    if (weekday(iso) !== 6) return null;
+    const end = Math.min(edge(axis, d + 2), axis.width);
+    return <rect key={iso} x={edge(axis, d)} y={0} width={end - edge(axis, d)} height={height} fill="var(--weekend)" />;
+  });
+}
+
+// The marks that fall on the axis, each so far from the one before that both are seen.
+function spread(axis: Axis, marks: Mark[]): { m: Mark; x: number }[] {
+  const { starts } = axis.days;
+  const out: { m: Mark; x: number }[] = [];
+  for (const m of marks) {
+    const at = new Date(m.at).getTime();
+    if (at < (starts[0] ?? 0) || at > (starts[starts.length - 1] ?? 0)) continue;
+    out.push({ m, x: Math.max(place(axis, at), (out[out.length - 1]?.x ?? -100) + 11) });
   }
-  return <>{out}</>;
+  return out;
 }
 
 export const Track = memo(function Track({
@@ -41,31 +52,24 @@ export const Track = memo(function Track({
   onPress?: (m: Mark) => void;
   onPoint?: (m: Mark | null, el?: Element) => void;
 }) {
-  let last = -100;
   return (
     <svg width={axis.width} height={height} className="block" role="group" aria-label={summary(marks)}>
       <Weekends axis={axis} height={height} />
       <line x1={10} x2={axis.width - 10} y1={height / 2} y2={height / 2} stroke="var(--hair-2)" />
       <line x1={place(axis, axis.now)} x2={place(axis, axis.now)} y1={0} y2={height} stroke="var(--ink)" strokeWidth={1.2} />
-      {marks.map((m, i) => {
-        const at = new Date(m.at).getTime();
-        if (at < axis.start + axis.from * day || at > axis.start + axis.to * day) return null;
-        const x = Math.max(place(axis, at), last + 11);
-        last = x;
-        return (
-          // biome-ignore lint: the marks of a row are reached by its slip too
-          <g
-            key={`${m.rule}${m.at}${i}`}
-            opacity={lit && lit !== m.rule ? 0.25 : 1}
-            className={onPress ? "cursor-pointer" : ""}
-            onClick={() => onPress?.(m)}
-            onMouseEnter={(e) => onPoint?.(m, e.currentTarget)}
-            onMouseLeave={() => onPoint?.(null)}
-          >
-            <Shape x={x} y={height / 2} letter={m.letter} kind={m.kind} />
-          </g>
-        );
-      })}
+      {spread(axis, marks).map(({ m, x }, i) => (
+        // What a mark leads to stands in the slip of its row too, for the keys.
+        <g
+          key={`${m.rule}${m.at}${i}`}
+          opacity={lit && lit !== m.rule ? 0.25 : 1}
+          className={onPress ? "cursor-pointer" : ""}
+          onClick={() => onPress?.(m)}
+          onMouseEnter={(e) => onPoint?.(m, e.currentTarget)}
+          onMouseLeave={() => onPoint?.(null)}
+        >
+          <Shape x={x} y={height / 2} letter={m.letter} kind={m.kind} />
+        </g>
+      ))}
     </svg>
   );
 });
@@ -78,18 +82,13 @@ function summary(marks: Mark[]): string {
 export function AxisHead({ axis, height = 38 }: { axis: Axis; height?: number }) {
   const ticks: { x: number; text: string }[] = [];
   const nowX = place(axis, axis.now);
-  for (let d = axis.from; d <= axis.to; d++) {
-    const at = new Date(axis.start + d * day + day / 2);
-    if (at.getUTCDay() !== 1) continue;
-    const x = place(axis, axis.start + d * day);
-    if (x < 14 || x > axis.width - 14 || Math.abs(x - nowX) < 24) continue;
-    const n = at.getUTCDate();
-    ticks.push({
-      x,
-      text:
-        n <= 7 || ticks.length === 0 ? `${n} ${at.toLocaleString("en-GB", { month: "short", timeZone: "UTC" }).slice(0, 3)}` : String(n),
-    });
-  }
+  axis.days.iso.forEach((iso, d) => {
+    if (weekday(iso) !== 1) return;
+    const x = edge(axis, d);
+    if (x < 14 || x > axis.width - 14 || Math.abs(x - nowX) < 24) return;
+    const n = dayOfMonth(iso);
+    ticks.push({ x, text: n <= 7 || ticks.length === 0 ? `${n} ${shortMonth(iso)}` : String(n) });
+  });
   return (
     <svg width={axis.width} height={height} className="block" aria-hidden="true">
       {ticks.map((t) => (

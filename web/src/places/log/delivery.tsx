@@ -1,10 +1,12 @@
-import { useQueryClient } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { useState } from "react";
-import { toast } from "sonner";
-import { api, http, words } from "../../api/client";
+import { api, http } from "../../api/client";
+import { ofEmails } from "../../api/keys";
+import { useWrite } from "../../api/write";
+import { Await } from "../../parts/await";
 import { MarkIcon } from "../../parts/mark";
 import { useMay, useNow, useZone } from "../../parts/session";
+import { Scroll } from "../../parts/scroll";
 import { LetterFrame, Section, Slip } from "../../parts/slip";
 import { dayName, moment, seconds } from "../../parts/time";
 
@@ -22,24 +24,21 @@ export function DeliverySlip({ id, onClose }: { id: string; onClose: () => void 
   const zone = useZone();
   const now = useNow();
   const may = useMay("coordinator");
-  const client = useQueryClient();
+  const decide = useWrite({
+    write: (decision: keyof typeof actionWords) =>
+      http.POST("/deliveries/{delivery}/decision", { params: { path: { delivery: id } }, body: { decision } }),
+    changes: ofEmails,
+  });
   const [plain, setPlain] = useState(false);
-  if (q.error)
+  if (!q.data)
     return (
       <Slip title="Email" onClose={onClose}>
-        <p className="mt-3">{words(q.error)}</p>
+        <Await query={q} />
       </Slip>
     );
-  if (!q.data) return null;
   const d = q.data;
   const l = d.line;
-  const decide = async (decision: keyof typeof actionWords) => {
-    const { error } = await http.POST("/deliveries/{delivery}/decision", { params: { path: { delivery: id } }, body: { decision } });
-    if (error) toast.error(words(error));
-    await client.invalidateQueries();
-  };
   const went = ["accepted", "queued", "claimed", "sending", "deferred", "failed", "bounced", "in-doubt"].includes(l.state);
-  let day = "";
   return (
     <Slip
       title={l.subject || `${l.rule}, ${l.row}`}
@@ -49,7 +48,7 @@ export function DeliverySlip({ id, onClose }: { id: string; onClose: () => void 
           <MarkIcon letter={l.letter} kind={l.kind} />
           <span>
             <b className="text-ink">{l.rule}</b>, row{" "}
-            <Link to="/sheets/$sheet" params={{ sheet: l.sheetId }} search={{ row: l.rowId } as never} className="link">
+            <Link to="/sheets/$sheet" params={{ sheet: l.sheetId }} search={{ row: l.rowId }} className="link">
               {l.row || "taken away"}
             </Link>
           </span>
@@ -63,7 +62,8 @@ export function DeliverySlip({ id, onClose }: { id: string; onClose: () => void 
                 key={a}
                 type="button"
                 className={a === "send-again" || a === "approve" ? "act" : "act-plain"}
-                onClick={() => decide(a)}
+                disabled={decide.busy}
+                onClick={() => void decide.do(a)}
               >
                 {a === "send-again" && d.to.length > 0
                   ? `Send it again to ${d.to.length === 1 ? "1 address" : `${d.to.length} addresses`}`
@@ -92,9 +92,9 @@ export function DeliverySlip({ id, onClose }: { id: string; onClose: () => void 
       {d.html && (
         <div className="pt-2">
           {plain ? (
-            <pre className="max-h-72 overflow-auto border border-hair-2 p-3 font-sans whitespace-pre-wrap" tabIndex={0}>
-              {d.text}
-            </pre>
+            <Scroll label="As plain text" className="max-h-72 border border-hair-2 p-3">
+              <pre className="font-sans whitespace-pre-wrap">{d.text}</pre>
+            </Scroll>
           ) : (
             <LetterFrame html={d.html} title="The email as it was written" height={230} />
           )}
@@ -119,23 +119,18 @@ export function DeliverySlip({ id, onClose }: { id: string; onClose: () => void 
       </Section>
       <Section title="What became of it">
         <ol className="grid grid-cols-[96px_1fr] gap-x-3 gap-y-0.5">
-          {d.events.map((e, i) => {
-            const dn = dayName(e.at, zone, now);
-            const head = dn === day ? seconds(e.at, zone) : `${dn.split(" ")[0]} ${seconds(e.at, zone)}`;
-            day = dn;
-            return (
-              <li key={i} className="contents">
-                <time dateTime={e.at} title={`${e.at}`}>
-                  {head}
-                </time>
-                <span>
-                  {e.what}
-                  {e.actor !== "nivot" && `, by ${e.actor}`}{" "}
-                  {e.reply && <span className="font-mono text-[10.5px] text-ink-2">{e.reply}</span>}
-                </span>
-              </li>
-            );
-          })}
+          {d.events.map((e, i) => (
+            <li key={i} className="contents">
+              <time dateTime={e.at} title={e.at}>
+                {headOf(e.at, d.events[i - 1]?.at, zone, now)}
+              </time>
+              <span>
+                {e.what}
+                {e.actor !== "nivot" && `, by ${e.actor}`}{" "}
+                {e.reply && <span className="font-mono text-[10.5px] text-ink-2">{e.reply}</span>}
+              </span>
+            </li>
+          ))}
         </ol>
         {d.recipients.some((r) => r.state === "bounced" || r.state === "deferred") &&
           d.recipients.map((r) => (
@@ -153,4 +148,11 @@ export function DeliverySlip({ id, onClose }: { id: string; onClose: () => void 
       </Section>
     </Slip>
   );
+}
+
+// When something happened: with its weekday where that is another than before.
+function headOf(at: string, before: string | undefined, zone: string, now: Date): string {
+  const day = dayName(at, zone, now);
+  if (before && dayName(before, zone, now) === day) return seconds(at, zone);
+  return `${day.split(" ")[0]} ${seconds(at, zone)}`;
 }

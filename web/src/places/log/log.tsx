@@ -1,16 +1,18 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
-import { useNavigate, useSearch } from "@tanstack/react-router";
+import { getRouteApi, useNavigate } from "@tanstack/react-router";
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { useMemo, useRef } from "react";
-import { api, http, type LogLine } from "../../api/client";
+import { type ReactNode, useMemo, useRef } from "react";
+import { api, http, type LogLine, take } from "../../api/client";
+import { keys } from "../../api/keys";
 import { MarkIcon } from "../../parts/mark";
 import { Blank, Choices } from "../../parts/picker";
 import { useNow, useZone } from "../../parts/session";
 import { useKey } from "../../parts/shortcuts";
 import { clock, count, dayName, isoDay, longDay } from "../../parts/time";
+import type { LogSearch } from "../../routes";
 import { DeliverySlip } from "./delivery";
 
-type Search = { show?: string; sheet?: string; rule?: string; row?: string; since?: string; to?: string; text?: string; email?: string };
+const page = getRouteApi("/frame/log");
 const shows: Record<string, { name: string; states: string }> = {
   "": { name: "everything", states: "" },
   out: { name: "what went out", states: "accepted" },
@@ -25,11 +27,11 @@ const shows: Record<string, { name: string; states: string }> = {
 };
 type Item = { day: string; counts: string } | { line: LogLine };
 
-export function LogPlace() {
-  const s = useSearch({ strict: false }) as Search;
+export function LogPlace(): ReactNode {
+  const s = page.useSearch();
   const navigate = useNavigate();
-  const put = (more: Partial<Search>) =>
-    void navigate({ to: "/log", search: Object.fromEntries(Object.entries({ ...s, ...more }).filter(([, v]) => v)) as never });
+  const put = (more: Partial<LogSearch>) =>
+    void navigate({ to: "/log", search: Object.fromEntries(Object.entries({ ...s, ...more }).filter(([, v]) => v)) });
   const zone = useZone();
   const now = useNow(60000);
   const box = useRef<HTMLDivElement>(null);
@@ -45,13 +47,9 @@ export function LogPlace() {
     state: shows[s.show ?? ""]?.states || undefined,
   };
   const log = useInfiniteQuery({
-    queryKey: ["log", query],
+    queryKey: [...keys.logPages, query],
     initialPageParam: "",
-    queryFn: async ({ pageParam }) => {
-      const { data, error } = await http.GET("/log", { params: { query: { ...query, cursor: pageParam || undefined, limit: 100 } } });
-      if (error) throw error;
-      return data;
-    },
+    queryFn: ({ pageParam }) => take(http.GET("/log", { params: { query: { ...query, cursor: pageParam || undefined, limit: 100 } } })),
     getNextPageParam: (p) => p.next ?? null,
   });
   const pages = useMemo(() => log.data?.pages ?? [], [log.data]);

@@ -1,80 +1,171 @@
-import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { toast } from "sonner";
-import { api, http, type Schemas, words } from "../../api/client";
+import { api, http, type Schemas } from "../../api/client";
+import { keys } from "../../api/keys";
+import { useWrite } from "../../api/write";
+import { Await } from "../../parts/await";
 import { useMay } from "../../parts/session";
 
-type Calendar = Schemas["CalendarBody"];
+type Calendar = Schemas["NamedCalendar"];
+type Edit = Schemas["CalendarEdit"];
 const names = { mon: "Monday", tue: "Tuesday", wed: "Wednesday", thu: "Thursday", fri: "Friday", sat: "Saturday", sun: "Sunday" } as const;
+const everyday = Object.keys(names) as Edit["weekdays"];
 
-export function WorkingCalendar() {
-  const q = api.useQuery("get", "/setup/calendar");
+/** The working calendars: the days worked and the closed days of each. */
+export function WorkingCalendars() {
+  const q = api.useQuery("get", "/calendars");
   const may = useMay("coordinator");
-  const client = useQueryClient();
-  const [day, setDay] = useState("");
-  const c = q.data;
-  if (!c) return null;
-  const put = async (next: Calendar) => {
-    const { error } = await http.PUT("/setup/calendar", { body: next });
-    if (error) toast.error(words(error));
-    await client.invalidateQueries();
-  };
+  const [chosen, setChosen] = useState("");
+  const add = useWrite<string, Calendar>({
+    write: (name) => http.POST("/calendars", { body: { name, weekdays: everyday.slice(0, 5), closed: [] } }),
+    changes: [keys.calendars],
+    after: (c) => setChosen(c.id),
+  });
   return (
-    <div className="overflow-auto px-5 py-4">
-      <h1 className="mb-3">
-        <b>Working calendar.</b> Rules that count in working days count by it.
-      </h1>
+    <Await query={q}>
+      {(list) => {
+        const here = list.find((c) => c.id === chosen) ?? list[0];
+        return (
+          <div className="overflow-auto px-5 py-4">
+            <h1 className="mb-3">
+              <b>Working calendars.</b> Rules that count in working days count by the one that their sheet has.
+            </h1>
+            <div className="mb-5 flex flex-wrap items-baseline gap-x-6 gap-y-2 border-b border-hair-2 pb-3">
+              {list.map((c) => (
+                <button
+                  key={c.id}
+                  type="button"
+                  aria-pressed={c === here}
+                  className={c === here ? "border-b-[1.5px] border-ink font-[650]" : "text-ink-2 hover:text-ink"}
+                  onClick={() => setChosen(c.id)}
+                >
+                  {c.name}
+                </button>
+              ))}
+              {may && <NewName label="New calendar" act="Add a calendar" busy={add.busy} onName={(name) => void add.do(name)} />}
+            </div>
+            {here && <Days key={here.id} calendar={here} may={may} />}
+          </div>
+        );
+      }}
+    </Await>
+  );
+}
+
+function NewName({ label, act, busy, onName }: { label: string; act: string; busy: boolean; onName: (name: string) => void }) {
+  const [name, setName] = useState("");
+  return (
+    <form
+      className="flex items-center gap-2"
+      onSubmit={(e) => {
+        e.preventDefault();
+        if (!name.trim()) return;
+        onName(name.trim());
+        setName("");
+      }}
+    >
+      <input
+        className="field w-44"
+        aria-label={label}
+        placeholder="another calendar"
+        value={name}
+        onChange={(e) => setName(e.target.value)}
+      />
+      <button type="submit" className="link" disabled={busy || !name.trim()}>
+        {act}
+      </button>
+    </form>
+  );
+}
+
+function Days({ calendar: c, may }: { calendar: Calendar; may: boolean }) {
+  const changes = [keys.calendars, keys.today, keys.rules, keys.rule, keys.sheets];
+  const path = { calendar: c.id };
+  const save = useWrite({ write: (body: Edit) => http.PUT("/calendars/{calendar}", { params: { path }, body }), changes });
+  const remove = useWrite({
+    write: () => http.DELETE("/calendars/{calendar}", { params: { path } }),
+    changes,
+    saved: `${c.name} is taken away.`,
+  });
+  const put = (more: Partial<Edit>) => void save.do({ name: c.name, weekdays: c.weekdays, closed: c.closed, ...more });
+  const others = c.isDefault ? "every sheet that has no other" : "";
+  return (
+    <>
+      <p className="mb-4 flex flex-wrap items-baseline gap-x-4 text-ink-2">
+        <span>
+          {c.sheets.length > 0 || others
+            ? `Counts for ${[...c.sheets, others].filter(Boolean).join(", ")}.`
+            : "No sheet has it yet; choose it under Columns of a sheet."}
+        </span>
+        {may && (
+          <label className="flex items-center gap-2">
+            Name
+            <input
+              className="field w-48"
+              defaultValue={c.name}
+              onBlur={(e) => e.target.value.trim() && e.target.value.trim() !== c.name && put({ name: e.target.value.trim() })}
+            />
+          </label>
+        )}
+        {may && !c.isDefault && c.sheets.length === 0 && (
+          <button type="button" className="link text-brick!" disabled={remove.busy} onClick={() => void remove.do()}>
+            Take it away
+          </button>
+        )}
+      </p>
       <fieldset disabled={!may} className="mb-5 flex flex-wrap gap-4">
         <legend className="mb-1 text-xs font-[650] text-ink-2">Days worked</legend>
-        {Object.entries(names).map(([id, name]) => (
+        {everyday.map((id) => (
           <label key={id} className="flex items-center gap-1.5">
             <input
               type="checkbox"
               className="accent-juniper"
-              checked={c.weekdays.includes(id as Calendar["weekdays"][number])}
-              onChange={(e) =>
-                put({
-                  ...c,
-                  weekdays: (Object.keys(names) as Calendar["weekdays"]).filter((d) =>
-                    d === id ? e.target.checked : c.weekdays.includes(d),
-                  ),
-                })
-              }
+              checked={c.weekdays.includes(id)}
+              onChange={(e) => put({ weekdays: everyday.filter((d) => (d === id ? e.target.checked : c.weekdays.includes(d))) })}
             />
-            {name}
+            {names[id]}
           </label>
         ))}
       </fieldset>
+      <Closed closed={c.closed} may={may} onChange={(closed) => put({ closed })} />
+    </>
+  );
+}
+
+function Closed({ closed, may, onChange }: { closed: string[]; may: boolean; onChange: (days: string[]) => void }) {
+  const [day, setDay] = useState("");
+  const long = (d: string) =>
+    new Date(`${d}T12:00:00Z`)
+      .toLocaleDateString("en-GB", { weekday: "long", day: "numeric", month: "long", year: "numeric", timeZone: "UTC" })
+      .replace(",", "");
+  return (
+    <>
       <h2 className="mb-1">Closed days</h2>
       <ul className="max-w-md">
-        {c.closed.map((d) => (
+        {closed.map((d) => (
           <li key={d} className="flex items-center border-b border-hair-2 py-1">
-            {new Date(`${d}T12:00:00Z`)
-              .toLocaleDateString("en-GB", { weekday: "long", day: "numeric", month: "long", year: "numeric", timeZone: "UTC" })
-              .replace(",", "")}
+            {long(d)}
             {may && (
               <button
                 type="button"
                 className="link ml-auto"
                 aria-label={`Take ${d} out`}
-                onClick={() => put({ ...c, closed: c.closed.filter((x) => x !== d) })}
+                onClick={() => onChange(closed.filter((x) => x !== d))}
               >
                 take out
               </button>
             )}
           </li>
         ))}
-        {c.closed.length === 0 && <li className="text-ink-2">None.</li>}
+        {closed.length === 0 && <li className="text-ink-2">None.</li>}
       </ul>
       {may && (
         <form
           className="mt-3 flex gap-3"
           onSubmit={(e) => {
             e.preventDefault();
-            if (day) {
-              void put({ ...c, closed: [...new Set([...c.closed, day])].sort() });
-              setDay("");
-            }
+            if (!day) return;
+            onChange([...new Set([...closed, day])].sort());
+            setDay("");
           }}
         >
           <input type="date" className="field" aria-label="Closed day" value={day} onChange={(e) => setDay(e.target.value)} />
@@ -83,6 +174,6 @@ export function WorkingCalendar() {
           </button>
         </form>
       )}
-    </div>
+    </>
   );
 }

@@ -1,7 +1,8 @@
-import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { toast } from "sonner";
-import { api, http, words } from "../../api/client";
+import { api, http } from "../../api/client";
+import { keys } from "../../api/keys";
+import { useWrite } from "../../api/write";
+import { Await } from "../../parts/await";
 import { useMay, useNow, useZone } from "../../parts/session";
 import { count, moment } from "../../parts/time";
 
@@ -10,23 +11,22 @@ export function DoNotEmail() {
   const may = useMay("coordinator");
   const now = useNow(60000);
   const zone = useZone();
-  const client = useQueryClient();
   const [address, setAddress] = useState("");
   const [reason, setReason] = useState("");
-  if (!q.data) return null;
-  const add = async (e: React.FormEvent) => {
-    e.preventDefault();
-    const { error } = await http.POST("/setup/do-not-email", { body: { address, reason } });
-    if (error) return void toast.error(words(error));
-    setAddress("");
-    setReason("");
-    await client.invalidateQueries();
-  };
-  const remove = async (a: string) => {
-    const { error } = await http.DELETE("/setup/do-not-email/{address}", { params: { path: { address: a } } });
-    if (error) toast.error(words(error));
-    await client.invalidateQueries();
-  };
+  const add = useWrite({
+    write: () => http.POST("/setup/do-not-email", { body: { address, reason } }),
+    changes: [keys.silenced],
+    after: () => {
+      setAddress("");
+      setReason("");
+    },
+  });
+  const remove = useWrite({
+    write: (a: string) => http.DELETE("/setup/do-not-email/{address}", { params: { path: { address: a } } }),
+    changes: [keys.silenced],
+    saved: (_, a) => `${a} may be written to again.`,
+  });
+  if (!q.data) return <Await query={q} />;
   return (
     <div className="overflow-auto px-5 py-4">
       <h1 className="mb-3">
@@ -46,7 +46,12 @@ export function DoNotEmail() {
               </td>
               <td>
                 {may && (
-                  <button type="button" className="link" aria-label={`Take ${d.address} off the list`} onClick={() => remove(d.address)}>
+                  <button
+                    type="button"
+                    className="link"
+                    aria-label={`Take ${d.address} off the list`}
+                    onClick={() => void remove.do(d.address)}
+                  >
                     take off
                   </button>
                 )}
@@ -56,7 +61,13 @@ export function DoNotEmail() {
         </tbody>
       </table>
       {may && (
-        <form onSubmit={add} className="mt-4 flex flex-wrap gap-3">
+        <form
+          onSubmit={(e) => {
+            e.preventDefault();
+            void add.do();
+          }}
+          className="mt-4 flex flex-wrap gap-3"
+        >
           <input
             className="field w-64"
             required
@@ -72,7 +83,7 @@ export function DoNotEmail() {
             value={reason}
             onChange={(e) => setReason(e.target.value)}
           />
-          <button type="submit" className="act-plain">
+          <button type="submit" className="act-plain" disabled={add.busy}>
             Put on the list
           </button>
         </form>

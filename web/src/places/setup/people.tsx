@@ -1,7 +1,8 @@
-import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { toast } from "sonner";
-import { api, http, type Schemas, words } from "../../api/client";
+import { api, http, type Schemas } from "../../api/client";
+import { keys } from "../../api/keys";
+import { useWrite } from "../../api/write";
+import { Await } from "../../parts/await";
 import { useSession } from "../../parts/session";
 import { count } from "../../parts/time";
 
@@ -16,30 +17,27 @@ const roles: { id: Role; may: string }[] = [
 export function People() {
   const q = api.useQuery("get", "/people");
   const session = useSession();
-  const client = useQueryClient();
   const [form, setForm] = useState({ name: "", email: "", role: "editor" as Role });
   const [link, setLink] = useState<{ name: string; link: string }>();
-  const [error, setError] = useState("");
-  if (!q.data) return null;
-  const change = async (person: string, body: { role?: Role; disabled?: boolean }) => {
-    const { error } = await http.PATCH("/people/{person}", { params: { path: { person } }, body });
-    if (error) toast.error(words(error));
-    await client.invalidateQueries();
-  };
-  const add = async (e: React.FormEvent) => {
-    e.preventDefault();
-    setError("");
-    const { data, error } = await http.POST("/people", { body: form });
-    if (error) return setError(words(error));
-    setLink({ name: data.person.name, link: data.link });
-    setForm({ name: "", email: "", role: "editor" });
-    await client.invalidateQueries();
-  };
-  const again = async (p: Schemas["Person"]) => {
-    const { data, error } = await http.POST("/people/{person}/link", { params: { path: { person: p.id } } });
-    if (error) return void toast.error(words(error));
-    setLink({ name: p.name, link: data.link });
-  };
+  const change = useWrite({
+    write: (v: { person: string; role?: Role; disabled?: boolean }) =>
+      http.PATCH("/people/{person}", { params: { path: { person: v.person } }, body: { role: v.role, disabled: v.disabled } }),
+    changes: [keys.people],
+  });
+  const add = useWrite<void, { person: Schemas["Person"]; link: string }>({
+    write: () => http.POST("/people", { body: form }),
+    changes: [keys.people],
+    after: (d) => {
+      setLink({ name: d.person.name, link: d.link });
+      setForm({ name: "", email: "", role: "editor" });
+    },
+    quiet: true,
+  });
+  const again = useWrite<Schemas["Person"], { link: string }>({
+    write: (p) => http.POST("/people/{person}/link", { params: { path: { person: p.id } } }),
+    after: (d, p) => setLink({ name: p.name, link: d.link }),
+  });
+  if (!q.data) return <Await query={q} />;
   return (
     <div className="overflow-auto px-5 py-4">
       <h1 className="mb-3">
@@ -69,7 +67,7 @@ export function People() {
                   aria-label={`Role of ${p.name}`}
                   value={p.role}
                   disabled={p.id === session.person?.id}
-                  onChange={(e) => change(p.id, { role: e.target.value as Role })}
+                  onChange={(e) => void change.do({ person: p.id, role: e.target.value as Role })}
                 >
                   {roles.map((r) => (
                     <option key={r.id} value={r.id}>
@@ -85,10 +83,10 @@ export function People() {
               <td className="whitespace-nowrap">
                 {p.id !== session.person?.id && (
                   <>
-                    <button type="button" className="link" onClick={() => again(p)}>
+                    <button type="button" className="link" onClick={() => void again.do(p)}>
                       new link
                     </button>{" "}
-                    <button type="button" className="link ml-3" onClick={() => change(p.id, { disabled: !p.disabled })}>
+                    <button type="button" className="link ml-3" onClick={() => void change.do({ person: p.id, disabled: !p.disabled })}>
                       {p.disabled ? "let in again" : "let out"}
                     </button>
                   </>
@@ -98,7 +96,13 @@ export function People() {
           ))}
         </tbody>
       </table>
-      <form onSubmit={add} className="mt-4 flex flex-wrap items-end gap-3">
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          void add.do();
+        }}
+        className="mt-4 flex flex-wrap items-end gap-3"
+      >
         <label className="flex flex-col gap-1">
           Name
           <input className="field w-48" required value={form.name} onChange={(e) => setForm({ ...form, name: e.target.value })} />
@@ -115,12 +119,12 @@ export function People() {
             ))}
           </select>
         </label>
-        <button type="submit" className="act-plain">
+        <button type="submit" className="act-plain" disabled={add.busy}>
           Add this person
         </button>
       </form>
       <p role="alert" className="mt-2 text-brick">
-        {error}
+        {add.failed?.title}
       </p>
       {link && (
         <p className="mt-2">

@@ -1,6 +1,8 @@
 import { keepPreviousData } from "@tanstack/react-query";
 import { useState } from "react";
 import { api } from "../../api/client";
+import { Await } from "../../parts/await";
+import { Scroll } from "../../parts/scroll";
 import { useNow, useZone } from "../../parts/session";
 import { LetterFrame, Slip } from "../../parts/slip";
 import { count, moment } from "../../parts/time";
@@ -20,7 +22,7 @@ export function PracticeMailbox() {
     { placeholderData: keepPreviousData },
   );
   const d = q.data;
-  if (!d) return null;
+  if (!d) return <Await query={q} />;
   const last = d.messages[d.messages.length - 1];
   return (
     <div className="relative flex min-h-0 flex-1 flex-col">
@@ -98,7 +100,12 @@ function Mail({ id, onClose }: { id: string; onClose: () => void }) {
   const q = api.useQuery("get", "/practice/messages/{message}", { params: { path: { message: id } } });
   const [part, setPart] = useState<"letter" | "text" | "source">("letter");
   const d = q.data;
-  if (!d) return null;
+  if (!d)
+    return (
+      <Slip title="Email" onClose={onClose} wide>
+        <Await query={q} />
+      </Slip>
+    );
   const header = (name: string) => d.headers.find((h) => h[0]?.toLowerCase() === name)?.[1];
   return (
     <Slip
@@ -138,17 +145,14 @@ function Mail({ id, onClose }: { id: string; onClose: () => void }) {
           <p className="text-ink-2">This mail has no letter, only plain text.</p>
         ))}
       {part === "text" && (
-        <pre tabIndex={0} className="overflow-auto border border-hair-2 p-3 font-sans whitespace-pre-wrap">
-          {d.text}
-        </pre>
+        <Scroll label="Plain text" className="border border-hair-2 p-3">
+          <pre className="font-sans whitespace-pre-wrap">{d.text}</pre>
+        </Scroll>
       )}
       {part === "source" && (
-        <pre
-          tabIndex={0}
-          className="overflow-auto border border-hair-2 p-3 font-mono text-[10.5px] leading-4 whitespace-pre-wrap break-all"
-        >
-          {d.source}
-        </pre>
+        <Scroll label="Source" className="border border-hair-2 p-3">
+          <pre className="font-mono text-[10.5px] leading-4 break-all whitespace-pre-wrap">{d.source}</pre>
+        </Scroll>
       )}
     </Slip>
   );

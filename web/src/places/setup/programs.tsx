@@ -1,6 +1,8 @@
-import { useQueryClient } from "@tanstack/react-query";
-import { toast } from "sonner";
-import { api, http, words } from "../../api/client";
+import { api, http } from "../../api/client";
+import { keys } from "../../api/keys";
+import { useWrite } from "../../api/write";
+import { Await } from "../../parts/await";
+import { Scroll } from "../../parts/scroll";
 import { useMay } from "../../parts/session";
 import { Tokens } from "../sheets/programs";
 
@@ -8,23 +10,18 @@ import { Tokens } from "../sheets/programs";
 export function Programs() {
   const administrator = useMay("administrator");
   return (
-    <div className="min-h-0 flex-1 overflow-auto px-5 py-4" tabIndex={0} role="region" aria-label="Programs and sources">
+    <Scroll label="Programs and sources" className="min-h-0 flex-1 px-5 py-4">
       <h2 className="mb-2">Tokens</h2>
       <Tokens />
       {administrator && <Sources />}
-    </div>
+    </Scroll>
   );
 }
 
 function Sources() {
   const q = api.useQuery("get", "/setup/sources");
-  const client = useQueryClient();
-  const set = async (inside: boolean) => {
-    const { error } = await http.PUT("/setup/sources", { body: { inside } });
-    if (error) toast.error(words(error));
-    await client.invalidateQueries({ queryKey: ["get", "/setup/sources"] });
-  };
-  if (!q.data) return null;
+  const set = useWrite({ write: (inside: boolean) => http.PUT("/setup/sources", { body: { inside } }), changes: [keys.fetching] });
+  if (!q.data) return <Await query={q} />;
   return (
     <>
       <h2 className="mt-8 mb-2">Files that sheets follow</h2>
@@ -34,7 +31,7 @@ function Sources() {
           : "No folder is watched; set NIVOT_SOURCES to one. Addresses on the web may be followed."}
       </p>
       <label className="mt-2 flex items-center gap-2">
-        <input type="checkbox" className="accent-juniper" checked={q.data.inside} onChange={(e) => void set(e.target.checked)} />
+        <input type="checkbox" className="accent-juniper" checked={q.data.inside} onChange={(e) => void set.do(e.target.checked)} />
         also addresses inside the own network, which Nivot would otherwise not ask
       </label>
     </>

@@ -1,7 +1,8 @@
-import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { toast } from "sonner";
-import { api, http, type Problem, type Schemas } from "../../api/client";
+import { api, http, type Schemas } from "../../api/client";
+import { keys } from "../../api/keys";
+import { useWrite } from "../../api/write";
+import { Await } from "../../parts/await";
 import { useMay } from "../../parts/session";
 
 type Save = Schemas["SenderSave"];
@@ -12,7 +13,7 @@ export function Senders() {
   const may = useMay("administrator");
   const [open, setOpen] = useState<string | null>(null);
   const list = senders.data;
-  if (!list) return null;
+  if (!list) return <Await query={senders} />;
   return (
     <div className="overflow-auto px-5 py-4">
       <h1 className="mb-3">
@@ -84,18 +85,17 @@ function pickSave(s?: Schemas["Sender"]): Partial<Save> {
 
 function SenderForm({ id, start, onDone }: { id?: string; start: Save; onDone: () => void }) {
   const [form, setForm] = useState(start);
-  const [problem, setProblem] = useState<Problem>();
-  const client = useQueryClient();
-  const save = async (e: React.FormEvent) => {
-    e.preventDefault();
-    const { error } = id
-      ? await http.PUT("/setup/senders/{sender}", { params: { path: { sender: id } }, body: form })
-      : await http.POST("/setup/senders", { body: form });
-    if (error) return setProblem(error);
-    toast.success("Saved.");
-    await client.invalidateQueries();
-    onDone();
-  };
+  const save = useWrite<void, Schemas["Sender"]>({
+    write: () =>
+      id
+        ? http.PUT("/setup/senders/{sender}", { params: { path: { sender: id } }, body: form })
+        : http.POST("/setup/senders", { body: form }),
+    changes: [keys.senders],
+    saved: "Saved.",
+    after: onDone,
+    quiet: true,
+  });
+  const problem = save.failed;
   const field = (key: "name" | "address" | "host" | "username" | "password", label: string, type = "text") => (
     <label className="flex flex-col gap-1">
       {label}
@@ -110,7 +110,13 @@ function SenderForm({ id, start, onDone }: { id?: string; start: Save; onDone: (
     </label>
   );
   return (
-    <form onSubmit={save} className="mt-4 grid max-w-2xl grid-cols-2 gap-x-6 gap-y-3 border-t border-hair pt-4">
+    <form
+      onSubmit={(e) => {
+        e.preventDefault();
+        void save.do();
+      }}
+      className="mt-4 grid max-w-2xl grid-cols-2 gap-x-6 gap-y-3 border-t border-hair pt-4"
+    >
       {field("name", "Name that recipients see")}
       {field("address", "Address")}
       {field("host", "Mail server")}
@@ -136,7 +142,7 @@ function SenderForm({ id, start, onDone }: { id?: string; start: Save; onDone: (
         {problem?.title}
       </p>
       <span className="col-span-2 flex gap-3">
-        <button type="submit" className="act">
+        <button type="submit" className="act" disabled={save.busy}>
           Save the sender
         </button>
         <button type="button" className="act-plain" onClick={onDone}>

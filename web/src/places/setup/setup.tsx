@@ -1,6 +1,7 @@
-import { Link, useParams } from "@tanstack/react-router";
+import type { ReactNode } from "react";
+import { getRouteApi, Link } from "@tanstack/react-router";
 import { useSession } from "../../parts/session";
-import { WorkingCalendar } from "./calendar";
+import { WorkingCalendars } from "./calendar";
 import { DoNotEmail } from "./donotemail";
 import { People } from "./people";
 import { PracticeMailbox } from "./practice";
@@ -9,15 +10,17 @@ import { Senders } from "./senders";
 
 const parts = [
   { id: "senders", name: "Senders", show: Senders },
-  { id: "calendar", name: "Working calendar", show: WorkingCalendar },
+  { id: "calendar", name: "Working calendars", show: WorkingCalendars },
   { id: "do-not-email", name: "Do-not-email list", show: DoNotEmail },
   { id: "people", name: "People", show: People, role: "administrator" },
   { id: "programs", name: "Programs and sources", show: Programs },
   { id: "practice", name: "Practice mailbox", show: PracticeMailbox },
 ];
 
-export function SetupPlace() {
-  const { part } = useParams({ strict: false }) as { part?: string };
+const page = getRouteApi("/frame/setup/{-$part}");
+
+export function SetupPlace(): ReactNode {
+  const { part } = page.useParams();
   const session = useSession();
   const shown = parts.filter((p) => !p.role || p.role === session.person?.role);
   const here = shown.find((p) => p.id === part) ?? shown[0];
@@ -28,7 +31,7 @@ export function SetupPlace() {
         {shown.map((p) => (
           <Link
             key={p.id}
-            to="/setup/$part"
+            to="/setup/{-$part}"
             params={{ part: p.id }}
             aria-current={p === here ? "page" : undefined}
             className={p === here ? "border-b-[1.5px] border-ink font-[650]" : "text-ink-2 hover:text-ink"}

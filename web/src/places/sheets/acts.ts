@@ -1,6 +1,7 @@
 import { toast } from "sonner";
 import type { Column, Row } from "../../api/client";
 import { copyText } from "../../parts/clipboard";
+import { useLimits } from "../../parts/session";
 import { count } from "../../parts/time";
 import type { Edits, Kind, Step } from "./edits";
 import { inputOf } from "./rows";
@@ -8,9 +9,6 @@ import { readTable, writeTable } from "./tsv";
 
 export type At = { row: number; col: number };
 export type Box = { top: number; bottom: number; left: number; right: number };
-
-// The most rows that one change takes.
-const mostRows = 20_000;
 
 type Grid = {
   columns: Column[];
@@ -33,6 +31,7 @@ export type Acts = ReturnType<typeof useActs>;
 // What can be done with the selected cells and rows of the grid.
 export function useActs(g: Grid) {
   const { columns, total, sel, many, editing, mayEdit, mayWrite, place, rowAt, load, edits, move, setAnchor, setCursor } = g;
+  const { steps: mostRows } = useLimits();
   const fits = () => {
     if (sel.bottom - sel.top < mostRows) return true;
     toast.warning(`At most ${mostRows.toLocaleString("en-GB")} rows at a time. Select fewer, or use a file: Bring rows in, Take rows out.`);
@@ -85,7 +84,7 @@ export function useActs(g: Grid) {
       );
   };
   const rowIds = async () => (await load(sel.top, sel.bottom + 1)).map((r) => r.id);
-  const insert = async () => {
+  const insert = () => {
     const n = sel.bottom - sel.top + 1;
     const after = rowAt(sel.bottom)?.id;
     edits.change(

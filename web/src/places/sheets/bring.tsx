@@ -1,5 +1,7 @@
-import { Link, useParams, useSearch } from "@tanstack/react-router";
+import type { ReactNode } from "react";
+import { getRouteApi, Link } from "@tanstack/react-router";
 import { api, type Sheet } from "../../api/client";
+import { Await } from "../../parts/await";
 import { FormPart } from "./form";
 import { FromFile } from "./fromfile";
 import { ProgramsPart } from "./programs";
@@ -12,13 +14,15 @@ const ways = [
   { id: "programs", name: "Other programs", show: ProgramsPart },
 ] as const;
 
+const page = getRouteApi("/frame/sheets/$sheet/bring");
+
 // The ways in which rows come into a sheet.
-export function BringPlace() {
-  const { sheet: id } = useParams({ strict: false }) as { sheet: string };
-  const { from } = useSearch({ strict: false }) as { from?: string };
+export function BringPlace(): ReactNode {
+  const { sheet: id } = page.useParams();
+  const { from } = page.useSearch();
   const q = api.useQuery("get", "/sheets/{sheet}", { params: { path: { sheet: id } } });
   const way = ways.find((w) => w.id === from) ?? ways[0];
-  if (!q.data) return null;
+  if (!q.data) return <Await query={q} />;
   const sheet: Sheet = q.data;
   return (
     <div className="flex min-h-0 flex-1 flex-col">
@@ -37,7 +41,7 @@ export function BringPlace() {
             key={w.id}
             to="/sheets/$sheet/bring"
             params={{ sheet: id }}
-            search={{ from: w.id } as never}
+            search={{ from: w.id }}
             aria-current={w === way ? "page" : undefined}
             className={w === way ? "border-b-[1.5px] border-ink font-[650]" : "text-ink-2 hover:text-ink"}
           >

@@ -109,7 +109,7 @@ export function ConditionEditor({
         </div>
       ))}
       {first && (
-        <button type="button" className="link self-start" onClick={() => put([...items, start(first) as Condition])}>
+        <button type="button" className="link self-start" onClick={() => put([...items, start(first)])}>
           {items.length === 0 ? "Only rows where …" : any ? "or …" : "and …"}
         </button>
       )}
@@ -246,7 +246,7 @@ function One({
           type="number"
           step="any"
           aria-label={label}
-          value={String(value ?? "")}
+          value={textOf(value)}
           onChange={(e) => onChange(e.target.value === "" ? 0 : Number(e.target.value))}
         />
       );
@@ -257,10 +257,12 @@ function One({
           className="field"
           type="date"
           aria-label={label}
-          value={String(value ?? "").slice(0, 10)}
+          value={textOf(value).slice(0, 10)}
           onChange={(e) => onChange(e.target.value)}
         />
       );
   }
-  return <input className="field" aria-label={label} defaultValue={String(value ?? "")} onBlur={(e) => onChange(e.target.value)} />;
+  return <input className="field" aria-label={label} defaultValue={textOf(value)} onBlur={(e) => onChange(e.target.value)} />;
 }
+
+const textOf = (value: unknown): string => (typeof value === "string" || typeof value === "number" ? String(value) : "");

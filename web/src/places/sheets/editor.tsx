@@ -1,7 +1,9 @@
 import { Popover } from "radix-ui";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { DayPicker } from "react-day-picker";
-import type { Column, Sheet } from "../../api/client";
+import { keepPreviousData } from "@tanstack/react-query";
+import { api, type Column, type Sheet } from "../../api/client";
+import { useSettled } from "../../parts/settled";
 
 type End = (text: string | null, dr?: number, dc?: number) => void;
 
@@ -30,9 +32,10 @@ export function Editor({ text, column, sheet, today, end }: { text: string; colu
   const typed = value.trim().toLowerCase();
   const offered = typed === text.trim().toLowerCase() ? all : all.filter((o) => o.toLowerCase().includes(typed));
   const dated = column.type === "date" || column.type === "moment";
-  const day = dated ? readDay(value, column.order) : undefined;
+  const read = useReading(sheet.id, column.id, value, dated);
+  const day = read ? asDate(read) : undefined;
   const pick = (d: Date) => {
-    const iso = `${d.getFullYear()}-${String(d.getMonth() + 1).padStart(2, "0")}-${String(d.getDate()).padStart(2, "0")}`;
+    const iso = asIso(d);
     if (column.type === "date") return finish(iso, 1);
     const time = /\d{1,2}:\d{2}(:\d{2})?\s*$/.exec(value)?.[0] ?? "09:00";
     setValue(`${iso} ${time}`);
@@ -97,34 +100,26 @@ export function Editor({ text, column, sheet, today, end }: { text: string; colu
           }}
         >
           {offered.length > 0 && (
-            <ul id="cell-options" role="listbox" aria-label={`Options of ${column.name}`} className="max-h-60 min-w-36 overflow-auto">
+            <div id="cell-options" role="listbox" aria-label={`Options of ${column.name}`} className="max-h-60 min-w-36 overflow-auto">
               {offered.map((o, i) => (
-                // biome-ignore lint: the field takes the keys
-                <li
+                <button
                   key={o}
+                  type="button"
+                  tabIndex={-1}
                   id={`cell-option-${i}`}
                   role="option"
                   aria-selected={i === at}
-                  className={`cursor-pointer rounded-sm px-2 py-1 ${i === at ? "bg-wash" : "hover:bg-wash"}`}
+                  className={`block w-full rounded-sm px-2 py-1 text-left ${i === at ? "bg-wash" : "hover:bg-wash"}`}
                   onClick={() => finish(o, 1)}
                 >
                   {o}
-                </li>
+                </button>
               ))}
-            </ul>
+            </div>
           )}
           {dated && (
             <>
-              <DayPicker
-                mode="single"
-                selected={day}
-                defaultMonth={day ?? today}
-                today={today}
-                weekStartsOn={sheet.locale === "en-US" || sheet.locale === "ja" ? 0 : 1}
-                onSelect={(d) => d && pick(d)}
-                classNames={calendar}
-                showOutsideDays
-              />
+              <Calendar sheet={sheet} day={day} today={today} onPick={pick} />
               <p className="px-1.5 pt-1 text-xs text-ink-2">
                 Type a date, or go into the days with <kbd className="key ml-0!">Alt ↓</kbd>
               </p>
@@ -133,6 +128,29 @@ export function Editor({ text, column, sheet, today, end }: { text: string; colu
         </Popover.Content>
       </Popover.Portal>
     </Popover.Root>
+  );
+}
+
+function Calendar({ sheet, day, today, onPick }: { sheet: Sheet; day?: Date; today: Date; onPick: (d: Date) => void }) {
+  const [month, setMonth] = useState<Date>();
+  // The day that is typed turns the leaf to its month.
+  const [typed, setTyped] = useState(day?.getTime());
+  if (typed !== day?.getTime()) {
+    setTyped(day?.getTime());
+    setMonth(undefined);
+  }
+  return (
+    <DayPicker
+      mode="single"
+      selected={day}
+      month={month ?? day ?? today}
+      onMonthChange={setMonth}
+      today={today}
+      weekStartsOn={sheet.weekStart as 0 | 1 | 2 | 3 | 4 | 5 | 6}
+      onSelect={(d) => d && onPick(d)}
+      classNames={calendar}
+      showOutsideDays
+    />
   );
 }
 
@@ -152,13 +170,18 @@ const calendar = {
   outside: "text-ink-2",
 };
 
-// Reads a day as the column does, as far as the calendar needs it.
-function readDay(text: string, order?: string): Date | undefined {
-  const iso = /^\s*(\d{4})-(\d{1,2})-(\d{1,2})/.exec(text);
-  if (iso) return new Date(Number(iso[1]), Number(iso[2]) - 1, Number(iso[3]));
-  const m = /^\s*(\d{1,4})[/.-](\d{1,2})[/.-](\d{1,4})/.exec(text);
-  if (!m) return undefined;
-  const [a, b, c] = [Number(m[1]), Number(m[2]), Number(m[3])];
-  const [y, mo, d] = order === "month-day-year" ? [c, a, b] : order === "year-month-day" ? [a, b, c] : [c, b, a];
-  return y > 999 && mo >= 1 && mo <= 12 && d >= 1 && d <= 31 ? new Date(y, mo - 1, d) : undefined;
+// The day that a text comes to in a column, as the server reads it.
+function useReading(sheet: string, column: string, text: string, on: boolean): string | undefined {
+  const settled = useSettled(text.trim(), 150);
+  const q = api.useQuery(
+    "get",
+    "/sheets/{sheet}/columns/{column}/reading",
+    { params: { path: { sheet, column }, query: { text: settled } } },
+    { enabled: on && settled !== "", retry: false, meta: { still: true }, placeholderData: keepPreviousData },
+  );
+  return settled === "" ? undefined : q.data?.day;
 }
+
+// An ISO day as the picker takes it, and back.
+const asDate = (iso: string) => new Date(`${iso}T00:00:00`);
+const asIso = (d: Date) => `${d.getFullYear()}-${String(d.getMonth() + 1).padStart(2, "0")}-${String(d.getDate()).padStart(2, "0")}`;

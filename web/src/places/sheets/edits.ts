@@ -1,125 +1,154 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { toast } from "sonner";
-import { http, type Row, type Schemas, type Sheet, words } from "../../api/client";
+import { http, type Row, type Schemas, type Sheet, take as answer, words } from "../../api/client";
+import { keys, refresh } from "../../api/keys";
 import { randomId } from "../../parts/random";
 import { useSession } from "../../parts/session";
 import { count } from "../../parts/time";
+import { type Change, type Kind, pendingTexts, type Step, Unsent, verdict } from "./unsent";
 
-export type Step = Schemas["Step"];
+export type { Kind, Step } from "./unsent";
 export type Clash = Schemas["CellConflict"];
-export type Kind = "edit" | "paste" | "fill" | "clear" | "add" | "delete" | "cut" | "put-back" | "replace";
+type Result = Schemas["ChangeResult"];
 type Page = Schemas["RowPage"];
-// The id makes it once of a change that is sent again, for want of an answer.
-type Change = { id: string; kind: Kind; steps: Step[]; done?: (r: Schemas["ChangeResult"]) => void };
+// What the tab that has sent a change tells the one that has made it.
+type Told = { change: Change; result: Result } | { sending: string };
 
 const retryEvery = 2000;
+const page = randomId();
 
-// What has been typed but not been taken by the server is kept here, also over
-// a reload of the page.
-function restore(place: string): Change[] {
-  try {
-    return JSON.parse(localStorage.getItem(place) ?? "[]") as Change[];
-  } catch {
-    return [];
-  }
+// Each tab holds a lock of its own for as long as it is open. Browsers give
+// locks only where the connection is safe; without them each tab sends, and the
+// id of a change makes it once all the same.
+const locks = typeof navigator === "undefined" ? undefined : (navigator.locks as LockManager | undefined);
+void locks?.request(`page:${page}`, () => new Promise(() => {}));
+async function isOpen(of: string): Promise<boolean> {
+  const held = (await locks?.query())?.held ?? [];
+  return held.some((l) => l.name === `page:${of}`);
 }
 
 // Changes of a sheet's rows: one after the other, shown at once, tried again
 // until the server has them, undone and done again.
 export function useEdits(sheet: Sheet) {
   const client = useQueryClient();
-  const place = `unsaved:${useSession().person?.id}:${sheet.id}`;
-  const queue = useRef<Change[]>(restore(place));
+  const place = `unsent:${useSession().person?.id}:${sheet.id}`;
+  const [unsent] = useState(() => new Unsent(localStorage, place, page));
+  const channel = useRef<BroadcastChannel | null>(null);
+  const done = useRef(new Map<string, (r: Result) => void>());
+  const sending = useRef<string | undefined>(undefined);
   const busy = useRef(false);
   const undos = useRef<string[]>([]);
   const redos = useRef<string[]>([]);
-  const [waiting, setWaiting] = useState<Change[]>(queue.current);
+  const [waiting, setWaiting] = useState<Change[]>(() => unsent.list());
   const [away, setAway] = useState(false);
   const [clashes, setClashes] = useState<Clash[]>([]);
-
-  const keep = useCallback(() => {
-    setWaiting([...queue.current]);
-    if (queue.current.length > 0) localStorage.setItem(place, JSON.stringify(queue.current));
-    else localStorage.removeItem(place);
-  }, [place]);
+  const look = useCallback(() => setWaiting(unsent.list()), [unsent]);
 
   const replace = useCallback(
     (rows: Row[]) => {
       const by = new Map(rows.map((r) => [r.id, r]));
-      client.setQueriesData<Page>({ queryKey: ["rows", sheet.id] }, (p) => p && { ...p, rows: p.rows.map((r) => by.get(r.id) ?? r) });
+      client.setQueriesData<Page>({ queryKey: keys.rows(sheet.id) }, (p) => p && { ...p, rows: p.rows.map((r) => by.get(r.id) ?? r) });
     },
     [client, sheet.id],
   );
-  const again = useCallback(async () => {
-    await client.invalidateQueries({ queryKey: ["rows", sheet.id] });
-    await client.invalidateQueries({ queryKey: ["get", "/sheets/{sheet}"] });
-  }, [client, sheet.id]);
+  const again = useCallback(() => refresh(client, [keys.rows(sheet.id), keys.sheet, keys.row, keys.cell]), [client, sheet.id]);
 
   const take = useCallback(
-    (c: Change, r: Schemas["ChangeResult"]) => {
+    (c: Change, r: Result) => {
       replace(r.rows);
       if (r.id) {
         undos.current.push(r.id);
         redos.current = [];
       }
       if (r.conflicts.length > 0) setClashes((list) => [...list, ...r.conflicts]);
-      if (c.kind !== "edit" && r.cells + r.added.length > 1)
-        toast(
-          `${c.kind === "clear" ? "Emptied" : "Changed"} ${count(r.cells, "cell")}${r.added.length > 0 ? ` and added ${count(r.added.length, "row")}` : ""}.${r.unreadable > 0 ? ` ${count(r.unreadable, "cell does", "cells do")} not fit and ${r.unreadable === 1 ? "is" : "are"} marked.` : ""}`,
-        );
-      c.done?.(r);
+      if (c.kind !== "edit" && r.cells + r.added.length > 1) toast(changedWords(c.kind, r));
+      done.current.get(c.id)?.(r);
+      done.current.delete(c.id);
       if (c.kind !== "edit" || c.steps.some((s) => s.op !== "edit")) void again();
     },
     [again, replace],
   );
 
-  const pump = useCallback(async () => {
-    if (busy.current) return;
-    busy.current = true;
-    while (queue.current.length > 0) {
-      const c = queue.current[0] as Change;
-      let settled = false;
-      try {
-        const { data, error, response } = await http.POST("/sheets/{sheet}/changes", {
+  // Sends one change; reports whether the queue may go on.
+  const send = useCallback(
+    async (c: Change): Promise<boolean> => {
+      sending.current = c.id;
+      channel.current?.postMessage({ sending: c.id } satisfies Told);
+      const { data, error, response } = await http
+        .POST("/sheets/{sheet}/changes", {
           params: { path: { sheet: sheet.id } },
           body: { kind: c.kind, steps: c.steps },
           headers: { "Idempotency-Key": c.id },
-        });
-        if (data) {
-          settled = true;
-          take(c, data);
-        } else if (response.status < 500 && response.status !== 429 && response.status !== 401 && response.status !== 409) {
-          settled = true;
-          toast.error(words(error));
-          void again();
-        }
-      } catch {
-        // Away: tried again.
+        })
+        .catch(() => ({ data: undefined, error: undefined, response: undefined }));
+      sending.current = undefined;
+      const said = data ? "taken" : verdict(response?.status ?? 0);
+      if (said === "later") return false;
+      unsent.remove(c.id);
+      if (said === "refused") {
+        toast.error(words(error), { duration: 12000 });
+        void again();
+      } else if (data) {
+        // It belongs to the tab that it was typed in, while that is open.
+        if (c.page === page || !(await isOpen(c.page))) take(c, data);
+        else channel.current?.postMessage({ change: c, result: data } satisfies Told);
       }
-      if (!settled) break;
-      queue.current.shift();
-      keep();
-      setAway(false);
-    }
+      return true;
+    },
+    [sheet.id, unsent, take, again],
+  );
+  const pump = useCallback(async () => {
+    if (busy.current) return;
+    busy.current = true;
+    const all = async () => {
+      for (let c = unsent.list()[0]; c; c = unsent.list()[0]) {
+        const on = await send(c);
+        look();
+        setAway(!on);
+        if (!on) return;
+      }
+    };
+    // One tab at a time sends, in the order of the typing.
+    await (locks ? locks.request(place, all) : all());
     busy.current = false;
-    if (queue.current.length > 0) setAway(true);
-  }, [sheet.id, take, keep, again]);
+  }, [place, unsent, send, look]);
 
   useEffect(() => {
-    void pump();
-    const t = window.setInterval(() => queue.current.length > 0 && void pump(), retryEvery);
-    return () => window.clearInterval(t);
-  }, [pump]);
+    const c = new BroadcastChannel(place);
+    channel.current = c;
+    c.onmessage = (e: MessageEvent<Told>) => {
+      if ("sending" in e.data) sending.current = e.data.sending;
+      else if (e.data.change.page === page) take(e.data.change, e.data.result);
+      look();
+    };
+    const stored = (e: StorageEvent) => {
+      if (unsent.holds(e.key)) look();
+    };
+    window.addEventListener("storage", stored);
+    const t = window.setInterval(() => {
+      if (unsent.list().length > 0) void pump();
+    }, retryEvery);
+    // What a page before this one left is sent as this one opens.
+    const first = window.setTimeout(() => void pump(), 0);
+    return () => {
+      c.close();
+      channel.current = null;
+      window.removeEventListener("storage", stored);
+      window.clearInterval(t);
+      window.clearTimeout(first);
+    };
+  }, [place, unsent, pump, take, look]);
 
   const change = useCallback(
-    (kind: Kind, steps: Step[], done?: Change["done"]) => {
+    (kind: Kind, steps: Step[], then?: (r: Result) => void) => {
       if (steps.length === 0) return;
-      queue.current.push({ id: randomId(), kind, steps, done });
-      keep();
+      const c = unsent.add({ id: randomId(), kind, steps });
+      if (then) done.current.set(c.id, then);
+      look();
       void pump();
     },
-    [keep, pump],
+    [unsent, look, pump],
   );
 
   // Takes the last change back (or the one with an id), or does it again.
@@ -128,30 +157,25 @@ export function useEdits(sheet: Sheet) {
       const id = which ?? from.current[from.current.length - 1];
       if (!id) return void toast(none);
       from.current = from.current.filter((x) => x !== id);
-      const { data, error } = await http.POST("/sheets/{sheet}/changes/{change}/undo", {
-        params: { path: { sheet: sheet.id, change: id } },
-      });
-      if (!data) return void toast.error(words(error));
-      if (data.id) to.current.push(data.id);
-      replace(data.rows);
-      if (data.passed > 0)
-        toast(
-          `${count(data.passed, "cell or row has", "cells or rows have")} been changed since and ${data.passed === 1 ? "was" : "were"} left.`,
-        );
-      await again();
+      try {
+        const r = await answer(http.POST("/sheets/{sheet}/changes/{change}/undo", { params: { path: { sheet: sheet.id, change: id } } }));
+        if (r.id) to.current.push(r.id);
+        replace(r.rows);
+        if (r.passed > 0) toast(passedWords(r.passed));
+        await refresh(client, [keys.rows(sheet.id), keys.sheet, keys.row, keys.cell, keys.sheetHistory(sheet.id)]);
+      } catch (e) {
+        toast.error(words(e));
+      }
     },
-    [sheet.id, replace, again],
+    [client, sheet.id, replace],
   );
   const undo = useCallback(
     (id?: string) => {
       // What has not gone yet does not go.
-      if (!id && queue.current.length > (busy.current ? 1 : 0)) {
-        queue.current.pop();
-        return keep();
-      }
+      if (!id && unsent.takeBack(sending.current)) return look();
       void step(undos, redos, "Nothing of yours is left to undo.", id);
     },
-    [step, keep],
+    [step, unsent, look],
   );
   const redo = useCallback(() => void step(redos, undos, "Nothing to do again."), [step]);
   // A change that was made elsewhere on the page, as an import, can be undone too.
@@ -159,15 +183,17 @@ export function useEdits(sheet: Sheet) {
     if (id) undos.current.push(id);
     redos.current = [];
   }, []);
-
-  // The texts that wait, by row and column.
-  const pending = useMemo(() => {
-    const out = new Map<string, string>();
-    for (const c of waiting)
-      for (const s of c.steps) for (const [col, text] of Object.entries(s.cells ?? {})) out.set(`${s.row}|${col}`, text);
-    return out;
-  }, [waiting]);
+  const pending = useMemo(() => pendingTexts(waiting), [waiting]);
 
   return { change, undo, redo, remember, pending, away, clashes, setClashes };
 }
 export type Edits = ReturnType<typeof useEdits>;
+
+function changedWords(kind: Kind, r: Result): string {
+  const added = r.added.length > 0 ? ` and added ${count(r.added.length, "row")}` : "";
+  const misfits =
+    r.unreadable > 0 ? ` ${count(r.unreadable, "cell does", "cells do")} not fit and ${r.unreadable === 1 ? "is" : "are"} marked.` : "";
+  return `${kind === "clear" ? "Emptied" : "Changed"} ${count(r.cells, "cell")}${added}.${misfits}`;
+}
+const passedWords = (n: number) =>
+  `${count(n, "cell or row has", "cells or rows have")} been changed since and ${n === 1 ? "was" : "were"} left.`;

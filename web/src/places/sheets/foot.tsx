@@ -1,5 +1,8 @@
+import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
-import { type Column, http, type Row, type Schemas, type Sheet } from "../../api/client";
+import { type Column, http, type Row, type Schemas, type Sheet, take } from "../../api/client";
+import { keys } from "../../api/keys";
+import { useSettled } from "../../parts/settled";
 import { count } from "../../parts/time";
 import type { Box } from "./grid";
 import type { View } from "./view";
@@ -90,34 +93,25 @@ function Do({ word, k, on }: { word: string; k: string; on: () => void }) {
   );
 }
 
-function useSummary(sheet: string, view: View, b: Box, columns: Column[], many: boolean) {
-  const [sum, setSum] = useState<Schemas["Summary"] | null>(null);
-  const ids = columns
-    .slice(b.left, b.right + 1)
-    .map((c) => c.id)
-    .join();
-  useEffect(() => {
-    setSum(null);
-    if (!many) return;
-    const stop = new AbortController();
-    const t = window.setTimeout(async () => {
-      try {
-        const { data } = await http.POST("/sheets/{sheet}/rows/summary", {
+// What the selected cells come to, once the selection has come to rest.
+function useSummary(sheet: string, view: View, b: Box, columns: Column[], many: boolean): Schemas["Summary"] | undefined {
+  const ids = columns.slice(b.left, b.right + 1).map((c) => c.id);
+  const body = JSON.stringify({ view, from: b.top, to: b.bottom + 1, columns: ids });
+  const settled = useSettled(body, 180);
+  const q = useQuery({
+    queryKey: keys.summary(sheet, settled),
+    enabled: many && settled === body,
+    retry: false,
+    queryFn: ({ signal }) =>
+      take(
+        http.POST("/sheets/{sheet}/rows/summary", {
           params: { path: { sheet } },
-          body: { view, from: b.top, to: b.bottom + 1, columns: ids.split(",") },
-          signal: stop.signal,
-        });
-        if (data) setSum(data);
-      } catch {
-        // Another selection has come, or the server is away.
-      }
-    }, 180);
-    return () => {
-      stop.abort();
-      window.clearTimeout(t);
-    };
-  }, [sheet, view, b.top, b.bottom, ids, many]);
-  return sum;
+          body: JSON.parse(settled) as Schemas["SummaryAsk"],
+          signal,
+        }),
+      ),
+  });
+  return many && settled === body ? q.data : undefined;
 }
 
 function FindBar(p: {

@@ -1,8 +1,11 @@
-import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { toast } from "sonner";
 import { copyText } from "../../parts/clipboard";
-import { api, http, type Schemas, type Sheet, words } from "../../api/client";
+import { api, http, type Schemas, type Sheet } from "../../api/client";
+import { keys } from "../../api/keys";
+import { useWrite } from "../../api/write";
+import { Await } from "../../parts/await";
+import { Scroll } from "../../parts/scroll";
 
 type Form = Schemas["Form"];
 
@@ -11,26 +14,22 @@ export function FormPart({ sheet }: { sheet: Sheet }) {
   const path = { sheet: sheet.id };
   const q = api.useQuery("get", "/sheets/{sheet}/form", { params: { path } });
   const [draft, setDraft] = useState<Form>();
-  const [error, setError] = useState("");
-  const client = useQueryClient();
+  const save = useWrite({
+    write: (x: Form) => http.PUT("/sheets/{sheet}/form", { params: { path }, body: x }),
+    saved: (_, x) => (x.open ? "The form is open." : q.data?.form.open ? "The form is closed." : "Kept."),
+    changes: [keys.form],
+    after: () => setDraft(undefined),
+    quiet: true,
+  });
+  const renew = useWrite({
+    write: () => http.POST("/sheets/{sheet}/form/address", { params: { path } }),
+    saved: "The form has a new address. The old one leads nowhere.",
+    changes: [keys.form],
+  });
   const state = q.data;
-  if (!state) return null;
+  if (!state) return <Await query={q} />;
   const f = draft ?? state.form;
   const put = (x: Partial<Form>) => setDraft({ ...f, ...x });
-  const save = async (x: Form) => {
-    const { error } = await http.PUT("/sheets/{sheet}/form", { params: { path }, body: x });
-    if (error) return setError(words(error));
-    setError("");
-    setDraft(undefined);
-    await client.invalidateQueries();
-    toast.success(x.open ? "The form is open." : state.form.open ? "The form is closed." : "Kept.");
-  };
-  const renew = async () => {
-    const { error } = await http.POST("/sheets/{sheet}/form/address", { params: { path } });
-    if (error) return void toast.error(words(error));
-    await client.invalidateQueries();
-    toast.success("The form has a new address. The old one leads nowhere.");
-  };
   const columns = sheet.columns.filter((c) => c.type !== "formula");
   const asked = (id: string) => f.fields.find((x) => x.column === id);
   const toggle = (id: string, name: string) =>
@@ -38,7 +37,7 @@ export function FormPart({ sheet }: { sheet: Sheet }) {
   const field = (id: string, x: Partial<Form["fields"][number]>) =>
     put({ fields: f.fields.map((o) => (o.column === id ? { ...o, ...x } : o)) });
   return (
-    <div className="min-h-0 flex-1 overflow-auto px-5 py-4" tabIndex={0} role="region" aria-label="Form">
+    <Scroll label="Form" className="min-h-0 flex-1 px-5 py-4">
       <p className="mb-4 max-w-3xl font-letter text-[15px] leading-6">
         {state.form.open ? (
           <>
@@ -56,7 +55,7 @@ export function FormPart({ sheet }: { sheet: Sheet }) {
             >
               copy
             </button>{" "}
-            <button type="button" className="link ml-3 font-sans text-[13px]" onClick={() => void renew()}>
+            <button type="button" className="link ml-3 font-sans text-[13px]" onClick={() => void renew.do()}>
               give it another
             </button>
           </>
@@ -144,31 +143,31 @@ export function FormPart({ sheet }: { sheet: Sheet }) {
         </div>
       </div>
       <p role="alert" className="mt-3 text-brick">
-        {error}
+        {save.failed?.title}
       </p>
       <div className="mt-3 flex items-center gap-4">
         {state.form.open ? (
           <>
-            <button type="button" className="act" disabled={!draft} onClick={() => void save(f)}>
+            <button type="button" className="act" disabled={!draft} onClick={() => void save.do(f)}>
               Change the form
             </button>
-            <button type="button" className="link text-brick!" onClick={() => void save({ ...state.form, open: false })}>
+            <button type="button" className="link text-brick!" onClick={() => void save.do({ ...state.form, open: false })}>
               Close the form
             </button>
           </>
         ) : (
           <>
-            <button type="button" className="act" disabled={f.fields.length === 0} onClick={() => void save({ ...f, open: true })}>
+            <button type="button" className="act" disabled={f.fields.length === 0} onClick={() => void save.do({ ...f, open: true })}>
               Open the form, with {f.fields.length === 1 ? "1 question" : `${f.fields.length} questions`}
             </button>
             {draft && (
-              <button type="button" className="link" onClick={() => void save({ ...f, open: false })}>
+              <button type="button" className="link" onClick={() => void save.do({ ...f, open: false })}>
                 Keep it closed for now
               </button>
             )}
           </>
         )}
       </div>
-    </div>
+    </Scroll>
   );
 }

@@ -91,7 +91,6 @@ export function FormulaField({
         {offers.length > 0 && (
           <ul id="formula-offers" role="listbox" aria-label="Names" className="pop absolute top-full left-0 z-50 mt-1 w-full p-1">
             {offers.map((o, i) => (
-              // biome-ignore lint: the field takes the keys
               <li
                 key={o.text}
                 role="option"

@@ -41,7 +41,7 @@ export function FromFile({ sheet }: { sheet: Sheet }) {
   const work = async (k: boolean) => setPlan(await send<Plan>("/plan", k));
   const apply = async () => {
     const job = await send<Schemas["Job"]>("", keep);
-    if (job) void navigate({ to: "/sheets/$sheet", params: { sheet: sheet.id }, search: { job: job.id } as never });
+    if (job) void navigate({ to: "/sheets/$sheet", params: { sheet: sheet.id }, search: { job: job.id } });
   };
   return (
     <>

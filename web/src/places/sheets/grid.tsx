@@ -1,19 +1,22 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { forwardRef, useCallback, useEffect, useImperativeHandle, useMemo, useRef, useState } from "react";
-import { toast } from "sonner";
-import { type Column, type Mark, type Sheet, words } from "../../api/client";
+import { type Column, type Mark, type Row, type Sheet, words } from "../../api/client";
 import { useNow } from "../../parts/session";
 import type { Axis } from "../../parts/track";
 import { type At, type Box, useActs } from "./acts";
-import { keyWidth, rowHeight, widthOf } from "./cell";
+import { rowHeight } from "./cell";
+import { useCursor } from "./cursor";
 import type { Edits } from "./edits";
 import { Editor } from "./editor";
 import { Foot } from "./foot";
+import { byCell, layOut } from "./gridlayout";
 import { GridRow } from "./gridrow";
 import { Head } from "./head";
 import { pressed } from "./keys";
+import { usePointer } from "./pointer";
 import { type Colleague, useTouched } from "./presence";
-import { gridColumns, inputOf, useRows } from "./rows";
+import { gridColumns, useRows } from "./rows";
+import { useTyping } from "./typing";
 import type { View } from "./view";
 
 export type { Box } from "./acts";
@@ -46,9 +49,6 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
   const places = useMemo(() => new Map(sheet.columns.map((c, i) => [c.id, i])), [sheet.columns]);
   const place = useCallback((c: Column | undefined) => (c ? (places.get(c.id) ?? -1) : -1), [places]);
   const [total, setTotal] = useState(sheet.figures.rows);
-  const [cursor, setCursor] = useState<At>({ row: 0, col: 0 });
-  const [anchor, setAnchor] = useState<At>({ row: 0, col: 0 });
-  const [editing, setEditing] = useState<string | null>(null);
   const [finding, setFinding] = useState(false);
   const [hover, setHover] = useState<{ m: Mark; x: number; y: number } | null>(null);
   const today = useNow(60000);
@@ -64,7 +64,7 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
   });
   const items = virtual.getVirtualItems();
   const { newest, failed, rowAt, load } = useRows(sheet, view, items[0]?.index ?? 0, items[items.length - 1]?.index ?? 0);
-  const { onTotal, onWords, onAt, onBox } = p;
+  const { onTotal, onWords, onAt } = p;
   useEffect(() => {
     if (!newest) return;
     setTotal(newest.total);
@@ -72,53 +72,10 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
     onWords(newest.filter);
   }, [newest, onTotal, onWords]);
 
-  // Where each column begins, and which stay in sight.
-  const layout = useMemo(() => {
-    const left: number[] = [];
-    const pinned: (number | undefined)[] = [];
-    let x = keyWidth + axis.width;
-    columns.forEach((c, i) => {
-      const nth = hasKey ? i - 1 : i;
-      left.push(x);
-      pinned.push(nth >= 0 && nth < sheet.frozen ? x : undefined);
-      if (!(hasKey && i === 0)) x += widthOf(c);
-    });
-    return {
-      left,
-      pinned,
-      width: x,
-      still: keyWidth + axis.width + columns.reduce((n, c, i) => n + (pinned[i] === undefined ? 0 : widthOf(c)), 0),
-    };
-  }, [columns, hasKey, axis.width, sheet.frozen]);
+  const layout = useMemo(() => layOut(columns, hasKey, axis.width, sheet.frozen), [columns, hasKey, axis.width, sheet.frozen]);
 
-  const sel: Box = {
-    top: Math.min(cursor.row, anchor.row),
-    bottom: Math.max(cursor.row, anchor.row),
-    left: Math.min(cursor.col, anchor.col),
-    right: Math.max(cursor.col, anchor.col),
-  };
-  const many = sel.top !== sel.bottom || sel.left !== sel.right;
-  useEffect(() => {
-    onBox(many ? { top: sel.top, bottom: sel.bottom, left: sel.left, right: sel.right } : null);
-  }, [many, sel.top, sel.bottom, sel.left, sel.right, onBox]);
-
-  const move = useCallback(
-    (row: number, col: number, extend = false) => {
-      const r = Math.max(0, Math.min(total - 1, row));
-      const c = Math.max(0, Math.min(columns.length - 1, col));
-      setCursor({ row: r, col: c });
-      if (!extend) setAnchor({ row: r, col: c });
-      virtual.scrollToIndex(r);
-      const el = box.current;
-      const column = columns[c];
-      if (el && column && !(hasKey && c === 0) && layout.pinned[c] === undefined) {
-        const x = layout.left[c] ?? 0;
-        if (x - layout.still < el.scrollLeft) el.scrollLeft = x - layout.still;
-        else if (x + widthOf(column) > el.scrollLeft + el.clientWidth) el.scrollLeft = x + widthOf(column) - el.clientWidth;
-      }
-    },
-    [total, columns, virtual, hasKey, layout],
-  );
+  const scrollTo = useCallback((i: number) => virtual.scrollToIndex(i), [virtual]);
+  const { cursor, sel, many, move, setCursor, setAnchor } = useCursor({ box, columns, total, hasKey, layout, scrollTo, onBox: p.onBox });
 
   // What is asked for from outside is done as the grid is by then.
   const latest = useRef({ move, total });
@@ -137,28 +94,18 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
   const active = columns[cursor.col];
   const row = rowAt(cursor.row);
   useEffect(() => onAt(row?.id, active?.id), [row?.id, active?.id, onAt]);
-  const mayWrite = useCallback(
-    (c: Column | undefined) => mayEdit && !!c && c.type !== "formula" && (!c.locked || mayLocked),
-    [mayEdit, mayLocked],
-  );
-
-  const base = useRef<{ row: string; column: string; before: string } | null>(null);
-  const begin = (text?: string) => {
-    if (!row || !active || !mayEdit) return;
-    if (active.type === "formula") return void toast(`${active.name} is worked out. A coordinator changes its formula under Columns.`);
-    if (!mayWrite(active)) return void toast(`${active.name} is locked; a coordinator changes it.`);
-    setAnchor(cursor);
-    // What stood there when the typing began: a colleague's edit meanwhile is met.
-    base.current = { row: row.id, column: active.id, before: inputOf(row, place(active)) };
-    setEditing(text ?? edits.pending.get(`${row.id}|${active.id}`) ?? inputOf(row, place(active)));
-  };
-  const end = (text: string | null, dr = 0, dc = 0) => {
-    setEditing(null);
-    box.current?.focus({ preventScroll: true });
-    const b = base.current;
-    base.current = null;
-    if (text !== null && b && text !== b.before)
-      edits.change("edit", [{ op: "edit", row: b.row, cells: { [b.column]: text }, expected: { [b.column]: b.before } }]);
+  const { editing, begin, end, mayWrite } = useTyping({
+    row,
+    column: active,
+    mayEdit,
+    mayLocked,
+    place,
+    edits,
+    box,
+    onBegin: () => setAnchor(cursor),
+  });
+  const leave = (text: string | null, dr = 0, dc = 0) => {
+    end(text);
     if (dr || dc) move(cursor.row + dr, cursor.col + dc);
   };
 
@@ -195,37 +142,7 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
     if (done) e.preventDefault();
   };
 
-  // Where in the grid the pointer is.
-  const under = (e: { target: EventTarget }): At | null => {
-    const cell = (e.target as Element).closest?.("[data-col]");
-    const line = cell?.closest("[data-row]");
-    if (!cell || !line) return null;
-    return { row: Number(line.getAttribute("data-row")), col: Number(cell.getAttribute("data-col")) - (hasKey ? 1 : 2) };
-  };
-  const dragging = useRef(false);
-  const down = (e: React.MouseEvent) => {
-    const at = under(e);
-    if (!at || e.button !== 0 || (e.target as Element).closest("button, textarea")) return;
-    if (editing !== null && at.row === cursor.row && at.col === cursor.col) return;
-    e.preventDefault();
-    // What is being typed is kept as the focus leaves it.
-    if (editing !== null) (document.activeElement as HTMLElement | null)?.blur();
-    box.current?.focus({ preventScroll: true });
-    const col = Math.max(0, at.col);
-    if (e.shiftKey) setCursor({ row: at.row, col });
-    else {
-      setCursor({ row: at.row, col });
-      setAnchor({ row: at.row, col });
-      dragging.current = true;
-    }
-  };
-  useEffect(() => {
-    const up = () => {
-      dragging.current = false;
-    };
-    window.addEventListener("mouseup", up);
-    return () => window.removeEventListener("mouseup", up);
-  }, []);
+  const pointer = usePointer({ box, hasKey, cursor, typing: editing !== null, setCursor, setAnchor });
 
   const point = useCallback((m: Mark | null, el?: Element) => {
     if (!m || !el || !box.current) return setHover(null);
@@ -233,22 +150,10 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
     const b = box.current.getBoundingClientRect();
     setHover({ m, x: a.left - b.left, y: a.bottom - b.top + 4 });
   }, []);
-  const guests = useMemo(() => {
-    const out = new Map<string, Map<string, string[]>>();
-    for (const c of there) {
-      if (!c.row || !c.column) continue;
-      const of = out.get(c.row) ?? new Map<string, string[]>();
-      of.set(c.column, [...(of.get(c.column) ?? []), c.initials]);
-      out.set(c.row, of);
-    }
-    return out;
-  }, [there]);
-  const start = items[0]?.start ?? 0;
-
+  const guests = useMemo(() => byCell(there), [there]);
   return (
     <div className="relative flex min-w-0 flex-1 flex-col bg-sheet">
       <div className="relative min-h-0 flex-1">
-        {/* biome-ignore lint: a grid takes focus and keys as a whole (ARIA grid pattern) */}
         <div
           ref={box}
           role="grid"
@@ -262,12 +167,9 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
           onCopy={(e) => acts.copy(e, false)}
           onCut={(e) => acts.copy(e, true)}
           onPaste={acts.paste}
-          onMouseDown={down}
-          onMouseOver={(e) => {
-            const at = dragging.current ? under(e) : null;
-            if (at) setCursor({ row: at.row, col: Math.max(0, at.col) });
-          }}
-          onDoubleClick={(e) => under(e) && begin()}
+          onMouseDown={pointer.down}
+          onMouseMove={pointer.move}
+          onDoubleClick={(e) => pointer.under(e) && begin()}
           className="absolute inset-0 overflow-auto focus-visible:outline-offset-[-2px]"
         >
           <Head
@@ -283,42 +185,32 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
             onDown={() => box.current?.focus({ preventScroll: true })}
           />
           <div role="rowgroup" style={{ height: virtual.getTotalSize(), width: layout.width, position: "relative" }}>
-            <div className="absolute left-0" style={{ top: start, width: layout.width }}>
-              {items.map((v) => {
-                const r = rowAt(v.index);
-                const here = v.index === cursor.row;
-                const within = v.index >= sel.top && v.index <= sel.bottom;
-                return (
-                  <GridRow
-                    key={v.key}
-                    index={v.index}
-                    row={r}
-                    sheet={sheet}
-                    columns={columns}
-                    places={places}
-                    hasKey={hasKey}
-                    axis={axis}
-                    pinned={layout.pinned}
-                    width={layout.width}
-                    cursor={here ? cursor.col : -1}
-                    from={within && many ? sel.left : -1}
-                    to={within && many ? sel.right : -1}
-                    lights={lit !== null && !!r?.marks.some((m) => m.rule === lit)}
-                    lit={lit}
-                    pending={edits.pending}
-                    touched={r ? touched.get(r.id) : undefined}
-                    guests={r ? guests.get(r.id) : undefined}
-                    onMark={p.onMark}
-                    onPoint={point}
-                    onRow={p.onRow}
-                    editor={
-                      here && editing !== null && active ? (
-                        <Editor text={editing} column={active} sheet={sheet} today={today} end={end} />
-                      ) : null
-                    }
-                  />
-                );
-              })}
+            <div className="absolute left-0" style={{ top: items[0]?.start ?? 0, width: layout.width }}>
+              <Lines
+                items={items}
+                rowAt={rowAt}
+                cursor={cursor}
+                sel={many ? sel : undefined}
+                touched={touched}
+                guests={guests}
+                editor={
+                  editing !== null && active ? <Editor text={editing} column={active} sheet={sheet} today={today} end={leave} /> : null
+                }
+                shared={{
+                  sheet,
+                  columns,
+                  places,
+                  hasKey,
+                  axis,
+                  pinned: layout.pinned,
+                  width: layout.width,
+                  lit,
+                  pending: edits.pending,
+                  onMark: p.onMark,
+                  onPoint: point,
+                  onRow: p.onRow,
+                }}
+              />
             </div>
           </div>
           {total === 0 && (
@@ -371,3 +263,41 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
     </div>
   );
 });
+
+type LinesProps = {
+  items: { key: React.Key; index: number }[];
+  rowAt: (i: number) => Row | undefined;
+  cursor: At;
+  sel?: Box; // where more than one cell is selected
+  touched: ReturnType<typeof useTouched>;
+  guests: ReturnType<typeof byCell>;
+  editor: React.ReactNode;
+  shared: Pick<
+    React.ComponentProps<typeof GridRow>,
+    "sheet" | "columns" | "places" | "hasKey" | "axis" | "pinned" | "width" | "lit" | "pending" | "onMark" | "onPoint" | "onRow"
+  >;
+};
+
+// The rows in sight.
+function Lines({ items, rowAt, cursor, sel, touched, guests, editor, shared }: LinesProps) {
+  return items.map((v) => {
+    const r = rowAt(v.index);
+    const here = v.index === cursor.row;
+    const within = sel && v.index >= sel.top && v.index <= sel.bottom;
+    return (
+      <GridRow
+        key={v.key}
+        {...shared}
+        index={v.index}
+        row={r}
+        cursor={here ? cursor.col : -1}
+        from={within ? sel.left : -1}
+        to={within ? sel.right : -1}
+        lights={shared.lit !== null && !!r?.marks.some((m) => m.rule === shared.lit)}
+        touched={r ? touched.get(r.id) : undefined}
+        guests={r ? guests.get(r.id) : undefined}
+        editor={here ? editor : null}
+      />
+    );
+  });
+}

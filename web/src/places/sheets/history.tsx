@@ -1,5 +1,7 @@
-import { useInfiniteQuery, useQueryClient } from "@tanstack/react-query";
-import { api, http, type Sheet } from "../../api/client";
+import { useInfiniteQuery } from "@tanstack/react-query";
+import { api, http, type Sheet, take } from "../../api/client";
+import { keys } from "../../api/keys";
+import { Await } from "../../parts/await";
 import { useNow } from "../../parts/session";
 import { Slip } from "../../parts/slip";
 import { count, moment } from "../../parts/time";
@@ -24,15 +26,14 @@ export function CellSlip({
 }) {
   const q = api.useQuery("get", "/sheets/{sheet}/rows/{row}/cells/{column}", { params: { path: { sheet: sheet.id, row, column } } });
   const now = useNow();
-  const client = useQueryClient();
   const d = q.data;
-  if (!d) return null;
-  const put = (text: string) =>
-    edits.change(
-      "put-back",
-      [{ op: "edit", row, cells: { [column]: text }, expected: { [column]: d.now } }],
-      () => void client.invalidateQueries(),
+  if (!d)
+    return (
+      <Slip title="History of a cell" onClose={onClose}>
+        <Await query={q} />
+      </Slip>
     );
+  const put = (text: string) => edits.change("put-back", [{ op: "edit", row, cells: { [column]: text }, expected: { [column]: d.now } }]);
   const locked = sheet.columns.find((c) => c.id === column)?.type === "formula";
   return (
     <Slip
@@ -87,15 +88,14 @@ export function SheetHistory({
 }) {
   const now = useNow();
   const q = useInfiniteQuery({
-    queryKey: ["history", sheet.id],
+    queryKey: keys.sheetHistory(sheet.id),
     initialPageParam: "",
-    queryFn: async ({ pageParam }) => {
-      const { data, error } = await http.GET("/sheets/{sheet}/history", {
-        params: { path: { sheet: sheet.id }, query: pageParam ? { before: pageParam } : {} },
-      });
-      if (error) throw error;
-      return data;
-    },
+    queryFn: ({ pageParam }) =>
+      take(
+        http.GET("/sheets/{sheet}/history", {
+          params: { path: { sheet: sheet.id }, query: pageParam ? { before: pageParam } : {} },
+        }),
+      ),
     getNextPageParam: (last) => (last.length > 0 ? last[last.length - 1]?.id : undefined),
   });
   const list = q.data?.pages.flat() ?? [];
@@ -121,7 +121,7 @@ export function SheetHistory({
             </span>
             {e.undoable && (
               <button type="button" className="link flex-none" onClick={() => edits.undo(e.id)}>
-                {e.kind === "row-deleted" || (e.kind === "changed" && e.words.startsWith("deleted")) ? "Bring back" : "Take back"}
+                {e.bringsBack ? "Bring back" : "Take back"}
                 {e.rows > 1 ? ` ${count(e.rows, "row")}` : ""}
               </button>
             )}

@@ -1,26 +1,19 @@
 import { useNavigate } from "@tanstack/react-router";
 import { useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { type ReactNode, useState } from "react";
 import { type Schemas, type Sheet, upload, words } from "../../api/client";
+import { keys, refresh } from "../../api/keys";
+import { LocaleSelect } from "../../parts/locales";
+import { Scroll } from "../../parts/scroll";
 import { RowsFile } from "../../parts/rowsfile";
 import { useZone } from "../../parts/session";
 import { count } from "../../parts/time";
 import { FileColumns, openOrders, Part } from "./filecolumns";
 import { useFile } from "./usefile";
 
-const places: Record<string, string> = {
-  "en-GB": "Britain",
-  "en-US": "the United States",
-  de: "Germany",
-  fr: "France",
-  es: "Spain",
-  nl: "the Netherlands",
-  ja: "Japan",
-};
-
 // One page, before anything is written: what is in the file, and what each
 // column is taken for.
-export function ImportPlace() {
+export function ImportPlace(): ReactNode {
   const [key, setKey] = useState(-1);
   const [address, setAddress] = useState(-1);
   const [name, setName] = useState("");
@@ -41,8 +34,8 @@ export function ImportPlace() {
     setName((n) => n || p.name);
   };
   const go = async (s: Sheet, job?: Schemas["Job"]) => {
-    await client.invalidateQueries();
-    void navigate({ to: "/sheets/$sheet", params: { sheet: s.id }, search: (job ? { job: job.id } : {}) as never });
+    await refresh(client, [keys.sheets, keys.today, keys.templates, keys.calendars]);
+    void navigate({ to: "/sheets/$sheet", params: { sheet: s.id }, search: job ? { job: job.id } : {} });
   };
   const make = async (parts: Record<string, string | File>, columns: unknown[], k: number, a: number, called: string) => {
     setMaking(true);
@@ -110,23 +103,16 @@ export function ImportPlace() {
                 <option key={z} value={z} />
               ))}
             </datalist>
-            <label className="flex items-center gap-2">
-              Written as in
-              <select
-                className="field"
+            <span className="flex items-center gap-2">
+              Written as in{" "}
+              <LocaleSelect
                 value={locale}
-                onChange={(e) => {
-                  setLocale(e.target.value);
-                  if (f.file) void look(f.file, f.part, e.target.value);
+                onChange={(tag) => {
+                  setLocale(tag);
+                  if (f.file) void look(f.file, f.part, tag);
                 }}
-              >
-                {Object.entries(places).map(([tag, called]) => (
-                  <option key={tag} value={tag}>
-                    {called}
-                  </option>
-                ))}
-              </select>
-            </label>
+              />
+            </span>
           </>
         )}
       </div>
@@ -180,12 +166,7 @@ export function ImportPlace() {
       )}
       {preview && (
         <>
-          <div
-            className="min-h-0 flex-1 overflow-auto border-t border-hair bg-sheet px-5 pt-2"
-            tabIndex={0}
-            role="region"
-            aria-label="Columns of the file"
-          >
+          <Scroll label="Columns of the file" className="min-h-0 flex-1 border-t border-hair bg-sheet px-5 pt-2">
             <FileColumns
               preview={preview}
               guesses={guesses}
@@ -226,12 +207,12 @@ export function ImportPlace() {
               {key < 0 ? "No column identifies a row yet; without one a later file cannot meet these rows." : ""}
               {key >= 0 && (guesses[key]?.doubled ?? 0) > 0 && (
                 <b className="font-semibold text-marigold">
-                  {count(guesses[key]?.doubled ?? 0, "row")} {guesses[key]?.doubled === 1 ? "has" : "have"} a{" "}
-                  {choices[key]?.name} that stood before. Each is kept as a row of its own, and gets its own emails.
+                  {count(guesses[key]?.doubled ?? 0, "row")} {guesses[key]?.doubled === 1 ? "has" : "have"} a {choices[key]?.name} that
+                  stood before. Each is kept as a row of its own, and gets its own emails.
                 </b>
               )}
             </p>
-          </div>
+          </Scroll>
           <div className="flex items-center gap-4 border-t border-hair px-5 py-3">
             <button
               type="button"

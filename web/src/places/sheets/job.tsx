@@ -1,6 +1,8 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef } from "react";
-import { http, type Schemas } from "../../api/client";
+import { http, type Schemas, take } from "../../api/client";
+import { keys } from "../../api/keys";
+import { useWrite } from "../../api/write";
 import { count } from "../../parts/time";
 
 type Job = Schemas["Job"];
@@ -13,13 +15,9 @@ export function useJob(id: string | undefined, onEnd: (j: Job) => void) {
     ended.current = onEnd;
   });
   const q = useQuery({
-    queryKey: ["job", id],
+    queryKey: keys.job(id ?? ""),
     enabled: id !== undefined,
-    queryFn: async () => {
-      const { data, error } = await http.GET("/jobs/{job}", { params: { path: { job: id ?? "" } } });
-      if (error) throw error;
-      return data;
-    },
+    queryFn: () => take(http.GET("/jobs/{job}", { params: { path: { job: id ?? "" } } })),
     refetchInterval: (x) => (x.state.data && x.state.data.state !== "running" ? false : look),
   });
   const state = q.data?.state;
@@ -35,11 +33,7 @@ export function useJob(id: string | undefined, onEnd: (j: Job) => void) {
 
 // How far it has come, with the time left, and the way to stop it.
 export function JobLine({ job, what }: { job: Job; what: string }) {
-  const client = useQueryClient();
-  const stop = async () => {
-    await http.DELETE("/jobs/{job}", { params: { path: { job: job.id } } });
-    await client.invalidateQueries({ queryKey: ["job", job.id] });
-  };
+  const stop = useWrite({ write: () => http.DELETE("/jobs/{job}", { params: { path: { job: job.id } } }), changes: [keys.job(job.id)] });
   const share = job.total > 0 ? job.done / job.total : 0;
   return (
     <div className="flex flex-wrap items-center gap-x-4 gap-y-1" role="status">
@@ -60,7 +54,7 @@ export function JobLine({ job, what }: { job: Job; what: string }) {
       >
         <div className="h-full bg-juniper" style={{ width: `${100 * share}%` }} />
       </div>
-      <button type="button" className="link" onClick={() => void stop()}>
+      <button type="button" className="link" onClick={() => void stop.do()}>
         Stop; change nothing
       </button>
     </div>

@@ -1,8 +1,10 @@
-import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { toast } from "sonner";
-import { api, http, type Schemas, type Sheet, words } from "../../api/client";
+import { api, http, type Schemas, type Sheet } from "../../api/client";
+import { keys } from "../../api/keys";
+import { useWrite } from "../../api/write";
 import { copyText } from "../../parts/clipboard";
+import { Scroll } from "../../parts/scroll";
 import { useMay, useNow, useZone } from "../../parts/session";
 import { moment } from "../../parts/time";
 
@@ -13,22 +15,22 @@ export function Tokens({ sheet }: { sheet?: Sheet }) {
   const [role, setRole] = useState<Schemas["Role"]>("editor");
   const [secret, setSecret] = useState("");
   const coordinator = useMay("coordinator");
-  const client = useQueryClient();
   const now = useNow();
   const zone = useZone();
   const at = (t: string) => moment(t, zone, now);
-  const add = async () => {
-    const { data, error } = await http.POST("/tokens", { body: { name, role, sheet: sheet?.id } });
-    if (error) return void toast.error(words(error));
-    setSecret(data.secret);
-    setName("");
-    await client.invalidateQueries({ queryKey: ["get", "/tokens"] });
-  };
-  const revoke = async (id: string) => {
-    const { error } = await http.DELETE("/tokens/{token}", { params: { path: { token: id } } });
-    if (error) toast.error(words(error));
-    await client.invalidateQueries({ queryKey: ["get", "/tokens"] });
-  };
+  const add = useWrite<void, { secret: string }>({
+    write: () => http.POST("/tokens", { body: { name, role, sheet: sheet?.id } }),
+    changes: [keys.tokens],
+    after: (made) => {
+      setSecret(made.secret);
+      setName("");
+    },
+  });
+  const revoke = useWrite({
+    write: (id: string) => http.DELETE("/tokens/{token}", { params: { path: { token: id } } }),
+    changes: [keys.tokens],
+    saved: "Revoked. Whatever holds it gets in no more.",
+  });
   const shown = (q.data ?? []).filter((t) => !sheet || t.sheet === "" || t.sheet === sheet.name);
   return (
     <>
@@ -36,7 +38,7 @@ export function Tokens({ sheet }: { sheet?: Sheet }) {
         className="flex flex-wrap items-center gap-3"
         onSubmit={(e) => {
           e.preventDefault();
-          if (name.trim()) void add();
+          if (name.trim()) void add.do();
         }}
       >
         <label className="flex items-center gap-2">
@@ -51,7 +53,7 @@ export function Tokens({ sheet }: { sheet?: Sheet }) {
             {coordinator && <option value="coordinator">change locked columns too</option>}
           </select>
         </label>
-        <button type="submit" className="act-plain" disabled={!name.trim()}>
+        <button type="submit" className="act-plain" disabled={!name.trim() || add.busy}>
           Make the token
         </button>
         <span className="text-ink-2">{sheet ? "It opens this sheet alone." : "It opens all sheets."}</span>
@@ -103,7 +105,7 @@ export function Tokens({ sheet }: { sheet?: Sheet }) {
                   {t.revoked ? (
                     "revoked"
                   ) : (
-                    <button type="button" className="link text-brick!" onClick={() => void revoke(t.id)}>
+                    <button type="button" className="link text-brick!" onClick={() => void revoke.do(t.id)}>
                       Revoke
                     </button>
                   )}
@@ -140,7 +142,7 @@ export function ProgramsPart({ sheet }: { sheet: Sheet }) {
       : []),
   ];
   return (
-    <div className="min-h-0 flex-1 overflow-auto px-5 py-4" tabIndex={0} role="region" aria-label="Other programs">
+    <Scroll label="Other programs" className="min-h-0 flex-1 px-5 py-4">
       <p className="mb-4 max-w-3xl font-letter text-[15px] leading-6">
         A program adds and changes rows over HTTP, with a token. What it does stands in the history under its name, and counts like any
         edit.
@@ -152,9 +154,9 @@ export function ProgramsPart({ sheet }: { sheet: Sheet }) {
           <div key={what} className="mb-3">
             <dt className="text-ink-2">{what}</dt>
             <dd>
-              <pre className="overflow-auto border border-hair-2 bg-sheet p-2.5 font-mono text-xs leading-5" tabIndex={0}>
-                {code}
-              </pre>
+              <Scroll label={what ?? ""} className="border border-hair-2 bg-sheet p-2.5">
+                <pre className="font-mono text-xs leading-5">{code}</pre>
+              </Scroll>
             </dd>
           </div>
         ))}
@@ -166,6 +168,6 @@ export function ProgramsPart({ sheet }: { sheet: Sheet }) {
         </a>{" "}
         (OpenAPI) has every call, with examples that can be run.
       </p>
-    </div>
+    </Scroll>
   );
 }

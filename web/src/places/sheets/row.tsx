@@ -1,6 +1,6 @@
-import { useQueryClient } from "@tanstack/react-query";
 import { toast } from "sonner";
-import { api, type Sheet, words } from "../../api/client";
+import { api, type Sheet } from "../../api/client";
+import { Await } from "../../parts/await";
 import { MarkIcon } from "../../parts/mark";
 import { useNow } from "../../parts/session";
 import { Section, Slip } from "../../parts/slip";
@@ -36,22 +36,19 @@ export function RowSlip({
 }) {
   const q = api.useQuery("get", "/sheets/{sheet}/rows/{row}", { params: { path: { sheet: sheet.id, row } } });
   const now = useNow();
-  const client = useQueryClient();
   const at = (t: string) => moment(t, sheet.zone, now);
   const remove = () => {
     edits.change("delete", [{ op: "delete", row }], (r) => {
       toast("Row deleted. Nothing more goes out for it.", { action: { label: "Bring it back", onClick: () => edits.undo(r.id) } });
-      void client.invalidateQueries();
     });
     onClose();
   };
-  if (q.error)
+  if (!q.data)
     return (
       <Slip title="Row" onClose={onClose}>
-        <p className="mt-3">{words(q.error)}</p>
+        <Await query={q} />
       </Slip>
     );
-  if (!q.data) return null;
   const d = q.data;
   const named = d.row.cells[sheet.columns.findIndex((c) => c.id === sheet.nameColumn)]?.text;
   return (

@@ -1,6 +1,6 @@
 import { useQueries, useQueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect, useMemo, useState } from "react";
-import { type Column, http, type Row, type Schemas, type Sheet } from "../../api/client";
+import { type Column, http, type Row, type Schemas, type Sheet, take } from "../../api/client";
 import type { View } from "./view";
 
 type Page = Schemas["RowPage"];
@@ -13,14 +13,13 @@ export function useRows(sheet: Sheet, view: View, first: number, last: number) {
   const ask = useCallback(
     (p: number) => ({
       queryKey: key(p),
-      queryFn: async (): Promise<Page> => {
-        const { data, error } = await http.POST("/sheets/{sheet}/rows/query", {
-          params: { path: { sheet: sheet.id } },
-          body: { ...view, offset: p * pageSize, limit: pageSize },
-        });
-        if (error) throw error;
-        return data;
-      },
+      queryFn: (): Promise<Page> =>
+        take(
+          http.POST("/sheets/{sheet}/rows/query", {
+            params: { path: { sheet: sheet.id } },
+            body: { ...view, offset: p * pageSize, limit: pageSize },
+          }),
+        ),
       gcTime: 60000,
     }),
     [key, sheet.id, view],

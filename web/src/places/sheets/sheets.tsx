@@ -1,14 +1,16 @@
+import type { ReactNode } from "react";
 import { Link } from "@tanstack/react-router";
 import { api } from "../../api/client";
+import { Await } from "../../parts/await";
 import { useMay, useNow, useZone } from "../../parts/session";
 import { count, moment, numberWord, upperFirst } from "../../parts/time";
 
-export function SheetsPlace() {
+export function SheetsPlace(): ReactNode {
   const sheets = api.useQuery("get", "/sheets");
   const may = useMay("coordinator");
   const now = useNow();
   const zone = useZone();
-  if (!sheets.data) return null;
+  if (!sheets.data) return <Await query={sheets} />;
   const today = sheets.data.reduce((n, s) => n + s.figures.today, 0);
   return (
     <div className="overflow-auto">

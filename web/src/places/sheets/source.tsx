@@ -1,7 +1,9 @@
-import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { toast } from "sonner";
-import { api, http, type Schemas, type Sheet, words } from "../../api/client";
+import { api, http, type Schemas, type Sheet } from "../../api/client";
+import { keys } from "../../api/keys";
+import { useWrite } from "../../api/write";
+import { Await } from "../../parts/await";
+import { Scroll } from "../../parts/scroll";
 import { useNow } from "../../parts/session";
 import { count, moment } from "../../parts/time";
 
@@ -13,36 +15,40 @@ export function SourcePart({ sheet }: { sheet: Sheet }) {
   const path = { sheet: sheet.id };
   const q = api.useQuery("get", "/sheets/{sheet}/source", { params: { path } }, { refetchInterval: 5000 });
   const [draft, setDraft] = useState<Source>();
-  const [error, setError] = useState("");
-  const client = useQueryClient();
   const now = useNow();
+  const changes = [keys.source, keys.today, keys.sheet];
+  const after = () => setDraft(undefined);
+  const save = useWrite({
+    write: (s: Source) => http.PUT("/sheets/{sheet}/source", { params: { path }, body: s }),
+    saved: (_, s) =>
+      s.paused ? "Paused." : q.data?.source?.paused ? "It is followed again." : "The sheet follows the file. It is looked at now.",
+    changes,
+    after,
+    quiet: true,
+  });
+  const look = useWrite({
+    write: (overrule: boolean) => http.POST("/sheets/{sheet}/source/refresh", { params: { path }, body: { overrule } }),
+    saved: "It is looked at now.",
+    changes,
+    after,
+    quiet: true,
+  });
+  const drop = useWrite({
+    write: () => http.DELETE("/sheets/{sheet}/source", { params: { path } }),
+    saved: "The sheet follows nothing any more. Its rows stay.",
+    changes,
+    after,
+    quiet: true,
+  });
   const state = q.data;
-  if (!state) return null;
+  if (!state) return <Await query={q} />;
   const s = draft ?? state.source ?? blank;
   const put = (x: Partial<Source>) => setDraft({ ...s, ...x });
-  const done = async (error: unknown, said: string) => {
-    if (error) return setError(words(error));
-    setError("");
-    setDraft(undefined);
-    toast.success(said);
-    await client.invalidateQueries();
-  };
-  const save = async () => {
-    const { error } = await http.PUT("/sheets/{sheet}/source", { params: { path }, body: s });
-    await done(error, "The sheet follows the file. It is looked at now.");
-  };
-  const refresh = async (overrule: boolean) => {
-    const { error } = await http.POST("/sheets/{sheet}/source/refresh", { params: { path }, body: { overrule } });
-    await done(error, "It is looked at now.");
-  };
-  const drop = async () => {
-    const { error } = await http.DELETE("/sheets/{sheet}/source", { params: { path } });
-    await done(error, "The sheet follows nothing any more. Its rows stay.");
-  };
+  const failed = save.failed ?? look.failed ?? drop.failed;
   const at = (t: string) => moment(t, sheet.zone, now);
   const key = sheet.columns.find((c) => c.id === sheet.key);
   return (
-    <div className="min-h-0 flex-1 overflow-auto px-5 py-4" tabIndex={0} role="region" aria-label="Source">
+    <Scroll label="Source" className="min-h-0 flex-1 px-5 py-4">
       <div className="flex flex-wrap gap-x-16 gap-y-6">
         <div className="w-[520px] max-w-full">
           <p className="mb-4 font-letter text-[15px] leading-6">
@@ -56,8 +62,8 @@ export function SourcePart({ sheet }: { sheet: Sheet }) {
             <div role="alert" className="mb-4 border-l-2 border-brick pl-3">
               <p>{state.trouble}</p>
               <p className="mt-1 text-ink-2">Nothing was changed.</p>
-              {state.trouble.includes("would change") && (
-                <button type="button" className="act-plain mt-2" onClick={() => void refresh(true)}>
+              {state.overShare && (
+                <button type="button" className="act-plain mt-2" onClick={() => void look.do(true)}>
                   Take it in all the same
                 </button>
               )}
@@ -145,36 +151,30 @@ export function SourcePart({ sheet }: { sheet: Sheet }) {
             </label>
           </div>
           <p role="alert" className="mt-3 text-brick">
-            {error}
+            {failed?.title}
           </p>
           <div className="mt-3 flex flex-wrap items-center gap-4">
             <button
               type="button"
               className="act"
               disabled={!s.place.trim() || (!draft && state.source !== undefined)}
-              onClick={() => void save()}
+              onClick={() => void save.do(s)}
             >
               {state.source ? "Change it" : "Follow this file"}
             </button>
             {state.source && (
               <>
-                <button type="button" className="act-plain" onClick={() => void refresh(false)}>
+                <button type="button" className="act-plain" onClick={() => void look.do(false)}>
                   Look at it now
                 </button>
                 <button
                   type="button"
                   className="link"
-                  onClick={async () => {
-                    const { error } = await http.PUT("/sheets/{sheet}/source", {
-                      params: { path },
-                      body: { ...(state.source as Source), paused: !state.source?.paused },
-                    });
-                    await done(error, state.source?.paused ? "It is followed again." : "Paused.");
-                  }}
+                  onClick={() => state.source && void save.do({ ...state.source, paused: !state.source.paused })}
                 >
                   {state.source.paused ? "Follow it again" : "Pause"}
                 </button>
-                <button type="button" className="link text-brick!" onClick={() => void drop()}>
+                <button type="button" className="link text-brick!" onClick={() => void drop.do()}>
                   Follow it no more
                 </button>
               </>
@@ -197,6 +197,6 @@ export function SourcePart({ sheet }: { sheet: Sheet }) {
           {(state.log ?? []).length >= 20 && <p className="py-2 text-ink-2">The last {count(20, "look")}.</p>}
         </div>
       </div>
-    </div>
+    </Scroll>
   );
 }

@@ -1,13 +1,14 @@
-import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { toast } from "sonner";
-import { api, type Condition, http, type Schemas, type Sheet, words } from "../../api/client";
+import { api, type Condition, http, type Schemas, type Sheet } from "../../api/client";
+import { keys } from "../../api/keys";
+import { useWrite } from "../../api/write";
 import { Blank } from "../../parts/picker";
 import { copyText } from "../../parts/clipboard";
 import { useMay } from "../../parts/session";
 import { sameView, type View } from "./view";
 
-type Kept = Schemas["View"];
+export type Kept = Schemas["View"];
 
 // The order of a view: some columns, the first deciding.
 export function OrderPicker({
@@ -95,40 +96,35 @@ export function ViewPicker({
   onUse: (v: Kept | null) => void;
 }) {
   const q = api.useQuery("get", "/sheets/{sheet}/views", { params: { path: { sheet: sheet.id } } });
-  const client = useQueryClient();
   const mayShare = useMay("editor");
   const [open, setOpen] = useState(false);
   const [name, setName] = useState("");
   const [shared, setShared] = useState(false);
   const views = q.data ?? [];
   const here = views.find((v) => v.id === current);
-  const changed = here && !sameView(here.spec as View, view);
-  const done = async (v: Kept | undefined, error: unknown) => {
-    if (error) return void toast.error(words(error));
-    await client.invalidateQueries({ queryKey: ["get", "/sheets/{sheet}/views"] });
-    if (v) onUse(v);
+  const changed = here && !sameView(here.spec, view);
+  const changes = [keys.views];
+  const after = (v: Kept) => {
+    onUse(v);
     setName("");
   };
   const spec = view as { filter?: Condition };
-  const keep = async () => {
-    const { data, error } = await http.POST("/sheets/{sheet}/views", {
-      params: { path: { sheet: sheet.id } },
-      body: { name, shared, spec },
-    });
-    await done(data, error);
-  };
-  const update = async (v: Kept, body: Partial<Schemas["ViewSave"]>) => {
-    const { data, error } = await http.PUT("/sheets/{sheet}/views/{view}", {
-      params: { path: { sheet: sheet.id, view: v.id } },
-      body: { name: v.name, shared: v.shared, spec: v.spec, ...body },
-    });
-    await done(data, error);
-  };
-  const forget = async (v: Kept) => {
-    const { error } = await http.DELETE("/sheets/{sheet}/views/{view}", { params: { path: { sheet: sheet.id, view: v.id } } });
-    await done(undefined, error);
-    if (!error) onUse(null);
-  };
+  const keep = useWrite<void, Kept>({
+    write: () => http.POST("/sheets/{sheet}/views", { params: { path: { sheet: sheet.id } }, body: { name, shared, spec } }),
+    changes,
+    after,
+  });
+  const update = useWrite<Kept, Kept>({
+    write: ({ id, name, shared, spec }) =>
+      http.PUT("/sheets/{sheet}/views/{view}", { params: { path: { sheet: sheet.id, view: id } }, body: { name, shared, spec } }),
+    changes,
+    after,
+  });
+  const forget = useWrite<Kept>({
+    write: (v) => http.DELETE("/sheets/{sheet}/views/{view}", { params: { path: { sheet: sheet.id, view: v.id } } }),
+    changes,
+    after: () => onUse(null),
+  });
   return (
     <Blank
       title="Kept views of this sheet"
@@ -165,7 +161,7 @@ export function ViewPicker({
                 link
               </button>
               {v.mine && (
-                <button type="button" className="link text-xs" onClick={() => void forget(v)}>
+                <button type="button" className="link text-xs" onClick={() => void forget.do(v)}>
                   forget
                 </button>
               )}
@@ -173,7 +169,7 @@ export function ViewPicker({
           ))}
         </ul>
         {here?.mine && changed && (
-          <button type="button" className="act-plain mt-3" onClick={() => void update(here, { spec })}>
+          <button type="button" className="act-plain mt-3" onClick={() => void update.do({ ...here, spec })}>
             Keep “{here.name}” as it is now
           </button>
         )}
@@ -183,7 +179,7 @@ export function ViewPicker({
               type="checkbox"
               className="accent-juniper"
               checked={here.shared}
-              onChange={(e) => void update(here, { shared: e.target.checked })}
+              onChange={(e) => void update.do({ ...here, shared: e.target.checked })}
             />
             share “{here.name}” with all who see the sheet
           </label>
@@ -204,7 +200,7 @@ export function ViewPicker({
           className="mt-3 flex flex-wrap items-center gap-2 border-t border-hair-2 pt-3"
           onSubmit={(e) => {
             e.preventDefault();
-            if (name.trim()) void keep();
+            if (name.trim()) void keep.do();
           }}
         >
           <input

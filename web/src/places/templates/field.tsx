@@ -43,7 +43,7 @@ export const FieldNode = Node.create({
       tag: "span[data-field]",
       getAttrs: (el) => {
         try {
-          return JSON.parse((el as HTMLElement).dataset.field ?? "");
+          return JSON.parse(el.dataset.field ?? "") as Record<string, unknown>;
         } catch {
           return false;
         }

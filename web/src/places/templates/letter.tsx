@@ -1,9 +1,8 @@
 import { Extension, Node as TipNode } from "@tiptap/core";
-import { EditorContent, useEditor, useEditorState, type Editor } from "@tiptap/react";
+import { EditorContent, useEditor, type Editor } from "@tiptap/react";
 import StarterKit from "@tiptap/starter-kit";
 import Suggestion, { type SuggestionKeyDownProps, type SuggestionProps } from "@tiptap/suggestion";
-import { Popover } from "radix-ui";
-import { useEffect, useMemo, useRef, useState } from "react";
+import { useEffect, useState } from "react";
 import type { Column, Node } from "../../api/client";
 import { FieldNode } from "./field";
 
@@ -48,7 +47,7 @@ function fieldPicker(columns: () => Column[], show: (p: Pick | ((old: Pick) => P
             editor
               .chain()
               .focus()
-              .insertContentAt(range, { type: "field", attrs: { column: props.id } })
+              .insertContentAt(range, { type: "field", attrs: { column: (props as Column).id } })
               .run(),
           render: () => ({
             onStart: (p) => put(place(p)),
@@ -73,13 +72,23 @@ function fieldPicker(columns: () => Column[], show: (p: Pick | ((old: Pick) => P
 
 const OneLine = TipNode.create({ name: "doc", topNode: true, content: "paragraph" });
 
+class Latest {
+  constructor(
+    public columns: Column[],
+    public onChange: (n: Node) => void,
+  ) {}
+  set(columns: Column[], onChange: (n: Node) => void) {
+    this.columns = columns;
+    this.onChange = onChange;
+  }
+}
+
 function useLetterEditor(content: Node, columns: Column[], editable: boolean, line: boolean, label: string, onChange: (n: Node) => void) {
   const [pick, show] = useState<Pick>(null);
-  const cols = useRef(columns);
-  cols.current = columns;
-  const change = useRef(onChange);
-  change.current = onChange;
-  const picker = useMemo(() => fieldPicker(() => cols.current, show), []);
+  // The editor is made once; what it reaches for is as it is by then.
+  const [latest] = useState(() => new Latest(columns, onChange));
+  useEffect(() => latest.set(columns, onChange), [latest, columns, onChange]);
+  const [picker] = useState(() => fieldPicker(() => latest.columns, show));
   const editor = useEditor({
     extensions: [
       StarterKit.configure({
@@ -112,7 +121,7 @@ function useLetterEditor(content: Node, columns: Column[], editable: boolean, li
       FieldNode,
       picker,
     ],
-    content: content as never,
+    content: content,
     editable,
     injectCSS: false,
     editorProps: {
@@ -126,7 +135,7 @@ function useLetterEditor(content: Node, columns: Column[], editable: boolean, li
         : undefined,
       handleKeyDown: line ? (_v, e) => e.key === "Enter" && !pick : undefined,
     },
-    onUpdate: ({ editor }) => change.current(editor.getJSON() as Node),
+    onUpdate: ({ editor }) => latest.onChange(editor.getJSON() as Node),
   });
   return { editor, pick };
 }
@@ -210,117 +219,6 @@ function PickList({ pick }: { pick: Pick }) {
         </button>
       ))}
       {pick.items.length === 0 && <p className="px-3 text-ink-2">No column is called so. Write [[ for a plain bracket.</p>}
-    </div>
-  );
-}
-
-export function Tools({ body, target, columns }: { body: Editor; target: Editor; columns: Column[] }) {
-  const on = useEditorState({
-    editor: body,
-    selector: ({ editor }) => ({
-      bold: editor.isActive("bold"),
-      italic: editor.isActive("italic"),
-      bullet: editor.isActive("bulletList"),
-      ordered: editor.isActive("orderedList"),
-      link: editor.getAttributes("link").href as string | undefined,
-    }),
-  });
-  const [href, setHref] = useState("https://");
-  const [linking, setLinking] = useState(false);
-  const [picking, setPicking] = useState(false);
-  const tool = (name: string, active: boolean, run: () => void, className = "") => (
-    <button
-      type="button"
-      aria-pressed={active}
-      className={`${className} ${active ? "text-juniper underline underline-offset-4" : ""}`}
-      onMouseDown={(e) => e.preventDefault()}
-      onClick={run}
-    >
-      {name}
-    </button>
-  );
-  return (
-    <div className="flex items-center gap-4 pb-2.5 text-ink-2" role="toolbar" aria-label="Letter">
-      <Popover.Root open={picking} onOpenChange={setPicking}>
-        <Popover.Trigger className="link" onMouseDown={(e) => e.preventDefault()}>
-          Field<kbd className="key">[</kbd>
-        </Popover.Trigger>
-        <Popover.Portal>
-          <Popover.Content
-            className="pop max-h-80 overflow-auto py-1.5"
-            sideOffset={6}
-            align="start"
-            onCloseAutoFocus={(e) => e.preventDefault()}
-          >
-            {columns.map((c) => (
-              <button
-                type="button"
-                key={c.id}
-                className="flex w-full gap-6 px-3 py-1 text-left hover:bg-wash"
-                onClick={() => {
-                  setPicking(false);
-                  target
-                    .chain()
-                    .focus()
-                    .insertContent({ type: "field", attrs: { column: c.id } })
-                    .run();
-                }}
-              >
-                {c.name}
-                <span className="ml-auto text-ink-2">{c.type}</span>
-              </button>
-            ))}
-          </Popover.Content>
-        </Popover.Portal>
-      </Popover.Root>
-      {tool("Bold", on.bold, () => body.chain().focus().toggleBold().run(), "font-bold")}
-      {tool("Italic", on.italic, () => body.chain().focus().toggleItalic().run(), "italic")}
-      {tool("List", on.bullet, () => body.chain().focus().toggleBulletList().run())}
-      {tool("Numbered", on.ordered, () => body.chain().focus().toggleOrderedList().run())}
-      <Popover.Root
-        open={linking}
-        onOpenChange={(o) => {
-          setLinking(o);
-          if (o) setHref(on.link ?? "https://");
-        }}
-      >
-        <Popover.Trigger className={on.link ? "text-juniper underline underline-offset-4" : ""}>Link</Popover.Trigger>
-        <Popover.Portal>
-          <Popover.Content className="pop w-80 p-3.5" sideOffset={6} align="start" onCloseAutoFocus={(e) => e.preventDefault()}>
-            <form
-              onSubmit={(e) => {
-                e.preventDefault();
-                e.stopPropagation();
-                setLinking(false);
-                body.chain().focus().extendMarkRange("link").setLink({ href: href.trim() }).run();
-              }}
-              className="flex flex-col gap-2"
-            >
-              <label className="flex flex-col gap-1">
-                The selected words lead to
-                <input className="field" value={href} onChange={(e) => setHref(e.target.value)} />
-              </label>
-              <span className="flex gap-4">
-                <button type="submit" className="link">
-                  Link them
-                </button>
-                {on.link && (
-                  <button
-                    type="button"
-                    className="link"
-                    onClick={() => {
-                      setLinking(false);
-                      body.chain().focus().extendMarkRange("link").unsetLink().run();
-                    }}
-                  >
-                    No link
-                  </button>
-                )}
-              </span>
-            </form>
-          </Popover.Content>
-        </Popover.Portal>
-      </Popover.Root>
     </div>
   );
 }

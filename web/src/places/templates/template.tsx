@@ -1,34 +1,52 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { Link, useNavigate, useParams } from "@tanstack/react-router";
+import { useQuery } from "@tanstack/react-query";
+import { getRouteApi, Link, useNavigate } from "@tanstack/react-router";
 import type { Editor } from "@tiptap/react";
-import { useCallback, useEffect, useMemo, useState } from "react";
-import { toast } from "sonner";
-import { api, http, type Node, type Schemas, type Sheet, type Template, words } from "../../api/client";
+import { type ReactNode, useEffect, useState } from "react";
+import { api, http, type Node, type Schemas, type Sheet, take, type Template, words } from "../../api/client";
+import { keys } from "../../api/keys";
+import { useWrite } from "../../api/write";
+import { Await } from "../../parts/await";
+import { Overtaken, useOpened } from "../../parts/opened";
 import { useMay } from "../../parts/session";
-import { useKey } from "../../parts/shortcuts";
+import { useSettled } from "../../parts/settled";
 import { LetterFrame } from "../../parts/slip";
 import { count } from "../../parts/time";
+import { Checks } from "./checks";
 import { Fields } from "./field";
-import { BodyEditor, canEdit, SubjectEditor, Tools } from "./letter";
+import { Leaf } from "./leaf";
+import { BodyEditor, canEdit, SubjectEditor } from "./letter";
+import { Tools } from "./tools";
 
+const page = getRouteApi("/frame/templates/$sheet/$template");
 const empty: Node = { type: "doc", content: [{ type: "paragraph" }] };
 
-export function TemplatePlace() {
-  const p = useParams({ strict: false }) as { sheet: string; template: string };
+/** What is edited of a template. */
+type Draft = { name: string; subject: Node; body: Node };
+export type Body = Schemas["TemplateBody"];
+
+export function TemplatePlace(): ReactNode {
+  const p = page.useParams();
   const isNew = p.template === "new";
   const sheet = api.useQuery("get", "/sheets/{sheet}", { params: { path: { sheet: p.sheet } } });
   const template = api.useQuery("get", "/sheets/{sheet}/templates/{template}", { params: { path: p } }, { enabled: !isNew });
-  if (template.error)
-    return (
-      <p className="p-8">
-        {words(template.error)}{" "}
-        <Link to="/templates" className="link">
-          All templates
-        </Link>
-      </p>
-    );
-  if (!sheet.data || (!isNew && !template.data)) return null;
-  return <TemplateEditor key={p.template} sheet={sheet.data} template={template.data} />;
+  const back = (
+    <Link to="/templates" className="link">
+      All templates
+    </Link>
+  );
+  return (
+    <Await query={sheet} back={back}>
+      {(s) =>
+        isNew ? (
+          <TemplateEditor key="new" sheet={s} />
+        ) : (
+          <Await query={template} back={back}>
+            {(t) => <TemplateEditor key={p.template} sheet={s} template={t} />}
+          </Await>
+        )
+      }
+    </Await>
+  );
 }
 
 // How a new letter begins: with the name of whom it concerns, where the sheet
@@ -43,36 +61,12 @@ function greeting(sheet: Sheet): Node {
       { type: "paragraph", content: [text("Dear "), field, text(",")] },
       { type: "paragraph", content: [] },
     ],
-  } as Node;
+  };
 }
 
-function TemplateEditor({ sheet, template }: { sheet: Sheet; template?: Template }) {
-  // What this page cannot show whole it does not change.
-  const whole = !template || (!template.variants?.length && canEdit(template.subject) && canEdit(template.body));
-  const [name, setName] = useState(template?.name ?? "");
-  const [subject, setSubject] = useState<Node>(template?.subject ?? empty);
-  const [body, setBody] = useState<Node>(template?.body ?? greeting(sheet));
-  const [index, setIndex] = useState(0);
-  const [only, setOnly] = useState(false);
-  const [find, setFind] = useState("");
+// The names of the fields stand in the letter while Alt is held down.
+function useNames(): boolean {
   const [names, setNames] = useState(false);
-  const [twin, setTwin] = useState<"letter" | "text">(whole ? "letter" : "text");
-  const [error, setError] = useState("");
-  const [editor, setEditor] = useState<Editor | null>(null);
-  const [target, setTarget] = useState<Editor | null>(null);
-  const coordinator = useMay("coordinator");
-  const may = coordinator && whole;
-  const mayTest = useMay("editor");
-  const client = useQueryClient();
-  const navigate = useNavigate();
-  // A new template takes its language from where the sheet says it stands.
-  const { language, variants } = template ?? { language: sheet.languageColumn || undefined, variants: undefined };
-  const draft = useMemo(() => ({ name: name || "unnamed", subject, body, language, variants }), [name, subject, body, language, variants]);
-  const [settled, setSettled] = useState(draft);
-  useEffect(() => {
-    const t = window.setTimeout(() => setSettled(draft), 200);
-    return () => window.clearTimeout(t);
-  }, [draft]);
   useEffect(() => {
     const alt = (e: KeyboardEvent) => e.key === "Alt" && setNames(e.type === "keydown");
     window.addEventListener("keydown", alt);
@@ -82,307 +76,282 @@ function TemplateEditor({ sheet, template }: { sheet: Sheet; template?: Template
       window.removeEventListener("keyup", alt);
     };
   }, []);
-  const preview = useQuery({
-    queryKey: ["preview", sheet.id, settled, index, only],
+  return names;
+}
+
+// The letter as a row would get it: the row by its place, or only those with a gap.
+function usePreview(sheet: string, template: Body, index: number, onlyWarnings: boolean) {
+  return useQuery({
+    queryKey: [...keys.preview(sheet), template, index, onlyWarnings],
     placeholderData: (old: Schemas["Preview"] | undefined) => old,
-    queryFn: async () => {
-      const { data, error } = await http.POST("/sheets/{sheet}/preview", {
-        params: { path: { sheet: sheet.id } },
-        body: { template: settled, index, onlyWarnings: only },
-      });
-      if (error) throw error;
-      return data;
-    },
+    queryFn: () => take(http.POST("/sheets/{sheet}/preview", { params: { path: { sheet } }, body: { template, index, onlyWarnings } })),
   });
+}
+
+function TemplateEditor({ sheet, template }: { sheet: Sheet; template?: Template }) {
+  // What this page cannot show whole it does not change.
+  const whole = !template || (!template.variants?.length && canEdit(template.subject) && canEdit(template.body));
+  const coordinator = useMay("coordinator");
+  const may = coordinator && whole;
+  const opened = useOpened<Template, Draft>(template, (t) => ({
+    name: t?.name ?? "",
+    subject: t?.subject ?? empty,
+    body: t?.body ?? greeting(sheet),
+  }));
+  const { mine } = opened;
+  const [index, setIndex] = useState(0);
+  const [only, setOnly] = useState(false);
+  const names = useNames();
+  // A new template takes its language from where the sheet says it stands.
+  const { language, variants } = template ?? { language: sheet.languageColumn || undefined, variants: undefined };
+  const draft: Body = { ...mine, name: mine.name || "unnamed", language, variants };
+  const settled = useSettled(JSON.stringify(draft), 200);
+  const shown = JSON.parse(settled) as Body;
+  const preview = usePreview(sheet.id, shown, index, only);
   const checks = useQuery({
-    queryKey: ["checks", sheet.id, settled],
+    queryKey: [...keys.checks(sheet.id), shown],
     placeholderData: (old: Schemas["Checks"] | undefined) => old,
-    queryFn: async () => {
-      const { data, error } = await http.POST("/sheets/{sheet}/checks", { params: { path: { sheet: sheet.id } }, body: settled });
-      if (error) throw error;
-      return data;
-    },
+    queryFn: () => take(http.POST("/sheets/{sheet}/checks", { params: { path: { sheet: sheet.id } }, body: shown })),
   });
   const pv = preview.data;
   const total = pv?.total ?? 0;
-  const leaf = useCallback((by: number) => setIndex((i) => Math.max(0, Math.min(total - 1, i + by))), [total]);
-  useKey(
-    ",",
-    useCallback(() => leaf(-1), [leaf]),
-  );
-  useKey(
-    ".",
-    useCallback(() => leaf(1), [leaf]),
-  );
-  const toRow = async (row: string) => {
-    const { data } = await http.POST("/sheets/{sheet}/preview", {
-      params: { path: { sheet: sheet.id } },
-      body: { template: settled, row },
-    });
-    if (data) {
-      setOnly(false);
-      setIndex(data.index);
-    }
-  };
-  const findRow = async (text: string) => {
-    const { data } = await http.POST("/sheets/{sheet}/rows/query", {
-      params: { path: { sheet: sheet.id } },
-      body: { find: text, offset: 0, limit: 1 },
-    });
-    const r = data?.rows[0];
-    if (r) await toRow(r.id);
-    else toast.error(`No row holds “${text}”.`);
-  };
-  const changed =
-    JSON.stringify({ name, subject, body }) !==
-    JSON.stringify({ name: template?.name ?? "", subject: template?.subject ?? empty, body: template?.body ?? empty });
-  const save = async () => {
-    setError("");
-    const { data, error } = template
-      ? await http.PUT("/sheets/{sheet}/templates/{template}", {
-          params: { path: { sheet: sheet.id, template: template.id } },
-          body: { template: { name, subject, body }, version: template.version },
-        })
-      : await http.POST("/sheets/{sheet}/templates", {
-          params: { path: { sheet: sheet.id } },
-          body: { template: { name, subject, body } },
-        });
-    if (error) return setError(words(error));
-    await client.invalidateQueries();
-    toast.success("Saved.");
-    if (!template && data)
-      void navigate({ to: "/templates/$sheet/$template", params: { sheet: sheet.id, template: data.id }, replace: true });
-  };
-  const test = async () => {
-    if (!pv?.rowId) return;
-    const { data, error } = await http.POST("/sheets/{sheet}/test-email", {
-      params: { path: { sheet: sheet.id } },
-      body: { template: draft, row: pv.rowId },
-    });
-    if (error) toast.error(words(error));
-    else toast.success(`Sent to you alone, ${data.to}: “${data.subject}”.`);
-  };
-  const remove = async () => {
-    if (!template) return;
-    const { error } = await http.DELETE("/sheets/{sheet}/templates/{template}", {
-      params: { path: { sheet: sheet.id, template: template.id } },
-    });
-    if (error) return setError(words(error));
-    await client.invalidateQueries();
-    void navigate({ to: "/templates" });
-  };
   const c = checks.data;
-  const warned = c ? c.rows - c.good : 0;
+  const put = (more: Partial<Draft>) => opened.edit((d) => ({ ...d, ...more }));
+  const toRow = async (row: string) => {
+    const data = await take(
+      http.POST("/sheets/{sheet}/preview", { params: { path: { sheet: sheet.id } }, body: { template: shown, row } }),
+    ).catch(() => undefined);
+    if (!data) return;
+    setOnly(false);
+    setIndex(data.index);
+  };
   return (
     <Fields.Provider
       value={{
         columns: sheet.columns,
         values: pv?.values ?? {},
         names,
-        ready: !!pv && total > 0 && settled === draft && !preview.isPlaceholderData,
+        ready: !!pv && total > 0 && settled === JSON.stringify(draft) && !preview.isPlaceholderData,
       }}
     >
       <div className="flex min-h-0 flex-1 flex-col">
         <div className="flex items-baseline gap-6 px-5 pt-[18px] pb-3.5">
-          <h1>
-            {may ? (
-              <input
-                aria-label="Name of the template"
-                className="min-w-16 border-b border-dotted border-juniper bg-transparent font-semibold outline-offset-4 [field-sizing:content]"
-                placeholder="Name the template"
-                value={name}
-                onChange={(e) => setName(e.target.value)}
-              />
-            ) : (
-              <b>{name}</b>
-            )}
-            , for{" "}
-            <Link to="/sheets/$sheet" params={{ sheet: sheet.id }} className="figure">
-              {sheet.name}
-            </Link>
-            .{" "}
-            {template &&
-              (template.usedBy.length > 0 ? (
-                <>
-                  Used by{" "}
-                  {template.usedBy.map((u, i) => (
-                    <span key={u.rule}>
-                      {i > 0 && ", "}
-                      <Link to="/sheets/$sheet/rules/$rule" params={{ sheet: sheet.id, rule: u.rule }} className="figure">
-                        rule {u.letter}
-                      </Link>
-                    </span>
-                  ))}
-                  ;{" "}
-                </>
-              ) : (
-                "No rule uses it yet; "
-              ))}
-            {c && c.rows > 0 && (
-              <>
-                {template ? "reads" : "Reads"} well for{" "}
-                <span className="figure">
-                  {c.good.toLocaleString("en-GB")} of {count(c.rows, "row")}
-                </span>
-                .
-              </>
-            )}
-          </h1>
-          <span className="ml-auto flex flex-none items-center gap-4">
-            <span role="alert" className="text-brick">
-              {error || (preview.error ? words(preview.error) : "")}
-            </span>
-            {may && template && template.usedBy.length === 0 && (
-              <button type="button" className="link text-brick!" onClick={remove}>
-                Take it away
-              </button>
-            )}
-            {may && (
-              <button type="button" className="act" disabled={!changed || !name.trim()} onClick={save}>
-                Save
-              </button>
-            )}
-          </span>
+          <Title sheet={sheet} template={template} name={mine.name} checks={c} onName={may ? (name) => put({ name }) : undefined} />
+          <Acts sheet={sheet} template={template} opened={opened} may={may} trouble={preview.error ? words(preview.error) : ""} />
         </div>
+        {opened.newer && pv && <Both sheet={sheet} opened={opened} mine={pv} />}
         <div className="flex min-h-0 flex-1 border-t border-hair">
           <div className="flex min-w-0 flex-1 flex-col border-r border-hair px-5 pt-4 pr-7">
-            {!whole && (
-              <p className="mb-3 text-ink-2">
-                This letter came with a bundle and has{" "}
-                {template?.variants?.length
-                  ? `a text in ${count(template.variants.length, "other language")}`
-                  : "parts that are set in the bundle"}
-                , so it is changed there. It is shown as a row gets it.
-              </p>
-            )}
-            {editor && may && <Tools body={editor} target={target ?? editor} columns={sheet.columns} />}
             {whole ? (
-              <div className="min-h-0 flex-1 overflow-auto border border-hair-2 bg-sheet px-13 py-6.5 max-lg:px-6">
-                <SubjectEditor content={subject} columns={sheet.columns} editable={may} onChange={setSubject} onFocus={setTarget} />
-                <div onFocus={() => setTarget(editor)}>
-                  <BodyEditor content={body} columns={sheet.columns} editable={may} onChange={setBody} onReady={setEditor} />
-                </div>
-              </div>
+              // What is taken over from somebody else begins anew.
+              <Paper key={opened.times} sheet={sheet} draft={mine} may={may} put={put} />
             ) : (
-              <div className="min-h-0 flex-1 overflow-auto">
-                {pv && total > 0 && <LetterFrame html={pv.html} title="The letter" height={520} />}
-              </div>
+              <FromBundle template={template} html={total > 0 ? pv?.html : undefined} />
             )}
-            <div className="flex h-[46px] flex-none items-center gap-4 text-ink-2">
-              <button type="button" className="link" disabled={index === 0} onClick={() => leaf(-1)}>
-                previous<kbd className="key">,</kbd>
-              </button>
-              <button type="button" className="link" disabled={index >= total - 1} onClick={() => leaf(1)}>
-                next<kbd className="key">.</kbd>
-              </button>
-              {pv && total > 0 ? (
-                <span className="whitespace-nowrap">
-                  Row{" "}
-                  <b className="text-ink" data-testid="previewed">
-                    {pv.row}
-                  </b>
-                  , {pv.index + 1} of {total.toLocaleString("en-GB")}
-                </span>
-              ) : (
-                <span>{only ? "No row has a warning." : "The sheet has no rows."}</span>
-              )}
-              <form
-                onSubmit={(e) => {
-                  e.preventDefault();
-                  if (find.trim()) void findRow(find.trim());
-                }}
-              >
-                <input
-                  className="field w-32"
-                  placeholder="find a row"
-                  aria-label="Find a row"
-                  value={find}
-                  onChange={(e) => setFind(e.target.value)}
-                />
-              </form>
-              {(warned > 0 || only) && (
-                <button
-                  type="button"
-                  className="blank whitespace-nowrap"
-                  aria-pressed={only}
-                  onClick={() => {
-                    setOnly(!only);
-                    setIndex(0);
-                  }}
-                >
-                  {only ? "all rows" : "only rows with a gap"}
-                </button>
-              )}
-              {mayTest && (
-                <button type="button" className="link ml-auto" disabled={!pv?.rowId} onClick={test}>
-                  Send me this one
-                </button>
-              )}
-            </div>
+            <Leaf
+              sheet={sheet.id}
+              template={shown}
+              preview={pv}
+              index={index}
+              only={only}
+              warned={c ? c.rows - c.good : 0}
+              onIndex={setIndex}
+              onOnly={(on) => {
+                setOnly(on);
+                setIndex(0);
+              }}
+              onRow={toRow}
+            />
           </div>
-          <div
-            className="w-[384px] flex-none overflow-auto px-5.5 pt-5 pb-6 max-lg:w-[300px]"
-            tabIndex={0}
-            role="region"
-            aria-label="Checks and preview"
-          >
-            <h2>Checks {c && <small className="ml-1 text-xs font-[450] text-ink-2">over {count(c.rows, "row")}</small>}</h2>
-            <ul className="mt-1.5 mb-4">
-              {c?.checks.map((k) => (
-                <li key={k.text} className="border-t border-hair-2 py-1.5">
-                  <div className="flex gap-2.5">
-                    <span
-                      className={`mt-[7px] size-[7px] flex-none ${k.level === "stop" ? "bg-brick" : k.level === "warn" ? "bg-marigold-fill" : "bg-juniper"}`}
-                    />
-                    <span>{k.text}</span>
-                    {k.rows > 0 && <b className="ml-auto font-semibold whitespace-nowrap">{count(k.rows, "row")}</b>}
-                  </div>
-                  {k.examples.length > 0 && (
-                    <div className="pl-[17px] text-ink-2">
-                      {k.examples.map((x) => (
-                        <button key={x.id} type="button" className="link mr-2.5 font-normal!" onClick={() => toRow(x.id)}>
-                          {x.name}
-                        </button>
-                      ))}
-                      {k.rows > k.examples.length && "…"}
-                    </div>
-                  )}
-                </li>
-              ))}
-            </ul>
-            <h2 className="flex items-baseline gap-3">
-              As it arrives
-              <button
-                type="button"
-                className="link"
-                aria-pressed={twin === "letter"}
-                onClick={() => setTwin(twin === "letter" ? "text" : "letter")}
-              >
-                {twin === "letter" ? "as plain text" : "as a letter"}
-              </button>
-            </h2>
-            {pv && total > 0 && (
-              <div className="mt-1.5">
-                <p className="border border-b-0 border-hair-2 bg-sheet px-3 py-2 font-semibold" data-testid="subject">
-                  {pv.subject || <span className="bad">no subject</span>}
-                </p>
-                {twin === "letter" ? (
-                  <LetterFrame html={pv.html} title={`Letter for ${pv.row}`} height={320} />
-                ) : (
-                  <pre tabIndex={0} className="max-h-80 overflow-auto border border-hair-2 bg-sheet p-3 font-sans whitespace-pre-wrap">
-                    {pv.text}
-                  </pre>
-                )}
-                {pv.missing.length > 0 && (
-                  <p className="mt-1.5 text-brick">
-                    For this row the email could not go: {pv.missing.join(" and ")} {pv.missing.length === 1 ? "has" : "have"} no value.
-                  </p>
-                )}
-              </div>
-            )}
-          </div>
+          <Checks checks={c} preview={pv} plain={!whole} onRow={toRow} />
         </div>
       </div>
     </Fields.Provider>
+  );
+}
+
+function Title(p: { sheet: Sheet; template?: Template; name: string; checks?: Schemas["Checks"]; onName?: (n: string) => void }) {
+  const { sheet, template, name, checks: c } = p;
+  return (
+    <h1>
+      {p.onName ? (
+        <input
+          aria-label="Name of the template"
+          className="min-w-16 border-b border-dotted border-juniper bg-transparent font-semibold outline-offset-4 [field-sizing:content]"
+          placeholder="Name the template"
+          value={name}
+          onChange={(e) => p.onName?.(e.target.value)}
+        />
+      ) : (
+        <b>{name}</b>
+      )}
+      , for{" "}
+      <Link to="/sheets/$sheet" params={{ sheet: sheet.id }} className="figure">
+        {sheet.name}
+      </Link>
+      .{" "}
+      {template &&
+        (template.usedBy.length > 0 ? (
+          <>
+            Used by{" "}
+            {template.usedBy.map((u, i) => (
+              <span key={u.rule}>
+                {i > 0 && ", "}
+                <Link to="/sheets/$sheet/rules/$rule" params={{ sheet: sheet.id, rule: u.rule }} className="figure">
+                  rule {u.letter}
+                </Link>
+              </span>
+            ))}
+            ;{" "}
+          </>
+        ) : (
+          "No rule uses it yet; "
+        ))}
+      {c && c.rows > 0 && (
+        <>
+          {template ? "reads" : "Reads"} well for{" "}
+          <span className="figure">
+            {c.good.toLocaleString("en-GB")} of {count(c.rows, "row")}
+          </span>
+          .
+        </>
+      )}
+    </h1>
+  );
+}
+
+type Opened = ReturnType<typeof useOpened<Template, Draft>>;
+
+function Acts({
+  sheet,
+  template,
+  opened,
+  may,
+  trouble,
+}: {
+  sheet: Sheet;
+  template?: Template;
+  opened: Opened;
+  may: boolean;
+  trouble: string;
+}) {
+  const navigate = useNavigate();
+  const path = { sheet: sheet.id, template: template?.id ?? "" };
+  const changes = [keys.templates, keys.template, keys.rules, keys.rule];
+  const save = useWrite<Draft, Template>({
+    write: (mine) =>
+      template
+        ? http.PUT("/sheets/{sheet}/templates/{template}", {
+            params: { path },
+            body: { template: mine, version: opened.version },
+          })
+        : http.POST("/sheets/{sheet}/templates", { params: { path: { sheet: sheet.id } }, body: { template: mine } }),
+    changes,
+    saved: "Saved.",
+    after: (t, sent) => {
+      opened.saved(t, sent);
+      if (!template) void navigate({ to: "/templates/$sheet/$template", params: { sheet: sheet.id, template: t.id }, replace: true });
+    },
+    quiet: true,
+  });
+  const remove = useWrite({
+    write: () => http.DELETE("/sheets/{sheet}/templates/{template}", { params: { path } }),
+    changes,
+    after: () => void navigate({ to: "/templates" }),
+    quiet: true,
+  });
+  const failed = [save, remove].map((w) => w.failed).find((f) => f && f.newer === undefined);
+  return (
+    <span className="ml-auto flex flex-none items-center gap-4">
+      <span role="alert" className="text-brick">
+        {failed?.title ?? trouble}
+      </span>
+      {may && template && template.usedBy.length === 0 && (
+        <button type="button" className="link text-brick!" disabled={remove.busy} onClick={() => void remove.do()}>
+          Take it away
+        </button>
+      )}
+      {may && (
+        <button
+          type="button"
+          className="act"
+          disabled={save.busy || !opened.changed || !opened.mine.name.trim() || opened.newer !== undefined}
+          onClick={() => void save.do(opened.mine)}
+        >
+          Save
+        </button>
+      )}
+    </span>
+  );
+}
+
+// Somebody else's letter beside one's own, for the same row.
+function Both({ sheet, opened, mine }: { sheet: Sheet; opened: Opened; mine: Schemas["Preview"] }) {
+  const { newer } = opened;
+  const theirs = useQuery({
+    queryKey: [...keys.preview(sheet.id), "newer", newer?.version, mine.rowId],
+    enabled: newer !== undefined,
+    queryFn: () =>
+      take(
+        http.POST("/sheets/{sheet}/preview", {
+          params: { path: { sheet: sheet.id } },
+          body: { template: newer as Template, row: mine.rowId || undefined },
+        }),
+      ),
+  });
+  const letter = (of: Schemas["Preview"] | undefined, title: string) => (
+    <>
+      <p className="border border-b-0 border-hair-2 bg-sheet px-3 py-2 font-semibold">{of?.subject ?? "…"}</p>
+      <LetterFrame html={of?.html ?? ""} title={title} height={180} />
+    </>
+  );
+  return (
+    <div className="max-h-[60%] flex-none overflow-auto px-5">
+      <Overtaken
+        what="template"
+        theirs={letter(theirs.data, "Their letter")}
+        mine={letter(mine, "Your letter")}
+        onTheirs={opened.takeTheirs}
+        onMine={opened.keepMine}
+      />
+    </div>
+  );
+}
+
+// The letter while it is written.
+function Paper({ sheet, draft, may, put }: { sheet: Sheet; draft: Draft; may: boolean; put: (more: Partial<Draft>) => void }) {
+  const [editor, setEditor] = useState<Editor | null>(null);
+  const [target, setTarget] = useState<Editor | null>(null);
+  return (
+    <>
+      {editor && may && <Tools body={editor} target={target ?? editor} columns={sheet.columns} />}
+      <div className="min-h-0 flex-1 overflow-auto border border-hair-2 bg-sheet px-13 py-6.5 max-lg:px-6">
+        <SubjectEditor
+          content={draft.subject}
+          columns={sheet.columns}
+          editable={may}
+          onChange={(subject) => put({ subject })}
+          onFocus={setTarget}
+        />
+        <div onFocus={() => setTarget(editor)}>
+          <BodyEditor content={draft.body} columns={sheet.columns} editable={may} onChange={(body) => put({ body })} onReady={setEditor} />
+        </div>
+      </div>
+    </>
+  );
+}
+
+function FromBundle({ template, html }: { template?: Template; html?: string }) {
+  return (
+    <>
+      <p className="mb-3 text-ink-2">
+        This letter came with a bundle and has{" "}
+        {template?.variants?.length ? `a text in ${count(template.variants.length, "other language")}` : "parts that are set in the bundle"}
+        , so it is changed there. It is shown as a row gets it.
+      </p>
+      <div className="min-h-0 flex-1 overflow-auto">
+        {html !== undefined && <LetterFrame html={html} title="The letter" height={520} />}
+      </div>
+    </>
   );
 }

@@ -1,14 +1,17 @@
+import type { ReactNode } from "react";
 import { Link } from "@tanstack/react-router";
 import { api } from "../../api/client";
+import { Await } from "../../parts/await";
 import { Blank } from "../../parts/picker";
 import { useMay } from "../../parts/session";
 import { count } from "../../parts/time";
 
-export function TemplatesPlace() {
+export function TemplatesPlace(): ReactNode {
   const templates = api.useQuery("get", "/templates");
   const sheets = api.useQuery("get", "/sheets");
   const may = useMay("coordinator");
-  if (!templates.data || !sheets.data) return null;
+  if (!templates.data) return <Await query={templates} />;
+  if (!sheets.data) return <Await query={sheets} />;
   return (
     <div className="overflow-auto">
       <div className="flex items-baseline gap-6 px-5 pt-[18px] pb-3">

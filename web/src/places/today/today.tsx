@@ -1,19 +1,23 @@
-import { useQueryClient } from "@tanstack/react-query";
+import type { ReactNode } from "react";
 import { Link, useNavigate } from "@tanstack/react-router";
-import { toast } from "sonner";
-import { api, http, type Mark, type Schemas, words } from "../../api/client";
+import { api, http, type Mark, type Schemas } from "../../api/client";
+import { keys, ofEmails } from "../../api/keys";
+import { useWrite } from "../../api/write";
+import { Await } from "../../parts/await";
 import { kindWords, MarkIcon, Shape } from "../../parts/mark";
 import { useMay, useNow, useZone } from "../../parts/session";
-import { clock, count, day, isoDay, midnight, moment, numberWord, upperFirst } from "../../parts/time";
+import { clock, count, dayOfMonth, daysFrom, isoDay, moment, numberWord, shortMonth, upperFirst } from "../../parts/time";
 
 type Today = Schemas["Today"];
 
-export function TodayPlace() {
+export function TodayPlace(): ReactNode {
   const q = api.useQuery("get", "/today");
+  return <Await query={q}>{(t) => <Today today={t} />}</Await>;
+}
+
+function Today({ today: t }: { today: Today }) {
   const now = useNow(15000);
   const zone = useZone();
-  const t = q.data;
-  if (!t) return null;
   const hour = Number(clock(now, zone).slice(0, 2));
   const hello = hour < 12 ? "Good morning." : hour < 18 ? "Good afternoon." : "Good evening.";
   return (
@@ -32,24 +36,19 @@ export function TodayPlace() {
             <>Nothing is coming in the next four weeks. </>
           )}
           Since {t.sinceText}{" "}
-          <Link to="/log" search={{ show: "out" } as never} className="figure">
+          <Link to="/log" search={{ show: "out" }} className="figure">
             {t.wentSince}
           </Link>{" "}
           went out.{" "}
           {t.sources.length > 0 && (
-            <Link
-              to="/sheets/$sheet/bring"
-              params={{ sheet: t.sources[0]?.sheetId ?? "" }}
-              search={{ from: "source" } as never}
-              className="needs"
-            >
+            <Link to="/sheets/$sheet/bring" params={{ sheet: t.sources[0]?.sheetId ?? "" }} search={{ from: "source" }} className="needs">
               {t.sources.length === 1
                 ? "A source could not be taken in."
                 : `${upperFirst(numberWord(t.sources.length))} sources could not be taken in.`}
             </Link>
           )}{" "}
           {t.needsTotal > 0 ? (
-            <Link to="/log" search={{ show: "needs" } as never} className="needs">
+            <Link to="/log" search={{ show: "needs" }} className="needs">
               {upperFirst(numberWord(t.needsTotal))} {t.needsTotal === 1 ? "email needs" : "emails need"} you.
             </Link>
           ) : (
@@ -81,35 +80,34 @@ export function TodayPlace() {
 
 /** What keeps all emails from going, and the way through it. */
 function NoticeLine({ notice }: { notice: Schemas["Notice"] }) {
-  const client = useQueryClient();
   const may = useMay("coordinator");
-  const looked = async () => {
-    const { error } = await http.POST("/went-back/looked");
-    if (error) toast.error(words(error));
-    else toast.success("Noted. What is held stays so until you let it go; rules and sending are switched on again by you.");
-    await client.invalidateQueries();
-  };
+  const looked = useWrite({
+    write: () => http.POST("/went-back/looked"),
+    saved: "Noted. What is held stays so until you let it go; rules and sending are switched on again by you.",
+    changes: [keys.session, ...ofEmails],
+  });
   return (
     <li className="flex items-start gap-3.5 border-b border-hair-2 py-2 max-md:flex-wrap" role="alert">
       <span className="w-[15px] flex-none text-center font-bold text-brick" aria-hidden="true">
         !
       </span>
       <span className="min-w-0 flex-1">
-        <b className="font-semibold">{notice.kind === "went-back" ? "An older copy of the database." : "A clock is wrong."}</b> {notice.text}
+        <b className="font-semibold">{notice.kind === "went-back" ? "An older copy of the database." : "A clock is wrong."}</b>{" "}
+        {notice.text}
         {notice.kind === "went-back" && (
           <>
             {" "}
             First look through{" "}
-            <Link to="/log" search={{ show: "held" } as never} className="link">
+            <Link to="/log" search={{ show: "held" }} className="link">
               {notice.held === 0 ? "the log" : `what is held (${notice.held})`}
             </Link>
-            : leave out what has gone, let go what has not. Then switch on the {notice.rules === 1 ? "rule" : `${notice.rules ?? 0} rules`} in
-            their sheets, and sending in the bar.
+            : leave out what has gone, let go what has not. Then switch on the {notice.rules === 1 ? "rule" : `${notice.rules ?? 0} rules`}{" "}
+            in their sheets, and sending in the bar.
           </>
         )}
       </span>
       {notice.kind === "went-back" && may && (
-        <button type="button" className="link flex-none" onClick={() => void looked()}>
+        <button type="button" className="link flex-none" disabled={looked.busy} onClick={() => void looked.do()}>
           I have looked
         </button>
       )}
@@ -118,13 +116,12 @@ function NoticeLine({ notice }: { notice: Schemas["Notice"] }) {
 }
 
 function Needs({ today }: { today: Today }) {
-  const client = useQueryClient();
   const may = useMay("coordinator");
-  const decide = async (id: string, decision: "it-went" | "send-again") => {
-    const { error } = await http.POST("/deliveries/{delivery}/decision", { params: { path: { delivery: id } }, body: { decision } });
-    if (error) toast.error(words(error));
-    await client.invalidateQueries();
-  };
+  const decide = useWrite({
+    write: (v: { id: string; decision: "it-went" | "send-again" }) =>
+      http.POST("/deliveries/{delivery}/decision", { params: { path: { delivery: v.id } }, body: { decision: v.decision } }),
+    changes: ofEmails,
+  });
   const navigate = useNavigate();
   if (today.needs.length + today.sources.length + today.notices.length + today.doubled.length === 0) return null;
   const shown = today.needs.slice(0, 7);
@@ -142,8 +139,8 @@ function Needs({ today }: { today: Today }) {
               ×
             </span>
             <span className="min-w-0 flex-1">
-              <b className="font-semibold">The same key twice.</b> {upperFirst(count(x.rows, "row"))} {x.rows === 1 ? "has" : "have"} a key that
-              another row had before; each gets its own emails.
+              <b className="font-semibold">The same key twice.</b> {upperFirst(count(x.rows, "row"))} {x.rows === 1 ? "has" : "have"} a key
+              that another row had before; each gets its own emails.
             </span>
             <span className="flex-none text-ink-2">{x.sheet}</span>
             <span className="flex min-w-[150px] flex-none justify-end">
@@ -163,7 +160,7 @@ function Needs({ today }: { today: Today }) {
             </span>
             <span className="flex-none text-ink-2">{x.sheet}</span>
             <span className="flex min-w-[150px] flex-none justify-end">
-              <Link to="/sheets/$sheet/bring" params={{ sheet: x.sheetId }} search={{ from: "source" } as never} className="link">
+              <Link to="/sheets/$sheet/bring" params={{ sheet: x.sheetId }} search={{ from: "source" }} className="link">
                 Look at the source
               </Link>
             </span>
@@ -179,16 +176,26 @@ function Needs({ today }: { today: Today }) {
             <span className="flex min-w-[150px] flex-none justify-end gap-3">
               {may && n.actions.includes("it-went") && (
                 <>
-                  <button type="button" className="link" onClick={() => decide(n.deliveries[0] ?? "", "it-went")}>
+                  <button
+                    type="button"
+                    className="link"
+                    disabled={decide.busy}
+                    onClick={() => void decide.do({ id: n.deliveries[0] ?? "", decision: "it-went" })}
+                  >
                     It went
                   </button>
-                  <button type="button" className="link" onClick={() => decide(n.deliveries[0] ?? "", "send-again")}>
+                  <button
+                    type="button"
+                    className="link"
+                    disabled={decide.busy}
+                    onClick={() => void decide.do({ id: n.deliveries[0] ?? "", decision: "send-again" })}
+                  >
                     Send again
                   </button>
                 </>
               )}
               {n.actions.includes("mend") && n.row && (
-                <Link to="/sheets/$sheet" params={{ sheet: n.sheetId }} search={{ row: n.row } as never} className="link">
+                <Link to="/sheets/$sheet" params={{ sheet: n.sheetId }} search={{ row: n.row }} className="link">
                   Mend the row
                 </Link>
               )}
@@ -199,9 +206,10 @@ function Needs({ today }: { today: Today }) {
                   onClick={() =>
                     void navigate({
                       to: "/log",
-                      search: (n.count > 1
-                        ? { show: n.kind === "held" ? "held" : "missed", sheet: n.sheetId }
-                        : { show: "needs", email: n.deliveries[0] }) as never,
+                      search:
+                        n.count > 1
+                          ? { show: n.kind === "held" ? "held" : "missed", sheet: n.sheetId }
+                          : { show: "needs", email: n.deliveries[0] },
                     })
                   }
                 >
@@ -213,7 +221,7 @@ function Needs({ today }: { today: Today }) {
         ))}
       </ul>
       {more > 0 && (
-        <Link to="/log" search={{ show: "needs" } as never} className="link mt-1.5 inline-block">
+        <Link to="/log" search={{ show: "needs" }} className="link mt-1.5 inline-block">
           {more} more
         </Link>
       )}
@@ -224,8 +232,9 @@ function Needs({ today }: { today: Today }) {
 const width = 1240;
 const fromHour = 6;
 const toHour = 20;
-function hourX(at: Date, now: Date, zone: string): number {
-  const h = (at.getTime() - midnight(now, zone).getTime()) / 3600000;
+function hourX(at: Date, zone: string): number {
+  const [hour = 0, minute = 0] = clock(at, zone).split(":").map(Number);
+  const h = hour + minute / 60;
   return 110 + (Math.max(fromHour - 0.3, Math.min(toHour + 0.3, h)) - fromHour) * ((width - 130) / (toHour - fromHour));
 }
 
@@ -233,7 +242,7 @@ function hourX(at: Date, now: Date, zone: string): number {
 // a few say their number.
 function Lane({ name, sheet, marks, now, zone }: { name: string; sheet: string; marks: Mark[]; now: Date; zone: string }) {
   const navigate = useNavigate();
-  const nowX = hourX(now, now, zone);
+  const nowX = hourX(now, zone);
   const { groups, before, after } = layOut(marks, now, zone, nowX);
   const tall = Math.max(1, ...groups.map((g) => Math.min(3, Math.ceil(g.marks.length / 6))));
   const h = 10 + tall * 18;
@@ -262,8 +271,8 @@ function Lane({ name, sheet, marks, now, zone }: { name: string; sheet: string; 
                 onClick={() =>
                   void navigate(
                     m.delivery
-                      ? { to: "/log", search: { email: m.delivery } as never }
-                      : { to: "/sheets/$sheet", params: { sheet }, search: { row: m.row } as never },
+                      ? { to: "/log", search: { email: m.delivery } }
+                      : { to: "/sheets/$sheet", params: { sheet }, search: { row: m.row } },
                   )
                 }
               >
@@ -306,7 +315,7 @@ function layOut(marks: Mark[], now: Date, zone: string, nowX: number) {
   let after = 0;
   const all = [...by.values()];
   for (const g of all.filter((g) => new Date(g[0]?.at ?? 0) <= now).reverse()) {
-    const x = Math.min(hourX(new Date(g[0]?.at ?? 0), now, zone), left - wide(g.length));
+    const x = Math.min(hourX(new Date(g[0]?.at ?? 0), zone), left - wide(g.length));
     if (x < 120) before += g.length;
     else {
       groups.push({ x, marks: g });
@@ -314,7 +323,7 @@ function layOut(marks: Mark[], now: Date, zone: string, nowX: number) {
     }
   }
   for (const g of all.filter((g) => new Date(g[0]?.at ?? 0) > now)) {
-    const x = Math.max(hourX(new Date(g[0]?.at ?? 0), now, zone), right);
+    const x = Math.max(hourX(new Date(g[0]?.at ?? 0), zone), right);
     if (x + wide(g.length) > width - 30) after += g.length;
     else {
       groups.push({ x, marks: g });
@@ -327,7 +336,7 @@ function layOut(marks: Mark[], now: Date, zone: string, nowX: number) {
 function Hours({ now, zone }: { now: Date; zone: string }) {
   const hours = Array.from({ length: toHour - fromHour + 1 }, (_, i) => fromHour + i);
   const x = (h: number) => 110 + (h - fromHour) * ((width - 130) / (toHour - fromHour));
-  const nowX = hourX(now, now, zone);
+  const nowX = hourX(now, zone);
   return (
     <svg viewBox={`0 0 ${width} 26`} className="block w-full" aria-hidden="true">
       <line x1={110} x2={width - 20} y1={1} y2={1} stroke="var(--hair)" />
@@ -359,6 +368,7 @@ function EightWeeks({ days, now, zone }: { days: Schemas["DayBar"][]; now: Date;
   const h = 126;
   const x = (i: number) => 10 + (i * (width - 20)) / days.length;
   const y = (n: number) => (n * 98) / top;
+  const nowX = x(at + daysFrom(today, 1, zone).at(now.getTime()));
   return (
     <>
       <h2 className="mb-2 flex items-baseline gap-2.5">
@@ -397,14 +407,7 @@ function EightWeeks({ days, now, zone }: { days: Schemas["DayBar"][]; now: Date;
         <line x1={10} x2={width - 10} y1={104.5} y2={104.5} stroke="var(--hair)" />
         {at >= 0 && (
           <>
-            <line
-              x1={x(at) + ((x(1) - x(0)) * (now.getTime() - midnight(now, zone).getTime())) / day}
-              x2={x(at) + ((x(1) - x(0)) * (now.getTime() - midnight(now, zone).getTime())) / day}
-              y1={0}
-              y2={108}
-              stroke="var(--ink)"
-              strokeWidth={1.2}
-            />
+            <line x1={nowX} x2={nowX} y1={0} y2={108} stroke="var(--ink)" strokeWidth={1.2} />
             <text x={x(at) + 4} y={120} fontSize={11} fontWeight={700} fill="var(--ink)">
               now
             </text>
@@ -415,7 +418,6 @@ function EightWeeks({ days, now, zone }: { days: Schemas["DayBar"][]; now: Date;
   );
 }
 function label(iso: string, i: number): string {
-  const d = new Date(`${iso}T12:00:00Z`);
-  const n = d.getUTCDate();
-  return i === 0 || n <= 7 ? `${n} ${d.toLocaleString("en-GB", { month: "short", timeZone: "UTC" }).slice(0, 3)}` : String(n);
+  const n = dayOfMonth(iso);
+  return i === 0 || n <= 7 ? `${n} ${shortMonth(iso)}` : String(n);
 }

@@ -1,27 +1,24 @@
-import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { http, words } from "../../api/client";
+import { http } from "../../api/client";
+import { keys } from "../../api/keys";
+import { useWrite } from "../../api/write";
 
 export function SignIn() {
-  const client = useQueryClient();
   const [email, setEmail] = useState("");
   const [password, setPassword] = useState("");
-  const [error, setError] = useState("");
-  const [busy, setBusy] = useState(false);
-  const submit = async (e: React.FormEvent) => {
-    e.preventDefault();
-    setBusy(true);
-    const { error } = await http.POST("/session", { body: { email, password } });
-    setBusy(false);
-    if (error) setError(words(error));
-    else await client.invalidateQueries();
-  };
+  const signIn = useWrite({ write: () => http.POST("/session", { body: { email, password } }), changes: [keys.session], quiet: true });
   return (
     <main className="mx-auto flex h-full max-w-sm flex-col justify-center px-6">
       <h1 className="mb-1">
         <b>Nivot.</b> Sign in to see what goes out today.
       </h1>
-      <form onSubmit={submit} className="mt-5 flex flex-col gap-3">
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          void signIn.do();
+        }}
+        className="mt-5 flex flex-col gap-3"
+      >
         <label className="flex flex-col gap-1">
           Email address
           <input className="field" type="email" autoComplete="username" required value={email} onChange={(e) => setEmail(e.target.value)} />
@@ -38,9 +35,9 @@ export function SignIn() {
           />
         </label>
         <p role="alert" className="min-h-5 text-brick">
-          {error}
+          {signIn.failed?.title}
         </p>
-        <button type="submit" className="act self-start" disabled={busy}>
+        <button type="submit" className="act self-start" disabled={signIn.busy}>
           Sign in
         </button>
       </form>

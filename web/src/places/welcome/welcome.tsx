@@ -1,34 +1,29 @@
-import { useQueryClient } from "@tanstack/react-query";
-import { useNavigate, useParams } from "@tanstack/react-router";
-import { useEffect, useState } from "react";
-import { api, http, words } from "../../api/client";
+import { getRouteApi, useNavigate } from "@tanstack/react-router";
+import { type ReactNode, useState } from "react";
+import { api, http } from "../../api/client";
+import { keys } from "../../api/keys";
+import { useWrite } from "../../api/write";
+import { Await } from "../../parts/await";
+
+const page = getRouteApi("/welcome/$token");
 
 // What a one-time link opens: who one is, and a password.
-export function Welcome() {
-  const { token } = useParams({ strict: false }) as { token: string };
+export function Welcome(): ReactNode {
+  const { token } = page.useParams();
   const link = api.useQuery("get", "/links/{token}", { params: { path: { token } } }, { retry: false });
-  const [form, setForm] = useState({ name: "", email: "", password: "" });
-  const [error, setError] = useState("");
-  const client = useQueryClient();
+  return <Await query={link}>{(l) => <Begin token={token} link={l} />}</Await>;
+}
+
+function Begin({ token, link }: { token: string; link: { purpose: "first-start" | "invite"; name: string; email: string } }) {
+  const [form, setForm] = useState({ name: link.name, email: link.email, password: "" });
   const navigate = useNavigate();
-  useEffect(() => {
-    if (link.data) setForm((f) => ({ ...f, name: link.data.name, email: link.data.email }));
-  }, [link.data]);
-  if (link.error)
-    return (
-      <main className="mx-auto mt-40 max-w-md px-6">
-        <h1>{words(link.error)}</h1>
-      </main>
-    );
-  if (!link.data) return null;
-  const first = link.data.purpose === "first-start";
-  const submit = async (e: React.FormEvent) => {
-    e.preventDefault();
-    const { error } = await http.POST("/links/{token}", { params: { path: { token } }, body: form });
-    if (error) return setError(words(error));
-    await client.invalidateQueries();
-    void navigate({ to: "/" });
-  };
+  const begin = useWrite({
+    write: () => http.POST("/links/{token}", { params: { path: { token } }, body: form }),
+    changes: [keys.session],
+    after: () => void navigate({ to: "/" }),
+    quiet: true,
+  });
+  const first = link.purpose === "first-start";
   const field = (key: keyof typeof form, label: string, type: string, more = {}) => (
     <label className="flex flex-col gap-1">
       {label}
@@ -55,14 +50,20 @@ export function Welcome() {
           </>
         )}
       </h1>
-      <form onSubmit={submit} className="mt-5 flex flex-col gap-3">
+      <form
+        onSubmit={(e) => {
+          e.preventDefault();
+          void begin.do();
+        }}
+        className="mt-5 flex flex-col gap-3"
+      >
         {field("name", "Name", "text", { autoComplete: "name" })}
         {field("email", "Email address", "email", { autoComplete: "username" })}
         {field("password", "Password, 10 characters or more", "password", { minLength: 10, autoComplete: "new-password" })}
         <p role="alert" className="min-h-5 text-brick">
-          {error}
+          {begin.failed?.title}
         </p>
-        <button type="submit" className="act self-start">
+        <button type="submit" className="act self-start" disabled={begin.busy}>
           Sign in
         </button>
       </form>

@@ -1,0 +1,55 @@
+// One way to write: busy while it is under way, failed with a reason (also where
+// the server cannot be reached), saved, and what it changed asked again.
+import { type QueryKey, useMutation, useQueryClient } from "@tanstack/react-query";
+import { toast } from "sonner";
+import { type Failure, type Problem, take } from "./client";
+import { refresh } from "./keys";
+
+export type Write<V, T> = {
+  /** Does it; a failure is told, and undefined comes back. */
+  do: (v: V) => Promise<T | undefined>;
+  busy: boolean;
+  /** Why the last time failed, where failures are shown beside what was typed. */
+  failed: Problem | undefined;
+  clear: () => void;
+};
+
+type Options<V, T> = {
+  write: (v: V) => Promise<{ data?: T; error?: unknown }>;
+  /** The keys of what it changes. */
+  changes?: readonly QueryKey[] | ((v: V) => readonly QueryKey[]);
+  /** What to say once it is done. */
+  saved?: string | ((data: T, v: V) => string | undefined);
+  /** Takes it back; "Undo" stands beside what is said. */
+  undo?: (data: T, v: V) => Promise<unknown>;
+  after?: (data: T, v: V) => void | Promise<void>;
+  /** Failures are shown by who asks, and not told at the foot of the page. */
+  quiet?: boolean;
+};
+
+export function useWrite<V = void, T = unknown>(o: Options<V, T>): Write<V, T> {
+  const client = useQueryClient();
+  const ask = (v: V) => refresh(client, typeof o.changes === "function" ? o.changes(v) : (o.changes ?? []));
+  const m = useMutation<T, Failure, V>({
+    mutationFn: (v) => take(o.write(v)),
+    // Without this a write would wait for the network and say nothing.
+    networkMode: "always",
+    onSuccess: async (data, v) => {
+      const said = typeof o.saved === "function" ? o.saved(data, v) : o.saved;
+      const { undo } = o;
+      if (said) toast.success(said, undo && { action: { label: "Undo", onClick: () => void undo(data, v) } });
+      await o.after?.(data, v);
+      await ask(v);
+    },
+    onError: (e, v) => {
+      if (e.problem.newer !== undefined) void ask(v); // what somebody else has saved is shown
+      if (!o.quiet) toast.error(e.message, { duration: 8000 });
+    },
+  });
+  return {
+    do: (v) => m.mutateAsync(v).catch(() => undefined),
+    busy: m.isPending,
+    failed: m.error?.problem,
+    clear: m.reset,
+  };
+}

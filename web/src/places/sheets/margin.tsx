@@ -1,0 +1,117 @@
+import { Link } from "@tanstack/react-router";
+import { useState } from "react";
+import { http, type Rule } from "../../api/client";
+import { ofSheet } from "../../api/keys";
+import { useWrite } from "../../api/write";
+import { MarkIcon } from "../../parts/mark";
+import { Scroll } from "../../parts/scroll";
+import { count, moment } from "../../parts/time";
+
+// The margin: the rules of the sheet, each a sentence.
+export function Margin({
+  sheet,
+  rules,
+  zone,
+  now,
+  may,
+  onLight,
+}: {
+  sheet: string;
+  rules: Rule[];
+  zone: string;
+  now: Date;
+  may: boolean;
+  onLight: (r: string | null) => void;
+}) {
+  const [folded, setFolded] = useState(localStorage.getItem("margin") === "folded");
+  const fold = () => {
+    localStorage.setItem("margin", folded ? "" : "folded");
+    setFolded(!folded);
+  };
+  if (folded)
+    return (
+      <aside className="flex-none border-l border-hair px-2 py-3" aria-label="Rules on this sheet">
+        <button type="button" className="link [writing-mode:vertical-rl]" onClick={fold}>
+          Rules ({rules.length})
+        </button>
+      </aside>
+    );
+  return (
+    <Scroll label="Rules on this sheet" className="w-[298px] flex-none border-l border-hair px-[18px] py-3.5 max-md:hidden">
+      <div className="mb-2 flex">
+        <h2 className="text-xs! text-ink-2">Rules on this sheet</h2>
+        <button type="button" className="link ml-auto" onClick={fold}>
+          fold
+        </button>
+      </div>
+      {rules.map((r) => (
+        <RuleLine key={r.id} sheet={sheet} rule={r} zone={zone} now={now} may={may} onLight={onLight} />
+      ))}
+      {rules.length === 0 && (
+        <p className="border-t border-hair-2 py-3 text-ink-2">
+          No rule yet. A rule says when a row deserves an email, and to whom it goes.
+        </p>
+      )}
+      {may && (
+        <div className="border-t border-hair-2 pt-2.5">
+          <Link to="/sheets/$sheet/rules/$rule" params={{ sheet, rule: "new" }} className="link">
+            Add a rule
+          </Link>
+        </div>
+      )}
+    </Scroll>
+  );
+}
+
+type LineProps = { sheet: string; rule: Rule; zone: string; now: Date; may: boolean; onLight: (r: string | null) => void };
+
+// A rule in the margin; pointing at it lights its marks in the rows.
+function RuleLine({ sheet, rule: r, zone, now, may, onLight }: LineProps) {
+  const state = r.state === "on" ? "paused" : "on";
+  const turn = useWrite({
+    write: () => http.PUT("/sheets/{sheet}/rules/{rule}/state", { params: { path: { sheet, rule: r.id } }, body: { state } }),
+    changes: ofSheet(sheet),
+  });
+  return (
+    <section className="border-t border-hair-2 pt-2.5 pb-3" onMouseEnter={() => onLight(r.id)} onMouseLeave={() => onLight(null)}>
+      <div className="mb-1 flex items-center gap-2">
+        <MarkIcon letter={r.letter} kind={r.state === "on" ? "accepted" : r.state === "paused" ? "held" : "incomplete"} />
+        <Link to="/sheets/$sheet/rules/$rule" params={{ sheet, rule: r.id }} className="font-[650] hover:underline">
+          {r.body.name}
+        </Link>
+        <span className="ml-auto text-xs text-ink-2">{r.state}</span>
+        {may && r.state !== "draft" && (
+          <button type="button" className="link text-xs" disabled={turn.busy} onClick={() => void turn.do()}>
+            {r.state === "on" ? "pause" : "resume"}
+          </button>
+        )}
+      </div>
+      <p className={`mb-1.5 font-letter text-[13.5px] leading-5 ${r.state === "on" ? "" : "text-ink-2"}`}>
+        {r.sentence.map((p, i) => (
+          <span key={i} className={p.strong ? "font-semibold" : undefined}>
+            {p.text}
+          </span>
+        ))}
+      </p>
+      <p className="text-xs text-ink-2">{waits(r, zone, now)}</p>
+    </section>
+  );
+}
+
+// What a rule looks at next, or waits for.
+function waits(r: Rule, zone: string, now: Date): string {
+  if (r.arming) return `Working out ${r.arming.done.toLocaleString("en-GB")} of ${count(r.arming.total, "row")}`;
+  if (r.state === "draft") return "Not switched on yet";
+  if (r.state === "paused") return "Paused; nothing goes out";
+  if (r.nextAt) return `Looks next ${moment(r.nextAt, zone, now)} at ${count(r.nextRows ?? 0, "row")}`;
+  switch (r.body.trigger.kind) {
+    case "date":
+      return "No row has a coming date";
+    case "schedule":
+      return "Its schedule has ended";
+    case "by-hand":
+      return "Sent by hand";
+    default:
+      return "Waits for an edit";
+  }
+}

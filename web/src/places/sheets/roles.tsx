@@ -1,0 +1,84 @@
+import { api, http, type Schemas, type Sheet } from "../../api/client";
+import { ofSheet } from "../../api/keys";
+import { useWrite } from "../../api/write";
+import { Section } from "../../parts/slip";
+import { count } from "../../parts/time";
+
+// Which column identifies a row, carries its address, the name and the
+// language: said once, and taken everywhere unless said otherwise.
+export function Roles({ sheet }: { sheet: Sheet }) {
+  const calendars = api.useQuery("get", "/calendars");
+  const patch = useWrite({
+    write: (body: Schemas["SheetPatch"]) => http.PATCH("/sheets/{sheet}", { params: { path: { sheet: sheet.id } }, body }),
+    changes: ofSheet(sheet.id),
+  });
+  const save = (body: Schemas["SheetPatch"]) => void patch.do(body);
+  const pick = (label: string, value: string, of: (c: Sheet["columns"][number]) => boolean, on: (id: string) => void, none: string) => (
+    <label className="flex items-center justify-between gap-3 py-0.5">
+      {label}
+      <select className="field w-56" value={value} onChange={(e) => on(e.target.value)}>
+        <option value="">{none}</option>
+        {sheet.columns.filter(of).map((c) => (
+          <option key={c.id} value={c.id}>
+            {c.name}
+          </option>
+        ))}
+      </select>
+    </label>
+  );
+  const kind = (c: Sheet["columns"][number]) => (c.type === "formula" ? c.result : c.type);
+  return (
+    <Section title="What says what a row is">
+      {pick(
+        "The row is identified by",
+        sheet.key,
+        (c) => c.type !== "formula",
+        (key) => save({ key }),
+        "no column",
+      )}
+      {pick(
+        "Its address stands in",
+        sheet.address,
+        (c) => kind(c) === "email",
+        (address) => save({ address }),
+        "no column",
+      )}
+      {pick(
+        "The name of whom it concerns",
+        sheet.nameColumn,
+        (c) => kind(c) === "text",
+        (nameColumn) => save({ nameColumn }),
+        "no column",
+      )}
+      {pick(
+        "Their language",
+        sheet.languageColumn,
+        (c) => kind(c) === "choice" || kind(c) === "text",
+        (languageColumn) => save({ languageColumn }),
+        "no column",
+      )}
+      <label className="flex items-center justify-between gap-3 py-0.5">
+        Working days go by
+        <select className="field w-56" value={sheet.calendar} onChange={(e) => save({ calendar: e.target.value })}>
+          {(calendars.data ?? []).map((c) => (
+            <option key={c.id} value={c.isDefault ? "" : c.id}>
+              {c.name}
+            </option>
+          ))}
+        </select>
+      </label>
+      <label className="flex items-center justify-between gap-3 py-0.5">
+        Edits count after a rest of
+        <select className="field w-56" value={sheet.settleSeconds} onChange={(e) => save({ settleSeconds: Number(e.target.value) })}>
+          {[...new Set([0, 30, 60, 120, 300, 900, 3600, sheet.settleSeconds])]
+            .sort((a, b) => a - b)
+            .map((n) => (
+              <option key={n} value={n}>
+                {n === 0 ? "nothing: at once" : n < 60 ? count(n, "second") : n < 3600 ? count(n / 60, "minute") : count(n / 3600, "hour")}
+              </option>
+            ))}
+        </select>
+      </label>
+    </Section>
+  );
+}

@@ -1,0 +1,77 @@
+// What checking a letter over all rows came to, and how it arrives.
+import { useState } from "react";
+import type { Schemas } from "../../api/client";
+import { Scroll } from "../../parts/scroll";
+import { LetterFrame } from "../../parts/slip";
+import { count } from "../../parts/time";
+
+type Props = {
+  checks?: Schemas["Checks"];
+  preview?: Schemas["Preview"];
+  plain: boolean; // plain text is what stands here first
+  onRow: (row: string) => Promise<void>;
+};
+const levels = { stop: "bg-brick", warn: "bg-marigold-fill" } as Record<string, string>;
+
+export function Checks({ checks: c, preview: pv, plain, onRow }: Props) {
+  return (
+    <Scroll label="Checks and preview" className="w-[384px] flex-none px-5.5 pt-5 pb-6 max-lg:w-[300px]">
+      <h2>Checks {c && <small className="ml-1 text-xs font-[450] text-ink-2">over {count(c.rows, "row")}</small>}</h2>
+      <ul className="mt-1.5 mb-4">
+        {c?.checks.map((k) => (
+          <li key={k.text} className="border-t border-hair-2 py-1.5">
+            <div className="flex gap-2.5">
+              <span className={`mt-[7px] size-[7px] flex-none ${levels[k.level] ?? "bg-juniper"}`} />
+              <span>{k.text}</span>
+              {k.rows > 0 && <b className="ml-auto font-semibold whitespace-nowrap">{count(k.rows, "row")}</b>}
+            </div>
+            {k.examples.length > 0 && (
+              <div className="pl-[17px] text-ink-2">
+                {k.examples.map((x) => (
+                  <button key={x.id} type="button" className="link mr-2.5 font-normal!" onClick={() => void onRow(x.id)}>
+                    {x.name}
+                  </button>
+                ))}
+                {k.rows > k.examples.length && "…"}
+              </div>
+            )}
+          </li>
+        ))}
+      </ul>
+      <Arrives preview={pv} plain={plain} />
+    </Scroll>
+  );
+}
+
+function Arrives({ preview: pv, plain }: { preview?: Schemas["Preview"]; plain: boolean }) {
+  const [text, setText] = useState(plain);
+  return (
+    <>
+      <h2 className="flex items-baseline gap-3">
+        As it arrives
+        <button type="button" className="link" aria-pressed={!text} onClick={() => setText(!text)}>
+          {text ? "as a letter" : "as plain text"}
+        </button>
+      </h2>
+      {pv && pv.total > 0 && (
+        <div className="mt-1.5">
+          <p className="border border-b-0 border-hair-2 bg-sheet px-3 py-2 font-semibold" data-testid="subject">
+            {pv.subject || <span className="bad">no subject</span>}
+          </p>
+          {text ? (
+            <Scroll label="As plain text" className="max-h-80 border border-hair-2 bg-sheet p-3">
+              <pre className="font-sans whitespace-pre-wrap">{pv.text}</pre>
+            </Scroll>
+          ) : (
+            <LetterFrame html={pv.html} title={`Letter for ${pv.row}`} height={320} />
+          )}
+          {pv.missing.length > 0 && (
+            <p className="mt-1.5 text-brick">
+              For this row the email could not go: {pv.missing.join(" and ")} {pv.missing.length === 1 ? "has" : "have"} no value.
+            </p>
+          )}
+        </div>
+      )}
+    </>
+  );
+}

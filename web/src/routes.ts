@@ -1,0 +1,76 @@
+// What the addresses of the places say beside their paths. The router checks
+// them when a page is opened, whoever wrote the link; pages and links are typed
+// by them.
+import type { Schemas } from "./api/client";
+import type { View } from "./places/sheets/view";
+
+type Given = Record<string, unknown>;
+const text = (x: unknown) => (typeof x === "string" && x !== "" ? x : typeof x === "number" ? String(x) : undefined);
+function oneOf<T extends string>(x: unknown, of: readonly T[]): T | undefined {
+  return of.find((o) => o === x);
+}
+// Leaves out what says nothing, so that addresses stay short.
+function said<T extends object>(x: T): T {
+  return Object.fromEntries(Object.entries(x).filter(([, v]) => v !== undefined)) as T;
+}
+
+/** What the log shows: which outcomes, of what, and the email whose slip is open. */
+export type LogSearch = {
+  show?: string;
+  sheet?: string;
+  rule?: string;
+  row?: string;
+  since?: string;
+  to?: string;
+  text?: string;
+  email?: string;
+};
+export const logSearch = (s: Given): LogSearch =>
+  said({
+    show: text(s.show),
+    sheet: text(s.sheet),
+    rule: text(s.rule),
+    row: text(s.row),
+    since: text(s.since),
+    to: text(s.to),
+    text: text(s.text),
+    email: text(s.email),
+  });
+
+/** Which slip of a sheet is open, and how the sheet is looked at. */
+export type SheetSearch = {
+  row?: string;
+  email?: string;
+  cell?: string;
+  slip?: "columns" | "history" | "out";
+  column?: string;
+  view?: string;
+  show?: View;
+  job?: string;
+};
+export const sheetSearch = (s: Given): SheetSearch =>
+  said({
+    row: text(s.row),
+    email: text(s.email),
+    cell: text(s.cell),
+    slip: oneOf(s.slip, ["columns", "history", "out"] as const),
+    column: text(s.column),
+    view: text(s.view),
+    show: viewOf(s.show),
+    job: text(s.job),
+  });
+
+function viewOf(x: unknown): View | undefined {
+  if (typeof x !== "object" || x === null) return undefined;
+  const v = x as Given;
+  return said({
+    filter: typeof v.filter === "object" && v.filter !== null ? (v.filter as Schemas["Condition"]) : undefined,
+    sort: Array.isArray(v.sort) ? (v.sort as Schemas["SortKey"][]) : undefined,
+    find: text(v.find),
+  });
+}
+
+/** The way in which rows come. */
+export const waysIn = ["file", "source", "form", "programs"] as const;
+export type BringSearch = { from?: (typeof waysIn)[number] };
+export const bringSearch = (s: Given): BringSearch => said({ from: oneOf(s.from, waysIn) });

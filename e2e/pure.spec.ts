@@ -1,0 +1,194 @@
+import { expect, test } from "@playwright/test";
+import { daysFrom, isoDay, midnight, moment, plusDays, weekday } from "../web/src/parts/time";
+import { pressed } from "../web/src/places/sheets/keys";
+import { pendingTexts, type Shelf, Unsent, verdict } from "../web/src/places/sheets/unsent";
+
+// The modules of the screens that need no browser.
+
+// A browser's storage, of which several tabs have the same.
+function shelf(room = 1e6): Shelf & { map: Map<string, string> } {
+  const map = new Map<string, string>();
+  return {
+    map,
+    get length() {
+      return map.size;
+    },
+    key: (i) => [...map.keys()][i] ?? null,
+    getItem: (k) => map.get(k) ?? null,
+    setItem: (k, v) => {
+      if (v.length > room) throw new DOMException("full", "QuotaExceededError");
+      map.set(k, v);
+    },
+    removeItem: (k) => void map.delete(k),
+  };
+}
+const edit = (row: string, text: string) => ({ op: "edit" as const, row, cells: { c1: text } });
+
+test.describe("what has not been sent yet", () => {
+  test("two tabs have one queue, in the order of the typing", () => {
+    const s = shelf();
+    let t = 1000;
+    const [a, b] = ["a", "b"].map((page) => new Unsent(s, "unsent:tom:loans", page, () => t++));
+    const other = new Unsent(s, "unsent:tom:loans2", "a", () => t++);
+    a.add({ id: "1", kind: "edit", steps: [edit("r1", "out")] });
+    b.add({ id: "2", kind: "edit", steps: [edit("r1", "in")] });
+    other.add({ id: "x", kind: "edit", steps: [edit("r9", "no")] });
+    a.add({ id: "3", kind: "edit", steps: [edit("r2", "x")] });
+    expect(a.list().map((c) => c.id)).toEqual(["1", "2", "3"]);
+    expect(b.list()).toEqual(a.list());
+    expect(Object.fromEntries(pendingTexts(a.list()))).toEqual({ "r1|c1": "in", "r2|c1": "x" });
+    b.remove("1");
+    expect(a.list().map((c) => c.id)).toEqual(["2", "3"]);
+    expect(other.list().map((c) => c.id)).toEqual(["x"]);
+    // Opened anew, all of it is there.
+    expect(new Unsent(s, "unsent:tom:loans", "c").list().map((c) => c.id)).toEqual(["2", "3"]);
+  });
+
+  test("a tab takes back its own alone, and not what is on its way", () => {
+    const s = shelf();
+    const [a, b] = ["a", "b"].map((page) => new Unsent(s, "unsent:tom:loans", page));
+    a.add({ id: "1", kind: "edit", steps: [edit("r1", "one")] });
+    b.add({ id: "2", kind: "edit", steps: [edit("r1", "two")] });
+    expect(a.takeBack("1")).toBeUndefined();
+    expect(a.takeBack("2")?.id).toBe("1");
+    expect(a.takeBack()).toBeUndefined();
+    expect(b.list().map((c) => c.id)).toEqual(["2"]);
+  });
+
+  test("a clock that is set back does not turn the order round", () => {
+    const s = shelf();
+    let t = 5000;
+    const a = new Unsent(s, "unsent:tom:loans", "a", () => t);
+    a.add({ id: "1", kind: "edit", steps: [edit("r1", "one")] });
+    t = 100;
+    a.add({ id: "2", kind: "edit", steps: [edit("r1", "two")] });
+    expect(a.list().map((c) => c.id)).toEqual(["1", "2"]);
+  });
+
+  test("what the storage has no room for, and what in it cannot be read", () => {
+    const s = shelf(200);
+    const a = new Unsent(s, "unsent:tom:loans", "a");
+    a.add({ id: "1", kind: "edit", steps: [edit("r1", "one")] });
+    a.add({ id: "2", kind: "paste", steps: [edit("r2", "x".repeat(500))] });
+    a.add({ id: "3", kind: "edit", steps: [edit("r3", "three")] });
+    s.map.set("unsent:tom:loans:000000000000001:z", "{nonsense");
+    s.map.set("unsent:tom:loans:000000000000002:z", '{"id":5}');
+    expect(a.list().map((c) => c.id)).toEqual(["1", "2", "3"]);
+    a.remove("2");
+    expect(a.list().map((c) => c.id)).toEqual(["1", "3"]);
+  });
+
+  test("what an answer says of a change", () => {
+    const want = { taken: [200, 201, 204], later: [0, 401, 408, 409, 429, 500, 502, 503], refused: [400, 403, 404, 413, 422] };
+    for (const [v, list] of Object.entries(want)) for (const status of list) expect(verdict(status), String(status)).toBe(v);
+  });
+});
+
+test.describe("keys in the grid", () => {
+  // What a key comes to, as words.
+  const press = (
+    key: string,
+    more: Partial<Record<"ctrlKey" | "shiftKey" | "altKey" | "metaKey", boolean>> = {},
+    at = { row: 5, col: 2 },
+    mayEdit = true,
+  ) => {
+    const did: string[] = [];
+    const say =
+      (name: string) =>
+      (...args: unknown[]) =>
+        void did.push([name, ...args].map((x) => (typeof x === "object" ? JSON.stringify(x) : String(x))).join(" "));
+    const names = ["insert", "remove", "clear", "fill", "copy", "paste"];
+    const acts = Object.fromEntries(names.map((n) => [n, say(n)]));
+    const handled = pressed(
+      { key, ctrlKey: false, shiftKey: false, altKey: false, metaKey: false, ...more } as never,
+      {
+        cursor: at,
+        sel: { top: at.row, bottom: at.row, left: at.col, right: at.col },
+        many: false,
+        total: 100,
+        page: 20,
+        wide: 8,
+        mayEdit,
+        move: say("move"),
+        setAnchor: say("anchor"),
+        setCursor: say("cursor"),
+        begin: say("begin"),
+        acts,
+        edits: { undo: say("undo"), redo: say("redo") },
+        find: say("find"),
+        openRow: say("row"),
+        openCell: say("cell"),
+        toHead: say("head"),
+        leave: say("leave"),
+      } as never,
+    );
+    return handled ? did.join("; ") : "none of the grid's";
+  };
+  const cases: [string, string, string][] = [
+    ["down", press("ArrowDown"), "move 6 2 false"],
+    ["down, selecting", press("ArrowDown", { shiftKey: true }), "move 6 2 true"],
+    ["to the last row", press("ArrowDown", { ctrlKey: true }), "move 100 2 false"],
+    ["up from the first row to the head", press("ArrowUp", {}, { row: 0, col: 2 }), "head"],
+    ["a page down", press("PageDown"), "move 25 2 false"],
+    ["to the first cell of all", press("Home", { ctrlKey: true }), "move 0 0 false"],
+    ["to the next cell", press("Tab"), "move 5 3"],
+    ["out of the grid at its end", press("Tab", {}, { row: 5, col: 7 }), "none of the grid's"],
+    ["out of the grid at its beginning", press("Tab", { shiftKey: true }, { row: 5, col: 0 }), "none of the grid's"],
+    ["typing", press("x"), "begin x"],
+    ["typing with Alt is none of the grid's", press("x", { altKey: true }), "none of the grid's"],
+    ["editing what stands there", press("Enter"), "begin"],
+    ["emptying", press("Delete"), "clear clear"],
+    ["emptying is not for readers", press("Delete", {}, { row: 5, col: 2 }, false), "none of the grid's"],
+    ["adding rows", press("Enter", { ctrlKey: true }), "insert"],
+    ["deleting rows", press("Delete", { ctrlKey: true }), "remove"],
+    ["undo", press("z", { ctrlKey: true }), "undo"],
+    ["redo, both ways", `${press("Z", { ctrlKey: true, shiftKey: true })}; ${press("y", { metaKey: true })}`, "redo; redo"],
+    ["fill down", press("d", { ctrlKey: true }), "fill"],
+    ["everything", press("a", { ctrlKey: true }), 'anchor {"row":0,"col":0}; cursor {"row":99,"col":7}'],
+    ["the row's slip", press(" "), "row"],
+    ["the cell's history", press("F8"), "cell"],
+    ["out", press("Escape"), "leave"],
+  ];
+  for (const [name, got, want] of cases) test(name, () => expect(got).toBe(want));
+});
+
+test.describe("days and moments", () => {
+  test("days of the calendar, not of 24 hours", () => {
+    // In London the clocks go forward on 28 March 2027 and back on 31 October.
+    expect(plusDays("2027-03-27", 2)).toBe("2027-03-29");
+    expect(plusDays("2027-12-31", 1)).toBe("2028-01-01");
+    expect(plusDays("2028-03-01", -1)).toBe("2028-02-29");
+    const spring = daysFrom("2027-03-27", 3, "Europe/London");
+    expect(spring.iso).toEqual(["2027-03-27", "2027-03-28", "2027-03-29"]);
+    expect(spring.starts.map((t) => new Date(t).toISOString())).toEqual([
+      "2027-03-27T00:00:00.000Z",
+      "2027-03-28T00:00:00.000Z",
+      "2027-03-28T23:00:00.000Z",
+      "2027-03-29T23:00:00.000Z",
+    ]);
+    expect(spring.at(Date.parse("2027-03-28T23:00:00Z"))).toBe(2);
+    expect(spring.at(Date.parse("2027-03-28T11:30:00Z"))).toBe(1.5);
+    const autumn = daysFrom("2027-10-31", 2, "Europe/London");
+    expect((autumn.starts[1] ?? 0) - (autumn.starts[0] ?? 0)).toBe(25 * 3600_000);
+    expect(autumn.at(Date.parse("2027-11-01T00:00:00Z"))).toBe(1);
+  });
+
+  test("midnight in a zone", () => {
+    const cases: [string, string, string][] = [
+      ["2027-03-16T09:00:00Z", "Europe/London", "2027-03-16T00:00:00.000Z"],
+      ["2027-03-28T20:00:00Z", "Europe/London", "2027-03-28T00:00:00.000Z"],
+      ["2027-06-10T23:30:00Z", "Europe/London", "2027-06-10T23:00:00.000Z"],
+      ["2027-03-16T03:00:00Z", "America/New_York", "2027-03-15T04:00:00.000Z"],
+      ["2027-03-16T20:00:00Z", "Asia/Kathmandu", "2027-03-16T18:15:00.000Z"],
+    ];
+    for (const [at, zone, want] of cases) expect(midnight(new Date(at), zone).toISOString(), `${at} ${zone}`).toBe(want);
+  });
+
+  test("how they are written", () => {
+    const now = new Date("2027-03-16T09:00:00Z");
+    expect(moment("2027-03-29T08:00:00Z", "Europe/London", now)).toBe("Mon 29 Mar 09:00");
+    expect(moment("2028-01-02T08:00:00Z", "Europe/London", now)).toBe("Sun 2 Jan 2028 08:00");
+    expect(isoDay(new Date("2027-03-16T23:30:00Z"), "Asia/Tokyo")).toBe("2027-03-17");
+    expect(weekday("2027-03-28")).toBe(0);
+  });
+});

@@ -25,6 +25,8 @@ type Options<V, T> = {
   after?: (data: T, v: V) => void | Promise<void>;
   /** Failures are shown by who asks, and not told at the foot of the page. */
   quiet?: boolean;
+  /** Writes of one name go one after the other. */
+  inTurn?: string;
 };
 
 export function useWrite<V = void, T = unknown>(o: Options<V, T>): Write<V, T> {
@@ -34,6 +36,7 @@ export function useWrite<V = void, T = unknown>(o: Options<V, T>): Write<V, T> {
     mutationFn: (v) => take(o.write(v)),
     // Without this a write would wait for the network and say nothing.
     networkMode: "always",
+    scope: o.inTurn === undefined ? undefined : { id: o.inTurn },
     onSuccess: async (data, v) => {
       const said = typeof o.saved === "function" ? o.saved(data, v) : o.saved;
       const { undo } = o;

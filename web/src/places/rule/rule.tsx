@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { getRouteApi, Link, useNavigate } from "@tanstack/react-router";
 import { type ReactNode, useState } from "react";
 import { toast } from "sonner";
-import { api, http, type Rule, type RuleBody, type Sheet, take, type Template } from "../../api/client";
+import { api, http, type Rule, type RuleBody, type Schemas, type Sheet, take, type Template } from "../../api/client";
 import { keys, ofSheet } from "../../api/keys";
 import { useWrite } from "../../api/write";
 import { Await } from "../../parts/await";
@@ -205,8 +205,8 @@ function Acts({ sheet, rule, opened, effect: e, may }: ActsProps) {
       {opened.newer && !underWay && (
         <Overtaken
           what="rule"
-          theirs={<Sentence of={opened.newer.sentence} className="font-letter text-[15px] leading-6" />}
-          mine={<Sentence of={e?.sentence ?? []} className="font-letter text-[15px] leading-6" />}
+          theirs={<Side name={opened.newer.body.name} of={opened.newer} other={e} />}
+          mine={<Side name={body.name} of={e} other={opened.newer} />}
           onTheirs={opened.takeTheirs}
           onMine={opened.keepMine}
         />
@@ -245,6 +245,45 @@ function Acts({ sheet, rule, opened, effect: e, may }: ActsProps) {
         </div>
       )}
     </div>
+  );
+}
+
+type Said = { sentence: Schemas["Segment"][]; phrases: Schemas["Phrases"] };
+const parts: Partial<Record<keyof Schemas["Phrases"], string>> = {
+  when: "When",
+  column: "Date",
+  every: "Every",
+  at: "At",
+  zone: "Zone",
+  condition: "Only where",
+  template: "Template",
+  to: "To",
+  cc: "Copy to",
+  bcc: "Blind copy to",
+  replyTo: "Answers to",
+  late: "Not later than",
+  window: "Only within",
+  repeat: "How often",
+  then: "Then",
+  hold: "Held",
+};
+
+// One of two writings of a rule, and in what it differs from the other.
+function Side({ name, of, other }: { name: string; of?: Said; other?: Said }) {
+  if (!of || !other) return null;
+  const differs = (Object.entries(parts) as [keyof Schemas["Phrases"], string][]).filter(([k]) => of.phrases[k] !== other.phrases[k]);
+  return (
+    <>
+      <p className="font-[650]">{name}</p>
+      <Sentence of={of.sentence} className="font-letter text-[15px] leading-6" />
+      <dl className="mt-1">
+        {differs.map(([k, label]) => (
+          <div key={k}>
+            <dt className="inline text-ink-2">{label}:</dt> <dd className="inline bg-wash">{of.phrases[k] || "nothing"}</dd>
+          </div>
+        ))}
+      </dl>
+    </>
   );
 }
 

@@ -80,13 +80,24 @@ function NewName({ label, act, busy, onName }: { label: string; act: string; bus
 function Days({ calendar: c, may }: { calendar: Calendar; may: boolean }) {
   const changes = [keys.calendars, keys.today, keys.rules, keys.rule, keys.sheets];
   const path = { calendar: c.id };
-  const save = useWrite({ write: (body: Edit) => http.PUT("/calendars/{calendar}", { params: { path }, body }), changes });
+  const save = useWrite({
+    write: (body: Edit) => http.PUT("/calendars/{calendar}", { params: { path }, body }),
+    changes,
+    inTurn: `calendar ${c.id}`,
+  });
+  // What has been pressed is shown before the server has it.
+  const [pressed, setPressed] = useState<Edit>();
+  const { weekdays, closed } = pressed ?? c;
   const remove = useWrite({
     write: () => http.DELETE("/calendars/{calendar}", { params: { path } }),
     changes,
     saved: `${c.name} is taken away.`,
   });
-  const put = (more: Partial<Edit>) => void save.do({ name: c.name, weekdays: c.weekdays, closed: c.closed, ...more });
+  const put = (more: Partial<Edit>) => {
+    const next = { name: c.name, weekdays, closed, ...more };
+    setPressed(next);
+    void save.do(next).then(() => setPressed((p) => (p === next ? undefined : p)));
+  };
   const others = c.isDefault ? "every sheet that has no other" : "";
   return (
     <>
@@ -119,14 +130,14 @@ function Days({ calendar: c, may }: { calendar: Calendar; may: boolean }) {
             <input
               type="checkbox"
               className="accent-juniper"
-              checked={c.weekdays.includes(id)}
-              onChange={(e) => put({ weekdays: everyday.filter((d) => (d === id ? e.target.checked : c.weekdays.includes(d))) })}
+              checked={weekdays.includes(id)}
+              onChange={(e) => put({ weekdays: everyday.filter((d) => (d === id ? e.target.checked : weekdays.includes(d))) })}
             />
             {names[id]}
           </label>
         ))}
       </fieldset>
-      <Closed closed={c.closed} may={may} onChange={(closed) => put({ closed })} />
+      <Closed closed={closed} may={may} onChange={(closed) => put({ closed })} />
     </>
   );
 }

@@ -285,6 +285,8 @@ function Acts({
   );
 }
 
+const bodyOf = ({ name, subject, body, language, variants }: Template): Body => ({ name, subject, body, language, variants });
+
 // Somebody else's letter beside one's own, for the same row.
 function Both({ sheet, opened, mine }: { sheet: Sheet; opened: Opened; mine: Schemas["Preview"] }) {
   const { newer } = opened;
@@ -295,25 +297,40 @@ function Both({ sheet, opened, mine }: { sheet: Sheet; opened: Opened; mine: Sch
       take(
         http.POST("/sheets/{sheet}/preview", {
           params: { path: { sheet: sheet.id } },
-          body: { template: newer as Template, row: mine.rowId || undefined },
+          body: { template: bodyOf(newer as Template), row: mine.rowId || undefined },
         }),
       ),
   });
-  const letter = (of: Schemas["Preview"] | undefined, title: string) => (
-    <>
-      <p className="border border-b-0 border-hair-2 bg-sheet px-3 py-2 font-semibold">{of?.subject ?? "…"}</p>
-      <LetterFrame html={of?.html ?? ""} title={title} height={180} />
-    </>
-  );
   return (
     <div className="max-h-[60%] flex-none overflow-auto px-5">
       <Overtaken
         what="template"
-        theirs={letter(theirs.data, "Their letter")}
-        mine={letter(mine, "Your letter")}
+        theirs={<Side name={newer?.name ?? ""} of={theirs.data} other={mine} />}
+        mine={<Side name={opened.mine.name} of={mine} other={theirs.data} />}
         onTheirs={opened.takeTheirs}
         onMine={opened.keepMine}
       />
+    </div>
+  );
+}
+
+// One of two letters as plain text: what the other does not have stands out.
+function Side({ name, of, other }: { name: string; of?: Schemas["Preview"]; other?: Schemas["Preview"] }) {
+  if (!of || !other) return null;
+  const paragraphs = (p: Schemas["Preview"]) => p.text.split(/\n\s*\n/);
+  const theirs = new Set(paragraphs(other));
+  return (
+    <div className="max-h-52 overflow-auto border border-hair-2 bg-sheet px-3 py-2">
+      <p className="text-ink-2">{name}</p>
+      <p className={of.subject === other.subject ? "text-ink-2" : "bg-wash font-semibold"}>{of.subject}</p>
+      {paragraphs(of).map((x, i) => (
+        <p
+          key={i}
+          className={`mt-1.5 font-letter whitespace-pre-line ${theirs.has(x) ? "line-clamp-1 text-ink-2" : "bg-wash font-semibold"}`}
+        >
+          {x}
+        </p>
+      ))}
     </div>
   );
 }

@@ -4,6 +4,7 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import { type ReactNode, useMemo, useRef } from "react";
 import { api, http, type LogLine, take } from "../../api/client";
 import { keys } from "../../api/keys";
+import { Await } from "../../parts/await";
 import { MarkIcon } from "../../parts/mark";
 import { Blank, Choices } from "../../parts/picker";
 import { useNow, useZone } from "../../parts/session";
@@ -35,8 +36,6 @@ export function LogPlace(): ReactNode {
   const zone = useZone();
   const now = useNow(60000);
   const box = useRef<HTMLDivElement>(null);
-  const sheets = api.useQuery("get", "/sheets");
-  const rules = api.useQuery("get", "/sheets/{sheet}/rules", { params: { path: { sheet: s.sheet ?? "" } } }, { enabled: !!s.sheet });
   const query = {
     sheet: s.sheet,
     rule: s.rule,
@@ -85,108 +84,14 @@ export function LogPlace(): ReactNode {
   };
   useKey(",", () => leaf(-1), !!s.email);
   useKey(".", () => leaf(1), !!s.email);
-  const c = pages[0]?.counts ?? {};
-  const bounced = (c.failed ?? 0) + (c.bounced ?? 0);
-  const sheetName = sheets.data?.find((x) => x.id === s.sheet)?.name;
-  const ruleName = rules.data?.find((r) => r.id === s.rule)?.body.name;
   const csv = new URLSearchParams(Object.entries(query).filter((e): e is [string, string] => !!e[1]));
   return (
     <div className="flex min-h-0 flex-1 flex-col">
       <div className="px-5 pt-[18px] pb-2.5">
-        <h1>
-          {log.data === undefined ? (
-            "\u00a0"
-          ) : items.length === 0 ? (
-            <>
-              <b>The log.</b>{" "}
-              {s.show || s.sheet || s.to || s.text || s.since
-                ? "Nothing is like this."
-                : "Nothing has fallen due yet. Once a rule is on, every email stands here, and every one that did not go, with its reason."}
-            </>
-          ) : (
-            <>
-              {s.since ? `Since ${dayName(`${s.since}T12:00:00Z`, zone, now)}` : "In all"}{" "}
-              <span className="figure">{count(c.accepted ?? 0, "email")}</span> went out, {bounced} {bounced === 1 ? "was" : "were"}{" "}
-              refused, {c["in-doubt"] ?? 0} {c["in-doubt"] === 1 ? "is" : "are"} in doubt.{" "}
-              <span className="figure">{(c.skipped ?? 0).toLocaleString("en-GB")}</span> {c.skipped === 1 ? "was" : "were"} not needed and{" "}
-              {c.skipped === 1 ? "was" : "were"} left.
-            </>
-          )}
-        </h1>
+        <LogTitle search={s} counts={pages[0]?.counts} empty={items.length === 0} zone={zone} now={now} />
       </div>
       <div className="flex flex-wrap items-baseline gap-x-4 px-5 pb-2 text-ink-2">
-        <span>
-          Showing{" "}
-          <Blank title="Which outcomes" label="Outcome" words={shows[s.show ?? ""]?.name ?? "everything"}>
-            <Choices
-              name="show"
-              value={s.show ?? ""}
-              onChoose={(show) => put({ show })}
-              items={Object.entries(shows).map(([id, x]) => ({ id, name: x.name }))}
-            />
-          </Blank>{" "}
-          from{" "}
-          <Blank title="From which sheet" label="Sheet" words={sheetName ?? "all sheets"}>
-            <Choices
-              name="sheet"
-              value={s.sheet ?? ""}
-              onChoose={(sheet) => put({ sheet, rule: "", row: "" })}
-              items={[{ id: "", name: "all sheets" }, ...(sheets.data ?? []).map((x) => ({ id: x.id, name: x.name }))]}
-            />
-          </Blank>
-          {s.sheet && (
-            <>
-              ,{" "}
-              <Blank title="By which rule" label="Rule" words={ruleName ?? "any rule"}>
-                <Choices
-                  name="rule"
-                  value={s.rule ?? ""}
-                  onChoose={(rule) => put({ rule })}
-                  items={[
-                    { id: "", name: "any rule" },
-                    ...(rules.data ?? []).map((r) => ({ id: r.id, name: r.body.name, note: r.letter })),
-                  ]}
-                />
-              </Blank>
-            </>
-          )}
-          {s.row && (
-            <>
-              ,{" "}
-              <button type="button" className="blank" onClick={() => put({ row: "" })}>
-                one row
-              </button>
-            </>
-          )}{" "}
-          since{" "}
-          <Blank title="Since which day" label="Since" words={s.since ? dayName(`${s.since}T12:00:00Z`, zone, now) : "the beginning"}>
-            <input
-              className="field"
-              type="date"
-              aria-label="Since"
-              value={s.since ?? ""}
-              onChange={(e) => put({ since: e.target.value })}
-            />
-          </Blank>
-          , to{" "}
-          <Blank title="To an address that holds" label="To" words={s.to || "anyone"}>
-            <input
-              className="field"
-              aria-label="Address holds"
-              defaultValue={s.to ?? ""}
-              onChange={(e) => put({ to: e.target.value.trim() })}
-            />
-          </Blank>
-          , about{" "}
-          <Blank title="With a subject that holds" label="Subject" words={s.text || "anything"}>
-            <input
-              className="field"
-              aria-label="Subject holds"
-              defaultValue={s.text ?? ""}
-              onChange={(e) => put({ text: e.target.value.trim() })}
-            />
-          </Blank>
-        </span>
+        <LogFilter search={s} zone={zone} now={now} put={put} />
         <a className="link ml-auto" href={`/api/log.csv?${csv}`} download="nivot-log.csv">
           Take out as CSV
         </a>
@@ -194,66 +99,175 @@ export function LogPlace(): ReactNode {
       <div className="relative flex min-h-0 flex-1 border-t border-hair">
         <div ref={box} className="min-w-0 flex-1 overflow-auto bg-sheet" tabIndex={0} role="region" aria-label="Emails">
           <div role="table" aria-label="Delivery log" aria-rowcount={-1} style={{ height: virtual.getTotalSize(), position: "relative" }}>
-            {shown.map((v) => {
-              const item = items[v.index];
-              const style = { transform: `translateY(${v.start}px)` };
-              if (!item)
-                return (
-                  <div key={v.key} role="row" className="absolute px-5 py-1.5 text-ink-2" style={style}>
-                    <span role="cell">more …</span>
-                  </div>
-                );
-              if ("day" in item)
-                return (
-                  <div
-                    key={v.key}
-                    role="row"
-                    className="absolute flex h-[30px] w-full items-end gap-2.5 border-b border-hair bg-paper px-5 pb-1 font-[650]"
-                    style={style}
-                  >
-                    <span role="rowheader">
-                      {item.day} <small className="ml-2 text-[13px] font-[450] text-ink-2">{item.counts}</small>
-                    </span>
-                  </div>
-                );
-              const l = item.line;
-              return (
-                <div
-                  key={v.key}
-                  role="row"
-                  className={`absolute flex h-[30px] w-full items-center gap-3.5 border-b border-hair-2 px-5 whitespace-nowrap hover:bg-wash ${l.id === s.email ? "bg-wash" : ""}`}
-                  style={style}
-                >
-                  <span role="cell" className="w-10 flex-none" title={l.at}>
-                    {clock(l.at, zone)}
-                  </span>
-                  <span role="cell" className="flex-none leading-none">
-                    <MarkIcon letter={l.letter} kind={l.kind} />
-                  </span>
-                  <span role="cell" className={`w-[216px] flex-none truncate ${l.to ? "" : "text-ink-2"}`}>
-                    {l.to || "nobody"}
-                  </span>
-                  <span role="cell" className="min-w-0 flex-1 basis-72 truncate">
-                    <button type="button" className="max-w-full truncate text-left hover:underline" onClick={() => put({ email: l.id })}>
-                      {l.subject || l.rule}
-                    </button>
-                  </span>
-                  <span role="cell" className="w-20 flex-none truncate max-lg:hidden">
-                    {l.row}
-                  </span>
-                  <span role="cell" className="w-28 flex-none truncate text-ink-2 max-lg:hidden">
-                    {l.rule}
-                  </span>
-                  <span role="cell" className="w-64 flex-none truncate text-ink-2 max-md:w-32" title={l.outcome}>
-                    {l.outcome}
-                  </span>
-                </div>
-              );
-            })}
+            {log.data === undefined && <Await query={log} />}
+            {shown.map((v) => (
+              <LogRow key={v.key} item={items[v.index]} start={v.start} zone={zone} here={s.email} onOpen={(email) => put({ email })} />
+            ))}
           </div>
         </div>
         {s.email && <DeliverySlip id={s.email} onClose={() => put({ email: "" })} />}
       </div>
+    </div>
+  );
+}
+
+type TitleProps = { search: LogSearch; counts?: Record<string, number>; empty: boolean; zone: string; now: Date };
+
+function LogTitle({ search: s, counts, empty, zone, now }: TitleProps) {
+  const c = counts ?? {};
+  const bounced = (c.failed ?? 0) + (c.bounced ?? 0);
+  return (
+    <h1>
+      {counts === undefined ? (
+        "\u00a0"
+      ) : empty ? (
+        <>
+          <b>The log.</b>{" "}
+          {s.show || s.sheet || s.to || s.text || s.since
+            ? "Nothing is like this."
+            : "Nothing has fallen due yet. Once a rule is on, every email stands here, and every one that did not go, with its reason."}
+        </>
+      ) : (
+        <>
+          {s.since ? `Since ${dayName(`${s.since}T12:00:00Z`, zone, now)}` : "In all"}{" "}
+          <span className="figure">{count(c.accepted ?? 0, "email")}</span> went out, {bounced} {bounced === 1 ? "was" : "were"} refused,{" "}
+          {c["in-doubt"] ?? 0} {c["in-doubt"] === 1 ? "is" : "are"} in doubt.{" "}
+          <span className="figure">{(c.skipped ?? 0).toLocaleString("en-GB")}</span> {c.skipped === 1 ? "was" : "were"} not needed and{" "}
+          {c.skipped === 1 ? "was" : "were"} left.
+        </>
+      )}
+    </h1>
+  );
+}
+
+type FilterProps = { search: LogSearch; zone: string; now: Date; put: (more: Partial<LogSearch>) => void };
+
+// Which emails are shown, as a sentence.
+function LogFilter({ search: s, zone, now, put }: FilterProps) {
+  const sheets = api.useQuery("get", "/sheets");
+  const rules = api.useQuery("get", "/sheets/{sheet}/rules", { params: { path: { sheet: s.sheet ?? "" } } }, { enabled: !!s.sheet });
+  const sheetName = sheets.data?.find((x) => x.id === s.sheet)?.name;
+  const ruleName = rules.data?.find((r) => r.id === s.rule)?.body.name;
+  return (
+    <span>
+      Showing{" "}
+      <Blank title="Which outcomes" label="Outcome" words={shows[s.show ?? ""]?.name ?? "everything"}>
+        <Choices
+          name="show"
+          value={s.show ?? ""}
+          onChoose={(show) => put({ show })}
+          items={Object.entries(shows).map(([id, x]) => ({ id, name: x.name }))}
+        />
+      </Blank>{" "}
+      from{" "}
+      <Blank title="From which sheet" label="Sheet" words={sheetName ?? "all sheets"}>
+        <Choices
+          name="sheet"
+          value={s.sheet ?? ""}
+          onChoose={(sheet) => put({ sheet, rule: "", row: "" })}
+          items={[{ id: "", name: "all sheets" }, ...(sheets.data ?? []).map((x) => ({ id: x.id, name: x.name }))]}
+        />
+      </Blank>
+      {s.sheet && (
+        <>
+          ,{" "}
+          <Blank title="By which rule" label="Rule" words={ruleName ?? "any rule"}>
+            <Choices
+              name="rule"
+              value={s.rule ?? ""}
+              onChoose={(rule) => put({ rule })}
+              items={[{ id: "", name: "any rule" }, ...(rules.data ?? []).map((r) => ({ id: r.id, name: r.body.name, note: r.letter }))]}
+            />
+          </Blank>
+        </>
+      )}
+      {s.row && (
+        <>
+          ,{" "}
+          <button type="button" className="blank" onClick={() => put({ row: "" })}>
+            one row
+          </button>
+        </>
+      )}{" "}
+      since{" "}
+      <Blank title="Since which day" label="Since" words={s.since ? dayName(`${s.since}T12:00:00Z`, zone, now) : "the beginning"}>
+        <input className="field" type="date" aria-label="Since" value={s.since ?? ""} onChange={(e) => put({ since: e.target.value })} />
+      </Blank>
+      , to{" "}
+      <Blank title="To an address that holds" label="To" words={s.to || "anyone"}>
+        <input
+          className="field"
+          aria-label="Address holds"
+          defaultValue={s.to ?? ""}
+          onChange={(e) => put({ to: e.target.value.trim() })}
+        />
+      </Blank>
+      , about{" "}
+      <Blank title="With a subject that holds" label="Subject" words={s.text || "anything"}>
+        <input
+          className="field"
+          aria-label="Subject holds"
+          defaultValue={s.text ?? ""}
+          onChange={(e) => put({ text: e.target.value.trim() })}
+        />
+      </Blank>
+    </span>
+  );
+}
+
+type RowProps = { item?: Item; start: number; zone: string; here?: string; onOpen: (email: string) => void };
+
+// A line of the log, or the head of a day.
+function LogRow({ item, start, zone, here, onOpen }: RowProps) {
+  const style = { transform: `translateY(${start}px)` };
+  if (!item)
+    return (
+      <div role="row" className="absolute px-5 py-1.5 text-ink-2" style={style}>
+        <span role="cell">more …</span>
+      </div>
+    );
+  if ("day" in item)
+    return (
+      <div
+        role="row"
+        className="absolute flex h-[30px] w-full items-end gap-2.5 border-b border-hair bg-paper px-5 pb-1 font-[650]"
+        style={style}
+      >
+        <span role="rowheader">
+          {item.day} <small className="ml-2 text-[13px] font-[450] text-ink-2">{item.counts}</small>
+        </span>
+      </div>
+    );
+  const l = item.line;
+  return (
+    <div
+      role="row"
+      className={`absolute flex h-[30px] w-full items-center gap-3.5 border-b border-hair-2 px-5 whitespace-nowrap hover:bg-wash ${l.id === here ? "bg-wash" : ""}`}
+      style={style}
+    >
+      <span role="cell" className="w-10 flex-none" title={l.at}>
+        {clock(l.at, zone)}
+      </span>
+      <span role="cell" className="flex-none leading-none">
+        <MarkIcon letter={l.letter} kind={l.kind} />
+      </span>
+      <span role="cell" className={`w-[216px] flex-none truncate ${l.to ? "" : "text-ink-2"}`}>
+        {l.to || "nobody"}
+      </span>
+      <span role="cell" className="min-w-0 flex-1 basis-72 truncate">
+        <button type="button" className="max-w-full truncate text-left hover:underline" onClick={() => onOpen(l.id)}>
+          {l.subject || l.rule}
+        </button>
+      </span>
+      <span role="cell" className="w-20 flex-none truncate max-lg:hidden">
+        {l.row}
+      </span>
+      <span role="cell" className="w-28 flex-none truncate text-ink-2 max-lg:hidden">
+        {l.rule}
+      </span>
+      <span role="cell" className="w-64 flex-none truncate text-ink-2 max-md:w-32" title={l.outcome}>
+        {l.outcome}
+      </span>
     </div>
   );
 }

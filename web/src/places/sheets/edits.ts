@@ -110,8 +110,11 @@ export function useEdits(sheet: Sheet) {
       }
     };
     // One tab at a time sends, in the order of the typing.
-    await (locks ? locks.request(place, all) : all());
-    busy.current = false;
+    try {
+      await (locks ? locks.request(place, all) : all());
+    } finally {
+      busy.current = false;
+    }
   }, [place, unsent, send, look]);
 
   useEffect(() => {

@@ -41,8 +41,10 @@ type Props = {
   head: Omit<Parameters<typeof Head>[0], "sheet" | "columns" | "left" | "axis" | "width" | "hasKey" | "view" | "onStep" | "onDown">;
 };
 
-export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle>) {
-  const { sheet, view, axis, lit, mayEdit, mayLocked, edits, there } = p;
+// How the grid stands: its rows, its cursor, what is typed, and what keys,
+// clipboard and pointer come to.
+function useGrid(p: Props, ref: React.Ref<GridHandle>) {
+  const { sheet, view, axis, mayEdit, mayLocked, edits, there } = p;
   const box = useRef<HTMLDivElement>(null);
   const columns = useMemo(() => gridColumns(sheet), [sheet]);
   const hasKey = sheet.columns.some((c) => c.id === sheet.key);
@@ -151,6 +153,76 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
     setHover({ m, x: a.left - b.left, y: a.bottom - b.top + 4 });
   }, []);
   const guests = useMemo(() => byCell(there), [there]);
+  return {
+    box,
+    columns,
+    hasKey,
+    places,
+    total,
+    finding,
+    setFinding,
+    hover,
+    today,
+    touched,
+    virtual,
+    items,
+    failed,
+    rowAt,
+    layout,
+    cursor,
+    sel,
+    many,
+    move,
+    active,
+    row,
+    editing,
+    begin,
+    leave,
+    focusHead,
+    acts,
+    keys,
+    pointer,
+    point,
+    guests,
+    place,
+  };
+}
+
+export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle>) {
+  const { sheet, view, axis, lit, mayEdit, edits } = p;
+  const {
+    box,
+    columns,
+    hasKey,
+    places,
+    total,
+    finding,
+    setFinding,
+    hover,
+    today,
+    touched,
+    virtual,
+    items,
+    failed,
+    rowAt,
+    layout,
+    cursor,
+    sel,
+    many,
+    move,
+    active,
+    row,
+    editing,
+    begin,
+    leave,
+    focusHead,
+    acts,
+    keys,
+    pointer,
+    point,
+    guests,
+    place,
+  } = useGrid(p, ref);
   return (
     <div className="relative flex min-w-0 flex-1 flex-col bg-sheet">
       <div className="relative min-h-0 flex-1">

@@ -120,49 +120,7 @@ export function ImportPlace(): ReactNode {
         {f.error}
       </p>
       {!preview && (
-        <div className="max-w-2xl px-5 pt-3 text-ink-2">
-          <p className="mb-3">
-            Before anything is written you see what each column is taken for, how much of it fits, and the first cells that do not. What
-            does not fit is kept to the letter.
-          </p>
-          <p className="mb-3">
-            <label className="link cursor-pointer">
-              Bring in a bundle
-              <input
-                type="file"
-                accept=".zip,application/zip"
-                aria-label="Bundle"
-                className="sr-only"
-                disabled={making}
-                onChange={(e) => e.target.files?.[0] && void bundle(e.target.files[0])}
-              />
-            </label>
-            , a sheet with its templates and rules that was taken out of Nivot. Its rules come as drafts.
-          </p>
-          <p>
-            <button
-              type="button"
-              className="link"
-              disabled={making}
-              onClick={() =>
-                void make(
-                  {},
-                  [
-                    { name: "Name", type: "text" },
-                    { name: "Email", type: "email" },
-                    { name: "Due", type: "date", order: "day-month-year" },
-                  ],
-                  -1,
-                  1,
-                  "New sheet",
-                )
-              }
-            >
-              Begin with an empty sheet
-            </button>{" "}
-            and type the rows.
-          </p>
-        </div>
+        <Beginning busy={making} onBundle={(file) => void bundle(file)} onEmpty={() => void make({}, fresh, -1, 1, "New sheet")} />
       )}
       {preview && (
         <>
@@ -241,6 +199,45 @@ export function ImportPlace(): ReactNode {
           </div>
         </>
       )}
+    </div>
+  );
+}
+
+// The columns of a sheet that begins empty.
+const fresh = [
+  { name: "Name", type: "text" },
+  { name: "Email", type: "email" },
+  { name: "Due", type: "date", order: "day-month-year" },
+];
+
+// Before a file is chosen: what will happen, and the other ways to begin.
+function Beginning({ busy, onBundle, onEmpty }: { busy: boolean; onBundle: (f: File) => void; onEmpty: () => void }) {
+  return (
+    <div className="max-w-2xl px-5 pt-3 text-ink-2">
+      <p className="mb-3">
+        Before anything is written you see what each column is taken for, how much of it fits, and the first cells that do not. What does
+        not fit is kept to the letter.
+      </p>
+      <p className="mb-3">
+        <label className="link cursor-pointer">
+          Bring in a bundle
+          <input
+            type="file"
+            accept=".zip,application/zip"
+            aria-label="Bundle"
+            className="sr-only"
+            disabled={busy}
+            onChange={(e) => e.target.files?.[0] && onBundle(e.target.files[0])}
+          />
+        </label>
+        , a sheet with its templates and rules that was taken out of Nivot. Its rules come as drafts.
+      </p>
+      <p>
+        <button type="button" className="link" disabled={busy} onClick={onEmpty}>
+          Begin with an empty sheet
+        </button>{" "}
+        and type the rows.
+      </p>
     </div>
   );
 }

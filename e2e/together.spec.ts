@@ -201,3 +201,18 @@ test("several working calendars, and the one that a sheet has", async ({ browser
   await expect(page.getByText("Depot at Saltby is taken away.")).toBeVisible();
   await page.context().close();
 });
+
+test("what is taken off the do-not-email list can be put back at once", async ({ browser }) => {
+  const page = await person(browser, "ines");
+  await page.goto("/setup/do-not-email");
+  await page.getByLabel("Address").fill("vera.moor@tolvane.example");
+  await page.getByLabel("Reason").fill("asked for letters by post");
+  await page.getByRole("button", { name: "Put on the list" }).click();
+  await page.getByRole("button", { name: "Take vera.moor@tolvane.example off the list" }).click();
+  await expect(page.getByRole("cell", { name: "vera.moor@tolvane.example" })).toBeHidden();
+  await page.getByRole("button", { name: "Undo" }).click();
+  await expect(page.getByRole("cell", { name: "asked for letters by post" })).toBeVisible();
+  await page.getByRole("button", { name: "Take vera.moor@tolvane.example off the list" }).click();
+  await expect(page.getByRole("cell", { name: "vera.moor@tolvane.example" })).toBeHidden();
+  await page.context().close();
+});

@@ -2,7 +2,7 @@
 // the server cannot be reached), saved, and what it changed asked again.
 import { type QueryKey, useMutation, useQueryClient } from "@tanstack/react-query";
 import { toast } from "sonner";
-import { type Failure, type Problem, take } from "./client";
+import { type Failure, type Problem, take, words } from "./client";
 import { refresh } from "./keys";
 
 export type Write<V, T> = {
@@ -21,7 +21,7 @@ type Options<V, T> = {
   /** What to say once it is done. */
   saved?: string | ((data: T, v: V) => string | undefined);
   /** Takes it back; "Undo" stands beside what is said. */
-  undo?: (data: T, v: V) => Promise<unknown>;
+  undo?: (data: T, v: V) => Promise<{ data?: unknown; error?: unknown }>;
   after?: (data: T, v: V) => void | Promise<void>;
   /** Failures are shown by who asks, and not told at the foot of the page. */
   quiet?: boolean;
@@ -40,7 +40,15 @@ export function useWrite<V = void, T = unknown>(o: Options<V, T>): Write<V, T> {
     onSuccess: async (data, v) => {
       const said = typeof o.saved === "function" ? o.saved(data, v) : o.saved;
       const { undo } = o;
-      if (said) toast.success(said, undo && { action: { label: "Undo", onClick: () => void undo(data, v) } });
+      const back = undo && {
+        label: "Undo",
+        onClick: () =>
+          void take(undo(data, v)).then(
+            () => ask(v),
+            (e: unknown) => toast.error(words(e)),
+          ),
+      };
+      if (said) toast.success(said, back && { action: back });
       await o.after?.(data, v);
       await ask(v);
     },

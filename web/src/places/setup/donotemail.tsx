@@ -22,9 +22,11 @@ export function DoNotEmail() {
     },
   });
   const remove = useWrite({
-    write: (a: string) => http.DELETE("/setup/do-not-email/{address}", { params: { path: { address: a } } }),
+    write: ({ address }: { address: string; reason: string }) =>
+      http.DELETE("/setup/do-not-email/{address}", { params: { path: { address } } }),
     changes: [keys.silenced],
-    saved: (_, a) => `${a} may be written to again.`,
+    saved: (_, d) => `${d.address} may be written to again.`,
+    undo: (_, { address, reason }) => http.POST("/setup/do-not-email", { body: { address, reason } }),
   });
   if (!q.data) return <Await query={q} />;
   return (
@@ -46,12 +48,7 @@ export function DoNotEmail() {
               </td>
               <td>
                 {may && (
-                  <button
-                    type="button"
-                    className="link"
-                    aria-label={`Take ${d.address} off the list`}
-                    onClick={() => void remove.do(d.address)}
-                  >
+                  <button type="button" className="link" aria-label={`Take ${d.address} off the list`} onClick={() => void remove.do(d)}>
                     take off
                   </button>
                 )}

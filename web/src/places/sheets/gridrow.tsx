@@ -56,8 +56,13 @@ export const GridRow = memo(function GridRow(p: RowProps) {
       >
         {p.cursor === i && p.editor}
         {head && row?.doubled && (
-          <span className="mr-4 ml-1 text-[11px] font-[650] text-marigold" role="img" aria-label="Another row had this key before">
-            again
+          <span
+            className="absolute left-px text-[11px] font-bold text-marigold"
+            role="img"
+            title="Another row had this key before"
+            aria-label="Another row had this key before"
+          >
+            ×
           </span>
         )}
         {head && row && <Open name={row.name} onOpen={() => p.onRow(row.id)} />}

@@ -35,7 +35,6 @@ export const keys = {
   job: (id: string): QueryKey => ["job", id],
   sheetHistory: (sheet: string): QueryKey => ["history", sheet],
   columnsEffect: (sheet: string, body: string): QueryKey => ["columns-effect", sheet, body],
-  reading: path("/sheets/{sheet}/columns/{column}/reading"),
   summary: (sheet: string, body: string): QueryKey => ["summary", sheet, body],
   tryRows: (sheet: string, find: string): QueryKey => ["try", sheet, find],
   checks: (sheet: string): QueryKey => ["checks", sheet],

@@ -164,11 +164,7 @@ func textLines(w io.Writer, b *exchange.Bundle, all bool) func(*exchange.Rehears
 	}
 	for _, r := range b.Rules {
 		if all || r.State == rule.On {
-			fmt.Fprintf(w, "%s: ", r.Name)
-			for _, s := range r.Sentence(b.Sheet, name) {
-				fmt.Fprint(w, s.Text)
-			}
-			fmt.Fprintln(w)
+			fmt.Fprintf(w, "%s: %s\n", r.Name, rule.Text(r.Sentence(b.Sheet, name)))
 		}
 	}
 	day := ""

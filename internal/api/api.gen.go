@@ -1173,10 +1173,8 @@ type Effect struct {
 	Incomplete int          `json:"incomplete"`
 	Partial    bool         `json:"partial"`
 	Past       int          `json:"past"`
-	Phrases    Phrases      `json:"phrases"`
 	Problem    *RuleFault   `json:"problem,omitempty"`
 	Rows       int          `json:"rows"`
-	Sentence   []Segment    `json:"sentence"`
 	Skipped    int          `json:"skipped"`
 	Total      int          `json:"total"`
 }
@@ -1211,6 +1209,9 @@ type Fact struct {
 	Name  string `json:"name"`
 	Value string `json:"value"`
 }
+
+// FollowUp defines model for FollowUp.
+type FollowUp = rule.Step
 
 // Form defines model for Form.
 type Form struct {
@@ -1348,6 +1349,9 @@ type Lane struct {
 	Sheet   string `json:"sheet"`
 	SheetId string `json:"sheetId"`
 }
+
+// Level a number, a column, or of a re-arm level a share of the limit in percent
+type Level = rule.Level
 
 // Limits how much is taken at a time
 type Limits struct {
@@ -1490,6 +1494,9 @@ type NoticeKind string
 // NumberFormat defines model for NumberFormat.
 type NumberFormat = value.NumberFormat
 
+// Operand text, a number, true or false, or a column
+type Operand = rule.Operand
+
 // Option defines model for Option.
 type Option struct {
 	Id   string `json:"id"`
@@ -1508,9 +1515,6 @@ type Person struct {
 	Role     Role   `json:"role"`
 	SignedUp bool   `json:"signedUp"`
 }
-
-// Phrases defines model for Phrases.
-type Phrases = rule.Phrases
 
 // PlainRow defines model for PlainRow.
 type PlainRow struct {
@@ -1593,8 +1597,23 @@ type RecipientOutcome struct {
 	State   string `json:"state"`
 }
 
+// Repeat every-occasion, once-per-row, or not-more-often-than a duration
+type Repeat = rule.Repeat
+
 // Role defines model for Role.
 type Role string
+
+// Round defines model for Round.
+type Round struct {
+	// At after any move by the window
+	At time.Time `json:"at"`
+
+	// Closed the day it goes is none of the working calendar's
+	Closed bool `json:"closed"`
+
+	// Unmoved what the recurrence says, where the window moves it
+	Unmoved *time.Time `json:"unmoved,omitempty"`
+}
 
 // Row defines model for Row.
 type Row struct {
@@ -1668,7 +1687,6 @@ type Rule struct {
 	Letter   string         `json:"letter"`
 	NextAt   *time.Time     `json:"nextAt,omitempty"`
 	NextRows int            `json:"nextRows"`
-	Phrases  Phrases        `json:"phrases"`
 	Sentence []Segment      `json:"sentence"`
 	Sheet    string         `json:"sheet"`
 	State    RuleState      `json:"state"`
@@ -1682,6 +1700,16 @@ type RuleBody = rule.Rule
 type RuleFault struct {
 	Field   string `json:"field"`
 	Message string `json:"message"`
+}
+
+// RuleSaid a rule, whole or not, as its sentence
+type RuleSaid struct {
+	// Faults what is missing or wrong, at most one fault of each part
+	Faults []RuleFault `json:"faults"`
+
+	// Rounds of a schedule, the next ten times it comes round
+	Rounds   []Round   `json:"rounds"`
+	Sentence []Segment `json:"sentence"`
 }
 
 // RuleSave defines model for RuleSave.
@@ -2284,6 +2312,11 @@ type ExplainRowJSONBody struct {
 	Row  string   `json:"row"`
 }
 
+// SayRuleJSONBody defines parameters for SayRule.
+type SayRuleJSONBody struct {
+	Body RuleBody `json:"body"`
+}
+
 // ReleaseRuleJSONBody defines parameters for ReleaseRule.
 type ReleaseRuleJSONBody struct {
 	// Approve true lets what is held go, false drops it
@@ -2439,6 +2472,9 @@ type RuleEffectJSONRequestBody RuleEffectJSONBody
 
 // ExplainRowJSONRequestBody defines body for ExplainRow for application/json ContentType.
 type ExplainRowJSONRequestBody ExplainRowJSONBody
+
+// SayRuleJSONRequestBody defines body for SayRule for application/json ContentType.
+type SayRuleJSONRequestBody SayRuleJSONBody
 
 // SaveRuleJSONRequestBody defines body for SaveRule for application/json ContentType.
 type SaveRuleJSONRequestBody = RuleSave
@@ -2724,6 +2760,9 @@ type ServerInterface interface {
 	// ExplainRow Why a row gets or does not get its next email
 	// (POST /sheets/{sheet}/rules/explain)
 	ExplainRow(ctx *echo.Context, sheet string) error
+	// SayRule A rule as its sentence, with what is missing or wrong in it
+	// (POST /sheets/{sheet}/rules/sentence)
+	SayRule(ctx *echo.Context, sheet string) error
 	// DeleteRule Take a rule away
 	// (DELETE /sheets/{sheet}/rules/{rule})
 	DeleteRule(ctx *echo.Context, sheet string, rule string) error
@@ -4395,6 +4434,22 @@ func (w *ServerInterfaceWrapper) ExplainRow(ctx *echo.Context) error {
 	return err
 }
 
+// SayRule converts echo context to params.
+func (w *ServerInterfaceWrapper) SayRule(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SayRule(ctx, sheet)
+	return err
+}
+
 // DeleteRule converts echo context to params.
 func (w *ServerInterfaceWrapper) DeleteRule(ctx *echo.Context) error {
 	var err error
@@ -4949,6 +5004,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/sheets/:sheet/rules", wrapper.ListRules, options.OperationMiddlewares["listRules"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/rules", wrapper.AddRule, options.OperationMiddlewares["addRule"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/rules/effect", wrapper.RuleEffect, options.OperationMiddlewares["ruleEffect"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/rules/sentence", wrapper.SayRule, options.OperationMiddlewares["sayRule"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/rules/explain", wrapper.ExplainRow, options.OperationMiddlewares["explainRow"]...)
 	router.DELETE(options.BaseURL+"/sheets/:sheet/rules/:rule", wrapper.DeleteRule, options.OperationMiddlewares["deleteRule"]...)
 	router.GET(options.BaseURL+"/sheets/:sheet/rules/:rule", wrapper.GetRule, options.OperationMiddlewares["getRule"]...)
@@ -8320,6 +8376,46 @@ func (response ExplainRowdefaultApplicationProblemPlusJSONResponse) VisitExplain
 	return err
 }
 
+type SayRuleRequestObject struct {
+	Sheet string `json:"sheet"`
+	Body  *SayRuleJSONRequestBody
+}
+
+type SayRuleResponseObject interface {
+	VisitSayRuleResponse(w http.ResponseWriter) error
+}
+
+type SayRule200JSONResponse RuleSaid
+
+func (response SayRule200JSONResponse) VisitSayRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SayRuledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SayRuledefaultApplicationProblemPlusJSONResponse) VisitSayRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type DeleteRuleRequestObject struct {
 	Sheet string `json:"sheet"`
 	Rule  string `json:"rule"`
@@ -9574,6 +9670,9 @@ type StrictServerInterface interface {
 	// ExplainRow Why a row gets or does not get its next email
 	// (POST /sheets/{sheet}/rules/explain)
 	ExplainRow(ctx context.Context, request ExplainRowRequestObject) (ExplainRowResponseObject, error)
+	// SayRule A rule as its sentence, with what is missing or wrong in it
+	// (POST /sheets/{sheet}/rules/sentence)
+	SayRule(ctx context.Context, request SayRuleRequestObject) (SayRuleResponseObject, error)
 	// DeleteRule Take a rule away
 	// (DELETE /sheets/{sheet}/rules/{rule})
 	DeleteRule(ctx context.Context, request DeleteRuleRequestObject) (DeleteRuleResponseObject, error)
@@ -12456,6 +12555,54 @@ func (sh *strictHandler) ExplainRow(ctx *echo.Context, sheet string) error {
 		return err
 	} else if validResponse, ok := response.(ExplainRowResponseObject); ok {
 		return validResponse.VisitExplainRowResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SayRule operation middleware
+func (sh *strictHandler) SayRule(ctx *echo.Context, sheet string) error {
+	var request SayRuleRequestObject
+
+	request.Sheet = sheet
+
+	var body SayRuleJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SayRule(ctx.Request().Context(), request.(SayRuleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SayRule")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SayRuleResponseObject); ok {
+		return validResponse.VisitSayRuleResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -139,14 +139,28 @@ func TestRuleOverHTTP(t *testing.T) {
 	raw := jsonOf(rules[0].Body)
 	var eff Effect
 	m.want(m.co, "POST", at+"/rules/effect", `{"body":`+raw+`}`, 200, &eff)
-	if eff.Problem != nil || eff.Rows != 4 || eff.Total != 5 || eff.Emails == 0 || len(eff.First) == 0 || eff.First[0].Row != "LN-0501" ||
-		eff.Phrases.When != "14 and 7 days before and 1 working day before" || eff.Phrases.Condition != "state is out or extended" {
+	if eff.Problem != nil || eff.Rows != 4 || eff.Total != 5 || eff.Emails == 0 || len(eff.First) == 0 || eff.First[0].Row != "LN-0501" {
 		t.Errorf("%+v", eff)
 	}
-	if len(eff.Days) != 60 || eff.Days[0].Day != "2027-03-15" || len(eff.Sentence) == 0 {
-		t.Errorf("%+v %+v", eff.Days, eff.Sentence)
+	if len(eff.Days) != 60 || eff.Days[0].Day != "2027-03-15" {
+		t.Errorf("%+v", eff.Days)
 	}
-	// A rule that is not whole has phrases, and says what is missing.
+	var said RuleSaid
+	m.want(m.co, "POST", at+"/rules/sentence", `{"body":`+raw+`}`, 200, &said)
+	if text := rule.Text(said.Sentence); len(said.Faults) > 0 || len(said.Rounds) > 0 ||
+		!strings.HasPrefix(text, "14 and 7 days before and 1 working day before return due at 09:00, for rows where state is out or extended, write ") {
+		t.Errorf("%s %+v", text, said.Faults)
+	}
+	// A rule of which nothing is said yet has a sentence of blanks, and says what is missing; a schedule says when it comes round.
+	m.want(m.co, "POST", at+"/rules/sentence", `{"body":{"name":"","trigger":{"kind":""},"send":[],"to":[]}}`, 200, &said)
+	if text := rule.Text(said.Sentence); text != "When …, write … to …." || len(said.Faults) != 4 || said.Faults[1].Field != "/trigger/kind" {
+		t.Errorf("%s %+v", text, said.Faults)
+	}
+	m.want(m.co, "POST", at+"/rules/sentence", `{"body":{"name":"","trigger":{"kind":"schedule","start":"2027-03-20T09:00","rrule":"FREQ=MONTHLY;BYMONTHDAY=-1"},
+		"send":[],"to":[],"window":{"workingDays":true},"shift":"earlier"}}`, 200, &said)
+	if len(said.Rounds) != 10 || said.Rounds[1].At.Format(time.DateOnly) != "2027-04-30" || said.Rounds[2].At.Format(time.DateOnly) != "2027-05-28" || said.Rounds[2].Unmoved == nil {
+		t.Errorf("%+v", said.Rounds)
+	}
 	m.want(m.co, "POST", at+"/rules/effect", `{"body":{"name":"","trigger":{"kind":"date","column":"","offsets":[]},"send":[],"to":[]}}`, 200, &eff)
 	if eff.Problem == nil || eff.Problem.Field == "" || eff.Problem.Message == "" || eff.Rows != 5 {
 		t.Errorf("%+v", eff)

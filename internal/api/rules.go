@@ -27,7 +27,7 @@ func (s *Server) toRule(ctx context.Context, rec *store.Rule) (Rule, error) {
 	}
 	core.ID, core.State = "", ""
 	out := Rule{Id: rec.ID, Sheet: rec.SheetID, Letter: rec.Letter, State: RuleState(rec.State), Version: int(rec.Version), Body: *core,
-		Sentence: core.Sentence(sh, names), Phrases: core.Describe(sh, names), Counts: map[string]int{}}
+		Sentence: core.Sentence(sh, names), Counts: map[string]int{}}
 	at, rows, err := s.st.NextRuleDue(ctx, rec.ID)
 	if err != nil {
 		return Rule{}, err
@@ -144,9 +144,8 @@ func (s *Server) SetRuleState(ctx context.Context, r SetRuleStateRequestObject) 
 	return SetRuleState200JSONResponse(out), err
 }
 
-// RuleEffect implements StrictServerInterface. A rule that is not whole yet
-// has phrases, and a problem that says what is missing.
-func (s *Server) RuleEffect(ctx context.Context, r RuleEffectRequestObject) (RuleEffectResponseObject, error) {
+// SayRule implements StrictServerInterface.
+func (s *Server) SayRule(ctx context.Context, r SayRuleRequestObject) (SayRuleResponseObject, error) {
 	sh, err := s.coreSheet(ctx, r.Sheet)
 	if err != nil {
 		return nil, err
@@ -155,7 +154,29 @@ func (s *Server) RuleEffect(ctx context.Context, r RuleEffectRequestObject) (Rul
 	if err != nil {
 		return nil, err
 	}
-	out := RuleEffect200JSONResponse{Phrases: r.Body.Body.Describe(sh, names), Sentence: r.Body.Body.Sentence(sh, names), Days: []EffectDay{}, First: []EffectLine{}}
+	out := SayRule200JSONResponse{Sentence: r.Body.Body.Sentence(sh, names), Faults: []RuleFault{}, Rounds: []Round{}}
+	faults, err := s.e.Faults(ctx, r.Sheet, &r.Body.Body)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range faults {
+		out.Faults = append(out.Faults, RuleFault{Field: f.Pointer, Message: f.Message})
+	}
+	rounds, err := s.e.NextRounds(ctx, r.Sheet, &r.Body.Body)
+	for _, x := range rounds {
+		round := Round{At: x.Due, Closed: x.Closed}
+		if !x.Unmoved.IsZero() {
+			round.Unmoved = &x.Unmoved
+		}
+		out.Rounds = append(out.Rounds, round)
+	}
+	return out, err
+}
+
+// RuleEffect implements StrictServerInterface. Of a rule that is not whole yet
+// it says what is missing.
+func (s *Server) RuleEffect(ctx context.Context, r RuleEffectRequestObject) (RuleEffectResponseObject, error) {
+	out := RuleEffect200JSONResponse{Days: []EffectDay{}, First: []EffectLine{}}
 	check := r.Body.Body
 	if check.Name == "" {
 		check.Name = "unnamed"

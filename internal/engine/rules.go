@@ -3,11 +3,13 @@ package engine
 import (
 	"context"
 	"errors"
+	"strings"
 	"time"
 
 	"nivot/internal/core/plan"
 	"nivot/internal/core/rule"
 	"nivot/internal/core/template"
+	"nivot/internal/core/value"
 	"nivot/internal/store"
 )
 
@@ -29,8 +31,58 @@ func (e *Engine) CheckRule(ctx context.Context, sheetID string, r *rule.Rule) er
 	return asRefusal(r.Validate(sb.scope()))
 }
 
+// Faults gives what is missing or wrong in a rule, at most one fault of each
+// part.
+func (e *Engine) Faults(ctx context.Context, sheetID string, r *rule.Rule) ([]*rule.FieldError, error) {
+	sb, err := newBook(e.Store).sheet(ctx, sheetID)
+	if err != nil {
+		return nil, err
+	}
+	return r.Faults(sb.scope()), nil
+}
+
+// Round is one time that a schedule comes round.
+type Round struct {
+	Due     time.Time // after any move
+	Unmoved time.Time // what the recurrence says, where the window moves it
+	Closed  bool      // the day is none of the working calendar's
+}
+
+// shownRounds is how many of a schedule's next rounds are shown.
+const shownRounds = 10
+
+// NextRounds gives the next ten times that a rule's schedule comes round; none
+// where it has no schedule, or one that cannot be followed.
+func (e *Engine) NextRounds(ctx context.Context, sheetID string, r *rule.Rule) ([]Round, error) {
+	if r.Trigger.Kind != rule.Schedule {
+		return nil, nil
+	}
+	sb, err := newBook(e.Store).sheet(ctx, sheetID)
+	if err != nil {
+		return nil, err
+	}
+	bare := rule.Rule{Name: "schedule", Zone: r.Zone, Trigger: r.Trigger, Window: r.Window, Shift: r.Shift}
+	for _, f := range bare.Faults(sb.scope()) {
+		for _, part := range []string{"/zone", "/trigger", "/window", "/shift"} {
+			if strings.HasPrefix(f.Pointer, part) {
+				return nil, nil
+			}
+		}
+	}
+	set, err := plan.NewSetting(sb.sheet, &bare, nil, sb.calendar, nil)
+	if err != nil {
+		return nil, err
+	}
+	var out []Round
+	for at := set.NextRound(e.now()); !at.IsZero() && len(out) < shownRounds; at = set.NextRound(at) {
+		o := set.Rounds(at.Add(-plan.Tick), at)[0]
+		out = append(out, Round{Due: o.Due, Unmoved: o.Unmoved, Closed: !sb.calendar.Working(value.DayAt(at.In(set.Zone)))})
+	}
+	return out, nil
+}
+
 func (sb *sheetBook) scope() rule.SheetScope {
-	s := rule.SheetScope{Sheet: sb.sheet, Templates: map[string]bool{}}
+	s := rule.SheetScope{Sheet: sb.sheet, Templates: map[string]bool{}, Calendar: sb.calendar}
 	for id := range sb.templates {
 		s.Templates[id] = true
 	}

@@ -418,7 +418,7 @@ func (b *Bundle) readRules(data []byte) error {
 		return err
 	}
 	names := map[string]bool{}
-	scope := rule.SheetScope{Sheet: b.Sheet, Templates: map[string]bool{}}
+	scope := rule.SheetScope{Sheet: b.Sheet, Templates: map[string]bool{}, Calendar: b.Calendar}
 	for id := range b.Templates {
 		scope.Templates[id] = true
 	}

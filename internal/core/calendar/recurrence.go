@@ -173,6 +173,11 @@ func (r *Recurrence) grow(to time.Time) {
 	r.to = to
 }
 
+// Empty reports whether no time fits the rule at all.
+func (r *Recurrence) Empty() bool {
+	return r.Next(asUTC(r.start).Add(-ahead)).IsZero()
+}
+
 // Between gives the instants after from and not after to.
 func (r *Recurrence) Between(from, to time.Time) []time.Time {
 	r.grow(to)

@@ -141,13 +141,13 @@ func (s *Setting) triggerClause(row *sheet.Row, next *Foreseen, now time.Time) C
 	case rule.Change, rule.Threshold:
 		st := rule.Standing{}
 		_, is := s.Settle(nil, row, now, &st)
-		text := s.Rule.Describe(s.Sheet, func(string) string { return "" }).When + ": " + s.cellIs(row, s.Rule.Trigger.Column)
+		text := s.Rule.When(s.Sheet) + ": " + s.cellIs(row, s.Rule.Trigger.Column)
 		if is {
 			return Clause{Holds: "yes", Text: text, Note: "it is so already; it goes when it becomes so again"}
 		}
 		return Clause{Holds: "no", Text: text}
 	}
-	return Clause{Holds: "yes", Text: s.Rule.Describe(s.Sheet, func(string) string { return "" }).When}
+	return Clause{Holds: "yes", Text: s.Rule.When(s.Sheet)}
 }
 
 // cellIs says what a cell holds: "state is out".
@@ -314,7 +314,7 @@ func (s *Setting) reactionSummary(e Explanation, no []string) string {
 			return fmt.Sprintf("Even then nothing would go out for this row: %s.", c.Text)
 		}
 	}
-	when := s.Rule.Describe(s.Sheet, func(string) string { return "" }).When
+	when := s.Rule.When(s.Sheet)
 	if len(no) == 0 && e.Clauses[0].Note != "" {
 		return "It is so already, and was when the rule last looked. It goes out " + when + " anew."
 	}

@@ -123,6 +123,17 @@ func (c *Condition) Watches() []string {
 	return out
 }
 
+// LooksAtTime reports whether an answer depends on when it is asked, formulas
+// left aside.
+func (c *Condition) LooksAtTime() bool {
+	for _, l := range c.Leaves() {
+		if l.Op == DaysAway || l.Op == ChangedIn {
+			return true
+		}
+	}
+	return false
+}
+
 // Operand is what a leaf compares with: text, number, yes or no, another
 // column, or a list of these.
 type Operand struct {

@@ -1,9 +1,7 @@
 package rule
 
 import (
-	"encoding/json"
 	"errors"
-	"reflect"
 	"strings"
 	"testing"
 
@@ -105,52 +103,5 @@ func TestRuleFaults(t *testing.T) {
 		if fe.Pointer != c.pointer || !strings.Contains(fe.Message, c.says) || fe.Message == "" {
 			t.Errorf("%s\n%s: %s\nwant %s: … %s", c.in, fe.Pointer, fe.Message, c.pointer, c.says)
 		}
-	}
-}
-
-// Every trigger is read, written and read again as the same rule, and said as
-// one sentence.
-func TestRulesReadWriteAndSay(t *testing.T) {
-	s := loans()
-	for in, want := range map[string]string{
-		withTrigger(`{"kind":"added"}`, ""):   "As soon as a row is added, write Return to contact email.",
-		withTrigger(`{"kind":"by-hand"}`, ""): "When somebody says so, write Return to contact email.",
-		withTrigger(onDate, `,"window":{"weekdays":["mon","tue"],"from":"08:00","until":"17:00"},"shift":"later","late":"P3D"`): "",
-		withTrigger(onChange, `,"repeat":{"not-more-often-than":"P7D"},"hold":"always"`):                                        "As soon as state becomes out, write Return to contact email, not again within a week; ask first each time.",
-		withTrigger(onEdit, `,"brake":{"count":20,"share":0.2},"each":true`):                                                    "Whenever return due is edited, write Return to each address of contact email.",
-		withTrigger(onThreshold, `,"repeat":"once-per-row"`):                                                                    "As soon as humidity reaches limit, write Return to contact email, once per row.",
-		withTrigger(onSchedule, `,"groupBy":"recipient"`):                                                                       "Every Friday at 15:30, write Return as one round-up to each contact email.",
-		withTrigger(onDate, `,"then":{"steps":[{"after":"P1D","at":"08:30","template":"u","every":"P1W","times":3,"cc":[{"address":"head@marrowby.example"}]}],"stopIf":{"column":"state","op":"is","value":"back"}}`): "7 days before return due at 09:00, write Return to contact email; again after a day at 08:30 and every week, 3 times in all (Overdue, copy to head@marrowby.example), until state is back.",
-		withTrigger(`{"kind":"threshold","column":"hum","op":"<","limit":30,"rearm":{"percent":8}}`, `,"condition":{"any":[{"not":{"column":"open","op":"is","value":true}},{"column":"due","op":"empty"}]}`):          "As soon as humidity falls below 30, again only once it has come back to 8 percent away from the limit, while it is not so that open is yes or return due is empty, write Return to contact email.",
-	} {
-		r, err := Decode([]byte(in))
-		if err != nil {
-			t.Errorf("%s: %v", in, err)
-			continue
-		}
-		if err := r.Validate(scope(s)); err != nil {
-			t.Errorf("%s: %v", in, err)
-			continue
-		}
-		b, err := json.Marshal(r)
-		if err != nil {
-			t.Fatal(err)
-		}
-		again, err := Decode(b)
-		if err != nil || !reflect.DeepEqual(r, again) {
-			t.Errorf("%s\nis written as\n%s\nand read as %+v, %v", in, b, again, err)
-		}
-		var says strings.Builder
-		for _, p := range r.Sentence(s, func(id string) string { return map[string]string{"t": "Return", "u": "Overdue"}[id] }) {
-			says.WriteString(p.Text)
-		}
-		got := says.String()
-		if want != "" && got != want {
-			t.Errorf("%s\nsays %s\nwant %s", in, got, want)
-		}
-		if !strings.HasSuffix(got, ".") || strings.Count(got, "Return") == 0 || strings.Contains(got, "  ") || strings.Contains(got, "%!") {
-			t.Errorf("%s\nis no sentence: %s", in, got)
-		}
-		t.Log(got)
 	}
 }

@@ -145,7 +145,7 @@ func Decode(b []byte) (*Rule, error) {
 // UnmarshalJSON reads a rule name by name.
 func (r *Rule) UnmarshalJSON(b []byte) error {
 	*r = Rule{}
-	return object(b, map[string]any{"id": &r.ID, "name": &r.Name, "state": &r.State, "zone": &r.Zone, "trigger": &r.Trigger,
+	return object(b, map[string]any{"id": &r.ID, "name": &r.Name, "note": &r.Note, "state": &r.State, "zone": &r.Zone, "trigger": &r.Trigger,
 		"condition": &r.Condition, "send": list(&r.Send), "to": list(&r.To), "cc": list(&r.Cc), "bcc": list(&r.Bcc), "replyTo": list(&r.ReplyTo),
 		"each": &r.Each, "groupBy": &r.GroupBy, "window": &r.Window, "shift": &r.Shift, "repeat": &r.Repeat, "late": &r.Late, "hold": &r.Hold,
 		"brake": &r.Brake, "then": &r.Then}, "name", "trigger", "send", "to")
@@ -188,7 +188,7 @@ func (t *Trigger) UnmarshalJSON(b []byte) error {
 	case Schedule:
 		with("start", &t.Start, true)
 		with("rrule", &rrule, false)
-	case Added, ByHand:
+	case Added, ByHand, "":
 	default:
 		return fault("/kind", "trigger %q is not known; use date, change, added, edited, threshold, schedule or by-hand", head.Kind)
 	}

@@ -6,6 +6,7 @@ import (
 
 	"github.com/shopspring/decimal"
 
+	"nivot/internal/core/calendar"
 	"nivot/internal/core/formula"
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/value"
@@ -36,6 +37,17 @@ type Facts struct {
 type SheetScope struct {
 	Sheet     *sheet.Sheet
 	Templates map[string]bool
+	Calendar  calendar.Calendar // the sheet's; one without weekdays is not known
+}
+
+// Opens implements Scope.
+func (s SheetScope) Opens(w *calendar.Window) bool {
+	for d, worked := range s.Calendar.Weekdays {
+		if w.Weekdays[d] && (worked || !w.Working) {
+			return true
+		}
+	}
+	return s.Calendar.Weekdays == [7]bool{}
 }
 
 // ColumnType implements Scope.

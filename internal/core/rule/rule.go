@@ -27,6 +27,7 @@ const (
 type Rule struct {
 	ID        string         `json:"id,omitempty"`
 	Name      string         `json:"name"`
+	Note      string         `json:"note,omitempty"` // for those who work with it
 	State     State          `json:"state,omitempty"`
 	Zone      string         `json:"zone,omitempty"` // IANA; empty means the sheet's
 	Trigger   Trigger        `json:"trigger"`

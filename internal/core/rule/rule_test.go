@@ -279,23 +279,6 @@ func TestIdentity(t *testing.T) {
 	}
 }
 
-func TestSentence(t *testing.T) {
-	s := loans()
-	r, err := Decode([]byte(`{"name":"x","trigger":{"kind":"date","column":"due","offsets":[{"n":-30,"unit":"days"},{"n":-1,"unit":"days"},{"n":2,"unit":"working-days"}],"at":"09:00"},
-		"condition":{"all":[{"column":"state","op":"one-of","value":["out","s3"]},{"column":"hum","op":">=","value":55}]},"send":[{"template":"t"}],"to":[{"column":"mail"}],"cc":[{"address":"desk@marrowby.example"}]}`))
-	if err != nil {
-		t.Fatal(err)
-	}
-	var b strings.Builder
-	for _, p := range r.Sentence(s, func(string) string { return "Return" }) {
-		b.WriteString(p.Text)
-	}
-	want := "30 and 1 days before and 2 working days after return due at 09:00, while state is out or back and humidity is at least 55, write Return to contact email, copy to desk@marrowby.example."
-	if b.String() != want {
-		t.Errorf("%s\nwant\n%s", b.String(), want)
-	}
-}
-
 func FuzzDecode(f *testing.F) {
 	f.Add([]byte(`{"name":"x","trigger":{"kind":"date","column":"due","offsets":[{"n":-1,"unit":"days"}]},"condition":{"not":{"column":"hum","op":"<","value":[1,{"column":"lim"}]}},"send":[],"to":[]}`))
 	s := loans()

@@ -4,135 +4,387 @@ import (
 	"fmt"
 	"strings"
 
+	"github.com/shopspring/decimal"
+
 	"nivot/internal/core/calendar"
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/value"
 )
 
-// Phrases are the parts of a rule's English sentence, each the words of one
-// blank.
-type Phrases struct {
-	When      string `json:"when"`      // "30, 14, 7 and 1 days before"; of other triggers the whole of it
-	Column    string `json:"column"`    // "return due"
-	Every     string `json:"every"`     // "every year", or ""
-	At        string `json:"at"`        // "09:00", or "its own time"
-	Zone      string `json:"zone"`      // the rule's own zone, or ""
-	Condition string `json:"condition"` // "state is out or extended", or ""
-	Template  string `json:"template"`
-	To        string `json:"to"`
-	Cc        string `json:"cc"`
-	Bcc       string `json:"bcc"`
-	ReplyTo   string `json:"replyTo"`
-	Late      string `json:"late"`   // "a day"
-	Window    string `json:"window"` // "on working days from 08:00 until 17:00", or ""
-	Repeat    string `json:"repeat"` // "once per row", or ""
-	Then      string `json:"then"`   // "again after 3 days (Packing again), until state is back", or ""
-	Hold      string `json:"hold"`   // "asks first", or ""
-}
-
-// Segment is a piece of a sentence; Strong ones name a column or template.
+// Segment is a piece of a rule's sentence. One that stands for a clause of the
+// rule names its place, a JSON pointer (RFC 6901) into the rule; a fault in the
+// rule belongs to the segment whose place its own begins with.
 type Segment struct {
 	Text   string `json:"text"`
-	Strong bool   `json:"strong,omitempty"`
+	Strong bool   `json:"strong,omitempty"` // it names a column, value or template
+	Place  string `json:"place,omitempty"`  // the clause it is the words of
+	Begins bool   `json:"begins,omitempty"` // a new paragraph
 }
 
-// Describe gives the phrases of a rule. template names a template by id.
-func (r *Rule) Describe(s *sheet.Sheet, template func(id string) string) Phrases {
-	p := Phrases{
-		When: r.Trigger.when(s), Column: columnName(s, r.Trigger.Column), Zone: r.Zone,
-		To: addresses(s, r.To), Cc: addresses(s, r.Cc), Bcc: addresses(s, r.Bcc), ReplyTo: addresses(s, r.ReplyTo),
-		Window: r.windowWords(), Repeat: r.repeatWords(), Then: r.thenWords(s, template),
+// Open is how a segment reads whose clause says nothing yet.
+const Open = "…"
+
+// speech puts a sentence together.
+type speech struct {
+	rule     *Rule
+	sheet    *sheet.Sheet
+	template func(id string) string
+	out      []Segment
+	begins   bool // the next segment opens a paragraph
+	opens    bool // the next segment opens a sentence
+}
+
+func (p *speech) put(s Segment) {
+	if s.Text == "" {
+		return
 	}
-	if r.Trigger.Kind == Date {
-		p.At = r.Trigger.At
-		if c, ok := s.Column(r.Trigger.Column); p.At == "" && ok {
-			if p.At = "09:00"; c.ValueType() == value.Moment {
-				p.At = "its own time"
-			}
-		}
+	if p.opens {
+		s.Text = upperFirst(s.Text)
 	}
-	if e := r.Trigger.Every; e != nil {
-		p.Every = e.words()
+	s.Begins = p.begins
+	p.begins, p.opens = false, false
+	p.out = append(p.out, s)
+}
+
+// say says plain words.
+func (p *speech) say(text string) { p.put(Segment{Text: text}) }
+
+// clause says the words of a clause; blank where it says nothing yet.
+func (p *speech) clause(place, words string) {
+	if words == "" {
+		words = Open
+	}
+	p.put(Segment{Text: words, Strong: true, Place: place})
+}
+
+// lead says words that open a clause without being its value.
+func (p *speech) lead(place, words string) { p.put(Segment{Text: words, Place: place}) }
+
+// sentence begins another sentence, in a paragraph of its own or not.
+func (p *speech) sentence(paragraph bool) {
+	if len(p.out) > 0 && !paragraph {
+		p.say(" ")
+	}
+	p.begins, p.opens = paragraph && len(p.out) > 0, true
+}
+
+// Sentence is the rule in plain English: one sentence of when, what and to
+// whom, one of its follow-ups, and one for each bound that it sets. What is at
+// its default is not said. template names a template by id.
+func (r *Rule) Sentence(s *sheet.Sheet, template func(id string) string) []Segment {
+	p := &speech{rule: r, sheet: s, template: template, opens: true}
+	p.trigger()
+	if r.Zone != "" {
+		p.say(" in ")
+		p.clause("/zone", r.Zone)
 	}
 	if r.Condition != nil {
-		p.Condition = r.Condition.Words(s)
+		p.say(", for rows where ")
+		p.clause("/condition", r.Condition.Words(s))
 	}
-	switch r.Hold {
-	case HoldAlways:
-		p.Hold = "ask first each time"
-	case HoldFirstRun:
-		p.Hold = "ask first the first time"
-	}
-	var names []string
-	for _, w := range r.Send {
-		n := template(w.Template)
-		if w.If != nil {
-			n += " if " + w.If.Words(s)
-		}
-		names = append(names, n)
-	}
-	p.Template = strings.Join(names, ", else ")
-	if d, err := r.LateLimit(); err == nil {
-		p.Late = d.Words()
-	}
-	return p
+	p.say(", write ")
+	p.wordings()
+	p.people()
+	p.say(".")
+	p.followUps()
+	p.bounds()
+	return p.out
 }
 
-// Sentence is the rule in plain English.
-func (r *Rule) Sentence(s *sheet.Sheet, template func(id string) string) []Segment {
-	p := r.Describe(s, template)
-	var out []Segment
-	say := func(text string) { out = append(out, Segment{Text: text}) }
-	strong := func(text string) { out = append(out, Segment{Text: text, Strong: true}) }
-	also := func(words, text string) {
-		if text != "" {
-			say(words + text)
+// Text is the sentence as text, its paragraphs parted by a space.
+func Text(segments []Segment) string {
+	var b strings.Builder
+	for _, s := range segments {
+		if s.Begins {
+			b.WriteByte(' ')
+		}
+		b.WriteString(s.Text)
+	}
+	return b.String()
+}
+
+// trigger says when.
+func (p *speech) trigger() {
+	t := &p.rule.Trigger
+	switch t.Kind {
+	case Date:
+		p.clause("/trigger/offsets", t.offsetWords())
+		p.say(" ")
+		p.column("/trigger/column", t.Column)
+		if t.Every != nil {
+			p.say(", ")
+			p.clause("/trigger/every", t.Every.words())
+			p.say(",")
+		}
+		p.say(" at ")
+		p.clause("/trigger/at", t.atWords(p.sheet))
+	case Change:
+		p.change()
+	case Added:
+		p.lead("/trigger/kind", "as soon as a row is added")
+	case Edited:
+		p.lead("/trigger/kind", "whenever")
+		p.say(" ")
+		p.clause("/trigger/columns", columnNames(p.sheet, t.Columns, "or"))
+		p.say(" is edited")
+	case Threshold:
+		p.lead("/trigger/kind", "as soon as")
+		p.say(" ")
+		p.column("/trigger/column", t.Column)
+		p.say(" ")
+		p.clause("/trigger/op", thresholdVerbs[t.Op])
+		p.say(" ")
+		p.clause("/trigger/limit", t.Limit.words(p.sheet, t.Op))
+		if t.Rearm != nil {
+			p.say(", and again only once it has come back to ")
+			p.clause("/trigger/rearm", t.Rearm.words(p.sheet, t.Op))
+		}
+	case Schedule:
+		p.clause("/trigger/rrule", p.rule.scheduleWords())
+	case ByHand:
+		p.lead("/trigger/kind", "by hand")
+		p.say(", to the rows that somebody picks")
+	default:
+		p.clause("/trigger/kind", "when "+Open)
+	}
+}
+
+func (p *speech) column(place, id string) {
+	name := ""
+	if id != "" {
+		name = columnName(p.sheet, id)
+	}
+	p.clause(place, name)
+}
+
+// change says what a cell becomes, or ceases to be.
+func (p *speech) change() {
+	t := &p.rule.Trigger
+	to, from := operandWords(t.To, p.sheet, t.Column), operandWords(t.From, p.sheet, t.Column)
+	lead := "as soon as"
+	if t.To == nil && t.From == nil {
+		lead = "whenever"
+	}
+	p.lead("/trigger/kind", lead)
+	p.say(" ")
+	p.column("/trigger/column", t.Column)
+	p.say(" ")
+	switch {
+	case t.To == nil && t.From == nil:
+		p.clause("/trigger/to", "changes")
+	case t.To == nil && len(t.From) == 1:
+		p.clause("/trigger/from", "is no longer "+from)
+	case t.To == nil:
+		p.clause("/trigger/from", "changes from "+or(from))
+	case t.From == nil:
+		p.clause("/trigger/to", "becomes "+or(to))
+	default:
+		p.say("goes from ")
+		p.clause("/trigger/from", from)
+		p.say(" to ")
+		p.clause("/trigger/to", to)
+	}
+}
+
+func or(words string) string {
+	if words == "" {
+		return Open
+	}
+	return words
+}
+
+var thresholdVerbs = map[Op]string{AtLeast: "reaches", More: "rises above", AtMost: "falls to", Less: "falls below"}
+
+// wordings says which template is sent when, and those of single offsets.
+func (p *speech) wordings() {
+	send := p.rule.Send
+	if len(send) == 0 {
+		p.clause("/send/0/template", "")
+	}
+	for i, w := range send {
+		at := fmt.Sprintf("/send/%d", i)
+		if i > 0 {
+			p.say(", else ")
+		}
+		p.clause(at+"/template", p.name(w.Template))
+		if w.If != nil {
+			p.say(" where ")
+			p.clause(at+"/if", w.If.Words(p.sheet))
 		}
 	}
-	say(upperFirst(p.When))
-	if r.Trigger.Kind == Date {
-		say(" ")
-		strong(p.Column)
-		if p.Every != "" {
-			say(", " + p.Every + ",")
+	own := false
+	for i, o := range p.rule.Trigger.Offsets {
+		if o.Template == "" {
+			continue
 		}
-		say(" at " + p.At)
+		p.say(map[bool]string{false: ", but ", true: ", "}[own])
+		own = true
+		p.clause(fmt.Sprintf("/trigger/offsets/%d/template", i), p.name(o.Template))
+		p.say(" " + (&Trigger{Offsets: []Offset{o}}).offsetWords())
 	}
-	if p.Zone != "" {
-		say(" (" + p.Zone + ")")
+	if own || len(send) > 1 {
+		p.say(",")
 	}
-	also(", while ", p.Condition)
-	say(", write ")
-	strong(p.Template)
+}
+
+func (p *speech) name(id string) string {
+	if id == "" {
+		return Open
+	}
+	return p.template(id)
+}
+
+// people says to whom.
+func (p *speech) people() {
+	r := p.rule
 	switch {
 	case r.GroupBy != "":
-		say(" as one round-up to each " + p.To)
-	case r.Each:
-		say(" to each address of " + p.To)
+		p.say(" as ")
+		p.lead("/groupBy", "one round-up")
+		p.say(" for each address of ")
 	default:
-		say(" to " + p.To)
+		p.say(" to ")
 	}
-	also(", copy to ", p.Cc)
-	also(", blind copy to ", p.Bcc)
-	also(", ", p.Repeat)
-	also(", ", p.Window)
-	also("; ", p.Then)
-	also("; ", p.Hold)
-	say(".")
-	return out
+	p.clause("/to", addresses(p.sheet, r.To))
+	if r.Each {
+		p.say(", ")
+		p.lead("/each", "each alone")
+	}
+	p.copies("", r.Cc, r.Bcc)
+	if len(r.ReplyTo) > 0 {
+		p.say(", replies to ")
+		p.clause("/replyTo", addresses(p.sheet, r.ReplyTo))
+	}
 }
 
-func (r *Rule) windowWords() string {
-	w := r.Window
-	if w == nil {
-		return ""
+func (p *speech) copies(at string, cc, bcc []Address) {
+	if len(cc) > 0 {
+		p.say(", with a copy to ")
+		p.clause(at+"/cc", addresses(p.sheet, cc))
 	}
+	if len(bcc) > 0 {
+		p.say(", with a blind copy to ")
+		p.clause(at+"/bcc", addresses(p.sheet, bcc))
+	}
+}
+
+// followUps says what comes after the first email.
+func (p *speech) followUps() {
+	t := p.rule.Then
+	if t == nil {
+		return
+	}
+	p.sentence(true)
+	p.say("again ")
+	for i := range t.Steps {
+		st, at := &t.Steps[i], fmt.Sprintf("/then/steps/%d", i)
+		if i > 0 {
+			p.say(map[bool]string{true: ", and ", false: ", "}[i == len(t.Steps)-1])
+		}
+		after := "after " + durationWords(st.After)
+		if st.At != "" {
+			after += " at " + st.At
+		}
+		p.clause(at+"/after", after)
+		p.say(" with ")
+		p.clause(at+"/template", p.name(st.Template))
+		if st.Every != "" {
+			words := "every " + strings.TrimPrefix(durationWords(st.Every), "a ")
+			if st.Times > 0 {
+				words += ", " + timesWords(st.Times)
+			}
+			p.say(" and then ")
+			p.clause(at+"/every", words)
+		}
+		if len(st.To) > 0 {
+			p.say(" to ")
+			p.clause(at+"/to", addresses(p.sheet, st.To))
+		}
+		p.copies(at, st.Cc, st.Bcc)
+	}
+	if t.StopIf != nil {
+		p.say(", until ")
+		p.clause("/then/stopIf", t.StopIf.Words(p.sheet))
+	}
+	p.say(".")
+}
+
+func timesWords(n int) string {
+	if n == 1 {
+		return "once in all"
+	}
+	return fmt.Sprintf("%d times in all", n)
+}
+
+// bounds says within what limits the emails go.
+func (p *speech) bounds() {
+	r, paragraph := p.rule, true
+	next := func() {
+		p.sentence(paragraph)
+		paragraph = false
+	}
+	if r.Window != nil && !r.workingRound() {
+		next()
+		p.say("only ")
+		p.clause("/window", r.Window.words())
+		p.say("; what falls outside goes ")
+		p.clause("/shift", shiftWords[r.Shift])
+		p.say(".")
+	}
+	switch {
+	case r.Repeat == nil:
+	case r.Repeat.Once:
+		next()
+		p.clause("/repeat", "only once per row")
+		p.say(".")
+	case r.Repeat.Apart != "":
+		next()
+		p.clause("/repeat", "not again to the same row within "+durationWords(r.Repeat.Apart))
+		p.say(".")
+	}
+	if r.Late != "" {
+		next()
+		p.say("not later than ")
+		p.clause("/late", durationWords(r.Late))
+		p.say(" after it was due.")
+	}
+	if words := holdWords[r.Hold]; words != "" {
+		next()
+		p.clause("/hold", words)
+		p.say(" is held until somebody has looked.")
+	}
+	if r.Brake != nil {
+		next()
+		p.clause("/brake", r.Brake.words())
+		p.say(" are held until somebody has looked.")
+	}
+}
+
+var holdWords = map[Hold]string{HoldAlways: "each email", HoldFirstRun: "the first run"}
+
+var shiftWords = map[calendar.Shift]string{"": "at the next such time", calendar.Later: "at the next such time",
+	calendar.Earlier: "at the last such time before", calendar.NoShift: "all the same"}
+
+func (b *Brake) words() string {
+	words := fmt.Sprintf("more than %d emails in ten minutes", b.Count)
+	if b.Share.LessThan(decimal.NewFromInt(1)) {
+		words += fmt.Sprintf(", or %s%% of the rows and at least %d,", b.Share.Shift(2).String(), brakeLeast)
+	}
+	return words
+}
+
+// words says when a window is open.
+func (w *Window) words() string {
 	var parts []string
 	switch {
 	case len(w.Weekdays) > 0:
-		parts = append(parts, "on "+join2(w.Weekdays, "and"))
+		days := make([]string, len(w.Weekdays))
+		for i, d := range w.Weekdays {
+			days[i] = weekdayName(d)
+		}
+		parts = append(parts, "on "+join2(days, "and"))
 		if w.WorkingDays {
-			parts = append(parts, "if worked")
+			parts = append(parts, "if it is a working day")
 		}
 	case w.WorkingDays:
 		parts = append(parts, "on working days")
@@ -143,200 +395,45 @@ func (r *Rule) windowWords() string {
 	if w.Until != "" {
 		parts = append(parts, "until "+w.Until)
 	}
-	moved := map[calendar.Shift]string{"": "else at the next such time", calendar.Later: "else at the next such time",
-		calendar.Earlier: "else at the last such time before", calendar.NoShift: "else all the same"}[r.Shift]
-	return strings.Join(parts, " ") + ", " + moved
+	if len(parts) == 0 {
+		return "at any time"
+	}
+	return strings.Join(parts, " ")
 }
 
-func (r *Rule) repeatWords() string {
-	switch {
-	case r.Repeat == nil:
-		return ""
-	case r.Repeat.Once:
-		return "once per row"
-	case r.Repeat.Apart != "":
-		if d, err := calendar.ParseDuration(r.Repeat.Apart); err == nil {
-			return "not again within " + d.Words()
+// weekdayName gives the name of a weekday written as a window or RFC 5545 writes
+// it: mon, MO, monday.
+func weekdayName(d string) string {
+	for _, name := range [7]string{"Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday"} {
+		if len(d) >= 2 && len(d) <= len(name) && strings.EqualFold(name[:len(d)], d) {
+			return name
 		}
 	}
-	return ""
+	return d
 }
 
-func (r *Rule) thenWords(s *sheet.Sheet, template func(id string) string) string {
-	if r.Then == nil {
-		return ""
-	}
-	var parts []string
-	for _, st := range r.Then.Steps {
-		w := "again after " + durationWords(st.After)
-		if st.At != "" {
-			w += " at " + st.At
-		}
-		if st.Every != "" {
-			w += " and every " + strings.TrimPrefix(durationWords(st.Every), "a ")
-			if st.Times > 0 {
-				w += fmt.Sprintf(", %d times in all", st.Times)
-			}
-		}
-		w += " (" + template(st.Template)
-		if len(st.To) > 0 {
-			w += " to " + addresses(s, st.To)
-		}
-		if len(st.Cc) > 0 {
-			w += ", copy to " + addresses(s, st.Cc)
-		}
-		if len(st.Bcc) > 0 {
-			w += ", blind copy to " + addresses(s, st.Bcc)
-		}
-		parts = append(parts, w+")")
-	}
-	out := join2(parts, "and")
-	if r.Then.StopIf != nil {
-		out += ", until " + r.Then.StopIf.Words(s)
-	}
-	return out
+// When says when the trigger comes, in one phrase.
+func (r *Rule) When(s *sheet.Sheet) string {
+	p := &speech{rule: r, sheet: s}
+	p.trigger()
+	return Text(p.out)
 }
 
-func durationWords(iso string) string {
-	d, err := calendar.ParseDuration(iso)
-	if err != nil {
-		return iso
+func (t *Trigger) atWords(s *sheet.Sheet) string {
+	if t.At != "" {
+		return t.At
 	}
-	return d.Words()
+	if c, ok := s.Column(t.Column); ok && c.ValueType() == value.Moment {
+		return "its own time"
+	}
+	return DefaultAt
 }
 
-func upperFirst(s string) string {
-	if s == "" {
-		return s
-	}
-	return strings.ToUpper(s[:1]) + s[1:]
-}
-
-func columnName(s *sheet.Sheet, id string) string {
-	if c, ok := s.Column(id); ok {
-		return ColumnWord(c.Name)
-	}
-	return "…"
-}
-
-// ColumnWord writes a column's name inside a sentence: its first letter small,
-// unless the word is an abbreviation.
-func ColumnWord(n string) string {
-	r := []rune(n)
-	if len(r) > 1 && strings.ToUpper(string(r[1])) == string(r[1]) && strings.ToLower(string(r[1])) != string(r[1]) {
-		return n
-	}
-	if len(r) == 0 {
-		return n
-	}
-	return strings.ToLower(string(r[0])) + string(r[1:])
-}
-
-// when says when the trigger comes.
-func (t *Trigger) when(s *sheet.Sheet) string {
-	switch t.Kind {
-	case Change:
-		to, from := operandWords(t.To, s, t.Column), operandWords(t.From, s, t.Column)
-		if t.To == nil {
-			to = ""
-		}
-		switch {
-		case to == "" && from == "":
-			return "whenever " + columnName(s, t.Column) + " changes"
-		case to == "":
-			return "whenever " + columnName(s, t.Column) + " changes from " + from
-		case from == "":
-			return "as soon as " + columnName(s, t.Column) + " becomes " + to
-		}
-		return "as soon as " + columnName(s, t.Column) + " goes from " + from + " to " + to
-	case Added:
-		return "as soon as a row is added"
-	case Edited:
-		var names []string
-		for _, id := range t.Columns {
-			names = append(names, columnName(s, id))
-		}
-		return "whenever " + join2(names, "or") + " is edited"
-	case Threshold:
-		return t.thresholdWords(s)
-	case Schedule:
-		return t.scheduleWords()
-	case ByHand:
-		return "when somebody says so"
-	}
-	return t.offsetWords()
-}
-
-func operandWords(list []Operand, s *sheet.Sheet, column string) string {
-	col, _ := s.Column(column)
-	var out []string
-	for i := range list {
-		out = append(out, list[i].words(s, col))
-	}
-	return join2(out, "or")
-}
-
-func (t *Trigger) thresholdWords(s *sheet.Sheet) string {
-	verb := map[Op]string{AtLeast: "reaches", More: "rises above", AtMost: "falls to", Less: "falls below"}[t.Op]
-	out := "as soon as " + columnName(s, t.Column) + " " + verb + " " + t.Limit.words(s)
-	if t.Rearm != nil {
-		out += ", again only once it has come back to " + t.Rearm.words(s)
-	}
-	return out
-}
-
-func (l *Level) words(s *sheet.Sheet) string {
-	switch {
-	case l == nil:
-		return "…"
-	case l.Column != "":
-		return columnName(s, l.Column)
-	case l.Percent != nil:
-		return l.Percent.String() + " percent away from the limit"
-	case l.Number != nil:
-		return value.FormatNumber(*l.Number, value.NumberFormat{}, s.Locale)
-	}
-	return "…"
-}
-
-// scheduleWords says what is common in words, and the rest as it is written.
-func (t *Trigger) scheduleWords() string {
-	start, err := value.ParseMoment(t.Start, value.YearMonthDay, nil)
-	if err != nil {
-		return "on a schedule"
-	}
-	h, m, _ := start.Clock()
-	at := fmt.Sprintf("%02d:%02d", h, m)
-	if t.RRule == "" {
-		return "on " + value.FormatDay(start.Day, value.Medium, nil, "") + " at " + at
-	}
-	weekdays := map[string]string{"MO": "Monday", "TU": "Tuesday", "WE": "Wednesday", "TH": "Thursday", "FR": "Friday", "SA": "Saturday", "SU": "Sunday"}
-	ordinals := map[string]string{"1": "first", "2": "second", "3": "third", "4": "fourth", "-1": "last"}
-	rule := strings.TrimPrefix(t.RRule, "RRULE:")
-	switch rule {
-	case "FREQ=DAILY":
-		return "every day at " + at
-	case "FREQ=WEEKLY":
-		return "every " + start.Day.Weekday().String() + " at " + at
-	case "FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR":
-		return "every weekday at " + at
-	}
-	if day, ok := strings.CutPrefix(rule, "FREQ=WEEKLY;BYDAY="); ok && !strings.Contains(day, ";") {
-		var names []string
-		for _, d := range strings.Split(day, ",") {
-			names = append(names, weekdays[d])
-		}
-		return "every " + join2(names, "and") + " at " + at
-	}
-	if day, ok := strings.CutPrefix(rule, "FREQ=MONTHLY;BYDAY="); ok && len(day) > 2 {
-		if n, w := ordinals[day[:len(day)-2]], weekdays[day[len(day)-2:]]; n != "" && w != "" {
-			return fmt.Sprintf("every %s %s of the month at %s", n, w, at)
-		}
-	}
-	return fmt.Sprintf("by the schedule %s from %s %s on", rule, value.FormatDay(start.Day, value.Medium, nil, ""), at)
-}
+// DefaultAt is the time of day of what does not say one.
+const DefaultAt = "09:00"
 
 // offsetWords groups the offsets by side and unit: "30, 14 and 7 days before".
+// Those with a wording of their own stand among them.
 func (t *Trigger) offsetWords() string {
 	type group struct {
 		unit  Unit
@@ -378,190 +475,21 @@ func (t *Trigger) offsetWords() string {
 	return join2(parts, "and")
 }
 
-func sign(n int) int {
+// words writes a threshold's limit or re-arm level.
+func (l *Level) words(s *sheet.Sheet, op Op) string {
 	switch {
-	case n < 0:
-		return -1
-	case n > 0:
-		return 1
-	}
-	return 0
-}
-
-func join2(items []string, word string) string {
-	switch len(items) {
-	case 0:
+	case l == nil:
 		return ""
-	case 1:
-		return items[0]
-	}
-	return strings.Join(items[:len(items)-1], ", ") + " " + word + " " + items[len(items)-1]
-}
-
-func (e *Every) words() string {
-	unit := strings.TrimSuffix(e.Unit, "s")
-	s := "every " + unit
-	if e.N > 1 {
-		s = fmt.Sprintf("every %d %s", e.N, e.Unit)
-	}
-	if e.Times > 0 {
-		s += fmt.Sprintf(", %d times in all", e.Times)
-	}
-	return s
-}
-
-func addresses(s *sheet.Sheet, list []Address) string {
-	var parts []string
-	for _, a := range list {
-		if a.Column != "" {
-			parts = append(parts, columnName(s, a.Column))
-		} else {
-			parts = append(parts, a.Address+a.Person)
+	case l.Column != "":
+		return columnName(s, l.Column)
+	case l.Percent != nil:
+		side := "below"
+		if op == Less || op == AtMost {
+			side = "above"
 		}
+		return l.Percent.String() + "% " + side + " the limit"
+	case l.Number != nil:
+		return value.FormatNumber(*l.Number, value.NumberFormat{}, s.Locale)
 	}
-	return join2(parts, "and")
-}
-
-// Words writes a condition in English: "state is out or extended".
-func (c *Condition) Words(s *sheet.Sheet) string {
-	switch c.form {
-	case 'a', 'y':
-		items, word := c.All, "and"
-		if c.form == 'y' {
-			items, word = c.Any, "or"
-		}
-		var parts []string
-		for i := range items {
-			w := items[i].Words(s)
-			if (items[i].form == 'a' || items[i].form == 'y') && len(items) > 1 {
-				w = "(" + w + ")"
-			}
-			parts = append(parts, w)
-		}
-		if len(parts) == 0 {
-			return map[byte]string{'a': "anything", 'y': "nothing"}[c.form]
-		}
-		return strings.Join(parts, " "+word+" ")
-	case 'n':
-		return "it is not so that " + c.Not.Words(s)
-	}
-	name := columnName(s, c.Column)
-	vals := c.valueWords(s)
-	one := ""
-	if len(vals) > 0 {
-		one = vals[0]
-	}
-	switch c.Op {
-	case Is, OneOf:
-		return name + " is " + join2(vals, "or")
-	case IsNot, NoneOf:
-		return name + " is not " + join2(vals, "or")
-	case IsEmpty:
-		return name + " is empty"
-	case IsFilled:
-		return name + " is filled"
-	case IsBad:
-		return name + " cannot be read"
-	case Contains:
-		return name + " contains " + one
-	case StartsWith:
-		return name + " starts with " + one
-	case EndsWith:
-		return name + " ends with " + one
-	case Less:
-		return name + " is below " + one
-	case AtMost:
-		return name + " is at most " + one
-	case More:
-		return name + " is above " + one
-	case AtLeast:
-		return name + " is at least " + one
-	case Before, After, OnDay:
-		return name + " is " + string(c.Op) + " " + one
-	case Between:
-		return name + " is between " + join2(vals, "and")
-	case DaysAway:
-		return name + " is " + join2(vals, "to") + " days away"
-	case ChangedIn:
-		if d, err := calendar.ParseDuration(one); err == nil {
-			return name + " has changed within " + d.Words()
-		}
-	}
-	return name + " " + string(c.Op) + " " + one
-}
-
-func (c *Condition) valueWords(s *sheet.Sheet) []string {
-	if c.Value == nil {
-		return nil
-	}
-	items := c.Value.List
-	if !c.Value.isList {
-		items = []Operand{*c.Value}
-	}
-	col, _ := s.Column(c.Column)
-	out := make([]string, 0, len(items))
-	for _, it := range items {
-		out = append(out, it.words(s, col))
-	}
-	return out
-}
-
-func (o *Operand) words(s *sheet.Sheet, col *sheet.Column) string {
-	switch {
-	case o.Column != "":
-		return columnName(s, o.Column)
-	case o.Number != nil:
-		return value.FormatNumber(*o.Number, value.NumberFormat{}, s.Locale)
-	case o.Yes != nil:
-		return map[bool]string{true: "yes", false: "no"}[*o.Yes]
-	case o.Text == nil:
-		return "…"
-	}
-	if col != nil {
-		switch col.ValueType() {
-		case value.Choice:
-			return s.Show(col, value.Value{State: value.Filled, Type: value.Choice, Str: *o.Text})
-		case value.Date, value.Moment:
-			if d, err := value.ParseDay(*o.Text, value.YearMonthDay); err == nil {
-				return value.FormatDay(d, value.Medium, s.Locale, "")
-			}
-		}
-	}
-	return *o.Text
-}
-
-// Leaves lists the leaves of a condition in order.
-func (c *Condition) Leaves() []*Condition {
-	if c == nil {
-		return nil
-	}
-	switch c.form {
-	case 'a', 'y':
-		var out []*Condition
-		for _, list := range [][]Condition{c.All, c.Any} {
-			for i := range list {
-				out = append(out, list[i].Leaves()...)
-			}
-		}
-		return out
-	case 'n':
-		return c.Not.Leaves()
-	}
-	return []*Condition{c}
-}
-
-// Clauses parts a condition into what has to hold together: the members of a
-// top "all", or the condition itself.
-func (c *Condition) Clauses() []*Condition {
-	if c == nil {
-		return nil
-	}
-	if c.form != 'a' {
-		return []*Condition{c}
-	}
-	out := make([]*Condition, len(c.All))
-	for i := range c.All {
-		out[i] = &c.All[i]
-	}
-	return out
+	return ""
 }

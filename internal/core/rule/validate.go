@@ -1,8 +1,10 @@
 package rule
 
 import (
+	"errors"
 	"fmt"
 	"time"
+	"unicode/utf8"
 
 	"github.com/shopspring/decimal"
 
@@ -18,19 +20,12 @@ type Scope interface {
 	OptionID(column, name string) (string, bool)
 	HasTemplate(id string) bool
 	DefaultZone() *time.Location
+	Opens(w *calendar.Window) bool // reports whether a window ever does, by the sheet's working calendar
 }
 
 // Validate checks a rule against its sheet and gives the first fault.
 func (r *Rule) Validate(s Scope) error {
-	if value.Trim(r.Name) == "" {
-		return fault("/name", "a rule needs a name")
-	}
-	if r.Zone != "" {
-		if _, err := time.LoadLocation(r.Zone); err != nil {
-			return fault("/zone", "zone %q is not known; use a name like Europe/London", r.Zone)
-		}
-	}
-	for _, check := range []func(Scope) error{r.validateTrigger, r.validateWordings, r.validateRecipients, r.validateTiming, r.validateThen} {
+	for _, check := range r.checks() {
 		if err := check(s); err != nil {
 			return err
 		}
@@ -38,14 +33,59 @@ func (r *Rule) Validate(s Scope) error {
 	return nil
 }
 
-func (r *Rule) validateTrigger(s Scope) error {
-	if err := r.Trigger.validate(s, r.Location(s.DefaultZone())); err != nil {
-		return under("/trigger", err)
+// Faults gives what is wrong with a rule, at most one fault of each of its
+// parts; each is a *FieldError.
+func (r *Rule) Faults(s Scope) (out []*FieldError) {
+	for _, check := range r.checks() {
+		var fe *FieldError
+		if errors.As(check(s), &fe) {
+			out = append(out, fe)
+		}
 	}
-	if r.Condition != nil {
-		return r.Condition.Validate("/condition", s)
+	return out
+}
+
+func (r *Rule) checks() []func(Scope) error {
+	return []func(Scope) error{r.validateName, r.validateZone, r.validateTrigger, r.validateCondition, r.validateWordings, r.validateOwnWordings, r.validateRecipients,
+		r.validateWindow, r.validateTiming, r.validateBrake, r.validateThen}
+}
+
+// The bounds of what is written for people, in characters.
+const (
+	maxName = 120
+	maxNote = 2000
+)
+
+func (r *Rule) validateName(Scope) error {
+	switch {
+	case value.Trim(r.Name) == "":
+		return fault("/name", "a rule needs a name")
+	case utf8.RuneCountInString(r.Name) > maxName:
+		return fault("/name", "a name has at most %d characters", maxName)
+	case utf8.RuneCountInString(r.Note) > maxNote:
+		return fault("/note", "a note has at most %d characters", maxNote)
 	}
 	return nil
+}
+
+func (r *Rule) validateZone(Scope) error {
+	if r.Zone != "" {
+		if _, err := time.LoadLocation(r.Zone); err != nil || r.Zone == "Local" {
+			return fault("/zone", "zone %q is not known; use a name like Europe/London", r.Zone)
+		}
+	}
+	return nil
+}
+
+func (r *Rule) validateTrigger(s Scope) error {
+	return under("/trigger", r.Trigger.validate(s, r.Location(s.DefaultZone())))
+}
+
+func (r *Rule) validateCondition(s Scope) error {
+	if r.Condition == nil {
+		return nil
+	}
+	return r.Condition.Validate("/condition", s)
 }
 
 func (r *Rule) validateWordings(s Scope) error {
@@ -66,6 +106,10 @@ func (r *Rule) validateWordings(s Scope) error {
 			}
 		}
 	}
+	return nil
+}
+
+func (r *Rule) validateOwnWordings(s Scope) error {
 	for i, o := range r.Trigger.Offsets {
 		if o.Template != "" && !s.HasTemplate(o.Template) {
 			return fault(fmt.Sprintf("/trigger/offsets/%d/template", i), "the template is not there")
@@ -138,15 +182,23 @@ func (a Address) validate(at string, s Scope) error {
 	return nil
 }
 
-func (r *Rule) validateTiming(Scope) error {
-	if _, err := r.Window.Calendar(); err != nil {
+func (r *Rule) validateWindow(s Scope) error {
+	w, err := r.Window.Calendar()
+	if err != nil {
 		return under("/window", err)
+	}
+	if w != nil && !s.Opens(w) {
+		return fault("/window", "none of its weekdays is a working day, so it never opens; choose other days, or any day")
 	}
 	switch r.Shift {
 	case "", calendar.Later, calendar.Earlier, calendar.NoShift:
 	default:
 		return fault("/shift", "%q is not known; use later, earlier or none", r.Shift)
 	}
+	return nil
+}
+
+func (r *Rule) validateTiming(Scope) error {
 	switch r.Hold {
 	case "", HoldNone, HoldFirstRun, HoldAlways:
 	default:
@@ -160,6 +212,10 @@ func (r *Rule) validateTiming(Scope) error {
 			return fault("/repeat/not-more-often-than", "%s", err)
 		}
 	}
+	return nil
+}
+
+func (r *Rule) validateBrake(Scope) error {
 	if b := r.Brake; b != nil {
 		if b.Count < 1 {
 			return fault("/brake/count", "it has to be 1 or more")
@@ -192,7 +248,7 @@ func (r *Rule) validateThen(s Scope) error {
 func (st *Step) validate(s Scope) error {
 	after, err := calendar.ParseDuration(st.After)
 	if err != nil {
-		return fault("/after", "%s", err)
+		return fault("/after", "a follow-up comes some time after its email; %s", err)
 	}
 	if !s.HasTemplate(st.Template) {
 		return fault("/template", "choose a template")
@@ -236,12 +292,19 @@ func (t *Trigger) validate(s Scope, zone *time.Location) error {
 	case Threshold:
 		return t.validateThreshold(s)
 	case Schedule:
-		_, err := t.Recurrence(zone)
-		return err
+		return t.validateSchedule(zone)
 	case Added, ByHand:
 		return nil
 	}
-	return fault("/kind", "trigger %q is not known; use date, change, added, edited, threshold, schedule or by-hand", t.Kind)
+	return fault("/kind", "say when it is written")
+}
+
+func (t *Trigger) validateSchedule(zone *time.Location) error {
+	r, err := t.Recurrence(zone)
+	if err == nil && r.Empty() {
+		return fault("/rrule", "it never comes round: no day fits it; choose another day")
+	}
+	return err
 }
 
 // Recurrence gives a schedule's instants.
@@ -291,7 +354,7 @@ func (t *Trigger) validateDate(s Scope) error {
 			return fault("/every/unit", "unit %q is not known; use days, weeks, months or years", e.Unit)
 		}
 		if e.N < 1 || e.N > MaxOffset {
-			return fault("/every/n", "it has to be 1 or more")
+			return fault("/every/n", "it is 1 or more, and at most %d", MaxOffset)
 		}
 		if e.Times < 0 {
 			return fault("/every/times", "it has to be 1 or more")

@@ -1,6 +1,9 @@
 package template
 
-import "nivot/internal/core/sheet"
+import (
+	"nivot/internal/core/rule"
+	"nivot/internal/core/sheet"
+)
 
 // Gap is what is wrong with a template's email for one row.
 type Gap struct {
@@ -37,4 +40,75 @@ func lack(c *sheet.Column, row *sheet.Row) string {
 		return " cannot be read and has no other words"
 	}
 	return " is empty and has no other words"
+}
+
+// Lacks reports whether a field of the letter has neither value nor fallback: the
+// email would be incomplete. It is Check without the words.
+func (t *Template) Lacks(c Context) bool {
+	w, d := t.begin(c)
+	return w.lacks(d.subject) || w.lacks(d.body)
+}
+
+func (w *writer) lacks(ops []op) bool {
+	for i := range ops {
+		o := &ops[i]
+		switch {
+		case o.field != nil:
+			if o.field.lacks(w.c.Row) {
+				return true
+			}
+		case o.cond != nil:
+			if t, _ := o.cond.Judge(w.c.Facts); t == rule.True && w.lacks(o.part) {
+				return true
+			}
+		}
+		for k := range o.href {
+			if f := o.href[k].field; f != nil && f.lacks(w.c.Row) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func (f *slot) lacks(row *sheet.Row) bool { return f.Fallback == nil && !row.Cell(f.col).IsFilled() }
+
+// conditions lists the conditions of a template's parts, of all languages.
+func (t *Template) conditions() (out []*rule.Condition) {
+	var walk func(n *Node)
+	walk = func(n *Node) {
+		if n.If != nil {
+			out = append(out, n.If)
+		}
+		for i := range n.Content {
+			walk(&n.Content[i])
+		}
+	}
+	walk(&t.Body)
+	for i := range t.Variants {
+		walk(&t.Variants[i].Body)
+	}
+	return out
+}
+
+// Columns lists the columns that a template looks at.
+func (t *Template) Columns() []string {
+	out := []string{t.Language}
+	for _, f := range t.Fields() {
+		out = append(out, f.Column)
+	}
+	for _, c := range t.conditions() {
+		out = append(out, c.Columns()...)
+	}
+	return out
+}
+
+// LooksAtTime reports whether a part is shown or not by the time.
+func (t *Template) LooksAtTime() bool {
+	for _, c := range t.conditions() {
+		if c.LooksAtTime() {
+			return true
+		}
+	}
+	return false
 }

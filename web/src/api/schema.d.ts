@@ -365,6 +365,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sheets/{sheet}/rules/sentence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A rule as its sentence, with what is missing or wrong in it */
+        post: operations["sayRule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sheets/{sheet}/rules/explain": {
         parameters: {
             query?: never;
@@ -1670,8 +1687,11 @@ export interface components {
         };
         RuleBody: {
             name: string;
+            /** @description for those who work with the rule */
+            note?: string;
             zone?: string;
             trigger: {
+                /** @description date, change, added, edited, threshold, schedule or by-hand; empty where it is not said yet */
                 kind: string;
                 column?: string;
                 offsets?: {
@@ -1687,12 +1707,12 @@ export interface components {
                     n: number;
                     times?: number;
                 } | null;
-                to?: unknown[] | null;
-                from?: unknown[] | null;
+                to?: components["schemas"]["Operand"][] | null;
+                from?: components["schemas"]["Operand"][] | null;
                 columns?: string[];
                 op?: string;
-                limit?: unknown;
-                rearm?: unknown;
+                limit?: components["schemas"]["Level"];
+                rearm?: components["schemas"]["Level"];
                 start?: string;
                 rrule?: string | null;
             };
@@ -1708,39 +1728,53 @@ export interface components {
             late?: string;
             each?: boolean;
             groupBy?: string;
-            window?: Record<string, never> | null;
+            window?: {
+                weekdays?: string[];
+                from?: string;
+                until?: string;
+                workingDays?: boolean;
+            } | null;
             shift?: string;
-            repeat?: unknown;
+            repeat?: components["schemas"]["Repeat"];
             hold?: string;
-            brake?: Record<string, never> | null;
-            then?: Record<string, never> | null;
+            brake?: {
+                count: number;
+                share: number;
+            } | null;
+            then?: {
+                steps: components["schemas"]["FollowUp"][];
+                stopIf?: components["schemas"]["Condition"];
+            } | null;
+        };
+        /** @description text, a number, true or false, or a column */
+        Operand: unknown;
+        /** @description a number, a column, or of a re-arm level a share of the limit in percent */
+        Level: unknown;
+        /** @description every-occasion, once-per-row, or not-more-often-than a duration */
+        Repeat: unknown;
+        FollowUp: {
+            after: string;
+            template: string;
+            at?: string;
+            to?: components["schemas"]["AddressSource"][];
+            cc?: components["schemas"]["AddressSource"][];
+            bcc?: components["schemas"]["AddressSource"][];
+            every?: string;
+            times?: number;
         };
         AddressSource: {
             column?: string;
             address?: string;
             person?: string;
         };
-        Phrases: {
-            when: string;
-            column: string;
-            every: string;
-            at: string;
-            zone: string;
-            condition: string;
-            template: string;
-            to: string;
-            cc: string;
-            bcc: string;
-            replyTo: string;
-            late: string;
-            window: string;
-            repeat: string;
-            then: string;
-            hold: string;
-        };
         Segment: {
             text: string;
+            /** @description it names a column, a value or a template */
             strong?: boolean;
+            /** @description the clause that it is the words of, a JSON pointer (RFC 6901) into the rule */
+            place?: string;
+            /** @description it begins a new paragraph */
+            begins?: boolean;
         };
         /** @enum {string} */
         RuleState: "draft" | "on" | "paused";
@@ -1752,7 +1786,6 @@ export interface components {
             version: number;
             body: components["schemas"]["RuleBody"];
             sentence: components["schemas"]["Segment"][];
-            phrases: components["schemas"]["Phrases"];
             /** Format: date-time */
             nextAt?: string;
             nextRows: number;
@@ -1782,7 +1815,6 @@ export interface components {
         };
         Effect: {
             problem?: components["schemas"]["RuleFault"];
-            phrases: components["schemas"]["Phrases"];
             rows: number;
             total: number;
             emails: number;
@@ -1792,8 +1824,29 @@ export interface components {
             /** @description the coming days in the rule's zone, from today on */
             days: components["schemas"]["EffectDay"][];
             first: components["schemas"]["EffectLine"][];
-            sentence: components["schemas"]["Segment"][];
             partial: boolean;
+        };
+        /** @description a rule, whole or not, as its sentence */
+        RuleSaid: {
+            sentence: components["schemas"]["Segment"][];
+            /** @description what is missing or wrong, at most one fault of each part */
+            faults: components["schemas"]["RuleFault"][];
+            /** @description of a schedule, the next ten times it comes round */
+            rounds: components["schemas"]["Round"][];
+        };
+        Round: {
+            /**
+             * Format: date-time
+             * @description after any move by the window
+             */
+            at: string;
+            /**
+             * Format: date-time
+             * @description what the recurrence says, where the window moves it
+             */
+            unmoved?: string;
+            /** @description the day it goes is none of the working calendar's */
+            closed: boolean;
         };
         Clause: {
             /** @enum {string} */
@@ -3444,6 +3497,43 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Effect"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sayRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    body: components["schemas"]["RuleBody"];
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RuleSaid"];
                 };
             };
             /** @description A problem (RFC 9457) */

@@ -1,10 +1,31 @@
-// What stands in the blanks of a rule's sentence while they are filled.
-import type { Column, RuleBody } from "../../api/client";
+// What stands in the blanks of when: the kind of trigger, days before and after a
+// date, what a cell becomes, limits.
+import type { Column, Sheet, Template } from "../../api/client";
+import { DurationField, NumberField } from "../../parts/fields";
+import { Choices } from "../../parts/picker";
 import { useLimits } from "../../parts/session";
+import { valueType } from "../sheets/cell";
+import { comparable } from "../sheets/condition";
+import { columnIn, type Every, type Kind, kinds, type Offset, percentIn, type Trigger, without } from "./model";
 
-export type Offset = NonNullable<RuleBody["trigger"]["offsets"]>[number];
+export function KindChoice({ value, onChange }: { value: string; onChange: (k: Kind) => void }) {
+  return <Choices name="When" value={kinds.find((k) => k.id === value)?.id} onChoose={onChange} items={kinds} />;
+}
 
-export function When({ offsets, hours, onChange }: { offsets: Offset[]; hours: boolean; onChange: (o: Offset[]) => void }) {
+export function ColumnChoice({ columns, value, onChange, none }: { columns: Column[]; value?: string; onChange: (id: string) => void; none: string }) {
+  if (columns.length === 0) return <p className="max-w-60 text-ink-2">{none}</p>;
+  return (
+    <Choices
+      name="Column"
+      value={value}
+      onChoose={onChange}
+      items={columns.map((c) => ({ id: c.id, name: c.name, note: c.type === "formula" ? "calculated" : c.type }))}
+    />
+  );
+}
+
+type OffsetsProps = { offsets: Offset[]; hours: boolean; templates: Template[]; onChange: (o: Offset[]) => void };
+export function Offsets({ offsets, hours, templates, onChange }: OffsetsProps) {
   const { offset } = useLimits();
   const put = (i: number, o: Partial<Offset>) => onChange(offsets.map((x, k) => (k === i ? { ...x, ...o } : x)));
   return (
@@ -12,28 +33,23 @@ export function When({ offsets, hours, onChange }: { offsets: Offset[]; hours: b
       {offsets.map((o, i) => {
         const side = o.n < 0 ? "before" : o.n > 0 ? "after" : "on";
         return (
-          <div key={i} className="flex items-center gap-2">
+          <div key={i} className="flex flex-wrap items-center gap-2">
             {side !== "on" && (
-              <input
-                type="number"
+              <NumberField
+                label="How many"
+                className="w-18"
+                whole
                 min={1}
                 max={offset}
-                aria-label="How many"
-                className="field w-18 text-right"
                 value={Math.abs(o.n)}
-                onChange={(e) => put(i, { n: Math.max(1, Math.floor(Number(e.target.value) || 1)) * Math.sign(o.n) })}
+                onChange={(n) => put(i, { n: n * Math.sign(o.n) })}
               />
             )}
-            {side !== "on" && (
-              <select
-                aria-label="Unit"
-                className="field"
-                value={o.unit}
-                onChange={(e) => put(i, { unit: e.target.value as Offset["unit"] })}
-              >
+            {(side !== "on" || o.unit === "working-days") && (
+              <select aria-label="Unit" className="field" value={o.unit} onChange={(e) => put(i, { unit: e.target.value as Offset["unit"] })}>
                 <option value="days">days</option>
                 <option value="working-days">working days</option>
-                {hours && (
+                {(hours || o.unit === "hours" || o.unit === "minutes") && (
                   <>
                     <option value="hours">hours</option>
                     <option value="minutes">minutes</option>
@@ -48,7 +64,9 @@ export function When({ offsets, hours, onChange }: { offsets: Offset[]; hours: b
               onChange={(e) =>
                 put(
                   i,
-                  e.target.value === "on" ? { n: 0, unit: "days" } : { n: (Math.abs(o.n) || 1) * (e.target.value === "before" ? -1 : 1) },
+                  e.target.value === "on"
+                    ? { n: 0, unit: o.unit === "working-days" ? o.unit : "days" }
+                    : { n: (Math.abs(o.n) || 1) * (e.target.value === "before" ? -1 : 1) },
                 )
               }
             >
@@ -56,9 +74,24 @@ export function When({ offsets, hours, onChange }: { offsets: Offset[]; hours: b
               <option value="on">on the day</option>
               <option value="after">after</option>
             </select>
+            {(templates.length > 1 || o.template) && (
+              <select
+                aria-label="With which template"
+                className="field max-w-40"
+                value={o.template ?? ""}
+                onChange={(e) => put(i, { template: e.target.value || undefined })}
+              >
+                <option value="">the same wording</option>
+                {templates.map((t) => (
+                  <option key={t.id} value={t.id}>
+                    {t.name}
+                  </option>
+                ))}
+              </select>
+            )}
             {offsets.length > 1 && (
-              <button type="button" className="link" onClick={() => onChange(offsets.filter((_, k) => k !== i))}>
-                take out
+              <button type="button" className="link" onClick={() => onChange(without(offsets, i))}>
+                remove
               </button>
             )}
           </div>
@@ -81,9 +114,9 @@ export function At({ value, moment, onChange }: { value?: string; moment: boolea
     <div className="flex flex-col gap-2">
       <input
         type="time"
-        className="field"
+        className="field self-start"
         aria-label="Time of day"
-        value={value ?? ""}
+        value={value ?? (moment ? "" : "09:00")}
         onChange={(e) => onChange(e.target.value || (moment ? undefined : "09:00"))}
       />
       {moment && (
@@ -101,43 +134,51 @@ export function At({ value, moment, onChange }: { value?: string; moment: boolea
   );
 }
 
-export type EveryValue = NonNullable<RuleBody["trigger"]["every"]>;
-export function Every({ value, onChange }: { value: EveryValue; onChange: (e: EveryValue | null) => void }) {
+export function EveryBlank({ value, onChange }: { value: Every; onChange: (e: Every) => void }) {
+  return (
+    <div className="flex flex-col gap-2">
+      <div className="flex items-center gap-2">
+        every <NumberField label="How many" className="w-16" whole min={1} value={value.n} onChange={(n) => onChange({ ...value, n })} />
+        <select
+          className="field"
+          aria-label="Unit"
+          value={value.unit}
+          onChange={(e) => onChange({ ...value, unit: e.target.value as Every["unit"] })}
+        >
+          {["days", "weeks", "months", "years"].map((u) => (
+            <option key={u}>{u}</option>
+          ))}
+        </select>
+      </div>
+      <Times value={value.times} onChange={(times) => onChange({ ...value, times })} />
+    </div>
+  );
+}
+
+/** How often in all. */
+export function Times({ value, onChange }: { value?: number; onChange: (n: number | undefined) => void }) {
   return (
     <div className="flex items-center gap-2">
-      every{" "}
-      <input
-        type="number"
-        min={1}
-        className="field w-16 text-right"
-        aria-label="How many"
-        value={value.n}
-        onChange={(e) => onChange({ ...value, n: Math.max(1, Math.floor(Number(e.target.value) || 1)) })}
-      />
-      <select
-        className="field"
-        aria-label="Unit"
-        value={value.unit}
-        onChange={(e) => onChange({ ...value, unit: e.target.value as EveryValue["unit"] })}
-      >
-        {["days", "weeks", "months", "years"].map((u) => (
-          <option key={u}>{u}</option>
-        ))}
-      </select>
-      <button type="button" className="link" onClick={() => onChange(null)}>
-        only once
-      </button>
+      <label className="flex items-center gap-2">
+        <input type="checkbox" className="accent-juniper" checked={value === undefined} onChange={(e) => onChange(e.target.checked ? undefined : 8)} />
+        without end
+      </label>
+      {value !== undefined && (
+        <>
+          <NumberField label="How often in all" className="w-16" whole min={1} max={9999} value={value} onChange={onChange} /> times in all
+        </>
+      )}
     </div>
   );
 }
 
 export function Zone({ value, sheetZone, onChange }: { value: string; sheetZone: string; onChange: (z: string | undefined) => void }) {
   return (
-    <div className="flex flex-col gap-2">
+    <>
       <input
         className="field w-56"
         list="rule-zones"
-        aria-label="Zone"
+        aria-label="Time zone"
         defaultValue={value}
         onBlur={(e) => onChange(e.target.value || undefined)}
       />
@@ -146,29 +187,54 @@ export function Zone({ value, sheetZone, onChange }: { value: string; sheetZone:
           <option key={z} value={z} />
         ))}
       </datalist>
-      <button type="button" className="link self-start" onClick={() => onChange(undefined)}>
-        the sheet’s, {sheetZone}
+      <p className="mt-2 text-ink-2">The sheet’s is {sheetZone}.</p>
+    </>
+  );
+}
+
+// The values that a cell comes to, or comes from.
+export function Values({ column, value, onChange, any }: { column?: Column; value?: unknown[] | null; onChange: (v: unknown[] | null) => void; any: string }) {
+  if (!column) return <p className="text-ink-2">Choose a column first.</p>;
+  const list = value ?? [];
+  const type = valueType(column);
+  const options = type === "choice" ? column.options.map((o) => ({ id: o.id as unknown, name: o.name })) : type === "yes/no" ? [{ id: true as unknown, name: "yes" }, { id: false as unknown, name: "no" }] : [];
+  return (
+    <div className="flex flex-col gap-1.5">
+      {options.map((o) => (
+        <label key={o.name} className="flex items-center gap-2">
+          <input
+            type="checkbox"
+            className="accent-juniper"
+            checked={list.includes(o.id)}
+            onChange={(e) => onChange(options.map((x) => x.id).filter((x) => (x === o.id ? e.target.checked : list.includes(x))))}
+          />
+          {o.name}
+        </label>
+      ))}
+      {options.length === 0 && (
+        <input
+          className="field w-64"
+          aria-label="Values, parted by commas"
+          placeholder={type === "date" ? "2027-03-29" : "one, another"}
+          defaultValue={list.join(", ")}
+          onBlur={(e) => {
+            const next = e.target.value
+              .split(",")
+              .map((x) => x.trim())
+              .filter(Boolean)
+              .map((x) => (type === "number" && Number.isFinite(Number(x)) ? Number(x) : x));
+            onChange(next.length > 0 ? next : null);
+          }}
+        />
+      )}
+      <button type="button" className="link mt-1 self-start" onClick={() => onChange(null)}>
+        {any}
       </button>
     </div>
   );
 }
 
-type Source = RuleBody["to"][number];
-export function Addresses({
-  columns,
-  value,
-  onChange,
-  gone,
-}: {
-  columns: Column[];
-  value: Source[];
-  onChange: (v: Source[]) => void;
-  gone?: () => void;
-}) {
-  const fixed = value
-    .filter((v) => v.address)
-    .map((v) => v.address)
-    .join(", ");
+export function Columns({ columns, value, onChange }: { columns: Column[]; value: string[]; onChange: (ids: string[]) => void }) {
   return (
     <div className="flex flex-col gap-1.5">
       {columns.map((c) => (
@@ -176,29 +242,78 @@ export function Addresses({
           <input
             type="checkbox"
             className="accent-juniper"
-            checked={value.some((v) => v.column === c.id)}
-            onChange={(e) => onChange(e.target.checked ? [...value, { column: c.id }] : value.filter((v) => v.column !== c.id))}
+            checked={value.includes(c.id)}
+            onChange={(e) => onChange(e.target.checked ? [...value, c.id] : value.filter((x) => x !== c.id))}
           />
           {c.name}
         </label>
       ))}
-      <label className="mt-1 flex flex-col gap-1 border-t border-hair-2 pt-2">
-        Always to
-        <input
-          className="field w-64"
-          placeholder="name@place.example"
-          defaultValue={fixed}
-          onBlur={(e) => {
-            const t = e.target.value.trim();
-            onChange([...value.filter((v) => !v.address), ...(t ? [{ address: t }] : [])]);
-          }}
-        />
-      </label>
-      {gone && (
-        <button type="button" className="link mt-1 self-start" onClick={gone}>
-          leave this out
-        </button>
+    </div>
+  );
+}
+
+const passes = [
+  { id: ">=", name: "reaches" },
+  { id: ">", name: "rises above" },
+  { id: "<=", name: "falls to" },
+  { id: "<", name: "falls below" },
+];
+export function Passes({ value, onChange }: { value?: string; onChange: (op: string) => void }) {
+  return <Choices name="How it passes" value={value} onChoose={onChange} items={passes} />;
+}
+
+type LevelProps = { sheet: Sheet; trigger: Trigger; value: unknown; share?: boolean; onChange: (v: unknown) => void };
+// A limit, or the level that arms it again: a number, a column, a share.
+export function Level({ sheet, trigger, value, share, onChange }: LevelProps) {
+  const own = sheet.columns.find((c) => c.id === trigger.column);
+  const columns = sheet.columns.filter((c) => c.id !== trigger.column && valueType(c) === "number" && (!own || comparable(own, c)));
+  const column = columnIn(value);
+  const percent = percentIn(value);
+  const form = column !== undefined ? "column" : percent !== undefined ? "percent" : "number";
+  const items = [
+    { id: "number", name: "a number" },
+    ...(columns.length > 0 ? [{ id: "column", name: "the row’s own, in a column" }] : []),
+    ...(share ? [{ id: "percent", name: "a share of the limit away from it" }] : []),
+  ];
+  const start: Record<string, unknown> = { number: 0, column: { column: columns[0]?.id }, percent: { percent: 5 } };
+  return (
+    <div className="flex flex-col gap-2">
+      <Choices name="Which" value={form} onChoose={(f) => onChange(start[f])} items={items} />
+      {form === "number" && <NumberField label="Limit" value={value} onChange={onChange} />}
+      {form === "percent" && (
+        <span className="flex items-center gap-1.5">
+          <NumberField label="Percent" className="w-18" min={0} value={percent} onChange={(n) => onChange({ percent: n })} /> %
+        </span>
+      )}
+      {form === "column" && (
+        <select className="field" aria-label="Column" value={column} onChange={(e) => onChange({ column: e.target.value })}>
+          {columns.map((c) => (
+            <option key={c.id} value={c.id}>
+              {c.name}
+            </option>
+          ))}
+        </select>
       )}
     </div>
   );
 }
+
+// A follow-up: how long after the first email, and at what time of day.
+export function After({ after, at, onChange }: { after: string; at?: string; onChange: (v: { after: string; at?: string }) => void }) {
+  const days = /^P\d/.test(after) && !after.includes("T");
+  return (
+    <div className="flex flex-col gap-2">
+      <DurationField label="After" value={after} onChange={(d) => onChange({ after: d, at: /T/.test(d) ? undefined : at })} />
+      {days && (
+        <label className="flex items-center gap-2">
+          <input type="checkbox" className="accent-juniper" checked={at !== undefined} onChange={(e) => onChange({ after, at: e.target.checked ? "09:00" : undefined })} />
+          at a time of day of its own
+          {at !== undefined && (
+            <input type="time" className="field" aria-label="Time of day" value={at} onChange={(e) => onChange({ after, at: e.target.value || "09:00" })} />
+          )}
+        </label>
+      )}
+    </div>
+  );
+}
+

@@ -1,0 +1,151 @@
+package plan_test
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"testing"
+
+	"nivot/internal/core/plan"
+	"nivot/internal/core/reason"
+	"nivot/internal/core/sheet"
+	"nivot/internal/exchange"
+	"nivot/internal/exchange/exchangetest"
+)
+
+// What an outlook counts is what judging one email after the other comes to, in
+// random bundles of every shape, over all rows at once or in parts.
+func TestOutlookAgreesWithForesee(t *testing.T) {
+	const days = 45
+	emails := 0
+	for seed := range uint64(1500) {
+		files := exchangetest.New(seed, 77).Bundle()
+		b, err := exchange.ReadBundle(files)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for k := range b.Rules {
+			slow, outlook, rest := settingsOf(t, b)[k], plan.NewOutlook(settingsOf(t, b)[k], from, days), plan.NewOutlook(settingsOf(t, b)[k], from, days)
+			outlook.Silenced, rest.Silenced, slow.Silenced = silenced, silenced, silenced
+			outlook.Keep, rest.Keep = 1<<20, 1<<20
+			slow.Light = true
+			want, skipped := map[string]int{}, map[reason.Code]int{}
+			for i, row := range b.Rows {
+				o := outlook
+				if i >= len(b.Rows)/2 {
+					o = rest
+				}
+				o.Look(row, func() *sheet.Row { return row })
+				for _, c := range slow.Foresee(row, from, from, outlook.Until) {
+					if c.Outcome == plan.Skip {
+						skipped[c.Verdict.Reason.Code]++
+						continue
+					}
+					want[fmt.Sprint(row.ID, c.Due.UTC(), c.Step, c.Outcome, c.Verdict.Template)]++
+				}
+			}
+			outlook.Merge(rest)
+			got := map[string]int{}
+			for i, l := range outlook.First {
+				got[fmt.Sprint(l.Row.ID, l.Due.UTC(), l.Step, l.Outcome, l.Wording)] += l.Emails
+				if i > 0 && l.Due.Before(outlook.First[i-1].Due) {
+					t.Errorf("seed %d: the first are not in order", seed)
+				}
+			}
+			total := 0
+			for _, d := range outlook.Days {
+				for _, n := range d.Emails {
+					total += n
+				}
+			}
+			if !maps.Equal(got, want) || !maps.Equal(outlook.Skipped, skipped) || total != outlook.Emails || outlook.Total != len(b.Rows) {
+				t.Fatalf("seed %d rule %d: counted\n%s %v\nforeseen\n%s %v\nof %d, by day %d\n%s", seed, k, lines(got), outlook.Skipped, lines(want), skipped,
+					outlook.Emails, total, files["rules.json"].Data)
+			}
+			emails += total
+		}
+	}
+	if emails < 5000 {
+		t.Errorf("only %d emails were foreseen", emails)
+	}
+}
+
+func silenced(key string) bool { return strings.HasPrefix(key, "b") }
+
+func settingsOf(t *testing.T, b *exchange.Bundle) []*plan.Setting {
+	t.Helper()
+	out, err := b.Settings(true)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return out
+}
+
+func lines(m map[string]int) string {
+	keys := slices.Sorted(maps.Keys(m))
+	for i, k := range keys {
+		keys[i] = fmt.Sprint(k, " x", m[k])
+	}
+	return strings.Join(keys, "\n")
+}
+
+// What comes new and what falls away where another rule takes one's place, or
+// where a row's cells change, is exactly what differs.
+func TestDifference(t *testing.T) {
+	for seed := range uint64(300) {
+		b, err := exchange.ReadBundle(exchangetest.New(seed, 78).Bundle())
+		if err != nil {
+			t.Fatal(err)
+		}
+		a, z := plan.NewOutlook(settingsOf(t, b)[0], from, 45), plan.NewOutlook(settingsOf(t, b)[len(b.Rules)-1], from, 45)
+		same, other := plan.Difference{Keep: 5}, plan.Difference{Keep: 5}
+		for _, row := range b.Rows {
+			whole := func() *sheet.Row { return row }
+			was := slices.Clone(a.Look(row, whole))
+			same.Look(was, a.Events(row), whole, whole)
+			other.Look(was, z.Look(row, whole), whole, whole)
+		}
+		if same.New+same.Gone+same.Rows+len(same.Lines) > 0 {
+			t.Fatalf("seed %d: nothing has changed, and %+v", seed, same)
+		}
+		if other.New-other.Gone != z.Emails-a.Emails || len(other.Lines) > 5 || other.New+other.Gone > 0 && len(other.Lines) == 0 {
+			t.Fatalf("seed %d: %d emails before, %d after, and %+v", seed, a.Emails, z.Emails, other)
+		}
+	}
+}
+
+// What a rule cannot judge is counted, and what it need not is not.
+func TestUnjudged(t *testing.T) {
+	g := exchangetest.New(4, 4)
+	files := g.Bundle()
+	for _, c := range []struct {
+		rule string
+		want int
+	}{
+		{`{"kind":"date","column":"Due","offsets":[{"n":-1,"unit":"days"}]}`, 3},
+		{`{"kind":"threshold","column":"Humidity","op":">","limit":{"column":"Limit"}}`, 3},
+		{`{"kind":"change","column":"State","to":["out"]}`, 3},
+		{`{"kind":"added"}`, 2},
+	} {
+		files["rules.json"].Data = fmt.Appendf(nil, `[{"name":"x","state":"on","trigger":%s,"condition":{"column":"Open","op":"is","value":true},"send":[{"template":"A"}],"to":[{"column":"Email"}]}]`, c.rule)
+		files["rows.csv"].Data = []byte(`Loan,Due,Read,State,Humidity,Limit,Open,Email,Copy,Name
+L-1,2027-03-20,,out,50,60,yes,a@m.example,,
+L-2,soon,,lost,damp,60,yes,a@m.example,,
+L-3,2027-03-20,,out,50,,yes,,,
+L-4,2027-03-20,,out,,60,no,a@m.example,,
+L-5,2027-03-20,,out,50,,perhaps,a@m.example,,
+`)
+		b, err := exchange.ReadBundle(files)
+		if err != nil {
+			t.Fatal(err)
+		}
+		o := plan.NewOutlook(settingsOf(t, b)[0], from, 60)
+		for _, row := range b.Rows {
+			o.Look(row, func() *sheet.Row { return row })
+		}
+		if o.Unjudged != c.want || o.Rows != 3 {
+			t.Errorf("%s: %d rows cannot be judged, want %d; %d match", c.rule, o.Unjudged, c.want, o.Rows)
+		}
+	}
+}

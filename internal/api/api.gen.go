@@ -1166,35 +1166,97 @@ type DeliveryState string
 
 // Effect defines model for Effect.
 type Effect struct {
+	// Cap the sender's daily cap in recipients; 0 for none
+	Cap int `json:"cap"`
+
+	// Change against the rule as it runs now
+	Change *EffectChange `json:"change,omitempty"`
+
 	// Days the coming days in the rule's zone, from today on
-	Days       []EffectDay  `json:"days"`
-	Emails     int          `json:"emails"`
-	First      []EffectLine `json:"first"`
-	Incomplete int          `json:"incomplete"`
-	Partial    bool         `json:"partial"`
-	Past       int          `json:"past"`
-	Problem    *RuleFault   `json:"problem,omitempty"`
-	Rows       int          `json:"rows"`
-	Skipped    int          `json:"skipped"`
-	Total      int          `json:"total"`
+	Days   []EffectDay  `json:"days"`
+	Emails int          `json:"emails"`
+	First  []EffectLine `json:"first"`
+
+	// Held of the emails, those that wait until somebody has looked
+	Held       int `json:"held"`
+	Incomplete int `json:"incomplete"`
+
+	// Moved of the emails, those that the send window moves
+	Moved int `json:"moved"`
+
+	// Partial these are the figures of a part of the rows; ask again for all
+	Partial bool       `json:"partial"`
+	Past    int        `json:"past"`
+	Problem *RuleFault `json:"problem,omitempty"`
+
+	// Rows for which the condition holds now
+	Rows    int          `json:"rows"`
+	Sender  string       `json:"sender"`
+	Skipped []EffectSkip `json:"skipped"`
+	Total   int          `json:"total"`
+
+	// Unjudged rows that the rule cannot judge as they are
+	Unjudged int             `json:"unjudged"`
+	Wordings []EffectWording `json:"wordings"`
+}
+
+// EffectChange against the rule as it runs now
+type EffectChange struct {
+	Gone  int          `json:"gone"`
+	Lines []EffectLine `json:"lines"`
+	New   int          `json:"new"`
+	Rows  int          `json:"rows"`
 }
 
 // EffectDay defines model for EffectDay.
 type EffectDay struct {
+	// By the emails by wording, in the order of the wordings
+	By []int `json:"by"`
+
 	// Day Example: 2027-03-22
 	Day    string `json:"day"`
 	Emails int    `json:"emails"`
+
+	// Over recipients that the sender's daily cap moves to the next day
+	Over int `json:"over"`
 }
 
 // EffectLine defines model for EffectLine.
 type EffectLine struct {
-	At      time.Time `json:"at"`
-	Outcome string    `json:"outcome"`
-	Reason  string    `json:"reason"`
-	Row     string    `json:"row"`
-	RowId   string    `json:"rowId"`
-	Subject string    `json:"subject"`
-	To      string    `json:"to"`
+	At time.Time `json:"at"`
+
+	// Emails one for every address where each goes alone
+	Emails int `json:"emails"`
+
+	// Gone of a change, it falls away
+	Gone    *bool  `json:"gone,omitempty"`
+	Outcome string `json:"outcome"`
+	Reason  string `json:"reason"`
+	Row     string `json:"row"`
+	RowId   string `json:"rowId"`
+
+	// Rows of a round-up, how many rows it is about
+	Rows *int `json:"rows,omitempty"`
+
+	// Step of a follow-up, which; 0 for a first email
+	Step     int    `json:"step"`
+	Subject  string `json:"subject"`
+	Template string `json:"template"`
+	To       string `json:"to"`
+}
+
+// EffectSkip defines model for EffectSkip.
+type EffectSkip struct {
+	Emails int    `json:"emails"`
+	Reason string `json:"reason"`
+}
+
+// EffectWording a template, and the follow-up that it is sent as
+type EffectWording struct {
+	Emails   int    `json:"emails"`
+	Name     string `json:"name"`
+	Step     int    `json:"step"`
+	Template string `json:"template"`
 }
 
 // Explanation defines model for Explanation.
@@ -1212,6 +1274,19 @@ type Fact struct {
 
 // FollowUp defines model for FollowUp.
 type FollowUp = rule.Step
+
+// ForeseenEmail defines model for ForeseenEmail.
+type ForeseenEmail struct {
+	Bcc     string `json:"bcc"`
+	Cc      string `json:"cc"`
+	Html    string `json:"html"`
+	Outcome string `json:"outcome"`
+	Reason  string `json:"reason"`
+	ReplyTo string `json:"replyTo"`
+	Subject string `json:"subject"`
+	Text    string `json:"text"`
+	To      string `json:"to"`
+}
 
 // Form defines model for Form.
 type Form struct {
@@ -2304,6 +2379,29 @@ type EditRowParams struct {
 // RuleEffectJSONBody defines parameters for RuleEffect.
 type RuleEffectJSONBody struct {
 	Body RuleBody `json:"body"`
+
+	// Rule the rule, running now, that it would take the place of
+	Rule *string `json:"rule,omitempty"`
+
+	// Today as if today were this day
+	//
+	// Example: 2027-03-22
+	Today *string `json:"today,omitempty"`
+
+	// Whole take the time that all rows take, rather than give a first answer soon
+	Whole *bool `json:"whole,omitempty"`
+}
+
+// RuleEmailJSONBody defines parameters for RuleEmail.
+type RuleEmailJSONBody struct {
+	At   time.Time `json:"at"`
+	Body RuleBody  `json:"body"`
+	Row  string    `json:"row"`
+	Step int       `json:"step"`
+
+	// To of a round-up, its recipient
+	To    *string `json:"to,omitempty"`
+	Today *string `json:"today,omitempty"`
 }
 
 // ExplainRowJSONBody defines parameters for ExplainRow.
@@ -2470,6 +2568,9 @@ type AddRuleJSONRequestBody = RuleSave
 // RuleEffectJSONRequestBody defines body for RuleEffect for application/json ContentType.
 type RuleEffectJSONRequestBody RuleEffectJSONBody
 
+// RuleEmailJSONRequestBody defines body for RuleEmail for application/json ContentType.
+type RuleEmailJSONRequestBody RuleEmailJSONBody
+
 // ExplainRowJSONRequestBody defines body for ExplainRow for application/json ContentType.
 type ExplainRowJSONRequestBody ExplainRowJSONBody
 
@@ -2532,6 +2633,9 @@ type ServerInterface interface {
 	// MoveClock Move the practice clock forward (demo only)
 	// (POST /clock)
 	MoveClock(ctx *echo.Context) error
+	// ListColleagues The names and addresses of those who work with Nivot, as recipients
+	// (GET /colleagues)
+	ListColleagues(ctx *echo.Context) error
 	// GetDelivery One email: what it said, why it went and what became of it
 	// (GET /deliveries/{delivery})
 	GetDelivery(ctx *echo.Context, delivery string) error
@@ -2757,6 +2861,9 @@ type ServerInterface interface {
 	// RuleEffect What a rule would do in the coming 60 days
 	// (POST /sheets/{sheet}/rules/effect)
 	RuleEffect(ctx *echo.Context, sheet string) error
+	// RuleEmail One foreseen email of a rule, as its recipients would get it
+	// (POST /sheets/{sheet}/rules/email)
+	RuleEmail(ctx *echo.Context, sheet string) error
 	// ExplainRow Why a row gets or does not get its next email
 	// (POST /sheets/{sheet}/rules/explain)
 	ExplainRow(ctx *echo.Context, sheet string) error
@@ -2913,6 +3020,15 @@ func (w *ServerInterfaceWrapper) MoveClock(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.MoveClock(ctx)
+	return err
+}
+
+// ListColleagues converts echo context to params.
+func (w *ServerInterfaceWrapper) ListColleagues(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListColleagues(ctx)
 	return err
 }
 
@@ -4418,6 +4534,22 @@ func (w *ServerInterfaceWrapper) RuleEffect(ctx *echo.Context) error {
 	return err
 }
 
+// RuleEmail converts echo context to params.
+func (w *ServerInterfaceWrapper) RuleEmail(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RuleEmail(ctx, sheet)
+	return err
+}
+
 // ExplainRow converts echo context to params.
 func (w *ServerInterfaceWrapper) ExplainRow(ctx *echo.Context) error {
 	var err error
@@ -4981,6 +5113,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/links/:token", wrapper.UseLink, options.OperationMiddlewares["useLink"]...)
 	router.GET(options.BaseURL+"/people", wrapper.ListPeople, options.OperationMiddlewares["listPeople"]...)
 	router.POST(options.BaseURL+"/people", wrapper.AddPerson, options.OperationMiddlewares["addPerson"]...)
+	router.GET(options.BaseURL+"/colleagues", wrapper.ListColleagues, options.OperationMiddlewares["listColleagues"]...)
 	router.PATCH(options.BaseURL+"/people/:person", wrapper.ChangePerson, options.OperationMiddlewares["changePerson"]...)
 	router.POST(options.BaseURL+"/people/:person/link", wrapper.NewLink, options.OperationMiddlewares["newLink"]...)
 	router.PUT(options.BaseURL+"/sending", wrapper.SetSending, options.OperationMiddlewares["setSending"]...)
@@ -5004,6 +5137,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/sheets/:sheet/rules", wrapper.ListRules, options.OperationMiddlewares["listRules"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/rules", wrapper.AddRule, options.OperationMiddlewares["addRule"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/rules/effect", wrapper.RuleEffect, options.OperationMiddlewares["ruleEffect"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/rules/email", wrapper.RuleEmail, options.OperationMiddlewares["ruleEmail"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/rules/sentence", wrapper.SayRule, options.OperationMiddlewares["sayRule"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/rules/explain", wrapper.ExplainRow, options.OperationMiddlewares["explainRow"]...)
 	router.DELETE(options.BaseURL+"/sheets/:sheet/rules/:rule", wrapper.DeleteRule, options.OperationMiddlewares["deleteRule"]...)
@@ -5305,6 +5439,47 @@ type MoveClockdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response MoveClockdefaultApplicationProblemPlusJSONResponse) VisitMoveClockResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListColleaguesRequestObject struct {
+}
+
+type ListColleaguesResponseObject interface {
+	VisitListColleaguesResponse(w http.ResponseWriter) error
+}
+
+type ListColleagues200JSONResponse []struct {
+	Email string `json:"email"`
+	Name  string `json:"name"`
+}
+
+func (response ListColleagues200JSONResponse) VisitListColleaguesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListColleaguesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListColleaguesdefaultApplicationProblemPlusJSONResponse) VisitListColleaguesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8336,6 +8511,46 @@ func (response RuleEffectdefaultApplicationProblemPlusJSONResponse) VisitRuleEff
 	return err
 }
 
+type RuleEmailRequestObject struct {
+	Sheet string `json:"sheet"`
+	Body  *RuleEmailJSONRequestBody
+}
+
+type RuleEmailResponseObject interface {
+	VisitRuleEmailResponse(w http.ResponseWriter) error
+}
+
+type RuleEmail200JSONResponse ForeseenEmail
+
+func (response RuleEmail200JSONResponse) VisitRuleEmailResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RuleEmaildefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RuleEmaildefaultApplicationProblemPlusJSONResponse) VisitRuleEmailResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ExplainRowRequestObject struct {
 	Sheet string `json:"sheet"`
 	Body  *ExplainRowJSONRequestBody
@@ -9442,6 +9657,9 @@ type StrictServerInterface interface {
 	// MoveClock Move the practice clock forward (demo only)
 	// (POST /clock)
 	MoveClock(ctx context.Context, request MoveClockRequestObject) (MoveClockResponseObject, error)
+	// ListColleagues The names and addresses of those who work with Nivot, as recipients
+	// (GET /colleagues)
+	ListColleagues(ctx context.Context, request ListColleaguesRequestObject) (ListColleaguesResponseObject, error)
 	// GetDelivery One email: what it said, why it went and what became of it
 	// (GET /deliveries/{delivery})
 	GetDelivery(ctx context.Context, request GetDeliveryRequestObject) (GetDeliveryResponseObject, error)
@@ -9667,6 +9885,9 @@ type StrictServerInterface interface {
 	// RuleEffect What a rule would do in the coming 60 days
 	// (POST /sheets/{sheet}/rules/effect)
 	RuleEffect(ctx context.Context, request RuleEffectRequestObject) (RuleEffectResponseObject, error)
+	// RuleEmail One foreseen email of a rule, as its recipients would get it
+	// (POST /sheets/{sheet}/rules/email)
+	RuleEmail(ctx context.Context, request RuleEmailRequestObject) (RuleEmailResponseObject, error)
 	// ExplainRow Why a row gets or does not get its next email
 	// (POST /sheets/{sheet}/rules/explain)
 	ExplainRow(ctx context.Context, request ExplainRowRequestObject) (ExplainRowResponseObject, error)
@@ -9976,6 +10197,29 @@ func (sh *strictHandler) MoveClock(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(MoveClockResponseObject); ok {
 		return validResponse.VisitMoveClockResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListColleagues operation middleware
+func (sh *strictHandler) ListColleagues(ctx *echo.Context) error {
+	var request ListColleaguesRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListColleagues(ctx.Request().Context(), request.(ListColleaguesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListColleagues")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListColleaguesResponseObject); ok {
+		return validResponse.VisitListColleaguesResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -12507,6 +12751,54 @@ func (sh *strictHandler) RuleEffect(ctx *echo.Context, sheet string) error {
 		return err
 	} else if validResponse, ok := response.(RuleEffectResponseObject); ok {
 		return validResponse.VisitRuleEffectResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RuleEmail operation middleware
+func (sh *strictHandler) RuleEmail(ctx *echo.Context, sheet string) error {
+	var request RuleEmailRequestObject
+
+	request.Sheet = sheet
+
+	var body RuleEmailJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RuleEmail(ctx.Request().Context(), request.(RuleEmailRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RuleEmail")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RuleEmailResponseObject); ok {
+		return validResponse.VisitRuleEmailResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -259,6 +259,21 @@ func (s *Server) ListPeople(ctx context.Context, _ ListPeopleRequestObject) (Lis
 	return out, err
 }
 
+// ListColleagues implements StrictServerInterface.
+func (s *Server) ListColleagues(ctx context.Context, _ ListColleaguesRequestObject) (ListColleaguesResponseObject, error) {
+	people, err := s.st.People(ctx)
+	out := ListColleagues200JSONResponse{}
+	for i := range people {
+		if !people[i].Disabled {
+			out = append(out, struct {
+				Email string `json:"email"`
+				Name  string `json:"name"`
+			}{people[i].Email, people[i].Name})
+		}
+	}
+	return out, err
+}
+
 // AddPerson implements StrictServerInterface.
 func (s *Server) AddPerson(ctx context.Context, r AddPersonRequestObject) (AddPersonResponseObject, error) {
 	email, err := oneAddress("/email", r.Body.Email)

@@ -1,11 +1,17 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"errors"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
+	"nivot/internal/core/calendar"
+	"nivot/internal/core/plan"
+	"nivot/internal/core/reason"
 	"nivot/internal/core/rule"
 	"nivot/internal/core/value"
 	"nivot/internal/engine"
@@ -176,13 +182,10 @@ func (s *Server) SayRule(ctx context.Context, r SayRuleRequestObject) (SayRuleRe
 // RuleEffect implements StrictServerInterface. Of a rule that is not whole yet
 // it says what is missing.
 func (s *Server) RuleEffect(ctx context.Context, r RuleEffectRequestObject) (RuleEffectResponseObject, error) {
-	out := RuleEffect200JSONResponse{Days: []EffectDay{}, First: []EffectLine{}}
-	check := r.Body.Body
-	if check.Name == "" {
-		check.Name = "unnamed"
-	}
+	out := RuleEffect200JSONResponse{Days: []EffectDay{}, First: []EffectLine{}, Skipped: []EffectSkip{}, Wordings: []EffectWording{}}
+	ask, err := s.effectAsk(ctx, r.Sheet, r.Body.Body, r.Body.Today)
 	var refusal *engine.Refusal
-	if err := s.e.CheckRule(ctx, r.Sheet, &check); errors.As(err, &refusal) {
+	if errors.As(err, &refusal) && refusal.Field != "" {
 		out.Problem = &RuleFault{Field: refusal.Field, Message: refusal.Message}
 		n, err := s.st.CountRows(ctx, r.Sheet)
 		out.Total, out.Rows = int(n), int(n)
@@ -190,19 +193,132 @@ func (s *Server) RuleEffect(ctx context.Context, r RuleEffectRequestObject) (Rul
 	} else if err != nil {
 		return nil, err
 	}
-	f, err := s.e.Effect(ctx, r.Sheet, &check)
+	if r.Body.Rule != nil {
+		ask.Against = *r.Body.Rule
+	}
+	if r.Body.Whole == nil || !*r.Body.Whole {
+		ask.Budget = effectBudget
+	}
+	f, err := s.e.Effect(ctx, r.Sheet, ask)
 	if err != nil {
 		return nil, err
 	}
-	out.Rows, out.Total, out.Emails, out.Incomplete, out.Skipped, out.Past, out.Partial = f.Rows, f.Total, f.Emails, f.Incomplete, f.Skipped, f.Past, f.Partial
-	for i, n := range f.Days {
-		out.Days = append(out.Days, EffectDay{Day: (f.From + value.Day(i)).String(), Emails: n})
+	out.Rows, out.Total, out.Emails, out.Incomplete, out.Past, out.Partial = f.Rows, f.Total, f.Emails, f.Incomplete, f.Past, f.Partial
+	out.Held, out.Moved, out.Unjudged, out.Cap, out.Sender = f.Held, f.Moved, f.Unjudged, f.Cap, f.Sender
+	for _, code := range slices.Sorted(maps.Keys(f.Skipped)) {
+		out.Skipped = append(out.Skipped, EffectSkip{Reason: reason.Reason{Code: code}.Kind(), Emails: f.Skipped[code]})
 	}
-	for _, l := range f.First {
-		out.First = append(out.First, EffectLine{At: l.Due, Row: f.Names[l.Row], RowId: l.Row, To: boxLine(l.To), Subject: l.Subject,
-			Outcome: string(l.Outcome), Reason: l.Verdict.Reason.Words()})
+	wordings := wordingsOf(f)
+	for _, w := range wordings {
+		n := 0
+		for _, d := range f.Outlook.Days {
+			n += d.Emails[w]
+		}
+		out.Wordings = append(out.Wordings, EffectWording{Template: w.Template, Name: f.Templates[w.Template], Step: w.Step, Emails: n})
+	}
+	for i, d := range f.Outlook.Days {
+		day := EffectDay{Day: (f.From + value.Day(i)).String(), By: make([]int, len(wordings))}
+		for k, w := range wordings {
+			day.By[k] = d.Emails[w]
+			day.Emails += d.Emails[w]
+		}
+		if f.Overflow != nil {
+			day.Over = f.Overflow[i]
+		}
+		out.Days = append(out.Days, day)
+	}
+	out.First = effectLines(f.Lines)
+	if f.Change != nil {
+		out.Change = &EffectChange{New: f.Change.New, Gone: f.Change.Gone, Rows: f.Change.Rows, Lines: effectLines(f.Changed)}
 	}
 	return out, nil
+}
+
+// effectBudget is how long a first answer about a rule's effect may take; then
+// it says that it is one of a part of the rows.
+const effectBudget = 120 * time.Millisecond
+
+// effectAsk checks a rule, whole or not yet, and on which day it is asked about.
+func (s *Server) effectAsk(ctx context.Context, sheet string, r rule.Rule, today *string) (engine.EffectAsk, error) {
+	ask := engine.EffectAsk{Rule: &r}
+	if r.Name == "" {
+		r.Name = "unnamed"
+	}
+	if err := s.e.CheckRule(ctx, sheet, &r); err != nil || today == nil {
+		return ask, err
+	}
+	rec, err := s.st.Sheet(ctx, sheet)
+	if err != nil {
+		return ask, err
+	}
+	day, err := value.ParseDay(*today, value.YearMonthDay)
+	if err != nil {
+		return ask, &engine.Refusal{Message: "today: " + err.Error()}
+	}
+	zone, err := time.LoadLocation(rec.Zone)
+	if err != nil {
+		return ask, err
+	}
+	// Which day it is may be another; what time of day it is stays.
+	w := value.WallAt(s.e.Now().In(r.Location(zone)))
+	ask.Now = calendar.Resolve(value.Wall{Day: day, Second: w.Second}, r.Location(zone))
+	return ask, nil
+}
+
+// wordingsOf lists what an effect sends, first emails before follow-ups, each as
+// it stands in the rule.
+func wordingsOf(f *engine.Effect) []plan.Wording {
+	var out []plan.Wording
+	for _, d := range f.Outlook.Days {
+		for w := range d.Emails {
+			if !slices.Contains(out, w) {
+				out = append(out, w)
+			}
+		}
+	}
+	order := f.Rule.Templates()
+	slices.SortFunc(out, func(a, b plan.Wording) int {
+		return cmp.Or(cmp.Compare(a.Step, b.Step), cmp.Compare(slices.Index(order, a.Template), slices.Index(order, b.Template)))
+	})
+	return out
+}
+
+func effectLines(lines []engine.EffectLine) []EffectLine {
+	out := make([]EffectLine, 0, len(lines))
+	for _, l := range lines {
+		x := EffectLine{At: l.OutlookLine.Due, Row: l.RowName, RowId: l.OutlookLine.Row.ID, Step: l.OutlookLine.Step, Template: l.Wording, To: boxLine(l.To),
+			Subject: l.Subject, Outcome: string(l.OutlookLine.Outcome), Reason: l.Verdict.Reason.Words(), Emails: l.Emails}
+		if l.Rows > 0 {
+			x.Rows = &l.Rows
+		}
+		if l.Gone {
+			x.Gone = &l.Gone
+		}
+		out = append(out, x)
+	}
+	return out
+}
+
+// RuleEmail implements StrictServerInterface.
+func (s *Server) RuleEmail(ctx context.Context, r RuleEmailRequestObject) (RuleEmailResponseObject, error) {
+	ask, err := s.effectAsk(ctx, r.Sheet, r.Body.Body, r.Body.Today)
+	if err != nil {
+		return nil, err
+	}
+	id, err := parseID(r.Body.Row)
+	if err != nil {
+		return nil, err
+	}
+	to := ""
+	if r.Body.To != nil {
+		to = *r.Body.To
+	}
+	f, err := s.e.ForeseenEmail(ctx, r.Sheet, ask, id, r.Body.At, r.Body.Step, to)
+	if err != nil {
+		return nil, err
+	}
+	return RuleEmail200JSONResponse{Subject: f.Subject, Html: f.HTML, Text: f.Text, To: boxLine(f.To), Cc: boxLine(f.Cc), Bcc: boxLine(f.Bcc), ReplyTo: boxLine(f.ReplyTo),
+		Outcome: string(f.Outcome), Reason: f.Verdict.Reason.Words()}, nil
 }
 
 func boxLine(boxes []value.Mailbox) string {

@@ -58,6 +58,7 @@ type Engine struct {
 	fetching  atomic.Int64 // sources that are being fetched
 	clockOff  atomic.Int64 // by how many milliseconds the process's clock is off the database's
 	forecasts forecasts
+	kept      rowKeeper
 	doubles   doubles
 	jobs      sync.WaitGroup // work that goes on when its request is over
 }

@@ -11,7 +11,6 @@ import (
 	"nivot/internal/core/plan"
 	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
-	"nivot/internal/core/value"
 	"nivot/internal/store"
 )
 
@@ -167,79 +166,4 @@ func (e *Engine) RowComing(ctx context.Context, sheetID string, rows []*sheet.Ro
 		}
 	}
 	return out, nil
-}
-
-// EffectDays is how far a rule's effect looks ahead.
-const EffectDays = 60
-
-// Effect is what a rule would do in the coming 60 days.
-type Effect struct {
-	Rows, Total                       int // rows for which the condition holds now; all rows
-	Emails, Incomplete, Skipped, Past int
-	From                              value.Day       // today, in the rule's zone
-	Days                              [EffectDays]int // emails a day, from today on
-	First                             []plan.Foreseen // the first of them, in time order
-	Names                             map[string]string
-	Partial                           bool
-}
-
-// maxFirst is how many emails an effect shows.
-const maxFirst = 10
-
-// Effect works out what a rule, saved or not, would do from now on.
-func (e *Engine) Effect(ctx context.Context, sheetID string, r *rule.Rule) (*Effect, error) {
-	s, err := e.Setting(ctx, sheetID, r)
-	if err != nil {
-		return nil, err
-	}
-	now := e.now()
-	loc := r.Location(s.Sheet.Zone)
-	start := now.In(loc)
-	midnight := time.Date(start.Year(), start.Month(), start.Day(), 0, 0, 0, 0, loc)
-	end := midnight.AddDate(0, 0, EffectDays)
-	f := &Effect{Names: map[string]string{}, From: value.DayAt(start)}
-	err = e.Store.ScanRows(ctx, sheetID, func(rec *store.Row) error {
-		if f.Total++; f.Total > maxForecastRows {
-			f.Partial = true
-			return nil
-		}
-		row, err := rec.Core(s.Sheet)
-		if err != nil {
-			return err
-		}
-		if s.Holds(row, now, plan.Memory{}) {
-			f.Rows++
-		}
-		f.Past += len(s.Past(row, time.Time{}, now, nil))
-		for _, c := range s.Foresee(row, now, now, end.Add(-plan.Tick)) {
-			f.count(s, row, c, midnight, loc)
-		}
-		return nil
-	})
-	sort.SliceStable(f.First, func(i, j int) bool { return f.First[i].Due.Before(f.First[j].Due) })
-	f.First = f.First[:min(len(f.First), maxFirst)]
-	return f, err
-}
-
-func (f *Effect) count(s *plan.Setting, row *sheet.Row, c plan.Foreseen, midnight time.Time, loc *time.Location) {
-	switch c.Outcome {
-	case plan.Skip:
-		f.Skipped++
-		return
-	case plan.Incomplete:
-		f.Incomplete++
-	}
-	f.Emails++
-	due := c.Due.In(loc)
-	day := int(time.Date(due.Year(), due.Month(), due.Day(), 12, 0, 0, 0, time.UTC).Sub(
-		time.Date(midnight.Year(), midnight.Month(), midnight.Day(), 0, 0, 0, 0, time.UTC)) / (24 * time.Hour))
-	if day >= 0 && day < EffectDays {
-		f.Days[day]++
-	}
-	if len(f.First) >= 4*maxFirst {
-		sort.SliceStable(f.First, func(i, j int) bool { return f.First[i].Due.Before(f.First[j].Due) })
-		f.First = f.First[:maxFirst]
-	}
-	f.Names[row.ID] = s.Sheet.RowName(row)
-	f.First = append(f.First, c)
 }

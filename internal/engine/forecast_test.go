@@ -166,7 +166,7 @@ func TestEffectIsTheForecast(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	eff, err := f.Effect(f.ctx, rec.ID, core)
+	eff, err := f.Effect(f.ctx, rec.ID, EffectAsk{Rule: core})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -180,14 +180,16 @@ func TestEffectIsTheForecast(t *testing.T) {
 			within++
 		}
 	}
-	for _, n := range eff.Days[:28] {
-		days += n
+	for _, d := range eff.Outlook.Days[:28] {
+		for _, n := range d.Emails {
+			days += n
+		}
 	}
-	if days != within || eff.Total != 5 || eff.Rows != 4 || eff.Emails < days || len(eff.First) == 0 || eff.Names[eff.First[0].Row] == "" {
+	if days != within || eff.Total != 5 || eff.Rows != 4 || eff.Emails < days || len(eff.Lines) == 0 || eff.Lines[0].RowName == "" || eff.Lines[0].Subject == "" || eff.Unjudged != 1 {
 		t.Errorf("the effect counts %d in four weeks, the forecast %d: %+v", days, within, eff)
 	}
 	core.Condition = nil
-	all, err := f.Effect(f.ctx, rec.ID, core)
+	all, err := f.Effect(f.ctx, rec.ID, EffectAsk{Rule: core})
 	if err != nil || all.Rows != 5 || all.Emails != eff.Emails { // the fifth row's date cannot be read
 		t.Errorf("without a condition %d rows, %d emails: %v", all.Rows, all.Emails, err)
 	}

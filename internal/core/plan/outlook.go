@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"maps"
 	"slices"
 	"strings"
 	"time"
@@ -45,7 +46,19 @@ type Outlook struct {
 	steps    map[stepKey]time.Time
 	boxes    map[string][]string // mailbox keys of a cell's text
 	own      map[string]sketch   // of one row, by the offset's own wording
+	groups   []map[string]*group // of round-ups: by round and recipient
 	events   []event
+}
+
+// group is one recipient's round-up while its rows are gathered.
+type group struct {
+	rows    int
+	row     *sheet.Row // the first
+	place   int64
+	outside string
+	bad     bool // something is missing, or not the same for all rows
+	silent  bool
+	who     map[string]bool
 }
 
 // OutlookDay is a day's emails by wording, and their recipients.
@@ -63,7 +76,9 @@ type Wording struct {
 
 // OutlookLine is one email that is foreseen.
 type OutlookLine struct {
-	Row     *sheet.Row
+	Row     *sheet.Row // of a round-up the first of its rows
+	Rows    int        // of a round-up: how many
+	Place   int64      // the row's among all
 	Due     time.Time
 	Step    int
 	Outcome Outcome
@@ -83,6 +98,7 @@ type sketch struct {
 	emails  int
 	people  int
 	who     string
+	rows    int // of a round-up
 }
 
 // event is an email, or what became of it, at an instant.
@@ -91,6 +107,7 @@ type event struct {
 	due   time.Time
 	step  int
 	moved bool
+	group *group // of a round-up
 }
 
 type stepKey struct {
@@ -226,9 +243,9 @@ func (o *Outlook) isStill() bool {
 }
 
 // Look counts what comes of a row, and gives it until the next row is looked at.
-// whole gives the row with all its cells; it is asked for only where the row is
-// kept among the first.
-func (o *Outlook) Look(row *sheet.Row, whole func() *sheet.Row) []event {
+// place is the row's among all rows; whole gives it with all its cells, and is
+// asked for only where the row is kept among the first.
+func (o *Outlook) Look(row *sheet.Row, place int64, whole func() *sheet.Row) []event {
 	o.Total++
 	at := o.formulas(row, o.Now)
 	facts := o.facts(at, o.Now, Memory{})
@@ -240,11 +257,86 @@ func (o *Outlook) Look(row *sheet.Row, whole func() *sheet.Row) []event {
 		o.Unjudged++
 	}
 	o.Past += o.past(row)
-	events := o.Events(row)
-	for _, e := range events {
-		o.count(e, whole)
+	o.foresee(row)
+	if o.IsRoundUp() {
+		o.gatherRow(row, place, whole)
 	}
-	return events
+	for _, e := range o.events {
+		o.count(e, place, whole)
+	}
+	return o.events
+}
+
+// gatherRow adds a row to the round-ups it belongs to. What stands against the
+// row is its own line.
+func (o *Outlook) gatherRow(row *sheet.Row, place int64, whole func() *sheet.Row) {
+	if o.groups == nil {
+		o.groups = make([]map[string]*group, len(o.rounds))
+	}
+	var pieces []piece
+	var own []Considered
+	for i := range o.rounds {
+		if at := o.rounds[i].Due; i == 0 || !o.still {
+			pieces, own = o.pieces(o.rounds[i], row, at, Memory{})
+		}
+		for _, c := range own {
+			o.events = append(o.events, event{due: o.rounds[i].Due, sketch: sketch{outcome: c.Outcome, code: c.Verdict.Reason.Code, wording: c.Template, emails: 1}})
+		}
+		for k := range pieces {
+			p := &pieces[k]
+			g := &group{rows: 1, place: place, outside: p.outside, bad: p.missing != nil, silent: p.silent, who: map[string]bool{}}
+			for _, list := range [][]value.Mailbox{p.to, p.cc, p.bcc} {
+				for _, m := range list {
+					g.who[m.Key()] = true
+				}
+			}
+			o.join(i, p.to[0].Key(), g, whole)
+		}
+	}
+}
+
+// join puts rows together into one recipient's round-up.
+func (o *Outlook) join(round int, key string, g *group, whole func() *sheet.Row) {
+	if o.groups[round] == nil {
+		o.groups[round] = map[string]*group{}
+	}
+	have := o.groups[round][key]
+	if have == nil {
+		if o.groups[round][key] = g; g.row == nil {
+			g.row = whole()
+		}
+		return
+	}
+	if g.place < have.place {
+		if have.row, have.place = g.row, g.place; have.row == nil {
+			have.row = whole()
+		}
+	}
+	have.rows += g.rows
+	have.bad = have.bad || g.bad || g.outside != have.outside
+	for k := range g.who {
+		have.who[k] = true
+	}
+}
+
+// Done counts what takes all rows to know, the round-ups, and gives it.
+func (o *Outlook) Done() (out []event) {
+	for i, groups := range o.groups {
+		for _, key := range slices.Sorted(maps.Keys(groups)) {
+			g := groups[key]
+			e := event{due: o.rounds[i].Due, moved: !o.rounds[i].Unmoved.IsZero(), group: g, sketch: sketch{outcome: o.sends(), wording: o.Rule.Send[0].Template, emails: 1, people: len(g.who), who: key, rows: g.rows}}
+			switch {
+			case g.silent:
+				e.outcome, e.code = Skip, reason.DoNotEmail
+			case g.bad:
+				e.outcome, e.code = Incomplete, reason.RowsDiffer
+			}
+			o.count(e, g.place, func() *sheet.Row { return g.row })
+			out = append(out, e)
+		}
+	}
+	o.groups = nil
+	return out
 }
 
 // formulas works the row's formulas out where any is looked at.
@@ -313,19 +405,18 @@ func (o *Outlook) dated(row *sheet.Row) dated {
 	return d
 }
 
-// Events gives what comes of a row, in time order; they are the outlook's until
-// it is asked again.
-func (o *Outlook) Events(row *sheet.Row) []event {
+// foresee finds what comes of a row, in time order.
+func (o *Outlook) foresee(row *sheet.Row) {
 	o.events = o.events[:0]
 	if o.IsRoundUp() {
-		return nil
+		return
 	}
 	occasions := o.rounds
 	if o.Rule.Trigger.Kind == rule.Date {
 		occasions = o.dated(row).coming
 	}
 	if len(occasions) == 0 {
-		return nil
+		return
 	}
 	clear(o.own)
 	var last time.Time
@@ -353,7 +444,6 @@ func (o *Outlook) Events(row *sheet.Row) []event {
 		}
 	}
 	slices.SortStableFunc(o.events, func(a, b event) int { return a.due.Compare(b.due) })
-	return o.events
 }
 
 func (o *Outlook) repeats(last, at time.Time) bool {
@@ -561,6 +651,12 @@ func (o *Outlook) keys(have []string, list []rule.Address, row *sheet.Row) (out 
 			}
 			text = cell.Str
 		}
+		if value.PlainAddress(text) {
+			if !slices.Contains(out, text) {
+				out = append(out, text)
+			}
+			continue
+		}
 		for _, k := range o.keysOf(text) {
 			if !slices.Contains(out, k) {
 				out = append(out, k)
@@ -585,7 +681,7 @@ func (o *Outlook) keysOf(text string) []string {
 	return keys
 }
 
-func (o *Outlook) count(e event, whole func() *sheet.Row) {
+func (o *Outlook) count(e event, place int64, whole func() *sheet.Row) {
 	if e.outcome == Skip {
 		o.Skipped[e.code] += max(1, e.emails)
 		return
@@ -610,22 +706,36 @@ func (o *Outlook) count(e event, whole func() *sheet.Row) {
 			d.People += e.people
 		}
 	}
-	if n := len(o.First); n < o.Keep || n > 0 && e.due.Before(o.First[n-1].Due) {
-		o.First = keep(o.First, o.Keep, e.line(whole()))
+	if l := e.line(place); wanted(o.First, o.Keep, &l) {
+		l.Row = whole()
+		o.First = keep(o.First, o.Keep, l)
 	}
 }
 
-func (e *event) line(row *sheet.Row) OutlookLine {
-	return OutlookLine{Row: row, Due: e.due, Step: e.step, Outcome: e.outcome, Code: e.code, Wording: e.wording, Who: e.who, Emails: e.emails}
+func (e *event) line(place int64) OutlookLine {
+	return OutlookLine{Place: place, Rows: e.rows, Due: e.due, Step: e.step, Outcome: e.outcome, Code: e.code, Wording: e.wording, Who: e.who, Emails: e.emails}
 }
 
-// keep puts a line among the first n in time order, after its equals.
+// before orders lines by instant, then row, then step.
+func (l *OutlookLine) before(x *OutlookLine) bool {
+	if !l.Due.Equal(x.Due) {
+		return l.Due.Before(x.Due)
+	}
+	return l.Place < x.Place || l.Place == x.Place && l.Step < x.Step
+}
+
+// wanted reports whether a line is among the first n.
+func wanted(lines []OutlookLine, n int, l *OutlookLine) bool {
+	return len(lines) < n || n > 0 && l.before(&lines[n-1])
+}
+
+// keep puts a line among the first n, after its equals.
 func keep(lines []OutlookLine, n int, l OutlookLine) []OutlookLine {
-	if k := len(lines); k >= n && !l.Due.Before(lines[k-1].Due) {
+	if !wanted(lines, n, &l) {
 		return lines
 	}
-	i, _ := slices.BinarySearchFunc(lines, l.Due, func(x OutlookLine, at time.Time) int {
-		if x.Due.After(at) {
+	i, _ := slices.BinarySearchFunc(lines, &l, func(x OutlookLine, l *OutlookLine) int {
+		if l.before(&x) {
 			return 1
 		}
 		return -1
@@ -634,7 +744,7 @@ func keep(lines []OutlookLine, n int, l OutlookLine) []OutlookLine {
 	return lines[:min(len(lines), n)]
 }
 
-// Merge adds the counts of an outlook over other rows, which come after these.
+// Merge adds the counts of an outlook over other rows.
 func (o *Outlook) Merge(p *Outlook) {
 	o.Rows += p.Rows
 	o.Total += p.Total
@@ -659,6 +769,14 @@ func (o *Outlook) Merge(p *Outlook) {
 	for _, l := range p.First {
 		o.First = keep(o.First, o.Keep, l)
 	}
+	for i := range p.groups {
+		if o.groups == nil {
+			o.groups = make([]map[string]*group, len(o.rounds))
+		}
+		for k, g := range p.groups[i] {
+			o.join(i, k, g, nil)
+		}
+	}
 }
 
 // Difference is what comes new and what falls away where one rule takes the
@@ -672,15 +790,16 @@ type Difference struct {
 
 // Look compares what came of a row with what will. An email is the same if it
 // goes at the same instant, with the same wording, to the same people.
-func (d *Difference) Look(before, after []event, was, is func() *sheet.Row) {
+func (d *Difference) Look(before, after []event, place int64, was, is func() *sheet.Row) {
 	type key struct {
 		at      int64
 		step    int
 		wording string
 		who     string
+		rows    int
 		waits   bool
 	}
-	keyOf := func(e *event) key { return key{e.due.UnixNano(), e.step, e.wording, e.who, e.outcome == Incomplete} }
+	keyOf := func(e *event) key { return key{e.due.UnixNano(), e.step, e.wording, e.who, e.rows, e.outcome == Incomplete} }
 	have := map[key]int{}
 	for i := range before {
 		if e := &before[i]; e.outcome != Skip {
@@ -690,9 +809,12 @@ func (d *Difference) Look(before, after []event, was, is func() *sheet.Row) {
 	changed := false
 	note := func(e *event, n int, gone bool, row func() *sheet.Row) {
 		changed = true
-		if k := len(d.Lines); k < d.Keep || e.due.Before(d.Lines[k-1].Due) {
-			l := e.line(row())
-			l.Emails, l.Gone = n, gone
+		place := place
+		if g := e.group; g != nil {
+			place, row = g.place, func() *sheet.Row { return g.row }
+		}
+		if l := e.line(place); wanted(d.Lines, d.Keep, &l) {
+			l.Row, l.Emails, l.Gone = row(), n, gone
 			d.Lines = keep(d.Lines, d.Keep, l)
 		}
 	}
@@ -722,7 +844,7 @@ func (d *Difference) Look(before, after []event, was, is func() *sheet.Row) {
 	}
 }
 
-// Merge adds the counts of other rows, which come after these.
+// Merge adds the counts of other rows.
 func (d *Difference) Merge(o *Difference) {
 	d.New += o.New
 	d.Gone += o.Gone
@@ -730,4 +852,28 @@ func (d *Difference) Merge(o *Difference) {
 	for _, l := range o.Lines {
 		d.Lines = keep(d.Lines, d.Keep, l)
 	}
+}
+
+// ForeseeOne judges the email of a line on its row: with its recipients and, as
+// the setting says, its letter or no more than its subject. A round-up is
+// written about its first row alone.
+func (s *Setting) ForeseeOne(row *sheet.Row, known time.Time, l OutlookLine) Foreseen {
+	if l.Rows > 0 {
+		out := Foreseen{rule.Occasion{Kind: rule.Schedule, Rule: s.Rule.ID, Mailbox: l.Who, Due: l.Due}, Verdict{Outcome: l.Outcome, Template: l.Wording}}
+		out.To, _ = value.ParseMailboxes(l.Who)
+		out.Verdict.Reason = reason.Reason{Code: l.Code}
+		if l.Outcome != Incomplete {
+			out.Verdict.Reason = reason.Reason{Code: reason.Round, N: l.Rows}
+		}
+		on := s.Sheet.Compute(row, l.Due, s.Calendar)
+		facts := s.facts(on, l.Due, Memory{})
+		out.Rendered = s.Templates[l.Wording].Check(template.Context{Sheet: s.Sheet, Row: on, Today: facts.Today, Facts: facts})
+		return out
+	}
+	for _, f := range s.Foresee(row, known, known, l.Due) {
+		if f.Due.Equal(l.Due) && f.Step == l.Step && f.Template == l.Wording && f.Outcome == l.Outcome {
+			return f
+		}
+	}
+	return Foreseen{Verdict: Verdict{Outcome: l.Outcome, Template: l.Wording, Reason: reason.Reason{Code: l.Code}}}
 }

@@ -36,7 +36,7 @@ func TestOutlookAgreesWithForesee(t *testing.T) {
 				if i >= len(b.Rows)/2 {
 					o = rest
 				}
-				o.Look(row, func() *sheet.Row { return row })
+				o.Look(row, int64(i), func() *sheet.Row { return row })
 				for _, c := range slow.Foresee(row, from, from, outlook.Until) {
 					if c.Outcome == plan.Skip {
 						skipped[c.Verdict.Reason.Code]++
@@ -45,10 +45,34 @@ func TestOutlookAgreesWithForesee(t *testing.T) {
 					want[fmt.Sprint(row.ID, c.Due.UTC(), c.Step, c.Outcome, c.Verdict.Template)]++
 				}
 			}
+			if slow.IsRoundUp() {
+				for _, round := range slow.Rounds(from, outlook.Until) {
+					ups, own := slow.RoundUps(round, b.Rows, round.Due, func(*sheet.Row) plan.Memory { return plan.Memory{} })
+					for _, u := range ups {
+						own = append(own, u.Considered)
+					}
+					for _, c := range own {
+						if c.Outcome == plan.Skip {
+							skipped[c.Verdict.Reason.Code]++
+							continue
+						}
+						row := c.Row
+						if row == "" {
+							row = "up " + c.Mailbox
+						}
+						want[fmt.Sprint(row, c.Due.UTC(), c.Step, c.Outcome, c.Verdict.Template)]++
+					}
+				}
+			}
 			outlook.Merge(rest)
+			outlook.Done()
 			got := map[string]int{}
 			for i, l := range outlook.First {
-				got[fmt.Sprint(l.Row.ID, l.Due.UTC(), l.Step, l.Outcome, l.Wording)] += l.Emails
+				row := l.Row.ID
+				if l.Rows > 0 {
+					row = "up " + l.Who
+				}
+				got[fmt.Sprint(row, l.Due.UTC(), l.Step, l.Outcome, l.Wording)] += l.Emails
 				if i > 0 && l.Due.Before(outlook.First[i-1].Due) {
 					t.Errorf("seed %d: the first are not in order", seed)
 				}
@@ -98,14 +122,17 @@ func TestDifference(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		a, z := plan.NewOutlook(settingsOf(t, b)[0], from, 45), plan.NewOutlook(settingsOf(t, b)[len(b.Rules)-1], from, 45)
+		a, a2, z := plan.NewOutlook(settingsOf(t, b)[0], from, 45), plan.NewOutlook(settingsOf(t, b)[0], from, 45), plan.NewOutlook(settingsOf(t, b)[len(b.Rules)-1], from, 45)
 		same, other := plan.Difference{Keep: 5}, plan.Difference{Keep: 5}
-		for _, row := range b.Rows {
+		for i, row := range b.Rows {
 			whole := func() *sheet.Row { return row }
-			was := slices.Clone(a.Look(row, whole))
-			same.Look(was, a.Events(row), whole, whole)
-			other.Look(was, z.Look(row, whole), whole, whole)
+			was := slices.Clone(a.Look(row, int64(i), whole))
+			same.Look(was, a2.Look(row, int64(i), whole), int64(i), whole, whole)
+			other.Look(was, z.Look(row, int64(i), whole), int64(i), whole, whole)
 		}
+		ups := a.Done()
+		same.Look(ups, a2.Done(), 0, nil, nil)
+		other.Look(ups, z.Done(), 0, nil, nil)
 		if same.New+same.Gone+same.Rows+len(same.Lines) > 0 {
 			t.Fatalf("seed %d: nothing has changed, and %+v", seed, same)
 		}
@@ -141,8 +168,8 @@ L-5,2027-03-20,,out,50,,perhaps,a@m.example,,
 			t.Fatal(err)
 		}
 		o := plan.NewOutlook(settingsOf(t, b)[0], from, 60)
-		for _, row := range b.Rows {
-			o.Look(row, func() *sheet.Row { return row })
+		for i, row := range b.Rows {
+			o.Look(row, int64(i), func() *sheet.Row { return row })
 		}
 		if o.Unjudged != c.want || o.Rows != 3 {
 			t.Errorf("%s: %d rows cannot be judged, want %d; %d match", c.rule, o.Unjudged, c.want, o.Rows)

@@ -107,6 +107,19 @@ func (r Reason) Words() string {
 	return string(r.Code)
 }
 
+// kinds are what reasons with parameters are called where many are counted.
+var kinds = map[Code]string{ConditionFalse: "the condition is false", RepeatApart: "repeat: too soon after the last", Stopped: "stopped: the follow-ups have ended",
+	NotRecipient: "no longer among the recipients", DoNotEmail: "on the do-not-email list", SameMoment: "another email of the rule goes at the same moment",
+	RepeatOnce: "repeat: once per row", RowGone: "the row is gone", NoWording: "no wording fits"}
+
+// Kind says what kind of reason it is, without its parameters.
+func (r Reason) Kind() string {
+	if w, ok := kinds[r.Code]; ok {
+		return w
+	}
+	return Reason{Code: r.Code}.Words()
+}
+
 // with adds what the condition's columns held.
 func (r Reason) with(w string) string {
 	if len(r.Cells) == 0 {

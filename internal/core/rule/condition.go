@@ -58,6 +58,7 @@ type prepared struct {
 	sheet  *sheet.Sheet
 	col    *sheet.Column
 	ops    []operand
+	fixed  []value.Value // what it is compared with, where no column is
 	within calendar.Duration
 }
 
@@ -88,7 +89,14 @@ func (c *Condition) prepare(s *sheet.Sheet) *prepared {
 	if err != nil {
 		return nil
 	}
-	p := &prepared{sheet: s, col: col, ops: ops}
+	p := &prepared{sheet: s, col: col, ops: ops, fixed: make([]value.Value, 0, len(ops))}
+	for _, o := range ops {
+		if o.column != "" {
+			p.fixed = nil
+			break
+		}
+		p.fixed = append(p.fixed, o.v)
+	}
 	if c.Op == ChangedIn {
 		p.within, _ = calendar.ParseDuration(*c.Value.Text)
 	}

@@ -176,6 +176,9 @@ func (c *Condition) leaf(f Facts) (Truth, string) {
 // wanted resolves the leaf's value on the row; an empty {column} inside a list
 // is passed over.
 func (c *Condition) wanted(f Facts, p *prepared) (want []value.Value, blame string) {
+	if p.fixed != nil {
+		return p.fixed, ""
+	}
 	want = make([]value.Value, 0, len(p.ops))
 	for _, o := range p.ops {
 		v := o.v

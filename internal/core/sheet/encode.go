@@ -82,6 +82,11 @@ func (s *Sheet) Decoder(some ...*Column) *Decoder {
 
 // Decode unpacks a row's cells into dst where it has room.
 func (d *Decoder) Decode(b []byte, dst []value.Value) ([]value.Value, error) {
+	return d.DecodeString(string(b), dst)
+}
+
+// DecodeString is Decode; the cells' texts are parts of the string.
+func (d *Decoder) DecodeString(b string, dst []value.Value) ([]value.Value, error) {
 	dst = dst[:0]
 	if len(b) == 0 {
 		return dst, nil
@@ -89,15 +94,13 @@ func (d *Decoder) Decode(b []byte, dst []value.Value) ([]value.Value, error) {
 	if b[0] != version1 {
 		return nil, errEncoding
 	}
-	whole := string(b[1:]) // the cells' texts are parts of one string
 	b = b[1:]
 	for pos := 0; len(b) > 0; pos++ {
-		h, n := binary.Uvarint(b)
+		h, n := uvarint(b)
 		if n <= 0 || uint64(len(b)-n) < h>>2 {
 			return nil, errEncoding
 		}
-		at := len(whole) - len(b) + n
-		text := whole[at : at+int(h>>2)]
+		text := b[n : n+int(h>>2)]
 		b = b[n+int(h>>2):]
 		if d.want != nil && (pos >= len(d.want) || !d.want[pos]) {
 			dst = append(dst, value.Value{})
@@ -118,6 +121,14 @@ func (d *Decoder) Decode(b []byte, dst []value.Value) ([]value.Value, error) {
 		dst = append(dst, v)
 	}
 	return dst, nil
+}
+
+// uvarint is binary.Uvarint of a string.
+func uvarint(b string) (x uint64, n int) {
+	if b[0] < 0x80 {
+		return uint64(b[0]), 1
+	}
+	return binary.Uvarint([]byte(b[:min(len(b), binary.MaxVarintLen64)]))
 }
 
 func (s *Sheet) typesByPos() []value.Type {

@@ -56,6 +56,23 @@ func plainDomain(d string) bool {
 	return true
 }
 
+// PlainAddress reports whether a text is one address that is its own key: small
+// letters, digits, dots and hyphens with one @.
+func PlainAddress(s string) bool {
+	at := -1
+	for i := 0; i < len(s); i++ {
+		switch c := s[i]; {
+		case c >= 'a' && c <= 'z' || c >= '0' && c <= '9':
+		case c == '@' && at < 0:
+			at = i
+		case c == '.' && i > 0 && s[i-1] != '.' && s[i-1] != '@' || c == '-':
+		default:
+			return false
+		}
+	}
+	return at > 0 && at <= 64 && s[at-1] != '.' && plainDomain(s[at+1:])
+}
+
 // Key is what two mailboxes have in common when they are the same one:
 // without case, the domain in A-labels.
 func (m Mailbox) Key() string { return strings.ToLower(m.ASCII()) }

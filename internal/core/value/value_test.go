@@ -229,3 +229,18 @@ func TestSame(t *testing.T) {
 		t.Error("unreadable texts")
 	}
 }
+
+// An address that is called plain is read as one mailbox whose key it is.
+func TestPlainAddress(t *testing.T) {
+	for s, want := range map[string]bool{"a@b.example": true, "ada.quill-2@fenwick-hall.example": true, "A@b.example": false, "a@b.example,": false, "a@b.example, c@d.example": false,
+		"a..b@c.example": false, ".a@c.example": false, "a.@c.example": false, "@c.example": false, "a@": false, "a@b..example": false, "a@-b.example": false, "": false, "a": false,
+		"hügh@b.example": false, "a@b@c.example": false, "a@b.example.": false, strings.Repeat("a", 65) + "@b.example": false} {
+		if got := PlainAddress(s); got != want {
+			t.Errorf("%q: %v, want %v", s, got, want)
+		}
+		boxes, err := ParseMailboxes(s)
+		if want && (err != nil || len(boxes) != 1 || boxes[0].Key() != s) {
+			t.Errorf("%q is plain, and read as %v %v", s, boxes, err)
+		}
+	}
+}

@@ -59,6 +59,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/colleagues": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The names and addresses of those who work with Nivot, as recipients */
+        get: operations["listColleagues"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/people/{person}": {
         parameters: {
             query?: never;
@@ -359,6 +376,23 @@ export interface paths {
         put?: never;
         /** What a rule would do in the coming 60 days */
         post: operations["ruleEffect"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/rules/email": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** One foreseen email of a rule, as its recipients would get it */
+        post: operations["ruleEmail"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1803,28 +1837,83 @@ export interface components {
             at: string;
             row: string;
             rowId: string;
+            /** @description of a round-up, how many rows it is about */
+            rows?: number;
+            /** @description of a follow-up, which; 0 for a first email */
+            step: number;
+            template: string;
             to: string;
             subject: string;
             outcome: string;
             reason: string;
+            /** @description one for every address where each goes alone */
+            emails: number;
+            /** @description of a change, it falls away */
+            gone?: boolean;
+        };
+        /** @description a template, and the follow-up that it is sent as */
+        EffectWording: {
+            template: string;
+            name: string;
+            step: number;
+            emails: number;
         };
         EffectDay: {
             /** @example 2027-03-22 */
             day: string;
             emails: number;
+            /** @description the emails by wording, in the order of the wordings */
+            by: number[];
+            /** @description recipients that the sender's daily cap moves to the next day */
+            over: number;
+        };
+        EffectSkip: {
+            reason: string;
+            emails: number;
+        };
+        /** @description against the rule as it runs now */
+        EffectChange: {
+            new: number;
+            gone: number;
+            rows: number;
+            lines: components["schemas"]["EffectLine"][];
         };
         Effect: {
             problem?: components["schemas"]["RuleFault"];
+            /** @description for which the condition holds now */
             rows: number;
             total: number;
             emails: number;
             incomplete: number;
-            skipped: number;
+            /** @description of the emails, those that wait until somebody has looked */
+            held: number;
+            /** @description of the emails, those that the send window moves */
+            moved: number;
+            /** @description rows that the rule cannot judge as they are */
+            unjudged: number;
+            skipped: components["schemas"]["EffectSkip"][];
             past: number;
+            wordings: components["schemas"]["EffectWording"][];
             /** @description the coming days in the rule's zone, from today on */
             days: components["schemas"]["EffectDay"][];
             first: components["schemas"]["EffectLine"][];
+            change?: components["schemas"]["EffectChange"];
+            /** @description the sender's daily cap in recipients; 0 for none */
+            cap: number;
+            sender: string;
+            /** @description these are the figures of a part of the rows; ask again for all */
             partial: boolean;
+        };
+        ForeseenEmail: {
+            subject: string;
+            html: string;
+            text: string;
+            to: string;
+            cc: string;
+            bcc: string;
+            replyTo: string;
+            outcome: string;
+            reason: string;
         };
         /** @description a rule, whole or not, as its sentence */
         RuleSaid: {
@@ -2692,6 +2781,38 @@ export interface operations {
             };
         };
     };
+    listColleagues: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        name: string;
+                        email: string;
+                    }[];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     changePerson: {
         parameters: {
             query?: never;
@@ -3486,6 +3607,15 @@ export interface operations {
             content: {
                 "application/json": {
                     body: components["schemas"]["RuleBody"];
+                    /** @description the rule, running now, that it would take the place of */
+                    rule?: string;
+                    /**
+                     * @description as if today were this day
+                     * @example 2027-03-22
+                     */
+                    today?: string;
+                    /** @description take the time that all rows take, rather than give a first answer soon */
+                    whole?: boolean;
                 };
             };
         };
@@ -3497,6 +3627,50 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Effect"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    ruleEmail: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    body: components["schemas"]["RuleBody"];
+                    row: string;
+                    /** Format: date-time */
+                    at: string;
+                    step: number;
+                    /** @description of a round-up, its recipient */
+                    to?: string;
+                    today?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ForeseenEmail"];
                 };
             };
             /** @description A problem (RFC 9457) */

@@ -1,0 +1,388 @@
+package engine
+
+import (
+	"context"
+	"runtime"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"nivot/internal/core/calendar"
+	"nivot/internal/core/plan"
+	"nivot/internal/core/rule"
+	"nivot/internal/core/sheet"
+	"nivot/internal/core/template"
+	"nivot/internal/core/value"
+	"nivot/internal/store"
+)
+
+// EffectDays is how far a rule's effect looks ahead.
+const EffectDays = 60
+
+// maxFirst is how many emails an effect shows.
+const maxFirst = 12
+
+// EffectAsk is what a rule's effect is asked with.
+type EffectAsk struct {
+	Rule    *rule.Rule
+	Against string        // the rule, running now, that it would take the place of; "" for none
+	Now     time.Time     // as if it were then; the zero time means now
+	Budget  time.Duration // after which what is known by then is the answer; 0 for all rows
+}
+
+// Effect is what a rule would write in the coming 60 days.
+type Effect struct {
+	*plan.Outlook
+	From      value.Day // today, in the rule's zone
+	All       int       // rows of the sheet
+	Partial   bool      // not all rows have been looked at
+	Lines     []EffectLine
+	Change    *plan.Difference // against the rule as it runs now; nil where it does not
+	Changed   []EffectLine
+	Overflow  []int  // by day: recipients that the sender's daily cap moves to the next
+	Cap       int    // the sender's daily cap, 0 for none
+	Sender    string // its name
+	Templates map[string]string
+}
+
+// EffectLine is one email of an effect.
+type EffectLine struct {
+	plan.OutlookLine
+	plan.Foreseen
+	RowName string
+}
+
+// surveyor counts some of a sheet's rows, for one goroutine.
+type surveyor struct {
+	outlook *plan.Outlook
+	before  *plan.Outlook // of the rule as it runs now; nil for none
+	change  plan.Difference
+	narrow  *sheet.Decoder
+	whole   *sheet.Decoder
+	seen    int
+}
+
+func (s *surveyor) look(c *chunk, cells []value.Value) ([]value.Value, error) {
+	for i := range c.ids {
+		raw := c.at(i)
+		var err error
+		if cells, err = s.narrow.DecodeString(raw, cells); err != nil {
+			return cells, err
+		}
+		row := c.row(i, cells)
+		whole := func() *sheet.Row {
+			all, err := s.whole.DecodeString(raw, nil)
+			if err != nil {
+				return row
+			}
+			return c.row(i, all)
+		}
+		place := c.first + int64(i)
+		after := s.outlook.Look(row, place, whole)
+		if s.before != nil {
+			s.change.Look(s.before.Look(row, place, whole), after, place, whole, whole)
+		}
+	}
+	s.seen += len(c.ids)
+	return cells, nil
+}
+
+// Effect works out what a rule, saved or not, would do from now on.
+func (e *Engine) Effect(ctx context.Context, sheetID string, ask EffectAsk) (*Effect, error) {
+	b := newBook(e.Store)
+	sb, err := b.sheet(ctx, sheetID)
+	if err != nil {
+		return nil, err
+	}
+	now := ask.Now
+	if now.IsZero() {
+		now = e.now()
+	}
+	var running *ruleBook
+	if ask.Against != "" {
+		if running = sb.rule(ask.Against); running != nil && running.record.State != rule.On {
+			running = nil
+		}
+	}
+	surveyors := make([]*surveyor, runtime.GOMAXPROCS(0))
+	for i := range surveyors {
+		if surveyors[i], err = newSurveyor(b, sb, ask.Rule, running, now); err != nil {
+			return nil, err
+		}
+	}
+	deadline := time.Time{}
+	if ask.Budget > 0 {
+		deadline = time.Now().Add(ask.Budget)
+	}
+	if err := e.survey(ctx, sb.record, surveyors, deadline); err != nil {
+		return nil, err
+	}
+	first := surveyors[0]
+	seen := first.seen
+	for _, s := range surveyors[1:] {
+		seen += s.seen
+		first.outlook.Merge(s.outlook)
+		first.change.Merge(&s.change)
+		if running != nil {
+			first.before.Merge(s.before)
+		}
+	}
+	after := first.outlook.Done()
+	f := &Effect{Outlook: first.outlook, From: value.DayAt(now.In(first.outlook.Zone)), All: int(sb.record.LiveRows), Templates: map[string]string{}}
+	f.Partial = seen < f.All
+	f.Lines = linesOf(first.outlook.Setting, first.outlook.First, now)
+	if running != nil {
+		first.change.Look(first.before.Done(), after, 0, nil, nil)
+		f.Change = &first.change
+		for _, l := range first.change.Lines {
+			set := first.outlook.Setting
+			if l.Gone {
+				set = first.before.Setting
+			}
+			f.Changed = append(f.Changed, linesOf(set, []plan.OutlookLine{l}, now)...)
+		}
+	}
+	for id, t := range sb.templates {
+		f.Templates[id] = t.Name
+	}
+	return f, e.overflow(ctx, sb, f, ask, now)
+}
+
+func newSurveyor(b *book, sb *sheetBook, r *rule.Rule, running *ruleBook, now time.Time) (*surveyor, error) {
+	s := &surveyor{whole: sb.sheet.Decoder(), change: plan.Difference{Keep: maxFirst}}
+	outlook := func(r *rule.Rule) (*plan.Outlook, error) {
+		own, err := r.Clone()
+		if err != nil {
+			return nil, err
+		}
+		own.ID = r.ID
+		templates := map[string]*template.Template{}
+		for _, id := range own.Templates() {
+			if t, ok := sb.templates[id]; ok {
+				if templates[id], err = t.Clone(); err != nil {
+					return nil, err
+				}
+			}
+		}
+		set, err := plan.NewSetting(sb.sheet, own, templates, sb.calendar, func(key string) bool { return b.silenced[key] })
+		if err != nil {
+			return nil, err
+		}
+		if len(b.silenced) == 0 {
+			set.Silenced = nil
+		}
+		o := plan.NewOutlook(set, now, EffectDays)
+		o.Keep = maxFirst
+		return o, nil
+	}
+	var err error
+	if s.outlook, err = outlook(r); err != nil {
+		return nil, err
+	}
+	columns := s.outlook.Columns()
+	if running != nil {
+		if s.before, err = outlook(running.setting.Rule); err != nil {
+			return nil, err
+		}
+		columns = append(columns, s.before.Columns()...)
+	}
+	if columns == nil {
+		columns = []*sheet.Column{}
+	}
+	s.narrow = sb.sheet.Decoder(columns...)
+	return s, nil
+}
+
+// survey has the surveyors look at all rows of a sheet, side by side; at least
+// at the first of them, whatever the deadline, and no further than it.
+func (e *Engine) survey(ctx context.Context, rec *store.Sheet, surveyors []*surveyor, deadline time.Time) error {
+	if rec.LiveRows < chunkRows {
+		surveyors = surveyors[:1]
+	}
+	kept := e.rows(ctx, rec)
+	late := func() bool {
+		return ctx.Err() != nil || !deadline.IsZero() && !time.Now().Before(deadline)
+	}
+	stop := context.AfterFunc(ctx, kept.wake)
+	defer stop()
+	if !deadline.IsZero() {
+		t := time.AfterFunc(time.Until(deadline), kept.wake)
+		defer t.Stop()
+	}
+	var next atomic.Int64
+	errs := make([]error, len(surveyors))
+	var wg sync.WaitGroup
+	for w, s := range surveyors {
+		wg.Go(func() {
+			var cells []value.Value
+			for {
+				i := int(next.Add(1) - 1)
+				if i > 0 && late() {
+					return
+				}
+				c, err := kept.get(i, func() bool { return i > 0 && late() || ctx.Err() != nil })
+				if c == nil || err != nil {
+					errs[w] = err
+					return
+				}
+				if cells, errs[w] = s.look(c, cells); errs[w] != nil {
+					return
+				}
+			}
+		})
+	}
+	wg.Wait()
+	for _, err := range errs {
+		if err != nil {
+			return err
+		}
+	}
+	return ctx.Err()
+}
+
+// linesOf judges the lines that are shown, with their subjects and recipients.
+func linesOf(set *plan.Setting, lines []plan.OutlookLine, now time.Time) []EffectLine {
+	set.Light = true
+	out := make([]EffectLine, 0, len(lines))
+	for _, l := range lines {
+		x := EffectLine{OutlookLine: l, RowName: set.Sheet.RowName(l.Row)}
+		x.Foreseen = set.ForeseeOne(l.Row, now, l)
+		out = append(out, x)
+	}
+	return out
+}
+
+// overflow works out what the sender's daily cap moves to the next day, with
+// what the other rules that are on send through it in the coming four weeks.
+func (e *Engine) overflow(ctx context.Context, sb *sheetBook, f *Effect, ask EffectAsk, now time.Time) error {
+	senders, err := e.Store.Senders(ctx)
+	if err != nil || len(senders) == 0 {
+		return err
+	}
+	sender := senders[0]
+	for i := range senders {
+		if senders[i].ID == sb.record.SenderID {
+			sender = senders[i]
+		}
+	}
+	f.Sender, f.Cap = sender.Name, sender.DailyCap
+	if sender.DailyCap == 0 {
+		return nil
+	}
+	others, used, err := e.foreseenLoad(ctx, &sender, senders[0].ID == sender.ID, ask.Against, now)
+	if err != nil {
+		return err
+	}
+	f.Overflow = make([]int, len(f.Days))
+	carried := used
+	for i := range f.Days {
+		load := carried + f.Days[i].People
+		if i < len(others) {
+			load += others[i]
+		}
+		f.Overflow[i] = max(0, load-sender.DailyCap)
+		if i == 0 {
+			f.Overflow[0] = max(0, f.Overflow[0]-max(0, used-sender.DailyCap)) // what has gone has gone
+		}
+		carried = f.Overflow[i]
+	}
+	return nil
+}
+
+// foreseenLoad gives how many recipients a sender is foreseen to reach on each
+// of the coming days, in its zone, without those of one rule; and how many it
+// has reached today.
+func (e *Engine) foreseenLoad(ctx context.Context, sender *store.Sender, isDefault bool, without string, now time.Time) (days []int, used int, err error) {
+	zone, err := time.LoadLocation(sender.Zone)
+	if err != nil {
+		zone = time.UTC
+	}
+	today := value.DayAt(now.In(zone))
+	ids := []string{sender.ID}
+	if isDefault {
+		ids = append(ids, "")
+	}
+	used, _, err = e.Store.SentBy(ctx, ids, []int64{0}, calendar.Resolve(value.Wall{Day: today}, zone), now)
+	if err != nil {
+		return nil, 0, err
+	}
+	days = make([]int, int(ForecastSpan/(24*time.Hour)))
+	sheets, err := e.Store.Sheets(ctx)
+	if err != nil {
+		return nil, 0, err
+	}
+	for _, sh := range sheets {
+		if sh.SenderID != sender.ID && (sh.SenderID != "" || !isDefault) {
+			continue
+		}
+		f, err := e.Forecast(ctx, sh.ID)
+		if err != nil {
+			return nil, 0, err
+		}
+		for i := range f.Coming {
+			c := &f.Coming[i]
+			if d := int(value.DayAt(c.At.In(zone)) - today); d >= 0 && d < len(days) && c.Rule != without && !c.Incomplete {
+				days[d] += len(c.To)
+			}
+		}
+	}
+	return days, used, nil
+}
+
+// ForeseenEmail gives one foreseen email of a rule, saved or not, whole: the one
+// that is due at an instant to a row, or, of a round-up, to a recipient.
+func (e *Engine) ForeseenEmail(ctx context.Context, sheetID string, ask EffectAsk, rowID int64, at time.Time, step int, to string) (*plan.Foreseen, error) {
+	set, err := e.Setting(ctx, sheetID, ask.Rule)
+	if err != nil {
+		return nil, err
+	}
+	now := ask.Now
+	if now.IsZero() {
+		now = e.now()
+	}
+	if set.IsRoundUp() {
+		return e.foreseenRoundUp(ctx, sheetID, set, at, to)
+	}
+	rec, err := e.Store.Row(ctx, rowID)
+	if err != nil {
+		return nil, err
+	}
+	if rec.SheetID != sheetID || rec.DeletedAt != nil {
+		return nil, store.ErrNotFound
+	}
+	row, err := rec.Core(set.Sheet)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range set.Foresee(row, now, now, at) {
+		if f.Due.Equal(at) && f.Step == step && (to == "" || f.Mailbox == to) {
+			return &f, nil
+		}
+	}
+	return nil, store.ErrNotFound
+}
+
+func (e *Engine) foreseenRoundUp(ctx context.Context, sheetID string, set *plan.Setting, at time.Time, to string) (*plan.Foreseen, error) {
+	rounds := set.Rounds(at.Add(-plan.Tick), at)
+	if len(rounds) == 0 {
+		return nil, store.ErrNotFound
+	}
+	var rows []*sheet.Row
+	err := e.Store.ScanRows(ctx, sheetID, func(rec *store.Row) error {
+		row, err := rec.Core(set.Sheet)
+		if err == nil && set.Concerns(row, at, plan.Memory{}) {
+			rows = append(rows, row)
+		}
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	ups, _ := set.RoundUps(rounds[0], rows, at, func(*sheet.Row) plan.Memory { return plan.Memory{} })
+	for _, u := range ups {
+		if u.Mailbox == to {
+			return &plan.Foreseen{Occasion: u.Occasion, Verdict: u.Verdict}, nil
+		}
+	}
+	return nil, store.ErrNotFound
+}

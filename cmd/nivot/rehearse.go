@@ -139,7 +139,7 @@ func rehearseText(w io.Writer, b *exchange.Bundle, all bool, edits []plan.Edit, 
 				fmt.Fprintf(w, "  ... and more rows that get nothing\n")
 				break
 			}
-			fmt.Fprintf(w, "  %s: %s\n", row.ID, s.Explain(row, from).Summary)
+			fmt.Fprintf(w, "  %s: %s\n", row.ID, s.Explain(row, from, plan.Memory{}).Summary)
 		}
 	}
 	return nil

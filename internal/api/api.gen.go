@@ -1262,8 +1262,14 @@ type EffectWording struct {
 // Explanation defines model for Explanation.
 type Explanation struct {
 	Clauses []Clause `json:"clauses"`
-	Row     string   `json:"row"`
-	Summary string   `json:"summary"`
+
+	// Coming the next emails if the row stays as it is
+	Coming []EffectLine `json:"coming"`
+
+	// Past what this rule has sent to the row or skipped, the latest first
+	Past    []LogLine `json:"past"`
+	Row     string    `json:"row"`
+	Summary string    `json:"summary"`
 }
 
 // Fact defines model for Fact.
@@ -2408,6 +2414,9 @@ type RuleEmailJSONBody struct {
 type ExplainRowJSONBody struct {
 	Body RuleBody `json:"body"`
 	Row  string   `json:"row"`
+
+	// Rule the rule that is saved as this; what it remembers of the row counts
+	Rule *string `json:"rule,omitempty"`
 }
 
 // SayRuleJSONBody defines parameters for SayRule.

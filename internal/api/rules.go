@@ -335,31 +335,35 @@ func (s *Server) ExplainRow(ctx context.Context, r ExplainRowRequestObject) (Exp
 	if err != nil {
 		return nil, err
 	}
-	body := r.Body.Body
+	body, saved := r.Body.Body, ""
 	if body.Name == "" {
 		body.Name = "unnamed"
 	}
-	if err := s.e.CheckRule(ctx, r.Sheet, &body); err != nil {
-		return nil, err
+	if r.Body.Rule != nil {
+		saved = *r.Body.Rule
 	}
-	set, err := s.e.Setting(ctx, r.Sheet, &body)
+	e, err := s.e.Explain(ctx, r.Sheet, &body, saved, id)
 	if err != nil {
 		return nil, err
 	}
-	rec, err := s.st.Row(ctx, id)
+	out := ExplainRow200JSONResponse{Row: e.Row, Clauses: e.Clauses, Summary: e.Summary, Coming: []EffectLine{}, Past: []LogLine{}}
+	for _, f := range e.Coming {
+		out.Coming = append(out.Coming, EffectLine{At: f.Due, Row: e.Row, RowId: r.Body.Row, Step: f.Step, Template: f.Template, To: boxLine(f.To), Subject: f.Subject,
+			Outcome: string(f.Outcome), Reason: f.Verdict.Reason.Words(), Emails: 1})
+	}
+	if saved == "" {
+		return out, nil
+	}
+	past, _, err := s.st.Log(ctx, store.LogFilter{SheetID: r.Sheet, RuleID: saved, RowID: id}, "", shownPast)
 	if err != nil {
 		return nil, err
 	}
-	if rec.SheetID != r.Sheet {
-		return nil, store.ErrNotFound
-	}
-	row, err := rec.Core(set.Sheet)
-	if err != nil {
-		return nil, err
-	}
-	e := set.Explain(row, s.e.Now())
-	return ExplainRow200JSONResponse{Row: set.Sheet.RowName(row), Clauses: e.Clauses, Summary: e.Summary}, nil
+	out.Past, err = s.logLines(ctx, past)
+	return out, err
 }
+
+// shownPast is how many of a row's past emails stand beside its explanation.
+const shownPast = 12
 
 // nextEmail gives the next instant at which something goes out: a foreseen
 // email or a try that was put off.

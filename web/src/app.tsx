@@ -11,7 +11,7 @@ import { TemplatesPlace } from "./places/templates/templates";
 import { TodayPlace } from "./places/today/today";
 import { SignIn } from "./places/welcome/signin";
 import { Welcome } from "./places/welcome/welcome";
-import { bringSearch, logSearch, sheetSearch } from "./routes";
+import { bringSearch, logSearch, ruleSearch, sheetSearch } from "./routes";
 
 function Frame(): ReactNode {
   const client = useQueryClient();
@@ -83,6 +83,7 @@ const bring = createRoute({
 const rule = createRoute({
   getParentRoute,
   path: "/sheets/$sheet/rules/$rule",
+  validateSearch: ruleSearch,
   component: lazyRouteComponent(() => import("./places/rule/rule"), "RulePlace"),
 });
 const templates = createRoute({ getParentRoute, path: "/templates", component: TemplatesPlace });

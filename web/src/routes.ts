@@ -74,3 +74,10 @@ function viewOf(x: unknown): View | undefined {
 export const waysIn = ["file", "source", "form", "programs"] as const;
 export type BringSearch = { from?: (typeof waysIn)[number] };
 export const bringSearch = (s: Given): BringSearch => said({ from: oneOf(s.from, waysIn) });
+
+/** From where a new rule is begun: a column and what is to be said of it, a
+ * template, or the rows that were picked. */
+export const beginnings = ["date", "change", "threshold", "edited", "by-hand"] as const;
+export type RuleSearch = { when?: (typeof beginnings)[number]; column?: string; template?: string };
+export const ruleSearch = (s: Given): RuleSearch =>
+  said({ when: oneOf(s.when, beginnings), column: text(s.column), template: text(s.template) });

@@ -341,7 +341,7 @@ func TestExplainEveryTrigger(t *testing.T) {
 			goes  bool
 		}{{"who=Eve|to=a@x.example|open=yes|due=2027-03-20", true}, {"who=Eve|to=a@x.example|open=no|due=2027-03-20", false}, {"who=|to=a@x.example|open=yes|due=2027-03-20", false},
 			{"who=Eve|to=|open=yes|due=2027-03-20", false}, {"who=Eve|to=a@|open=yes|due=2027-03-20", false}, {"who=Eve|to=a@x.example|open=maybe|due=2027-03-20", false}} {
-			e := set.Explain(mkRow(s, "L1", "key=L1|"+c.cells), at("2027-03-15T08:00:00Z"))
+			e := set.Explain(mkRow(s, "L1", "key=L1|"+c.cells), at("2027-03-15T08:00:00Z"), Memory{})
 			rest := true
 			for _, x := range e.Clauses[1:] {
 				rest = rest && x.Holds == "yes"

@@ -16,18 +16,27 @@ import (
 
 // Clause is one thing that has to be so for an email to go.
 type Clause struct {
+	Place string `json:"place"` // the part of the rule's sentence it is of, a JSON pointer
 	Holds string `json:"holds"` // yes, no or unknown
 	Text  string `json:"text"`
 	Note  string `json:"note,omitempty"`
+	Mend  string `json:"mend,omitempty"` // what would have to change
 }
 
 // Explanation says clause by clause why a row gets or does not get its next
-// email.
+// email, and what comes.
 type Explanation struct {
-	Clauses []Clause `json:"clauses"`
-	Summary string   `json:"summary"`
-	Next    *Foreseen
+	Clauses []Clause   `json:"clauses"`
+	Summary string     `json:"summary"`
+	Next    *Foreseen  // the next occasion, whatever becomes of it
+	Coming  []Foreseen // the next emails, follow-ups among them
 }
+
+// shownComing is how many emails an explanation foresees, and comingSpan how far.
+const (
+	shownComing = 6
+	comingSpan  = 400 * 24 * time.Hour
+)
 
 // Foreseen is a coming email: an occasion with the outcome it would have if
 // the row stayed as it is.
@@ -87,23 +96,59 @@ const horizon = 20 * 366 * 24 * time.Hour
 
 // Explain explains the row's next email after now: clause by clause what must
 // be so, with the row's values, what would have to change, and what comes next.
-func (s *Setting) Explain(row *sheet.Row, now time.Time) Explanation {
+// The memory is of what went before; an empty one is of a rule that begins now.
+func (s *Setting) Explain(row *sheet.Row, now time.Time, m Memory) Explanation {
 	var e Explanation
 	at := now
 	if o, ok := s.nextOccasion(row, now); ok {
-		c := s.Judge(o, row, o.Due, Memory{})[0]
+		c := s.Judge(o, row, o.Due, m)[0]
 		e.Next = &Foreseen{c.Occasion, c.Verdict}
 		at = o.Due
 	}
+	for _, f := range s.Foresee(row, now, now, now.Add(comingSpan)) {
+		if f.Outcome != Skip && len(e.Coming) < shownComing {
+			e.Coming = append(e.Coming, f)
+		}
+	}
 	row = s.Sheet.Compute(row, at, s.Calendar)
-	e.Clauses = append(e.Clauses, s.triggerClause(row, e.Next, now))
-	e.Clauses = append(e.Clauses, s.conditionClauses(s.facts(row, at, Memory{}))...)
+	if row.Gone {
+		e.Clauses = append(e.Clauses, Clause{Holds: "no", Text: "the row is in the file it came from: it is gone", Mend: "bring the row back with its file, or delete it"})
+	}
+	e.Clauses = append(e.Clauses, s.triggerClause(row, e.Next, now, m))
+	e.Clauses = append(e.Clauses, s.conditionClauses(s.facts(row, at, m))...)
 	e.Clauses = append(e.Clauses, s.recipientClause(row))
-	if c, ok := s.wordingClause(row, e.Next, at); ok {
+	if c, ok := s.wordingClause(row, e.Next, at, m); ok {
+		e.Clauses = append(e.Clauses, c)
+	}
+	if c, ok := s.repeatClause(at, m); ok {
 		e.Clauses = append(e.Clauses, c)
 	}
 	e.Summary = s.summary(row, e, now)
 	return e
+}
+
+// repeatClause says whether the row may have another first email.
+func (s *Setting) repeatClause(at time.Time, m Memory) (Clause, bool) {
+	r := s.Rule.Repeat
+	if r == nil || !r.Once && r.Apart == "" {
+		return Clause{}, false
+	}
+	c := Clause{Place: "/repeat", Holds: "yes", Text: "it has had no email of this rule yet"}
+	if m.Last == nil {
+		return c, true
+	}
+	last, ok := m.Last()
+	if !ok {
+		return c, true
+	}
+	c.Text = "the last went on " + momentWords(last.In(s.Zone))
+	if why := s.repeated(at, m); !why.IsZero() {
+		c.Holds = "no"
+		if r.Apart != "" {
+			c.Note = "again from " + momentWords(s.apart.After(last, s.Zone)) + " on"
+		}
+	}
+	return c, true
 }
 
 // nextOccasion gives the next occasion that can be foreseen. For a reaction
@@ -129,25 +174,54 @@ func (s *Setting) nextOccasion(row *sheet.Row, now time.Time) (o rule.Occasion, 
 	return o, false
 }
 
-func (s *Setting) triggerClause(row *sheet.Row, next *Foreseen, now time.Time) Clause {
+func (s *Setting) triggerClause(row *sheet.Row, next *Foreseen, now time.Time, m Memory) Clause {
 	switch s.Rule.Trigger.Kind {
 	case rule.Date:
 		return s.dateClause(row, next)
 	case rule.Schedule:
+		c := Clause{Place: "/trigger/rrule", Holds: "yes", Text: s.Rule.When(s.Sheet)}
 		if next == nil {
-			return Clause{Holds: "no", Text: "the schedule comes round", Note: "it has ended"}
+			c.Holds, c.Note, c.Mend = "no", "it has ended", "let the schedule go on, in the rule"
+		} else {
+			c.Note = "next " + momentWords(next.Due.In(s.Zone))
 		}
-		return Clause{Holds: "yes", Text: "the schedule comes round", Note: "next " + momentWords(next.Due.In(s.Zone))}
-	case rule.Change, rule.Threshold:
+		return c
+	case rule.Change:
 		st := rule.Standing{}
 		_, is := s.Settle(nil, row, now, &st)
-		text := s.Rule.When(s.Sheet) + ": " + s.cellIs(row, s.Rule.Trigger.Column)
+		c := Clause{Place: "/trigger/to", Text: s.Rule.When(s.Sheet) + ": " + s.cellIs(row, s.Rule.Trigger.Column)}
 		if is {
-			return Clause{Holds: "yes", Text: text, Note: "it is so already; it goes when it becomes so again"}
+			c.Holds, c.Note = "yes", "it is so already; it goes when it becomes so again"
+		} else {
+			c.Holds, c.Mend = "no", "edit "+s.name(s.Rule.Trigger.Column)+" so that it does"
 		}
-		return Clause{Holds: "no", Text: text}
+		return c
+	case rule.Threshold:
+		return s.thresholdClause(row, now, m)
+	case rule.ByHand:
+		return Clause{Place: "/trigger/kind", Holds: "yes", Text: "somebody sends it to the row by hand"}
 	}
-	return Clause{Holds: "yes", Text: s.Rule.When(s.Sheet)}
+	return Clause{Place: "/trigger/kind", Holds: "yes", Text: s.Rule.When(s.Sheet), Note: "at the next such edit"}
+}
+
+// thresholdClause says whether the limit is passed, and whether the rule is armed.
+func (s *Setting) thresholdClause(row *sheet.Row, now time.Time, m Memory) Clause {
+	st := rule.Standing{}
+	_, passed := s.Settle(nil, row, now, &st)
+	c := Clause{Place: "/trigger/limit", Holds: "no", Text: s.Rule.When(s.Sheet) + ": " + s.cellIs(row, s.Rule.Trigger.Column)}
+	if l := s.Rule.Trigger.Limit.Column; l != "" {
+		c.Text += ", " + s.cellIs(row, l)
+	}
+	disarmed := m.Standing != nil && m.Standing.Armed != nil && !*m.Standing.Armed
+	switch {
+	case passed:
+		c.Holds, c.Note = "yes", "it is so already; it goes when it passes the limit again"
+	case disarmed:
+		c.Note, c.Mend = "not armed: it has not come back far enough since the last", s.name(s.Rule.Trigger.Column)+" has to come back to the re-arm level first"
+	default:
+		c.Mend = s.name(s.Rule.Trigger.Column) + " has to pass the limit"
+	}
+	return c
 }
 
 // cellIs says what a cell holds: "state is out".
@@ -163,16 +237,16 @@ func (s *Setting) dateClause(row *sheet.Row, next *Foreseen) Clause {
 	a, name := s.Anchor(row), s.name(s.Rule.Trigger.Column)
 	switch {
 	case a.IsEmpty():
-		return Clause{Holds: "no", Text: name + " is filled: it is empty"}
+		return Clause{Place: "/trigger/column", Holds: "no", Text: name + " is filled: it is empty", Mend: "enter a date in " + name}
 	case a.IsUnreadable():
-		return Clause{Holds: "no", Text: fmt.Sprintf("%s is a date: %q cannot be read", name, a.Str)}
+		return Clause{Place: "/trigger/column", Holds: "no", Text: fmt.Sprintf("%s is a date: %q cannot be read", name, a.Str), Mend: "write the date in " + name + " in digits"}
 	}
 	c, _ := s.Sheet.Column(s.Rule.Trigger.Column)
 	text := name + " is a date: " + s.Sheet.Show(c, a)
 	if next == nil {
-		return Clause{Holds: "no", Text: text, Note: "every due time has passed"}
+		return Clause{Place: "/trigger/offsets", Holds: "no", Text: text, Note: "every due time has passed", Mend: "enter a later date in " + name}
 	}
-	return Clause{Holds: "yes", Text: text, Note: "next " + momentWords(next.Due.In(s.Zone)) + ", " + offsetWords(next.N, next.Unit)}
+	return Clause{Place: "/trigger/offsets", Holds: "yes", Text: text, Note: "next " + momentWords(next.Due.In(s.Zone)) + ", " + offsetWords(next.N, next.Unit)}
 }
 
 func momentWords(t time.Time) string { return t.Format("Mon 2 January 15:04") }
@@ -205,14 +279,14 @@ func (s *Setting) conditionClauses(f rule.Facts) []Clause {
 			is = append(is, s.cellWords(f.Row, l.Column))
 		}
 		text := c.Words(s.Sheet) + ": " + strings.Join(is, ", ")
+		x := Clause{Place: "/condition", Holds: "yes", Text: text}
 		switch t {
-		case rule.True:
-			out = append(out, Clause{Holds: "yes", Text: text})
 		case rule.False:
-			out = append(out, Clause{Holds: "no", Text: text})
-		default:
-			out = append(out, Clause{Holds: "unknown", Text: text, Note: s.name(blame) + " cannot be read"})
+			x.Holds, x.Mend = "no", "it has to be so that "+c.Words(s.Sheet)
+		case rule.Unknown:
+			x.Holds, x.Note, x.Mend = "unknown", s.name(blame)+" cannot be read", "mend "+s.name(blame)
 		}
+		out = append(out, x)
 	}
 	return out
 }
@@ -235,20 +309,20 @@ func (s *Setting) cellWords(row *sheet.Row, column string) string {
 func (s *Setting) recipientClause(row *sheet.Row) Clause {
 	var v Verdict
 	if bad := s.recipients(&v, row, s.Rule.To, s.Rule.Cc, s.Rule.Bcc); bad != "" {
-		return Clause{Holds: "no", Text: s.unreadable(row, bad).Words()}
+		return Clause{Place: "/to", Holds: "no", Text: s.unreadable(row, bad).Words(), Mend: "mend " + s.name(bad)}
 	}
 	if len(v.To) == 0 {
-		return Clause{Holds: "no", Text: s.emptyTo(s.Rule.To) + " can be used: it is empty"}
+		return Clause{Place: "/to", Holds: "no", Text: s.emptyTo(s.Rule.To) + " can be used: it is empty", Mend: "enter an address in " + s.emptyTo(s.Rule.To)}
 	}
 	before := v.To
 	if s.silence(&v); len(v.To) == 0 {
-		return Clause{Holds: "no", Text: list(before) + " may be written to: on the do-not-email list"}
+		return Clause{Place: "/to", Holds: "no", Text: list(before) + " may be written to: on the do-not-email list", Mend: "take " + list(before) + " off the do-not-email list, if they want it"}
 	}
 	text := "to " + list(v.To)
 	if len(v.Cc) > 0 {
 		text += ", copy to " + list(v.Cc)
 	}
-	return Clause{Holds: "yes", Text: text}
+	return Clause{Place: "/to", Holds: "yes", Text: text}
 }
 
 func list(boxes []value.Mailbox) string {
@@ -259,21 +333,22 @@ func list(boxes []value.Mailbox) string {
 	return strings.Join(a, ", ")
 }
 
-func (s *Setting) wordingClause(row *sheet.Row, next *Foreseen, at time.Time) (Clause, bool) {
+func (s *Setting) wordingClause(row *sheet.Row, next *Foreseen, at time.Time, m Memory) (Clause, bool) {
 	o := &rule.Occasion{}
 	if next != nil {
 		o = &next.Occasion
 	}
-	facts := s.facts(row, at, Memory{})
+	facts := s.facts(row, at, m)
 	t, ok := s.Templates[s.wording(o, facts)]
 	if !ok {
-		return Clause{Holds: "no", Text: "a wording fits"}, true
+		return Clause{Place: "/send/0/if", Holds: "no", Text: "a wording fits", Mend: "one of the wordings' conditions has to hold, or the last to go without"}, true
 	}
 	r := t.Check(template.Context{Sheet: s.Sheet, Row: row, Today: facts.Today, Facts: facts})
 	if len(r.Missing) > 0 {
-		return Clause{Holds: "no", Text: t.Name + " has all its values: " + s.missing(row, r.Missing).Words()}, true
+		return Clause{Place: "/send/0/template", Holds: "no", Text: t.Name + " has all its values: " + s.missing(row, r.Missing).Words(),
+			Mend: "fill " + s.name(r.Missing[0]) + ", or give its field in " + t.Name + " a fallback"}, true
 	}
-	return Clause{Holds: "yes", Text: t.Name + " has all its values"}, true
+	return Clause{Place: "/send/0/template", Holds: "yes", Text: t.Name + " has all its values"}, true
 }
 
 func (s *Setting) summary(row *sheet.Row, e Explanation, now time.Time) string {

@@ -295,7 +295,7 @@ func TestExplainAgrees(t *testing.T) {
 	set, s := world()
 	for _, with := range []string{good, good + "|open=no", good + "|open=maybe", good + "|to=", good + "|who=", good + "|due=soon", good + "|due=", good + "|due=2027-01-01"} {
 		row := mkRow(s, "r", with)
-		e := set.Explain(row, at("2027-03-10T00:00:00Z"))
+		e := set.Explain(row, at("2027-03-10T00:00:00Z"), Memory{})
 		all := true
 		for _, c := range e.Clauses {
 			all = all && c.Holds == "yes"

@@ -1938,6 +1938,10 @@ export interface components {
             closed: boolean;
         };
         Clause: {
+            /** @description the part of the rule's sentence that it is of, a JSON pointer */
+            place: string;
+            /** @description what would have to change for it to hold */
+            mend?: string;
             /** @enum {string} */
             holds: "yes" | "no" | "unknown";
             text: string;
@@ -1947,6 +1951,10 @@ export interface components {
             row: string;
             clauses: components["schemas"]["Clause"][];
             summary: string;
+            /** @description the next emails if the row stays as it is */
+            coming: components["schemas"]["EffectLine"][];
+            /** @description what this rule has sent to the row or skipped, the latest first */
+            past: components["schemas"]["LogLine"][];
         };
         Node: {
             type: string;
@@ -3734,6 +3742,8 @@ export interface operations {
             content: {
                 "application/json": {
                     body: components["schemas"]["RuleBody"];
+                    /** @description the rule that is saved as this; what it remembers of the row counts */
+                    rule?: string;
                     row: string;
                 };
             };

@@ -63,11 +63,26 @@ export function DurationField({
 }) {
   const d = readDuration(value);
   if (!d) {
-    return <input className="field w-28" aria-label={`${label}, as ISO 8601`} defaultValue={value} onBlur={(e) => onChange(e.target.value.trim())} />;
+    return (
+      <input
+        className="field w-28"
+        aria-label={`${label}, as ISO 8601`}
+        defaultValue={value}
+        onBlur={(e) => onChange(e.target.value.trim())}
+      />
+    );
   }
   return (
     <span className="flex items-center gap-1.5">
-      <NumberField label={label} className="w-16" whole min={1} max={9999} value={d.n} onChange={(n) => onChange(writeDuration({ ...d, n }))} />
+      <NumberField
+        label={label}
+        className="w-16"
+        whole
+        min={1}
+        max={9999}
+        value={d.n}
+        onChange={(n) => onChange(writeDuration({ ...d, n }))}
+      />
       <select
         className="field"
         aria-label={`${label}: unit`}

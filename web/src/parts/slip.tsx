@@ -16,7 +16,7 @@ export function Slip({
   children: ReactNode;
   head?: ReactNode;
   foot?: ReactNode;
-  wide?: boolean;
+  wide?: boolean | "letter"; // wider; so wide that a letter is written in it
 }) {
   const box = useRef<HTMLElement>(null);
   useEffect(() => {
@@ -43,7 +43,7 @@ export function Slip({
       ref={box}
       tabIndex={-1}
       aria-label={title}
-      className={`slip absolute inset-y-0 right-0 z-30 flex max-w-full flex-col outline-none ${wide ? "w-[560px]" : "w-[470px]"}`}
+      className={`slip absolute inset-y-0 right-0 z-30 flex max-w-full flex-col outline-none ${wide === "letter" ? "w-[820px]" : wide ? "w-[560px]" : "w-[470px]"}`}
     >
       <div className="flex items-center gap-2 px-6 pt-4 text-ink-2">
         {head}
@@ -51,9 +51,13 @@ export function Slip({
           close<kbd className="key">Esc</kbd>
         </button>
       </div>
-      <Scroll label={`${title}, content`} className="min-h-0 flex-1 px-6 pb-5">
-        {children}
-      </Scroll>
+      {wide === "letter" ? (
+        <div className="flex min-h-0 flex-1 flex-col">{children}</div>
+      ) : (
+        <Scroll label={`${title}, content`} className="min-h-0 flex-1 px-6 pb-5">
+          {children}
+        </Scroll>
+      )}
       {foot && <div className="flex flex-wrap items-center gap-4 border-t border-hair px-6 py-3">{foot}</div>}
     </aside>
   );

@@ -12,7 +12,17 @@ export function KindChoice({ value, onChange }: { value: string; onChange: (k: K
   return <Choices name="When" value={kinds.find((k) => k.id === value)?.id} onChoose={onChange} items={kinds} />;
 }
 
-export function ColumnChoice({ columns, value, onChange, none }: { columns: Column[]; value?: string; onChange: (id: string) => void; none: string }) {
+export function ColumnChoice({
+  columns,
+  value,
+  onChange,
+  none,
+}: {
+  columns: Column[];
+  value?: string;
+  onChange: (id: string) => void;
+  none: string;
+}) {
   if (columns.length === 0) return <p className="max-w-60 text-ink-2">{none}</p>;
   return (
     <Choices
@@ -46,7 +56,12 @@ export function Offsets({ offsets, hours, templates, onChange }: OffsetsProps) {
               />
             )}
             {(side !== "on" || o.unit === "working-days") && (
-              <select aria-label="Unit" className="field" value={o.unit} onChange={(e) => put(i, { unit: e.target.value as Offset["unit"] })}>
+              <select
+                aria-label="Unit"
+                className="field"
+                value={o.unit}
+                onChange={(e) => put(i, { unit: e.target.value as Offset["unit"] })}
+              >
                 <option value="days">days</option>
                 <option value="working-days">working days</option>
                 {(hours || o.unit === "hours" || o.unit === "minutes") && (
@@ -160,7 +175,12 @@ export function Times({ value, onChange }: { value?: number; onChange: (n: numbe
   return (
     <div className="flex items-center gap-2">
       <label className="flex items-center gap-2">
-        <input type="checkbox" className="accent-juniper" checked={value === undefined} onChange={(e) => onChange(e.target.checked ? undefined : 8)} />
+        <input
+          type="checkbox"
+          className="accent-juniper"
+          checked={value === undefined}
+          onChange={(e) => onChange(e.target.checked ? undefined : 8)}
+        />
         without end
       </label>
       {value !== undefined && (
@@ -193,11 +213,29 @@ export function Zone({ value, sheetZone, onChange }: { value: string; sheetZone:
 }
 
 // The values that a cell comes to, or comes from.
-export function Values({ column, value, onChange, any }: { column?: Column; value?: unknown[] | null; onChange: (v: unknown[] | null) => void; any: string }) {
+export function Values({
+  column,
+  value,
+  onChange,
+  any,
+}: {
+  column?: Column;
+  value?: unknown[] | null;
+  onChange: (v: unknown[] | null) => void;
+  any: string;
+}) {
   if (!column) return <p className="text-ink-2">Choose a column first.</p>;
   const list = value ?? [];
   const type = valueType(column);
-  const options = type === "choice" ? column.options.map((o) => ({ id: o.id as unknown, name: o.name })) : type === "yes/no" ? [{ id: true as unknown, name: "yes" }, { id: false as unknown, name: "no" }] : [];
+  const options =
+    type === "choice"
+      ? column.options.map((o) => ({ id: o.id, name: o.name }))
+      : type === "yes/no"
+        ? [
+            { id: true as unknown, name: "yes" },
+            { id: false as unknown, name: "no" },
+          ]
+        : [];
   return (
     <div className="flex flex-col gap-1.5">
       {options.map((o) => (
@@ -306,14 +344,24 @@ export function After({ after, at, onChange }: { after: string; at?: string; onC
       <DurationField label="After" value={after} onChange={(d) => onChange({ after: d, at: /T/.test(d) ? undefined : at })} />
       {days && (
         <label className="flex items-center gap-2">
-          <input type="checkbox" className="accent-juniper" checked={at !== undefined} onChange={(e) => onChange({ after, at: e.target.checked ? "09:00" : undefined })} />
+          <input
+            type="checkbox"
+            className="accent-juniper"
+            checked={at !== undefined}
+            onChange={(e) => onChange({ after, at: e.target.checked ? "09:00" : undefined })}
+          />
           at a time of day of its own
           {at !== undefined && (
-            <input type="time" className="field" aria-label="Time of day" value={at} onChange={(e) => onChange({ after, at: e.target.value || "09:00" })} />
+            <input
+              type="time"
+              className="field"
+              aria-label="Time of day"
+              value={at}
+              onChange={(e) => onChange({ after, at: e.target.value || "09:00" })}
+            />
           )}
         </label>
       )}
     </div>
   );
 }
-

@@ -117,12 +117,26 @@ export function HoldBlank({ value, onChange }: { value?: string; onChange: (h: s
   );
 }
 
-export function BrakeBlank({ value, onChange }: { value: NonNullable<RuleBody["brake"]>; onChange: (b: NonNullable<RuleBody["brake"]>) => void }) {
+export function BrakeBlank({
+  value,
+  onChange,
+}: {
+  value: NonNullable<RuleBody["brake"]>;
+  onChange: (b: NonNullable<RuleBody["brake"]>) => void;
+}) {
   return (
     <div className="flex flex-col gap-2">
       <span className="flex items-center gap-2">
         more than{" "}
-        <NumberField label="Emails" className="w-18" whole min={1} max={100000} value={value.count} onChange={(count) => onChange({ ...value, count })} />{" "}
+        <NumberField
+          label="Emails"
+          className="w-18"
+          whole
+          min={1}
+          max={100000}
+          value={value.count}
+          onChange={(count) => onChange({ ...value, count })}
+        />{" "}
         emails in ten minutes
       </span>
       <span className="flex items-center gap-2">

@@ -107,18 +107,24 @@ function trigger(place: string, p: Editing): Opened {
     case "/trigger/to":
       return {
         title: "What it becomes",
-        body: <Values column={column} value={t.to as unknown[] | null} onChange={(to) => set({ to })} any="anything: whenever it changes" />,
+        body: <Values column={column} value={t.to} onChange={(to) => set({ to })} any="anything: whenever it changes" />,
       };
     case "/trigger/from":
       return {
         title: "What it was before",
-        body: <Values column={column} value={t.from as unknown[] | null} onChange={(from) => set({ from: from ?? undefined })} any="anything" />,
+        body: <Values column={column} value={t.from} onChange={(from) => set({ from: from ?? undefined })} any="anything" />,
         remove: () => set({ from: undefined }),
       };
     case "/trigger/columns":
       return {
         title: "Which columns",
-        body: <Columns columns={sheet.columns.filter((c) => c.type !== "formula")} value={t.columns ?? []} onChange={(columns) => set({ columns })} />,
+        body: (
+          <Columns
+            columns={sheet.columns.filter((c) => c.type !== "formula")}
+            value={t.columns ?? []}
+            onChange={(columns) => set({ columns })}
+          />
+        ),
       };
     case "/trigger/op":
       return { title: "How it passes the limit", body: <Passes value={t.op} onChange={(op) => set({ op })} /> };
@@ -169,7 +175,12 @@ function TriggerColumn(p: Editing & { column?: Column }) {
     put({ trigger: { ...t, ...more } });
   };
   return (
-    <ColumnChoice columns={sheet.columns.filter(fits[t.kind] ?? (() => true))} value={t.column} onChange={choose} none={none[t.kind] ?? "The sheet has no columns."} />
+    <ColumnChoice
+      columns={sheet.columns.filter(fits[t.kind] ?? (() => true))}
+      value={t.column}
+      onChange={choose}
+      none={none[t.kind] ?? "The sheet has no columns."}
+    />
   );
 }
 
@@ -178,7 +189,8 @@ function own(place: string, p: Editing): Opened {
   const offsets = p.body.trigger.offsets ?? [];
   const i = indexIn(place);
   const o = offsets[i];
-  const set = (template: string | undefined) => o && p.put({ trigger: { ...p.body.trigger, offsets: replaced(offsets, i, { ...o, template }) } });
+  const set = (template: string | undefined) =>
+    o && p.put({ trigger: { ...p.body.trigger, offsets: replaced(offsets, i, { ...o, template }) } });
   return {
     title: "With which wording then",
     body: <TemplateChoice {...p} place={place} value={o?.template} onChange={set} />,
@@ -190,7 +202,8 @@ function wording(place: string, p: Editing): Opened {
   const { body, put } = p;
   const i = indexIn(place);
   const w = body.send[i] ?? { template: "" };
-  const set = (more: Partial<typeof w>) => put({ send: body.send.length === 0 ? [{ ...w, ...more }] : replaced(body.send, i, { ...w, ...more }) });
+  const set = (more: Partial<typeof w>) =>
+    put({ send: body.send.length === 0 ? [{ ...w, ...more }] : replaced(body.send, i, { ...w, ...more }) });
   const gone = body.send.length > 1 ? () => put({ send: without(body.send, i) }) : undefined;
   if (place.endsWith("/if")) {
     return {
@@ -199,7 +212,11 @@ function wording(place: string, p: Editing): Opened {
       remove: gone ?? (() => set({ if: undefined })),
     };
   }
-  return { title: "Which template", body: <TemplateChoice {...p} place={place} value={w.template} onChange={(template) => set({ template })} />, remove: gone };
+  return {
+    title: "Which template",
+    body: <TemplateChoice {...p} place={place} value={w.template} onChange={(template) => set({ template })} />,
+    remove: gone,
+  };
 }
 
 type TemplateProps = Editing & { place: string; value?: string; onChange: (id: string) => void };
@@ -246,7 +263,11 @@ function step(place: string, p: Editing): Opened {
   });
   switch (place.slice(place.lastIndexOf("/") + 1)) {
     case "template":
-      return { title: "Which template then", body: <TemplateChoice {...p} place={place} value={s.template} onChange={(template) => set({ template })} />, remove: gone };
+      return {
+        title: "Which template then",
+        body: <TemplateChoice {...p} place={place} value={s.template} onChange={(template) => set({ template })} />,
+        remove: gone,
+      };
     case "every":
       return {
         title: "And then again",

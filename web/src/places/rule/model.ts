@@ -102,7 +102,8 @@ export function withParts(r: Recurrence, parts: Record<string, string | undefine
 
 /** Reports whether a place lies in the clause of another, or holds it: that is
  * where a fault is shown. */
-export const meets = (place: string, other: string): boolean => place === other || place.startsWith(`${other}/`) || other.startsWith(`${place}/`);
+export const meets = (place: string, other: string): boolean =>
+  place === other || place.startsWith(`${other}/`) || other.startsWith(`${place}/`);
 
 /** The index in a place such as /send/1/if. */
 export const indexIn = (place: string): number => Number(/\/(\d+)(?:\/|$)/.exec(place)?.[1] ?? 0);
@@ -172,10 +173,8 @@ export function moreOf(b: RuleBody, sheet: Sheet): More[] {
       !roundUp && {
         words: "as one round-up …",
         place: "/groupBy",
-        add: (x) => {
-          const { repeat: _repeat, then: _then, each: _each, ...rest } = x;
-          return { ...rest, groupBy: "recipient" };
-        },
+        // Without what a round-up cannot have.
+        add: (x) => ({ ...x, groupBy: "recipient", repeat: undefined, then: undefined, each: undefined }),
       },
     !b.cc && { words: "with a copy to …", place: "/cc", add: (x) => ({ ...x, cc: [{}] }) },
     !b.bcc && { words: "with a blind copy to …", place: "/bcc", add: (x) => ({ ...x, bcc: [{}] }) },
@@ -201,10 +200,12 @@ export function moreOf(b: RuleBody, sheet: Sheet): More[] {
         add: (x) => (x.then ? { ...x, then: { ...x.then, stopIf: { all: [] } } } : x),
       },
     !b.window && { words: "only within …", place: "/window", add: (x) => ({ ...x, window: { workingDays: true } }) },
-    !b.repeat && !roundUp && { words: "and not again within …", place: "/repeat", add: (x) => ({ ...x, repeat: { "not-more-often-than": "P30D" } }) },
+    !b.repeat &&
+      !roundUp && { words: "and not again within …", place: "/repeat", add: (x) => ({ ...x, repeat: { "not-more-often-than": "P30D" } }) },
     !b.late && { words: "not later than …", place: "/late", add: (x) => ({ ...x, late: "P3D" }) },
     !holds(b) && { words: "ask first", place: "/hold", add: (x) => ({ ...x, hold: "always" }) },
-    reacts(t.kind) && !b.brake && { words: "more than … at once: hold", place: "/brake", add: (x) => ({ ...x, brake: { count: 20, share: 0.25 } }) },
+    reacts(t.kind) &&
+      !b.brake && { words: "more than … at once: hold", place: "/brake", add: (x) => ({ ...x, brake: { count: 20, share: 0.25 } }) },
     !b.zone && { words: "in another time zone …", place: "/zone", add: (x) => ({ ...x, zone: sheet.zone }) },
   ];
   return all.filter((x) => x !== false);

@@ -11,7 +11,8 @@ export function Addresses({ columns, value, onChange }: Props) {
     .filter((v) => v.address)
     .map((v) => v.address)
     .join(", ");
-  const toggle = (is: (v: Source) => boolean, source: Source) => (on: boolean) => onChange(on ? [...said, source] : said.filter((v) => !is(v)));
+  const toggle = (is: (v: Source) => boolean, source: Source) => (on: boolean) =>
+    onChange(on ? [...said, source] : said.filter((v) => !is(v)));
   const gone = said.filter((v) => v.column && !columns.some((c) => c.id === v.column));
   return (
     <div className="flex max-w-80 flex-col gap-1.5">

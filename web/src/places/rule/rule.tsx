@@ -1,24 +1,29 @@
 import { useQuery } from "@tanstack/react-query";
-import { getRouteApi, Link, useNavigate } from "@tanstack/react-router";
-import { type ReactNode, useState } from "react";
-import { toast } from "sonner";
+import { getRouteApi, Link } from "@tanstack/react-router";
+import { type ReactNode, useRef, useState } from "react";
 import { api, http, type Rule, type RuleBody, type Schemas, type Sheet, take, type Template } from "../../api/client";
-import { keys, ofSheet } from "../../api/keys";
+import { keys } from "../../api/keys";
 import { useWrite } from "../../api/write";
 import { Await } from "../../parts/await";
-import { Overtaken, useOpened } from "../../parts/opened";
+import { useOpened } from "../../parts/opened";
 import { Scroll } from "../../parts/scroll";
 import { useMay, useNow } from "../../parts/session";
-import { count, upperFirst } from "../../parts/time";
 import { useSettled } from "../../parts/settled";
+import { Slip } from "../../parts/slip";
+import { count, isoDay } from "../../parts/time";
+import type { RuleSearch } from "../../routes";
+import { TemplateEditor } from "../templates/template";
+import { Acts } from "./acts";
 import { type Effect, EffectView } from "./effect";
-import { DateSentence, MorePhrases, Sentence } from "./sentence";
+import { indexIn, reacts, replaced, tidy, type Trigger, withKind } from "./model";
+import { SentenceEditor } from "./sentence";
 import { TryRow } from "./tryrow";
 
 const page = getRouteApi("/frame/sheets/$sheet/rules/$rule");
 
 export function RulePlace(): ReactNode {
   const p = page.useParams();
+  const begin = page.useSearch();
   const isNew = p.rule === "new";
   const sheet = api.useQuery("get", "/sheets/{sheet}", { params: { path: { sheet: p.sheet } } });
   const rule = api.useQuery("get", "/sheets/{sheet}/rules/{rule}", { params: { path: p } }, { enabled: !isNew });
@@ -29,7 +34,7 @@ export function RulePlace(): ReactNode {
     </Link>
   );
   const editor = (s: Sheet, t: Template[], r?: Rule) => (
-    <RuleEditor key={p.rule} sheet={s} rule={r} templates={t.filter((x) => x.sheet === p.sheet)} />
+    <RuleEditor key={p.rule} sheet={s} rule={r} templates={t.filter((x) => x.sheet === p.sheet)} begin={begin} />
   );
   return (
     <Await query={sheet} back={back}>
@@ -50,63 +55,181 @@ export function RulePlace(): ReactNode {
   );
 }
 
-function blankRule(sheet: Sheet, templates: Template[]): RuleBody {
-  const date = sheet.columns.find((c) => c.type === "date") ?? sheet.columns.find((c) => c.type === "moment");
-  return {
-    name: "",
-    trigger: { kind: "date", column: date?.id ?? "", offsets: [{ n: -7, unit: "days" }], at: "09:00" },
-    send: [{ template: templates[0]?.id ?? "" }],
-    to: sheet.address ? [{ column: sheet.address }] : [],
-  };
+// A rule of which nothing has been said but from where it was begun.
+function blankRule(sheet: Sheet, templates: Template[], begin: RuleSearch, today: string): RuleBody {
+  const emails = sheet.columns.filter((c) => c.type === "email");
+  const to = sheet.address || (emails.length === 1 ? emails[0]?.id : undefined);
+  const template = begin.template ?? (templates.length === 1 ? templates[0]?.id : undefined) ?? "";
+  const body: RuleBody = { name: "", trigger: { kind: "" }, send: [{ template }], to: to ? [{ column: to }] : [], hold: "first-run" };
+  if (!begin.when) return body;
+  return withKind({ ...body, trigger: { kind: "", column: begin.column } }, begin.when, sheet, today);
 }
 
-const reacts = (body: RuleBody) => body.trigger.kind !== "date" && body.trigger.kind !== "schedule";
+type EditorProps = { sheet: Sheet; rule?: Rule; templates: Template[]; begin: RuleSearch };
+type Writing = { place: string; template?: Template; name: string };
 
-function RuleEditor({ sheet, rule, templates }: { sheet: Sheet; rule?: Rule; templates: Template[] }) {
+function RuleEditor({ sheet, rule, templates, begin }: EditorProps) {
   const may = useMay("coordinator");
   const now = useNow(30000);
-  const opened = useOpened(rule, (r) => (r ? structuredClone(r.body) : blankRule(sheet, templates)));
-  const { mine: body, edit, changed } = opened;
-  const settled = useSettled(body, 250);
-  const put = (more: Partial<RuleBody>) => edit((b) => ({ ...b, ...more }));
-  const effect = useQuery({
-    queryKey: [...keys.effect(sheet.id), settled],
-    placeholderData: (old: Effect | undefined) => old,
-    meta: { still: true },
-    queryFn: () => take(http.POST("/sheets/{sheet}/rules/effect", { params: { path: { sheet: sheet.id } }, body: { body: settled } })),
-  });
+  const opened = useOpened(rule, (r) => (r ? structuredClone(r.body) : blankRule(sheet, templates, begin, isoDay(now, sheet.zone))));
+  const { mine: body, edit } = opened;
+  const [today, setToday] = useState<string>();
+  const [writing, setWriting] = useState<Writing>();
+  const before = useRef(new Map<string, Trigger>());
+  const address = useAddressOnce(sheet);
+  const put = (more: Partial<RuleBody>) => {
+    if (more.trigger && more.trigger.kind !== body.trigger.kind) before.current.set(body.trigger.kind, body.trigger);
+    if (more.to) address.remember(more.to[0]?.column);
+    edit((b) => ({ ...b, ...more }));
+  };
+  const said = useSaid(sheet.id, body);
+  const settled = useSettled(body, 200);
+  const effect = useEffectOf(sheet.id, tidy(settled), rule, today);
   const e = effect.data;
   const live = e && !e.problem ? e : undefined;
-  const dated = body.trigger.kind === "date";
   return (
-    <div className="flex min-h-0 flex-1 flex-col">
-      <Title sheet={sheet} rule={rule} body={body} changed={changed} effect={live} onName={may ? (name) => put({ name }) : undefined} />
+    <div className="relative flex min-h-0 flex-1 flex-col">
+      <Title
+        sheet={sheet}
+        rule={rule}
+        body={body}
+        changed={opened.changed}
+        effect={live}
+        onName={may ? (name) => put({ name }) : undefined}
+      />
       <div className="flex min-h-0 flex-1 border-t border-hair max-lg:flex-col max-lg:overflow-auto">
         <div className="flex w-[560px] flex-none flex-col overflow-auto border-r border-hair px-5 pt-6 pb-4 max-lg:w-full">
-          {!dated ? (
-            <Sentence of={rule?.sentence ?? []} className="mb-3 font-letter text-[19px] leading-[34px]" />
-          ) : sheet.columns.some((c) => c.type === "date" || c.type === "moment") ? (
-            <DateSentence sheet={sheet} body={body} phrases={e?.phrases} may={may} put={put} templates={templates} effect={live} />
-          ) : (
-            <p>This sheet has no column of dates, so no date rule can hang on it.</p>
-          )}
-          {may && dated && <MorePhrases sheet={sheet} body={body} put={put} />}
-          <Acts sheet={sheet} rule={rule} opened={opened} effect={e} may={may} />
+          <SentenceEditor
+            sheet={sheet}
+            body={body}
+            put={put}
+            templates={templates}
+            sentence={said.data?.sentence ?? rule?.sentence ?? []}
+            faults={said.data?.faults ?? []}
+            said={!!said.data}
+            rounds={said.data?.rounds ?? []}
+            may={may}
+            now={now}
+            before={(kind) => before.current.get(kind)}
+            write={(place, id, name) => setWriting({ place, template: templates.find((t) => t.id === id), name })}
+          />
+          <Note value={body.note} may={may} onChange={(note) => put({ note })} />
+          <Acts sheet={sheet} rule={rule} opened={opened} effect={e} said={said.data} may={may} />
         </div>
         <Scroll label="Effect" className="min-w-0 flex-1 bg-sheet px-6.5 pt-5.5 pb-6">
           {live ? (
-            <EffectView e={live} sheet={sheet} now={now} zone={body.zone ?? sheet.zone} />
+            <EffectView
+              e={live}
+              stale={effect.isPlaceholderData}
+              sheet={sheet}
+              rule={rule}
+              body={settled}
+              now={now}
+              zone={body.zone ?? sheet.zone}
+              today={today}
+              onToday={setToday}
+            />
           ) : (
             <p className="text-ink-2">Once the sentence is whole, its effect stands here: how many rows, when, and the first emails.</p>
           )}
-          {live && <TryRow sheet={sheet} body={settled} first={live.first[0]?.rowId} />}
+          {live && <TryRow sheet={sheet} rule={rule} body={settled} first={live.first[0]?.rowId} />}
         </Scroll>
       </div>
+      {writing && (
+        <LetterSlip
+          sheet={sheet}
+          writing={writing}
+          onClose={() => setWriting(undefined)}
+          onSaved={(t) => {
+            put(withTemplate(body, writing.place, t.id));
+            setWriting(undefined);
+          }}
+        />
+      )}
     </div>
   );
 }
 
-function Title(p: { sheet: Sheet; rule?: Rule; body: RuleBody; changed: boolean; effect?: Effect; onName?: (n: string) => void }) {
+// What the server says of the body: its sentence, what is missing, when it comes round.
+function useSaid(sheet: string, body: RuleBody) {
+  const settled = useSettled(body, 60);
+  return useQuery<Schemas["RuleSaid"]>({
+    queryKey: [...keys.said(sheet), settled],
+    placeholderData: (old) => old,
+    meta: { still: true },
+    queryFn: ({ signal }) =>
+      take(http.POST("/sheets/{sheet}/rules/sentence", { params: { path: { sheet } }, body: { body: settled }, signal })),
+  });
+}
+
+// The effect: soon of a part of the rows, where they are many, then of all.
+function useEffectOf(sheet: string, body: RuleBody, rule: Rule | undefined, today: string | undefined) {
+  const against = rule?.state === "on" ? rule.id : undefined;
+  const ask = (whole: boolean, signal: AbortSignal) =>
+    take(http.POST("/sheets/{sheet}/rules/effect", { params: { path: { sheet } }, body: { body, rule: against, today, whole }, signal }));
+  const key = [...keys.effect(sheet), body, against, today];
+  const soon = useQuery<Effect>({
+    queryKey: key,
+    placeholderData: (old) => old,
+    meta: { still: true },
+    queryFn: ({ signal }) => ask(false, signal),
+  });
+  const part = soon.data?.partial === true && !soon.isPlaceholderData;
+  const whole = useQuery<Effect>({
+    queryKey: [...key, "all rows"],
+    enabled: part,
+    meta: { still: true },
+    queryFn: ({ signal }) => ask(true, signal),
+  });
+  return part && whole.data ? whole : soon;
+}
+
+// The column of addresses that is chosen first is the sheet's from then on,
+// where the sheet has not said which it is.
+function useAddressOnce(sheet: Sheet) {
+  const asked = useRef(sheet.address !== "");
+  const patch = useWrite<string>({
+    write: (address) => http.PATCH("/sheets/{sheet}", { params: { path: { sheet: sheet.id } }, body: { address } }),
+    changes: [keys.sheet],
+    saved: (_, address) => `${sheet.columns.find((c) => c.id === address)?.name ?? "It"} is the sheet’s column of addresses from now on.`,
+    undo: () => http.PATCH("/sheets/{sheet}", { params: { path: { sheet: sheet.id } }, body: { address: "" } }),
+  });
+  return {
+    remember: (column: string | undefined) => {
+      if (asked.current || !column) return;
+      asked.current = true;
+      void patch.do(column);
+    },
+  };
+}
+
+// Puts a template where a blank asks for one.
+function withTemplate(body: RuleBody, place: string, template: string): Partial<RuleBody> {
+  const i = indexIn(place);
+  if (place.startsWith("/trigger/offsets")) {
+    const offsets = body.trigger.offsets ?? [];
+    const o = offsets[i];
+    return o ? { trigger: { ...body.trigger, offsets: replaced(offsets, i, { ...o, template }) } } : {};
+  }
+  if (place.startsWith("/then") && body.then) {
+    const s = body.then.steps[i];
+    return s ? { then: { ...body.then, steps: replaced(body.then.steps, i, { ...s, template }) } } : {};
+  }
+  if (body.send.length === 0) return { send: [{ template }] };
+  return { send: body.send.map((w, k) => (k === i ? { ...w, template } : w)) };
+}
+
+function LetterSlip(p: { sheet: Sheet; writing: Writing; onClose: () => void; onSaved: (t: Template) => void }) {
+  const { template, name } = p.writing;
+  return (
+    <Slip title={template ? `Template ${template.name}` : "A new template"} onClose={p.onClose} wide="letter">
+      <TemplateEditor key={template?.id ?? "new"} sheet={p.sheet} template={template} beside={{ name, onSaved: p.onSaved }} />
+    </Slip>
+  );
+}
+
+type TitleProps = { sheet: Sheet; rule?: Rule; body: RuleBody; changed: boolean; effect?: Effect; onName?: (n: string) => void };
+function Title(p: TitleProps) {
   const { sheet, rule, body, effect: e } = p;
   const state = rule?.state ?? "draft";
   return (
@@ -117,6 +240,7 @@ function Title(p: { sheet: Sheet; rule?: Rule; body: RuleBody; changed: boolean;
             aria-label="Name of the rule"
             className="min-w-32 border-b border-dotted border-juniper bg-transparent font-semibold outline-offset-4 [field-sizing:content]"
             placeholder="Name the rule"
+            maxLength={120}
             value={body.name}
             onChange={(ev) => p.onName?.(ev.target.value)}
           />
@@ -127,173 +251,74 @@ function Title(p: { sheet: Sheet; rule?: Rule; body: RuleBody; changed: boolean;
         <Link to="/sheets/$sheet" params={{ sheet: sheet.id }} className="figure">
           {sheet.name}
         </Link>
-        , {state === "on" ? "is on" : state === "paused" ? "is paused" : "is not on yet"}.{" "}
-        {e && reacts(body) && (body.trigger.kind === "by-hand" ? "It is sent by hand." : "It answers edits as they settle.")}
-        {e && !reacts(body) && (
-          <>
-            {state === "on" && !p.changed ? "Writes" : "Would write"} <span className="figure">{count(e.emails, "email")}</span> in the next
-            60 days
-            {e.incomplete > 0 && (
-              <>
-                ; <span className="text-brick">{e.incomplete} of them cannot go out yet</span>
-              </>
-            )}
-            .
-          </>
-        )}
+        , {state === "on" ? "is on" : state === "paused" ? "is paused" : "is not on yet"}. {e && <Figures {...p} e={e} state={state} />}
       </h1>
     </div>
   );
 }
 
-type ActsProps = { sheet: Sheet; rule?: Rule; opened: ReturnType<typeof useOpened<Rule, RuleBody>>; effect?: Effect; may: boolean };
-
-// Saving, switching on and off, and taking away.
-function Acts({ sheet, rule, opened, effect: e, may }: ActsProps) {
-  const navigate = useNavigate();
-  const { mine: body, changed } = opened;
-  const [acting, setActing] = useState(false);
-  const path = { sheet: sheet.id, rule: rule?.id ?? "" };
-  const changes = [...ofSheet(sheet.id), keys.templates];
-  const after = (r: Rule) => {
-    opened.saved(r);
-    if (!rule) void navigate({ to: "/sheets/$sheet/rules/$rule", params: { sheet: sheet.id, rule: r.id }, replace: true });
-  };
-  const save = useWrite<RuleBody, Rule>({
-    write: (body) =>
-      rule
-        ? http.PUT("/sheets/{sheet}/rules/{rule}", { params: { path }, body: { body, version: opened.version } })
-        : http.POST("/sheets/{sheet}/rules", { params: { path: { sheet: sheet.id } }, body: { body } }),
-    changes,
-    after: (r, sent) => opened.saved(r, sent),
-    quiet: true,
-  });
-  const turn = useWrite<{ rule: string; state: "on" | "paused" }, Rule>({
-    write: (v) =>
-      http.PUT("/sheets/{sheet}/rules/{rule}/state", { params: { path: { sheet: sheet.id, rule: v.rule } }, body: { state: v.state } }),
-    changes,
-    after,
-    quiet: rule !== undefined,
-  });
-  const remove = useWrite({
-    write: () => http.DELETE("/sheets/{sheet}/rules/{rule}", { params: { path } }),
-    changes,
-    after: () => void navigate({ to: "/sheets/$sheet", params: { sheet: sheet.id } }),
-    quiet: true,
-  });
-  const state = rule?.state ?? "draft";
-  const underWay = acting || save.busy || turn.busy || remove.busy;
-  const busy = underWay || opened.newer !== undefined;
-  const saveOnly = async () => {
-    const r = await save.do(body);
-    if (!r) return;
-    toast.success(state === "on" ? "Saved. What was past by now stays as it is." : "Saved.");
-    after(r);
-  };
-  // A rule is saved before it is switched on, so that what stands on the page goes on.
-  const switchTo = async (to: "on" | "paused") => {
-    setActing(true);
-    const r = to === "on" && (changed || !rule) ? await save.do(body) : rule;
-    const turned = r && (await turn.do({ rule: r.id, state: to }));
-    if (r && !turned && !rule) after(r); // it is saved all the same
-    setActing(false);
-  };
-  const failed = [save, turn, remove].map((w) => w.failed).find((f) => f && f.newer === undefined);
-  const live = e && !e.problem;
-  return (
-    <div className="mt-auto pt-6">
-      {opened.newer && !underWay && (
-        <Overtaken
-          what="rule"
-          theirs={<Side name={opened.newer.body.name} of={opened.newer} other={e} />}
-          mine={<Side name={body.name} of={e} other={opened.newer} />}
-          onTheirs={opened.takeTheirs}
-          onMine={opened.keepMine}
-        />
-      )}
-      <p role="alert" className="min-h-5 text-brick">
-        {failed?.title}
-      </p>
-      {e?.problem && <p className="text-marigold">{upperFirst(e.problem.message)}.</p>}
-      {may && (
-        <div className="mt-2 flex flex-wrap items-center gap-3">
-          {state !== "on" && (
-            <button type="button" className="act" disabled={busy || !live || !body.name.trim()} onClick={() => void switchTo("on")}>
-              {state === "paused" ? "Resume" : "Switch on"}
-              {live && !reacts(body) && `: ${count(e.emails, "email")} in 60 days`}
-            </button>
-          )}
-          <button
-            type="button"
-            className={state === "on" ? "act" : "act-plain"}
-            disabled={busy || !changed || !body.name.trim()}
-            onClick={() => void saveOnly()}
-          >
-            Save
-          </button>
-          {state === "on" && (
-            <button type="button" className="act-plain" disabled={busy} onClick={() => void switchTo("paused")}>
-              Pause
-            </button>
-          )}
-          {live && <WhatStays effect={e} state={state} changed={changed} />}
-          {rule && state !== "on" && (
-            <button type="button" className="link ml-auto text-brick!" onClick={() => void remove.do()} disabled={busy}>
-              Take this rule away
-            </button>
-          )}
-        </div>
-      )}
-    </div>
+function Figures({ sheet, body, changed, e, state }: TitleProps & { e: Effect; state: Rule["state"] }) {
+  const unjudged = e.unjudged > 0 && (
+    <Link to="/sheets/$sheet" params={{ sheet: sheet.id }} search={{ show: { filter: unjudgedFilter(sheet, body) } }} className="needs">
+      {count(e.unjudged, "row")} cannot be judged.
+    </Link>
   );
-}
-
-type Said = { sentence: Schemas["Segment"][]; phrases: Schemas["Phrases"] };
-const parts: Partial<Record<keyof Schemas["Phrases"], string>> = {
-  when: "When",
-  column: "Date",
-  every: "Every",
-  at: "At",
-  zone: "Zone",
-  condition: "Only where",
-  template: "Template",
-  to: "To",
-  cc: "Copy to",
-  bcc: "Blind copy to",
-  replyTo: "Answers to",
-  late: "Not later than",
-  window: "Only within",
-  repeat: "How often",
-  then: "Then",
-  hold: "Held",
-};
-
-// One of two writings of a rule, and in what it differs from the other.
-function Side({ name, of, other }: { name: string; of?: Said; other?: Said }) {
-  if (!of || !other) return null;
-  const differs = (Object.entries(parts) as [keyof Schemas["Phrases"], string][]).filter(([k]) => of.phrases[k] !== other.phrases[k]);
+  if (body.trigger.kind === "by-hand") return <>It is sent by hand. {unjudged}</>;
+  if (reacts(body.trigger.kind)) return <>It answers edits as they settle. {unjudged}</>;
+  const does = state !== "on" ? "Would write" : changed ? "With this change it writes" : "Writes";
   return (
     <>
-      <p className="font-[650]">{name}</p>
-      <Sentence of={of.sentence} className="font-letter text-[15px] leading-6" />
-      <dl className="mt-1">
-        {differs.map(([k, label]) => (
-          <div key={k}>
-            <dt className="inline text-ink-2">{label}:</dt> <dd className="inline bg-wash">{of.phrases[k] || "nothing"}</dd>
-          </div>
-        ))}
-      </dl>
+      {does} <span className="figure">{count(e.emails, "email")}</span> in the next 60 days
+      {e.incomplete > 0 && (
+        <>
+          ; <span className="text-brick">{e.incomplete.toLocaleString("en-GB")} of them cannot go out yet</span>
+        </>
+      )}
+      . {unjudged}
     </>
   );
 }
 
-function WhatStays({ effect: e, state, changed }: { effect: Effect; state: Rule["state"]; changed: boolean }) {
-  if (state === "on") return changed && <span className="text-ink-2">Saving begins anew from now; what went out does not go again.</span>;
+// The rows of which the rule can say nothing: what it looks at cannot be read,
+// or is not there.
+function unjudgedFilter(sheet: Sheet, body: RuleBody): Schemas["Condition"] {
+  const t = body.trigger;
+  const any: Schemas["Condition"][] = [];
+  const unset = (column: string | undefined, ops: string[]) => {
+    if (column && sheet.columns.some((c) => c.id === column)) any.push(...ops.map((op) => ({ column, op })));
+  };
+  if (t.kind === "date" || t.kind === "threshold") unset(t.column, ["empty", "unreadable"]);
+  if (t.kind === "change") unset(t.column, ["unreadable"]);
+  const walk = (c: Schemas["Condition"] | undefined) => {
+    if (!c) return;
+    for (const x of [...(c.all ?? []), ...(c.any ?? []), ...(c.not ? [c.not] : [])]) walk(x);
+    unset(c.column, ["unreadable"]);
+  };
+  walk(body.condition);
+  const columns = body.to.flatMap((a) => (a.column ? [a.column] : []));
+  for (const c of columns) unset(c, columns.length === 1 ? ["empty", "unreadable"] : ["unreadable"]);
+  return { any };
+}
+
+function Note({ value, may, onChange }: { value?: string; may: boolean; onChange: (n: string | undefined) => void }) {
+  const [open, setOpen] = useState(false);
+  if (!may) return value ? <p className="mt-4 whitespace-pre-line text-ink-2">{value}</p> : null;
+  if (!open && !value) {
+    return (
+      <button type="button" className="mt-3 self-start border-b border-dotted border-ink-2 text-ink-2" onClick={() => setOpen(true)}>
+        a note for colleagues …
+      </button>
+    );
+  }
   return (
-    <span className="text-ink-2">
-      {e.past > 0
-        ? `${count(e.past, "past date stays", "past dates stay")} as ${e.past === 1 ? "it is" : "they are"}.`
-        : "No date is past."}
-    </span>
+    <textarea
+      className="field mt-4 w-full text-ink-2"
+      aria-label="Note for colleagues"
+      placeholder="Why this rule is there, whom to ask"
+      rows={2}
+      maxLength={2000}
+      value={value ?? ""}
+      onChange={(e) => onChange(e.target.value || undefined)}
+    />
   );
 }

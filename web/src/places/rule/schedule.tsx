@@ -40,7 +40,8 @@ export function Schedule({ body, rounds, now, zone, onChange }: Props) {
   const r = readRecurrence(t.rrule);
   const freq = partOf(r, "FREQ");
   const trigger = (more: Partial<Trigger>, rest?: Partial<Change>) => onChange({ trigger: { ...t, ...more }, ...rest });
-  const put = (parts: Record<string, string | undefined>, rest?: Partial<Change>) => trigger({ rrule: writeRecurrence(withParts(r, parts)) }, rest);
+  const put = (parts: Record<string, string | undefined>, rest?: Partial<Change>) =>
+    trigger({ rrule: writeRecurrence(withParts(r, parts)) }, rest);
   const start = t.start ?? "";
   return (
     <div className="flex max-w-[560px] gap-5 max-sm:flex-col">
@@ -79,7 +80,12 @@ export function Schedule({ body, rounds, now, zone, onChange }: Props) {
         {freq === "YEARLY" && (
           <label className="flex items-center gap-2">
             in{" "}
-            <select className="field" aria-label="Month" value={partOf(r, "BYMONTH") ?? monthOf(start)} onChange={(e) => put({ BYMONTH: e.target.value })}>
+            <select
+              className="field"
+              aria-label="Month"
+              value={partOf(r, "BYMONTH") ?? monthOf(start)}
+              onChange={(e) => put({ BYMONTH: e.target.value })}
+            >
               {!months[Number(partOf(r, "BYMONTH") ?? monthOf(start)) - 1] && <option value={partOf(r, "BYMONTH")}>several months</option>}
               {months.map((m, i) => (
                 <option key={m} value={String(i + 1)}>
@@ -210,11 +216,24 @@ function DayOfMonth({ r, body, start, put }: { r: Recurrence; body: RuleBody; st
         (day?.includes(",") ? (
           <span className="text-ink-2">{day}</span>
         ) : (
-          <NumberField label="Day of the month" className="w-16" whole min={1} max={31} value={Number(day ?? dayOf(start))} onChange={(n) => put({ BYMONTHDAY: String(n) })} />
+          <NumberField
+            label="Day of the month"
+            className="w-16"
+            whole
+            min={1}
+            max={31}
+            value={Number(day ?? dayOf(start))}
+            onChange={(n) => put({ BYMONTHDAY: String(n) })}
+          />
         ))}
       {form === "weekday" && (
         <>
-          <select className="field" aria-label="Which of them" value={pos ?? "1"} onChange={(e) => put(byName(e.target.value, name ?? "MO"))}>
+          <select
+            className="field"
+            aria-label="Which of them"
+            value={pos ?? "1"}
+            onChange={(e) => put(byName(e.target.value, name ?? "MO"))}
+          >
             {ordinals.map(([id, word]) => (
               <option key={id} value={id}>
                 {word}
@@ -252,7 +271,17 @@ function Ends({ r, put }: { r: Recurrence; put: Put }) {
         <option value="times">so many times</option>
         <option value="until">until a day</option>
       </select>
-      {form === "times" && <NumberField label="Times in all" className="w-16" whole min={1} max={9999} value={Number(times)} onChange={(n) => put({ COUNT: String(n) })} />}
+      {form === "times" && (
+        <NumberField
+          label="Times in all"
+          className="w-16"
+          whole
+          min={1}
+          max={9999}
+          value={Number(times)}
+          onChange={(n) => put({ COUNT: String(n) })}
+        />
+      )}
       {form === "until" && (
         <input
           type="date"

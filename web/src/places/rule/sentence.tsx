@@ -1,31 +1,14 @@
-// A rule as its sentence, which the server says clause by clause: read aloud,
-// or with each clause as a blank that opens.
+// A rule as its sentence, which the server says clause by clause, each clause a
+// blank that opens.
 import { useState } from "react";
 import type { Schemas } from "../../api/client";
 import { Popover } from "radix-ui";
 import { Clause, type Editing } from "./clauses";
 import { changeOf, meets, moreOf } from "./model";
+import { paragraphs, Sentence } from "./said";
 
 type Segment = Schemas["Segment"];
 type Fault = Schemas["RuleFault"];
-
-function paragraphs(of: Segment[]): Segment[][] {
-  const out: Segment[][] = [];
-  for (const s of of) {
-    if (s.begins || out.length === 0) out.push([]);
-    out[out.length - 1]?.push(s);
-  }
-  return out;
-}
-
-/** The sentence to be read. */
-export function Sentence({ of, className }: { of: Segment[]; className?: string }) {
-  return paragraphs(of).map((p, i) => (
-    <p key={i} className={className}>
-      {p.map((x, k) => (x.strong ? <b key={k}>{x.text}</b> : <span key={k}>{x.text}</span>))}
-    </p>
-  ));
-}
 
 type Props = Omit<Editing, "go"> & { sentence: Segment[]; faults: Fault[]; said: boolean; may: boolean };
 

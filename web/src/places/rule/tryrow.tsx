@@ -1,11 +1,12 @@
-// One row by a rule, clause by clause.
+// One row by a rule, clause by clause: any row, found by what it holds.
 import { useQuery } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
-import { http, type RuleBody, type Schemas, type Sheet, take, words } from "../../api/client";
+import { http, type Rule, type RuleBody, type Schemas, type Sheet, take, words } from "../../api/client";
 import { keys } from "../../api/keys";
 import { Blank, Choices } from "../../parts/picker";
+import { useWhy, Why } from "./why";
 
-export function TryRow({ sheet, body, first }: { sheet: Sheet; body: RuleBody; first?: string }) {
+export function TryRow({ sheet, rule, body, first }: { sheet: Sheet; rule?: Rule; body: RuleBody; first?: string }) {
   const [row, setRow] = useState<string>();
   const [find, setFind] = useState("");
   const [open, setOpen] = useState(false);
@@ -24,12 +25,7 @@ export function TryRow({ sheet, body, first }: { sheet: Sheet; body: RuleBody; f
       ).rows,
   });
   const id = row ?? first ?? rows.data?.[0]?.id;
-  const why = useQuery({
-    queryKey: [...keys.explain(sheet.id), body, id],
-    enabled: !!id,
-    queryFn: () =>
-      take(http.POST("/sheets/{sheet}/rules/explain", { params: { path: { sheet: sheet.id } }, body: { body, row: id ?? "" } })),
-  });
+  const why = useWhy(sheet.id, body, rule?.id, id);
   const key = useMemo(() => sheet.columns.findIndex((c) => c.id === sheet.key), [sheet]);
   const second = (r: Schemas["Row"]) => r.cells.find((c, i) => i !== key && c.text)?.text ?? "";
   return (
@@ -62,20 +58,7 @@ export function TryRow({ sheet, body, first }: { sheet: Sheet; body: RuleBody; f
           {words(why.error)}
         </p>
       )}
-      {why.data && (
-        <>
-          <ul className="flex flex-col gap-1">
-            {why.data.clauses.map((c, i) => (
-              <li key={i} className="grid grid-cols-[56px_1fr_auto] gap-2.5">
-                <span className={c.holds === "yes" ? "text-juniper" : c.holds === "no" ? "text-brick" : "text-plum"}>{c.holds}</span>
-                <span>{c.text}</span>
-                <span className="text-ink-2">{c.note}</span>
-              </li>
-            ))}
-          </ul>
-          <p className="mt-2.5 font-letter text-sm leading-[22px]">{why.data.summary}</p>
-        </>
-      )}
+      {why.data && <Why why={why.data} sheet={sheet} />}
     </section>
   );
 }

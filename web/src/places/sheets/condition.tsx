@@ -110,7 +110,9 @@ export function ConditionEditor({ columns, value, onChange, past }: Props) {
       past={past}
       group={groupOf(value)}
       first="Only rows where …"
-      onChange={(g) => onChange(g.items.length === 0 ? undefined : g.items.length === 1 && value?.any === undefined ? g.items[0] : grouped(g))}
+      onChange={(g) =>
+        onChange(g.items.length === 0 ? undefined : g.items.length === 1 && value?.any === undefined ? g.items[0] : grouped(g))
+      }
     />
   );
 }
@@ -184,14 +186,19 @@ function ItemEditor(p: { columns: Column[]; past?: boolean; item: Condition; onC
       </button>
       {inner.all !== undefined || inner.any !== undefined ? (
         <div className="border-l-2 border-hair pl-3">
-          <GroupEditor columns={columns} past={p.past} group={groupOf(inner)} onChange={(g) => (g.items.length > 0 ? put(grouped(g)) : onChange(undefined))} />
+          <GroupEditor
+            columns={columns}
+            past={p.past}
+            group={groupOf(inner)}
+            onChange={(g) => (g.items.length > 0 ? put(grouped(g)) : onChange(undefined))}
+          />
         </div>
       ) : inner.not !== undefined ? (
         <div className="border-l-2 border-hair pl-3">
           <ItemEditor columns={columns} past={p.past} item={inner} onChange={(x) => (x === undefined ? onChange(undefined) : put(x))} />
         </div>
       ) : (
-        <LeafEditor columns={columns} past={p.past} leaf={inner as Leaf} onChange={(l) => put(l as Condition)} />
+        <LeafEditor columns={columns} past={p.past} leaf={inner as Leaf} onChange={(l) => put(l)} />
       )}
       <button type="button" className="link pt-1.5" aria-label="Remove this clause" onClick={() => onChange(undefined)}>
         remove
@@ -253,7 +260,8 @@ type ValueProps = { columns: Column[]; column: Column; leaf: Leaf; onChange: (v:
 function ValueEditor({ columns, column: c, leaf, onChange }: ValueProps) {
   if (bare.includes(leaf.op)) return null;
   if (leaf.op === "changed-within") return <DurationField value={String(leaf.value)} onChange={onChange} label="Within" />;
-  if (lists.includes(leaf.op)) return <ListEditor columns={columns} column={c} value={(leaf.value as unknown[]) ?? []} onChange={onChange} />;
+  if (lists.includes(leaf.op))
+    return <ListEditor columns={columns} column={c} value={(leaf.value as unknown[]) ?? []} onChange={onChange} />;
   if (pairs.includes(leaf.op)) {
     const [lo, hi] = (leaf.value as unknown[]) ?? [0, 0];
     const part = { columns, column: c, type: leaf.op === "days-away" ? "number" : valueType(c), only: leaf.op === "days-away" };
@@ -273,7 +281,17 @@ const columnOf = (v: unknown): string | undefined =>
 
 // Several values: options to tick, or texts and numbers parted by commas;
 // columns among them stay.
-function ListEditor({ columns, column: c, value, onChange }: { columns: Column[]; column: Column; value: unknown[]; onChange: (v: unknown) => void }) {
+function ListEditor({
+  columns,
+  column: c,
+  value,
+  onChange,
+}: {
+  columns: Column[];
+  column: Column;
+  value: unknown[];
+  onChange: (v: unknown) => void;
+}) {
   const named = value.filter((v) => columnOf(v) !== undefined);
   const plain = value.filter((v) => columnOf(v) === undefined);
   const names = named.map((v) => columns.find((x) => x.id === columnOf(v))?.name ?? "…");
@@ -341,7 +359,12 @@ function One(p: OneProps) {
   if (other !== undefined) {
     return (
       <span className="flex items-center gap-2">
-        <select className="field max-w-36" aria-label={`${p.label}: column`} value={other} onChange={(e) => p.onChange({ column: e.target.value })}>
+        <select
+          className="field max-w-36"
+          aria-label={`${p.label}: column`}
+          value={other}
+          onChange={(e) => p.onChange({ column: e.target.value })}
+        >
           {others.map((x) => (
             <option key={x.id} value={x.id}>
               {x.name}
@@ -358,7 +381,12 @@ function One(p: OneProps) {
     <span className="flex items-center gap-2">
       <Plain {...p} />
       {others[0] && (
-        <button type="button" className="link" title="Compare with another column of the row" onClick={() => p.onChange({ column: others[0]?.id })}>
+        <button
+          type="button"
+          className="link"
+          title="Compare with another column of the row"
+          onClick={() => p.onChange({ column: others[0]?.id })}
+        >
           a column
         </button>
       )}

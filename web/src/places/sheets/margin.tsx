@@ -6,6 +6,7 @@ import { useWrite } from "../../api/write";
 import { MarkIcon } from "../../parts/mark";
 import { Scroll } from "../../parts/scroll";
 import { count, moment } from "../../parts/time";
+import { Sentence } from "../rule/said";
 
 // The margin: the rules of the sheet, each a sentence.
 export function Margin({
@@ -86,13 +87,10 @@ function RuleLine({ sheet, rule: r, zone, now, may, onLight }: LineProps) {
           </button>
         )}
       </div>
-      <p className={`mb-1.5 font-letter text-[13.5px] leading-5 ${r.state === "on" ? "" : "text-ink-2"}`}>
-        {r.sentence.map((p, i) => (
-          <span key={i} className={p.strong ? "font-semibold" : undefined}>
-            {p.text}
-          </span>
-        ))}
-      </p>
+      <Sentence
+        of={r.sentence}
+        className={`mb-1.5 font-letter text-[13.5px] leading-5 [&_b]:font-semibold ${r.state === "on" ? "" : "text-ink-2"}`}
+      />
       <p className="text-xs text-ink-2">{waits(r, zone, now)}</p>
     </section>
   );

@@ -88,13 +88,21 @@ function usePreview(sheet: string, template: Body, index: number, onlyWarnings: 
   });
 }
 
-function TemplateEditor({ sheet, template }: { sheet: Sheet; template?: Template }) {
+type Props = {
+  sheet: Sheet;
+  template?: Template;
+  /** In a slip beside something else: how the letter was begun, and who waits for it. */
+  beside?: { name: string; onSaved: (t: Template) => void };
+};
+
+/** The letter while it is written, with what it comes to. */
+export function TemplateEditor({ sheet, template, beside }: Props) {
   // What this page cannot show whole it does not change.
   const whole = !template || (!template.variants?.length && canEdit(template.subject) && canEdit(template.body));
   const coordinator = useMay("coordinator");
   const may = coordinator && whole;
   const opened = useOpened<Template, Draft>(template, (t) => ({
-    name: t?.name ?? "",
+    name: t?.name ?? beside?.name ?? "",
     subject: t?.subject ?? empty,
     body: t?.body ?? greeting(sheet),
   }));
@@ -137,7 +145,14 @@ function TemplateEditor({ sheet, template }: { sheet: Sheet; template?: Template
       <div className="flex min-h-0 flex-1 flex-col">
         <div className="flex items-baseline gap-6 px-5 pt-[18px] pb-3.5">
           <Title sheet={sheet} template={template} name={mine.name} checks={c} onName={may ? (name) => put({ name }) : undefined} />
-          <Acts sheet={sheet} template={template} opened={opened} may={may} trouble={preview.error ? words(preview.error) : ""} />
+          <Acts
+            sheet={sheet}
+            template={template}
+            opened={opened}
+            may={may}
+            trouble={preview.error ? words(preview.error) : ""}
+            onSaved={beside?.onSaved}
+          />
         </div>
         {opened.newer && pv && <Both sheet={sheet} opened={opened} mine={pv} />}
         <div className="flex min-h-0 flex-1 border-t border-hair">
@@ -163,7 +178,7 @@ function TemplateEditor({ sheet, template }: { sheet: Sheet; template?: Template
               onRow={toRow}
             />
           </div>
-          <Checks checks={c} preview={pv} plain={!whole} onRow={toRow} />
+          {!beside && <Checks checks={c} preview={pv} plain={!whole} onRow={toRow} />}
         </div>
       </div>
     </Fields.Provider>
@@ -228,12 +243,14 @@ function Acts({
   opened,
   may,
   trouble,
+  onSaved,
 }: {
   sheet: Sheet;
   template?: Template;
   opened: Opened;
   may: boolean;
   trouble: string;
+  onSaved?: (t: Template) => void;
 }) {
   const navigate = useNavigate();
   const path = { sheet: sheet.id, template: template?.id ?? "" };
@@ -250,7 +267,8 @@ function Acts({
     saved: "Saved.",
     after: (t, sent) => {
       opened.saved(t, sent);
-      if (!template) void navigate({ to: "/templates/$sheet/$template", params: { sheet: sheet.id, template: t.id }, replace: true });
+      if (onSaved) onSaved(t);
+      else if (!template) void navigate({ to: "/templates/$sheet/$template", params: { sheet: sheet.id, template: t.id }, replace: true });
     },
     quiet: true,
   });
@@ -266,7 +284,7 @@ function Acts({
       <span role="alert" className="text-brick">
         {failed?.title ?? trouble}
       </span>
-      {may && template && template.usedBy.length === 0 && (
+      {may && template && !onSaved && template.usedBy.length === 0 && (
         <button type="button" className="link text-brick!" disabled={remove.busy} onClick={() => void remove.do()}>
           Take it away
         </button>

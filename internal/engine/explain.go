@@ -1,0 +1,66 @@
+package engine
+
+import (
+	"context"
+	"time"
+
+	"nivot/internal/core/plan"
+	"nivot/internal/core/rule"
+	"nivot/internal/store"
+)
+
+// Explained is why a row gets or does not get its next email by a rule.
+type Explained struct {
+	plan.Explanation
+	Row string // its name
+}
+
+// Explain explains a row by a rule, saved or not. ruleID is the saved rule that
+// it is, or is to become: what that remembers of the row counts; "" for none.
+func (e *Engine) Explain(ctx context.Context, sheetID string, r *rule.Rule, ruleID string, rowID int64) (*Explained, error) {
+	b := newBook(e.Store)
+	sb, err := b.sheet(ctx, sheetID)
+	if err != nil {
+		return nil, err
+	}
+	if err := r.Validate(sb.scope()); err != nil {
+		return nil, asRefusal(err)
+	}
+	set, err := b.setting(sb, r)
+	if err != nil {
+		return nil, err
+	}
+	rec, err := e.Store.Row(ctx, rowID)
+	if err != nil {
+		return nil, err
+	}
+	if rec.SheetID != sheetID {
+		return nil, store.ErrNotFound
+	}
+	row, err := rec.Core(sb.sheet)
+	if err != nil {
+		return nil, err
+	}
+	var memory plan.Memory
+	if rb := sb.rule(ruleID); rb != nil {
+		if memory, err = e.memoryOf(ctx, rb, rowID); err != nil {
+			return nil, err
+		}
+	}
+	return &Explained{set.Explain(row, e.now(), memory), sb.sheet.RowName(row)}, nil
+}
+
+// memoryOf gives what a saved rule remembers of a row.
+func (e *Engine) memoryOf(ctx context.Context, rb *ruleBook, rowID int64) (plan.Memory, error) {
+	standings, baselines, err := e.Store.Standings(ctx, []int64{rowID})
+	if err != nil {
+		return plan.Memory{}, err
+	}
+	k := store.StandingKey{RuleID: rb.record.ID, RowID: rowID}
+	st := standings[k]
+	if st != nil && baselines[k].Before(rb.baseline()) {
+		st.Baseline(rb.baseline())
+	}
+	at, ok, err := e.Store.LastFirst(ctx, rb.record.ID, rowID)
+	return plan.Memory{Standing: st, Last: func() (time.Time, bool) { return at, ok }}, err
+}

@@ -1,0 +1,151 @@
+// Saving a rule, switching it on and off, taking it away.
+import { useNavigate } from "@tanstack/react-router";
+import { useState } from "react";
+import { toast } from "sonner";
+import { http, type Rule, type RuleBody, type Schemas, type Sheet } from "../../api/client";
+import { keys, ofSheet } from "../../api/keys";
+import { useWrite } from "../../api/write";
+import { Overtaken, type useOpened } from "../../parts/opened";
+import { count } from "../../parts/time";
+import type { Effect } from "./effect";
+import { reacts, tidy } from "./model";
+import { Sentence } from "./said";
+
+type Said = Schemas["RuleSaid"];
+type ActsProps = {
+  sheet: Sheet;
+  rule?: Rule;
+  opened: ReturnType<typeof useOpened<Rule, RuleBody>>;
+  effect?: Effect;
+  said?: Said;
+  may: boolean;
+};
+
+export function Acts({ sheet, rule, opened, effect: e, said, may }: ActsProps) {
+  const navigate = useNavigate();
+  const { mine: body, changed } = opened;
+  const [acting, setActing] = useState(false);
+  const path = { sheet: sheet.id, rule: rule?.id ?? "" };
+  const changes = [...ofSheet(sheet.id), keys.templates];
+  const after = (r: Rule) => {
+    opened.saved(r);
+    if (!rule) void navigate({ to: "/sheets/$sheet/rules/$rule", params: { sheet: sheet.id, rule: r.id }, replace: true });
+  };
+  const save = useWrite<RuleBody, Rule>({
+    write: (body) =>
+      rule
+        ? http.PUT("/sheets/{sheet}/rules/{rule}", { params: { path }, body: { body: tidy(body), version: opened.version } })
+        : http.POST("/sheets/{sheet}/rules", { params: { path: { sheet: sheet.id } }, body: { body: tidy(body) } }),
+    changes,
+    after: (r, sent) => opened.saved(r, sent),
+    quiet: true,
+  });
+  const turn = useWrite<{ rule: string; state: "on" | "paused" }, Rule>({
+    write: (v) =>
+      http.PUT("/sheets/{sheet}/rules/{rule}/state", { params: { path: { sheet: sheet.id, rule: v.rule } }, body: { state: v.state } }),
+    changes,
+    after,
+    quiet: rule !== undefined,
+  });
+  const remove = useWrite({
+    write: () => http.DELETE("/sheets/{sheet}/rules/{rule}", { params: { path } }),
+    changes,
+    after: () => void navigate({ to: "/sheets/$sheet", params: { sheet: sheet.id } }),
+    quiet: true,
+  });
+  const state = rule?.state ?? "draft";
+  const underWay = acting || save.busy || turn.busy || remove.busy;
+  const whole = said?.faults.length === 0 && !!body.name.trim();
+  const busy = underWay || opened.newer !== undefined;
+  const saveOnly = async () => {
+    const r = await save.do(body);
+    if (!r) return;
+    toast.success(state === "on" ? "Saved. What was past by now stays as it is." : "Saved.");
+    after(r);
+  };
+  // A rule is saved before it is switched on, so that what stands on the page goes on.
+  const switchTo = async (to: "on" | "paused") => {
+    setActing(true);
+    const r = to === "on" && (changed || !rule) ? await save.do(body) : rule;
+    const turned = r && (await turn.do({ rule: r.id, state: to }));
+    if (r && !turned && !rule) after(r); // it is saved all the same
+    setActing(false);
+  };
+  const failed = [save, turn, remove].map((w) => w.failed).find((f) => f && f.newer === undefined);
+  const live = e && !e.problem ? e : undefined;
+  const dated = !reacts(body.trigger.kind) && body.trigger.kind !== "by-hand";
+  return (
+    <div className="mt-auto pt-6">
+      {opened.newer && !underWay && said && (
+        <Overtaken
+          what="rule"
+          theirs={<Side name={opened.newer.body.name} of={opened.newer.sentence} other={said.sentence} />}
+          mine={<Side name={body.name} of={said.sentence} other={opened.newer.sentence} />}
+          onTheirs={opened.takeTheirs}
+          onMine={opened.keepMine}
+        />
+      )}
+      <p role="alert" className="min-h-5 text-brick">
+        {failed?.title}
+      </p>
+      {!body.name.trim() && said && <p className="text-marigold">Give the rule a name, at the top.</p>}
+      {may && (
+        <div className="mt-2 flex flex-wrap items-center gap-3">
+          {state !== "on" && (
+            <button type="button" className="act" disabled={busy || !whole || !live} onClick={() => void switchTo("on")}>
+              {state === "paused" ? "Resume" : "Switch on"}
+              {live && dated && `: ${count(live.emails, "email")} in 60 days`}
+            </button>
+          )}
+          <button
+            type="button"
+            className={state === "on" ? "act" : "act-plain"}
+            disabled={busy || !changed || !whole}
+            onClick={() => void saveOnly()}
+          >
+            Save
+            {state === "on" && changed && live?.change && saves(live.change)}
+          </button>
+          {state === "on" && (
+            <button type="button" className="act-plain" disabled={busy} onClick={() => void switchTo("paused")}>
+              Pause
+            </button>
+          )}
+          {live && <WhatStays effect={live} state={state} changed={changed} kind={body.trigger.kind} />}
+          {rule && state !== "on" && (
+            <button type="button" className="link ml-auto text-brick!" onClick={() => void remove.do()} disabled={busy}>
+              Delete this rule
+            </button>
+          )}
+        </div>
+      )}
+    </div>
+  );
+}
+
+function saves(c: Schemas["EffectChange"]): string {
+  if (c.new + c.gone === 0) return ": no email changes";
+  return `: ${c.new.toLocaleString("en-GB")} come new, ${c.gone.toLocaleString("en-GB")} fall away`;
+}
+
+// One of two writings of a rule; what the other does not say stands out.
+function Side({ name, of, other }: { name: string; of: Schemas["Segment"][]; other: Schemas["Segment"][] }) {
+  const there = new Map(other.map((s) => [s.place, s.text]));
+  return (
+    <>
+      <p className="font-[650]">{name}</p>
+      <Sentence of={of} className="font-letter text-[15px] leading-6" differs={(s) => !!s.place && there.get(s.place) !== s.text} />
+    </>
+  );
+}
+
+type StaysProps = { effect: Effect; state: Rule["state"]; changed: boolean; kind: string };
+function WhatStays({ effect: e, state, changed, kind }: StaysProps) {
+  const stays = () => {
+    if (e.past === 0) return kind === "date" ? "No date is past." : "";
+    if (kind === "date") return `${count(e.past, "past date stays", "past dates stay")} as ${e.past === 1 ? "it is" : "they are"}.`;
+    return `${count(e.past, "row is", "rows are")} so already and ${e.past === 1 ? "stays as it is" : "stay as they are"}.`;
+  };
+  if (state === "on") return changed && <span className="text-ink-2">What went out does not go again. {stays()}</span>;
+  return <span className="text-ink-2">{stays()}</span>;
+}

@@ -9,7 +9,22 @@ import { comparable } from "../sheets/condition";
 import { columnIn, type Every, type Kind, kinds, type Offset, percentIn, type Trigger, without } from "./model";
 
 export function KindChoice({ value, onChange }: { value: string; onChange: (k: Kind) => void }) {
-  return <Choices name="When" value={kinds.find((k) => k.id === value)?.id} onChoose={onChange} items={kinds} />;
+  return (
+    <ul className="flex flex-col">
+      {kinds.map((k) => (
+        <li key={k.id}>
+          <button
+            type="button"
+            aria-current={k.id === value}
+            className={`w-full rounded-sm px-1.5 py-1 text-left hover:bg-wash ${k.id === value ? "font-[650]" : ""}`}
+            onClick={() => onChange(k.id)}
+          >
+            {k.name}
+          </button>
+        </li>
+      ))}
+    </ul>
+  );
 }
 
 export function ColumnChoice({

@@ -29,12 +29,12 @@ export type Editing = {
 };
 type Opened = { title: string; body: ReactNode; remove?: () => void };
 
-export function Clause(p: Editing & { place: string; fault?: string }) {
+export function Clause(p: Editing & { place: string; fault?: string; unsaid?: boolean }) {
   const c = clauseAt(p.place, p);
   return (
     <>
       <h3 className="mb-2 text-xs font-[650] text-ink-2">{c.title}</h3>
-      {p.fault && (
+      {p.fault && !p.unsaid && (
         <p role="alert" className="mb-2 max-w-80 text-brick">
           {p.fault}
         </p>
@@ -57,12 +57,23 @@ function clauseAt(place: string, p: Editing): Opened {
   return whole(place, p);
 }
 
+// Where one goes on after a kind has been chosen: to what it asks first.
+const nextPlace: Record<Kind, string> = {
+  date: "/trigger/offsets",
+  change: "/trigger/column",
+  threshold: "/trigger/limit",
+  edited: "/trigger/columns",
+  schedule: "/trigger/rrule",
+  added: "/send/0/template",
+  "by-hand": "/send/0/template",
+};
+
 // The blank that opens the sentence also changes the kind of when.
 function Kinds(p: Editing) {
   const { body, sheet, now, put } = p;
   const to = (kind: Kind) => {
-    if (kind === body.trigger.kind) return;
-    put(changeOf(body, withKind(body, kind, sheet, isoDay(now, sheet.zone), p.before(kind))));
+    if (kind !== body.trigger.kind) put(changeOf(body, withKind(body, kind, sheet, isoDay(now, sheet.zone), p.before(kind))));
+    p.go(nextPlace[kind]);
   };
   return <KindChoice value={body.trigger.kind} onChange={to} />;
 }

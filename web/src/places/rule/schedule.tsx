@@ -122,7 +122,7 @@ export function Schedule({ body, rounds, now, zone, onChange }: Props) {
         {rounds.length === 0 && <p className="text-ink-2">None.</p>}
         <ol>
           {rounds.map((x) => (
-            <li key={x.at} className="whitespace-nowrap tabular-nums">
+            <li key={x.at} className="whitespace-nowrap">
               {dayName(x.at, zone, now)} {clock(x.at, zone)}
               {x.unmoved && <span className="block pl-3 text-xs text-marigold">instead of {dayName(x.unmoved, zone, now)}</span>}
               {x.closed && <span className="block pl-3 text-xs text-ink-2">not a working day</span>}

@@ -104,7 +104,7 @@ function ClauseBlank({ segment, place, fault, open, onOpen, editing }: BlankProp
           align="start"
           collisionPadding={12}
         >
-          <Clause {...editing} place={place} fault={fault} />
+          <Clause {...editing} place={place} fault={fault} unsaid={segment.text.includes("…")} />
         </Popover.Content>
       </Popover.Portal>
     </Popover.Root>

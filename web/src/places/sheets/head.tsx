@@ -21,6 +21,7 @@ export function Head({
   onHide,
   onFreeze,
   onEdit,
+  onRule,
   onWidth,
   onStep,
   onDown,
@@ -38,6 +39,7 @@ export function Head({
   onHide: (c: Column) => void;
   onFreeze: (n: number) => void;
   onEdit: (c: Column) => void;
+  onRule: (c: Column, when: "date" | "change" | "threshold") => void; // begins a rule
   onWidth: (c: Column, width: number) => void;
   onStep: (col: number) => void; // to the head of another column
   onDown: () => void; // to the rows
@@ -111,6 +113,12 @@ export function Head({
               {may && (
                 <>
                   <DropdownMenu.Separator className="my-1 h-px bg-hair-2" />
+                  {rulesFrom(c).map(([when, words]) => (
+                    <Item key={when} onSelect={() => (chosen.current = () => onRule(c, when))}>
+                      {words}
+                    </Item>
+                  ))}
+                  <DropdownMenu.Separator className="my-1 h-px bg-hair-2" />
                   {!(hasKey && i === 0) && <Item onSelect={() => (chosen.current = back(() => onHide(c)))}>Hide</Item>}
                   {!(hasKey && i === 0) && (
                     <Item onSelect={() => (chosen.current = back(() => onFreeze(sheet.frozen === nth ? 0 : nth)))}>
@@ -162,6 +170,16 @@ export function Head({
       </div>
     </div>
   );
+}
+
+// What rules a column invites.
+function rulesFrom(c: Column): ["date" | "change" | "threshold", string][] {
+  const type = valueType(c);
+  return [
+    ...(type === "date" || type === "moment" ? [["date", "Remind before this date …"] as ["date", string]] : []),
+    ...(type === "number" ? [["threshold", "Write when this passes a limit …"] as ["threshold", string]] : []),
+    ["change", type === "choice" || type === "yes/no" ? "Write when this becomes …" : "Write when this changes …"],
+  ];
 }
 
 function Item({ onSelect, children }: { onSelect: () => void; children: React.ReactNode }) {

@@ -1,10 +1,12 @@
+import { useState } from "react";
 import { toast } from "sonner";
-import { api, type Sheet } from "../../api/client";
+import { api, type Sheet, words } from "../../api/client";
 import { Await } from "../../parts/await";
 import { MarkIcon } from "../../parts/mark";
 import { useNow } from "../../parts/session";
 import { Section, Slip } from "../../parts/slip";
 import { moment } from "../../parts/time";
+import { useWhy, Why } from "../rule/why";
 import type { Edits } from "./edits";
 
 const did: Record<string, string> = {
@@ -83,6 +85,7 @@ export function RowSlip({
           </div>
         ))}
       </Section>
+      <WhySection sheet={sheet} row={row} />
       <Section title="Emails">
         {d.emails.length === 0 && <p className="text-ink-2">None yet.</p>}
         {d.emails.map((l) => (
@@ -116,5 +119,43 @@ export function RowSlip({
         {d.history.length === 0 && <p className="text-ink-2">As it was brought in.</p>}
       </Section>
     </Slip>
+  );
+}
+
+// Why the row gets or does not get its next email, rule by rule.
+function WhySection({ sheet, row }: { sheet: Sheet; row: string }) {
+  const rules = api.useQuery("get", "/sheets/{sheet}/rules", { params: { path: { sheet: sheet.id } } });
+  const [open, setOpen] = useState<string>();
+  const rule = rules.data?.find((r) => r.id === open);
+  const why = useWhy(sheet.id, rule?.body, open, row);
+  if (!rules.data?.length) return null;
+  return (
+    <Section title="Why, and why not">
+      <div className="flex flex-wrap gap-x-4 gap-y-1">
+        {rules.data.map((r) => (
+          <button
+            key={r.id}
+            type="button"
+            aria-expanded={r.id === open}
+            className="flex items-center gap-1.5 hover:underline"
+            onClick={() => setOpen(r.id === open ? undefined : r.id)}
+          >
+            <MarkIcon letter={r.letter} kind={r.state === "on" ? "accepted" : r.state === "paused" ? "held" : "incomplete"} />
+            {r.body.name}
+          </button>
+        ))}
+      </div>
+      {rule && (
+        <div className="mt-2 border-t border-hair-2 pt-2">
+          {rule.state !== "on" && <p className="mb-1 text-marigold">The rule {rule.state === "paused" ? "is paused" : "is not on yet"}.</p>}
+          {why.error && (
+            <p role="alert" className="text-ink-2">
+              {words(why.error)}
+            </p>
+          )}
+          {why.data && <Why why={why.data} sheet={sheet} />}
+        </div>
+      )}
+    </Section>
   );
 }

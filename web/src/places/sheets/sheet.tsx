@@ -176,6 +176,8 @@ function SheetPage({ sheet: s }: { sheet: Sheet }) {
             onHide: (c) => change(c, { hidden: true }),
             onFreeze: (n) => void freeze.do(n),
             onEdit: (c) => open({ slip: "columns", column: c.id }),
+            onRule: (c, when) =>
+              void navigate({ to: "/sheets/$sheet/rules/$rule", params: { sheet: id, rule: "new" }, search: { when, column: c.id } }),
             onWidth: (c, width) => change(c, { width }),
           }}
         />

@@ -220,8 +220,21 @@ function Title(p: { sheet: Sheet; template?: Template; name: string; checks?: Sc
             ;{" "}
           </>
         ) : (
-          "No rule uses it yet; "
+          <>No rule uses it yet; </>
         ))}
+      {template && p.onName && (
+        <>
+          <Link
+            to="/sheets/$sheet/rules/$rule"
+            params={{ sheet: sheet.id, rule: "new" }}
+            search={{ template: template.id }}
+            className="figure"
+          >
+            use it in a new rule
+          </Link>
+          ;{" "}
+        </>
+      )}
       {c && c.rows > 0 && (
         <>
           {template ? "reads" : "Reads"} well for{" "}

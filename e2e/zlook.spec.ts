@@ -1,0 +1,28 @@
+import { test } from "@playwright/test";
+import { ask, signIn } from "./museum";
+test("look", async ({ page }) => {
+  await page.setViewportSize({ width: 1280, height: 800 });
+  await signIn(page, "ines");
+  const sheets = await ask<{ id: string; name: string }[]>(page, "GET", "/sheets");
+  const loans = sheets.find((s) => s.name.includes("loans"))!;
+  const rules = await ask<{ id: string; letter: string }[]>(page, "GET", `/sheets/${loans.id}/rules`);
+  await page.goto(`/sheets/${loans.id}/rules/${rules[0]!.id}`);
+  await page.waitForTimeout(2500);
+  await page.screenshot({ path: "/tmp/shots/r1.png" });
+  await page.locator("[data-place='/condition']").click();
+  await page.waitForTimeout(300);
+  await page.screenshot({ path: "/tmp/shots/r2.png" });
+  await page.keyboard.press("Escape");
+  await page.goto(`/sheets/${loans.id}/rules/new`);
+  await page.waitForTimeout(1500);
+  await page.screenshot({ path: "/tmp/shots/r3.png" });
+  await page.locator("[data-place='/trigger/kind']").click();
+  await page.waitForTimeout(300);
+  await page.screenshot({ path: "/tmp/shots/r4.png" });
+  await page.getByText("on a schedule, or once on a day").click();
+  await page.keyboard.press("Escape");
+  await page.waitForTimeout(500);
+  await page.locator("[data-place='/trigger/rrule']").click();
+  await page.waitForTimeout(500);
+  await page.screenshot({ path: "/tmp/shots/r5.png" });
+});

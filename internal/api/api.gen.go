@@ -912,6 +912,24 @@ type Arming struct {
 	Total int `json:"total"`
 }
 
+// Batch defines model for Batch.
+type Batch struct {
+	At time.Time `json:"at"`
+	By string    `json:"by"`
+
+	// Counts what has become of its emails, by state
+	Counts    map[string]int `json:"counts"`
+	Done      int            `json:"done"`
+	Id        string         `json:"id"`
+	Letter    string         `json:"letter"`
+	Rule      string         `json:"rule"`
+	RuleName  string         `json:"ruleName"`
+	Running   bool           `json:"running"`
+	Stopped   *time.Time     `json:"stopped,omitempty"`
+	StoppedBy *string        `json:"stoppedBy,omitempty"`
+	Total     int            `json:"total"`
+}
+
 // CalendarBody defines model for CalendarBody.
 type CalendarBody struct {
 	Closed   []openapi_types.Date   `json:"closed"`
@@ -1278,6 +1296,13 @@ type Fact struct {
 	Value string `json:"value"`
 }
 
+// FactChange defines model for FactChange.
+type FactChange struct {
+	Is   string `json:"is"`
+	Name string `json:"name"`
+	Was  string `json:"was"`
+}
+
 // FollowUp defines model for FollowUp.
 type FollowUp = rule.Step
 
@@ -1346,6 +1371,41 @@ type GuessedColumn struct {
 	// To the column of the sheet that it goes into, "" for none, absent where there is no sheet
 	To   *string    `json:"to,omitempty"`
 	Type ColumnType `json:"type"`
+}
+
+// HeldEmail defines model for HeldEmail.
+type HeldEmail struct {
+	At         time.Time     `json:"at"`
+	Changed    []FactChange  `json:"changed"`
+	Differs    bool          `json:"differs"`
+	Id         string        `json:"id"`
+	NowReason  string        `json:"nowReason"`
+	NowSubject string        `json:"nowSubject"`
+	NowTo      string        `json:"nowTo"`
+	Outcome    string        `json:"outcome"`
+	People     int           `json:"people"`
+	Row        string        `json:"row"`
+	RowId      string        `json:"rowId"`
+	State      DeliveryState `json:"state"`
+	Subject    string        `json:"subject"`
+	To         string        `json:"to"`
+	Why        string        `json:"why"`
+}
+
+// HeldNow defines model for HeldNow.
+type HeldNow struct {
+	Changed []FactChange  `json:"changed"`
+	Email   ForeseenEmail `json:"email"`
+	Held    ForeseenEmail `json:"held"`
+}
+
+// HeldPage defines model for HeldPage.
+type HeldPage struct {
+	Emails []HeldEmail `json:"emails"`
+	Held   int         `json:"held"`
+	Letter string      `json:"letter"`
+	Rule   string      `json:"rule"`
+	Why    string      `json:"why"`
 }
 
 // HistoryEntry defines model for HistoryEntry.
@@ -1492,6 +1552,13 @@ type LogPage struct {
 	Days   []LogDay       `json:"days"`
 	Lines  []LogLine      `json:"lines"`
 	Next   *string        `json:"next,omitempty"`
+}
+
+// LookedThrough defines model for LookedThrough.
+type LookedThrough struct {
+	LeftOut int `json:"leftOut"`
+	Other   int `json:"other"`
+	Sent    int `json:"sent"`
 }
 
 // Mark defines model for Mark.
@@ -1671,6 +1738,13 @@ type Problem struct {
 // ReasonCode Why an email goes, waits, or does not go, or what kept its last try from succeeding; a sentence stands beside it.
 type ReasonCode string
 
+// RecentRow a row that has had the same template lately
+type RecentRow struct {
+	At    time.Time `json:"at"`
+	Row   string    `json:"row"`
+	RowId string    `json:"rowId"`
+}
+
 // RecipientOutcome defines model for RecipientOutcome.
 type RecipientOutcome struct {
 	Mailbox string `json:"mailbox"`
@@ -1804,6 +1878,24 @@ type RuleState string
 
 // Segment defines model for Segment.
 type Segment = rule.Segment
+
+// SendPreview defines model for SendPreview.
+type SendPreview struct {
+	Cap     int `json:"cap"`
+	Doubled []struct {
+		Address string `json:"address"`
+		Emails  int    `json:"emails"`
+	} `json:"doubled"`
+	Emails     int          `json:"emails"`
+	Incomplete int          `json:"incomplete"`
+	Left       int          `json:"left"`
+	Lines      []EffectLine `json:"lines"`
+	People     int          `json:"people"`
+	Recent     []RecentRow  `json:"recent"`
+	Rows       int          `json:"rows"`
+	Sender     string       `json:"sender"`
+	Skipped    []EffectSkip `json:"skipped"`
+}
 
 // Sender defines model for Sender.
 type Sender struct {
@@ -2424,6 +2516,13 @@ type SayRuleJSONBody struct {
 	Body RuleBody `json:"body"`
 }
 
+// LookThroughJSONBody defines parameters for LookThrough.
+type LookThroughJSONBody struct {
+	Because  *string  `json:"because,omitempty"`
+	LeaveOut []string `json:"leaveOut"`
+	Send     []string `json:"send"`
+}
+
 // ReleaseRuleJSONBody defines parameters for ReleaseRule.
 type ReleaseRuleJSONBody struct {
 	// Approve true lets what is held go, false drops it
@@ -2446,6 +2545,14 @@ type SetRuleStateJSONBody struct {
 
 // SetRuleStateJSONBodyState defines parameters for SetRuleState.
 type SetRuleStateJSONBodyState string
+
+// PreviewByHandJSONBody defines parameters for PreviewByHand.
+type PreviewByHandJSONBody struct {
+	Body   RuleBody  `json:"body"`
+	Rows   *[]string `json:"rows,omitempty"`
+	View   *ViewSpec `json:"view,omitempty"`
+	Within *string   `json:"within,omitempty"`
+}
 
 // RefreshSourceJSONBody defines parameters for RefreshSource.
 type RefreshSourceJSONBody struct {
@@ -2589,6 +2696,9 @@ type SayRuleJSONRequestBody SayRuleJSONBody
 // SaveRuleJSONRequestBody defines body for SaveRule for application/json ContentType.
 type SaveRuleJSONRequestBody = RuleSave
 
+// LookThroughJSONRequestBody defines body for LookThrough for application/json ContentType.
+type LookThroughJSONRequestBody LookThroughJSONBody
+
 // ReleaseRuleJSONRequestBody defines body for ReleaseRule for application/json ContentType.
 type ReleaseRuleJSONRequestBody ReleaseRuleJSONBody
 
@@ -2597,6 +2707,9 @@ type SendByHandJSONRequestBody SendByHandJSONBody
 
 // SetRuleStateJSONRequestBody defines body for SetRuleState for application/json ContentType.
 type SetRuleStateJSONRequestBody SetRuleStateJSONBody
+
+// PreviewByHandJSONRequestBody defines body for PreviewByHand for application/json ContentType.
+type PreviewByHandJSONRequestBody PreviewByHandJSONBody
 
 // SaveSourceJSONRequestBody defines body for SaveSource for application/json ContentType.
 type SaveSourceJSONRequestBody = Source
@@ -2768,6 +2881,18 @@ type ServerInterface interface {
 	// ChangeSheet Rename a sheet, change its settle time, say which columns carry what
 	// (PATCH /sheets/{sheet})
 	ChangeSheet(ctx *echo.Context, sheet string) error
+	// ListBatches The sendings by hand, the latest first
+	// (GET /sheets/{sheet}/batches)
+	ListBatches(ctx *echo.Context, sheet string) error
+	// GetBatch A sending by hand, and how far it has come
+	// (GET /sheets/{sheet}/batches/{batch})
+	GetBatch(ctx *echo.Context, sheet string, batch string) error
+	// RepeatBatch Send again what failed of a sending by hand
+	// (POST /sheets/{sheet}/batches/{batch}/again)
+	RepeatBatch(ctx *echo.Context, sheet string, batch string) error
+	// StopBatch Stop a sending by hand; what has not gone stays unsent
+	// (POST /sheets/{sheet}/batches/{batch}/stop)
+	StopBatch(ctx *echo.Context, sheet string, batch string) error
 	// ChangeRows Change many rows at once, in one step that can be undone
 	// (POST /sheets/{sheet}/changes)
 	ChangeRows(ctx *echo.Context, sheet string, params ChangeRowsParams) error
@@ -2888,6 +3013,15 @@ type ServerInterface interface {
 	// SaveRule Save a rule
 	// (PUT /sheets/{sheet}/rules/{rule})
 	SaveRule(ctx *echo.Context, sheet string, rule string) error
+	// ListHeld What is held of a rule, and what would become of it now
+	// (GET /sheets/{sheet}/rules/{rule}/held)
+	ListHeld(ctx *echo.Context, sheet string, rule string) error
+	// LookThrough Let held emails go, and leave others out
+	// (POST /sheets/{sheet}/rules/{rule}/held)
+	LookThrough(ctx *echo.Context, sheet string, rule string) error
+	// HeldNow A held email as it was written, and as it would go now
+	// (GET /sheets/{sheet}/rules/{rule}/held/{delivery})
+	HeldNow(ctx *echo.Context, sheet string, rule string, delivery string) error
 	// IncludePast Hold, to be looked through, what was past when the rule was switched on or passed while it was paused
 	// (POST /sheets/{sheet}/rules/{rule}/past)
 	IncludePast(ctx *echo.Context, sheet string, rule string) error
@@ -2900,6 +3034,9 @@ type ServerInterface interface {
 	// SetRuleState Switch a rule on or pause it
 	// (PUT /sheets/{sheet}/rules/{rule}/state)
 	SetRuleState(ctx *echo.Context, sheet string, rule string) error
+	// PreviewByHand What sending to some rows by hand would come to
+	// (POST /sheets/{sheet}/send/preview)
+	PreviewByHand(ctx *echo.Context, sheet string) error
 	// DropSource Follow it no more
 	// (DELETE /sheets/{sheet}/source)
 	DropSource(ctx *echo.Context, sheet string) error
@@ -3674,6 +3811,94 @@ func (w *ServerInterfaceWrapper) ChangeSheet(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ChangeSheet(ctx, sheet)
+	return err
+}
+
+// ListBatches converts echo context to params.
+func (w *ServerInterfaceWrapper) ListBatches(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListBatches(ctx, sheet)
+	return err
+}
+
+// GetBatch converts echo context to params.
+func (w *ServerInterfaceWrapper) GetBatch(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// ------------- Path parameter "batch" -------------
+	var batch string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "batch", ctx.Param("batch"), &batch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter batch: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetBatch(ctx, sheet, batch)
+	return err
+}
+
+// RepeatBatch converts echo context to params.
+func (w *ServerInterfaceWrapper) RepeatBatch(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// ------------- Path parameter "batch" -------------
+	var batch string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "batch", ctx.Param("batch"), &batch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter batch: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RepeatBatch(ctx, sheet, batch)
+	return err
+}
+
+// StopBatch converts echo context to params.
+func (w *ServerInterfaceWrapper) StopBatch(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// ------------- Path parameter "batch" -------------
+	var batch string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "batch", ctx.Param("batch"), &batch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter batch: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.StopBatch(ctx, sheet, batch)
 	return err
 }
 
@@ -4663,6 +4888,86 @@ func (w *ServerInterfaceWrapper) SaveRule(ctx *echo.Context) error {
 	return err
 }
 
+// ListHeld converts echo context to params.
+func (w *ServerInterfaceWrapper) ListHeld(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// ------------- Path parameter "rule" -------------
+	var rule string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "rule", ctx.Param("rule"), &rule, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter rule: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListHeld(ctx, sheet, rule)
+	return err
+}
+
+// LookThrough converts echo context to params.
+func (w *ServerInterfaceWrapper) LookThrough(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// ------------- Path parameter "rule" -------------
+	var rule string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "rule", ctx.Param("rule"), &rule, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter rule: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.LookThrough(ctx, sheet, rule)
+	return err
+}
+
+// HeldNow converts echo context to params.
+func (w *ServerInterfaceWrapper) HeldNow(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// ------------- Path parameter "rule" -------------
+	var rule string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "rule", ctx.Param("rule"), &rule, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter rule: %s", err))
+	}
+
+	// ------------- Path parameter "delivery" -------------
+	var delivery string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "delivery", ctx.Param("delivery"), &delivery, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter delivery: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.HeldNow(ctx, sheet, rule, delivery)
+	return err
+}
+
 // IncludePast converts echo context to params.
 func (w *ServerInterfaceWrapper) IncludePast(ctx *echo.Context) error {
 	var err error
@@ -4756,6 +5061,22 @@ func (w *ServerInterfaceWrapper) SetRuleState(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.SetRuleState(ctx, sheet, rule)
+	return err
+}
+
+// PreviewByHand converts echo context to params.
+func (w *ServerInterfaceWrapper) PreviewByHand(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PreviewByHand(ctx, sheet)
 	return err
 }
 
@@ -5152,6 +5473,14 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.DELETE(options.BaseURL+"/sheets/:sheet/rules/:rule", wrapper.DeleteRule, options.OperationMiddlewares["deleteRule"]...)
 	router.GET(options.BaseURL+"/sheets/:sheet/rules/:rule", wrapper.GetRule, options.OperationMiddlewares["getRule"]...)
 	router.PUT(options.BaseURL+"/sheets/:sheet/rules/:rule", wrapper.SaveRule, options.OperationMiddlewares["saveRule"]...)
+	router.GET(options.BaseURL+"/sheets/:sheet/rules/:rule/held", wrapper.ListHeld, options.OperationMiddlewares["listHeld"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/rules/:rule/held", wrapper.LookThrough, options.OperationMiddlewares["lookThrough"]...)
+	router.GET(options.BaseURL+"/sheets/:sheet/rules/:rule/held/:delivery", wrapper.HeldNow, options.OperationMiddlewares["heldNow"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/send/preview", wrapper.PreviewByHand, options.OperationMiddlewares["previewByHand"]...)
+	router.GET(options.BaseURL+"/sheets/:sheet/batches", wrapper.ListBatches, options.OperationMiddlewares["listBatches"]...)
+	router.GET(options.BaseURL+"/sheets/:sheet/batches/:batch", wrapper.GetBatch, options.OperationMiddlewares["getBatch"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/batches/:batch/stop", wrapper.StopBatch, options.OperationMiddlewares["stopBatch"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/batches/:batch/again", wrapper.RepeatBatch, options.OperationMiddlewares["repeatBatch"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/rules/:rule/release", wrapper.ReleaseRule, options.OperationMiddlewares["releaseRule"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/rules/:rule/send", wrapper.SendByHand, options.OperationMiddlewares["sendByHand"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/rules/:rule/past", wrapper.IncludePast, options.OperationMiddlewares["includePast"]...)
@@ -7140,6 +7469,169 @@ func (response ChangeSheetdefaultApplicationProblemPlusJSONResponse) VisitChange
 	return err
 }
 
+type ListBatchesRequestObject struct {
+	Sheet string `json:"sheet"`
+}
+
+type ListBatchesResponseObject interface {
+	VisitListBatchesResponse(w http.ResponseWriter) error
+}
+
+type ListBatches200JSONResponse []Batch
+
+func (response ListBatches200JSONResponse) VisitListBatchesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListBatchesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListBatchesdefaultApplicationProblemPlusJSONResponse) VisitListBatchesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetBatchRequestObject struct {
+	Sheet string `json:"sheet"`
+	Batch string `json:"batch"`
+}
+
+type GetBatchResponseObject interface {
+	VisitGetBatchResponse(w http.ResponseWriter) error
+}
+
+type GetBatch200JSONResponse Batch
+
+func (response GetBatch200JSONResponse) VisitGetBatchResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetBatchdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetBatchdefaultApplicationProblemPlusJSONResponse) VisitGetBatchResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RepeatBatchRequestObject struct {
+	Sheet string `json:"sheet"`
+	Batch string `json:"batch"`
+}
+
+type RepeatBatchResponseObject interface {
+	VisitRepeatBatchResponse(w http.ResponseWriter) error
+}
+
+type RepeatBatch200JSONResponse struct {
+	Emails int `json:"emails"`
+}
+
+func (response RepeatBatch200JSONResponse) VisitRepeatBatchResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RepeatBatchdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RepeatBatchdefaultApplicationProblemPlusJSONResponse) VisitRepeatBatchResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StopBatchRequestObject struct {
+	Sheet string `json:"sheet"`
+	Batch string `json:"batch"`
+}
+
+type StopBatchResponseObject interface {
+	VisitStopBatchResponse(w http.ResponseWriter) error
+}
+
+type StopBatch200JSONResponse struct {
+	Emails int `json:"emails"`
+}
+
+func (response StopBatch200JSONResponse) VisitStopBatchResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type StopBatchdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response StopBatchdefaultApplicationProblemPlusJSONResponse) VisitStopBatchResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ChangeRowsRequestObject struct {
 	Sheet  string `json:"sheet"`
 	Params ChangeRowsParams
@@ -8755,6 +9247,128 @@ func (response SaveRuledefaultApplicationProblemPlusJSONResponse) VisitSaveRuleR
 	return err
 }
 
+type ListHeldRequestObject struct {
+	Sheet string `json:"sheet"`
+	Rule  string `json:"rule"`
+}
+
+type ListHeldResponseObject interface {
+	VisitListHeldResponse(w http.ResponseWriter) error
+}
+
+type ListHeld200JSONResponse HeldPage
+
+func (response ListHeld200JSONResponse) VisitListHeldResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListHelddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListHelddefaultApplicationProblemPlusJSONResponse) VisitListHeldResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LookThroughRequestObject struct {
+	Sheet string `json:"sheet"`
+	Rule  string `json:"rule"`
+	Body  *LookThroughJSONRequestBody
+}
+
+type LookThroughResponseObject interface {
+	VisitLookThroughResponse(w http.ResponseWriter) error
+}
+
+type LookThrough200JSONResponse LookedThrough
+
+func (response LookThrough200JSONResponse) VisitLookThroughResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LookThroughdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response LookThroughdefaultApplicationProblemPlusJSONResponse) VisitLookThroughResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type HeldNowRequestObject struct {
+	Sheet    string `json:"sheet"`
+	Rule     string `json:"rule"`
+	Delivery string `json:"delivery"`
+}
+
+type HeldNowResponseObject interface {
+	VisitHeldNowResponse(w http.ResponseWriter) error
+}
+
+type HeldNow200JSONResponse HeldNow
+
+func (response HeldNow200JSONResponse) VisitHeldNowResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type HeldNowdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response HeldNowdefaultApplicationProblemPlusJSONResponse) VisitHeldNowResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type IncludePastRequestObject struct {
 	Sheet string `json:"sheet"`
 	Rule  string `json:"rule"`
@@ -8851,6 +9465,10 @@ type SendByHandResponseObject interface {
 }
 
 type SendByHand200JSONResponse struct {
+	// Batch the sending; it goes on by itself where its rows are many
+	Batch string `json:"batch"`
+
+	// Emails queued or held so far
 	Emails int `json:"emails"`
 }
 
@@ -8913,6 +9531,46 @@ type SetRuleStatedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SetRuleStatedefaultApplicationProblemPlusJSONResponse) VisitSetRuleStateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewByHandRequestObject struct {
+	Sheet string `json:"sheet"`
+	Body  *PreviewByHandJSONRequestBody
+}
+
+type PreviewByHandResponseObject interface {
+	VisitPreviewByHandResponse(w http.ResponseWriter) error
+}
+
+type PreviewByHand200JSONResponse SendPreview
+
+func (response PreviewByHand200JSONResponse) VisitPreviewByHandResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PreviewByHanddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PreviewByHanddefaultApplicationProblemPlusJSONResponse) VisitPreviewByHandResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -9792,6 +10450,18 @@ type StrictServerInterface interface {
 	// ChangeSheet Rename a sheet, change its settle time, say which columns carry what
 	// (PATCH /sheets/{sheet})
 	ChangeSheet(ctx context.Context, request ChangeSheetRequestObject) (ChangeSheetResponseObject, error)
+	// ListBatches The sendings by hand, the latest first
+	// (GET /sheets/{sheet}/batches)
+	ListBatches(ctx context.Context, request ListBatchesRequestObject) (ListBatchesResponseObject, error)
+	// GetBatch A sending by hand, and how far it has come
+	// (GET /sheets/{sheet}/batches/{batch})
+	GetBatch(ctx context.Context, request GetBatchRequestObject) (GetBatchResponseObject, error)
+	// RepeatBatch Send again what failed of a sending by hand
+	// (POST /sheets/{sheet}/batches/{batch}/again)
+	RepeatBatch(ctx context.Context, request RepeatBatchRequestObject) (RepeatBatchResponseObject, error)
+	// StopBatch Stop a sending by hand; what has not gone stays unsent
+	// (POST /sheets/{sheet}/batches/{batch}/stop)
+	StopBatch(ctx context.Context, request StopBatchRequestObject) (StopBatchResponseObject, error)
 	// ChangeRows Change many rows at once, in one step that can be undone
 	// (POST /sheets/{sheet}/changes)
 	ChangeRows(ctx context.Context, request ChangeRowsRequestObject) (ChangeRowsResponseObject, error)
@@ -9912,6 +10582,15 @@ type StrictServerInterface interface {
 	// SaveRule Save a rule
 	// (PUT /sheets/{sheet}/rules/{rule})
 	SaveRule(ctx context.Context, request SaveRuleRequestObject) (SaveRuleResponseObject, error)
+	// ListHeld What is held of a rule, and what would become of it now
+	// (GET /sheets/{sheet}/rules/{rule}/held)
+	ListHeld(ctx context.Context, request ListHeldRequestObject) (ListHeldResponseObject, error)
+	// LookThrough Let held emails go, and leave others out
+	// (POST /sheets/{sheet}/rules/{rule}/held)
+	LookThrough(ctx context.Context, request LookThroughRequestObject) (LookThroughResponseObject, error)
+	// HeldNow A held email as it was written, and as it would go now
+	// (GET /sheets/{sheet}/rules/{rule}/held/{delivery})
+	HeldNow(ctx context.Context, request HeldNowRequestObject) (HeldNowResponseObject, error)
 	// IncludePast Hold, to be looked through, what was past when the rule was switched on or passed while it was paused
 	// (POST /sheets/{sheet}/rules/{rule}/past)
 	IncludePast(ctx context.Context, request IncludePastRequestObject) (IncludePastResponseObject, error)
@@ -9924,6 +10603,9 @@ type StrictServerInterface interface {
 	// SetRuleState Switch a rule on or pause it
 	// (PUT /sheets/{sheet}/rules/{rule}/state)
 	SetRuleState(ctx context.Context, request SetRuleStateRequestObject) (SetRuleStateResponseObject, error)
+	// PreviewByHand What sending to some rows by hand would come to
+	// (POST /sheets/{sheet}/send/preview)
+	PreviewByHand(ctx context.Context, request PreviewByHandRequestObject) (PreviewByHandResponseObject, error)
 	// DropSource Follow it no more
 	// (DELETE /sheets/{sheet}/source)
 	DropSource(ctx context.Context, request DropSourceRequestObject) (DropSourceResponseObject, error)
@@ -11512,6 +12194,109 @@ func (sh *strictHandler) ChangeSheet(ctx *echo.Context, sheet string) error {
 	return nil
 }
 
+// ListBatches operation middleware
+func (sh *strictHandler) ListBatches(ctx *echo.Context, sheet string) error {
+	var request ListBatchesRequestObject
+
+	request.Sheet = sheet
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListBatches(ctx.Request().Context(), request.(ListBatchesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListBatches")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListBatchesResponseObject); ok {
+		return validResponse.VisitListBatchesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetBatch operation middleware
+func (sh *strictHandler) GetBatch(ctx *echo.Context, sheet string, batch string) error {
+	var request GetBatchRequestObject
+
+	request.Sheet = sheet
+	request.Batch = batch
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetBatch(ctx.Request().Context(), request.(GetBatchRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetBatch")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetBatchResponseObject); ok {
+		return validResponse.VisitGetBatchResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RepeatBatch operation middleware
+func (sh *strictHandler) RepeatBatch(ctx *echo.Context, sheet string, batch string) error {
+	var request RepeatBatchRequestObject
+
+	request.Sheet = sheet
+	request.Batch = batch
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RepeatBatch(ctx.Request().Context(), request.(RepeatBatchRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RepeatBatch")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RepeatBatchResponseObject); ok {
+		return validResponse.VisitRepeatBatchResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// StopBatch operation middleware
+func (sh *strictHandler) StopBatch(ctx *echo.Context, sheet string, batch string) error {
+	var request StopBatchRequestObject
+
+	request.Sheet = sheet
+	request.Batch = batch
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.StopBatch(ctx.Request().Context(), request.(StopBatchRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "StopBatch")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(StopBatchResponseObject); ok {
+		return validResponse.VisitStopBatchResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ChangeRows operation middleware
 func (sh *strictHandler) ChangeRows(ctx *echo.Context, sheet string, params ChangeRowsParams) error {
 	var request ChangeRowsRequestObject
@@ -13011,6 +13796,108 @@ func (sh *strictHandler) SaveRule(ctx *echo.Context, sheet string, rule string) 
 	return nil
 }
 
+// ListHeld operation middleware
+func (sh *strictHandler) ListHeld(ctx *echo.Context, sheet string, rule string) error {
+	var request ListHeldRequestObject
+
+	request.Sheet = sheet
+	request.Rule = rule
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListHeld(ctx.Request().Context(), request.(ListHeldRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListHeld")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListHeldResponseObject); ok {
+		return validResponse.VisitListHeldResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// LookThrough operation middleware
+func (sh *strictHandler) LookThrough(ctx *echo.Context, sheet string, rule string) error {
+	var request LookThroughRequestObject
+
+	request.Sheet = sheet
+	request.Rule = rule
+
+	var body LookThroughJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.LookThrough(ctx.Request().Context(), request.(LookThroughRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "LookThrough")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(LookThroughResponseObject); ok {
+		return validResponse.VisitLookThroughResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// HeldNow operation middleware
+func (sh *strictHandler) HeldNow(ctx *echo.Context, sheet string, rule string, delivery string) error {
+	var request HeldNowRequestObject
+
+	request.Sheet = sheet
+	request.Rule = rule
+	request.Delivery = delivery
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.HeldNow(ctx.Request().Context(), request.(HeldNowRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "HeldNow")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(HeldNowResponseObject); ok {
+		return validResponse.VisitHeldNowResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // IncludePast operation middleware
 func (sh *strictHandler) IncludePast(ctx *echo.Context, sheet string, rule string) error {
 	var request IncludePastRequestObject
@@ -13178,6 +14065,54 @@ func (sh *strictHandler) SetRuleState(ctx *echo.Context, sheet string, rule stri
 		return err
 	} else if validResponse, ok := response.(SetRuleStateResponseObject); ok {
 		return validResponse.VisitSetRuleStateResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PreviewByHand operation middleware
+func (sh *strictHandler) PreviewByHand(ctx *echo.Context, sheet string) error {
+	var request PreviewByHandRequestObject
+
+	request.Sheet = sheet
+
+	var body PreviewByHandJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PreviewByHand(ctx.Request().Context(), request.(PreviewByHandRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PreviewByHand")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PreviewByHandResponseObject); ok {
+		return validResponse.VisitPreviewByHandResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

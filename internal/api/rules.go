@@ -4,14 +4,12 @@ import (
 	"cmp"
 	"context"
 	"errors"
-	"maps"
 	"slices"
 	"strings"
 	"time"
 
 	"nivot/internal/core/calendar"
 	"nivot/internal/core/plan"
-	"nivot/internal/core/reason"
 	"nivot/internal/core/rule"
 	"nivot/internal/core/value"
 	"nivot/internal/engine"
@@ -205,9 +203,7 @@ func (s *Server) RuleEffect(ctx context.Context, r RuleEffectRequestObject) (Rul
 	}
 	out.Rows, out.Total, out.Emails, out.Incomplete, out.Past, out.Partial = f.Rows, f.Total, f.Emails, f.Incomplete, f.Past, f.Partial
 	out.Held, out.Moved, out.Unjudged, out.Cap, out.Sender = f.Held, f.Moved, f.Unjudged, f.Cap, f.Sender
-	for _, code := range slices.Sorted(maps.Keys(f.Skipped)) {
-		out.Skipped = append(out.Skipped, EffectSkip{Reason: reason.Reason{Code: code}.Kind(), Emails: f.Skipped[code]})
-	}
+	out.Skipped = skips(f.Skipped)
 	wordings := wordingsOf(f)
 	for _, w := range wordings {
 		n := 0
@@ -317,8 +313,7 @@ func (s *Server) RuleEmail(ctx context.Context, r RuleEmailRequestObject) (RuleE
 	if err != nil {
 		return nil, err
 	}
-	return RuleEmail200JSONResponse{Subject: f.Subject, Html: f.HTML, Text: f.Text, To: boxLine(f.To), Cc: boxLine(f.Cc), Bcc: boxLine(f.Bcc), ReplyTo: boxLine(f.ReplyTo),
-		Outcome: string(f.Outcome), Reason: f.Verdict.Reason.Words()}, nil
+	return RuleEmail200JSONResponse(foreseenEmail(&f.Verdict)), nil
 }
 
 func boxLine(boxes []value.Mailbox) string {
@@ -400,20 +395,6 @@ func (s *Server) nextEmail(ctx context.Context, now time.Time) (next time.Time, 
 func (s *Server) ReleaseRule(ctx context.Context, r ReleaseRuleRequestObject) (ReleaseRuleResponseObject, error) {
 	n, err := s.e.Release(ctx, r.Sheet, r.Rule, r.Body.Approve, person(ctx).Name)
 	return ReleaseRule200JSONResponse{Emails: n}, err
-}
-
-// SendByHand implements StrictServerInterface.
-func (s *Server) SendByHand(ctx context.Context, r SendByHandRequestObject) (SendByHandResponseObject, error) {
-	ids := make([]int64, len(r.Body.Rows))
-	for i, text := range r.Body.Rows {
-		id, err := parseID(text)
-		if err != nil {
-			return nil, err
-		}
-		ids[i] = id
-	}
-	n, err := s.e.SendByHand(ctx, r.Sheet, r.Rule, r.Body.Batch, ids, person(ctx).Name)
-	return SendByHand200JSONResponse{Emails: n}, err
 }
 
 // IncludePast implements StrictServerInterface.

@@ -2,88 +2,390 @@ package engine
 
 import (
 	"context"
+	"encoding/json"
+	"errors"
 	"slices"
+	"time"
 
+	"nivot/internal/core/calendar"
 	"nivot/internal/core/delivery"
+	"nivot/internal/core/plan"
+	"nivot/internal/core/reason"
 	"nivot/internal/core/rule"
+	"nivot/internal/core/value"
 	"nivot/internal/store"
 )
 
 // maxByHand bounds how many rows one batch by hand may have.
-const maxByHand = 1000
+const maxByHand = 20_000
+
+// handBatch is how many rows of a batch one transaction judges.
+const handBatch = 100
 
 // SendByHand has a rule that is sent by hand write to the rows a person has
-// picked, each as it is now. batch names the sending: asked for again, say
-// because the answer to the first asking was lost, it sends nothing twice. It
-// gives how many emails have been queued or held.
-func (e *Engine) SendByHand(ctx context.Context, sheetID, ruleID, batch string, ids []int64, actor string) (n int, err error) {
+// picked, each as it is when its turn comes. batch names the sending: asked for
+// again, say because the answer to the first asking was lost, it sends nothing
+// twice; rows that it did not have yet are added to it. The first rows are judged
+// at once, the others in the background. It gives how many emails have been
+// queued or held so far by this asking.
+func (e *Engine) SendByHand(ctx context.Context, sheetID, ruleID, batch string, ids []int64, actor string) (b *store.Batch, emails int, err error) {
 	if len(ids) == 0 || len(ids) > maxByHand {
-		return 0, refuse("pick 1 to %d rows; these are %d", maxByHand, len(ids))
+		return nil, 0, refuse("pick 1 to %d rows; these are %d", maxByHand, len(ids))
 	}
 	if batch == "" {
-		return 0, &Refusal{Field: "/batch", Message: "the sending needs a name of its own, so that asking again does not send twice"}
+		return nil, 0, &Refusal{Field: "/batch", Message: "the sending needs a name of its own, so that asking again does not send twice"}
 	}
 	ids = slices.Clone(ids)
 	slices.Sort(ids) // rows are locked in one order
 	ids = slices.Compact(ids)
+	picked, err := json.Marshal(ids)
+	if err != nil {
+		return nil, 0, err
+	}
+	b = &store.Batch{SheetID: sheetID, RuleID: ruleID, Name: batch, At: e.now(), Actor: actor, Picked: string(picked), Total: len(ids)}
 	err = e.Store.Tx(ctx, func(tx *store.Store) error {
-		n = 0
-		a := deciding(actor)
-		a.looked = true
-		w, err := newWork(ctx, e, tx, e.now(), a)
+		if _, err := handRule(ctx, newBook(tx), b); err != nil {
+			return err
+		}
+		rows, err := tx.RowsByID(ctx, sheetID, ids)
 		if err != nil {
 			return err
 		}
-		sb, err := w.book.sheet(ctx, sheetID)
+		there := 0
+		for i := range rows {
+			if rows[i].DeletedAt == nil {
+				there++
+			}
+		}
+		if there != len(ids) {
+			return refuse("%d of the rows are not there any more; look at the rows again", len(ids)-there)
+		}
+		fresh, err := tx.AddBatch(ctx, b)
 		if err != nil {
 			return err
 		}
-		rb := sb.rule(ruleID)
-		switch {
-		case rb == nil:
-			return store.ErrNotFound
-		case rb.setting.Rule.Trigger.Kind != rule.ByHand:
-			return refuse("this rule is not one that is sent by hand")
-		case rb.record.State != rule.On:
-			return refuse("this rule is not on; switch it on first")
-		}
-		if w.rows, err = tx.LockRowsIn(ctx, ids); err != nil {
-			return err
-		}
-		if err := w.loadStandings(ctx, ids); err != nil {
-			return err
-		}
-		occ := make([]rule.Occasion, len(ids))
-		for i, id := range ids {
-			row := w.rows[id]
-			if row == nil || row.SheetID != sheetID || row.DeletedAt != nil {
-				return refuse("row %d is not there any more; look at the rows again", id)
-			}
-			occ[i] = rule.Occasion{Rule: ruleID, Row: store.RowID(id), Kind: rule.ByHand, Batch: ruleID + " " + batch, Due: w.now}
-		}
-		w.ask(ctx, occ)
-		for i, id := range ids {
-			row, err := w.rows[id].Core(sb.sheet)
-			if err != nil {
+		if !fresh {
+			if more, err := b.Add(ids); err != nil || !more {
 				return err
 			}
-			l, err := w.life(ctx, sb, rb, w.rows[id])
-			if err != nil {
-				return err
-			}
-			l.Take(occ[i], row, w.now)
-			if err := w.carryOut(ctx, l); err != nil {
+			if err := tx.SaveBatch(ctx, b); err != nil {
 				return err
 			}
 		}
-		if err := w.flush(ctx); err != nil {
+		if err := tx.AddEvents(ctx, store.Event{At: b.At, Actor: actor, Kind: store.EventBatch, SheetID: sheetID, RuleID: ruleID,
+			Detail: store.Detail(map[string]any{"batch": b.ID, "rows": b.Total})}); err != nil {
 			return err
 		}
-		n = w.entered[delivery.Queued] + w.entered[delivery.Held]
-		return nil
+		return tx.PutEntries(ctx, []store.Entry{{Kind: store.Hand, DueAt: b.At, SheetID: sheetID, RuleID: ruleID, Nr: b.ID}})
 	})
-	if err == nil {
+	if err != nil {
+		return nil, 0, err
+	}
+	if _, emails, err = e.goOnByHand(ctx, e.now()); err != nil {
+		return nil, 0, err
+	}
+	poke(e.wakeAgenda)
+	b, err = e.Store.Batch(ctx, b.ID)
+	return b, emails, err
+}
+
+// handRule gives the rule of a batch, if it can be sent by hand now.
+func handRule(ctx context.Context, b *book, batch *store.Batch) (*ruleBook, error) {
+	sb, err := b.sheet(ctx, batch.SheetID)
+	if err != nil {
+		return nil, err
+	}
+	rb := sb.rule(batch.RuleID)
+	switch {
+	case rb == nil:
+		return nil, store.ErrNotFound
+	case rb.setting.Rule.Trigger.Kind != rule.ByHand:
+		return nil, refuse("this rule is not one that is sent by hand")
+	case rb.record.State != rule.On:
+		return nil, refuse("this rule is not on; switch it on first")
+	}
+	return rb, nil
+}
+
+// goOnByHand judges the next rows of a batch, and says how many, and how many
+// emails have been queued or held for them.
+func (e *Engine) goOnByHand(ctx context.Context, now time.Time) (n, emails int, err error) {
+	queued := false
+	err = e.Store.Tx(ctx, func(tx *store.Store) error {
+		n, emails = 0, 0
+		en, err := tx.ClaimHand(ctx, now)
+		if err != nil || en == nil {
+			return err
+		}
+		b, err := tx.LockBatch(ctx, en.Nr)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return err
+		}
+		if err != nil || !b.Running() {
+			return tx.DropEntries(ctx, []int64{en.ID})
+		}
+		ids, err := b.Rows()
+		if err != nil {
+			return err
+		}
+		next := ids[b.Done:min(b.Done+handBatch, len(ids))]
+		n = len(next)
+		a := deciding(b.Actor)
+		a.looked = true
+		w, err := newWork(ctx, e, tx, now, a)
+		if err != nil {
+			return err
+		}
+		rb, err := handRule(ctx, w.book, b)
+		var refusal *Refusal
+		switch {
+		case errors.As(err, &refusal) || errors.Is(err, store.ErrNotFound): // paused or taken away meanwhile
+			b.StoppedAt, b.StoppedBy = &now, "nivot"
+		case err != nil:
+			return err
+		default:
+			if err := w.byHand(ctx, rb, b, next); err != nil {
+				return err
+			}
+			if err := w.flush(ctx); err != nil {
+				return err
+			}
+			b.Done += len(next)
+			emails = w.entered[delivery.Queued] + w.entered[delivery.Held]
+		}
+		queued = w.queued
+		if !b.Running() {
+			if err := tx.DropEntries(ctx, []int64{en.ID}); err != nil {
+				return err
+			}
+		}
+		return tx.SaveBatch(ctx, b)
+	})
+	if queued {
 		poke(e.wakeQueue)
 	}
+	return n, emails, err
+}
+
+// byHand judges some rows of a batch, each as it is now. A row that is not there
+// any more is passed over.
+func (w *work) byHand(ctx context.Context, rb *ruleBook, b *store.Batch, ids []int64) (err error) {
+	if w.rows, err = w.tx.LockRowsIn(ctx, ids); err != nil {
+		return err
+	}
+	if err := w.loadStandings(ctx, ids); err != nil {
+		return err
+	}
+	sb, err := w.book.sheet(ctx, b.SheetID)
+	if err != nil {
+		return err
+	}
+	occ := make([]rule.Occasion, len(ids))
+	for i, id := range ids {
+		occ[i] = rule.Occasion{Rule: b.RuleID, Row: store.RowID(id), Kind: rule.ByHand, Batch: b.RuleID + " " + b.Name, Due: b.At}
+	}
+	w.ask(ctx, occ)
+	for i, id := range ids {
+		rec := w.rows[id]
+		if rec == nil || rec.SheetID != b.SheetID || rec.DeletedAt != nil {
+			continue
+		}
+		row, err := rec.Core(sb.sheet)
+		if err != nil {
+			return err
+		}
+		l, err := w.life(ctx, sb, rb, rec)
+		if err != nil {
+			return err
+		}
+		l.Take(occ[i], row, w.now)
+		if err := w.carryOut(ctx, l); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// StopBatch stops a sending by hand: rows whose turn has not come are not
+// judged, and what is queued does not go. It gives how many emails were stopped.
+func (e *Engine) StopBatch(ctx context.Context, sheetID string, id int64, actor string) (n int, err error) {
+	err = e.Store.Tx(ctx, func(tx *store.Store) error {
+		b, err := tx.LockBatch(ctx, id)
+		if err != nil {
+			return err
+		}
+		if b.SheetID != sheetID {
+			return store.ErrNotFound
+		}
+		now := e.now()
+		if b.StoppedAt == nil {
+			b.StoppedAt, b.StoppedBy = &now, actor
+			if err := tx.SaveBatch(ctx, b); err != nil {
+				return err
+			}
+		}
+		queued, err := tx.LockOfBatch(ctx, b, delivery.From(delivery.Dropped, delivery.Deciding))
+		if err != nil {
+			return err
+		}
+		n = len(queued)
+		for i := range queued {
+			d := &queued[i]
+			if err := d.Become(delivery.Dropped, delivery.Deciding); err != nil {
+				return err
+			}
+			d.Worker, d.Reason = nil, store.Why{Reason: reason.Reason{Code: reason.BatchStopped}}
+			if err := tx.SaveDelivery(ctx, d); err != nil {
+				return err
+			}
+			if err := tx.AddEvents(ctx, store.DeliveryEvent(d, now, actor, map[string]any{"reason": d.Reason})); err != nil {
+				return err
+			}
+		}
+		return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventBatch, SheetID: sheetID, RuleID: b.RuleID,
+			Detail: store.Detail(map[string]any{"batch": b.ID, "stopped": n})})
+	})
 	return n, err
+}
+
+// RepeatBatch sends again what failed of a batch: the same occasions, the next
+// attempts. It gives how many are on their way again.
+func (e *Engine) RepeatBatch(ctx context.Context, sheetID string, id int64, actor string) (n int, err error) {
+	b, err := e.Store.Batch(ctx, id)
+	if err != nil {
+		return 0, err
+	}
+	if b.SheetID != sheetID {
+		return 0, store.ErrNotFound
+	}
+	at := b.At
+	until := at.Add(plan.Tick)
+	for cursor := ""; ; {
+		ds, next, err := e.Store.Log(ctx, store.LogFilter{RuleID: b.RuleID, Since: &at, Until: &until, States: []delivery.State{delivery.Failed, delivery.Bounced}}, cursor, 200)
+		if err != nil {
+			return n, err
+		}
+		for i := range ds {
+			_, err := e.Decide(ctx, ds[i].ID, SendAgain, actor)
+			var refusal *Refusal
+			switch {
+			case errors.As(err, &refusal): // it cannot, as its row is now
+			case err != nil:
+				return n, err
+			default:
+				n++
+			}
+		}
+		if next == "" {
+			return n, nil
+		}
+		cursor = next
+	}
+}
+
+// HandPreview is what a sending by hand would come to.
+type HandPreview struct {
+	Rows, Emails, People int
+	Incomplete           int
+	Skipped              map[reason.Code]int
+	Doubled              map[string]int // addresses that would get several
+	Recent               []RecentRow    // rows that have had the template lately
+	Lines                []EffectLine   // the first of the emails
+	Cap, Left            int            // the sender's daily cap, 0 for none, and what is left of it today
+	Sender               string
+}
+
+// RecentRow is a row that has had a template lately.
+type RecentRow struct {
+	ID   int64
+	Name string
+	At   time.Time
+}
+
+// PreviewByHand works out what sending a rule by hand to some rows would come
+// to. within is how long ago the same template counts as lately.
+func (e *Engine) PreviewByHand(ctx context.Context, sheetID string, r *rule.Rule, ids []int64, within calendar.Duration) (*HandPreview, error) {
+	if len(ids) > maxByHand {
+		return nil, refuse("at most %d rows at a time; these are %d", maxByHand, len(ids))
+	}
+	b := newBook(e.Store)
+	sb, err := b.sheet(ctx, sheetID)
+	if err != nil {
+		return nil, err
+	}
+	if err := r.Validate(sb.scope()); err != nil {
+		return nil, asRefusal(err)
+	}
+	set, err := b.setting(sb, r)
+	if err != nil {
+		return nil, err
+	}
+	set.Light = true
+	rows, err := e.Store.RowsByID(ctx, sheetID, ids)
+	if err != nil {
+		return nil, err
+	}
+	now := e.now()
+	p := &HandPreview{Rows: len(rows), Skipped: map[reason.Code]int{}, Doubled: map[string]int{}}
+	reached := map[string]int{}
+	templates := map[string][]int64{}
+	names := map[int64]string{}
+	for i := range rows {
+		if rows[i].DeletedAt != nil {
+			p.Rows--
+			continue
+		}
+		row, err := rows[i].Core(sb.sheet)
+		if err != nil {
+			return nil, err
+		}
+		names[rows[i].ID] = sb.sheet.RowName(row)
+		for _, c := range set.Judge(rule.Occasion{Kind: rule.ByHand, Row: row.ID, Due: now}, row, now, plan.Memory{}) {
+			switch c.Outcome {
+			case plan.Skip:
+				p.Skipped[c.Verdict.Reason.Code]++
+				continue
+			case plan.Incomplete:
+				p.Incomplete++
+			default:
+				p.Emails++
+				for _, list := range [][]value.Mailbox{c.To, c.Cc, c.Bcc} {
+					for _, m := range list {
+						reached[m.Address()]++
+					}
+				}
+				for _, m := range c.To {
+					p.Doubled[m.Address()]++
+				}
+				templates[c.Template] = append(templates[c.Template], rows[i].ID)
+			}
+			if len(p.Lines) < maxFirst {
+				p.Lines = append(p.Lines, EffectLine{plan.OutlookLine{Row: row, Due: now, Outcome: c.Outcome, Wording: c.Template, Emails: 1}, plan.Foreseen{Occasion: c.Occasion, Verdict: c.Verdict}, names[rows[i].ID]})
+			}
+		}
+	}
+	p.People = len(reached)
+	for a, n := range p.Doubled {
+		if n < 2 {
+			delete(p.Doubled, a)
+		}
+	}
+	for id, of := range templates {
+		recent, err := e.Store.Recently(ctx, of, id, within.Before(now, set.Zone))
+		if err != nil {
+			return nil, err
+		}
+		for row, at := range recent {
+			p.Recent = append(p.Recent, RecentRow{row, names[row], at})
+		}
+	}
+	slices.SortFunc(p.Recent, func(a, b RecentRow) int { return int(a.ID - b.ID) })
+	sender, isDefault, err := e.senderOf(ctx, sb.record)
+	if err != nil || sender == nil {
+		return p, err
+	}
+	p.Sender, p.Cap = sender.Name, sender.DailyCap
+	used, err := e.usedToday(ctx, sender, isDefault, now)
+	p.Left = max(0, sender.DailyCap-used)
+	return p, err
 }

@@ -29,7 +29,12 @@ func (e *Engine) Tick(ctx context.Context) (int, error) {
 	if err != nil || !due {
 		return 0, err
 	}
-	return e.tick(ctx, now, func(tx *store.Store) ([]store.Entry, error) { return tx.ClaimAgenda(ctx, now, tickBatch) })
+	n, err := e.tick(ctx, now, func(tx *store.Store) ([]store.Entry, error) { return tx.ClaimAgenda(ctx, now, tickBatch) })
+	if err != nil || n > 0 {
+		return n, err
+	}
+	n, _, err = e.goOnByHand(ctx, now)
+	return n, err
 }
 
 // tick considers the entries that claim locks and gives.

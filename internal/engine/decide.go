@@ -92,7 +92,7 @@ func (e *Engine) Decide(ctx context.Context, id int64, what Decision, actor stri
 			if err != nil {
 				return err
 			}
-			if err := w.lookThrough(ctx, d, what == Approve, reason.LeftOut); err != nil {
+			if err := w.lookThrough(ctx, d, what == Approve, reason.Reason{Code: reason.LeftOut}); err != nil {
 				return err
 			}
 			return w.flush(ctx)
@@ -113,7 +113,7 @@ func (e *Engine) Decide(ctx context.Context, id int64, what Decision, actor stri
 
 // lookThrough lets a held email go, judged and written anew on the row as it is
 // now, or leaves it out.
-func (w *work) lookThrough(ctx context.Context, d *store.Delivery, approve bool, dropped reason.Code) error {
+func (w *work) lookThrough(ctx context.Context, d *store.Delivery, approve bool, dropped reason.Reason) error {
 	m, err := w.take(d)
 	if err != nil {
 		return err
@@ -173,7 +173,7 @@ func (e *Engine) Release(ctx context.Context, sheetID, ruleID string, approve bo
 			return err
 		}
 		for i := range held {
-			if err := w.lookThrough(ctx, &held[i], approve, reason.LookedThrough); err != nil {
+			if err := w.lookThrough(ctx, &held[i], approve, reason.Reason{Code: reason.LookedThrough}); err != nil {
 				return err
 			}
 		}

@@ -255,21 +255,19 @@ func linesOf(set *plan.Setting, lines []plan.OutlookLine, now time.Time) []Effec
 // overflow works out what the sender's daily cap moves to the next day, with
 // what the other rules that are on send through it in the coming four weeks.
 func (e *Engine) overflow(ctx context.Context, sb *sheetBook, f *Effect, ask EffectAsk, now time.Time) error {
-	senders, err := e.Store.Senders(ctx)
-	if err != nil || len(senders) == 0 {
+	sender, isDefault, err := e.senderOf(ctx, sb.record)
+	if err != nil || sender == nil {
 		return err
-	}
-	sender := senders[0]
-	for i := range senders {
-		if senders[i].ID == sb.record.SenderID {
-			sender = senders[i]
-		}
 	}
 	f.Sender, f.Cap = sender.Name, sender.DailyCap
 	if sender.DailyCap == 0 {
 		return nil
 	}
-	others, used, err := e.foreseenLoad(ctx, &sender, senders[0].ID == sender.ID, ask.Against, now)
+	others, err := e.foreseenLoad(ctx, sender, isDefault, ask.Against, now)
+	if err != nil {
+		return err
+	}
+	used, err := e.usedToday(ctx, sender, isDefault, now)
 	if err != nil {
 		return err
 	}
@@ -289,27 +287,49 @@ func (e *Engine) overflow(ctx context.Context, sb *sheetBook, f *Effect, ask Eff
 	return nil
 }
 
-// foreseenLoad gives how many recipients a sender is foreseen to reach on each
-// of the coming days, in its zone, without those of one rule; and how many it
-// has reached today.
-func (e *Engine) foreseenLoad(ctx context.Context, sender *store.Sender, isDefault bool, without string, now time.Time) (days []int, used int, err error) {
-	zone, err := time.LoadLocation(sender.Zone)
-	if err != nil {
-		zone = time.UTC
+// senderOf gives the sender of a sheet, its own or the default one; nil where
+// there is none at all.
+func (e *Engine) senderOf(ctx context.Context, rec *store.Sheet) (sender *store.Sender, isDefault bool, err error) {
+	senders, err := e.Store.Senders(ctx)
+	if err != nil || len(senders) == 0 {
+		return nil, false, err
 	}
-	today := value.DayAt(now.In(zone))
+	for i := range senders {
+		if senders[i].ID == rec.SenderID {
+			return &senders[i], i == 0, nil
+		}
+	}
+	return &senders[0], true, nil
+}
+
+// usedToday gives how many recipients a sender has reached since its midnight.
+func (e *Engine) usedToday(ctx context.Context, sender *store.Sender, isDefault bool, now time.Time) (int, error) {
+	zone := zoneOf(sender)
 	ids := []string{sender.ID}
 	if isDefault {
 		ids = append(ids, "")
 	}
-	used, _, err = e.Store.SentBy(ctx, ids, []int64{0}, calendar.Resolve(value.Wall{Day: today}, zone), now)
+	used, _, err := e.Store.SentBy(ctx, ids, []int64{0}, calendar.Resolve(value.Wall{Day: value.DayAt(now.In(zone))}, zone), now)
+	return used, err
+}
+
+func zoneOf(sender *store.Sender) *time.Location {
+	zone, err := time.LoadLocation(sender.Zone)
 	if err != nil {
-		return nil, 0, err
+		return time.UTC
 	}
+	return zone
+}
+
+// foreseenLoad gives how many recipients a sender is foreseen to reach on each
+// of the coming days, in its zone, without those of one rule.
+func (e *Engine) foreseenLoad(ctx context.Context, sender *store.Sender, isDefault bool, without string, now time.Time) (days []int, err error) {
+	zone := zoneOf(sender)
+	today := value.DayAt(now.In(zone))
 	days = make([]int, int(ForecastSpan/(24*time.Hour)))
 	sheets, err := e.Store.Sheets(ctx)
 	if err != nil {
-		return nil, 0, err
+		return nil, err
 	}
 	for _, sh := range sheets {
 		if sh.SenderID != sender.ID && (sh.SenderID != "" || !isDefault) {
@@ -317,7 +337,7 @@ func (e *Engine) foreseenLoad(ctx context.Context, sender *store.Sender, isDefau
 		}
 		f, err := e.Forecast(ctx, sh.ID)
 		if err != nil {
-			return nil, 0, err
+			return nil, err
 		}
 		for i := range f.Coming {
 			c := &f.Coming[i]
@@ -326,7 +346,7 @@ func (e *Engine) foreseenLoad(ctx context.Context, sender *store.Sender, isDefau
 			}
 		}
 	}
-	return days, used, nil
+	return days, nil
 }
 
 // ForeseenEmail gives one foreseen email of a rule, saved or not, whole: the one

@@ -23,6 +23,7 @@ const (
 	Late     AgendaKind = "late"    // an incomplete email's late limit passes
 	Review   AgendaKind = "review"  // a held email is to be judged again
 	Refresh  AgendaKind = "refresh" // a sheet's source is to be looked at; considered by itself
+	Hand     AgendaKind = "hand"    // a sending by hand goes on; considered by itself
 )
 
 // Entry is one agenda entry.
@@ -34,7 +35,7 @@ type Entry struct {
 	RuleID     string
 	RowID      int64
 	DeliveryID int64      // Follow: the first email's
-	Nr         int64      // Moved: the reaction's number; Follow: step and recurrence; Refresh: the source
+	Nr         int64      // Moved: the reaction's number; Follow: step and recurrence; Refresh: the source; Hand: the batch
 	Since      *time.Time // Due: occasions up to here have been judged or are baseline
 	Known      *time.Time // Due: since when the row's date has been known; nil: the baseline
 	DoneRows   int64      // Round: the row up to which it has been judged
@@ -49,7 +50,7 @@ func (Entry) TableName() string { return "agenda" }
 // A batch that is full is filled up with all that is due at its last instant,
 // so that what falls due together is counted together.
 func (s *Store) ClaimAgenda(ctx context.Context, now time.Time, limit int) (out []Entry, err error) {
-	err = s.DB(ctx).Raw("SELECT * FROM agenda WHERE due_at <= ? AND kind <> 'refresh' ORDER BY due_at, id LIMIT ? FOR UPDATE SKIP LOCKED", now, limit).Scan(&out).Error
+	err = s.DB(ctx).Raw("SELECT * FROM agenda WHERE due_at <= ? AND kind NOT IN ('refresh', 'hand') ORDER BY due_at, id LIMIT ? FOR UPDATE SKIP LOCKED", now, limit).Scan(&out).Error
 	if err != nil || len(out) < limit {
 		return out, err
 	}

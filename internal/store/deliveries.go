@@ -263,6 +263,16 @@ func (s *Store) LockHeld(ctx context.Context, ruleID string) (out []Delivery, er
 	return out, err
 }
 
+// Waiting gives what is held of a rule and what is incomplete, in the order in
+// which it fell due, and how many of it are held.
+func (s *Store) Waiting(ctx context.Context, ruleID string, limit int) (out []Delivery, held int, err error) {
+	if err = s.DB(ctx).Raw("SELECT COUNT(*) FROM deliveries WHERE rule_id = ? AND state = 'held'", ruleID).Scan(&held).Error; err != nil {
+		return nil, 0, err
+	}
+	err = s.DB(ctx).Raw("SELECT * FROM deliveries WHERE rule_id = ? AND state IN ('held','incomplete') ORDER BY due_at, id LIMIT ?", ruleID, limit).Scan(&out).Error
+	return out, held, err
+}
+
 // LogFilter chooses lines of the log.
 type LogFilter struct {
 	States  []delivery.State

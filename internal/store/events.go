@@ -40,6 +40,7 @@ const (
 	EventSheetSaved    = "sheet-saved"
 	EventRuleSaved     = "rule-saved"
 	EventRuleState     = "rule-state"
+	EventBatch         = "batch"
 	EventTemplateSaved = "template-saved"
 	EventSettingSaved  = "setting-saved"
 	EventPersonSaved   = "person-saved"

@@ -27,8 +27,11 @@ type Rule struct {
 	PausedAt    *time.Time // when it was last paused
 	ResumedAt   *time.Time // when that pause ended
 	CountsFrom  int64      // its episodes and changes are counted from here, at least
+	Position    int    // in the sheet's order of rules
+	Broken      string // what it misses since a column or template went; "" for nothing
 	CreatedAt   time.Time
 	DeletedAt   *time.Time
+	DeletedBy   string
 }
 
 // Core turns the record into the core's rule.
@@ -50,13 +53,13 @@ func (r *Rule) SetCore(c *rule.Rule) error {
 	return err
 }
 
-// Rules lists a sheet's rules by letter; all sheets' for "".
+// Rules lists a sheet's rules in their order; all sheets' for "".
 func (s *Store) Rules(ctx context.Context, sheetID string) (out []Rule, err error) {
 	q := s.DB(ctx).Where("deleted_at IS NULL")
 	if sheetID != "" {
 		q = q.Where("sheet_id = ?", sheetID)
 	}
-	err = q.Order("sheet_id, LENGTH(letter), letter").Find(&out).Error
+	err = q.Order("sheet_id, position, LENGTH(letter), letter").Find(&out).Error
 	return out, err
 }
 

@@ -693,9 +693,9 @@ func Orphan(e *Email, why reason.Code) (x Effect, ok bool) {
 }
 
 // LeaveOut ends a held email that a person has left out.
-func LeaveOut(e *Email, why reason.Code) Effect {
+func LeaveOut(e *Email, why reason.Reason) Effect {
 	l := Life{}
-	l.end(e, delivery.Dropped, reason.Reason{Code: why})
+	l.end(e, delivery.Dropped, why)
 	return l.Effects[0]
 }
 

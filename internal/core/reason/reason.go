@@ -72,7 +72,10 @@ const (
 	NotMended     Code = "not-mended"     // within the late limit: Of
 	NoRoom        Code = "no-room"        // under the daily cap within seven days
 	LookedThrough Code = "looked-through" // dropped when the rule was looked through
-	LeftOut       Code = "left-out"       // dropped by itself
+	LeftOut       Code = "left-out"       // by itself: Value is why, if they said; Mailbox who
+	BatchStopped  Code = "batch-stopped"  // the sending by hand was stopped before its turn
+	ChainStopped  Code = "chain-stopped"  // Value: who has stopped the follow-ups of the row
+	PersonLimit   Code = "person-limit"   // Mailbox has had N within Value
 )
 
 // What kept a try from succeeding: deferred, failed or in doubt.
@@ -100,7 +103,7 @@ var Codes = []Code{Date, Became, Reached, Added, Changed, Round, ByHand, FollowU
 	DateMoved, RuleGone, SheetGone, BecameMailboxes,
 	Unreadable, ColumnGone, NoAddress, FieldEmpty, RowsDiffer, OfRow,
 	SendingOff, AsksFirst, FirstRun, Window, Baseline, Brake, DailyCap, Restored,
-	TooLate, NotMended, NoRoom, LookedThrough, LeftOut,
+	TooLate, NotMended, NoRoom, LookedThrough, LeftOut, BatchStopped, ChainStopped, PersonLimit,
 	Unreachable, PutOff, LostBefore, LostAfter, LostLedger, Refused, SomePutOff, GivenUp, ProgramStopped, CannotWrite, CannotRead, ProgramFault, Said}
 
 // PassesByItself reports whether what holds an email passes without a person.

@@ -34,7 +34,7 @@ var plain = map[Code]string{
 	Restored:        "the database went back in time, and it may have gone already",
 	NoRoom:          "found no room under the sender's daily cap within 7 days",
 	LookedThrough:   "left out when the rule was looked through",
-	LeftOut:         "left out",
+	BatchStopped:    "the sending was stopped before its turn",
 	PutOff:          "put off by the mail server",
 	LostBefore:      "contact with the mail server was lost before the email was handed over",
 	LostAfter:       "contact with the mail server was lost after the email had been handed over, before it answered",
@@ -83,6 +83,19 @@ func (r Reason) Words() string {
 		return "no usable address: " + r.Name + " is empty"
 	case FieldEmpty:
 		return r.missing()
+	case LeftOut:
+		w := "left out"
+		if r.Mailbox != "" {
+			w += " by " + r.Mailbox
+		}
+		if r.Value != "" {
+			w += ": " + r.Value
+		}
+		return w
+	case ChainStopped:
+		return "stopped: " + r.Value + " has ended the follow-ups"
+	case PersonLimit:
+		return fmt.Sprintf("limit per person: %s has had %d within %s", r.Mailbox, r.N, duration(r.Value))
 	case RowsDiffer:
 		return "a field outside the table is not the same for " + strings.Join(r.Rows, " and ")
 	case OfRow:

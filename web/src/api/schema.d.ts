@@ -452,6 +452,126 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sheets/{sheet}/rules/{rule}/held": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is held of a rule, and what would become of it now */
+        get: operations["listHeld"];
+        put?: never;
+        /** Let held emails go, and leave others out */
+        post: operations["lookThrough"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/rules/{rule}/held/{delivery}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A held email as it was written, and as it would go now */
+        get: operations["heldNow"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/send/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What sending to some rows by hand would come to */
+        post: operations["previewByHand"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/batches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The sendings by hand, the latest first */
+        get: operations["listBatches"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/batches/{batch}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A sending by hand, and how far it has come */
+        get: operations["getBatch"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/batches/{batch}/stop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Stop a sending by hand; what has not gone stays unsent */
+        post: operations["stopBatch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/batches/{batch}/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send again what failed of a sending by hand */
+        post: operations["repeatBatch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sheets/{sheet}/rules/{rule}/release": {
         parameters: {
             query?: never;
@@ -1914,6 +2034,88 @@ export interface components {
             replyTo: string;
             outcome: string;
             reason: string;
+        };
+        FactChange: {
+            name: string;
+            was: string;
+            is: string;
+        };
+        HeldEmail: {
+            id: string;
+            /** Format: date-time */
+            at: string;
+            row: string;
+            rowId: string;
+            state: components["schemas"]["DeliveryState"];
+            to: string;
+            subject: string;
+            why: string;
+            people: number;
+            outcome: string;
+            nowReason: string;
+            nowTo: string;
+            nowSubject: string;
+            differs: boolean;
+            changed: components["schemas"]["FactChange"][];
+        };
+        HeldPage: {
+            rule: string;
+            letter: string;
+            held: number;
+            emails: components["schemas"]["HeldEmail"][];
+            why: string;
+        };
+        HeldNow: {
+            email: components["schemas"]["ForeseenEmail"];
+            held: components["schemas"]["ForeseenEmail"];
+            changed: components["schemas"]["FactChange"][];
+        };
+        LookedThrough: {
+            sent: number;
+            leftOut: number;
+            other: number;
+        };
+        Batch: {
+            id: string;
+            rule: string;
+            ruleName: string;
+            letter: string;
+            /** Format: date-time */
+            at: string;
+            by: string;
+            total: number;
+            done: number;
+            running: boolean;
+            /** Format: date-time */
+            stopped?: string;
+            stoppedBy?: string;
+            /** @description what has become of its emails, by state */
+            counts: {
+                [key: string]: number;
+            };
+        };
+        /** @description a row that has had the same template lately */
+        RecentRow: {
+            rowId: string;
+            row: string;
+            /** Format: date-time */
+            at: string;
+        };
+        SendPreview: {
+            rows: number;
+            emails: number;
+            people: number;
+            incomplete: number;
+            skipped: components["schemas"]["EffectSkip"][];
+            doubled: {
+                address: string;
+                emails: number;
+            }[];
+            recent: components["schemas"]["RecentRow"][];
+            lines: components["schemas"]["EffectLine"][];
+            cap: number;
+            left: number;
+            sender: string;
         };
         /** @description a rule, whole or not, as its sentence */
         RuleSaid: {
@@ -3867,6 +4069,282 @@ export interface operations {
             };
         };
     };
+    listHeld: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+                rule: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HeldPage"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    lookThrough: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+                rule: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    send: string[];
+                    leaveOut: string[];
+                    because?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LookedThrough"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    heldNow: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+                rule: string;
+                delivery: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HeldNow"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    previewByHand: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    body: components["schemas"]["RuleBody"];
+                    rows?: string[];
+                    view?: components["schemas"]["ViewSpec"];
+                    within?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SendPreview"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listBatches: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Batch"][];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getBatch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+                batch: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Batch"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    stopBatch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+                batch: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        emails: number;
+                    };
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    repeatBatch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+                batch: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        emails: number;
+                    };
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     releaseRule: {
         parameters: {
             query?: never;
@@ -3936,6 +4414,9 @@ export interface operations {
                 };
                 content: {
                     "application/json": {
+                        /** @description the sending; it goes on by itself where its rows are many */
+                        batch: string;
+                        /** @description queued or held so far */
                         emails: number;
                     };
                 };

@@ -7,6 +7,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"mime/multipart"
@@ -930,6 +931,16 @@ type Batch struct {
 	Total     int            `json:"total"`
 }
 
+// BrokenRule defines model for BrokenRule.
+type BrokenRule struct {
+	Broken  string `json:"broken"`
+	Letter  string `json:"letter"`
+	Name    string `json:"name"`
+	Rule    string `json:"rule"`
+	Sheet   string `json:"sheet"`
+	SheetId string `json:"sheetId"`
+}
+
 // CalendarBody defines model for CalendarBody.
 type CalendarBody struct {
 	Closed   []openapi_types.Date   `json:"closed"`
@@ -1116,6 +1127,9 @@ type ColumnType string
 type ColumnsEdit struct {
 	Columns []ColumnEdit `json:"columns"`
 
+	// Pausing rules that could not live with it are paused, rather than it refused
+	Pausing *bool `json:"pausing,omitempty"`
+
 	// Seen the version of the columns that was looked at
 	Seen *string `json:"seen,omitempty"`
 }
@@ -1147,6 +1161,16 @@ type Decision struct {
 
 // DecisionDecision defines model for Decision.Decision.
 type DecisionDecision string
+
+// DeletedRule defines model for DeletedRule.
+type DeletedRule struct {
+	At       time.Time `json:"at"`
+	By       string    `json:"by"`
+	Id       string    `json:"id"`
+	Letter   string    `json:"letter"`
+	Name     string    `json:"name"`
+	Sentence []Segment `json:"sentence"`
+}
 
 // Delivery defines model for Delivery.
 type Delivery struct {
@@ -1408,6 +1432,18 @@ type HeldPage struct {
 	Why    string      `json:"why"`
 }
 
+// HeldRule defines model for HeldRule.
+type HeldRule struct {
+	Emails  int       `json:"emails"`
+	Letter  string    `json:"letter"`
+	Name    string    `json:"name"`
+	Rule    string    `json:"rule"`
+	Sheet   string    `json:"sheet"`
+	SheetId string    `json:"sheetId"`
+	Since   time.Time `json:"since"`
+	Why     string    `json:"why"`
+}
+
 // HistoryEntry defines model for HistoryEntry.
 type HistoryEntry struct {
 	Actor   string       `json:"actor"`
@@ -1654,6 +1690,12 @@ type Option struct {
 // Order defines model for Order.
 type Order string
 
+// PastList defines model for PastList.
+type PastList struct {
+	Lines []EffectLine `json:"lines"`
+	Total int          `json:"total"`
+}
+
 // Person defines model for Person.
 type Person struct {
 	Disabled bool   `json:"disabled"`
@@ -1835,17 +1877,23 @@ type RowRef struct {
 
 // Rule defines model for Rule.
 type Rule struct {
-	Arming   *Arming        `json:"arming,omitempty"`
-	Body     RuleBody       `json:"body"`
-	Counts   map[string]int `json:"counts"`
-	Id       string         `json:"id"`
-	Letter   string         `json:"letter"`
-	NextAt   *time.Time     `json:"nextAt,omitempty"`
-	NextRows int            `json:"nextRows"`
-	Sentence []Segment      `json:"sentence"`
-	Sheet    string         `json:"sheet"`
-	State    RuleState      `json:"state"`
-	Version  int            `json:"version"`
+	Arming *Arming  `json:"arming,omitempty"`
+	Body   RuleBody `json:"body"`
+
+	// Broken what it misses since a column or template went
+	Broken *string        `json:"broken,omitempty"`
+	Counts map[string]int `json:"counts"`
+
+	// Held emails that wait for somebody to look
+	Held     *int       `json:"held,omitempty"`
+	Id       string     `json:"id"`
+	Letter   string     `json:"letter"`
+	NextAt   *time.Time `json:"nextAt,omitempty"`
+	NextRows int        `json:"nextRows"`
+	Sentence []Segment  `json:"sentence"`
+	Sheet    string     `json:"sheet"`
+	State    RuleState  `json:"state"`
+	Version  int        `json:"version"`
 }
 
 // RuleBody defines model for RuleBody.
@@ -2162,8 +2210,10 @@ type TemplateVariant = template.Variant
 
 // Today defines model for Today.
 type Today struct {
-	Coming int      `json:"coming"`
-	Days   []DayBar `json:"days"`
+	// Broken rules that are paused for want of something
+	Broken *[]BrokenRule `json:"broken,omitempty"`
+	Coming int           `json:"coming"`
+	Days   []DayBar      `json:"days"`
 
 	// Doubled sheets with rows whose key another row had before them
 	Doubled []struct {
@@ -2171,19 +2221,22 @@ type Today struct {
 		Sheet   string `json:"sheet"`
 		SheetId string `json:"sheetId"`
 	} `json:"doubled"`
-	Lanes      []Lane     `json:"lanes"`
-	Marks      []Mark     `json:"marks"`
-	Needs      []Need     `json:"needs"`
-	NeedsTotal int        `json:"needsTotal"`
-	NextAt     *time.Time `json:"nextAt,omitempty"`
-	NextPeople int        `json:"nextPeople"`
-	Notices    []Notice   `json:"notices"`
-	Now        time.Time  `json:"now"`
-	Out        int        `json:"out"`
-	Partial    bool       `json:"partial"`
-	People     int        `json:"people"`
-	Refused    int        `json:"refused"`
-	SinceText  string     `json:"sinceText"`
+
+	// Held rules of which emails wait for somebody to look
+	Held       *[]HeldRule `json:"held,omitempty"`
+	Lanes      []Lane      `json:"lanes"`
+	Marks      []Mark      `json:"marks"`
+	Needs      []Need      `json:"needs"`
+	NeedsTotal int         `json:"needsTotal"`
+	NextAt     *time.Time  `json:"nextAt,omitempty"`
+	NextPeople int         `json:"nextPeople"`
+	Notices    []Notice    `json:"notices"`
+	Now        time.Time   `json:"now"`
+	Out        int         `json:"out"`
+	Partial    bool        `json:"partial"`
+	People     int         `json:"people"`
+	Refused    int         `json:"refused"`
+	SinceText  string      `json:"sinceText"`
 	Sources    []struct {
 		Place   string `json:"place"`
 		Sheet   string `json:"sheet"`
@@ -2511,9 +2564,25 @@ type ExplainRowJSONBody struct {
 	Rule *string `json:"rule,omitempty"`
 }
 
+// OrderRulesJSONBody defines parameters for OrderRules.
+type OrderRulesJSONBody struct {
+	Rules []string `json:"rules"`
+}
+
+// ListPastJSONBody defines parameters for ListPast.
+type ListPastJSONBody struct {
+	Body RuleBody `json:"body"`
+	Rule *string  `json:"rule,omitempty"`
+}
+
 // SayRuleJSONBody defines parameters for SayRule.
 type SayRuleJSONBody struct {
 	Body RuleBody `json:"body"`
+}
+
+// CopyRuleJSONBody defines parameters for CopyRule.
+type CopyRuleJSONBody struct {
+	History *bool `json:"history,omitempty"`
 }
 
 // LookThroughJSONBody defines parameters for LookThrough.
@@ -2521,6 +2590,12 @@ type LookThroughJSONBody struct {
 	Because  *string  `json:"because,omitempty"`
 	LeaveOut []string `json:"leaveOut"`
 	Send     []string `json:"send"`
+}
+
+// IncludePastJSONBody defines parameters for IncludePast.
+type IncludePastJSONBody struct {
+	// Rows only of these rows
+	Rows *[]string `json:"rows,omitempty"`
 }
 
 // ReleaseRuleJSONBody defines parameters for ReleaseRule.
@@ -2558,6 +2633,12 @@ type PreviewByHandJSONBody struct {
 type RefreshSourceJSONBody struct {
 	// Overrule take it in this once whatever share of the rows it changes
 	Overrule *bool `json:"overrule,omitempty"`
+}
+
+// DeleteTemplateParams defines parameters for DeleteTemplate.
+type DeleteTemplateParams struct {
+	// Pausing rules that use it are paused, rather than it refused
+	Pausing *bool `form:"pausing,omitempty" json:"pausing,omitempty"`
 }
 
 // SendTestJSONBody defines parameters for SendTest.
@@ -2690,14 +2771,26 @@ type RuleEmailJSONRequestBody RuleEmailJSONBody
 // ExplainRowJSONRequestBody defines body for ExplainRow for application/json ContentType.
 type ExplainRowJSONRequestBody ExplainRowJSONBody
 
+// OrderRulesJSONRequestBody defines body for OrderRules for application/json ContentType.
+type OrderRulesJSONRequestBody OrderRulesJSONBody
+
+// ListPastJSONRequestBody defines body for ListPast for application/json ContentType.
+type ListPastJSONRequestBody ListPastJSONBody
+
 // SayRuleJSONRequestBody defines body for SayRule for application/json ContentType.
 type SayRuleJSONRequestBody SayRuleJSONBody
 
 // SaveRuleJSONRequestBody defines body for SaveRule for application/json ContentType.
 type SaveRuleJSONRequestBody = RuleSave
 
+// CopyRuleJSONRequestBody defines body for CopyRule for application/json ContentType.
+type CopyRuleJSONRequestBody CopyRuleJSONBody
+
 // LookThroughJSONRequestBody defines body for LookThrough for application/json ContentType.
 type LookThroughJSONRequestBody LookThroughJSONBody
+
+// IncludePastJSONRequestBody defines body for IncludePast for application/json ContentType.
+type IncludePastJSONRequestBody IncludePastJSONBody
 
 // ReleaseRuleJSONRequestBody defines body for ReleaseRule for application/json ContentType.
 type ReleaseRuleJSONRequestBody ReleaseRuleJSONBody
@@ -2992,6 +3085,9 @@ type ServerInterface interface {
 	// AddRule Write a rule; it begins as a draft
 	// (POST /sheets/{sheet}/rules)
 	AddRule(ctx *echo.Context, sheet string) error
+	// ListDeletedRules The rules that were deleted in the last 30 days
+	// (GET /sheets/{sheet}/rules/deleted)
+	ListDeletedRules(ctx *echo.Context, sheet string) error
 	// RuleEffect What a rule would do in the coming 60 days
 	// (POST /sheets/{sheet}/rules/effect)
 	RuleEffect(ctx *echo.Context, sheet string) error
@@ -3001,6 +3097,12 @@ type ServerInterface interface {
 	// ExplainRow Why a row gets or does not get its next email
 	// (POST /sheets/{sheet}/rules/explain)
 	ExplainRow(ctx *echo.Context, sheet string) error
+	// OrderRules Put the rules of a sheet in order
+	// (PUT /sheets/{sheet}/rules/order)
+	OrderRules(ctx *echo.Context, sheet string) error
+	// ListPast What switching a rule on, saving or resuming it leaves as it is
+	// (POST /sheets/{sheet}/rules/past)
+	ListPast(ctx *echo.Context, sheet string) error
 	// SayRule A rule as its sentence, with what is missing or wrong in it
 	// (POST /sheets/{sheet}/rules/sentence)
 	SayRule(ctx *echo.Context, sheet string) error
@@ -3013,6 +3115,9 @@ type ServerInterface interface {
 	// SaveRule Save a rule
 	// (PUT /sheets/{sheet}/rules/{rule})
 	SaveRule(ctx *echo.Context, sheet string, rule string) error
+	// CopyRule Copy a rule, as a draft
+	// (POST /sheets/{sheet}/rules/{rule}/copy)
+	CopyRule(ctx *echo.Context, sheet string, rule string) error
 	// ListHeld What is held of a rule, and what would become of it now
 	// (GET /sheets/{sheet}/rules/{rule}/held)
 	ListHeld(ctx *echo.Context, sheet string, rule string) error
@@ -3028,6 +3133,9 @@ type ServerInterface interface {
 	// ReleaseRule Let the brake and the first run of a rule go, and approve or drop what is held for it
 	// (POST /sheets/{sheet}/rules/{rule}/release)
 	ReleaseRule(ctx *echo.Context, sheet string, rule string) error
+	// RestoreRule Bring a deleted rule back, paused
+	// (POST /sheets/{sheet}/rules/{rule}/restore)
+	RestoreRule(ctx *echo.Context, sheet string, rule string) error
 	// SendByHand Have a rule that is sent by hand write to picked rows
 	// (POST /sheets/{sheet}/rules/{rule}/send)
 	SendByHand(ctx *echo.Context, sheet string, rule string) error
@@ -3052,9 +3160,9 @@ type ServerInterface interface {
 	// AddTemplate Write a template
 	// (POST /sheets/{sheet}/templates)
 	AddTemplate(ctx *echo.Context, sheet string) error
-	// DeleteTemplate Take a template away that no rule uses
+	// DeleteTemplate Delete a template
 	// (DELETE /sheets/{sheet}/templates/{template})
-	DeleteTemplate(ctx *echo.Context, sheet string, template string) error
+	DeleteTemplate(ctx *echo.Context, sheet string, template string, params DeleteTemplateParams) error
 	// GetTemplate One template
 	// (GET /sheets/{sheet}/templates/{template})
 	GetTemplate(ctx *echo.Context, sheet string, template string) error
@@ -4752,6 +4860,22 @@ func (w *ServerInterfaceWrapper) AddRule(ctx *echo.Context) error {
 	return err
 }
 
+// ListDeletedRules converts echo context to params.
+func (w *ServerInterfaceWrapper) ListDeletedRules(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListDeletedRules(ctx, sheet)
+	return err
+}
+
 // RuleEffect converts echo context to params.
 func (w *ServerInterfaceWrapper) RuleEffect(ctx *echo.Context) error {
 	var err error
@@ -4797,6 +4921,38 @@ func (w *ServerInterfaceWrapper) ExplainRow(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ExplainRow(ctx, sheet)
+	return err
+}
+
+// OrderRules converts echo context to params.
+func (w *ServerInterfaceWrapper) OrderRules(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.OrderRules(ctx, sheet)
+	return err
+}
+
+// ListPast converts echo context to params.
+func (w *ServerInterfaceWrapper) ListPast(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListPast(ctx, sheet)
 	return err
 }
 
@@ -4885,6 +5041,30 @@ func (w *ServerInterfaceWrapper) SaveRule(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.SaveRule(ctx, sheet, rule)
+	return err
+}
+
+// CopyRule converts echo context to params.
+func (w *ServerInterfaceWrapper) CopyRule(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// ------------- Path parameter "rule" -------------
+	var rule string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "rule", ctx.Param("rule"), &rule, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter rule: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CopyRule(ctx, sheet, rule)
 	return err
 }
 
@@ -5013,6 +5193,30 @@ func (w *ServerInterfaceWrapper) ReleaseRule(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ReleaseRule(ctx, sheet, rule)
+	return err
+}
+
+// RestoreRule converts echo context to params.
+func (w *ServerInterfaceWrapper) RestoreRule(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// ------------- Path parameter "rule" -------------
+	var rule string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "rule", ctx.Param("rule"), &rule, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter rule: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RestoreRule(ctx, sheet, rule)
 	return err
 }
 
@@ -5179,8 +5383,17 @@ func (w *ServerInterfaceWrapper) DeleteTemplate(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter template: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params DeleteTemplateParams
+	// ------------- Optional query parameter "pausing" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "pausing", ctx.QueryParams(), &params.Pausing, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter pausing: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.DeleteTemplate(ctx, sheet, template)
+	err = w.Handler.DeleteTemplate(ctx, sheet, template, params)
 	return err
 }
 
@@ -5481,6 +5694,11 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/sheets/:sheet/batches/:batch", wrapper.GetBatch, options.OperationMiddlewares["getBatch"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/batches/:batch/stop", wrapper.StopBatch, options.OperationMiddlewares["stopBatch"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/batches/:batch/again", wrapper.RepeatBatch, options.OperationMiddlewares["repeatBatch"]...)
+	router.PUT(options.BaseURL+"/sheets/:sheet/rules/order", wrapper.OrderRules, options.OperationMiddlewares["orderRules"]...)
+	router.GET(options.BaseURL+"/sheets/:sheet/rules/deleted", wrapper.ListDeletedRules, options.OperationMiddlewares["listDeletedRules"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/rules/past", wrapper.ListPast, options.OperationMiddlewares["listPast"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/rules/:rule/copy", wrapper.CopyRule, options.OperationMiddlewares["copyRule"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/rules/:rule/restore", wrapper.RestoreRule, options.OperationMiddlewares["restoreRule"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/rules/:rule/release", wrapper.ReleaseRule, options.OperationMiddlewares["releaseRule"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/rules/:rule/send", wrapper.SendByHand, options.OperationMiddlewares["sendByHand"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/rules/:rule/past", wrapper.IncludePast, options.OperationMiddlewares["includePast"]...)
@@ -8972,6 +9190,45 @@ func (response AddRuledefaultApplicationProblemPlusJSONResponse) VisitAddRuleRes
 	return err
 }
 
+type ListDeletedRulesRequestObject struct {
+	Sheet string `json:"sheet"`
+}
+
+type ListDeletedRulesResponseObject interface {
+	VisitListDeletedRulesResponse(w http.ResponseWriter) error
+}
+
+type ListDeletedRules200JSONResponse []DeletedRule
+
+func (response ListDeletedRules200JSONResponse) VisitListDeletedRulesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListDeletedRulesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListDeletedRulesdefaultApplicationProblemPlusJSONResponse) VisitListDeletedRulesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type RuleEffectRequestObject struct {
 	Sheet string `json:"sheet"`
 	Body  *RuleEffectJSONRequestBody
@@ -9081,6 +9338,80 @@ type ExplainRowdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ExplainRowdefaultApplicationProblemPlusJSONResponse) VisitExplainRowResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OrderRulesRequestObject struct {
+	Sheet string `json:"sheet"`
+	Body  *OrderRulesJSONRequestBody
+}
+
+type OrderRulesResponseObject interface {
+	VisitOrderRulesResponse(w http.ResponseWriter) error
+}
+
+type OrderRules204Response struct {
+}
+
+func (response OrderRules204Response) VisitOrderRulesResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type OrderRulesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response OrderRulesdefaultApplicationProblemPlusJSONResponse) VisitOrderRulesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPastRequestObject struct {
+	Sheet string `json:"sheet"`
+	Body  *ListPastJSONRequestBody
+}
+
+type ListPastResponseObject interface {
+	VisitListPastResponse(w http.ResponseWriter) error
+}
+
+type ListPast200JSONResponse PastList
+
+func (response ListPast200JSONResponse) VisitListPastResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPastdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListPastdefaultApplicationProblemPlusJSONResponse) VisitListPastResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -9247,6 +9578,47 @@ func (response SaveRuledefaultApplicationProblemPlusJSONResponse) VisitSaveRuleR
 	return err
 }
 
+type CopyRuleRequestObject struct {
+	Sheet string `json:"sheet"`
+	Rule  string `json:"rule"`
+	Body  *CopyRuleJSONRequestBody
+}
+
+type CopyRuleResponseObject interface {
+	VisitCopyRuleResponse(w http.ResponseWriter) error
+}
+
+type CopyRule201JSONResponse Rule
+
+func (response CopyRule201JSONResponse) VisitCopyRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CopyRuledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CopyRuledefaultApplicationProblemPlusJSONResponse) VisitCopyRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListHeldRequestObject struct {
 	Sheet string `json:"sheet"`
 	Rule  string `json:"rule"`
@@ -9372,6 +9744,7 @@ func (response HeldNowdefaultApplicationProblemPlusJSONResponse) VisitHeldNowRes
 type IncludePastRequestObject struct {
 	Sheet string `json:"sheet"`
 	Rule  string `json:"rule"`
+	Body  *IncludePastJSONRequestBody
 }
 
 type IncludePastResponseObject interface {
@@ -9443,6 +9816,46 @@ type ReleaseRuledefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ReleaseRuledefaultApplicationProblemPlusJSONResponse) VisitReleaseRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RestoreRuleRequestObject struct {
+	Sheet string `json:"sheet"`
+	Rule  string `json:"rule"`
+}
+
+type RestoreRuleResponseObject interface {
+	VisitRestoreRuleResponse(w http.ResponseWriter) error
+}
+
+type RestoreRule200JSONResponse Rule
+
+func (response RestoreRule200JSONResponse) VisitRestoreRuleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RestoreRuledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RestoreRuledefaultApplicationProblemPlusJSONResponse) VisitRestoreRuleResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -9777,6 +10190,7 @@ func (response AddTemplatedefaultApplicationProblemPlusJSONResponse) VisitAddTem
 type DeleteTemplateRequestObject struct {
 	Sheet    string `json:"sheet"`
 	Template string `json:"template"`
+	Params   DeleteTemplateParams
 }
 
 type DeleteTemplateResponseObject interface {
@@ -10561,6 +10975,9 @@ type StrictServerInterface interface {
 	// AddRule Write a rule; it begins as a draft
 	// (POST /sheets/{sheet}/rules)
 	AddRule(ctx context.Context, request AddRuleRequestObject) (AddRuleResponseObject, error)
+	// ListDeletedRules The rules that were deleted in the last 30 days
+	// (GET /sheets/{sheet}/rules/deleted)
+	ListDeletedRules(ctx context.Context, request ListDeletedRulesRequestObject) (ListDeletedRulesResponseObject, error)
 	// RuleEffect What a rule would do in the coming 60 days
 	// (POST /sheets/{sheet}/rules/effect)
 	RuleEffect(ctx context.Context, request RuleEffectRequestObject) (RuleEffectResponseObject, error)
@@ -10570,6 +10987,12 @@ type StrictServerInterface interface {
 	// ExplainRow Why a row gets or does not get its next email
 	// (POST /sheets/{sheet}/rules/explain)
 	ExplainRow(ctx context.Context, request ExplainRowRequestObject) (ExplainRowResponseObject, error)
+	// OrderRules Put the rules of a sheet in order
+	// (PUT /sheets/{sheet}/rules/order)
+	OrderRules(ctx context.Context, request OrderRulesRequestObject) (OrderRulesResponseObject, error)
+	// ListPast What switching a rule on, saving or resuming it leaves as it is
+	// (POST /sheets/{sheet}/rules/past)
+	ListPast(ctx context.Context, request ListPastRequestObject) (ListPastResponseObject, error)
 	// SayRule A rule as its sentence, with what is missing or wrong in it
 	// (POST /sheets/{sheet}/rules/sentence)
 	SayRule(ctx context.Context, request SayRuleRequestObject) (SayRuleResponseObject, error)
@@ -10582,6 +11005,9 @@ type StrictServerInterface interface {
 	// SaveRule Save a rule
 	// (PUT /sheets/{sheet}/rules/{rule})
 	SaveRule(ctx context.Context, request SaveRuleRequestObject) (SaveRuleResponseObject, error)
+	// CopyRule Copy a rule, as a draft
+	// (POST /sheets/{sheet}/rules/{rule}/copy)
+	CopyRule(ctx context.Context, request CopyRuleRequestObject) (CopyRuleResponseObject, error)
 	// ListHeld What is held of a rule, and what would become of it now
 	// (GET /sheets/{sheet}/rules/{rule}/held)
 	ListHeld(ctx context.Context, request ListHeldRequestObject) (ListHeldResponseObject, error)
@@ -10597,6 +11023,9 @@ type StrictServerInterface interface {
 	// ReleaseRule Let the brake and the first run of a rule go, and approve or drop what is held for it
 	// (POST /sheets/{sheet}/rules/{rule}/release)
 	ReleaseRule(ctx context.Context, request ReleaseRuleRequestObject) (ReleaseRuleResponseObject, error)
+	// RestoreRule Bring a deleted rule back, paused
+	// (POST /sheets/{sheet}/rules/{rule}/restore)
+	RestoreRule(ctx context.Context, request RestoreRuleRequestObject) (RestoreRuleResponseObject, error)
 	// SendByHand Have a rule that is sent by hand write to picked rows
 	// (POST /sheets/{sheet}/rules/{rule}/send)
 	SendByHand(ctx context.Context, request SendByHandRequestObject) (SendByHandResponseObject, error)
@@ -10621,7 +11050,7 @@ type StrictServerInterface interface {
 	// AddTemplate Write a template
 	// (POST /sheets/{sheet}/templates)
 	AddTemplate(ctx context.Context, request AddTemplateRequestObject) (AddTemplateResponseObject, error)
-	// DeleteTemplate Take a template away that no rule uses
+	// DeleteTemplate Delete a template
 	// (DELETE /sheets/{sheet}/templates/{template})
 	DeleteTemplate(ctx context.Context, request DeleteTemplateRequestObject) (DeleteTemplateResponseObject, error)
 	// GetTemplate One template
@@ -13503,6 +13932,31 @@ func (sh *strictHandler) AddRule(ctx *echo.Context, sheet string) error {
 	return nil
 }
 
+// ListDeletedRules operation middleware
+func (sh *strictHandler) ListDeletedRules(ctx *echo.Context, sheet string) error {
+	var request ListDeletedRulesRequestObject
+
+	request.Sheet = sheet
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListDeletedRules(ctx.Request().Context(), request.(ListDeletedRulesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListDeletedRules")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListDeletedRulesResponseObject); ok {
+		return validResponse.VisitListDeletedRulesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // RuleEffect operation middleware
 func (sh *strictHandler) RuleEffect(ctx *echo.Context, sheet string) error {
 	var request RuleEffectRequestObject
@@ -13641,6 +14095,102 @@ func (sh *strictHandler) ExplainRow(ctx *echo.Context, sheet string) error {
 		return err
 	} else if validResponse, ok := response.(ExplainRowResponseObject); ok {
 		return validResponse.VisitExplainRowResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// OrderRules operation middleware
+func (sh *strictHandler) OrderRules(ctx *echo.Context, sheet string) error {
+	var request OrderRulesRequestObject
+
+	request.Sheet = sheet
+
+	var body OrderRulesJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.OrderRules(ctx.Request().Context(), request.(OrderRulesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "OrderRules")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(OrderRulesResponseObject); ok {
+		return validResponse.VisitOrderRulesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListPast operation middleware
+func (sh *strictHandler) ListPast(ctx *echo.Context, sheet string) error {
+	var request ListPastRequestObject
+
+	request.Sheet = sheet
+
+	var body ListPastJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListPast(ctx.Request().Context(), request.(ListPastRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListPast")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListPastResponseObject); ok {
+		return validResponse.VisitListPastResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -13796,6 +14346,55 @@ func (sh *strictHandler) SaveRule(ctx *echo.Context, sheet string, rule string) 
 	return nil
 }
 
+// CopyRule operation middleware
+func (sh *strictHandler) CopyRule(ctx *echo.Context, sheet string, rule string) error {
+	var request CopyRuleRequestObject
+
+	request.Sheet = sheet
+	request.Rule = rule
+
+	var body CopyRuleJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CopyRule(ctx.Request().Context(), request.(CopyRuleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CopyRule")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CopyRuleResponseObject); ok {
+		return validResponse.VisitCopyRuleResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListHeld operation middleware
 func (sh *strictHandler) ListHeld(ctx *echo.Context, sheet string, rule string) error {
 	var request ListHeldRequestObject
@@ -13905,6 +14504,32 @@ func (sh *strictHandler) IncludePast(ctx *echo.Context, sheet string, rule strin
 	request.Sheet = sheet
 	request.Rule = rule
 
+	var body IncludePastJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		if !errors.Is(err, io.EOF) {
+			return err
+		}
+	} else {
+		request.Body = &body
+	}
+
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.IncludePast(ctx.Request().Context(), request.(IncludePastRequestObject))
 	}
@@ -13967,6 +14592,32 @@ func (sh *strictHandler) ReleaseRule(ctx *echo.Context, sheet string, rule strin
 		return err
 	} else if validResponse, ok := response.(ReleaseRuleResponseObject); ok {
 		return validResponse.VisitReleaseRuleResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RestoreRule operation middleware
+func (sh *strictHandler) RestoreRule(ctx *echo.Context, sheet string, rule string) error {
+	var request RestoreRuleRequestObject
+
+	request.Sheet = sheet
+	request.Rule = rule
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RestoreRule(ctx.Request().Context(), request.(RestoreRuleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RestoreRule")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RestoreRuleResponseObject); ok {
+		return validResponse.VisitRestoreRuleResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -14314,11 +14965,12 @@ func (sh *strictHandler) AddTemplate(ctx *echo.Context, sheet string) error {
 }
 
 // DeleteTemplate operation middleware
-func (sh *strictHandler) DeleteTemplate(ctx *echo.Context, sheet string, template string) error {
+func (sh *strictHandler) DeleteTemplate(ctx *echo.Context, sheet string, template string, params DeleteTemplateParams) error {
 	var request DeleteTemplateRequestObject
 
 	request.Sheet = sheet
 	request.Template = template
+	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.DeleteTemplate(ctx.Request().Context(), request.(DeleteTemplateRequestObject))

@@ -11,7 +11,7 @@ import (
 )
 
 func toColumns(b *ColumnsEdit) engine.ColumnsChange {
-	out := engine.ColumnsChange{}
+	out := engine.ColumnsChange{Pausing: is(b.Pausing)}
 	if b.Seen != nil {
 		out.Seen = *b.Seen
 	}

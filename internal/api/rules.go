@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"nivot/internal/core/calendar"
+	"nivot/internal/core/delivery"
 	"nivot/internal/core/plan"
 	"nivot/internal/core/rule"
 	"nivot/internal/core/value"
@@ -45,6 +46,12 @@ func (s *Server) toRule(ctx context.Context, rec *store.Rule) (Rule, error) {
 	}
 	for st, n := range counts {
 		out.Counts[string(st)] = int(n)
+	}
+	if rec.Broken != "" {
+		out.Broken = &rec.Broken
+	}
+	if n := out.Counts[string(delivery.Held)]; n > 0 {
+		out.Held = &n
 	}
 	if rec.ArmingAfter != nil {
 		n, err := s.st.CountRows(ctx, rec.SheetID)
@@ -399,6 +406,87 @@ func (s *Server) ReleaseRule(ctx context.Context, r ReleaseRuleRequestObject) (R
 
 // IncludePast implements StrictServerInterface.
 func (s *Server) IncludePast(ctx context.Context, r IncludePastRequestObject) (IncludePastResponseObject, error) {
-	n, err := s.e.IncludePast(ctx, r.Sheet, r.Rule, person(ctx).Name)
+	var only []int64
+	if r.Body != nil && r.Body.Rows != nil {
+		var err error
+		if only, err = parseIDs(*r.Body.Rows); err != nil {
+			return nil, err
+		}
+		if len(only) == 0 {
+			return IncludePast200JSONResponse{}, nil
+		}
+	}
+	n, err := s.e.IncludePast(ctx, r.Sheet, r.Rule, only, person(ctx).Name)
 	return IncludePast200JSONResponse{Emails: n}, err
+}
+
+// ListPast implements StrictServerInterface.
+func (s *Server) ListPast(ctx context.Context, r ListPastRequestObject) (ListPastResponseObject, error) {
+	body, saved := r.Body.Body, ""
+	if body.Name == "" {
+		body.Name = "unnamed"
+	}
+	if r.Body.Rule != nil {
+		saved = *r.Body.Rule
+	}
+	past, total, err := s.e.Past(ctx, r.Sheet, &body, saved)
+	if err != nil {
+		return nil, err
+	}
+	out := ListPast200JSONResponse{Total: total, Lines: []EffectLine{}}
+	for _, p := range past {
+		out.Lines = append(out.Lines, EffectLine{At: p.At, Row: p.RowName, RowId: p.Row.ID, Template: p.Verdict.Template, To: boxLine(p.Verdict.To), Subject: p.Verdict.Subject,
+			Outcome: string(p.Verdict.Outcome), Reason: p.Verdict.Reason.Words(), Emails: 1})
+	}
+	return out, nil
+}
+
+// CopyRule implements StrictServerInterface.
+func (s *Server) CopyRule(ctx context.Context, r CopyRuleRequestObject) (CopyRuleResponseObject, error) {
+	rec, err := s.e.CopyRule(ctx, r.Sheet, r.Rule, is(r.Body.History), person(ctx).Name)
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.toRule(ctx, rec)
+	return CopyRule201JSONResponse(out), err
+}
+
+// OrderRules implements StrictServerInterface.
+func (s *Server) OrderRules(ctx context.Context, r OrderRulesRequestObject) (OrderRulesResponseObject, error) {
+	return OrderRules204Response{}, s.e.OrderRules(ctx, r.Sheet, r.Body.Rules)
+}
+
+// RestoreRule implements StrictServerInterface.
+func (s *Server) RestoreRule(ctx context.Context, r RestoreRuleRequestObject) (RestoreRuleResponseObject, error) {
+	rec, err := s.e.RestoreRule(ctx, r.Sheet, r.Rule, person(ctx).Name)
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.toRule(ctx, rec)
+	return RestoreRule200JSONResponse(out), err
+}
+
+// ListDeletedRules implements StrictServerInterface.
+func (s *Server) ListDeletedRules(ctx context.Context, r ListDeletedRulesRequestObject) (ListDeletedRulesResponseObject, error) {
+	recs, err := s.st.DeletedRules(ctx, r.Sheet, s.e.Now().Add(-engine.KeptDeleted))
+	if err != nil {
+		return nil, err
+	}
+	sh, err := s.coreSheet(ctx, r.Sheet)
+	if err != nil {
+		return nil, err
+	}
+	names, err := s.templateNames(ctx, r.Sheet)
+	if err != nil {
+		return nil, err
+	}
+	out := ListDeletedRules200JSONResponse{}
+	for i := range recs {
+		core, err := recs[i].Core()
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, DeletedRule{Id: recs[i].ID, Letter: recs[i].Letter, Name: recs[i].Name, At: *recs[i].DeletedAt, By: recs[i].DeletedBy, Sentence: core.Sentence(sh, names)})
+	}
+	return out, nil
 }

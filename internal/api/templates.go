@@ -137,7 +137,7 @@ func (s *Server) SaveTemplate(ctx context.Context, r SaveTemplateRequestObject) 
 
 // DeleteTemplate implements StrictServerInterface.
 func (s *Server) DeleteTemplate(ctx context.Context, r DeleteTemplateRequestObject) (DeleteTemplateResponseObject, error) {
-	return DeleteTemplate204Response{}, s.e.DeleteTemplate(ctx, r.Sheet, r.Template, person(ctx).Name)
+	return DeleteTemplate204Response{}, s.e.DeleteTemplate(ctx, r.Sheet, r.Template, is(r.Params.Pausing), person(ctx).Name)
 }
 
 // fieldKey names a field by what it says, so that the editor can find its

@@ -110,6 +110,9 @@ func (s *Server) GetToday(ctx context.Context, _ GetTodayRequestObject) (GetToda
 			out.Doubled = append(out.Doubled, doubledNeed{SheetId: sheets[i].ID, Sheet: sheets[i].Name, Rows: int(n)})
 		}
 	}
+	if err := s.ruleNeeds(ctx, &out, sheets); err != nil {
+		return nil, err
+	}
 	if out.Sources, err = s.sourceNeeds(ctx, sheets); err != nil {
 		return nil, err
 	}
@@ -416,5 +419,31 @@ func (s *Server) searchRows(ctx context.Context, rec *store.Sheet, q string, add
 		}
 		add(FoundKindRow, core.RowName(row), rec.Name, "/sheets/"+rec.ID+"?row="+row.ID)
 	}
+	return nil
+}
+
+// ruleNeeds lists the rules that are paused for want of something, and those of
+// which emails wait for somebody to look.
+func (s *Server) ruleNeeds(ctx context.Context, out *GetToday200JSONResponse, sheets []store.Sheet) error {
+	broken, held := []BrokenRule{}, []HeldRule{}
+	waiting, err := s.st.HeldByRule(ctx)
+	if err != nil {
+		return err
+	}
+	for i := range sheets {
+		rules, err := s.st.Rules(ctx, sheets[i].ID)
+		if err != nil {
+			return err
+		}
+		for _, r := range rules {
+			if r.Broken != "" {
+				broken = append(broken, BrokenRule{Sheet: sheets[i].Name, SheetId: sheets[i].ID, Rule: r.ID, Letter: r.Letter, Name: r.Name, Broken: r.Broken})
+			}
+			if w, ok := waiting[r.ID]; ok {
+				held = append(held, HeldRule{Sheet: sheets[i].Name, SheetId: sheets[i].ID, Rule: r.ID, Letter: r.Letter, Name: r.Name, Emails: w.N, Why: w.Why.Kind(), Since: w.Since})
+			}
+		}
+	}
+	out.Broken, out.Held = &broken, &held
 	return nil
 }

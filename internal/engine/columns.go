@@ -20,6 +20,7 @@ import (
 type ColumnsChange struct {
 	Columns []sheet.Column
 	Seen    string
+	Pausing bool // rules that could not live with it are paused, rather than it refused
 }
 
 // ColumnsVersion tells columns apart that somebody has changed meanwhile.
@@ -316,8 +317,8 @@ func (f *ColumnEffect) see(p *plannedColumns, x *conversion, row *sheet.Row) {
 }
 
 // ChangeColumns changes a sheet's columns, in one transaction. Where cells have
-// to be read anew all rows are gone through. It is refused where a rule or
-// template could not do its work any more.
+// to be read anew all rows are gone through. It is refused where a template, or,
+// unless they are to be paused, a rule could not do its work any more.
 func (e *Engine) ChangeColumns(ctx context.Context, sheetID string, c ColumnsChange, progress Progress, actor string) (rec *store.Sheet, err error) {
 	err = e.Store.Tx(ctx, func(tx *store.Store) error {
 		if rec, err = tx.LockSheet(ctx, sheetID); err != nil {
@@ -327,7 +328,7 @@ func (e *Engine) ChangeColumns(ctx context.Context, sheetID string, c ColumnsCha
 		if err != nil {
 			return err
 		}
-		if err := p.spares(ctx, tx, sheetID); err != nil {
+		if err := p.spares(ctx, tx, e, sheetID, c.Pausing, actor); err != nil {
 			return err
 		}
 		if len(p.converted) > 0 {
@@ -357,8 +358,9 @@ func (e *Engine) ChangeColumns(ctx context.Context, sheetID string, c ColumnsCha
 	return rec, err
 }
 
-// spares refuses a change that a rule or template would not survive.
-func (p *plannedColumns) spares(ctx context.Context, tx *store.Store, sheetID string) error {
+// spares refuses a change that a template would not survive, or a rule; or, with
+// pausing, pauses such rules.
+func (p *plannedColumns) spares(ctx context.Context, tx *store.Store, e *Engine, sheetID string, pausing bool, actor string) error {
 	scope := rule.SheetScope{Sheet: p.new, Templates: map[string]bool{}}
 	tpls, err := tx.Templates(ctx, sheetID)
 	if err != nil {
@@ -378,13 +380,16 @@ func (p *plannedColumns) spares(ctx context.Context, tx *store.Store, sheetID st
 	if err != nil {
 		return err
 	}
+	if pausing {
+		return e.pauseBroken(ctx, tx, rules, func(r *rule.Rule) error { return r.Validate(scope) }, actor)
+	}
 	for i := range rules {
 		core, err := rules[i].Core()
 		if err != nil {
 			return err
 		}
-		if err := core.Validate(scope); err != nil {
-			return refuse("rule %s, %s, would not do any more: %s", rules[i].Letter, rules[i].Name, err)
+		if err := core.Validate(scope); err != nil && rules[i].Broken == "" {
+			return &Refusal{Field: "/pausing", Message: fmt.Sprintf("rule %s, %s, would not do any more: %s", rules[i].Letter, rules[i].Name, err)}
 		}
 	}
 	return nil

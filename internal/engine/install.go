@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -275,7 +276,9 @@ func (e *Engine) DeleteRule(ctx context.Context, sheetID, id, actor string) erro
 			return store.ErrNotFound
 		}
 		now := e.now()
-		r.DeletedAt, r.State = &now, rule.Paused
+		if r.DeletedAt, r.DeletedBy = &now, actor; r.State == rule.On {
+			r.State, r.PausedAt, r.ResumedAt, r.ArmingAfter = rule.Paused, &now, nil, nil
+		}
 		if err := tx.SaveRule(ctx, r); err != nil {
 			return err
 		}
@@ -287,19 +290,31 @@ func (e *Engine) DeleteRule(ctx context.Context, sheetID, id, actor string) erro
 	})
 }
 
-// DeleteTemplate takes a template away that no rule uses.
-func (e *Engine) DeleteTemplate(ctx context.Context, sheetID, id, actor string) error {
+// DeleteTemplate takes a template away. Where rules use it, it is refused, or,
+// with pausing, they are paused and say what they miss.
+func (e *Engine) DeleteTemplate(ctx context.Context, sheetID, id string, pausing bool, actor string) error {
 	return e.Store.Tx(ctx, func(tx *store.Store) error {
-		sb, err := newBook(tx).sheet(ctx, sheetID)
+		rules, err := tx.Rules(ctx, sheetID)
 		if err != nil {
 			return err
 		}
-		for _, r := range sb.rules {
-			for _, t := range r.setting.Rule.Templates() {
-				if t == id {
-					return refuse("rule %s, %s, uses this template; give it another one first", r.record.Letter, r.record.Name)
-				}
+		missing := func(r *rule.Rule) error {
+			if slices.Contains(r.Templates(), id) {
+				return errors.New("the template it writes has been deleted; choose another")
 			}
+			return nil
+		}
+		for i := range rules {
+			core, err := rules[i].Core()
+			if err != nil {
+				return err
+			}
+			if !pausing && missing(core) != nil {
+				return &Refusal{Field: "/pausing", Message: fmt.Sprintf("rule %s, %s, uses this template; give it another one first, or let it be paused", rules[i].Letter, rules[i].Name)}
+			}
+		}
+		if err := e.pauseBroken(ctx, tx, rules, missing, actor); err != nil {
+			return err
 		}
 		t, err := tx.Template(ctx, id)
 		if err != nil {

@@ -242,11 +242,20 @@ func (w *work) prefetch(ctx context.Context, entries []store.Entry) error {
 // for yet.
 func (w *work) ask(ctx context.Context, occ []rule.Occasion) {
 	var keys [][]byte
+	inherited := map[rule.ID]rule.ID{} // an occasion of the rule whose history one has, and its own
 	for i := range occ {
 		whole := occ[i].Whole()
-		if id := whole.Identity(); !w.asked[id] {
-			w.asked[id] = true
-			keys = append(keys, id[:])
+		id := whole.Identity()
+		if w.asked[id] {
+			continue
+		}
+		w.asked[id] = true
+		keys = append(keys, id[:])
+		if from := w.book.historyOf(whole.Rule); from != "" && whole.Base == "" {
+			whole.Rule = from
+			old := whole.Identity()
+			keys = append(keys, old[:])
+			inherited[old] = id
 		}
 	}
 	if len(keys) == 0 {
@@ -255,6 +264,9 @@ func (w *work) ask(ctx context.Context, occ []rule.Occasion) {
 	known, err := w.tx.Judged(ctx, keys)
 	for id := range known {
 		w.judged[id] = true
+		if now, ok := inherited[id]; ok {
+			w.judged[now] = true
+		}
 	}
 	w.fail(err)
 }
@@ -453,6 +465,13 @@ func (l *life) Enter(m *plan.Email) {
 func (l *life) Last() (time.Time, bool) {
 	at, ok, err := l.w.tx.LastFirst(l.ctx, l.rb.record.ID, l.row)
 	l.w.fail(err)
+	if from := l.rb.record.HistoryOf; from != "" {
+		before, had, err := l.w.tx.LastFirst(l.ctx, from, l.row)
+		l.w.fail(err)
+		if had && (!ok || before.After(at)) {
+			return before, true
+		}
+	}
 	return at, ok
 }
 

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"nivot/internal/core/delivery"
@@ -12,8 +13,9 @@ import (
 // IncludePast takes up what the baseline of a rule that is on has left as it
 // is, as emails that are held until somebody looks them through: after a pause
 // what passed meanwhile, else what was past when the rule was switched on.
-// Asking again adds nothing. It gives how many emails it has held.
-func (e *Engine) IncludePast(ctx context.Context, sheetID, ruleID, actor string) (n int, err error) {
+// only, where not empty, are the rows that are meant. Asking again adds nothing.
+// It gives how many emails it has held.
+func (e *Engine) IncludePast(ctx context.Context, sheetID, ruleID string, only []int64, actor string) (n int, err error) {
 	for after := int64(0); ; {
 		var last int64
 		var held int
@@ -35,6 +37,9 @@ func (e *Engine) IncludePast(ctx context.Context, sheetID, ruleID, actor string)
 			}
 			if len(rows) == roundBatch {
 				last = rows[len(rows)-1].ID
+			}
+			if len(only) > 0 {
+				rows = slices.DeleteFunc(rows, func(r store.Row) bool { return !slices.Contains(only, r.ID) })
 			}
 			a := deciding(actor)
 			a.passed = true

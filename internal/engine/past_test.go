@@ -21,7 +21,7 @@ func (f *fixture) held(ruleID string) int {
 
 func (f *fixture) include(rec *store.Sheet, r *store.Rule, want int) {
 	f.t.Helper()
-	if n, err := f.IncludePast(f.ctx, rec.ID, r.ID, "Ines"); err != nil || n != want {
+	if n, err := f.IncludePast(f.ctx, rec.ID, r.ID, nil, "Ines"); err != nil || n != want {
 		f.t.Fatalf("%d were past, %v; want %d", n, err, want)
 	}
 }
@@ -45,7 +45,7 @@ func TestPastDates(t *testing.T) {
 	f.edit(rec, rows[:3], "2027-03-25") // 14 days before is past, 1 day before is to come
 	f.advance(at("2027-03-15T08:40:00Z"))
 	var refusal *Refusal
-	if _, err := f.IncludePast(f.ctx, rec.ID, r.ID, "Ines"); !errors.As(err, &refusal) {
+	if _, err := f.IncludePast(f.ctx, rec.ID, r.ID, nil, "Ines"); !errors.As(err, &refusal) {
 		t.Errorf("a paused rule: %v", err)
 	}
 	if err := f.Store.DB(f.ctx).Exec("UPDATE rules SET paused_at = NULL WHERE id = ?", r.ID).Error; err != nil {

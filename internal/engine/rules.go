@@ -115,7 +115,7 @@ func (e *Engine) SaveRule(ctx context.Context, sheetID, id string, r *rule.Rule,
 			if err != nil {
 				return err
 			}
-			out = &store.Rule{ID: store.NewID(), SheetID: sheetID, Letter: letter, State: rule.Draft, Version: 0, CreatedAt: e.now()}
+			out = &store.Rule{ID: store.NewID(), SheetID: sheetID, Letter: letter, State: rule.Draft, Version: 0, CreatedAt: e.now(), Position: len(sb.rules)}
 		} else if out, err = tx.LockRule(ctx, id); err != nil {
 			return err
 		}
@@ -130,6 +130,7 @@ func (e *Engine) SaveRule(ctx context.Context, sheetID, id string, r *rule.Rule,
 			return err
 		}
 		out.Version++
+		out.Broken = ""
 		if out.State == rule.On {
 			if err := e.arm(ctx, tx, out); err != nil {
 				return err
@@ -207,6 +208,7 @@ func (e *Engine) SetRuleState(ctx context.Context, sheetID, id string, st rule.S
 			if err := e.arm(ctx, tx, out); err != nil {
 				return err
 			}
+			out.Broken = ""
 			if before == rule.Paused {
 				out.ResumedAt = out.BaselineAt
 			}

@@ -111,6 +111,16 @@ func (b *book) setting(sb *sheetBook, r *rule.Rule) (*plan.Setting, error) {
 	return plan.NewSetting(sb.sheet, r, sb.templates, sb.calendar, func(key string) bool { return b.silenced[key] })
 }
 
+// historyOf gives the rule whose history a rule has taken over, "" for none.
+func (b *book) historyOf(id string) string {
+	for _, sb := range b.sheets {
+		if rb := sb.rule(id); rb != nil {
+			return rb.record.HistoryOf
+		}
+	}
+	return ""
+}
+
 func (sb *sheetBook) rule(id string) *ruleBook {
 	for _, r := range sb.rules {
 		if r.record.ID == id {

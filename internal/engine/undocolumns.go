@@ -102,7 +102,7 @@ func (c *changer) retireColumns(ctx context.Context) error {
 		}
 		p, err := planColumns(c.rec, ColumnsChange{Columns: kept})
 		if err == nil {
-			err = p.spares(ctx, c.tx, c.s.ID)
+			err = p.spares(ctx, c.tx, nil, c.s.ID, false, "")
 		}
 		var refusal *Refusal
 		switch {

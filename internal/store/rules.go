@@ -32,6 +32,7 @@ type Rule struct {
 	CreatedAt   time.Time
 	DeletedAt   *time.Time
 	DeletedBy   string
+	HistoryOf   string // the rule whose judged occasions are judged for this one too; "" for none
 }
 
 // Core turns the record into the core's rule.
@@ -84,6 +85,24 @@ func (s *Store) Rule(ctx context.Context, id string) (*Rule, error) {
 func (s *Store) LockRule(ctx context.Context, id string) (*Rule, error) {
 	var r Rule
 	return &r, first(s.DB(ctx).Raw("SELECT * FROM rules WHERE id = ? AND deleted_at IS NULL FOR UPDATE", id).Take(&r).Error)
+}
+
+// LockDeletedRule finds a rule that has been deleted and locks it.
+func (s *Store) LockDeletedRule(ctx context.Context, id string) (*Rule, error) {
+	var r Rule
+	return &r, first(s.DB(ctx).Raw("SELECT * FROM rules WHERE id = ? AND deleted_at IS NOT NULL FOR UPDATE", id).Take(&r).Error)
+}
+
+// DeletedRules lists the rules of a sheet that have been deleted since an
+// instant, the latest first.
+func (s *Store) DeletedRules(ctx context.Context, sheetID string, since time.Time) (out []Rule, err error) {
+	err = s.DB(ctx).Where("sheet_id = ? AND deleted_at >= ?", sheetID, since).Order("deleted_at DESC").Find(&out).Error
+	return out, err
+}
+
+// PlaceRule gives a rule its place in the sheet's order.
+func (s *Store) PlaceRule(ctx context.Context, id string, position int) error {
+	return s.DB(ctx).Exec("UPDATE rules SET position = ? WHERE id = ?", position, id).Error
 }
 
 // SaveRule writes a rule.

@@ -35,7 +35,8 @@ CREATE TABLE set_asides (
 ALTER TABLE rules
   ADD COLUMN position INT NOT NULL DEFAULT 0,
   ADD COLUMN broken VARCHAR(1000) NOT NULL DEFAULT '',
-  ADD COLUMN deleted_by VARCHAR(120) NOT NULL DEFAULT '';
+  ADD COLUMN deleted_by VARCHAR(120) NOT NULL DEFAULT '',
+  ADD COLUMN history_of VARCHAR(20) CHARACTER SET ascii COLLATE ascii_bin NOT NULL DEFAULT '';
 UPDATE rules r SET position = (SELECT COUNT(*) FROM (SELECT id, sheet_id, created_at FROM rules) o WHERE o.sheet_id = r.sheet_id AND (o.created_at, o.id) < (r.created_at, r.id));
 -- A feed of what is coming, under a secret address that can be taken back.
 CREATE TABLE feeds (
@@ -51,6 +52,6 @@ CREATE TABLE feeds (
 
 -- +goose Down
 DROP TABLE feeds;
-ALTER TABLE rules DROP COLUMN position, DROP COLUMN broken, DROP COLUMN deleted_by;
+ALTER TABLE rules DROP COLUMN position, DROP COLUMN broken, DROP COLUMN deleted_by, DROP COLUMN history_of;
 DROP TABLE set_asides;
 DROP TABLE batches;

@@ -572,6 +572,91 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sheets/{sheet}/rules/order": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Put the rules of a sheet in order */
+        put: operations["orderRules"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/rules/deleted": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The rules that were deleted in the last 30 days */
+        get: operations["listDeletedRules"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/rules/past": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What switching a rule on, saving or resuming it leaves as it is */
+        post: operations["listPast"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/rules/{rule}/copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Copy a rule, as a draft */
+        post: operations["copyRule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/rules/{rule}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring a deleted rule back, paused */
+        post: operations["restoreRule"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sheets/{sheet}/rules/{rule}/release": {
         parameters: {
             query?: never;
@@ -686,7 +771,7 @@ export interface paths {
         /** Save a template */
         put: operations["saveTemplate"];
         post?: never;
-        /** Take a template away that no rule uses */
+        /** Delete a template */
         delete: operations["deleteTemplate"];
         options?: never;
         head?: never;
@@ -1947,6 +2032,10 @@ export interface components {
                 [key: string]: number;
             };
             arming?: components["schemas"]["Arming"];
+            /** @description what it misses since a column or template went */
+            broken?: string;
+            /** @description emails that wait for somebody to look */
+            held?: number;
         };
         RuleSave: {
             body: components["schemas"]["RuleBody"];
@@ -2116,6 +2205,38 @@ export interface components {
             cap: number;
             left: number;
             sender: string;
+        };
+        DeletedRule: {
+            id: string;
+            letter: string;
+            name: string;
+            /** Format: date-time */
+            at: string;
+            by: string;
+            sentence: components["schemas"]["Segment"][];
+        };
+        PastList: {
+            total: number;
+            lines: components["schemas"]["EffectLine"][];
+        };
+        BrokenRule: {
+            sheet: string;
+            sheetId: string;
+            rule: string;
+            letter: string;
+            name: string;
+            broken: string;
+        };
+        HeldRule: {
+            sheet: string;
+            sheetId: string;
+            rule: string;
+            letter: string;
+            name: string;
+            emails: number;
+            why: string;
+            /** Format: date-time */
+            since: string;
         };
         /** @description a rule, whole or not, as its sentence */
         RuleSaid: {
@@ -2344,6 +2465,10 @@ export interface components {
                 sheet: string;
                 rows: number;
             }[];
+            /** @description rules that are paused for want of something */
+            broken?: components["schemas"]["BrokenRule"][];
+            /** @description rules of which emails wait for somebody to look */
+            held?: components["schemas"]["HeldRule"][];
             notices: components["schemas"]["Notice"][];
             /** Format: date-time */
             now: string;
@@ -2664,6 +2789,8 @@ export interface components {
             columns: components["schemas"]["ColumnEdit"][];
             /** @description the version of the columns that was looked at */
             seen?: string;
+            /** @description rules that could not live with it are paused, rather than it refused */
+            pausing?: boolean;
         };
         ColumnEffect: {
             column: string;
@@ -4345,6 +4472,180 @@ export interface operations {
             };
         };
     };
+    orderRules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    rules: string[];
+                };
+            };
+        };
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listDeletedRules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DeletedRule"][];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listPast: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    body: components["schemas"]["RuleBody"];
+                    rule?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PastList"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    copyRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+                rule: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    history?: boolean;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rule"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    restoreRule: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+                rule: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rule"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     releaseRule: {
         parameters: {
             query?: never;
@@ -4442,7 +4743,14 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody?: never;
+        requestBody?: {
+            content: {
+                "application/json": {
+                    /** @description only of these rows */
+                    rows?: string[];
+                };
+            };
+        };
         responses: {
             /** @description OK */
             200: {
@@ -4639,7 +4947,10 @@ export interface operations {
     };
     deleteTemplate: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description rules that use it are paused, rather than it refused */
+                pausing?: boolean;
+            };
             header?: never;
             path: {
                 sheet: string;

@@ -1145,6 +1145,15 @@ type Conflict struct {
 	Yours  string `json:"yours"`
 }
 
+// Consequences defines model for Consequences.
+type Consequences struct {
+	Coming []EffectLine      `json:"coming"`
+	Looked int               `json:"looked"`
+	Now    []EffectLine      `json:"now"`
+	Rows   int               `json:"rows"`
+	Rules  []RuleConsequence `json:"rules"`
+}
+
 // DayBar defines model for DayBar.
 type DayBar struct {
 	Bad     int    `json:"bad"`
@@ -1483,22 +1492,25 @@ type ImportPreview struct {
 // ImportResult defines model for ImportResult.
 type ImportResult struct {
 	// Absent rows that the file does not have, gone or kept
-	Absent     int       `json:"absent"`
-	Cells      int       `json:"cells"`
-	Change     string    `json:"change"`
-	Changed    int       `json:"changed"`
-	Doubled    int       `json:"doubled"`
-	Gone       int       `json:"gone"`
-	GoneNames  []string  `json:"goneNames"`
-	Keyless    int       `json:"keyless"`
-	New        int       `json:"new"`
-	Samples    []RowDiff `json:"samples"`
-	Unchanged  int       `json:"unchanged"`
-	Unreadable int       `json:"unreadable"`
+	Absent     int           `json:"absent"`
+	Cells      int           `json:"cells"`
+	Change     string        `json:"change"`
+	Changed    int           `json:"changed"`
+	Doubled    int           `json:"doubled"`
+	Gone       int           `json:"gone"`
+	GoneNames  []string      `json:"goneNames"`
+	Keyless    int           `json:"keyless"`
+	New        int           `json:"new"`
+	Samples    []RowDiff     `json:"samples"`
+	Sets       *Consequences `json:"sets,omitempty"`
+	Unchanged  int           `json:"unchanged"`
+	Unreadable int           `json:"unreadable"`
 }
 
 // ImportSpec defines model for ImportSpec.
 type ImportSpec struct {
+	// Ask what it sets off is held until somebody has looked
+	Ask     *bool          `json:"ask,omitempty"`
 	Columns []ImportColumn `json:"columns"`
 
 	// Keep rows that the file does not have stay as they are
@@ -1532,6 +1544,9 @@ type Level = rule.Level
 
 // Limits how much is taken at a time
 type Limits struct {
+	// Foretold a change of more rows than this is looked at before it is made
+	Foretold int `json:"foretold"`
+
 	// Offset the most that an offset of a rule counts, either way
 	Offset int `json:"offset"`
 
@@ -1898,6 +1913,19 @@ type Rule struct {
 
 // RuleBody defines model for RuleBody.
 type RuleBody = rule.Rule
+
+// RuleConsequence defines model for RuleConsequence.
+type RuleConsequence struct {
+	Brake      bool   `json:"brake"`
+	Gone       int    `json:"gone"`
+	Held       int    `json:"held"`
+	Incomplete int    `json:"incomplete"`
+	Letter     string `json:"letter"`
+	Name       string `json:"name"`
+	New        int    `json:"new"`
+	Now        int    `json:"now"`
+	Rule       string `json:"rule"`
+}
 
 // RuleFault defines model for RuleFault.
 type RuleFault struct {
@@ -2413,6 +2441,8 @@ type MakeSheetMultipartBody struct {
 
 // ChangeRowsJSONBody defines parameters for ChangeRows.
 type ChangeRowsJSONBody struct {
+	// Ask what it sets off is held until somebody has looked
+	Ask   *bool                  `json:"ask,omitempty"`
 	Kind  ChangeRowsJSONBodyKind `json:"kind"`
 	Steps []Step                 `json:"steps"`
 }
@@ -2425,6 +2455,11 @@ type ChangeRowsParams struct {
 
 // ChangeRowsJSONBodyKind defines parameters for ChangeRows.
 type ChangeRowsJSONBodyKind string
+
+// ForetellChangeJSONBody defines parameters for ForetellChange.
+type ForetellChangeJSONBody struct {
+	Steps []Step `json:"steps"`
+}
 
 // ReadCellParams defines parameters for ReadCell.
 type ReadCellParams struct {
@@ -2714,6 +2749,9 @@ type ChangeSheetJSONRequestBody = SheetPatch
 // ChangeRowsJSONRequestBody defines body for ChangeRows for application/json ContentType.
 type ChangeRowsJSONRequestBody ChangeRowsJSONBody
 
+// ForetellChangeJSONRequestBody defines body for ForetellChange for application/json ContentType.
+type ForetellChangeJSONRequestBody ForetellChangeJSONBody
+
 // CheckTemplateJSONRequestBody defines body for CheckTemplate for application/json ContentType.
 type CheckTemplateJSONRequestBody = TemplateBody
 
@@ -2989,6 +3027,9 @@ type ServerInterface interface {
 	// ChangeRows Change many rows at once, in one step that can be undone
 	// (POST /sheets/{sheet}/changes)
 	ChangeRows(ctx *echo.Context, sheet string, params ChangeRowsParams) error
+	// ForetellChange What a change of rows would set off, once it has settled
+	// (POST /sheets/{sheet}/changes/effect)
+	ForetellChange(ctx *echo.Context, sheet string) error
 	// UndoChange Take a change back; undoing that does it again
 	// (POST /sheets/{sheet}/changes/{change}/undo)
 	UndoChange(ctx *echo.Context, sheet string, change string) error
@@ -4043,6 +4084,22 @@ func (w *ServerInterfaceWrapper) ChangeRows(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ChangeRows(ctx, sheet, params)
+	return err
+}
+
+// ForetellChange converts echo context to params.
+func (w *ServerInterfaceWrapper) ForetellChange(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ForetellChange(ctx, sheet)
 	return err
 }
 
@@ -5739,6 +5796,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/sheets/:sheet/rows/summary", wrapper.SummariseRows, options.OperationMiddlewares["summariseRows"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/rows/find", wrapper.FindRow, options.OperationMiddlewares["findRow"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/changes", wrapper.ChangeRows, options.OperationMiddlewares["changeRows"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/changes/effect", wrapper.ForetellChange, options.OperationMiddlewares["foretellChange"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/changes/:change/undo", wrapper.UndoChange, options.OperationMiddlewares["undoChange"]...)
 	router.GET(options.BaseURL+"/sheets/:sheet/history", wrapper.SheetHistory, options.OperationMiddlewares["sheetHistory"]...)
 	router.GET(options.BaseURL+"/sheets/:sheet/rows/:row/cells/:column", wrapper.CellHistory, options.OperationMiddlewares["cellHistory"]...)
@@ -7880,6 +7938,46 @@ type ChangeRowsdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ChangeRowsdefaultApplicationProblemPlusJSONResponse) VisitChangeRowsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ForetellChangeRequestObject struct {
+	Sheet string `json:"sheet"`
+	Body  *ForetellChangeJSONRequestBody
+}
+
+type ForetellChangeResponseObject interface {
+	VisitForetellChangeResponse(w http.ResponseWriter) error
+}
+
+type ForetellChange200JSONResponse Consequences
+
+func (response ForetellChange200JSONResponse) VisitForetellChangeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ForetellChangedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ForetellChangedefaultApplicationProblemPlusJSONResponse) VisitForetellChangeResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -10879,6 +10977,9 @@ type StrictServerInterface interface {
 	// ChangeRows Change many rows at once, in one step that can be undone
 	// (POST /sheets/{sheet}/changes)
 	ChangeRows(ctx context.Context, request ChangeRowsRequestObject) (ChangeRowsResponseObject, error)
+	// ForetellChange What a change of rows would set off, once it has settled
+	// (POST /sheets/{sheet}/changes/effect)
+	ForetellChange(ctx context.Context, request ForetellChangeRequestObject) (ForetellChangeResponseObject, error)
 	// UndoChange Take a change back; undoing that does it again
 	// (POST /sheets/{sheet}/changes/{change}/undo)
 	UndoChange(ctx context.Context, request UndoChangeRequestObject) (UndoChangeResponseObject, error)
@@ -12769,6 +12870,54 @@ func (sh *strictHandler) ChangeRows(ctx *echo.Context, sheet string, params Chan
 		return err
 	} else if validResponse, ok := response.(ChangeRowsResponseObject); ok {
 		return validResponse.VisitChangeRowsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ForetellChange operation middleware
+func (sh *strictHandler) ForetellChange(ctx *echo.Context, sheet string) error {
+	var request ForetellChangeRequestObject
+
+	request.Sheet = sheet
+
+	var body ForetellChangeJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ForetellChange(ctx.Request().Context(), request.(ForetellChangeRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ForetellChange")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ForetellChangeResponseObject); ok {
+		return validResponse.VisitForetellChangeResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -28,12 +28,41 @@ func (s *Server) ChangeRows(ctx context.Context, r ChangeRowsRequestObject) (Cha
 			return nil, err
 		}
 	}
-	c, err := s.e.Change(ctx, r.Sheet, ops, string(r.Body.Kind), author(ctx))
+	by := author(ctx)
+	by.Asks = is(r.Body.Ask)
+	c, err := s.e.Change(ctx, r.Sheet, ops, string(r.Body.Kind), by)
 	if err != nil {
 		return nil, err
 	}
 	out, err := s.toChange(ctx, r.Sheet, &c)
 	return ChangeRows200JSONResponse(out), err
+}
+
+// ForetellChange implements StrictServerInterface.
+func (s *Server) ForetellChange(ctx context.Context, r ForetellChangeRequestObject) (ForetellChangeResponseObject, error) {
+	core, err := s.coreSheet(ctx, r.Sheet)
+	if err != nil {
+		return nil, err
+	}
+	ops := make([]engine.Op, len(r.Body.Steps))
+	for i := range r.Body.Steps {
+		if ops[i], err = toOp(core, &r.Body.Steps[i]); err != nil {
+			return nil, err
+		}
+	}
+	c, err := s.e.ForetellChange(ctx, r.Sheet, ops, author(ctx))
+	if err != nil {
+		return nil, err
+	}
+	return ForetellChange200JSONResponse(toConsequences(c)), nil
+}
+
+func toConsequences(c *engine.Consequences) Consequences {
+	out := Consequences{Rows: c.Rows, Looked: c.Looked, Rules: []RuleConsequence{}, Now: effectLines(c.Now), Coming: effectLines(c.Coming)}
+	for _, r := range c.Rules {
+		out.Rules = append(out.Rules, RuleConsequence{Rule: r.ID, Letter: r.Letter, Name: r.Name, Now: r.Now, Held: r.Held, Incomplete: r.Incomplete, Brake: r.Brake, New: r.New, Gone: r.Gone})
+	}
+	return out
 }
 
 func toOp(core *sheet.Sheet, st *Step) (op engine.Op, err error) {

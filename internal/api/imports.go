@@ -461,6 +461,10 @@ func toImportResult(r *engine.ImportResult) ImportResult {
 		}
 		out.Samples = append(out.Samples, x)
 	}
+	if r.Sets != nil {
+		sets := toConsequences(r.Sets)
+		out.Sets = &sets
+	}
 	return out
 }
 
@@ -538,6 +542,7 @@ func (s *Server) importSpec(ctx context.Context, body *multipart.Reader, sheetID
 	if len(spec.Columns) != len(t.Heading) {
 		return in, o, errOtherColumns
 	}
+	o.Asks = is(spec.Ask)
 	o.Keep, o.Remember, in.Orders = spec.Keep, map[string]string{}, map[int]value.Order{}
 	for i := range spec.Columns {
 		c := &spec.Columns[i]
@@ -570,7 +575,7 @@ func (s *Server) PlanImport(ctx context.Context, r PlanImportRequestObject) (Pla
 	if err != nil {
 		return nil, err
 	}
-	o.Dry = true
+	o.Dry, o.Foretell = true, true
 	res, err := s.e.Import(ctx, r.Sheet, in, o, author(ctx))
 	return PlanImport200JSONResponse(toImportResult(&res)), err
 }
@@ -581,7 +586,9 @@ func (s *Server) ImportRows(ctx context.Context, r ImportRowsRequestObject) (Imp
 	if err != nil {
 		return nil, err
 	}
-	job, err := s.startImport(ctx, r.Sheet, in, o, author(ctx), nil)
+	by := author(ctx)
+	by.Asks = o.Asks
+	job, err := s.startImport(ctx, r.Sheet, in, o, by, nil)
 	return ImportRows202JSONResponse(job), err
 }
 

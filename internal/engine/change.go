@@ -18,10 +18,19 @@ import (
 type Author struct {
 	Name    string
 	Unlocks bool
+	Asks    bool // what the change sets off is held until somebody has looked
 }
 
 // System is an author whom no lock stops.
-func System(name string) Author { return Author{name, true} }
+func System(name string) Author { return Author{Name: name, Unlocks: true} }
+
+// asks is how an entry that lets a row settle says that it holds.
+func (a Author) asks() int64 {
+	if a.Asks {
+		return 1
+	}
+	return 0
+}
 
 // OpKind says what one step of a change does.
 type OpKind string
@@ -626,7 +635,7 @@ func (c *changer) insert(ctx context.Context, born *int64, events []store.Event)
 }
 
 func (c *changer) settleEntry(row *store.Row) store.Entry {
-	return store.Entry{Kind: store.Settle, DueAt: sheet.SettlesAt(*row.FirstEdit, *row.LastEdit, c.s.Settle), SheetID: row.SheetID, RowID: row.ID}
+	return store.Entry{Kind: store.Settle, DueAt: sheet.SettlesAt(*row.FirstEdit, *row.LastEdit, c.s.Settle), SheetID: row.SheetID, RowID: row.ID, DoneRows: c.by.asks()}
 }
 
 // save writes the rows that were there, and what settling them asks for.

@@ -193,7 +193,7 @@ func TestChangeTells(t *testing.T) {
 	if _, err := d.Change(d.ctx, d.rec.ID, []Op{edit(ids[0], "c2", "x"), edit(ids[1], "c5", "13")}, "paste", Author{Name: "Rosa"}); !errors.As(err, &refusal) || d.table() != before {
 		t.Errorf("%v", err)
 	}
-	if _, err := d.Change(d.ctx, d.rec.ID, []Op{edit(ids[1], "c5", "13")}, "edit", Author{"Tom", true}); err != nil {
+	if _, err := d.Change(d.ctx, d.rec.ID, []Op{edit(ids[1], "c5", "13")}, "edit", Author{Name: "Tom", Unlocks: true}); err != nil {
 		t.Error(err)
 	}
 }

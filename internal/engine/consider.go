@@ -95,6 +95,7 @@ type work struct {
 	outbox  outbox
 	queued  bool
 	entered map[delivery.State]int // emails that have entered the ledger, by state
+	asking  map[int64]bool         // rows whose settling is to be looked at
 	failed  error                  // the first error of a question that a life asked of the ledger
 }
 
@@ -104,7 +105,7 @@ func newWork(ctx context.Context, e *Engine, tx *store.Store, now time.Time, a a
 	}
 	on, back, err := tx.Lever(ctx)
 	return &work{e: e, tx: tx, now: now, act: a, off: !on, back: back, loaded: newLoaded(tx), lives: map[lifeKey]*life{}, outbox: newOutbox(),
-		entered: map[delivery.State]int{}}, err
+		entered: map[delivery.State]int{}, asking: map[int64]bool{}}, err
 }
 
 // consider takes entries in the order of their instants; what settles comes
@@ -228,6 +229,7 @@ func (w *work) settleEntry(ctx context.Context, en store.Entry) error {
 		return nil
 	}
 	w.drop(en.ID)
+	w.asking[row.ID] = en.DoneRows == 1
 	if err := w.settle(ctx, sb, row); err != nil {
 		return err
 	}
@@ -253,7 +255,9 @@ func (w *work) settle(ctx context.Context, sb *sheetBook, row *store.Row) error 
 		if err != nil {
 			return err
 		}
+		l.Asks = w.asking[row.ID]
 		l.Settle(cur, first, at)
+		l.Asks = false
 		l.ran, l.settled = true, true
 		if err := w.carryOut(ctx, l); err != nil {
 			return err
@@ -285,6 +289,13 @@ func (w *work) settleOverdue(ctx context.Context, rows []*store.Row) error {
 	}
 	if err := w.loadRows(ctx, over); err != nil {
 		return err
+	}
+	asking, err := w.tx.Asking(ctx, ids)
+	if err != nil {
+		return err
+	}
+	for _, id := range asking {
+		w.asking[id] = true
 	}
 	sort.SliceStable(over, func(i, j int) bool { return over[i].LastEdit.Before(*over[j].LastEdit) })
 	for _, row := range over {

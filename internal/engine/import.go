@@ -36,6 +36,8 @@ type ImportOptions struct {
 	Kind     string                      // of the event; default EventImported
 	About    map[string]any              // what else the event is to say: the file's name
 	Progress func(done, total int) error // told now and then; an error gives the import up
+	Asks     bool                        // what it sets off is to be held; for who asks for it
+	Foretell bool                        // of a dry one: work out what it would set off
 	samples  int
 }
 
@@ -49,6 +51,7 @@ type ImportResult struct {
 	Rows                                            int       // of the sheet before, without the deleted ones
 	Samples                                         []RowDiff // of what it changes, the first ones
 	GoneNames                                       []string  // keys of rows that are no longer in the file, the first ones
+	Sets                                            *Consequences
 }
 
 // RowDiff is what an import changes in one row.
@@ -105,10 +108,18 @@ func (e *Engine) importTx(ctx context.Context, tx *store.Store, sheetID string, 
 	if err := im.begin(ctx); err != nil {
 		return im.res, err
 	}
+	if o.Dry && o.Foretell {
+		im.foreteller = newForeteller(e, tx, im.now, im.rec)
+	}
 	err = im.run(ctx)
 	// The transaction must not end while rows are on their way.
 	if err = errors.Join(err, im.wait()); err != nil {
 		return im.res, err
+	}
+	if im.foreteller != nil {
+		if im.res.Sets, err = im.foreteller.done(ctx, im.rec.ID); err != nil {
+			return im.res, err
+		}
 	}
 	return im.res, im.end(ctx)
 }
@@ -128,6 +139,7 @@ type importer struct {
 
 	total, done int
 	place       int64
+	foreteller  *foreteller // of a dry import
 	changed     []*store.Row
 	events      []store.Event
 	fresh       []*store.Row
@@ -312,6 +324,9 @@ func (im *importer) new(ctx context.Context, cells []string) error {
 		core.Set(c, v)
 	}
 	im.res.New++
+	if im.foreteller != nil {
+		return im.foreteller.take(ctx, im.rec.ID, store.Row{}, sheet.Encode(core.Cells), false, false)
+	}
 	if im.o.Dry {
 		return nil
 	}
@@ -390,14 +405,14 @@ func (im *importer) meet(ctx context.Context, met []sheet.Meeting) error {
 		return err
 	}
 	for i, m := range met {
-		if err := im.met(m, rows[ids[i]]); err != nil {
+		if err := im.met(ctx, m, rows[ids[i]]); err != nil {
 			return err
 		}
 	}
 	return im.flush(ctx)
 }
 
-func (im *importer) met(m sheet.Meeting, row *store.Row) error {
+func (im *importer) met(ctx context.Context, m sheet.Meeting, row *store.Row) error {
 	core, err := row.Core(im.s)
 	if err != nil {
 		return err
@@ -412,6 +427,9 @@ func (im *importer) met(m sheet.Meeting, row *store.Row) error {
 	im.res.Unreadable += unreadable
 	if len(im.res.Samples) < im.o.samples {
 		im.res.Samples = append(im.res.Samples, RowDiff{m.Row, im.s.RowName(core), m.Returns, changes})
+	}
+	if im.foreteller != nil && (settles || m.Returns) {
+		return im.foreteller.take(ctx, im.rec.ID, *row, sheet.Encode(core.Cells), false, false)
 	}
 	if im.o.Dry {
 		return nil
@@ -440,7 +458,7 @@ func (im *importer) met(m sheet.Meeting, row *store.Row) error {
 	row.Gone, row.DeletedAt = false, nil
 	if settles || m.Returns {
 		unsettle(row, before, im.now)
-		im.entries = append(im.entries, store.Entry{Kind: store.Settle, DueAt: sheet.SettlesAt(*row.FirstEdit, *row.LastEdit, im.s.Settle), SheetID: im.s.ID, RowID: row.ID})
+		im.entries = append(im.entries, store.Entry{Kind: store.Settle, DueAt: sheet.SettlesAt(*row.FirstEdit, *row.LastEdit, im.s.Settle), SheetID: im.s.ID, RowID: row.ID, DoneRows: im.by.asks()})
 	}
 	im.changed = append(im.changed, row)
 	return nil
@@ -517,6 +535,11 @@ func (im *importer) gone(ctx context.Context, names []string) error {
 			}
 			im.res.GoneNames = append(im.res.GoneNames, im.s.RowName(core))
 		}
+		if im.foreteller != nil {
+			if err := im.foreteller.take(ctx, im.rec.ID, *row, row.Cells, false, true); err != nil {
+				return err
+			}
+		}
 		if im.o.Dry {
 			continue
 		}
@@ -566,7 +589,7 @@ func (im *importer) end(ctx context.Context) error {
 		return nil
 	}
 	if im.res.New > 0 && !im.o.Quiet {
-		if err := im.tx.SettleBorn(ctx, im.res.Change, sheet.SettlesAt(im.now, im.now, im.s.Settle)); err != nil {
+		if err := im.tx.SettleBorn(ctx, im.res.Change, sheet.SettlesAt(im.now, im.now, im.s.Settle), im.by.asks()); err != nil {
 			return err
 		}
 	}

@@ -215,4 +215,3 @@ func (e *Engine) Past(ctx context.Context, sheetID string, r *rule.Rule, ruleID 
 	slices.SortStableFunc(out, func(a, b PastLine) int { return b.At.Compare(a.At) })
 	return out, total, err
 }
-

@@ -38,7 +38,7 @@ type Entry struct {
 	Nr         int64      // Moved: the reaction's number; Follow: step and recurrence; Refresh: the source; Hand: the batch
 	Since      *time.Time // Due: occasions up to here have been judged or are baseline
 	Known      *time.Time // Due: since when the row's date has been known; nil: the baseline
-	DoneRows   int64      // Round: the row up to which it has been judged
+	DoneRows   int64      // Round: the row up to which it has been judged; Settle: 1 where what the edit sets off is to be held
 	Origin     string     // Moved, Follow: the occasion, as JSON
 }
 
@@ -79,7 +79,7 @@ func (s *Store) HasDueAgenda(ctx context.Context, now time.Time, refresh bool) (
 
 // PutEntries writes entries, each in the place of one about the same thing.
 func (s *Store) PutEntries(ctx context.Context, es []Entry) error {
-	return s.putEntries(ctx, es, "due_at = VALUES(due_at), since = VALUES(since), known = VALUES(known), done_rows = VALUES(done_rows), origin = VALUES(origin)")
+	return s.putEntries(ctx, es, "due_at = VALUES(due_at), since = VALUES(since), known = VALUES(known), done_rows = IF(kind = 'settle', GREATEST(done_rows, VALUES(done_rows)), VALUES(done_rows)), origin = VALUES(origin)")
 }
 
 // PutArmed writes a rule's entries for rows. An entry that is there keeps
@@ -108,6 +108,17 @@ func (s *Store) putEntries(ctx context.Context, es []Entry, update string, updat
 // DropEntries removes entries by id.
 func (s *Store) DropEntries(ctx context.Context, ids []int64) error {
 	return chunks(ids, 1000, func(c []int64) error { return s.DB(ctx).Exec("DELETE FROM agenda WHERE id IN ?", c).Error })
+}
+
+// Asking gives which of some rows hold what settling them sets off.
+func (s *Store) Asking(ctx context.Context, rowIDs []int64) (out []int64, err error) {
+	err = chunks(rowIDs, 1000, func(c []int64) error {
+		var ids []int64
+		err := s.DB(ctx).Raw("SELECT row_id FROM agenda WHERE row_id IN ? AND kind = 'settle' AND done_rows = 1", c).Scan(&ids).Error
+		out = append(out, ids...)
+		return err
+	})
+	return out, err
 }
 
 // DropSettling removes the entries of rows that have settled.

@@ -161,7 +161,7 @@ func TestRowsSaved(t *testing.T) {
 	if err != nil || len(got) != 3 || !slices.IsSorted(got) {
 		t.Errorf("%v %v", got, err)
 	}
-	if err := st.SettleBorn(ctx, born, noon); err != nil {
+	if err := st.SettleBorn(ctx, born, noon, 0); err != nil {
 		t.Fatal(err)
 	}
 	entries, err := st.ClaimAgenda(ctx, noon, 10)

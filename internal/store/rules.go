@@ -27,8 +27,8 @@ type Rule struct {
 	PausedAt    *time.Time // when it was last paused
 	ResumedAt   *time.Time // when that pause ended
 	CountsFrom  int64      // its episodes and changes are counted from here, at least
-	Position    int    // in the sheet's order of rules
-	Broken      string // what it misses since a column or template went; "" for nothing
+	Position    int        // in the sheet's order of rules
+	Broken      string     // what it misses since a column or template went; "" for nothing
 	CreatedAt   time.Time
 	DeletedAt   *time.Time
 	DeletedBy   string

@@ -418,9 +418,9 @@ func (s *Store) RowsBorn(ctx context.Context, change int64, deleted bool) (ids [
 
 // SettleBorn puts the rows that came in with a change on the agenda, to settle
 // at an instant.
-func (s *Store) SettleBorn(ctx context.Context, change int64, at time.Time) error {
-	return s.DB(ctx).Exec(`INSERT INTO agenda (kind, due_at, sheet_id, rule_id, row_id, delivery_id, nr)
-		SELECT 'settle', ?, sheet_id, '', id, 0, 0 FROM sheet_rows WHERE born = ?`, at, change).Error
+func (s *Store) SettleBorn(ctx context.Context, change int64, at time.Time, asks int64) error {
+	return s.DB(ctx).Exec(`INSERT INTO agenda (kind, due_at, sheet_id, rule_id, row_id, delivery_id, nr, done_rows)
+		SELECT 'settle', ?, sheet_id, '', id, 0, 0, ? FROM sheet_rows WHERE born = ?`, at, asks, change).Error
 }
 
 // PlaceStep is the room between rows that stand one after the other.

@@ -86,6 +86,21 @@ const rule = createRoute({
   validateSearch: ruleSearch,
   component: lazyRouteComponent(() => import("./places/rule/rule"), "RulePlace"),
 });
+const held = createRoute({
+  getParentRoute,
+  path: "/sheets/$sheet/held/$rule",
+  component: lazyRouteComponent(() => import("./places/held/held"), "HeldPlace"),
+});
+const send = createRoute({
+  getParentRoute,
+  path: "/sheets/$sheet/send",
+  component: lazyRouteComponent(() => import("./places/send/send"), "SendPlace"),
+});
+const batch = createRoute({
+  getParentRoute,
+  path: "/sheets/$sheet/send/$batch",
+  component: lazyRouteComponent(() => import("./places/send/send"), "BatchPlace"),
+});
 const templates = createRoute({ getParentRoute, path: "/templates", component: TemplatesPlace });
 const template = createRoute({
   getParentRoute,
@@ -106,7 +121,7 @@ const setup = createRoute({
 
 const routes = root.addChildren([
   welcome,
-  frame.addChildren([today, sheets, newSheet, sheet, bring, rule, templates, template, log, setup]),
+  frame.addChildren([today, sheets, newSheet, sheet, bring, rule, held, send, batch, templates, template, log, setup]),
 ]);
 
 export const router = createRouter({ routeTree: routes, defaultPreload: "intent" });

@@ -64,7 +64,7 @@ var arrows = map[Cause]map[State][]State{
 	},
 	Deciding: {
 		Held:       {Held, Queued, Dropped, Skipped, Incomplete, Missed},
-		Queued:     {Dropped},    // a sending by hand is stopped
+		Queued:     {Dropped}, // a sending by hand is stopped
 		Deferred:   {Dropped},
 		Incomplete: {Incomplete}, // left as it is
 		InDoubt:    {InDoubt, Accepted, Queued},

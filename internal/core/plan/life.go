@@ -52,6 +52,7 @@ type Circumstances struct {
 	Released  bool      // the rule's first run has been looked through
 	Looked    bool      // a person lets it go: nothing but Off and Passed holds it
 	Passed    bool      // what is taken up was past at the baseline: a person looks it through
+	Asks      bool      // the edit that settles is to be looked at: what it sets off is held
 	Restored  time.Time // the database went back in time: what is due not after it may have gone
 	Nobody    bool      // nobody approves: nothing follows what is held
 	PausedAt  time.Time // the rule's last pause, and when it was resumed: what fell
@@ -296,7 +297,10 @@ func (l *Life) look(p *Pending, row *sheet.Row, at time.Time) {
 	switch p.Kind {
 	case Moved:
 		if l.On && !l.quiet(p.Occasion.Due) {
+			asks := l.Asks
+			l.Asks = asks || p.Asks
 			l.consider(p.Occasion, row, at)
+			l.Asks = asks
 		}
 	case FollowUp:
 		l.follow(p, row, at)
@@ -323,6 +327,7 @@ func (l *Life) react(o rule.Occasion, row *sheet.Row, at time.Time) {
 	switch {
 	case !l.On:
 	case o.Due.After(at):
+		o.Asks = l.Asks
 		l.expect(&Pending{Kind: Moved, Occasion: o, At: o.Due})
 	default:
 		l.Record(l.Judge(o, row, at, l.memory()))
@@ -481,6 +486,8 @@ func (l *Life) holds(e *Email, what Outcome) reason.Code {
 		return reason.SendingOff
 	case l.Looked:
 		return ""
+	case l.Asks:
+		return reason.EditAsks
 	case what == Hold:
 		return reason.AsksFirst
 	case l.Rule.Hold == rule.HoldFirstRun && !l.Released:

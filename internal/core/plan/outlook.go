@@ -799,7 +799,9 @@ func (d *Difference) Look(before, after []event, place int64, was, is func() *sh
 		rows    int
 		waits   bool
 	}
-	keyOf := func(e *event) key { return key{e.due.UnixNano(), e.step, e.wording, e.who, e.rows, e.outcome == Incomplete} }
+	keyOf := func(e *event) key {
+		return key{e.due.UnixNano(), e.step, e.wording, e.who, e.rows, e.outcome == Incomplete}
+	}
 	have := map[key]int{}
 	for i := range before {
 		if e := &before[i]; e.outcome != Skip {
@@ -875,5 +877,22 @@ func (s *Setting) ForeseeOne(row *sheet.Row, known time.Time, l OutlookLine) For
 			return f
 		}
 	}
-	return Foreseen{Verdict: Verdict{Outcome: l.Outcome, Template: l.Wording, Reason: reason.Reason{Code: l.Code}}}
+	to, _ := value.ParseMailboxes(strings.ReplaceAll(l.Who, " ", ","))
+	return Foreseen{Verdict: Verdict{Outcome: l.Outcome, Template: l.Wording, To: to, Reason: reason.Reason{Code: l.Code}}}
+}
+
+// EventsOf gives emails as a Difference compares them.
+func EventsOf(emails []Email) []event {
+	out := make([]event, 0, len(emails))
+	for i := range emails {
+		e := &emails[i]
+		who := make([]string, 0, len(e.To)+len(e.Cc)+len(e.Bcc))
+		for _, list := range [][]value.Mailbox{e.To, e.Cc, e.Bcc} {
+			for _, m := range list {
+				who = append(who, m.Key())
+			}
+		}
+		out = append(out, event{due: e.At, step: e.Step, sketch: sketch{outcome: e.Outcome, code: e.Verdict.Reason.Code, wording: e.Template, emails: 1, who: strings.Join(who, " ")}})
+	}
+	return out
 }

@@ -63,7 +63,8 @@ const (
 	Baseline   Code = "baseline"
 	Brake      Code = "brake"
 	DailyCap   Code = "daily-cap"
-	Restored   Code = "restored" // the database went back in time: it may have gone
+	Restored   Code = "restored"  // the database went back in time: it may have gone
+	EditAsks   Code = "edit-asks" // who made the edit that set it off wants to look first
 )
 
 // Why an email is missed, or was left out by a person.
@@ -102,7 +103,7 @@ var Codes = []Code{Date, Became, Reached, Added, Changed, Round, ByHand, FollowU
 	RowGone, RowDeleted, SameMoment, ConditionFalse, NoWording, RepeatOnce, RepeatApart, DoNotEmail, Stopped, NoSuchStep, NotRecipient, FirstDidNotGo,
 	DateMoved, RuleGone, SheetGone, BecameMailboxes,
 	Unreadable, ColumnGone, NoAddress, FieldEmpty, RowsDiffer, OfRow,
-	SendingOff, AsksFirst, FirstRun, Window, Baseline, Brake, DailyCap, Restored,
+	SendingOff, AsksFirst, FirstRun, Window, Baseline, Brake, DailyCap, Restored, EditAsks,
 	TooLate, NotMended, NoRoom, LookedThrough, LeftOut, BatchStopped, ChainStopped, PersonLimit,
 	Unreachable, PutOff, LostBefore, LostAfter, LostLedger, Refused, SomePutOff, GivenUp, ProgramStopped, CannotWrite, CannotRead, ProgramFault, Said}
 

@@ -26,6 +26,7 @@ var plain = map[Code]string{
 	ColumnGone:      "a column that the rule names is not there any more",
 	SendingOff:      "all sending is switched off",
 	AsksFirst:       "the rule asks first",
+	EditAsks:        "whoever made the edit wants to look first",
 	FirstRun:        "the rule's first run waits to be looked through",
 	Window:          "mended, and waits for its send window",
 	Baseline:        "was past when the rule was switched on",

@@ -39,6 +39,7 @@ type Occasion struct {
 	After       string     `json:"after,omitempty"`      // reactions: what it holds, as written
 	Due         time.Time  `json:"due"`                  // after any move
 	Unmoved     time.Time  `json:"unmoved,omitzero"`     // before it, where it differs
+	Asks        bool       `json:"asks,omitempty"`       // reactions: who made the edit wants to look at what it sets off
 	SameMoment  bool       `json:"sameMoment,omitempty"` // another offset of the row falls due at the same instant and is nearer
 }
 

@@ -1227,6 +1227,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sheets/{sheet}/changes/effect": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a change of rows would set off, once it has settled */
+        post: operations["foretellChange"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sheets/{sheet}/changes/{change}/undo": {
         parameters: {
             query?: never;
@@ -1705,6 +1722,8 @@ export interface components {
             steps: number;
             /** @description the most that an offset of a rule counts, either way */
             offset: number;
+            /** @description a change of more rows than this is looked at before it is made */
+            foretold: number;
         };
         /** @enum {string} */
         Order: "day-month-year" | "month-day-year" | "year-month-day";
@@ -1829,6 +1848,7 @@ export interface components {
             goneNames: string[];
             /** @description rows that the file does not have, gone or kept */
             absent: number;
+            sets?: components["schemas"]["Consequences"];
         };
         SheetPatch: {
             calendar?: string;
@@ -2237,6 +2257,24 @@ export interface components {
             why: string;
             /** Format: date-time */
             since: string;
+        };
+        RuleConsequence: {
+            rule: string;
+            letter: string;
+            name: string;
+            now: number;
+            held: number;
+            incomplete: number;
+            brake: boolean;
+            new: number;
+            gone: number;
+        };
+        Consequences: {
+            rows: number;
+            looked: number;
+            rules: components["schemas"]["RuleConsequence"][];
+            now: components["schemas"]["EffectLine"][];
+            coming: components["schemas"]["EffectLine"][];
         };
         /** @description a rule, whole or not, as its sentence */
         RuleSaid: {
@@ -2754,6 +2792,8 @@ export interface components {
             columns: components["schemas"]["ImportColumn"][];
             /** @description rows that the file does not have stay as they are */
             keep: boolean;
+            /** @description what it sets off is held until somebody has looked */
+            ask?: boolean;
         };
         RowDiff: {
             row: string;
@@ -5981,6 +6021,8 @@ export interface operations {
                     /** @enum {string} */
                     kind: "edit" | "paste" | "fill" | "clear" | "add" | "delete" | "cut" | "put-back" | "replace";
                     steps: components["schemas"]["Step"][];
+                    /** @description what it sets off is held until somebody has looked */
+                    ask?: boolean;
                 };
             };
         };
@@ -5992,6 +6034,43 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ChangeResult"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    foretellChange: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    steps: components["schemas"]["Step"][];
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Consequences"];
                 };
             };
             /** @description A problem (RFC 9457) */

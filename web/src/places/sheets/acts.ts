@@ -136,5 +136,6 @@ export function useActs(g: Grid) {
     fill: () => void (fits() && fill()),
     insert: () => void (fits() && insert()),
     remove: () => void (fits() && remove()),
+    ids: async () => (fits() ? rowIds() : []),
   };
 }

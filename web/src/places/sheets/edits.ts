@@ -4,7 +4,7 @@ import { toast } from "sonner";
 import { http, type Row, type Schemas, type Sheet, take as answer, words } from "../../api/client";
 import { keys, refresh } from "../../api/keys";
 import { randomId } from "../../parts/random";
-import { useSession } from "../../parts/session";
+import { useLimits, useSession } from "../../parts/session";
 import { count } from "../../parts/time";
 import { type Change, type Kind, pendingTexts, type Step, Unsent, verdict } from "./unsent";
 
@@ -13,6 +13,7 @@ export type Clash = Schemas["CellConflict"];
 type Result = Schemas["ChangeResult"];
 type Page = Schemas["RowPage"];
 // What the tab that has sent a change tells the one that has made it.
+type Asked = { kind: Kind; steps: Step[]; then?: (r: Result) => void };
 type Told = { change: Change; result: Result } | { sending: string };
 
 const retryEvery = 2000;
@@ -38,6 +39,7 @@ export function useEdits(sheet: Sheet) {
   const done = useRef(new Map<string, (r: Result) => void>());
   const sending = useRef<string | undefined>(undefined);
   const busy = useRef(false);
+  const { foretold } = useLimits();
   const undos = useRef<string[]>([]);
   const redos = useRef<string[]>([]);
   const [waiting, setWaiting] = useState<Change[]>(() => unsent.list());
@@ -78,7 +80,7 @@ export function useEdits(sheet: Sheet) {
       const { data, error, response } = await http
         .POST("/sheets/{sheet}/changes", {
           params: { path: { sheet: sheet.id } },
-          body: { kind: c.kind, steps: c.steps },
+          body: { kind: c.kind, steps: c.steps, ask: c.ask },
           headers: { "Idempotency-Key": c.id },
         })
         .catch(() => ({ data: undefined, error: undefined, response: undefined }));
@@ -143,15 +145,37 @@ export function useEdits(sheet: Sheet) {
     };
   }, [place, unsent, pump, take, look]);
 
-  const change = useCallback(
-    (kind: Kind, steps: Step[], then?: (r: Result) => void) => {
-      if (steps.length === 0) return;
-      const c = unsent.add({ id: randomId(), kind, steps });
-      if (then) done.current.set(c.id, then);
+  const put = useCallback(
+    (x: Asked, ask?: boolean) => {
+      const c = unsent.add({ id: randomId(), kind: x.kind, steps: x.steps, ask });
+      if (x.then) done.current.set(c.id, x.then);
       look();
       void pump();
     },
     [unsent, look, pump],
+  );
+  // A change of many rows is looked at before it is made: what it would set off
+  // is shown, where it is anything.
+  const [asking, setAsking] = useState<Asked & { sets: Schemas["Consequences"] }>();
+  const watched = sheet.figures.rulesOn > 0;
+  const change = useCallback(
+    (kind: Kind, steps: Step[], then?: (r: Result) => void) => {
+      if (steps.length === 0) return;
+      const x = { kind, steps, then };
+      if (!watched || steps.length <= foretold) return put(x);
+      answer(http.POST("/sheets/{sheet}/changes/effect", { params: { path: { sheet: sheet.id } }, body: { steps } })).then(
+        (sets) => (sets.rules.length > 0 ? setAsking({ ...x, sets }) : put(x)),
+        () => put(x), // what cannot be foretold is not kept from being done
+      );
+    },
+    [watched, foretold, put, sheet.id],
+  );
+  const settle = useCallback(
+    (a: "apply" | "hold" | "cancel") => {
+      if (asking && a !== "cancel") put(asking, a === "hold" ? true : undefined);
+      setAsking(undefined);
+    },
+    [asking, put],
   );
 
   // Takes the last change back (or the one with an id), or does it again.
@@ -188,7 +212,7 @@ export function useEdits(sheet: Sheet) {
   }, []);
   const pending = useMemo(() => pendingTexts(waiting), [waiting]);
 
-  return { change, undo, redo, remember, pending, away, clashes, setClashes };
+  return { change, undo, redo, remember, pending, away, clashes, setClashes, asking, settle };
 }
 export type Edits = ReturnType<typeof useEdits>;
 

@@ -29,6 +29,7 @@ export function Foot(p: {
   onInsert: () => void;
   onRemove: () => void;
   onHistory: () => void;
+  onSend?: () => void; // to the selected rows, by hand
 }) {
   const { box, columns } = p;
   const sum = useSummary(p.sheet.id, p.view, box, columns, p.many);
@@ -75,6 +76,11 @@ export function Foot(p: {
             )}
             {p.mayEdit && <Do word={rows > 1 ? `Put ${rows} rows in` : "Put a row in"} k="Ctrl Enter" on={p.onInsert} />}
             {p.mayEdit && <Do word={rows > 1 ? `Delete ${count(rows, "row")}` : "Delete"} k="Ctrl Del" on={p.onRemove} />}
+            {p.onSend && (
+              <button type="button" className="link text-xs" onMouseDown={(e) => e.preventDefault()} onClick={p.onSend}>
+                {rows > 1 ? `Send to these ${rows.toLocaleString("en-GB")} rows …` : "Send to this row …"}
+              </button>
+            )}
             {!p.many && <Do word="History" k="F8" on={p.onHistory} />}
             <Do word="Find" k="Ctrl F" on={() => p.onFinding(true)} />
           </>

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { type Schemas, type Sheet, upload, words } from "../../api/client";
 import { RowsFile } from "../../parts/rowsfile";
 import { count } from "../../parts/time";
+import { SetsOff } from "./sets";
 import { FileColumns, openOrders, Part } from "./filecolumns";
 import { useFile } from "./usefile";
 
@@ -19,19 +20,20 @@ export function FromFile({ sheet }: { sheet: Sheet }) {
   const key = sheet.columns.find((c) => c.id === sheet.key);
   const open = openOrders(f.guesses, f.choices, f.answered);
   const keyed = !key || f.choices.some((c) => c.to === key.id);
-  const parts = (k: boolean) => ({
+  const parts = (k: boolean, ask?: boolean) => ({
     spec: JSON.stringify({
       keep: k,
+      ask,
       columns: f.choices.map((c) => ({ name: c.name || "unnamed", type: c.type, order: c.order, to: c.to })),
     }),
     ...f.part,
   });
-  const send = async <T,>(path: string, k: boolean): Promise<T | undefined> => {
+  const send = async <T,>(path: string, k: boolean, ask?: boolean): Promise<T | undefined> => {
     if (!f.file) return;
     setBusy(true);
     f.setError("");
     try {
-      return await upload<T>(`/sheets/${sheet.id}/import${path}`, { ...parts(k), file: f.file });
+      return await upload<T>(`/sheets/${sheet.id}/import${path}`, { ...parts(k, ask), file: f.file });
     } catch (e) {
       f.setError(words(e));
     } finally {
@@ -39,8 +41,8 @@ export function FromFile({ sheet }: { sheet: Sheet }) {
     }
   };
   const work = async (k: boolean) => setPlan(await send<Plan>("/plan", k));
-  const apply = async () => {
-    const job = await send<Schemas["Job"]>("", keep);
+  const apply = async (ask?: boolean) => {
+    const job = await send<Schemas["Job"]>("", keep, ask);
     if (job) void navigate({ to: "/sheets/$sheet", params: { sheet: sheet.id }, search: { job: job.id } });
   };
   return (
@@ -84,7 +86,15 @@ export function FromFile({ sheet }: { sheet: Sheet }) {
             aria-label="The file"
           >
             {plan ? (
-              <Differences plan={plan} keep={keep} />
+              <>
+                {plan.sets && plan.new + plan.changed + plan.gone > 0 && (
+                  <section className="max-w-4xl pb-3">
+                    <h2 className="mb-1">What it sets off</h2>
+                    <SetsOff sheet={sheet} sets={plan.sets} />
+                  </section>
+                )}
+                <Differences plan={plan} keep={keep} />
+              </>
             ) : (
               <FileColumns
                 preview={f.preview}
@@ -108,6 +118,11 @@ export function FromFile({ sheet }: { sheet: Sheet }) {
                 >
                   {actWords(plan)}
                 </button>
+                {plan.sets?.rules.some((r) => r.now > 0) && (
+                  <button type="button" className="act-plain" disabled={busy} onClick={() => void apply(true)}>
+                    The same, and hold what it sets off
+                  </button>
+                )}
                 {key && (
                   <label className="flex items-center gap-2">
                     <input

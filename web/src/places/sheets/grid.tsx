@@ -38,6 +38,7 @@ type Props = {
   onWords: (w: string) => void;
   onAt: (row?: string, column?: string) => void;
   onBox: (b: Box | null) => void;
+  onSend?: (rows: string[]) => void; // to these, by hand
   head: Omit<Parameters<typeof Head>[0], "sheet" | "columns" | "left" | "axis" | "width" | "hasKey" | "view" | "onStep" | "onDown">;
 };
 
@@ -331,6 +332,7 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
         onInsert={acts.insert}
         onRemove={acts.remove}
         onHistory={() => row && active && p.onCell(row.id, active.id)}
+        onSend={p.onSend && (() => void acts.ids().then((rows) => p.onSend?.(rows)))}
       />
     </div>
   );

@@ -12,6 +12,7 @@ import { count } from "../../parts/time";
 import { makeAxis } from "../../parts/track";
 import type { SheetSearch } from "../../routes";
 import { DeliverySlip } from "../log/delivery";
+import { pick } from "../send/picked";
 import { Clashes } from "./clash";
 import { asEdit } from "./column";
 import { ColumnsSlip } from "./columns";
@@ -24,6 +25,7 @@ import { Here, Looking, SheetTitle } from "./looking";
 import { Margin } from "./margin";
 import { usePresence } from "./presence";
 import { RowSlip } from "./row";
+import { AskFirst } from "./sets";
 import { TakeOut } from "./takeout";
 import { isPlain, tidy, type View } from "./view";
 
@@ -165,6 +167,14 @@ function SheetPage({ sheet: s }: { sheet: Sheet }) {
             [],
           )}
           onBox={setBox}
+          onSend={
+            may
+              ? (rows) => {
+                  pick(id, rows);
+                  void navigate({ to: "/sheets/$sheet/send", params: { sheet: id } });
+                }
+              : undefined
+          }
           head={{
             may,
             onOrder: (c, down, also) => setView({ ...view, sort: [...(also ? (view.sort ?? []) : []), { column: c.id, down }] }),
@@ -184,6 +194,7 @@ function SheetPage({ sheet: s }: { sheet: Sheet }) {
         <Margin sheet={id} rules={rules.data ?? []} zone={zone} now={now} may={may} onLight={setLit} />
         <Slips sheet={s} search={search} view={view} total={total} box={box} edits={edits} may={may} mayEdit={mayEdit} open={open} />
         <Clashes edits={edits} />
+        {edits.asking && <AskFirst sheet={s} what={askedWords(edits.asking)} sets={edits.asking.sets} onAnswer={edits.settle} />}
       </div>
       <RunningJobs sheet={id} here={search.job} onFollow={(j) => open({ job: j })} />
     </div>
@@ -263,6 +274,14 @@ function Slips({ sheet: s, search, view, total, box, edits, may, mayEdit, open }
       {search.slip === "history" && <SheetHistory sheet={s} edits={edits} onRow={(row) => open({ row })} onClose={close} />}
       {search.slip === "out" && <TakeOut sheet={s} view={view} total={total} box={box} onClose={close} />}
     </>
+  );
+}
+
+function askedWords({ kind, steps }: { kind: string; steps: Schemas["Step"][] }): string {
+  const rows = count(steps.length, "row");
+  return (
+    { delete: `Deleting ${rows}`, clear: `Emptying cells of ${rows}`, cut: `Cutting from ${rows}`, fill: `Filling ${rows}` }[kind] ??
+    `Changing ${rows}`
   );
 }
 

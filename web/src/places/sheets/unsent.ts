@@ -7,7 +7,7 @@ export type Step = Schemas["Step"];
 export type Kind = "edit" | "paste" | "fill" | "clear" | "add" | "delete" | "cut" | "put-back" | "replace";
 
 /** A change that waits. Its id makes it once, however often it is sent. */
-export type Change = { id: string; page: string; kind: Kind; steps: Step[] };
+export type Change = { id: string; page: string; kind: Kind; steps: Step[]; ask?: boolean };
 
 /** What is needed of a browser's storage. */
 export type Shelf = Pick<Storage, "length" | "key" | "getItem" | "setItem" | "removeItem">;

@@ -1,5 +1,6 @@
 // Saving a rule, switching it on and off, taking it away.
-import { useNavigate } from "@tanstack/react-router";
+import { Link, useNavigate } from "@tanstack/react-router";
+import { Popover } from "radix-ui";
 import { useState } from "react";
 import { toast } from "sonner";
 import { http, type Rule, type RuleBody, type Schemas, type Sheet } from "../../api/client";
@@ -9,6 +10,7 @@ import { Overtaken, type useOpened } from "../../parts/opened";
 import { count } from "../../parts/time";
 import type { Effect } from "./effect";
 import { reacts, tidy } from "./model";
+import { PastSlip } from "./past";
 import { Sentence } from "./said";
 
 type Said = Schemas["RuleSaid"];
@@ -50,9 +52,19 @@ export function Acts({ sheet, rule, opened, effect: e, said, may }: ActsProps) {
   const remove = useWrite({
     write: () => http.DELETE("/sheets/{sheet}/rules/{rule}", { params: { path } }),
     changes,
+    saved: "Deleted. For 30 days it can be brought back, below the rules of the sheet.",
+    undo: () => http.POST("/sheets/{sheet}/rules/{rule}/restore", { params: { path } }),
     after: () => void navigate({ to: "/sheets/$sheet", params: { sheet: sheet.id } }),
     quiet: true,
   });
+  const include = useWrite<{ rule: string; rows?: string[] }, { emails: number }>({
+    write: (v) =>
+      http.POST("/sheets/{sheet}/rules/{rule}/past", { params: { path: { sheet: sheet.id, rule: v.rule } }, body: { rows: v.rows } }),
+    changes,
+    saved: (r) => `${count(r.emails, "email is", "emails are")} held until somebody has looked.`,
+  });
+  const [past, setPast] = useState(false);
+  const [chosen, setChosen] = useState<string[]>(); // rows of what is past, to be included once it is on
   const state = rule?.state ?? "draft";
   const underWay = acting || save.busy || turn.busy || remove.busy;
   const whole = said?.faults.length === 0 && !!body.name.trim();
@@ -68,6 +80,10 @@ export function Acts({ sheet, rule, opened, effect: e, said, may }: ActsProps) {
     setActing(true);
     const r = to === "on" && (changed || !rule) ? await save.do(body) : rule;
     const turned = r && (await turn.do({ rule: r.id, state: to }));
+    if (turned && to === "on" && chosen?.length) {
+      await include.do({ rule: turned.id, rows: chosen });
+      setChosen(undefined);
+    }
     if (r && !turned && !rule) after(r); // it is saved all the same
     setActing(false);
   };
@@ -84,6 +100,11 @@ export function Acts({ sheet, rule, opened, effect: e, said, may }: ActsProps) {
           onTheirs={opened.takeTheirs}
           onMine={opened.keepMine}
         />
+      )}
+      {rule?.broken && (
+        <p role="alert" className="text-brick">
+          It is paused: {rule.broken}.
+        </p>
       )}
       <p role="alert" className="min-h-5 text-brick">
         {failed?.title}
@@ -108,16 +129,50 @@ export function Acts({ sheet, rule, opened, effect: e, said, may }: ActsProps) {
           </button>
           {state === "on" && (
             <button type="button" className="act-plain" disabled={busy} onClick={() => void switchTo("paused")}>
-              Pause
+              Pause{live && dated && !changed && live.emails > 0 && `: ${count(live.emails, "email")} in 60 days do not go`}
             </button>
           )}
-          {live && <WhatStays effect={live} state={state} changed={changed} kind={body.trigger.kind} />}
-          {rule && state !== "on" && (
+          {live && (
+            <WhatStays
+              effect={live}
+              state={state}
+              changed={changed}
+              kind={body.trigger.kind}
+              chosen={chosen?.length ?? 0}
+              onList={() => setPast(true)}
+            />
+          )}
+        </div>
+      )}
+      {may && rule && (
+        <div className="mt-3 flex flex-wrap items-center gap-4 border-t border-hair-2 pt-3">
+          <CopyRule sheet={sheet} rule={rule} busy={busy} />
+          {(rule.held ?? 0) > 0 && (
+            <Link to="/sheets/$sheet/held/$rule" params={{ sheet: sheet.id, rule: rule.id }} className="needs">
+              {count(rule.held ?? 0, "email waits", "emails wait")} for you
+            </Link>
+          )}
+          {state !== "on" && (
             <button type="button" className="link ml-auto text-brick!" onClick={() => void remove.do()} disabled={busy}>
               Delete this rule
             </button>
           )}
         </div>
+      )}
+      {past && (
+        <PastSlip
+          sheet={sheet}
+          body={body}
+          rule={rule}
+          busy={include.busy}
+          chosen={chosen}
+          onChosen={(rows) => {
+            setPast(false);
+            if (state === "on" && rule) void include.do({ rule: rule.id, rows });
+            else setChosen(rows);
+          }}
+          onClose={() => setPast(false)}
+        />
       )}
     </div>
   );
@@ -139,13 +194,60 @@ function Side({ name, of, other }: { name: string; of: Schemas["Segment"][]; oth
   );
 }
 
-type StaysProps = { effect: Effect; state: Rule["state"]; changed: boolean; kind: string };
-function WhatStays({ effect: e, state, changed, kind }: StaysProps) {
-  const stays = () => {
-    if (e.past === 0) return kind === "date" ? "No date is past." : "";
-    if (kind === "date") return `${count(e.past, "past date stays", "past dates stay")} as ${e.past === 1 ? "it is" : "they are"}.`;
-    return `${count(e.past, "row is", "rows are")} so already and ${e.past === 1 ? "stays as it is" : "stay as they are"}.`;
-  };
-  if (state === "on") return changed && <span className="text-ink-2">What went out does not go again. {stays()}</span>;
-  return <span className="text-ink-2">{stays()}</span>;
+type StaysProps = { effect: Effect; state: Rule["state"]; changed: boolean; kind: string; chosen: number; onList: () => void };
+function WhatStays({ effect: e, state, changed, kind, chosen, onList }: StaysProps) {
+  if (kind === "by-hand") return null;
+  const words =
+    kind === "date"
+      ? `${count(e.past, "past date stays", "past dates stay")} as ${e.past === 1 ? "it is" : "they are"}`
+      : `${count(e.past, "row is", "rows are")} so already and ${e.past === 1 ? "stays as it is" : "stay as they are"}`;
+  return (
+    <span className="text-ink-2">
+      {state === "on" && changed && "What went out does not go again. "}
+      {e.past === 0
+        ? kind === "date" && state !== "on" && "No date is past."
+        : (state !== "on" || !changed) && (
+            <>
+              <button type="button" className="figure text-left" onClick={onList}>
+                {words}
+              </button>
+              {chosen > 0 ? `, but ${count(chosen, "row")} of them, held for a look.` : "."}
+            </>
+          )}
+    </span>
+  );
+}
+
+// A copy is a new rule: what the first has sent, it may send again, unless it
+// takes the history over.
+function CopyRule({ sheet, rule, busy }: { sheet: Sheet; rule: Rule; busy: boolean }) {
+  const navigate = useNavigate();
+  const copy = useWrite<boolean, Rule>({
+    write: (history) =>
+      http.POST("/sheets/{sheet}/rules/{rule}/copy", { params: { path: { sheet: sheet.id, rule: rule.id } }, body: { history } }),
+    changes: ofSheet(sheet.id),
+    after: (r) => void navigate({ to: "/sheets/$sheet/rules/$rule", params: { sheet: sheet.id, rule: r.id } }),
+  });
+  return (
+    <Popover.Root>
+      <Popover.Trigger asChild>
+        <button type="button" className="link" disabled={busy || copy.busy}>
+          Copy this rule …
+        </button>
+      </Popover.Trigger>
+      <Popover.Portal>
+        <Popover.Content className="pop w-80 p-3.5 text-[13px]" sideOffset={6} align="start" collisionPadding={12}>
+          <p className="mb-2.5">A copy is a new rule, off at first. Is what this one has sent already done for the copy too?</p>
+          <div className="flex flex-col items-start gap-2">
+            <button type="button" className="act-plain" onClick={() => void copy.do(true)}>
+              Copy, with its history
+            </button>
+            <button type="button" className="act-plain" onClick={() => void copy.do(false)}>
+              Copy, and begin anew
+            </button>
+          </div>
+        </Popover.Content>
+      </Popover.Portal>
+    </Popover.Root>
+  );
 }

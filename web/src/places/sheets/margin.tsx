@@ -1,7 +1,7 @@
 import { Link } from "@tanstack/react-router";
 import { useState } from "react";
-import { http, type Rule } from "../../api/client";
-import { ofSheet } from "../../api/keys";
+import { api, http, type Rule } from "../../api/client";
+import { keys, ofSheet } from "../../api/keys";
 import { useWrite } from "../../api/write";
 import { MarkIcon } from "../../parts/mark";
 import { Scroll } from "../../parts/scroll";
@@ -25,6 +25,10 @@ export function Margin({
   onLight: (r: string | null) => void;
 }) {
   const [folded, setFolded] = useState(localStorage.getItem("margin") === "folded");
+  const order = useWrite<string[]>({
+    write: (ids) => http.PUT("/sheets/{sheet}/rules/order", { params: { path: { sheet } }, body: { rules: ids } }),
+    changes: [keys.rules],
+  });
   const fold = () => {
     localStorage.setItem("margin", folded ? "" : "folded");
     setFolded(!folded);
@@ -45,8 +49,17 @@ export function Margin({
           fold
         </button>
       </div>
-      {rules.map((r) => (
-        <RuleLine key={r.id} sheet={sheet} rule={r} zone={zone} now={now} may={may} onLight={onLight} />
+      {rules.map((r, i) => (
+        <RuleLine
+          key={r.id}
+          sheet={sheet}
+          rule={r}
+          zone={zone}
+          now={now}
+          may={may}
+          onLight={onLight}
+          onUp={may && i > 0 ? () => void order.do(swapped(rules, i - 1)) : undefined}
+        />
       ))}
       {rules.length === 0 && (
         <p className="border-t border-hair-2 py-3 text-ink-2">
@@ -58,16 +71,59 @@ export function Margin({
           <Link to="/sheets/$sheet/rules/$rule" params={{ sheet, rule: "new" }} className="link">
             Add a rule
           </Link>
+          <Deleted sheet={sheet} />
         </div>
       )}
     </Scroll>
   );
 }
 
-type LineProps = { sheet: string; rule: Rule; zone: string; now: Date; may: boolean; onLight: (r: string | null) => void };
+// The order in which the i-th rule stands below the next one.
+function swapped(rules: Rule[], i: number): string[] {
+  const ids = rules.map((r) => r.id);
+  return [...ids.slice(0, i), ...ids.slice(i, i + 2).reverse(), ...ids.slice(i + 2)];
+}
+
+// Rules that were deleted lately, to be brought back.
+function Deleted({ sheet }: { sheet: string }) {
+  const q = api.useQuery("get", "/sheets/{sheet}/rules/deleted", { params: { path: { sheet } } });
+  const back = useWrite<string, Rule>({
+    write: (rule) => http.POST("/sheets/{sheet}/rules/{rule}/restore", { params: { path: { sheet, rule } } }),
+    changes: [...ofSheet(sheet), ["get", "/sheets/{sheet}/rules/deleted"]],
+    saved: (r) => `${r.body.name} is back, ${r.state === "draft" ? "not on yet" : "paused"}.`,
+  });
+  if (!q.data?.length) return null;
+  return (
+    <details className="mt-2 text-ink-2">
+      <summary className="cursor-pointer">{count(q.data.length, "deleted rule")}</summary>
+      <ul>
+        {q.data.map((r) => (
+          <li key={r.id} className="flex items-baseline gap-2 py-1">
+            <span className="min-w-0 flex-1 truncate" title={r.name}>
+              {r.letter}, {r.name}
+            </span>
+            <button type="button" className="link" disabled={back.busy} onClick={() => void back.do(r.id)}>
+              Restore
+            </button>
+          </li>
+        ))}
+      </ul>
+    </details>
+  );
+}
+
+type LineProps = {
+  sheet: string;
+  rule: Rule;
+  zone: string;
+  now: Date;
+  may: boolean;
+  onLight: (r: string | null) => void;
+  onUp?: () => void; // to stand above the one before it
+};
 
 // A rule in the margin; pointing at it lights its marks in the rows.
-function RuleLine({ sheet, rule: r, zone, now, may, onLight }: LineProps) {
+function RuleLine({ sheet, rule: r, zone, now, may, onLight, onUp }: LineProps) {
   const state = r.state === "on" ? "paused" : "on";
   const turn = useWrite({
     write: () => http.PUT("/sheets/{sheet}/rules/{rule}/state", { params: { path: { sheet, rule: r.id } }, body: { state } }),
@@ -91,7 +147,23 @@ function RuleLine({ sheet, rule: r, zone, now, may, onLight }: LineProps) {
         of={r.sentence}
         className={`mb-1.5 font-letter text-[13.5px] leading-5 [&_b]:font-semibold ${r.state === "on" ? "" : "text-ink-2"}`}
       />
-      <p className="text-xs text-ink-2">{waits(r, zone, now)}</p>
+      {r.body.note && <p className="mb-1 text-xs whitespace-pre-line text-ink-2">{r.body.note}</p>}
+      {r.broken && <p className="mb-1 text-xs text-brick">Paused: {r.broken}.</p>}
+      {(r.held ?? 0) > 0 && (
+        <p className="mb-1 text-xs">
+          <Link to="/sheets/$sheet/held/$rule" params={{ sheet, rule: r.id }} className="needs">
+            {count(r.held ?? 0, "email waits", "emails wait")} for you
+          </Link>
+        </p>
+      )}
+      <p className="flex text-xs text-ink-2">
+        {waits(r, zone, now)}
+        {onUp && (
+          <button type="button" className="link ml-auto text-xs" aria-label={`Move ${r.body.name} up`} onClick={onUp}>
+            up
+          </button>
+        )}
+      </p>
     </section>
   );
 }

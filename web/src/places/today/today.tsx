@@ -123,7 +123,10 @@ function Needs({ today }: { today: Today }) {
     changes: ofEmails,
   });
   const navigate = useNavigate();
-  if (today.needs.length + today.sources.length + today.notices.length + today.doubled.length === 0) return null;
+  const broken = today.broken ?? [];
+  const held = today.held ?? [];
+  if (today.needs.length + today.sources.length + today.notices.length + today.doubled.length + broken.length + held.length === 0)
+    return null;
   const shown = today.needs.slice(0, 7);
   const more = today.needsTotal - shown.reduce((n, x) => n + x.count, 0);
   return (
@@ -132,6 +135,28 @@ function Needs({ today }: { today: Today }) {
       <ul>
         {today.notices.map((x) => (
           <NoticeLine key={x.text} notice={x} />
+        ))}
+        {broken.map((r) => (
+          <li key={r.rule} className="flex items-center gap-3.5 border-b border-hair-2 py-1.5 max-md:flex-wrap">
+            <MarkIcon letter={r.letter} kind="incomplete" />
+            <span className="min-w-0 flex-1">
+              <b className="font-semibold">{r.name}</b> of {r.sheet} is paused: {r.broken}.
+            </span>
+            <Link to="/sheets/$sheet/rules/$rule" params={{ sheet: r.sheetId, rule: r.rule }} className="link flex-none">
+              Open the rule
+            </Link>
+          </li>
+        ))}
+        {held.map((r) => (
+          <li key={r.rule} className="flex items-center gap-3.5 border-b border-hair-2 py-1.5 max-md:flex-wrap">
+            <MarkIcon letter={r.letter} kind="held" />
+            <span className="min-w-0 flex-1">
+              <b className="font-semibold">{count(r.emails, "email waits", "emails wait")}</b> for a look: {r.name} of {r.sheet}, {r.why}.
+            </span>
+            <Link to="/sheets/$sheet/held/$rule" params={{ sheet: r.sheetId, rule: r.rule }} className="link flex-none">
+              Look through
+            </Link>
+          </li>
         ))}
         {today.doubled.map((x) => (
           <li key={x.sheetId} className="flex items-center gap-3.5 border-b border-hair-2 py-1.5 max-md:flex-wrap">

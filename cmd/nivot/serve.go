@@ -299,7 +299,7 @@ func runMuseum(ctx context.Context, s *store.Store, key *engine.Key, l net.Liste
 	}
 	start := demo.History
 	if short {
-		start = demo.Start
+		start = demo.Morning
 	}
 	if !ready { // what an interrupted setting up has left is in the way
 		if err := s.Clear(ctx); err != nil {
@@ -367,6 +367,12 @@ func setUp(ctx context.Context, e *engine.Engine, clock *demo.Clock, smtp int) e
 	go func() { defer close(done); _ = e.Run(inner) }()
 	defer func() { cancel(); <-done }()
 	if err := demo.SetUp(ctx, e, api.HashPassword, smtp); err != nil {
+		return err
+	}
+	if _, err := clock.Advance(ctx, demo.Morning); err != nil {
+		return err
+	}
+	if err := demo.WorkMorning(ctx, e); err != nil {
 		return err
 	}
 	if _, err := clock.Advance(ctx, demo.Start); err != nil {

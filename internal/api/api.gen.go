@@ -1336,6 +1336,14 @@ type FactChange struct {
 	Was  string `json:"was"`
 }
 
+// Feed defines model for Feed.
+type Feed struct {
+	At   time.Time `json:"at"`
+	By   string    `json:"by"`
+	Id   string    `json:"id"`
+	Rule *string   `json:"rule,omitempty"`
+}
+
 // FollowUp defines model for FollowUp.
 type FollowUp = rule.Step
 
@@ -1439,18 +1447,6 @@ type HeldPage struct {
 	Letter string      `json:"letter"`
 	Rule   string      `json:"rule"`
 	Why    string      `json:"why"`
-}
-
-// HeldRule defines model for HeldRule.
-type HeldRule struct {
-	Emails  int       `json:"emails"`
-	Letter  string    `json:"letter"`
-	Name    string    `json:"name"`
-	Rule    string    `json:"rule"`
-	Sheet   string    `json:"sheet"`
-	SheetId string    `json:"sheetId"`
-	Since   time.Time `json:"since"`
-	Why     string    `json:"why"`
 }
 
 // HistoryEntry defines model for HistoryEntry.
@@ -1657,10 +1653,13 @@ type Need struct {
 	Kind       MarkKind `json:"kind"`
 	Letter     string   `json:"letter"`
 	Row        *string  `json:"row,omitempty"`
-	Sheet      string   `json:"sheet"`
-	SheetId    string   `json:"sheetId"`
-	Text       string   `json:"text"`
-	Title      string   `json:"title"`
+
+	// Rule the rule whose emails it is about
+	Rule    *string `json:"rule,omitempty"`
+	Sheet   string  `json:"sheet"`
+	SheetId string  `json:"sheetId"`
+	Text    string  `json:"text"`
+	Title   string  `json:"title"`
 }
 
 // NewSheet defines model for NewSheet.
@@ -1997,6 +1996,22 @@ type Sender struct {
 // SenderSecurity defines model for Sender.Security.
 type SenderSecurity string
 
+// SenderLoad defines model for SenderLoad.
+type SenderLoad struct {
+	Cap  int `json:"cap"`
+	Days []struct {
+		Day        string `json:"day"`
+		Over       int    `json:"over"`
+		Recipients int    `json:"recipients"`
+	} `json:"days"`
+	Left   int `json:"left"`
+	Sheets []struct {
+		Id   string `json:"id"`
+		Name string `json:"name"`
+	} `json:"sheets"`
+	Used int `json:"used"`
+}
+
 // SenderSave defines model for SenderSave.
 type SenderSave struct {
 	Address  string `json:"address"`
@@ -2060,7 +2075,10 @@ type Sheet struct {
 	} `json:"removed"`
 
 	// Seen the version of the columns
-	Seen          string `json:"seen"`
+	Seen string `json:"seen"`
+
+	// Sender the sender of its emails; empty for the first one
+	Sender        string `json:"sender"`
 	SettleSeconds int    `json:"settleSeconds"`
 
 	// WeekStart the day that a week begins with where the sheet is written, 0 for Sunday
@@ -2103,7 +2121,10 @@ type SheetPatch struct {
 	LanguageColumn *string `json:"languageColumn,omitempty"`
 	Name           *string `json:"name,omitempty"`
 	NameColumn     *string `json:"nameColumn,omitempty"`
-	SettleSeconds  *int    `json:"settleSeconds,omitempty"`
+
+	// Sender the sender of its emails; empty for the first one
+	Sender        *string `json:"sender,omitempty"`
+	SettleSeconds *int    `json:"settleSeconds,omitempty"`
 }
 
 // Silenced defines model for Silenced.
@@ -2249,22 +2270,19 @@ type Today struct {
 		Sheet   string `json:"sheet"`
 		SheetId string `json:"sheetId"`
 	} `json:"doubled"`
-
-	// Held rules of which emails wait for somebody to look
-	Held       *[]HeldRule `json:"held,omitempty"`
-	Lanes      []Lane      `json:"lanes"`
-	Marks      []Mark      `json:"marks"`
-	Needs      []Need      `json:"needs"`
-	NeedsTotal int         `json:"needsTotal"`
-	NextAt     *time.Time  `json:"nextAt,omitempty"`
-	NextPeople int         `json:"nextPeople"`
-	Notices    []Notice    `json:"notices"`
-	Now        time.Time   `json:"now"`
-	Out        int         `json:"out"`
-	Partial    bool        `json:"partial"`
-	People     int         `json:"people"`
-	Refused    int         `json:"refused"`
-	SinceText  string      `json:"sinceText"`
+	Lanes      []Lane     `json:"lanes"`
+	Marks      []Mark     `json:"marks"`
+	Needs      []Need     `json:"needs"`
+	NeedsTotal int        `json:"needsTotal"`
+	NextAt     *time.Time `json:"nextAt,omitempty"`
+	NextPeople int        `json:"nextPeople"`
+	Notices    []Notice   `json:"notices"`
+	Now        time.Time  `json:"now"`
+	Out        int        `json:"out"`
+	Partial    bool       `json:"partial"`
+	People     int        `json:"people"`
+	Refused    int        `json:"refused"`
+	SinceText  string     `json:"sinceText"`
 	Sources    []struct {
 		Place   string `json:"place"`
 		Sheet   string `json:"sheet"`
@@ -2287,6 +2305,12 @@ type Token struct {
 	// Sheet the name of its sheet; "" for all
 	Sheet  string     `json:"sheet"`
 	UsedAt *time.Time `json:"usedAt,omitempty"`
+}
+
+// Tried defines model for Tried.
+type Tried struct {
+	Ok   bool   `json:"ok"`
+	Said string `json:"said"`
 }
 
 // View defines model for View.
@@ -2316,6 +2340,11 @@ type ImportBundleMultipartBody struct {
 
 	// SwitchOn "true" switches on the rules that the bundle has on; else they are drafts
 	SwitchOn *string `json:"switchOn,omitempty"`
+}
+
+// ReadClosedDaysJSONBody defines parameters for ReadClosedDays.
+type ReadClosedDaysJSONBody struct {
+	Text string `json:"text"`
 }
 
 // MoveClockJSONBody defines parameters for MoveClock.
@@ -2424,6 +2453,12 @@ type SignInJSONBody struct {
 	Password string `json:"password"`
 }
 
+// TrySenderJSONBody defines parameters for TrySender.
+type TrySenderJSONBody struct {
+	Id     *string    `json:"id,omitempty"`
+	Sender SenderSave `json:"sender"`
+}
+
 // SetSourceSettingJSONBody defines parameters for SetSourceSetting.
 type SetSourceSettingJSONBody struct {
 	Inside bool `json:"inside"`
@@ -2464,6 +2499,11 @@ type ForetellChangeJSONBody struct {
 // ReadCellParams defines parameters for ReadCell.
 type ReadCellParams struct {
 	Text string `form:"text" json:"text"`
+}
+
+// AddFeedJSONBody defines parameters for AddFeed.
+type AddFeedJSONBody struct {
+	Rule *string `json:"rule,omitempty"`
 }
 
 // SheetHistoryParams defines parameters for SheetHistory.
@@ -2695,6 +2735,9 @@ type ImportBundleMultipartRequestBody ImportBundleMultipartBody
 // AddCalendarJSONRequestBody defines body for AddCalendar for application/json ContentType.
 type AddCalendarJSONRequestBody = CalendarEdit
 
+// ReadClosedDaysJSONRequestBody defines body for ReadClosedDays for application/json ContentType.
+type ReadClosedDaysJSONRequestBody ReadClosedDaysJSONBody
+
 // ChangeCalendarJSONRequestBody defines body for ChangeCalendar for application/json ContentType.
 type ChangeCalendarJSONRequestBody = CalendarEdit
 
@@ -2734,6 +2777,9 @@ type AddSilencedJSONRequestBody = SilencedNew
 // AddSenderJSONRequestBody defines body for AddSender for application/json ContentType.
 type AddSenderJSONRequestBody = SenderSave
 
+// TrySenderJSONRequestBody defines body for TrySender for application/json ContentType.
+type TrySenderJSONRequestBody TrySenderJSONBody
+
 // SaveSenderJSONRequestBody defines body for SaveSender for application/json ContentType.
 type SaveSenderJSONRequestBody = SenderSave
 
@@ -2760,6 +2806,9 @@ type SaveColumnsJSONRequestBody = ColumnsEdit
 
 // ColumnsEffectJSONRequestBody defines body for ColumnsEffect for application/json ContentType.
 type ColumnsEffectJSONRequestBody = ColumnsEdit
+
+// AddFeedJSONRequestBody defines body for AddFeed for application/json ContentType.
+type AddFeedJSONRequestBody AddFeedJSONBody
 
 // SaveFormJSONRequestBody defines body for SaveForm for application/json ContentType.
 type SaveFormJSONRequestBody = Form
@@ -2877,6 +2926,9 @@ type ServerInterface interface {
 	// AddCalendar Add a working calendar
 	// (POST /calendars)
 	AddCalendar(ctx *echo.Context) error
+	// ReadClosedDays The days that the events of a calendar file (.ics, RFC 5545) cover
+	// (POST /calendars/closed-days)
+	ReadClosedDays(ctx *echo.Context) error
 	// DeleteCalendar Take away a working calendar that no sheet has
 	// (DELETE /calendars/{calendar})
 	DeleteCalendar(ctx *echo.Context, calendar string) error
@@ -2988,9 +3040,15 @@ type ServerInterface interface {
 	// AddSender Add a sender
 	// (POST /setup/senders)
 	AddSender(ctx *echo.Context) error
+	// TrySender Send a try to oneself by a sender that is not saved yet
+	// (POST /setup/senders/try)
+	TrySender(ctx *echo.Context) error
 	// SaveSender Change a sender
 	// (PUT /setup/senders/{sender})
 	SaveSender(ctx *echo.Context, sender string) error
+	// SenderLoad What a sender has reached today, and is foreseen to
+	// (GET /setup/senders/{sender}/load)
+	SenderLoad(ctx *echo.Context, sender string) error
 	// GetSourceSetting Whether sheets may follow addresses inside the own network
 	// (GET /setup/sources)
 	GetSourceSetting(ctx *echo.Context) error
@@ -3048,6 +3106,15 @@ type ServerInterface interface {
 	// RestoreColumn Bring back a column that was taken out, with its cells
 	// (POST /sheets/{sheet}/columns/{column}/restore)
 	RestoreColumn(ctx *echo.Context, sheet string, column string) error
+	// ListFeeds The feeds of what is coming
+	// (GET /sheets/{sheet}/feeds)
+	ListFeeds(ctx *echo.Context, sheet string) error
+	// AddFeed Make a feed of what is coming; the answer holds its secret address, once
+	// (POST /sheets/{sheet}/feeds)
+	AddFeed(ctx *echo.Context, sheet string) error
+	// RevokeFeed Take a feed back; its address leads nowhere from then on
+	// (DELETE /sheets/{sheet}/feeds/{feed})
+	RevokeFeed(ctx *echo.Context, sheet string, feed string) error
 	// GetForm The intake form of a sheet
 	// (GET /sheets/{sheet}/form)
 	GetForm(ctx *echo.Context, sheet string) error
@@ -3274,6 +3341,15 @@ func (w *ServerInterfaceWrapper) AddCalendar(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.AddCalendar(ctx)
+	return err
+}
+
+// ReadClosedDays converts echo context to params.
+func (w *ServerInterfaceWrapper) ReadClosedDays(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ReadClosedDays(ctx)
 	return err
 }
 
@@ -3863,6 +3939,15 @@ func (w *ServerInterfaceWrapper) AddSender(ctx *echo.Context) error {
 	return err
 }
 
+// TrySender converts echo context to params.
+func (w *ServerInterfaceWrapper) TrySender(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TrySender(ctx)
+	return err
+}
+
 // SaveSender converts echo context to params.
 func (w *ServerInterfaceWrapper) SaveSender(ctx *echo.Context) error {
 	var err error
@@ -3876,6 +3961,22 @@ func (w *ServerInterfaceWrapper) SaveSender(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.SaveSender(ctx, sender)
+	return err
+}
+
+// SenderLoad converts echo context to params.
+func (w *ServerInterfaceWrapper) SenderLoad(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sender" -------------
+	var sender string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sender", ctx.Param("sender"), &sender, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sender: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SenderLoad(ctx, sender)
 	return err
 }
 
@@ -4229,6 +4330,62 @@ func (w *ServerInterfaceWrapper) RestoreColumn(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.RestoreColumn(ctx, sheet, column)
+	return err
+}
+
+// ListFeeds converts echo context to params.
+func (w *ServerInterfaceWrapper) ListFeeds(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListFeeds(ctx, sheet)
+	return err
+}
+
+// AddFeed converts echo context to params.
+func (w *ServerInterfaceWrapper) AddFeed(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddFeed(ctx, sheet)
+	return err
+}
+
+// RevokeFeed converts echo context to params.
+func (w *ServerInterfaceWrapper) RevokeFeed(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// ------------- Path parameter "feed" -------------
+	var feed string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "feed", ctx.Param("feed"), &feed, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter feed: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RevokeFeed(ctx, sheet, feed)
 	return err
 }
 
@@ -5756,6 +5913,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/sheets/:sheet/rules/past", wrapper.ListPast, options.OperationMiddlewares["listPast"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/rules/:rule/copy", wrapper.CopyRule, options.OperationMiddlewares["copyRule"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/rules/:rule/restore", wrapper.RestoreRule, options.OperationMiddlewares["restoreRule"]...)
+	router.GET(options.BaseURL+"/sheets/:sheet/feeds", wrapper.ListFeeds, options.OperationMiddlewares["listFeeds"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/feeds", wrapper.AddFeed, options.OperationMiddlewares["addFeed"]...)
+	router.DELETE(options.BaseURL+"/sheets/:sheet/feeds/:feed", wrapper.RevokeFeed, options.OperationMiddlewares["revokeFeed"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/rules/:rule/release", wrapper.ReleaseRule, options.OperationMiddlewares["releaseRule"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/rules/:rule/send", wrapper.SendByHand, options.OperationMiddlewares["sendByHand"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/rules/:rule/past", wrapper.IncludePast, options.OperationMiddlewares["includePast"]...)
@@ -5777,6 +5937,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/sheets/:sheet/columns/:column/reading", wrapper.ReadCell, options.OperationMiddlewares["readCell"]...)
 	router.GET(options.BaseURL+"/calendars", wrapper.ListCalendars, options.OperationMiddlewares["listCalendars"]...)
 	router.POST(options.BaseURL+"/calendars", wrapper.AddCalendar, options.OperationMiddlewares["addCalendar"]...)
+	router.POST(options.BaseURL+"/calendars/closed-days", wrapper.ReadClosedDays, options.OperationMiddlewares["readClosedDays"]...)
 	router.DELETE(options.BaseURL+"/calendars/:calendar", wrapper.DeleteCalendar, options.OperationMiddlewares["deleteCalendar"]...)
 	router.PUT(options.BaseURL+"/calendars/:calendar", wrapper.ChangeCalendar, options.OperationMiddlewares["changeCalendar"]...)
 	router.GET(options.BaseURL+"/locales", wrapper.ListLocales, options.OperationMiddlewares["listLocales"]...)
@@ -5788,6 +5949,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/setup/senders", wrapper.ListSenders, options.OperationMiddlewares["listSenders"]...)
 	router.POST(options.BaseURL+"/setup/senders", wrapper.AddSender, options.OperationMiddlewares["addSender"]...)
 	router.PUT(options.BaseURL+"/setup/senders/:sender", wrapper.SaveSender, options.OperationMiddlewares["saveSender"]...)
+	router.POST(options.BaseURL+"/setup/senders/try", wrapper.TrySender, options.OperationMiddlewares["trySender"]...)
+	router.GET(options.BaseURL+"/setup/senders/:sender/load", wrapper.SenderLoad, options.OperationMiddlewares["senderLoad"]...)
 	router.GET(options.BaseURL+"/practice/messages", wrapper.ListPractice, options.OperationMiddlewares["listPractice"]...)
 	router.GET(options.BaseURL+"/practice/messages/:message", wrapper.GetPractice, options.OperationMiddlewares["getPractice"]...)
 	router.GET(options.BaseURL+"/practice/messages/:message/message.eml", wrapper.GetPracticeMessage, options.OperationMiddlewares["getPracticeMessage"]...)
@@ -5939,6 +6102,45 @@ type AddCalendardefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response AddCalendardefaultApplicationProblemPlusJSONResponse) VisitAddCalendarResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadClosedDaysRequestObject struct {
+	Body *ReadClosedDaysJSONRequestBody
+}
+
+type ReadClosedDaysResponseObject interface {
+	VisitReadClosedDaysResponse(w http.ResponseWriter) error
+}
+
+type ReadClosedDays200JSONResponse []string
+
+func (response ReadClosedDays200JSONResponse) VisitReadClosedDaysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReadClosedDaysdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReadClosedDaysdefaultApplicationProblemPlusJSONResponse) VisitReadClosedDaysResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -7430,6 +7632,45 @@ func (response AddSenderdefaultApplicationProblemPlusJSONResponse) VisitAddSende
 	return err
 }
 
+type TrySenderRequestObject struct {
+	Body *TrySenderJSONRequestBody
+}
+
+type TrySenderResponseObject interface {
+	VisitTrySenderResponse(w http.ResponseWriter) error
+}
+
+type TrySender200JSONResponse Tried
+
+func (response TrySender200JSONResponse) VisitTrySenderResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TrySenderdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TrySenderdefaultApplicationProblemPlusJSONResponse) VisitTrySenderResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SaveSenderRequestObject struct {
 	Sender string `json:"sender"`
 	Body   *SaveSenderJSONRequestBody
@@ -7459,6 +7700,45 @@ type SaveSenderdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SaveSenderdefaultApplicationProblemPlusJSONResponse) VisitSaveSenderResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SenderLoadRequestObject struct {
+	Sender string `json:"sender"`
+}
+
+type SenderLoadResponseObject interface {
+	VisitSenderLoadResponse(w http.ResponseWriter) error
+}
+
+type SenderLoad200JSONResponse SenderLoad
+
+func (response SenderLoad200JSONResponse) VisitSenderLoadResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SenderLoaddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SenderLoaddefaultApplicationProblemPlusJSONResponse) VisitSenderLoadResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8222,6 +8502,122 @@ type RestoreColumndefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RestoreColumndefaultApplicationProblemPlusJSONResponse) VisitRestoreColumnResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListFeedsRequestObject struct {
+	Sheet string `json:"sheet"`
+}
+
+type ListFeedsResponseObject interface {
+	VisitListFeedsResponse(w http.ResponseWriter) error
+}
+
+type ListFeeds200JSONResponse []Feed
+
+func (response ListFeeds200JSONResponse) VisitListFeedsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListFeedsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListFeedsdefaultApplicationProblemPlusJSONResponse) VisitListFeedsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddFeedRequestObject struct {
+	Sheet string `json:"sheet"`
+	Body  *AddFeedJSONRequestBody
+}
+
+type AddFeedResponseObject interface {
+	VisitAddFeedResponse(w http.ResponseWriter) error
+}
+
+type AddFeed201JSONResponse struct {
+	Address string `json:"address"`
+	Feed    Feed   `json:"feed"`
+}
+
+func (response AddFeed201JSONResponse) VisitAddFeedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddFeeddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddFeeddefaultApplicationProblemPlusJSONResponse) VisitAddFeedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RevokeFeedRequestObject struct {
+	Sheet string `json:"sheet"`
+	Feed  string `json:"feed"`
+}
+
+type RevokeFeedResponseObject interface {
+	VisitRevokeFeedResponse(w http.ResponseWriter) error
+}
+
+type RevokeFeed204Response struct {
+}
+
+func (response RevokeFeed204Response) VisitRevokeFeedResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RevokeFeeddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RevokeFeeddefaultApplicationProblemPlusJSONResponse) VisitRevokeFeedResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -10827,6 +11223,9 @@ type StrictServerInterface interface {
 	// AddCalendar Add a working calendar
 	// (POST /calendars)
 	AddCalendar(ctx context.Context, request AddCalendarRequestObject) (AddCalendarResponseObject, error)
+	// ReadClosedDays The days that the events of a calendar file (.ics, RFC 5545) cover
+	// (POST /calendars/closed-days)
+	ReadClosedDays(ctx context.Context, request ReadClosedDaysRequestObject) (ReadClosedDaysResponseObject, error)
 	// DeleteCalendar Take away a working calendar that no sheet has
 	// (DELETE /calendars/{calendar})
 	DeleteCalendar(ctx context.Context, request DeleteCalendarRequestObject) (DeleteCalendarResponseObject, error)
@@ -10938,9 +11337,15 @@ type StrictServerInterface interface {
 	// AddSender Add a sender
 	// (POST /setup/senders)
 	AddSender(ctx context.Context, request AddSenderRequestObject) (AddSenderResponseObject, error)
+	// TrySender Send a try to oneself by a sender that is not saved yet
+	// (POST /setup/senders/try)
+	TrySender(ctx context.Context, request TrySenderRequestObject) (TrySenderResponseObject, error)
 	// SaveSender Change a sender
 	// (PUT /setup/senders/{sender})
 	SaveSender(ctx context.Context, request SaveSenderRequestObject) (SaveSenderResponseObject, error)
+	// SenderLoad What a sender has reached today, and is foreseen to
+	// (GET /setup/senders/{sender}/load)
+	SenderLoad(ctx context.Context, request SenderLoadRequestObject) (SenderLoadResponseObject, error)
 	// GetSourceSetting Whether sheets may follow addresses inside the own network
 	// (GET /setup/sources)
 	GetSourceSetting(ctx context.Context, request GetSourceSettingRequestObject) (GetSourceSettingResponseObject, error)
@@ -10998,6 +11403,15 @@ type StrictServerInterface interface {
 	// RestoreColumn Bring back a column that was taken out, with its cells
 	// (POST /sheets/{sheet}/columns/{column}/restore)
 	RestoreColumn(ctx context.Context, request RestoreColumnRequestObject) (RestoreColumnResponseObject, error)
+	// ListFeeds The feeds of what is coming
+	// (GET /sheets/{sheet}/feeds)
+	ListFeeds(ctx context.Context, request ListFeedsRequestObject) (ListFeedsResponseObject, error)
+	// AddFeed Make a feed of what is coming; the answer holds its secret address, once
+	// (POST /sheets/{sheet}/feeds)
+	AddFeed(ctx context.Context, request AddFeedRequestObject) (AddFeedResponseObject, error)
+	// RevokeFeed Take a feed back; its address leads nowhere from then on
+	// (DELETE /sheets/{sheet}/feeds/{feed})
+	RevokeFeed(ctx context.Context, request RevokeFeedRequestObject) (RevokeFeedResponseObject, error)
 	// GetForm The intake form of a sheet
 	// (GET /sheets/{sheet}/form)
 	GetForm(ctx context.Context, request GetFormRequestObject) (GetFormResponseObject, error)
@@ -11299,6 +11713,52 @@ func (sh *strictHandler) AddCalendar(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(AddCalendarResponseObject); ok {
 		return validResponse.VisitAddCalendarResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ReadClosedDays operation middleware
+func (sh *strictHandler) ReadClosedDays(ctx *echo.Context) error {
+	var request ReadClosedDaysRequestObject
+
+	var body ReadClosedDaysJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ReadClosedDays(ctx.Request().Context(), request.(ReadClosedDaysRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReadClosedDays")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ReadClosedDaysResponseObject); ok {
+		return validResponse.VisitReadClosedDaysResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -12457,6 +12917,52 @@ func (sh *strictHandler) AddSender(ctx *echo.Context) error {
 	return nil
 }
 
+// TrySender operation middleware
+func (sh *strictHandler) TrySender(ctx *echo.Context) error {
+	var request TrySenderRequestObject
+
+	var body TrySenderJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TrySender(ctx.Request().Context(), request.(TrySenderRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TrySender")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TrySenderResponseObject); ok {
+		return validResponse.VisitTrySenderResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // SaveSender operation middleware
 func (sh *strictHandler) SaveSender(ctx *echo.Context, sender string) error {
 	var request SaveSenderRequestObject
@@ -12499,6 +13005,31 @@ func (sh *strictHandler) SaveSender(ctx *echo.Context, sender string) error {
 		return err
 	} else if validResponse, ok := response.(SaveSenderResponseObject); ok {
 		return validResponse.VisitSaveSenderResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SenderLoad operation middleware
+func (sh *strictHandler) SenderLoad(ctx *echo.Context, sender string) error {
+	var request SenderLoadRequestObject
+
+	request.Sender = sender
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SenderLoad(ctx.Request().Context(), request.(SenderLoadRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SenderLoad")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SenderLoadResponseObject); ok {
+		return validResponse.VisitSenderLoadResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -13141,6 +13672,105 @@ func (sh *strictHandler) RestoreColumn(ctx *echo.Context, sheet string, column s
 		return err
 	} else if validResponse, ok := response.(RestoreColumnResponseObject); ok {
 		return validResponse.VisitRestoreColumnResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListFeeds operation middleware
+func (sh *strictHandler) ListFeeds(ctx *echo.Context, sheet string) error {
+	var request ListFeedsRequestObject
+
+	request.Sheet = sheet
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListFeeds(ctx.Request().Context(), request.(ListFeedsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListFeeds")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListFeedsResponseObject); ok {
+		return validResponse.VisitListFeedsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddFeed operation middleware
+func (sh *strictHandler) AddFeed(ctx *echo.Context, sheet string) error {
+	var request AddFeedRequestObject
+
+	request.Sheet = sheet
+
+	var body AddFeedJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddFeed(ctx.Request().Context(), request.(AddFeedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddFeed")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddFeedResponseObject); ok {
+		return validResponse.VisitAddFeedResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RevokeFeed operation middleware
+func (sh *strictHandler) RevokeFeed(ctx *echo.Context, sheet string, feed string) error {
+	var request RevokeFeedRequestObject
+
+	request.Sheet = sheet
+	request.Feed = feed
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RevokeFeed(ctx.Request().Context(), request.(RevokeFeedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RevokeFeed")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RevokeFeedResponseObject); ok {
+		return validResponse.VisitRevokeFeedResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

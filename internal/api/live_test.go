@@ -26,6 +26,7 @@ import (
 // 2027 at 08:40 in London.
 type museum struct {
 	*site
+	e     *engine.Engine
 	clock *demo.Clock
 	admin *http.Client
 	co    *http.Client
@@ -70,7 +71,7 @@ func newMuseum(t *testing.T) *museum {
 	if err != nil {
 		t.Fatal(err)
 	}
-	m := &museum{site: &site{t: t, h: h, st: st, srv: httptest.NewServer(h), dsn: dsn}, clock: clock}
+	m := &museum{e: e, site: &site{t: t, h: h, st: st, srv: httptest.NewServer(h), dsn: dsn}, clock: clock}
 	done := make(chan struct{}, 2)
 	go func() { _ = e.Run(ctx); done <- struct{}{} }()
 	go func() { h.Run(ctx); done <- struct{}{} }()

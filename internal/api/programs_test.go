@@ -15,8 +15,10 @@ import (
 	"strings"
 	"testing"
 
+	ics "github.com/arran4/golang-ical"
 	"github.com/xuri/excelize/v2"
 
+	"nivot/internal/engine"
 	"nivot/internal/store"
 )
 
@@ -617,5 +619,62 @@ func TestSourceOverHTTP(t *testing.T) {
 	}
 	if st := body(s.call(c, "GET", at, "")); strings.Contains(st, `"source"`) {
 		t.Error(st)
+	}
+}
+
+// A feed gives what is coming to whoever has its address, and to nobody once it
+// is taken back.
+func TestFeedOverHTTP(t *testing.T) {
+	m := newMuseum(t)
+	sh := m.loans()
+	at := "/sheets/" + sh.ID
+	rules := m.rulesOf(sh.ID)
+	m.want(m.co, "PUT", at+"/rules/"+rules[0].Id+"/state", `{"state":"on"}`, 200, nil)
+	var made struct {
+		Feed    Feed
+		Address string
+	}
+	m.want(m.co, "POST", at+"/feeds", `{"rule":"`+rules[0].Id+`"}`, 201, &made)
+	path := made.Address[strings.Index(made.Address, "/feeds/"):]
+	get := func() (int, string) {
+		res, err := http.Get(m.srv.URL + path) // nobody signs in
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer res.Body.Close()
+		b, err := io.ReadAll(res.Body)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return res.StatusCode, string(b)
+	}
+	code, text := get()
+	c, err := ics.ParseCalendar(strings.NewReader(text))
+	if code != 200 || err != nil {
+		t.Fatalf("%d %v %s", code, err, text)
+	}
+	var fc []engine.Coming
+	f, err := m.e.Forecast(context.Background(), sh.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, x := range f.Coming {
+		if x.Rule == rules[0].Id {
+			fc = append(fc, x)
+		}
+	}
+	events := c.Events()
+	if len(events) != len(fc) || len(events) == 0 {
+		t.Fatalf("%d events, %d emails are coming", len(events), len(fc))
+	}
+	for i, ev := range events {
+		start, err := ev.GetStartAt()
+		if err != nil || !start.Equal(fc[i].At) || !strings.HasPrefix(ev.Id(), fc[i].Occasion.String()+"@") {
+			t.Errorf("%s %s, want %s %s", start, ev.Id(), fc[i].At, fc[i].Occasion)
+		}
+	}
+	m.want(m.co, "DELETE", at+"/feeds/"+made.Feed.Id, "", 204, nil)
+	if code, _ := get(); code != 404 {
+		t.Errorf("a feed that was taken back answers %d", code)
 	}
 }

@@ -125,6 +125,7 @@ func New(o Options) (*Handler, error) {
 	e.GET("/readyz", s.ready)
 	e.GET("/metrics", echo.WrapHandler(promhttp.HandlerFor(prometheus.DefaultGatherer, promhttp.HandlerOpts{})), s.localOnly)
 	e.GET(formPath+":address", s.showForm)
+	e.GET(feedPath+":secret", s.showFeed)
 	e.POST(formPath+":address", s.takeForm)
 	e.Any("/api/*", func(*echo.Context) error {
 		return echo.NewHTTPError(http.StatusNotFound, "there is nothing at this address")

@@ -45,7 +45,7 @@ func (s *Server) toSheet(ctx context.Context, rec *store.Sheet) (Sheet, error) {
 		return Sheet{}, err
 	}
 	out := Sheet{Id: rec.ID, Name: rec.Name, Zone: rec.Zone, Locale: rec.Locale, SettleSeconds: rec.SettleSeconds, Calendar: rec.CalendarID, WeekStart: core.Locale.WeekStart(), Key: rec.KeyColumn,
-		Address: rec.AddressColumn, NameColumn: rec.NameColumn, LanguageColumn: rec.LanguageColumn, Frozen: rec.Frozen,
+		Address: rec.AddressColumn, NameColumn: rec.NameColumn, LanguageColumn: rec.LanguageColumn, Frozen: rec.Frozen, Sender: rec.SenderID,
 		Seen: engine.ColumnsVersion(rec), Columns: []Column{}}
 	out.Removed = make([]struct {
 		Id   string     `json:"id"`
@@ -152,7 +152,7 @@ func (s *Server) GetSheet(ctx context.Context, r GetSheetRequestObject) (GetShee
 func (s *Server) ChangeSheet(ctx context.Context, r ChangeSheetRequestObject) (ChangeSheetResponseObject, error) {
 	b := r.Body
 	rec, err := s.e.ChangeSheet(ctx, r.Sheet, engine.SheetChange{Name: b.Name, SettleSeconds: b.SettleSeconds, Frozen: b.Frozen, Key: b.Key,
-		Address: b.Address, Named: b.NameColumn, Written: b.LanguageColumn, Calendar: b.Calendar}, person(ctx).Name)
+		Address: b.Address, Named: b.NameColumn, Written: b.LanguageColumn, Calendar: b.Calendar, Sender: b.Sender}, person(ctx).Name)
 	if err != nil {
 		return nil, err
 	}

@@ -110,7 +110,7 @@ func (s *Server) GetToday(ctx context.Context, _ GetTodayRequestObject) (GetToda
 			out.Doubled = append(out.Doubled, doubledNeed{SheetId: sheets[i].ID, Sheet: sheets[i].Name, Rows: int(n)})
 		}
 	}
-	if err := s.ruleNeeds(ctx, &out, sheets); err != nil {
+	if out.Broken, err = s.brokenRules(ctx, sheets); err != nil {
 		return nil, err
 	}
 	if out.Sources, err = s.sourceNeeds(ctx, sheets); err != nil {
@@ -275,6 +275,9 @@ func (s *Server) needs(ctx context.Context, sheets []store.Sheet, rules map[stri
 		n := Need{Kind: markKind(d.State), Letter: rules[d.RuleID].Letter, Sheet: name, SheetId: d.SheetID, Row: &row, Count: 1,
 			Deliveries: []string{store.RowID(d.ID)}, Title: needTitle(d, names[d.RowID], 1), Text: s.needText(d, rules[d.RuleID].Name), Blame: d.Blame}
 		n.Actions = needActions(d)
+		if d.RuleID != "" {
+			n.Rule = &d.RuleID
+		}
 		if key != "" {
 			groups[key] = len(out)
 		}
@@ -422,28 +425,19 @@ func (s *Server) searchRows(ctx context.Context, rec *store.Sheet, q string, add
 	return nil
 }
 
-// ruleNeeds lists the rules that are paused for want of something, and those of
-// which emails wait for somebody to look.
-func (s *Server) ruleNeeds(ctx context.Context, out *GetToday200JSONResponse, sheets []store.Sheet) error {
-	broken, held := []BrokenRule{}, []HeldRule{}
-	waiting, err := s.st.HeldByRule(ctx)
-	if err != nil {
-		return err
-	}
+// brokenRules lists the rules that are paused for want of something.
+func (s *Server) brokenRules(ctx context.Context, sheets []store.Sheet) (*[]BrokenRule, error) {
+	out := []BrokenRule{}
 	for i := range sheets {
 		rules, err := s.st.Rules(ctx, sheets[i].ID)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		for _, r := range rules {
 			if r.Broken != "" {
-				broken = append(broken, BrokenRule{Sheet: sheets[i].Name, SheetId: sheets[i].ID, Rule: r.ID, Letter: r.Letter, Name: r.Name, Broken: r.Broken})
-			}
-			if w, ok := waiting[r.ID]; ok {
-				held = append(held, HeldRule{Sheet: sheets[i].Name, SheetId: sheets[i].ID, Rule: r.ID, Letter: r.Letter, Name: r.Name, Emails: w.N, Why: w.Why.Kind(), Since: w.Since})
+				out = append(out, BrokenRule{Sheet: sheets[i].Name, SheetId: sheets[i].ID, Rule: r.ID, Letter: r.Letter, Name: r.Name, Broken: r.Broken})
 			}
 		}
 	}
-	out.Broken, out.Held = &broken, &held
-	return nil
+	return &out, nil
 }

@@ -673,6 +673,11 @@ func (e *Engine) SendOne(ctx context.Context, senderID string, m *mail.Message, 
 	if err != nil {
 		return err
 	}
+	return SendBy(ctx, sender, server, m, messageID)
+}
+
+// SendBy sends one message at once by a sender that need not be saved.
+func SendBy(ctx context.Context, sender *store.Sender, server mail.Server, m *mail.Message, messageID string) error {
 	boxes, err := value.ParseMailboxes(sender.Address)
 	if err != nil || len(boxes) != 1 {
 		return fmt.Errorf("the sender's address %q cannot be used", sender.Address)

@@ -406,3 +406,52 @@ func (e *Engine) foreseenRoundUp(ctx context.Context, sheetID string, set *plan.
 	}
 	return nil, store.ErrNotFound
 }
+
+// SenderLoad is what a sender has reached today, and is foreseen to reach.
+type SenderLoad struct {
+	Used, Cap int
+	Today     value.Day // in the sender's zone
+	Days      []int     // recipients foreseen, by day from today on
+	Over      []int     // of each, those that the daily cap moves to the next
+	Sheets    []store.Sheet
+}
+
+// LoadOf works out a sender's load.
+func (e *Engine) LoadOf(ctx context.Context, id string) (*SenderLoad, error) {
+	senders, err := e.Store.Senders(ctx)
+	if err != nil {
+		return nil, err
+	}
+	now := e.now()
+	for i := range senders {
+		if senders[i].ID != id {
+			continue
+		}
+		l := &SenderLoad{Cap: senders[i].DailyCap, Today: value.DayAt(now.In(zoneOf(&senders[i])))}
+		if l.Used, err = e.usedToday(ctx, &senders[i], i == 0, now); err != nil {
+			return nil, err
+		}
+		if l.Days, err = e.foreseenLoad(ctx, &senders[i], i == 0, "", now); err != nil {
+			return nil, err
+		}
+		l.Over = make([]int, len(l.Days))
+		carried := l.Used
+		for d, n := range l.Days {
+			if l.Cap > 0 {
+				l.Over[d] = max(0, carried+n-l.Cap)
+			}
+			carried = l.Over[d]
+		}
+		sheets, err := e.Store.Sheets(ctx)
+		if err != nil {
+			return nil, err
+		}
+		for _, sh := range sheets {
+			if sh.SenderID == id || sh.SenderID == "" && i == 0 {
+				l.Sheets = append(l.Sheets, sh)
+			}
+		}
+		return l, nil
+	}
+	return nil, store.ErrNotFound
+}

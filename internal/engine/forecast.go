@@ -19,6 +19,7 @@ const ForecastSpan = 28 * 24 * time.Hour
 
 // Coming is a foreseen email as lists and tracks show it.
 type Coming struct {
+	Occasion   rule.ID
 	At         time.Time
 	Rule       string
 	RowID      string
@@ -137,7 +138,7 @@ func (e *Engine) makeForecast(ctx context.Context, sb *sheetBook, now time.Time)
 }
 
 func coming(s *sheet.Sheet, rb *ruleBook, row *sheet.Row, c plan.Foreseen) Coming {
-	out := Coming{At: c.Due, Rule: rb.record.ID, RowID: row.ID, Row: s.RowName(row), Incomplete: c.Outcome == plan.Incomplete,
+	out := Coming{Occasion: c.Identity(), At: c.Due, Rule: rb.record.ID, RowID: row.ID, Row: s.RowName(row), Incomplete: c.Outcome == plan.Incomplete,
 		Subject: c.Subject, Reason: c.Verdict.Reason.Words()}
 	for _, m := range append(append(c.To[:0:0], c.To...), c.Cc...) {
 		out.To = append(out.To, m.Address())

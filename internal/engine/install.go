@@ -160,6 +160,7 @@ type SheetChange struct {
 	SettleSeconds, Frozen        *int
 	Key, Address, Named, Written *string // columns by id, or ""
 	Calendar                     *string // by id
+	Sender                       *string // by id; "" for the first one
 }
 
 // ChangeSheet changes a sheet: what it is called, how long its rows rest, and
@@ -201,6 +202,16 @@ func (e *Engine) ChangeSheet(ctx context.Context, id string, c SheetChange, acto
 				return &Refusal{Field: r.field, Message: fmt.Sprintf("a column of type %s is wanted here", r.types[0])}
 			}
 			*r.column = *r.asked
+		}
+		if c.Sender != nil {
+			senders, err := tx.Senders(ctx)
+			if err != nil {
+				return err
+			}
+			if *c.Sender != "" && !slices.ContainsFunc(senders, func(s store.Sender) bool { return s.ID == *c.Sender }) {
+				return &Refusal{Field: "/sender", Message: "there is no such sender"}
+			}
+			rec.SenderID = *c.Sender
 		}
 		if c.Calendar != nil && *c.Calendar != rec.CalendarID {
 			if err := e.setCalendar(ctx, tx, rec, *c.Calendar); err != nil {

@@ -273,29 +273,6 @@ func (s *Store) Waiting(ctx context.Context, ruleID string, limit int) (out []De
 	return out, held, err
 }
 
-// HeldRule is what is held of a rule for somebody to look: how many emails,
-// since when, and why the first of them is.
-type HeldRule struct {
-	RuleID string
-	N      int
-	Since  time.Time
-	Why    Why
-}
-
-// HeldByRule gives what is held for somebody to look, by rule. What passes by
-// itself is left out.
-func (s *Store) HeldByRule(ctx context.Context) (map[string]HeldRule, error) {
-	var found []HeldRule
-	err := s.DB(ctx).Raw(`SELECT rule_id, COUNT(*) AS n, MIN(due_at) AS since, MIN(reason) AS why FROM deliveries
-		WHERE state = 'held' AND JSON_VALUE(reason, '$.code') NOT IN ? GROUP BY rule_id`,
-		[]reason.Code{reason.SendingOff, reason.DailyCap, reason.Window}).Scan(&found).Error
-	out := make(map[string]HeldRule, len(found))
-	for _, f := range found {
-		out[f.RuleID] = f
-	}
-	return out, err
-}
-
 // LogFilter chooses lines of the log.
 type LogFilter struct {
 	States  []delivery.State

@@ -657,6 +657,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sheets/{sheet}/feeds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The feeds of what is coming */
+        get: operations["listFeeds"];
+        put?: never;
+        /** Make a feed of what is coming; the answer holds its secret address, once */
+        post: operations["addFeed"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/feeds/{feed}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Take a feed back; its address leads nowhere from then on */
+        delete: operations["revokeFeed"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sheets/{sheet}/rules/{rule}/release": {
         parameters: {
             query?: never;
@@ -966,6 +1001,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/calendars/closed-days": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The days that the events of a calendar file (.ics, RFC 5545) cover */
+        post: operations["readClosedDays"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/calendars/{calendar}": {
         parameters: {
             query?: never;
@@ -1084,6 +1136,40 @@ export interface paths {
         get?: never;
         /** Change a sender */
         put: operations["saveSender"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/setup/senders/try": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Send a try to oneself by a sender that is not saved yet */
+        post: operations["trySender"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/setup/senders/{sender}/load": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a sender has reached today, and is foreseen to */
+        get: operations["senderLoad"];
+        put?: never;
         post?: never;
         delete?: never;
         options?: never;
@@ -1763,6 +1849,8 @@ export interface components {
             name: string;
             zone: string;
             locale: string;
+            /** @description the sender of its emails; empty for the first one */
+            sender: string;
             /** @description its working calendar, by id */
             calendar: string;
             /** @description the day that a week begins with where the sheet is written, 0 for Sunday */
@@ -1852,6 +1940,8 @@ export interface components {
         };
         SheetPatch: {
             calendar?: string;
+            /** @description the sender of its emails; empty for the first one */
+            sender?: string;
             name?: string;
             settleSeconds?: number;
             frozen?: number;
@@ -2247,17 +2337,6 @@ export interface components {
             name: string;
             broken: string;
         };
-        HeldRule: {
-            sheet: string;
-            sheetId: string;
-            rule: string;
-            letter: string;
-            name: string;
-            emails: number;
-            why: string;
-            /** Format: date-time */
-            since: string;
-        };
         RuleConsequence: {
             rule: string;
             letter: string;
@@ -2275,6 +2354,31 @@ export interface components {
             rules: components["schemas"]["RuleConsequence"][];
             now: components["schemas"]["EffectLine"][];
             coming: components["schemas"]["EffectLine"][];
+        };
+        Feed: {
+            id: string;
+            rule?: string;
+            by: string;
+            /** Format: date-time */
+            at: string;
+        };
+        SenderLoad: {
+            used: number;
+            cap: number;
+            left: number;
+            days: {
+                day: string;
+                recipients: number;
+                over: number;
+            }[];
+            sheets: {
+                id: string;
+                name: string;
+            }[];
+        };
+        Tried: {
+            ok: boolean;
+            said: string;
         };
         /** @description a rule, whole or not, as its sentence */
         RuleSaid: {
@@ -2476,6 +2580,8 @@ export interface components {
             count: number;
             actions: string[];
             blame: string;
+            /** @description the rule whose emails it is about */
+            rule?: string;
         };
         DayBar: {
             day: string;
@@ -2505,8 +2611,6 @@ export interface components {
             }[];
             /** @description rules that are paused for want of something */
             broken?: components["schemas"]["BrokenRule"][];
-            /** @description rules of which emails wait for somebody to look */
-            held?: components["schemas"]["HeldRule"][];
             notices: components["schemas"]["Notice"][];
             /** Format: date-time */
             now: string;
@@ -4686,6 +4790,107 @@ export interface operations {
             };
         };
     };
+    listFeeds: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Feed"][];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    addFeed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    rule?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": {
+                        feed: components["schemas"]["Feed"];
+                        address: string;
+                    };
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    revokeFeed: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+                feed: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     releaseRule: {
         parameters: {
             query?: never;
@@ -5426,6 +5631,41 @@ export interface operations {
             };
         };
     };
+    readClosedDays: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    text: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": string[];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     changeCalendar: {
         parameters: {
             query?: never;
@@ -5756,6 +5996,73 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Sender"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    trySender: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    sender: components["schemas"]["SenderSave"];
+                    id?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Tried"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    senderLoad: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sender: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SenderLoad"];
                 };
             };
             /** @description A problem (RFC 9457) */

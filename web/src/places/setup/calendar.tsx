@@ -1,9 +1,10 @@
 import { useState } from "react";
+import { DayPicker } from "react-day-picker";
 import { api, http, type Schemas } from "../../api/client";
 import { keys } from "../../api/keys";
 import { useWrite } from "../../api/write";
 import { Await } from "../../parts/await";
-import { useMay } from "../../parts/session";
+import { useMay, useNow } from "../../parts/session";
 
 type Calendar = Schemas["NamedCalendar"];
 type Edit = Schemas["CalendarEdit"];
@@ -137,54 +138,94 @@ function Days({ calendar: c, may }: { calendar: Calendar; may: boolean }) {
           </label>
         ))}
       </fieldset>
-      <Closed closed={closed} may={may} onChange={(closed) => put({ closed })} />
+      <Closed closed={closed} weekdays={weekdays} may={may} onChange={(closed) => put({ closed })} />
     </>
   );
 }
 
-function Closed({ closed, may, onChange }: { closed: string[]; may: boolean; onChange: (days: string[]) => void }) {
-  const [day, setDay] = useState("");
-  const long = (d: string) =>
-    new Date(`${d}T12:00:00Z`)
-      .toLocaleDateString("en-GB", { weekday: "long", day: "numeric", month: "long", year: "numeric", timeZone: "UTC" })
-      .replace(",", "");
+const iso = (d: Date) => `${d.getFullYear()}-${String(d.getMonth() + 1).padStart(2, "0")}-${String(d.getDate()).padStart(2, "0")}`;
+const asDay = (d: string) => new Date(Number(d.slice(0, 4)), Number(d.slice(5, 7)) - 1, Number(d.slice(8, 10)));
+
+// The closed days on a year's view: pressing a day closes or opens it. Days can
+// be read from a calendar file.
+function Closed({
+  closed,
+  weekdays,
+  may,
+  onChange,
+}: {
+  closed: string[];
+  weekdays: string[];
+  may: boolean;
+  onChange: (days: string[]) => void;
+}) {
+  const now = useNow(3600_000);
+  const [year, setYear] = useState(now.getFullYear());
+  const read = useWrite<string, string[]>({
+    write: (text) => http.POST("/calendars/closed-days", { body: { text } }),
+    saved: (days) => `${days.length} closed days read.`,
+  });
+  const take = async (file: File | undefined) => {
+    if (!file) return;
+    const days = await read.do(await file.text());
+    if (days) onChange([...new Set([...closed, ...days])].sort());
+  };
+  const here = closed.filter((d) => d.startsWith(String(year)));
+  const rest = everyday.filter((d) => !weekdays.includes(d)).map((d) => (everyday.indexOf(d) + 1) % 7);
   return (
     <>
-      <h2 className="mb-1">Closed days</h2>
-      <ul className="max-w-md">
-        {closed.map((d) => (
-          <li key={d} className="flex items-center border-b border-hair-2 py-1">
-            {long(d)}
-            {may && (
-              <button
-                type="button"
-                className="link ml-auto"
-                aria-label={`Take ${d} out`}
-                onClick={() => onChange(closed.filter((x) => x !== d))}
-              >
-                take out
-              </button>
-            )}
-          </li>
-        ))}
-        {closed.length === 0 && <li className="text-ink-2">None.</li>}
-      </ul>
-      {may && (
-        <form
-          className="mt-3 flex gap-3"
-          onSubmit={(e) => {
-            e.preventDefault();
-            if (!day) return;
-            onChange([...new Set([...closed, day])].sort());
-            setDay("");
-          }}
-        >
-          <input type="date" className="field" aria-label="Closed day" value={day} onChange={(e) => setDay(e.target.value)} />
-          <button type="submit" className="act-plain" disabled={!day}>
-            Add a closed day
-          </button>
-        </form>
-      )}
+      <h2 className="mb-2 flex flex-wrap items-baseline gap-3">
+        Closed days
+        <button type="button" className="link" aria-label="The year before" onClick={() => setYear(year - 1)}>
+          ←
+        </button>
+        <span>{year}</span>
+        <button type="button" className="link" aria-label="The year after" onClick={() => setYear(year + 1)}>
+          →
+        </button>
+        <span className="font-[450] text-ink-2">
+          {here.length} this year, {closed.length} in all
+        </span>
+        {may && (
+          <label className="link ml-auto cursor-pointer font-[550] focus-within:outline-2">
+            Read from a calendar file (.ics)
+            <input
+              type="file"
+              accept=".ics,text/calendar"
+              className="sr-only"
+              onChange={(e) => {
+                void take(e.target.files?.[0]);
+                e.target.value = "";
+              }}
+            />
+          </label>
+        )}
+      </h2>
+      <DayPicker
+        mode="multiple"
+        numberOfMonths={12}
+        month={new Date(year, 0, 1)}
+        disableNavigation
+        hideNavigation
+        weekStartsOn={1}
+        selected={closed.map(asDay)}
+        onSelect={(days) => may && onChange((days ?? []).map(iso).sort())}
+        disabled={may ? undefined : () => true}
+        modifiers={{ rest: { dayOfWeek: rest } }}
+        modifiersClassNames={{ rest: "text-ink-2 bg-[var(--weekend)]" }}
+        classNames={year12}
+      />
     </>
   );
 }
+
+const year12 = {
+  root: "select-none",
+  months: "grid grid-cols-4 gap-x-8 gap-y-4 max-xl:grid-cols-3 max-lg:grid-cols-2 max-sm:grid-cols-1",
+  month_caption: "mb-1 px-1.5 font-[650]",
+  weekday: "w-8 text-xs font-[450] text-ink-2",
+  day: "p-0 text-center",
+  day_button: "h-7 w-8 rounded-sm hover:bg-wash disabled:cursor-default",
+  selected: "font-bold text-brick line-through decoration-2",
+  outside: "invisible",
+};

@@ -3,7 +3,9 @@ import { api, http, type Schemas } from "../../api/client";
 import { keys } from "../../api/keys";
 import { useWrite } from "../../api/write";
 import { Await } from "../../parts/await";
+import { NumberField } from "../../parts/fields";
 import { useMay } from "../../parts/session";
+import { count, dayOfMonth, longDay, shortMonth, weekday } from "../../parts/time";
 
 type Save = Schemas["SenderSave"];
 const fresh: Save = { name: "", address: "", host: "", port: 587, security: "starttls", username: "" };
@@ -12,6 +14,7 @@ export function Senders() {
   const senders = api.useQuery("get", "/setup/senders");
   const may = useMay("administrator");
   const [open, setOpen] = useState<string | null>(null);
+  const [load, setLoad] = useState<string | null>(null);
   const list = senders.data;
   if (!list) return <Await query={senders} />;
   return (
@@ -23,17 +26,18 @@ export function Senders() {
           </>
         ) : (
           <>
-            <b>Senders.</b> Emails go out from the first of these.
+            <b>Senders.</b> Emails go out from the first of these, unless a sheet has another.
           </>
         )}
       </h1>
-      <table className="tbl max-w-4xl">
+      <table className="tbl max-w-5xl">
         <thead>
           <tr>
             <th>From</th>
             <th>Mail server</th>
             <th>Protection</th>
             <th>Signs in as</th>
+            <th>Daily cap and pace</th>
             <th />
           </tr>
         </thead>
@@ -52,8 +56,15 @@ export function Senders() {
                 {s.hasPassword && ", with a password"}
               </td>
               <td>
+                {s.dailyCap > 0 ? `${s.dailyCap.toLocaleString("en-GB")} people a day` : "no cap"}
+                {s.pace > 0 && `, ${s.pace.toLocaleString("en-GB")} emails a minute`}
+              </td>
+              <td className="whitespace-nowrap">
+                <button type="button" className="link" aria-expanded={load === s.id} onClick={() => setLoad(load === s.id ? null : s.id)}>
+                  what it sends
+                </button>
                 {may && (
-                  <button type="button" className="link" onClick={() => setOpen(s.id)}>
+                  <button type="button" className="link ml-4" onClick={() => setOpen(s.id)}>
                     change
                   </button>
                 )}
@@ -62,6 +73,7 @@ export function Senders() {
           ))}
         </tbody>
       </table>
+      {load !== null && <Load key={load} sender={load} />}
       {may && open === null && (
         <button type="button" className="link mt-3" onClick={() => setOpen("new")}>
           Add a sender
@@ -80,22 +92,83 @@ export function Senders() {
 }
 
 function pickSave(s?: Schemas["Sender"]): Partial<Save> {
-  return s ? { name: s.name, address: s.address, host: s.host, port: s.port, security: s.security, username: s.username } : {};
+  if (!s) return {};
+  const { name, address, host, port, security, username, dailyCap, pace, zone } = s;
+  return { name, address, host, port, security, username, dailyCap, pace, zone };
+}
+
+// What a sender has reached today, and is foreseen to: with what its cap moves.
+function Load({ sender }: { sender: string }) {
+  const q = api.useQuery("get", "/setup/senders/{sender}/load", { params: { path: { sender } } });
+  const l = q.data;
+  if (!l) return <Await query={q} />;
+  const over = l.days.filter((d) => d.over > 0);
+  const top = Math.max(l.cap, 4, ...l.days.map((d) => d.recipients));
+  const w = 560;
+  const x = (i: number) => 4 + (i * (w - 8)) / l.days.length;
+  const y = (n: number) => 70 - (n * 64) / top;
+  return (
+    <section className="my-4 max-w-3xl border-y border-hair-2 py-3">
+      <h2 className="mb-1">
+        {count(l.used, "person", "people")} reached today
+        {l.cap > 0 && `, ${l.left.toLocaleString("en-GB")} of ${l.cap.toLocaleString("en-GB")} left`}
+      </h2>
+      <p className="mb-2 text-ink-2">
+        It sends for {l.sheets.length > 0 ? l.sheets.map((s) => s.name).join(", ") : "no sheet"}. In the coming four weeks, as the rows are
+        now:
+      </p>
+      <svg
+        viewBox={`0 0 ${w} 88`}
+        className="block w-full"
+        role="img"
+        aria-label={`People reached a day: ${l.days.map((d) => d.recipients).join(", ")}`}
+      >
+        {l.days.map((d, i) => (
+          <g key={d.day}>
+            {d.recipients > 0 && (
+              <rect x={x(i) + 3} y={y(d.recipients)} width={12} height={70 - y(d.recipients)} fill="var(--marigold-fill)">
+                <title>{`${d.day}: ${count(d.recipients, "person", "people")}`}</title>
+              </rect>
+            )}
+            {weekday(d.day) === 1 && (
+              <text x={x(i) + 9} y={84} fontSize={11} textAnchor="middle" fill="var(--ink-2)">
+                {dayOfMonth(d.day)} {shortMonth(d.day)}
+              </text>
+            )}
+          </g>
+        ))}
+        <line x1={4} x2={w - 4} y1={70} y2={70} stroke="var(--hair)" />
+        {l.cap > 0 && <line x1={4} x2={w - 4} y1={y(l.cap)} y2={y(l.cap)} stroke="var(--brick)" strokeDasharray="4 3" />}
+      </svg>
+      {over.map((d) => (
+        <p key={d.day} className="text-marigold">
+          {count(d.recipients, "person", "people")} on {longDay(`${d.day}T12:00:00Z`, "UTC")}, cap {l.cap.toLocaleString("en-GB")}:{" "}
+          {d.over.toLocaleString("en-GB")} wait for the next day.
+        </p>
+      ))}
+    </section>
+  );
 }
 
 function SenderForm({ id, start, onDone }: { id?: string; start: Save; onDone: () => void }) {
   const [form, setForm] = useState(start);
+  const put = (more: Partial<Save>) => setForm({ ...form, ...more });
   const save = useWrite<void, Schemas["Sender"]>({
     write: () =>
       id
         ? http.PUT("/setup/senders/{sender}", { params: { path: { sender: id } }, body: form })
         : http.POST("/setup/senders", { body: form }),
-    changes: [keys.senders],
+    changes: [keys.senders, ["get", "/setup/senders/{sender}/load"]],
     saved: "Saved.",
     after: onDone,
     quiet: true,
   });
-  const problem = save.failed;
+  const attempt = useWrite<void, Schemas["Tried"]>({
+    write: () => http.POST("/setup/senders/try", { body: { sender: form, id } }),
+    quiet: true,
+  });
+  const [tried, setTried] = useState<Schemas["Tried"]>();
+  const problem = save.failed ?? attempt.failed;
   const field = (key: "name" | "address" | "host" | "username" | "password", label: string, type = "text") => (
     <label className="flex flex-col gap-1">
       {label}
@@ -105,7 +178,7 @@ function SenderForm({ id, start, onDone }: { id?: string; start: Save; onDone: (
         autoComplete="off"
         aria-invalid={problem?.field === `/${key}`}
         value={form[key] ?? ""}
-        onChange={(e) => setForm({ ...form, [key]: e.target.value })}
+        onChange={(e) => put({ [key]: e.target.value })}
       />
     </label>
   );
@@ -122,15 +195,11 @@ function SenderForm({ id, start, onDone }: { id?: string; start: Save; onDone: (
       {field("host", "Mail server")}
       <label className="flex flex-col gap-1">
         Port
-        <input className="field" type="number" value={form.port} onChange={(e) => setForm({ ...form, port: Number(e.target.value) })} />
+        <input className="field" type="number" value={form.port} onChange={(e) => put({ port: Number(e.target.value) })} />
       </label>
       <label className="flex flex-col gap-1">
         Protection
-        <select
-          className="field"
-          value={form.security}
-          onChange={(e) => setForm({ ...form, security: e.target.value as Save["security"] })}
-        >
+        <select className="field" value={form.security} onChange={(e) => put({ security: e.target.value as Save["security"] })}>
           <option value="starttls">STARTTLS</option>
           <option value="tls">TLS</option>
           <option value="none">none</option>
@@ -138,15 +207,52 @@ function SenderForm({ id, start, onDone }: { id?: string; start: Save; onDone: (
       </label>
       {field("username", "User name, if it wants one")}
       {field("password", id ? "Password; leave empty to keep the one there is" : "Password, if it wants one", "password")}
+      <div className="flex flex-col gap-1">
+        People a day at the most; 0 for no cap
+        <NumberField
+          label="Daily cap"
+          className="w-full"
+          whole
+          min={0}
+          value={form.dailyCap ?? 0}
+          onChange={(dailyCap) => put({ dailyCap })}
+        />
+      </div>
+      <div className="flex flex-col gap-1">
+        Emails a minute at the most; 0 for no limit
+        <NumberField label="Pace" className="w-full" whole min={0} value={form.pace ?? 0} onChange={(pace) => put({ pace })} />
+      </div>
+      <label className="flex flex-col gap-1">
+        Time zone, whose midnight begins the cap’s day
+        <input className="field" list="sender-zones" value={form.zone ?? ""} onChange={(e) => put({ zone: e.target.value || undefined })} />
+        <datalist id="sender-zones">
+          {Intl.supportedValuesOf("timeZone").map((z) => (
+            <option key={z} value={z} />
+          ))}
+        </datalist>
+      </label>
       <p role="alert" className="col-span-2 min-h-5 text-brick">
         {problem?.title}
       </p>
+      {tried && (
+        <p role="status" className={`col-span-2 ${tried.ok ? "text-juniper" : "text-brick"}`}>
+          {tried.said}
+        </p>
+      )}
       <span className="col-span-2 flex gap-3">
         <button type="submit" className="act" disabled={save.busy}>
           Save the sender
         </button>
+        <button
+          type="button"
+          className="act-plain"
+          disabled={attempt.busy || !form.address || !form.host}
+          onClick={() => void attempt.do().then((t) => setTried(t))}
+        >
+          {attempt.busy ? "Trying …" : "Send me a try"}
+        </button>
         <button type="button" className="act-plain" onClick={onDone}>
-          Leave it
+          Cancel
         </button>
       </span>
     </form>

@@ -7,6 +7,7 @@ import { MarkIcon } from "../../parts/mark";
 import { Scroll } from "../../parts/scroll";
 import { count, moment } from "../../parts/time";
 import { Sentence } from "../rule/said";
+import { Feeds } from "./feeds";
 
 // The margin: the rules of the sheet, each a sentence.
 export function Margin({
@@ -72,6 +73,7 @@ export function Margin({
             Add a rule
           </Link>
           <Deleted sheet={sheet} />
+          <Feeds sheet={sheet} rules={rules} />
         </div>
       )}
     </Scroll>

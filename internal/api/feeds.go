@@ -1,0 +1,121 @@
+package api
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"net/http"
+	"net/url"
+	"strings"
+	"time"
+
+	"github.com/labstack/echo/v5"
+
+	"nivot/internal/exchange"
+	"nivot/internal/store"
+)
+
+// feedPath is where the feeds of what is coming stand: their addresses are
+// secrets, as calendar programs do not sign in.
+const feedPath = "/feeds/"
+
+func toFeed(f *store.Feed) Feed {
+	out := Feed{Id: f.ID, By: f.MadeBy, At: f.MadeAt}
+	if f.RuleID != "" {
+		out.Rule = &f.RuleID
+	}
+	return out
+}
+
+// ListFeeds implements StrictServerInterface.
+func (s *Server) ListFeeds(ctx context.Context, r ListFeedsRequestObject) (ListFeedsResponseObject, error) {
+	feeds, err := s.st.Feeds(ctx, r.Sheet)
+	out := ListFeeds200JSONResponse{}
+	for i := range feeds {
+		out = append(out, toFeed(&feeds[i]))
+	}
+	return out, err
+}
+
+// AddFeed implements StrictServerInterface.
+func (s *Server) AddFeed(ctx context.Context, r AddFeedRequestObject) (AddFeedResponseObject, error) {
+	if _, err := s.st.Sheet(ctx, r.Sheet); err != nil {
+		return nil, err
+	}
+	f := &store.Feed{ID: store.NewID(), SheetID: r.Sheet, MadeBy: person(ctx).Name, MadeAt: s.Wall().UTC()}
+	if r.Body.Rule != nil && *r.Body.Rule != "" {
+		rec, err := s.ruleOf(ctx, r.Sheet, *r.Body.Rule)
+		if err != nil {
+			return nil, err
+		}
+		f.RuleID = rec.ID
+	}
+	secret := NewToken()
+	f.TokenHash = store.HashToken(secret)
+	if err := s.st.AddFeed(ctx, f); err != nil {
+		return nil, err
+	}
+	return AddFeed201JSONResponse{Feed: toFeed(f), Address: s.PublicURL + feedPath + secret + ".ics"}, nil
+}
+
+// RevokeFeed implements StrictServerInterface.
+func (s *Server) RevokeFeed(ctx context.Context, r RevokeFeedRequestObject) (RevokeFeedResponseObject, error) {
+	return RevokeFeed204Response{}, s.st.RemoveFeed(ctx, r.Sheet, r.Feed)
+}
+
+// showFeed answers who has a feed's secret address with what is coming.
+func (s *Server) showFeed(c *echo.Context) error {
+	ctx := c.Request().Context()
+	secret, ok := strings.CutSuffix(c.Param("secret"), ".ics")
+	if !ok {
+		return c.NoContent(http.StatusNotFound)
+	}
+	f, err := s.st.FeedOf(ctx, secret)
+	if errors.Is(err, store.ErrNotFound) {
+		return c.NoContent(http.StatusNotFound)
+	}
+	if err != nil {
+		return err
+	}
+	rec, err := s.st.Sheet(ctx, f.SheetID)
+	if errors.Is(err, store.ErrNotFound) {
+		return c.NoContent(http.StatusNotFound)
+	}
+	if err != nil {
+		return err
+	}
+	coming, err := s.e.Forecast(ctx, f.SheetID)
+	if err != nil {
+		return err
+	}
+	rules, err := s.ruleNames(ctx, f.SheetID)
+	if err != nil {
+		return err
+	}
+	name, entries := rec.Name, []exchange.FeedEntry{}
+	if f.RuleID != "" {
+		name += ", " + rules[f.RuleID].Name
+	}
+	for i := range coming.Coming {
+		x := &coming.Coming[i]
+		if f.RuleID != "" && x.Rule != f.RuleID {
+			continue
+		}
+		e := exchange.FeedEntry{ID: x.Occasion.String(), At: x.At, Row: x.Row, Rule: rules[x.Rule].Name, To: strings.Join(x.To, ", "), Subject: x.Subject,
+			Link: s.PublicURL + "/sheets/" + f.SheetID + "?row=" + url.QueryEscape(x.RowID)}
+		if x.Incomplete {
+			e.Trouble = x.Reason
+		}
+		entries = append(entries, e)
+	}
+	host := "nivot.invalid"
+	if u, err := url.Parse(s.PublicURL); err == nil && u.Hostname() != "" {
+		host = u.Hostname()
+	}
+	var b bytes.Buffer
+	if err := exchange.WriteFeed(&b, name, host, s.e.Now().Truncate(time.Second), entries); err != nil {
+		return err
+	}
+	c.Response().Header().Set("Cache-Control", "private, max-age=300")
+	return c.Blob(http.StatusOK, "text/calendar; charset=utf-8", b.Bytes())
+}

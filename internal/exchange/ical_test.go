@@ -1,0 +1,84 @@
+package exchange
+
+import (
+	"bytes"
+	"strings"
+	"testing"
+	"time"
+
+	ics "github.com/arran4/golang-ical"
+)
+
+// A feed is read back as it was written, whatever the texts hold.
+func TestFeed(t *testing.T) {
+	at := time.Date(2027, 3, 29, 9, 0, 0, 0, time.FixedZone("BST", 3600))
+	entries := []FeedEntry{
+		{ID: "00ff", At: at, Row: "LN-0412", Rule: "Return reminder", To: "ada@x.example, desk@x.example", Subject: "Tin weathercock; due, \"soon\"\\ " + strings.Repeat("é", 90)},
+		{ID: "01ff", At: at.Add(time.Hour), Row: "LN-0413", Rule: "Return reminder", Trouble: "contact email is empty", Link: "https://nivot.example/sheets/x"},
+	}
+	var b bytes.Buffer
+	if err := WriteFeed(&b, "Outgoing loans", "nivot.example", at, entries); err != nil {
+		t.Fatal(err)
+	}
+	for _, line := range strings.Split(strings.TrimSuffix(b.String(), "\r\n"), "\r\n") {
+		if len(line) > 75 {
+			t.Errorf("a line of %d bytes: %s", len(line), line)
+		}
+	}
+	c, err := ics.ParseCalendar(&b)
+	if err != nil {
+		t.Fatal(err)
+	}
+	events := c.Events()
+	if len(events) != 2 {
+		t.Fatalf("%d events", len(events))
+	}
+	text := func(i int, p ics.ComponentProperty) string { return ics.FromText(events[i].GetProperty(p).Value) }
+	start, err := events[0].GetStartAt()
+	if err != nil || !start.Equal(at) || events[0].Id() != "00ff@nivot.example" {
+		t.Errorf("%s %s %v", start, events[0].Id(), err)
+	}
+	if got, want := text(0, ics.ComponentPropertySummary), "LN-0412: "+entries[0].Subject; got != want {
+		t.Errorf("%q\nwant\n%q", got, want)
+	}
+	if got, want := text(0, ics.ComponentPropertyDescription), "To ada@x.example, desk@x.example\nBy Return reminder"; got != want {
+		t.Errorf("%q\nwant\n%q", got, want)
+	}
+	if got := text(1, ics.ComponentPropertySummary); got != "Cannot go: LN-0413" {
+		t.Error(got)
+	}
+}
+
+// The closed days of a calendar file: single days, several, and what is no
+// calendar.
+func TestClosedDays(t *testing.T) {
+	const head, tail = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:x\r\n", "END:VCALENDAR\r\n"
+	event := func(lines string) string { return "BEGIN:VEVENT\r\nUID:1\r\n" + lines + "END:VEVENT\r\n" }
+	for _, c := range []struct{ in, want string }{
+		{head + event("DTSTART;VALUE=DATE:20270326\r\nDTEND;VALUE=DATE:20270327\r\n") + tail, "2027-03-26"},
+		{head + event("DTSTART;VALUE=DATE:20271224\r\nDTEND;VALUE=DATE:20271227\r\n") + event("DTSTART;VALUE=DATE:20270101\r\n") + tail, "2027-01-01 2027-12-24 2027-12-25 2027-12-26"},
+		{head + event("DTSTART:20270503T090000Z\r\nDTEND:20270503T100000Z\r\n") + tail, "2027-05-03"},
+		{head + tail, "!no events"},
+		{head + event("SUMMARY:Feast\r\n") + tail, "!Feast"},
+		{"Loan,Object\n", "!no calendar file"},
+		{"", "!"},
+	} {
+		days, err := ReadClosedDays(strings.NewReader(c.in))
+		var got []string
+		for _, d := range days {
+			got = append(got, d.String())
+		}
+		if says, wrong := strings.CutPrefix(c.want, "!"); wrong {
+			if err == nil || !strings.Contains(err.Error(), says) {
+				t.Errorf("%q: %v %v", c.in, got, err)
+			}
+		} else if err != nil || strings.Join(got, " ") != c.want {
+			t.Errorf("%q: %v %v, want %s", c.in, got, err, c.want)
+		}
+	}
+}
+
+func FuzzReadClosedDays(f *testing.F) {
+	f.Add([]byte("BEGIN:VCALENDAR\r\nBEGIN:VEVENT\r\nDTSTART;VALUE=DATE:20270326\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n"))
+	f.Fuzz(func(t *testing.T, b []byte) { _, _ = ReadClosedDays(bytes.NewReader(b)) })
+}

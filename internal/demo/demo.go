@@ -20,9 +20,11 @@ var bundles embed.FS
 const Zone = "Europe/London"
 
 // Start is when the demo begins for who opens it; History is when its records
-// begin: the four weeks between are played when it is set up.
+// begin: the four weeks between are played when it is set up. Morning is when
+// the people of the museum begin to work on its last day.
 var (
 	Start   = time.Date(2027, 3, 15, 8, 40, 0, 0, time.UTC)
+	Morning = time.Date(2027, 3, 15, 8, 30, 0, 0, time.UTC)
 	History = time.Date(2027, 2, 15, 8, 0, 0, 0, time.UTC)
 )
 

@@ -134,10 +134,10 @@ func (p *speech) trigger() {
 		p.say(" ")
 		p.clause("/trigger/op", thresholdVerbs[t.Op])
 		p.say(" ")
-		p.clause("/trigger/limit", t.Limit.words(p.sheet, t.Op))
+		p.clause("/trigger/limit", t.Limit.words(p.sheet, t.Column, t.Op))
 		if t.Rearm != nil {
 			p.say(", and again only once it has come back to ")
-			p.clause("/trigger/rearm", t.Rearm.words(p.sheet, t.Op))
+			p.clause("/trigger/rearm", t.Rearm.words(p.sheet, t.Column, t.Op))
 		}
 	case Schedule:
 		p.clause("/trigger/rrule", p.rule.scheduleWords())
@@ -475,8 +475,8 @@ func (t *Trigger) offsetWords() string {
 	return join2(parts, "and")
 }
 
-// words writes a threshold's limit or re-arm level.
-func (l *Level) words(s *sheet.Sheet, op Op) string {
+// words writes a threshold's limit or re-arm level of a column.
+func (l *Level) words(s *sheet.Sheet, column string, op Op) string {
 	switch {
 	case l == nil:
 		return ""
@@ -489,7 +489,8 @@ func (l *Level) words(s *sheet.Sheet, op Op) string {
 		}
 		return l.Percent.String() + "% " + side + " the limit"
 	case l.Number != nil:
-		return value.FormatNumber(*l.Number, value.NumberFormat{}, s.Locale)
+		col, _ := s.Column(column)
+		return numberWords(*l.Number, col, s)
 	}
 	return ""
 }

@@ -6,6 +6,8 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"github.com/shopspring/decimal"
+
 	"nivot/internal/core/calendar"
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/value"
@@ -192,12 +194,25 @@ func (c *Condition) valueWords(s *sheet.Sheet) []string {
 	return out
 }
 
+// numberWords writes a number as the column that it is compared with shows its
+// own.
+func numberWords(n decimal.Decimal, col *sheet.Column, s *sheet.Sheet) string {
+	var format value.NumberFormat
+	if col != nil && col.ValueType() == value.Number {
+		format = col.Format
+	}
+	if format.Decimals != nil && !n.Equal(n.Round(int32(*format.Decimals))) {
+		format.Decimals = nil // what is compared with is said whole
+	}
+	return value.FormatNumber(n, format, s.Locale)
+}
+
 func (o *Operand) words(s *sheet.Sheet, col *sheet.Column) string {
 	switch {
 	case o.Column != "":
 		return columnName(s, o.Column)
 	case o.Number != nil:
-		return value.FormatNumber(*o.Number, value.NumberFormat{}, s.Locale)
+		return numberWords(*o.Number, col, s)
 	case o.Yes != nil:
 		return map[bool]string{true: "yes", false: "no"}[*o.Yes]
 	case o.Text == nil:

@@ -109,13 +109,13 @@ function Besides({ e, sheet, body }: Pick<Props, "e" | "sheet" | "body">) {
     ...plus(e.incomplete, "is incomplete and cannot go out yet", "are incomplete and cannot go out yet"),
     ...plus(e.held, "waits for somebody to look", "wait for somebody to look"),
     ...plus(e.moved, "is moved by the send window", "are moved by the send window"),
-    ...(body.hold === "first-run" ? ["the first run waits until somebody has looked"] : []),
   ];
+  const waits = body.hold === "first-run" && e.emails > 0 ? ["the first run waits until somebody has looked"] : [];
   const skipped = e.skipped.reduce((n, s) => n + s.emails, 0);
-  if (parts.length + skipped + over === 0) return null;
+  if (parts.length + waits.length + skipped + over + e.unjudged === 0) return null;
   return (
     <ul className="mt-2 text-ink-2">
-      {parts.length > 0 && <li>Of these, {parts.join("; ")}.</li>}
+      {parts.length + waits.length > 0 && <li>Of these, {[...parts, ...waits].join("; ")}.</li>}
       {first && (
         <li className="text-marigold">
           {e.sender} may reach {e.cap.toLocaleString("en-GB")} people a day: on {first.day} {count(first.over, "recipient")} too many wait

@@ -238,7 +238,7 @@ function Title(p: TitleProps) {
         {p.onName ? (
           <input
             aria-label="Name of the rule"
-            className="min-w-32 border-b border-dotted border-juniper bg-transparent font-semibold outline-offset-4 [field-sizing:content]"
+            className="min-w-16 border-b border-dotted border-juniper bg-transparent font-semibold outline-offset-4 [field-sizing:content]"
             placeholder="Name the rule"
             maxLength={120}
             value={body.name}

@@ -24,17 +24,19 @@ export function SentenceEditor({ sentence, faults, said, may, ...editing }: Prop
     <>
       {paragraphs(sentence).map((p, i) => (
         <p key={i} className="mb-3 font-letter text-[19px] leading-[34px]">
-          {p.map((x, k) =>
+          {joined(p).map(({ segment: x, tail }, k) =>
             x.place ? (
-              <ClauseBlank
-                key={x.place}
-                segment={x}
-                place={x.place}
-                fault={said ? faultOf(x.place) : undefined}
-                open={open === x.place}
-                onOpen={(on) => setOpen(on ? x.place : undefined)}
-                editing={{ ...editing, go: setOpen }}
-              />
+              <span key={x.place} className="whitespace-nowrap">
+                <ClauseBlank
+                  segment={x}
+                  place={x.place}
+                  fault={said ? faultOf(x.place) : undefined}
+                  open={open === x.place}
+                  onOpen={(on) => setOpen(on ? x.place : undefined)}
+                  editing={{ ...editing, go: setOpen }}
+                />
+                {tail}
+              </span>
             ) : (
               <span key={k}>{x.text}</span>
             ),
@@ -67,6 +69,20 @@ export function SentenceEditor({ sentence, faults, said, may, ...editing }: Prop
       </div>
     </>
   );
+}
+
+// Each segment with the mark that follows it, which must not begin a line.
+function joined(of: Segment[]): { segment: Segment; tail: string }[] {
+  const out: { segment: Segment; tail: string }[] = [];
+  for (const s of of) {
+    const before = out[out.length - 1];
+    const mark = /^[,.;]+/.exec(s.text)?.[0];
+    if (before?.segment.place && !s.place && mark) {
+      before.tail = mark;
+      out.push({ segment: { ...s, text: s.text.slice(mark.length) }, tail: "" });
+    } else out.push({ segment: s, tail: "" });
+  }
+  return out;
 }
 
 function FaultLine({ fault, onOpen }: { fault: Fault; onOpen: () => void }) {

@@ -124,9 +124,7 @@ function Needs({ today }: { today: Today }) {
   });
   const navigate = useNavigate();
   const broken = today.broken ?? [];
-  const held = today.held ?? [];
-  if (today.needs.length + today.sources.length + today.notices.length + today.doubled.length + broken.length + held.length === 0)
-    return null;
+  if (today.needs.length + today.sources.length + today.notices.length + today.doubled.length + broken.length === 0) return null;
   const shown = today.needs.slice(0, 7);
   const more = today.needsTotal - shown.reduce((n, x) => n + x.count, 0);
   return (
@@ -144,17 +142,6 @@ function Needs({ today }: { today: Today }) {
             </span>
             <Link to="/sheets/$sheet/rules/$rule" params={{ sheet: r.sheetId, rule: r.rule }} className="link flex-none">
               Open the rule
-            </Link>
-          </li>
-        ))}
-        {held.map((r) => (
-          <li key={r.rule} className="flex items-center gap-3.5 border-b border-hair-2 py-1.5 max-md:flex-wrap">
-            <MarkIcon letter={r.letter} kind="held" />
-            <span className="min-w-0 flex-1">
-              <b className="font-semibold">{count(r.emails, "email waits", "emails wait")}</b> for a look: {r.name} of {r.sheet}, {r.why}.
-            </span>
-            <Link to="/sheets/$sheet/held/$rule" params={{ sheet: r.sheetId, rule: r.rule }} className="link flex-none">
-              Look through
             </Link>
           </li>
         ))}
@@ -229,13 +216,15 @@ function Needs({ today }: { today: Today }) {
                   type="button"
                   className="link"
                   onClick={() =>
-                    void navigate({
-                      to: "/log",
-                      search:
-                        n.count > 1
-                          ? { show: n.kind === "held" ? "held" : "missed", sheet: n.sheetId }
-                          : { show: "needs", email: n.deliveries[0] },
-                    })
+                    void (n.kind === "held" && n.rule && n.count > 1
+                      ? navigate({ to: "/sheets/$sheet/held/$rule", params: { sheet: n.sheetId, rule: n.rule } })
+                      : navigate({
+                          to: "/log",
+                          search:
+                            n.count > 1
+                              ? { show: n.kind === "held" ? "held" : "missed", sheet: n.sheetId }
+                              : { show: "needs", email: n.deliveries[0] },
+                        }))
                   }
                 >
                   {n.count > 1 ? "Look through" : "Open"}

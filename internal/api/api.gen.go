@@ -700,6 +700,51 @@ func (e Role) Valid() bool {
 	}
 }
 
+// Defines values for RowEmailOutcome.
+const (
+	RowEmailOutcomeHold       RowEmailOutcome = "hold"
+	RowEmailOutcomeIncomplete RowEmailOutcome = "incomplete"
+	RowEmailOutcomeSend       RowEmailOutcome = "send"
+	RowEmailOutcomeSkip       RowEmailOutcome = "skip"
+)
+
+// Valid indicates whether the value is a known member of the RowEmailOutcome enum.
+func (e RowEmailOutcome) Valid() bool {
+	switch e {
+	case RowEmailOutcomeHold:
+		return true
+	case RowEmailOutcomeIncomplete:
+		return true
+	case RowEmailOutcomeSend:
+		return true
+	case RowEmailOutcomeSkip:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for RowEmailSaid.
+const (
+	RowEmailSaidEndChain RowEmailSaid = "end-chain"
+	RowEmailSaidLeaveOut RowEmailSaid = "leave-out"
+	RowEmailSaidShift    RowEmailSaid = "shift"
+)
+
+// Valid indicates whether the value is a known member of the RowEmailSaid enum.
+func (e RowEmailSaid) Valid() bool {
+	switch e {
+	case RowEmailSaidEndChain:
+		return true
+	case RowEmailSaidLeaveOut:
+		return true
+	case RowEmailSaidShift:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for RuleState.
 const (
 	RuleStateDraft  RuleState = "draft"
@@ -715,6 +760,30 @@ func (e RuleState) Valid() bool {
 	case RuleStateOn:
 		return true
 	case RuleStatePaused:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for SayOfEmailWhat.
+const (
+	SayOfEmailWhatAsItComes SayOfEmailWhat = "as-it-comes"
+	SayOfEmailWhatEndChain  SayOfEmailWhat = "end-chain"
+	SayOfEmailWhatLeaveOut  SayOfEmailWhat = "leave-out"
+	SayOfEmailWhatShift     SayOfEmailWhat = "shift"
+)
+
+// Valid indicates whether the value is a known member of the SayOfEmailWhat enum.
+func (e SayOfEmailWhat) Valid() bool {
+	switch e {
+	case SayOfEmailWhatAsItComes:
+		return true
+	case SayOfEmailWhatEndChain:
+		return true
+	case SayOfEmailWhatLeaveOut:
+		return true
+	case SayOfEmailWhatShift:
 		return true
 	default:
 		return false
@@ -1842,7 +1911,7 @@ type Row struct {
 
 // RowDetail defines model for RowDetail.
 type RowDetail struct {
-	Coming  []Mark         `json:"coming"`
+	Coming  []RowEmail     `json:"coming"`
 	Emails  []LogLine      `json:"emails"`
 	History []HistoryEntry `json:"history"`
 	Row     Row            `json:"row"`
@@ -1862,6 +1931,44 @@ type RowEdit struct {
 	Cells    map[string]string  `json:"cells"`
 	Expected *map[string]string `json:"expected,omitempty"`
 }
+
+// RowEmail an email that is to come for a row
+type RowEmail struct {
+	// Again of a follow-up that recurs, which recurrence
+	Again int       `json:"again"`
+	At    time.Time `json:"at"`
+
+	// By who has said it
+	By *string `json:"by,omitempty"`
+
+	// Foreseen of one that has been moved, when it was due before
+	Foreseen *time.Time `json:"foreseen,omitempty"`
+
+	// Hangs it follows an email that has gone or waits, or waits for its window itself
+	Hangs  bool   `json:"hangs"`
+	Letter string `json:"letter"`
+
+	// Occasion its identity
+	Occasion string          `json:"occasion"`
+	Outcome  RowEmailOutcome `json:"outcome"`
+	Reason   string          `json:"reason"`
+	Rule     string          `json:"rule"`
+
+	// Said what a person has said of it
+	Said *RowEmailSaid `json:"said,omitempty"`
+
+	// Step of a follow-up, which; 0 for a first email
+	Step    int     `json:"step"`
+	Subject string  `json:"subject"`
+	To      string  `json:"to"`
+	Why     *string `json:"why,omitempty"`
+}
+
+// RowEmailOutcome defines model for RowEmail.Outcome.
+type RowEmailOutcome string
+
+// RowEmailSaid what a person has said of it
+type RowEmailSaid string
 
 // RowPage defines model for RowPage.
 type RowPage struct {
@@ -1950,6 +2057,19 @@ type RuleSave struct {
 
 // RuleState defines model for RuleState.
 type RuleState string
+
+// SayOfEmail defines model for SayOfEmail.
+type SayOfEmail struct {
+	// Days of a shift, later; below zero, earlier
+	Days *int `json:"days,omitempty"`
+
+	// What end-chain leaves out a follow-up and those after it; shift moves the email by days; as-it-comes takes back what was said
+	What SayOfEmailWhat `json:"what"`
+	Why  *string        `json:"why,omitempty"`
+}
+
+// SayOfEmailWhat end-chain leaves out a follow-up and those after it; shift moves the email by days; as-it-comes takes back what was said
+type SayOfEmailWhat string
 
 // Segment defines model for Segment.
 type Segment = rule.Segment
@@ -2846,6 +2966,9 @@ type SummariseRowsJSONRequestBody = SummaryAsk
 // EditRowJSONRequestBody defines body for EditRow for application/json ContentType.
 type EditRowJSONRequestBody = RowEdit
 
+// SayOfEmailJSONRequestBody defines body for SayOfEmail for application/json ContentType.
+type SayOfEmailJSONRequestBody = SayOfEmail
+
 // AddRuleJSONRequestBody defines body for AddRule for application/json ContentType.
 type AddRuleJSONRequestBody = RuleSave
 
@@ -3184,6 +3307,9 @@ type ServerInterface interface {
 	// CellHistory The history of a cell, the newest first
 	// (GET /sheets/{sheet}/rows/{row}/cells/{column})
 	CellHistory(ctx *echo.Context, sheet string, row string, column string) error
+	// SayOfEmail Leave out an email that is to come, end its chain, move it by days, or take that back
+	// (POST /sheets/{sheet}/rows/{row}/coming/{rule}/{occasion})
+	SayOfEmail(ctx *echo.Context, sheet string, row string, rule string, occasion string) error
 	// RestoreRow Bring a deleted row back
 	// (POST /sheets/{sheet}/rows/{row}/restore)
 	RestoreRow(ctx *echo.Context, sheet string, row string) error
@@ -5018,6 +5144,46 @@ func (w *ServerInterfaceWrapper) CellHistory(ctx *echo.Context) error {
 	return err
 }
 
+// SayOfEmail converts echo context to params.
+func (w *ServerInterfaceWrapper) SayOfEmail(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// ------------- Path parameter "row" -------------
+	var row string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "row", ctx.Param("row"), &row, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter row: %s", err))
+	}
+
+	// ------------- Path parameter "rule" -------------
+	var rule string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "rule", ctx.Param("rule"), &rule, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter rule: %s", err))
+	}
+
+	// ------------- Path parameter "occasion" -------------
+	var occasion string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "occasion", ctx.Param("occasion"), &occasion, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter occasion: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SayOfEmail(ctx, sheet, row, rule, occasion)
+	return err
+}
+
 // RestoreRow converts echo context to params.
 func (w *ServerInterfaceWrapper) RestoreRow(ctx *echo.Context) error {
 	var err error
@@ -5887,6 +6053,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/sheets/:sheet/rows/query", wrapper.QueryRows, options.OperationMiddlewares["queryRows"]...)
 	router.GET(options.BaseURL+"/sheets/:sheet/rows", wrapper.ListRows, options.OperationMiddlewares["listRows"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/rows", wrapper.AddRow, options.OperationMiddlewares["addRow"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/rows/:row/coming/:rule/:occasion", wrapper.SayOfEmail, options.OperationMiddlewares["sayOfEmail"]...)
 	router.DELETE(options.BaseURL+"/sheets/:sheet/rows/:row", wrapper.DeleteRow, options.OperationMiddlewares["deleteRow"]...)
 	router.GET(options.BaseURL+"/sheets/:sheet/rows/:row", wrapper.GetRow, options.OperationMiddlewares["getRow"]...)
 	router.PATCH(options.BaseURL+"/sheets/:sheet/rows/:row", wrapper.EditRow, options.OperationMiddlewares["editRow"]...)
@@ -9565,6 +9732,43 @@ func (response CellHistorydefaultApplicationProblemPlusJSONResponse) VisitCellHi
 	return err
 }
 
+type SayOfEmailRequestObject struct {
+	Sheet    string `json:"sheet"`
+	Row      string `json:"row"`
+	Rule     string `json:"rule"`
+	Occasion string `json:"occasion"`
+	Body     *SayOfEmailJSONRequestBody
+}
+
+type SayOfEmailResponseObject interface {
+	VisitSayOfEmailResponse(w http.ResponseWriter) error
+}
+
+type SayOfEmail204Response struct {
+}
+
+func (response SayOfEmail204Response) VisitSayOfEmailResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SayOfEmaildefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SayOfEmaildefaultApplicationProblemPlusJSONResponse) VisitSayOfEmailResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type RestoreRowRequestObject struct {
 	Sheet string `json:"sheet"`
 	Row   string `json:"row"`
@@ -11481,6 +11685,9 @@ type StrictServerInterface interface {
 	// CellHistory The history of a cell, the newest first
 	// (GET /sheets/{sheet}/rows/{row}/cells/{column})
 	CellHistory(ctx context.Context, request CellHistoryRequestObject) (CellHistoryResponseObject, error)
+	// SayOfEmail Leave out an email that is to come, end its chain, move it by days, or take that back
+	// (POST /sheets/{sheet}/rows/{row}/coming/{rule}/{occasion})
+	SayOfEmail(ctx context.Context, request SayOfEmailRequestObject) (SayOfEmailResponseObject, error)
 	// RestoreRow Bring a deleted row back
 	// (POST /sheets/{sheet}/rows/{row}/restore)
 	RestoreRow(ctx context.Context, request RestoreRowRequestObject) (RestoreRowResponseObject, error)
@@ -14606,6 +14813,57 @@ func (sh *strictHandler) CellHistory(ctx *echo.Context, sheet string, row string
 		return err
 	} else if validResponse, ok := response.(CellHistoryResponseObject); ok {
 		return validResponse.VisitCellHistoryResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SayOfEmail operation middleware
+func (sh *strictHandler) SayOfEmail(ctx *echo.Context, sheet string, row string, rule string, occasion string) error {
+	var request SayOfEmailRequestObject
+
+	request.Sheet = sheet
+	request.Row = row
+	request.Rule = rule
+	request.Occasion = occasion
+
+	var body SayOfEmailJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SayOfEmail(ctx.Request().Context(), request.(SayOfEmailRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SayOfEmail")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SayOfEmailResponseObject); ok {
+		return validResponse.VisitSayOfEmailResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"nivot/internal/core/delivery"
+	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/value"
 	"nivot/internal/engine"
@@ -359,7 +360,7 @@ func (s *Server) GetRow(ctx context.Context, r GetRowRequestObject) (GetRowRespo
 	if err != nil {
 		return nil, err
 	}
-	out := GetRow200JSONResponse{Row: row, History: []HistoryEntry{}, Emails: []LogLine{}, Coming: []Mark{}}
+	out := GetRow200JSONResponse{Row: row, History: []HistoryEntry{}, Emails: []LogLine{}, Coming: []RowEmail{}}
 	events, err := s.st.RowEvents(ctx, id, historyLength)
 	if err != nil {
 		return nil, err
@@ -381,12 +382,57 @@ func (s *Server) GetRow(ctx context.Context, r GetRowRequestObject) (GetRowRespo
 	if out.Emails, err = s.logLines(ctx, ds); err != nil {
 		return nil, err
 	}
-	for _, m := range row.Marks {
-		if m.Delivery == nil {
-			out.Coming = append(out.Coming, m)
-		}
+	coming, err := s.e.RowEmails(ctx, r.Sheet, id)
+	if err != nil {
+		return nil, err
+	}
+	rules, err := s.ruleNames(ctx, r.Sheet)
+	if err != nil {
+		return nil, err
+	}
+	for i := range coming {
+		out.Coming = append(out.Coming, toRowEmail(&coming[i], rules))
 	}
 	return out, nil
+}
+
+func toRowEmail(x *engine.RowEmail, rules map[string]store.Rule) RowEmail {
+	out := RowEmail{Occasion: x.Identity().String(), At: x.Due, Rule: x.Rule, Letter: rules[x.Rule].Letter, To: boxLine(x.To), Subject: x.Subject,
+		Step: x.Step, Again: x.Again, Outcome: RowEmailOutcome(x.Outcome), Reason: x.Verdict.Reason.Words(), Hangs: x.Hangs}
+	if a := x.Aside; a != nil {
+		said := RowEmailSaid(engine.LeaveOut)
+		switch {
+		case !a.To.IsZero():
+			said, out.Foreseen = RowEmailSaid(engine.Shift), &a.Of.Due
+		case a.Ends:
+			said = RowEmailSaid(engine.EndChain)
+		}
+		out.Said, out.By, out.Why = &said, &a.By, &a.Why
+	}
+	return out
+}
+
+// SayOfEmail implements StrictServerInterface.
+func (s *Server) SayOfEmail(ctx context.Context, r SayOfEmailRequestObject) (SayOfEmailResponseObject, error) {
+	row, err := parseID(r.Row)
+	if err != nil {
+		return nil, err
+	}
+	id, err := rule.ParseID(r.Occasion)
+	if err != nil {
+		return nil, store.ErrNotFound
+	}
+	say := engine.Say{Sheet: r.Sheet, Rule: r.Rule, Row: row, Email: id, What: string(r.Body.What)}
+	if r.Body.Days != nil {
+		say.Days = *r.Body.Days
+	}
+	if r.Body.Why != nil {
+		say.Why = *r.Body.Why
+	}
+	if err := s.e.SetAside(ctx, say, person(ctx).Name); err != nil {
+		return nil, err
+	}
+	return SayOfEmail204Response{}, nil
 }
 
 func toHistory(ev *store.Event) HistoryEntry {

@@ -43,7 +43,7 @@ func (e *Engine) Explain(ctx context.Context, sheetID string, r *rule.Rule, rule
 	}
 	var memory plan.Memory
 	if rb := sb.rule(ruleID); rb != nil {
-		if memory, err = e.memoryOf(ctx, rb, rowID); err != nil {
+		if memory, err = memoryOf(ctx, e.Store, rb, rowID); err != nil {
 			return nil, err
 		}
 	}
@@ -51,8 +51,8 @@ func (e *Engine) Explain(ctx context.Context, sheetID string, r *rule.Rule, rule
 }
 
 // memoryOf gives what a saved rule remembers of a row.
-func (e *Engine) memoryOf(ctx context.Context, rb *ruleBook, rowID int64) (plan.Memory, error) {
-	standings, baselines, err := e.Store.Standings(ctx, []int64{rowID})
+func memoryOf(ctx context.Context, tx *store.Store, rb *ruleBook, rowID int64) (plan.Memory, error) {
+	standings, baselines, err := tx.Standings(ctx, []int64{rowID})
 	if err != nil {
 		return plan.Memory{}, err
 	}
@@ -61,6 +61,6 @@ func (e *Engine) memoryOf(ctx context.Context, rb *ruleBook, rowID int64) (plan.
 	if st != nil && baselines[k].Before(rb.baseline()) {
 		st.Baseline(rb.baseline())
 	}
-	at, ok, err := e.Store.LastFirst(ctx, rb.record.ID, rowID)
+	at, ok, err := tx.LastFirst(ctx, rb.record.ID, rowID)
 	return plan.Memory{Standing: st, Last: func() (time.Time, bool) { return at, ok }}, err
 }

@@ -92,7 +92,14 @@ func (e *Engine) forecastVersion(ctx context.Context, b *book, sb *sheetBook) (s
 		_, _ = h.Write([]byte(address))
 		silenced += h.Sum64()
 	}
+	said, err := e.Store.SheetSetAsides(ctx, sb.record.ID, e.now().Add(-forecastLife))
+	if err != nil {
+		return "", err
+	}
 	v := fmt.Sprint(sb.record.Version, sb.record.Columns, sb.record.Zone, silenced, sb.calendar)
+	for _, s := range said {
+		v += fmt.Sprint(" ", s.RuleID, s.RowID, s.At.UnixNano())
+	}
 	for _, r := range sb.rules {
 		v += fmt.Sprint(" ", r.record.ID, r.record.Version, r.record.State)
 	}
@@ -114,8 +121,12 @@ func (e *Engine) makeForecast(ctx context.Context, sb *sheetBook, now time.Time)
 	if len(on) == 0 {
 		return f, nil
 	}
+	asides, err := e.sheetAsides(ctx, sb.record.ID)
+	if err != nil {
+		return nil, err
+	}
 	n := 0
-	err := e.Store.ScanRows(ctx, sb.record.ID, func(r *store.Row) error {
+	err = e.Store.ScanRows(ctx, sb.record.ID, func(r *store.Row) error {
 		if n++; n > maxForecastRows {
 			f.Partial = true
 			return nil
@@ -125,7 +136,7 @@ func (e *Engine) makeForecast(ctx context.Context, sb *sheetBook, now time.Time)
 			return err
 		}
 		for _, rb := range on {
-			for _, c := range rb.setting.Foresee(row, rb.baseline(), now, now.Add(ForecastSpan+forecastLife)) {
+			for _, c := range rb.setting.Foresee(row, rb.baseline(), now, now.Add(ForecastSpan+forecastLife), asides[lifeKey{rb.record.ID, r.ID}]...) {
 				if c.Outcome != plan.Skip {
 					f.Coming = append(f.Coming, coming(sb.sheet, rb, row, c))
 				}
@@ -152,14 +163,22 @@ func (e *Engine) RowComing(ctx context.Context, sheetID string, rows []*sheet.Ro
 	if err != nil {
 		return nil, err
 	}
+	asides, err := e.sheetAsides(ctx, sheetID)
+	if err != nil {
+		return nil, err
+	}
 	now := e.now()
 	out := map[string][]Coming{}
 	for _, row := range rows {
+		id, err := rowID(row.ID)
+		if err != nil {
+			return nil, err
+		}
 		for _, rb := range sb.rules {
 			if rb.record.State != rule.On {
 				continue
 			}
-			for _, c := range rb.setting.Foresee(row, rb.baseline(), now, now.Add(ForecastSpan)) {
+			for _, c := range rb.setting.Foresee(row, rb.baseline(), now, now.Add(ForecastSpan), asides[lifeKey{rb.record.ID, id}]...) {
 				if c.Outcome != plan.Skip {
 					out[row.ID] = append(out[row.ID], coming(sb.sheet, rb, row, c))
 				}

@@ -26,7 +26,8 @@ type loaded struct {
 	records  map[*plan.Email]*store.Delivery
 	waiting  map[lifeKey][]*plan.Email
 	memories map[store.StandingKey]*memory
-	known    map[int64]bool                  // rows whose standings have been read
+	known    map[int64]bool // rows whose standings have been read
+	asides   map[lifeKey][]plan.Aside
 	rounds   map[string]map[string]time.Time // when schedules come round next, by sheet and rule
 	asked    map[rule.ID]bool                // occasions the ledger has been asked for
 	judged   map[rule.ID]bool                // those of them it knows, and those being written
@@ -46,7 +47,7 @@ type lifeKey struct {
 
 func newLoaded(tx *store.Store) loaded {
 	return loaded{book: newBook(tx), rows: map[int64]*store.Row{}, entries: map[int64][]store.Entry{}, emails: map[int64]*plan.Email{},
-		records: map[*plan.Email]*store.Delivery{}, waiting: map[lifeKey][]*plan.Email{}, memories: map[store.StandingKey]*memory{}, known: map[int64]bool{},
+		records: map[*plan.Email]*store.Delivery{}, waiting: map[lifeKey][]*plan.Email{}, memories: map[store.StandingKey]*memory{}, known: map[int64]bool{}, asides: map[lifeKey][]plan.Aside{},
 		rounds: map[string]map[string]time.Time{}, asked: map[rule.ID]bool{}, judged: map[rule.ID]bool{}}
 }
 
@@ -110,7 +111,8 @@ func (w *work) loadRows(ctx context.Context, rows []*store.Row) error {
 	return w.loadStandings(ctx, ids)
 }
 
-// loadStandings reads what rules remember of rows.
+// loadStandings reads what rules remember of rows, and what people have said of
+// their emails to come.
 func (w *work) loadStandings(ctx context.Context, rows []int64) error {
 	var ids []int64
 	for _, id := range rows {
@@ -126,7 +128,11 @@ func (w *work) loadStandings(ctx context.Context, rows []int64) error {
 	for k, st := range sts {
 		w.memories[k] = &memory{Standing: st, baseline: baselines[k], was: store.Detail(st)}
 	}
-	return nil
+	said, err := w.tx.SetAsides(ctx, ids)
+	if err != nil {
+		return err
+	}
+	return gatherAsides(w.asides, said)
 }
 
 // loadWaiting locks a row's emails in some states, for its lives.
@@ -359,7 +365,7 @@ func (w *work) life(ctx context.Context, sb *sheetBook, rb *ruleBook, row *store
 	if base := rb.since(nil, plan.Tick); l.Since.Before(base) {
 		l.Since = base
 	}
-	l.Waiting = w.waiting[k]
+	l.Waiting, l.Asides = w.waiting[k], plan.AsidesOf(w.asides[k])
 	for i := range w.entries[k.row] {
 		en := &w.entries[k.row][i]
 		if en.RuleID != r.ID {

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"encoding/binary"
 	"encoding/json"
 	"errors"
 	"slices"
@@ -350,12 +351,22 @@ func (w *work) entryOf(x *expected) (store.Entry, bool) {
 	}
 	switch p.Kind {
 	case plan.Moved:
-		en.DeliveryID, en.Nr, en.Origin = 0, int64(p.N), store.Detail(p.Occasion)
+		en.DeliveryID, en.Nr, en.Origin = 0, movedNr(&p.Occasion), store.Detail(p.Occasion)
 		return en, true
 	case plan.FollowUp:
 		en.Nr, en.Origin = int64(p.Step)*1_000_000+int64(p.Occasion.Again), store.Detail(p.Occasion)
 	}
 	return en, en.DeliveryID != 0
+}
+
+// movedNr tells the moved occasions of a row by a rule apart: reactions by their
+// number, what a person has moved by its identity.
+func movedNr(o *rule.Occasion) int64 {
+	if o.Kind.Reaction() {
+		return int64(o.N)
+	}
+	id := o.Identity()
+	return int64(binary.BigEndian.Uint64(id[:8]) >> 1)
 }
 
 // saveMemories writes what rules remember of rows, where that has changed: also

@@ -41,6 +41,7 @@ const (
 	EventRuleSaved     = "rule-saved"
 	EventRuleState     = "rule-state"
 	EventBatch         = "batch"
+	EventSetAside      = "set-aside" // what a person says of an email to come
 	EventTemplateSaved = "template-saved"
 	EventSettingSaved  = "setting-saved"
 	EventPersonSaved   = "person-saved"

@@ -47,13 +47,20 @@ type Foreseen struct {
 
 // Foresee judges what would come of a row between two instants, on the row as
 // it is now: its dates and schedules, each with its follow-ups. Reactions come
-// of edits, which nobody can foresee.
-func (s *Setting) Foresee(row *sheet.Row, known, from, to time.Time) (out []Foreseen) {
+// of edits, which nobody can foresee. What people have said of its emails
+// counts: one that is left out is skipped.
+func (s *Setting) Foresee(row *sheet.Row, known, from, to time.Time, asides ...Aside) (out []Foreseen) {
 	if s.IsRoundUp() || s.Rule.Trigger.Kind.Reaction() || s.Rule.Trigger.Kind == rule.ByHand {
 		return nil
 	}
 	p := &foresight{Life: Life{Setting: s, ID: row.ID, Row: row, On: true, Since: from, Known: known, Circumstances: Circumstances{Released: true, Nobody: true}}}
-	p.Ledger = p
+	p.Ledger, p.Asides = p, AsidesOf(asides)
+	for _, a := range asides {
+		if o := a.Of; o.Base == "" && a.To.After(from) && s.Stands(&o, row) {
+			o.Due = a.To
+			p.Coming = append(p.Coming, &Pending{Kind: Moved, Occasion: o, At: a.To})
+		}
+	}
 	p.Advance(to)
 	for _, x := range p.Effects {
 		if x.Kind == Write && len(out) < maxForeseen {

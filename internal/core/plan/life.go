@@ -34,6 +34,7 @@ type Life struct {
 	Standing  *rule.Standing // what the rule remembers of the row
 	Coming    []*Pending     // known to come
 	Waiting   []*Email       // incomplete, to be mended; and held, when the row is deleted
+	Asides    Asides         // what people have said of its emails to come
 
 	// Pieces, where set, takes the rounds of a schedule whose emails are
 	// round-ups: they are made of all rows at once.
@@ -280,6 +281,9 @@ func (l *Life) dates(row *sheet.Row, from, to time.Time) (out []rule.Occasion) {
 // consider judges an occasion for the first time. A schedule says nothing of
 // rows for which its condition is false.
 func (l *Life) consider(o rule.Occasion, row *sheet.Row, at time.Time) {
+	if l.deferred(&o, at) {
+		return
+	}
 	if o.Kind == rule.Schedule && o.Base == "" {
 		if l.IsRoundUp() {
 			l.Pieces(o, at)
@@ -436,6 +440,9 @@ func (l *Life) write(c Considered, first, spared bool) {
 	if l.Ledger.Ask([]rule.Occasion{c.Occasion}); l.Ledger.Judged(c.Identity()) && c.Mailbox == "" {
 		return
 	}
+	if why, out := l.Asides.leftOut(&c.Occasion); out && c.Outcome != Skip {
+		c.Verdict = skipped(why)
+	}
 	e := &Email{Occasion: c.Occasion, Single: first}
 	l.decide(e, c, spared)
 	l.Ledger.Enter(e)
@@ -519,6 +526,9 @@ func (l *Life) wait(e *Email) {
 // expectOnce notes a follow-up that is to come, once: of several mailboxes that
 // are mended one after the other each would bring what comes once for all.
 func (l *Life) expectOnce(p *Pending) {
+	if to, moved := l.Asides.MovedTo(&p.Occasion); moved {
+		p.Occasion.Due, p.At = to, to
+	}
 	id := p.Identity()
 	if slices.ContainsFunc(l.Coming, func(x *Pending) bool { return x.Kind == FollowUp && x.Base == p.Base && x.Identity() == id }) {
 		return
@@ -552,6 +562,14 @@ func (l *Life) follow(p *Pending, row *sheet.Row, at time.Time) {
 	if !l.On || l.quiet(p.Occasion.Due) || first == nil {
 		return
 	}
+	to, moved := l.Asides.MovedTo(&p.Occasion)
+	if moved && !to.Equal(p.Occasion.Due) {
+		if p.Occasion.Due = to; to.After(at) {
+			p.At = to
+			l.expect(p)
+			return
+		}
+	}
 	switch first.State {
 	case delivery.Accepted, delivery.Bounced:
 	case delivery.Failed, delivery.Dropped, delivery.Skipped, delivery.Missed:
@@ -570,7 +588,7 @@ func (l *Life) follow(p *Pending, row *sheet.Row, at time.Time) {
 		l.expect(p)
 		return
 	}
-	if o, ok := l.countAnew(first, &p.Occasion); ok && o.Due.After(at) {
+	if o, ok := l.countAnew(first, &p.Occasion); ok && !moved && o.Due.After(at) {
 		p.Occasion, p.At = o, o.Due
 		l.expect(p)
 		return
@@ -600,8 +618,9 @@ func (l *Life) step(p *Pending, c Considered) {
 	if l.Ledger.Ask([]rule.Occasion{c.Occasion}); l.Ledger.Judged(c.Identity()) {
 		return
 	}
+	out, left := l.Asides.leftOut(&c.Occasion)
 	l.write(c, true, false)
-	if c.Outcome == Skip && c.Verdict.Reason.Code == reason.Stopped {
+	if left && out.Code == reason.ChainStopped || c.Outcome == Skip && c.Verdict.Reason.Code == reason.Stopped {
 		for _, x := range slices.Clone(l.Coming) {
 			if x.Kind == FollowUp && x.Base == c.Base {
 				l.forget(x)

@@ -18,7 +18,8 @@ CREATE TABLE batches (
   KEY sheet (sheet_id, at)
 );
 -- What a person has said of an email that is to come: that it is left out, or
--- that it goes at another time.
+-- that it goes at another time. One that ends its chain leaves out the
+-- follow-ups after it too.
 CREATE TABLE set_asides (
   occasion BINARY(16) PRIMARY KEY,
   sheet_id VARCHAR(20) CHARACTER SET ascii COLLATE ascii_bin NOT NULL,
@@ -26,9 +27,13 @@ CREATE TABLE set_asides (
   row_id BIGINT NOT NULL,
   due_at DATETIME(6) NOT NULL,
   moved_to DATETIME(6) NULL,
+  ends BOOLEAN NOT NULL DEFAULT FALSE,
+  why VARCHAR(200) CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL DEFAULT '',
+  origin TEXT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
   actor VARCHAR(120) NOT NULL,
   at DATETIME(6) NOT NULL,
-  KEY row_id (row_id)
+  KEY row_id (row_id),
+  KEY sheet (sheet_id, due_at)
 );
 -- Rules stand in an order of their own; one that a column or template has left
 -- is broken, and says what it misses.

@@ -295,6 +295,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sheets/{sheet}/rows/{row}/coming/{rule}/{occasion}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Leave out an email that is to come, end its chain, move it by days, or take that back */
+        post: operations["sayOfEmail"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sheets/{sheet}/rows/{row}": {
         parameters: {
             query?: never;
@@ -2032,7 +2049,50 @@ export interface components {
             row: components["schemas"]["Row"];
             history: components["schemas"]["HistoryEntry"][];
             emails: components["schemas"]["LogLine"][];
-            coming: components["schemas"]["Mark"][];
+            coming: components["schemas"]["RowEmail"][];
+        };
+        /** @description an email that is to come for a row */
+        RowEmail: {
+            /** @description its identity */
+            occasion: string;
+            /** Format: date-time */
+            at: string;
+            rule: string;
+            letter: string;
+            to: string;
+            subject: string;
+            /** @description of a follow-up, which; 0 for a first email */
+            step: number;
+            /** @description of a follow-up that recurs, which recurrence */
+            again: number;
+            /** @enum {string} */
+            outcome: "send" | "hold" | "incomplete" | "skip";
+            reason: string;
+            /** @description it follows an email that has gone or waits, or waits for its window itself */
+            hangs: boolean;
+            /**
+             * @description what a person has said of it
+             * @enum {string}
+             */
+            said?: "leave-out" | "end-chain" | "shift";
+            /** @description who has said it */
+            by?: string;
+            why?: string;
+            /**
+             * Format: date-time
+             * @description of one that has been moved, when it was due before
+             */
+            foreseen?: string;
+        };
+        SayOfEmail: {
+            /**
+             * @description end-chain leaves out a follow-up and those after it; shift moves the email by days; as-it-comes takes back what was said
+             * @enum {string}
+             */
+            what: "leave-out" | "end-chain" | "shift" | "as-it-comes";
+            /** @description of a shift, later; below zero, earlier */
+            days?: number;
+            why?: string;
         };
         RuleBody: {
             name: string;
@@ -3861,6 +3921,42 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Row"];
                 };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sayOfEmail: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+                row: string;
+                rule: string;
+                occasion: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SayOfEmail"];
+            };
+        };
+        responses: {
+            /** @description Taken up */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description A problem (RFC 9457) */
             default: {

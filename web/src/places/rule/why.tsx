@@ -24,7 +24,8 @@ export function useWhy(sheet: string, body: RuleBody | undefined, rule: string |
 
 const colours = { yes: "text-juniper", no: "text-brick", unknown: "text-plum" };
 
-export function Why({ why, sheet }: { why: Schemas["Explanation"]; sheet: Sheet }) {
+/** ahead: also what comes, where it does not stand beside this already. */
+export function Why({ why, sheet, ahead = true }: { why: Schemas["Explanation"]; sheet: Sheet; ahead?: boolean }) {
   const now = useNow(60000);
   const mends = why.clauses.filter((c) => c.holds !== "yes" && c.mend);
   return (
@@ -40,7 +41,7 @@ export function Why({ why, sheet }: { why: Schemas["Explanation"]; sheet: Sheet 
       </ul>
       <p className="mt-2.5 font-letter text-sm leading-[22px]">{why.summary}</p>
       {mends.length > 0 && <p className="mt-1 text-ink-2">For an email to go: {mends.map((c) => c.mend).join("; ")}.</p>}
-      {why.coming.length > 0 && (
+      {ahead && why.coming.length > 0 && (
         <>
           <h3 className="mt-3 mb-1 text-xs font-[650] text-ink-2">What comes, as the row is now</h3>
           <ul>

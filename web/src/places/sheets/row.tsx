@@ -7,6 +7,7 @@ import { useNow } from "../../parts/session";
 import { Section, Slip } from "../../parts/slip";
 import { moment } from "../../parts/time";
 import { useWhy, Why } from "../rule/why";
+import { ComingEmail } from "./coming";
 import type { Edits } from "./edits";
 
 const did: Record<string, string> = {
@@ -18,6 +19,7 @@ const did: Record<string, string> = {
   "row-back": "met the row again",
   imported: "brought the row in",
   refreshed: "brought the row in",
+  "set-aside": "said of an email to come",
 };
 
 // A row's slip: its emails, past and coming, and its history.
@@ -76,13 +78,9 @@ export function RowSlip({
       )}
       {d.row.unsettled && <p className="mt-2 text-marigold">Edited a moment ago; its changes count once the row has rested.</p>}
       <Section title="Coming">
-        {d.coming.length === 0 && <p className="text-ink-2">Nothing in the next four weeks.</p>}
+        {d.coming.length === 0 && <p className="text-ink-2">Nothing that can be foreseen.</p>}
         {d.coming.map((m) => (
-          <div key={m.at + m.rule} className="flex items-center gap-2 border-b border-hair-2 py-1">
-            <MarkIcon letter={m.letter} kind={m.kind} />
-            <span className="w-28 flex-none whitespace-nowrap">{at(m.at)}</span>
-            <span>{m.line}</span>
-          </div>
+          <ComingEmail key={m.occasion} sheet={sheet} row={row} email={m} may={mayEdit} />
         ))}
       </Section>
       <WhySection sheet={sheet} row={row} />
@@ -108,7 +106,7 @@ export function RowSlip({
             <span className="text-ink-2">
               {at(h.at)}, {h.actor} {did[h.kind] ?? h.kind}
             </span>
-            {h.kind === "row-edited" &&
+            {(h.kind === "row-edited" || h.kind === "set-aside") &&
               h.changes.map((c) => (
                 <div key={c.name}>
                   {c.name}: <s className="text-ink-2">{c.before || "empty"}</s> {c.after || "empty"}
@@ -153,7 +151,7 @@ function WhySection({ sheet, row }: { sheet: Sheet; row: string }) {
               {words(why.error)}
             </p>
           )}
-          {why.data && <Why why={why.data} sheet={sheet} />}
+          {why.data && <Why why={why.data} sheet={sheet} ahead={false} />}
         </div>
       )}
     </Section>

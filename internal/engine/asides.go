@@ -1,0 +1,333 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"slices"
+	"sort"
+	"time"
+
+	"nivot/internal/core/calendar"
+	"nivot/internal/core/plan"
+	"nivot/internal/core/rule"
+	"nivot/internal/core/sheet"
+	"nivot/internal/store"
+)
+
+// gatherAsides puts what has been said of emails with its row and rule.
+func gatherAsides(into map[lifeKey][]plan.Aside, said []store.SetAside) error {
+	for i := range said {
+		s := &said[i]
+		a := plan.Aside{Ends: s.Ends, Why: s.Why, By: s.Actor}
+		if err := json.Unmarshal([]byte(s.Origin), &a.Of); err != nil {
+			return err
+		}
+		if err := a.Of.Restore(); err != nil {
+			return err
+		}
+		if s.MovedTo != nil {
+			a.To = *s.MovedTo
+		}
+		k := lifeKey{s.RuleID, s.RowID}
+		into[k] = append(into[k], a)
+	}
+	return nil
+}
+
+// sheetAsides gives what has been said of a sheet's emails to come.
+func (e *Engine) sheetAsides(ctx context.Context, sheetID string) (map[lifeKey][]plan.Aside, error) {
+	said, err := e.Store.SheetSetAsides(ctx, sheetID, e.now().Add(-plan.Tick))
+	if err != nil {
+		return nil, err
+	}
+	out := map[lifeKey][]plan.Aside{}
+	return out, gatherAsides(out, said)
+}
+
+// RowEmail is one email that is to come for a row.
+type RowEmail struct {
+	plan.Foreseen
+	Aside *plan.Aside  // what a person has said of it
+	Hangs bool         // it is on the agenda by what has happened: a follow-up of an email that went, a reaction that waits for its window
+	entry *store.Entry // then, its entry; of a later recurrence one without an id
+}
+
+// The bounds of what is shown to come of one row by one rule.
+const (
+	rowSpan        = 400 * 24 * time.Hour
+	rowEmails      = 12
+	rowRecurrences = 3
+)
+
+// comingOf gives what is to come for a row by a rule that is on: what is on the
+// agenda, and what its dates and rounds will bring if it stays as it is, the
+// follow-ups of each among them. What is left out stays in the list.
+func comingOf(ctx context.Context, st *store.Store, rb *ruleBook, row *sheet.Row, rowID int64, m plan.Memory, now time.Time) ([]RowEmail, error) {
+	if rb.record.State != rule.On {
+		return nil, nil
+	}
+	said, err := st.SetAsides(ctx, []int64{rowID})
+	if err != nil {
+		return nil, err
+	}
+	all := map[lifeKey][]plan.Aside{}
+	if err := gatherAsides(all, said); err != nil {
+		return nil, err
+	}
+	asides := all[lifeKey{rb.record.ID, rowID}]
+	byID := plan.AsidesOf(asides)
+	entries, err := st.RowEntries(ctx, rowID)
+	if err != nil {
+		return nil, err
+	}
+	var out []RowEmail
+	have := map[rule.ID]bool{}
+	add := func(o rule.Occasion, v plan.Verdict, hangs bool, en *store.Entry) {
+		id := o.Identity()
+		if have[id] || o.Due.Before(now) && en == nil {
+			return
+		}
+		have[id] = true
+		line := RowEmail{plan.Foreseen{Occasion: o, Verdict: v}, nil, hangs, en}
+		if a, ok := byID.Of(&o); ok {
+			line.Aside = &a
+		}
+		if left := line.Aside != nil && line.Aside.To.IsZero(); v.Outcome != plan.Skip || left {
+			out = append(out, line)
+		}
+	}
+	for i := range entries[rowID] {
+		en := &entries[rowID][i]
+		if en.RuleID != rb.record.ID || en.Kind != store.Moved && en.Kind != store.Follow {
+			continue
+		}
+		o, err := originOf(*en)
+		if err != nil {
+			return nil, err
+		}
+		for n := 0; ; n++ {
+			if to, moved := byID.MovedTo(o); moved {
+				o.Due = to
+			}
+			for _, c := range rb.setting.Judge(*o, row, o.Due, m) {
+				add(c.Occasion, c.Verdict, en.Kind == store.Follow || o.Kind.Reaction(), en)
+			}
+			next, ok := rb.setting.NextAgain(*o)
+			if en.Kind != store.Follow || !ok || n == rowRecurrences {
+				break
+			}
+			o, en = &next, &store.Entry{Kind: store.Follow}
+		}
+	}
+	foreseen := rb.setting.Foresee(row, rb.baseline(), now, now.Add(rowSpan), asides...)
+	keys := make([][]byte, len(foreseen))
+	for i := range foreseen {
+		id := foreseen[i].Identity()
+		keys[i] = id[:]
+	}
+	judged, err := st.Judged(ctx, keys)
+	if err != nil {
+		return nil, err
+	}
+	for _, f := range foreseen {
+		if !judged[f.Identity()] {
+			add(f.Occasion, f.Verdict, false, nil)
+		}
+	}
+	sort.SliceStable(out, func(i, j int) bool { return out[i].Due.Before(out[j].Due) })
+	return out[:min(len(out), rowEmails)], nil
+}
+
+// What a person may say of an email that is to come.
+const (
+	LeaveOut  = "leave-out"
+	EndChain  = "end-chain" // it and the follow-ups after it
+	Shift     = "shift"     // it goes some days later or earlier
+	AsItComes = "as-it-comes"
+)
+
+// Say is what a person says of an email that is to come.
+type Say struct {
+	Sheet, Rule string
+	Row         int64
+	Email       rule.ID
+	What        string
+	Days        int    // of a shift: later; below zero: earlier
+	Why         string // why it is left out, if they say
+}
+
+// SetAside takes up what a person says of an email that is to come for a row: it
+// counts from when this returns, or the email has been judged and this refuses.
+func (e *Engine) SetAside(ctx context.Context, say Say, actor string) error {
+	now := e.now()
+	err := e.Store.Tx(ctx, func(tx *store.Store) error {
+		rows, err := tx.LockRowsIn(ctx, []int64{say.Row})
+		if err != nil {
+			return err
+		}
+		rec := rows[say.Row]
+		if rec == nil || rec.SheetID != say.Sheet || rec.DeletedAt != nil {
+			return store.ErrNotFound
+		}
+		sb, err := newBook(tx).sheet(ctx, say.Sheet)
+		if err != nil {
+			return err
+		}
+		rb := sb.rule(say.Rule)
+		if rb == nil {
+			return store.ErrNotFound
+		}
+		row, err := rec.Core(sb.sheet)
+		if err != nil {
+			return err
+		}
+		m, err := memoryOf(ctx, tx, rb, say.Row)
+		if err != nil {
+			return err
+		}
+		coming, err := comingOf(ctx, tx, rb, row, say.Row, m, now)
+		if err != nil {
+			return err
+		}
+		i := slices.IndexFunc(coming, func(x RowEmail) bool { return x.Identity() == say.Email })
+		if i < 0 {
+			return refuse("this email is not to come any more: it has gone, or its row or rule has changed; look at the row again")
+		}
+		return e.setAside(ctx, tx, rb, &coming[i], say, actor, now)
+	})
+	if err == nil {
+		poke(e.wakeAgenda)
+	}
+	return err
+}
+
+func (e *Engine) setAside(ctx context.Context, tx *store.Store, rb *ruleBook, x *RowEmail, say Say, actor string, now time.Time) error {
+	was := x.Occasion // as it was foreseen
+	if x.Aside != nil {
+		was.Due = x.Aside.Of.Due
+	}
+	a := &store.SetAside{SheetID: say.Sheet, RuleID: say.Rule, RowID: say.Row, Actor: actor, At: now}
+	switch say.What {
+	case LeaveOut, EndChain:
+		a.Why, a.Ends = say.Why, say.What == EndChain
+		if a.Ends && was.Base == "" {
+			return refuse("this is the first email; leave it out, and nothing follows")
+		}
+	case Shift:
+		if was.Base == "" {
+			was = was.Whole() // all of the row's emails move together
+		}
+		to := calendar.Duration{Days: say.Days}.After(x.Due, rb.setting.Zone)
+		switch {
+		case say.Days == 0:
+			return &Refusal{Field: "/days", Message: "say how many days"}
+		case !to.After(now):
+			return &Refusal{Field: "/days", Message: "that would be in the past"}
+		case was.Base != "" && to.Before(was.BaseDue):
+			return &Refusal{Field: "/days", Message: "that would be before the email it follows"}
+		}
+		a.MovedTo = &to
+	case AsItComes:
+		if x.Aside == nil {
+			return nil
+		}
+		was = x.Aside.Of
+	default:
+		return &Refusal{Field: "/what", Message: "is none of leave-out, end-chain, shift, as-it-comes"}
+	}
+	id := was.Identity()
+	a.Occasion, a.DueAt, a.Origin = id[:], was.Due, store.Detail(was)
+	var err error
+	if say.What == AsItComes {
+		err = tx.RemoveSetAside(ctx, a.Occasion)
+	} else {
+		err = tx.SaveSetAside(ctx, a)
+	}
+	if err == nil && (say.What == Shift || say.What == AsItComes) {
+		err = e.putAside(ctx, tx, say, x, was, a.MovedTo, now)
+	}
+	if err != nil {
+		return err
+	}
+	return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventSetAside, SheetID: say.Sheet, RowID: say.Row, RuleID: say.Rule,
+		Detail: store.Detail(map[string]any{"what": say.What, "changes": []any{map[string]string{"name": "“" + x.Subject + "”", "before": saidOf(rb, x), "after": saidAs(rb, a, say.What)}}})})
+}
+
+// saidOf and saidAs say for the row's history what an email was to do, and is to
+// do now.
+func saidOf(rb *ruleBook, x *RowEmail) string {
+	if x.Aside != nil && x.Aside.To.IsZero() {
+		return "left out"
+	}
+	return x.Due.In(rb.setting.Zone).Format("Mon 2 January 15:04")
+}
+
+func saidAs(rb *ruleBook, a *store.SetAside, what string) string {
+	switch {
+	case what == EndChain:
+		return "left out, and what follows"
+	case what == LeaveOut && a.Why != "":
+		return "left out: " + a.Why
+	case what == LeaveOut:
+		return "left out"
+	case a.MovedTo != nil:
+		return a.MovedTo.In(rb.setting.Zone).Format("Mon 2 January 15:04")
+	}
+	return a.DueAt.In(rb.setting.Zone).Format("Mon 2 January 15:04")
+}
+
+// putAside puts on the agenda when an email goes that a person has moved, or
+// has moved back: nil.
+func (e *Engine) putAside(ctx context.Context, tx *store.Store, say Say, x *RowEmail, o rule.Occasion, to *time.Time, now time.Time) error {
+	at := o.Due
+	if to != nil {
+		at = *to
+		o.Due = at
+	}
+	onAgenda := x.entry != nil && x.entry.ID != 0
+	switch {
+	case onAgenda && o.Base == "" && !o.Kind.Reaction() && to == nil && at.After(now):
+		return tx.DropEntries(ctx, []int64{x.entry.ID}) // its date brings it
+	case onAgenda:
+		en := *x.entry
+		en.DueAt, en.Origin = at, store.Detail(o)
+		return tx.PutEntries(ctx, []store.Entry{en})
+	case to != nil && o.Base == "":
+		return tx.PutEntries(ctx, []store.Entry{{Kind: store.Moved, DueAt: at, SheetID: say.Sheet, RuleID: say.Rule, RowID: say.Row, Nr: movedNr(&o), Origin: store.Detail(o)}})
+	}
+	return nil
+}
+
+// RowEmails gives what is to come for a row by the rules of its sheet that are
+// on, in time order.
+func (e *Engine) RowEmails(ctx context.Context, sheetID string, id int64) ([]RowEmail, error) {
+	sb, err := newBook(e.Store).sheet(ctx, sheetID)
+	if err != nil {
+		return nil, err
+	}
+	rec, err := e.Store.Row(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	if rec.SheetID != sheetID || rec.DeletedAt != nil {
+		return nil, store.ErrNotFound
+	}
+	row, err := rec.Core(sb.sheet)
+	if err != nil {
+		return nil, err
+	}
+	var out []RowEmail
+	for _, rb := range sb.rules {
+		m, err := memoryOf(ctx, e.Store, rb, id)
+		if err != nil {
+			return nil, err
+		}
+		coming, err := comingOf(ctx, e.Store, rb, row, id, m, e.now())
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, coming...)
+	}
+	sort.SliceStable(out, func(i, j int) bool { return out[i].Due.Before(out[j].Due) })
+	return out, nil
+}

@@ -14,6 +14,7 @@ import (
 	"net/http"
 	"time"
 
+	"nivot/internal/core/delivery"
 	"nivot/internal/core/plan"
 	"nivot/internal/core/rule"
 	"nivot/internal/core/template"
@@ -1301,6 +1302,19 @@ type Effect struct {
 	Held       int `json:"held"`
 	Incomplete int `json:"incomplete"`
 
+	// Limit whom the limit per person touches, by this rule and what they have had
+	Limit *struct {
+		// Emails that do not go when they are due
+		Emails int `json:"emails"`
+
+		// First the first of these people
+		First  []string `json:"first"`
+		N      int      `json:"n"`
+		People int      `json:"people"`
+		Skip   bool     `json:"skip"`
+		Within string   `json:"within"`
+	} `json:"limit,omitempty"`
+
 	// Moved of the emails, those that the send window moves
 	Moved int `json:"moved"`
 
@@ -1788,6 +1802,9 @@ type Person struct {
 	Role     Role   `json:"role"`
 	SignedUp bool   `json:"signedUp"`
 }
+
+// PersonLimit how many emails one mailbox gets in To within a time, over all rules
+type PersonLimit = delivery.PersonLimit
 
 // PlainRow defines model for PlainRow.
 type PlainRow struct {
@@ -2894,6 +2911,9 @@ type SetCalendarJSONRequestBody = CalendarBody
 // AddSilencedJSONRequestBody defines body for AddSilenced for application/json ContentType.
 type AddSilencedJSONRequestBody = SilencedNew
 
+// SetPersonLimitJSONRequestBody defines body for SetPersonLimit for application/json ContentType.
+type SetPersonLimitJSONRequestBody = PersonLimit
+
 // AddSenderJSONRequestBody defines body for AddSender for application/json ContentType.
 type AddSenderJSONRequestBody = SenderSave
 
@@ -3157,6 +3177,12 @@ type ServerInterface interface {
 	// RemoveSilenced Take an address off the do-not-email list
 	// (DELETE /setup/do-not-email/{address})
 	RemoveSilenced(ctx *echo.Context, address string) error
+	// GetPersonLimit How many emails one person gets at the most
+	// (GET /setup/person-limit)
+	GetPersonLimit(ctx *echo.Context) error
+	// SetPersonLimit Limit how many emails one person gets
+	// (PUT /setup/person-limit)
+	SetPersonLimit(ctx *echo.Context) error
 	// ListSenders The senders
 	// (GET /setup/senders)
 	ListSenders(ctx *echo.Context) error
@@ -4044,6 +4070,24 @@ func (w *ServerInterfaceWrapper) RemoveSilenced(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.RemoveSilenced(ctx, address)
+	return err
+}
+
+// GetPersonLimit converts echo context to params.
+func (w *ServerInterfaceWrapper) GetPersonLimit(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetPersonLimit(ctx)
+	return err
+}
+
+// SetPersonLimit converts echo context to params.
+func (w *ServerInterfaceWrapper) SetPersonLimit(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SetPersonLimit(ctx)
 	return err
 }
 
@@ -6155,6 +6199,8 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/sheets/:sheet/source", wrapper.GetSource, options.OperationMiddlewares["getSource"]...)
 	router.PUT(options.BaseURL+"/sheets/:sheet/source", wrapper.SaveSource, options.OperationMiddlewares["saveSource"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/source/refresh", wrapper.RefreshSource, options.OperationMiddlewares["refreshSource"]...)
+	router.GET(options.BaseURL+"/setup/person-limit", wrapper.GetPersonLimit, options.OperationMiddlewares["getPersonLimit"]...)
+	router.PUT(options.BaseURL+"/setup/person-limit", wrapper.SetPersonLimit, options.OperationMiddlewares["setPersonLimit"]...)
 	router.GET(options.BaseURL+"/setup/sources", wrapper.GetSourceSetting, options.OperationMiddlewares["getSourceSetting"]...)
 	router.PUT(options.BaseURL+"/setup/sources", wrapper.SetSourceSetting, options.OperationMiddlewares["setSourceSetting"]...)
 	router.GET(options.BaseURL+"/sheets/:sheet/form", wrapper.GetForm, options.OperationMiddlewares["getForm"]...)
@@ -7711,6 +7757,83 @@ type RemoveSilenceddefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RemoveSilenceddefaultApplicationProblemPlusJSONResponse) VisitRemoveSilencedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetPersonLimitRequestObject struct {
+}
+
+type GetPersonLimitResponseObject interface {
+	VisitGetPersonLimitResponse(w http.ResponseWriter) error
+}
+
+type GetPersonLimit200JSONResponse PersonLimit
+
+func (response GetPersonLimit200JSONResponse) VisitGetPersonLimitResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetPersonLimitdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetPersonLimitdefaultApplicationProblemPlusJSONResponse) VisitGetPersonLimitResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetPersonLimitRequestObject struct {
+	Body *SetPersonLimitJSONRequestBody
+}
+
+type SetPersonLimitResponseObject interface {
+	VisitSetPersonLimitResponse(w http.ResponseWriter) error
+}
+
+type SetPersonLimit200JSONResponse PersonLimit
+
+func (response SetPersonLimit200JSONResponse) VisitSetPersonLimitResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetPersonLimitdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetPersonLimitdefaultApplicationProblemPlusJSONResponse) VisitSetPersonLimitResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -11535,6 +11658,12 @@ type StrictServerInterface interface {
 	// RemoveSilenced Take an address off the do-not-email list
 	// (DELETE /setup/do-not-email/{address})
 	RemoveSilenced(ctx context.Context, request RemoveSilencedRequestObject) (RemoveSilencedResponseObject, error)
+	// GetPersonLimit How many emails one person gets at the most
+	// (GET /setup/person-limit)
+	GetPersonLimit(ctx context.Context, request GetPersonLimitRequestObject) (GetPersonLimitResponseObject, error)
+	// SetPersonLimit Limit how many emails one person gets
+	// (PUT /setup/person-limit)
+	SetPersonLimit(ctx context.Context, request SetPersonLimitRequestObject) (SetPersonLimitResponseObject, error)
 	// ListSenders The senders
 	// (GET /setup/senders)
 	ListSenders(ctx context.Context, request ListSendersRequestObject) (ListSendersResponseObject, error)
@@ -13049,6 +13178,75 @@ func (sh *strictHandler) RemoveSilenced(ctx *echo.Context, address string) error
 		return err
 	} else if validResponse, ok := response.(RemoveSilencedResponseObject); ok {
 		return validResponse.VisitRemoveSilencedResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetPersonLimit operation middleware
+func (sh *strictHandler) GetPersonLimit(ctx *echo.Context) error {
+	var request GetPersonLimitRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetPersonLimit(ctx.Request().Context(), request.(GetPersonLimitRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetPersonLimit")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetPersonLimitResponseObject); ok {
+		return validResponse.VisitGetPersonLimitResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SetPersonLimit operation middleware
+func (sh *strictHandler) SetPersonLimit(ctx *echo.Context) error {
+	var request SetPersonLimitRequestObject
+
+	var body SetPersonLimitJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SetPersonLimit(ctx.Request().Context(), request.(SetPersonLimitRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetPersonLimit")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SetPersonLimitResponseObject); ok {
+		return validResponse.VisitSetPersonLimitResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

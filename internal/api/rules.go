@@ -231,11 +231,27 @@ func (s *Server) RuleEffect(ctx context.Context, r RuleEffectRequestObject) (Rul
 		out.Days = append(out.Days, day)
 	}
 	out.First = effectLines(f.Lines)
+	if l := f.Limit; l != nil {
+		out.Limit = &struct {
+			Emails int      `json:"emails"`
+			First  []string `json:"first"`
+			N      int      `json:"n"`
+			People int      `json:"people"`
+			Skip   bool     `json:"skip"`
+			Within string   `json:"within"`
+		}{l.Emails, l.People[:min(len(l.People), shownPeople):min(len(l.People), shownPeople)], l.N, len(l.People), l.Skip, l.Within}
+		if out.Limit.First == nil {
+			out.Limit.First = []string{}
+		}
+	}
 	if f.Change != nil {
 		out.Change = &EffectChange{New: f.Change.New, Gone: f.Change.Gone, Rows: f.Change.Rows, Lines: effectLines(f.Changed)}
 	}
 	return out, nil
 }
+
+// shownPeople is how many of the people whom a limit touches are named.
+const shownPeople = 5
 
 // effectBudget is how long a first answer about a rule's effect may take; then
 // it says that it is one of a part of the rows.

@@ -125,3 +125,17 @@ func (s *Server) ReadClosedDays(_ context.Context, r ReadClosedDaysRequestObject
 	}
 	return out, nil
 }
+
+// GetPersonLimit implements StrictServerInterface.
+func (s *Server) GetPersonLimit(ctx context.Context, _ GetPersonLimitRequestObject) (GetPersonLimitResponseObject, error) {
+	l, err := s.st.PersonLimit(ctx, false)
+	return GetPersonLimit200JSONResponse(l), err
+}
+
+// SetPersonLimit implements StrictServerInterface.
+func (s *Server) SetPersonLimit(ctx context.Context, r SetPersonLimitRequestObject) (SetPersonLimitResponseObject, error) {
+	if err := s.e.SetPersonLimit(ctx, *r.Body, person(ctx).Name); err != nil {
+		return nil, err
+	}
+	return SetPersonLimit200JSONResponse(*r.Body), nil
+}

@@ -164,6 +164,9 @@ func (d *dispatcher) claim(ctx context.Context) (int, error) {
 		if claimed, err = d.e.withinLimits(ctx, tx, claimed, now); err != nil {
 			return err
 		}
+		if claimed, err = d.e.withinPersonLimit(ctx, tx, claimed, now); err != nil {
+			return err
+		}
 		ids := make([]int64, len(claimed))
 		for i := range claimed {
 			ids[i] = claimed[i].ID

@@ -3,11 +3,13 @@ package engine
 import (
 	"context"
 	"runtime"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"nivot/internal/core/calendar"
+	"nivot/internal/core/delivery"
 	"nivot/internal/core/plan"
 	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
@@ -39,9 +41,10 @@ type Effect struct {
 	Lines     []EffectLine
 	Change    *plan.Difference // against the rule as it runs now; nil where it does not
 	Changed   []EffectLine
-	Overflow  []int  // by day: recipients that the sender's daily cap moves to the next
-	Cap       int    // the sender's daily cap, 0 for none
-	Sender    string // its name
+	Overflow  []int      // by day: recipients that the sender's daily cap moves to the next
+	Cap       int        // the sender's daily cap, 0 for none
+	Sender    string     // its name
+	Limit     *OverLimit // nil where there is no limit per person
 	Templates map[string]string
 }
 
@@ -110,6 +113,15 @@ func (e *Engine) Effect(ctx context.Context, sheetID string, ask EffectAsk) (*Ef
 			return nil, err
 		}
 	}
+	limit, err := e.Store.PersonLimit(ctx, false)
+	if err != nil {
+		return nil, err
+	}
+	if limit.N > 0 {
+		for _, s := range surveyors {
+			s.outlook.Gets = map[string][]time.Time{}
+		}
+	}
 	deadline := time.Time{}
 	if ask.Budget > 0 {
 		deadline = time.Now().Add(ask.Budget)
@@ -145,7 +157,39 @@ func (e *Engine) Effect(ctx context.Context, sheetID string, ask EffectAsk) (*Ef
 	for id, t := range sb.templates {
 		f.Templates[id] = t.Name
 	}
+	if err := e.overLimit(ctx, f, limit, now); err != nil {
+		return nil, err
+	}
 	return f, e.overflow(ctx, sb, f, ask, now)
+}
+
+// overLimit works out whom the limit per person touches: by what the rule will
+// send, and what they have had.
+func (e *Engine) overLimit(ctx context.Context, f *Effect, l delivery.PersonLimit, now time.Time) error {
+	if l.N == 0 {
+		return nil
+	}
+	had, err := e.Store.AllHad(ctx, l.Since(now))
+	if err != nil {
+		return err
+	}
+	f.Limit = &OverLimit{PersonLimit: l}
+	for mailbox, gets := range f.Gets {
+		slices.SortFunc(gets, time.Time.Compare)
+		if n := l.Over(had[mailbox], gets); n > 0 {
+			f.Limit.Emails += n
+			f.Limit.People = append(f.Limit.People, mailbox)
+		}
+	}
+	slices.Sort(f.Limit.People)
+	return nil
+}
+
+// OverLimit is whom the limit per person touches.
+type OverLimit struct {
+	delivery.PersonLimit
+	Emails int      // that do not go when they are due
+	People []string // mailboxes
 }
 
 func newSurveyor(b *book, sb *sheetBook, r *rule.Rule, running *ruleBook, now time.Time) (*surveyor, error) {

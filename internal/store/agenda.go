@@ -203,6 +203,13 @@ func (s *Store) ReviewHeld(ctx context.Context, why reason.Code, now time.Time) 
 		SELECT 'review', ?, sheet_id, rule_id, row_id, id FROM deliveries WHERE state = 'held' AND JSON_VALUE(reason, '$.code') = ?`, now, why).Error
 }
 
+// WakeHeld has what is held for a reason, and would be looked at later by
+// itself, looked at now.
+func (s *Store) WakeHeld(ctx context.Context, why reason.Code, now time.Time) error {
+	return s.DB(ctx).Exec(`UPDATE agenda a JOIN deliveries d ON d.id = a.delivery_id SET a.due_at = ?
+		WHERE a.kind = 'review' AND a.due_at > ? AND d.state = 'held' AND JSON_VALUE(d.reason, '$.code') = ?`, now, now, why).Error
+}
+
 // ReviewTemplate puts the incomplete deliveries of a template on the agenda:
 // its new wording may have mended them.
 func (s *Store) ReviewTemplate(ctx context.Context, templateID string, now time.Time) error {

@@ -40,7 +40,7 @@ const (
 	Considering Cause = "considering" // an occasion is judged for the first time
 	Reviewing   Cause = "reviewing"   // what waited is judged again
 	Deciding    Cause = "deciding"    // a person says what is to become of it
-	Limiting    Cause = "limiting"    // a sender's daily cap or pace lets it wait
+	Limiting    Cause = "limiting"    // a sender's daily cap or pace, or the limit per person, lets it wait
 	Claiming    Cause = "claiming"    // a worker takes it, to send it
 	GivingBack  Cause = "giving back" // a worker that stops, or has stopped, had not begun it
 	Marking     Cause = "marking"     // just before the final dot
@@ -73,8 +73,8 @@ var arrows = map[Cause]map[State][]State{
 		Bounced:    {Bounced, Queued},
 	},
 	// What finds no room under the daily cap for seven days is missed without
-	// having been held once more.
-	Limiting: {Queued: {Queued, Held, Missed}, Deferred: {Deferred, Held, Missed}},
+	// having been held once more. What is over the limit per person may be skipped.
+	Limiting: {Queued: {Queued, Held, Missed, Skipped}, Deferred: {Deferred, Held, Missed, Skipped}},
 	Claiming: {Queued: {Claimed}, Deferred: {Claimed}},
 	// Claimed can end accepted without a mark: the recipients that had been put
 	// off are refused for good now, and the others have had it.

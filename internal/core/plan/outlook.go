@@ -38,6 +38,8 @@ type Outlook struct {
 	First      []OutlookLine       // the first of what goes, in time order
 	Keep       int                 // how many of them are kept
 
+	Gets map[string][]time.Time // where made: when each mailbox gets an email in To
+
 	midnight value.Day // of now, in the rule's zone
 	still    bool      // no verdict depends on the time
 	computes bool      // a formula is looked at
@@ -98,6 +100,7 @@ type sketch struct {
 	emails  int
 	people  int
 	who     string
+	to      int // how many of who are in To: the first
 	rows    int // of a round-up
 }
 
@@ -530,7 +533,7 @@ func (o *Outlook) addressed(s *sketch, row *sheet.Row, facts rule.Facts, to, cc,
 			return
 		}
 	}
-	s.people, s.who = len(boxes), strings.Join(boxes, " ")
+	s.people, s.who, s.to = len(boxes), strings.Join(boxes, " "), n
 	if each {
 		s.emails, s.people = n, n*(1+len(boxes)-n)
 	}
@@ -696,6 +699,12 @@ func (o *Outlook) count(e event, place int64, whole func() *sheet.Row) {
 	if e.moved {
 		o.Moved += e.emails
 	}
+	if o.Gets != nil && e.outcome != Incomplete {
+		boxes := strings.Fields(e.who)
+		for _, b := range boxes[:min(e.to, len(boxes))] {
+			o.Gets[b] = append(o.Gets[b], e.due)
+		}
+	}
 	if day := int(value.DayAt(e.due.In(o.Zone)) - o.midnight); day >= 0 && day < len(o.Days) {
 		d := &o.Days[day]
 		if d.Emails == nil {
@@ -768,6 +777,9 @@ func (o *Outlook) Merge(p *Outlook) {
 	}
 	for _, l := range p.First {
 		o.First = keep(o.First, o.Keep, l)
+	}
+	for b, at := range p.Gets {
+		o.Gets[b] = append(o.Gets[b], at...)
 	}
 	for i := range p.groups {
 		if o.groups == nil {

@@ -108,7 +108,9 @@ var Codes = []Code{Date, Became, Reached, Added, Changed, Round, ByHand, FollowU
 	Unreachable, PutOff, LostBefore, LostAfter, LostLedger, Refused, SomePutOff, GivenUp, ProgramStopped, CannotWrite, CannotRead, ProgramFault, Said}
 
 // PassesByItself reports whether what holds an email passes without a person.
-func (c Code) PassesByItself() bool { return c == SendingOff || c == DailyCap || c == Window }
+func (c Code) PassesByItself() bool {
+	return c == SendingOff || c == DailyCap || c == Window || c == PersonLimit
+}
 
 // Cell is a cell as it was when something was decided on it.
 type Cell struct {

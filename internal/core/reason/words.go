@@ -96,7 +96,7 @@ func (r Reason) Words() string {
 	case ChainStopped:
 		return "stopped: " + r.Value + " has ended the follow-ups"
 	case PersonLimit:
-		return fmt.Sprintf("limit per person: %s has had %d within %s", r.Mailbox, r.N, duration(r.Value))
+		return fmt.Sprintf("limit per person: %s has had %d within %s", r.Mailbox, r.N, duration(r.Value)) + r.waits()
 	case RowsDiffer:
 		return "a field outside the table is not the same for " + strings.Join(r.Rows, " and ")
 	case OfRow:
@@ -124,7 +124,7 @@ func (r Reason) Words() string {
 // kinds are what reasons with parameters are called where many are counted.
 var kinds = map[Code]string{ConditionFalse: "the condition is false", RepeatApart: "repeat: too soon after the last", Stopped: "stopped: the follow-ups have ended",
 	NotRecipient: "no longer among the recipients", DoNotEmail: "on the do-not-email list", SameMoment: "another email of the rule goes at the same moment",
-	RepeatOnce: "repeat: once per row", RowGone: "the row is gone", NoWording: "no wording fits"}
+	RepeatOnce: "repeat: once per row", PersonLimit: "limit per person", RowGone: "the row is gone", NoWording: "no wording fits"}
 
 // Kind says what kind of reason it is, without its parameters.
 func (r Reason) Kind() string {
@@ -162,6 +162,14 @@ func (r Reason) missing() string {
 		}
 	}
 	return strings.Join(is, "; ")
+}
+
+// waits says when an email that waits is looked at again.
+func (r Reason) waits() string {
+	if r.At == nil {
+		return ""
+	}
+	return "; it waits until " + r.at()
 }
 
 func (r Reason) of(sep string) string {

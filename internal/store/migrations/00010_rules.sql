@@ -54,8 +54,17 @@ CREATE TABLE feeds (
   UNIQUE KEY token_hash (token_hash),
   KEY sheet (sheet_id)
 );
+-- When which mailbox got an email, while there is a limit per person.
+CREATE TABLE had (
+  mailbox VARCHAR(320) CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
+  delivery_id BIGINT NOT NULL,
+  at DATETIME(6) NOT NULL,
+  PRIMARY KEY (mailbox, delivery_id),
+  KEY at (at)
+);
 
 -- +goose Down
+DROP TABLE had;
 DROP TABLE feeds;
 ALTER TABLE rules DROP COLUMN position, DROP COLUMN broken, DROP COLUMN deleted_by, DROP COLUMN history_of;
 DROP TABLE set_asides;

@@ -22,6 +22,7 @@ export const keys = {
   log: path("/log"),
   delivery: path("/deliveries/{delivery}"),
   senders: path("/setup/senders"),
+  personLimit: path("/setup/person-limit"),
   calendars: path("/calendars"),
   silenced: path("/setup/do-not-email"),
   people: path("/people"),

@@ -1701,6 +1701,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/setup/person-limit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How many emails one person gets at the most */
+        get: operations["getPersonLimit"];
+        /** Limit how many emails one person gets */
+        put: operations["setPersonLimit"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/setup/sources": {
         parameters: {
             query?: never;
@@ -2084,6 +2102,15 @@ export interface components {
              */
             foreseen?: string;
         };
+        /** @description how many emails one mailbox gets in To within a time, over all rules */
+        PersonLimit: {
+            /** @description 0 for no limit */
+            n: number;
+            /** @description a duration (ISO 8601) */
+            within: string;
+            /** @description what is over it is skipped; else it waits, for seven days at the most */
+            skip: boolean;
+        };
         SayOfEmail: {
             /**
              * @description end-chain leaves out a follow-up and those after it; shift moves the email by days; as-it-comes takes back what was said
@@ -2280,6 +2307,17 @@ export interface components {
             /** @description the sender's daily cap in recipients; 0 for none */
             cap: number;
             sender: string;
+            /** @description whom the limit per person touches, by this rule and what they have had */
+            limit?: {
+                n: number;
+                within: string;
+                skip: boolean;
+                /** @description that do not go when they are due */
+                emails: number;
+                people: number;
+                /** @description the first of these people */
+                first: string[];
+            };
             /** @description these are the figures of a part of the rows; ask again for all */
             partial: boolean;
         };
@@ -7436,6 +7474,68 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SourceState"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getPersonLimit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonLimit"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    setPersonLimit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PersonLimit"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonLimit"];
                 };
             };
             /** @description A problem (RFC 9457) */

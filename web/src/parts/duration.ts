@@ -12,3 +12,10 @@ export function readDuration(iso: string | undefined): Duration | undefined {
   return { n: Number(m[1] ?? m[3]), unit };
 }
 export const writeDuration = ({ n, unit }: Duration): string => letters[unit][0] + String(n) + letters[unit][1];
+
+/** "a week", "3 days"; of several units, its text. */
+export function durationWords(iso: string): string {
+  const d = readDuration(iso);
+  if (!d) return iso;
+  return d.n === 1 ? `${d.unit === "hours" ? "an" : "a"} ${d.unit.slice(0, -1)}` : `${d.n} ${d.unit}`;
+}

@@ -1,6 +1,7 @@
 // What a rule would do in the coming days, before it is switched on; of one that
 // is on, what a change of it changes.
 import { useQuery } from "@tanstack/react-query";
+import { durationWords } from "../../parts/duration";
 import { Link } from "@tanstack/react-router";
 import { type ReactNode, useState } from "react";
 import { http, type Rule, type RuleBody, type Schemas, type Sheet, take, words } from "../../api/client";
@@ -112,7 +113,8 @@ function Besides({ e, sheet, body }: Pick<Props, "e" | "sheet" | "body">) {
   ];
   const waits = body.hold === "first-run" && e.emails > 0 ? ["the first run waits until somebody has looked"] : [];
   const skipped = e.skipped.reduce((n, s) => n + s.emails, 0);
-  if (parts.length + waits.length + skipped + over + e.unjudged === 0) return null;
+  const limit = e.limit && e.limit.emails > 0 ? e.limit : undefined;
+  if (parts.length + waits.length + skipped + over + e.unjudged === 0 && !limit) return null;
   return (
     <ul className="mt-2 text-ink-2">
       {parts.length + waits.length > 0 && <li>Of these, {[...parts, ...waits].join("; ")}.</li>}
@@ -120,6 +122,13 @@ function Besides({ e, sheet, body }: Pick<Props, "e" | "sheet" | "body">) {
         <li className="text-marigold">
           {e.sender} may reach {e.cap.toLocaleString("en-GB")} people a day: on {first.day} {count(first.over, "recipient")} too many wait
           for the next day.
+        </li>
+      )}
+      {limit && (
+        <li className="text-marigold">
+          {count(limit.emails, "email")} to {limit.people === 1 ? limit.first[0] : count(limit.people, "person", "people")}
+          {limit.people > 1 && ` (${limit.first.join(", ")}${limit.people > limit.first.length ? " and more" : ""})`}{" "}
+          {limit.skip ? "will be skipped" : "will wait"}: nobody gets more than {limit.n} within {durationWords(limit.within)}.
         </li>
       )}
       {skipped > 0 && (

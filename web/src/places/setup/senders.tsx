@@ -3,7 +3,8 @@ import { api, http, type Schemas } from "../../api/client";
 import { keys } from "../../api/keys";
 import { useWrite } from "../../api/write";
 import { Await } from "../../parts/await";
-import { NumberField } from "../../parts/fields";
+import { durationWords } from "../../parts/duration";
+import { DurationField, NumberField } from "../../parts/fields";
 import { useMay } from "../../parts/session";
 import { count, dayOfMonth, longDay, shortMonth, weekday } from "../../parts/time";
 
@@ -79,6 +80,7 @@ export function Senders() {
           Add a sender
         </button>
       )}
+      <PersonLimit may={may} />
       {open !== null && (
         <SenderForm
           key={open}
@@ -88,6 +90,65 @@ export function Senders() {
         />
       )}
     </div>
+  );
+}
+
+// How many emails one person gets at the most, over all rules.
+function PersonLimit({ may }: { may: boolean }) {
+  const q = api.useQuery("get", "/setup/person-limit");
+  const save = useWrite<Schemas["PersonLimit"]>({
+    write: (body) => http.PUT("/setup/person-limit", { body }),
+    changes: [keys.personLimit, keys.today],
+    saved: "Saved.",
+  });
+  const [form, setForm] = useState<Schemas["PersonLimit"]>();
+  const l = form ?? q.data;
+  if (!l) return null;
+  const put = (p: Partial<Schemas["PersonLimit"]>) => setForm({ ...l, within: l.within || "P1W", ...p });
+  return (
+    <section className="mt-8 max-w-3xl">
+      <h2 className="mb-2">At most to one person</h2>
+      <div className="flex flex-wrap items-center gap-2">
+        {l.n === 0 ? (
+          <span>There is no limit on how many emails one person gets.</span>
+        ) : may ? (
+          <>
+            Nobody gets more than{" "}
+            <NumberField label="Emails to one person" className="w-16" whole min={1} value={l.n} onChange={(n) => put({ n })} />
+            emails within <DurationField label="Within" value={l.within} onChange={(within) => put({ within })} />; what is more
+            <select
+              className="field"
+              aria-label="What is over it"
+              value={String(l.skip)}
+              onChange={(e) => put({ skip: e.target.value === "true" })}
+            >
+              <option value="false">waits, for a week at the most</option>
+              <option value="true">is skipped</option>
+            </select>
+          </>
+        ) : (
+          <span>
+            Nobody gets more than {count(l.n, "email")} within {durationWords(l.within)}; what is more {l.skip ? "is skipped" : "waits"}.
+          </span>
+        )}
+        {may && (
+          <button type="button" className="link" onClick={() => put({ n: l.n ? 0 : 3 })}>
+            {l.n ? "Take the limit off" : "Set one"}
+          </button>
+        )}
+        {form && (
+          <button
+            type="button"
+            className="btn"
+            disabled={save.busy}
+            onClick={() => void save.do({ ...form, within: form.within || "P1W" }).then((ok) => ok && setForm(undefined))}
+          >
+            Save the limit
+          </button>
+        )}
+      </div>
+      <p className="mt-1 text-ink-2">It counts To alone, over all rules, follow-ups among them.</p>
+    </section>
   );
 }
 

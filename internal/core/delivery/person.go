@@ -1,0 +1,76 @@
+package delivery
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"nivot/internal/core/calendar"
+)
+
+// PersonLimit is how many emails one mailbox gets in To within a time, over all
+// rules.
+type PersonLimit struct {
+	N      int    `json:"n"`      // 0 for no limit
+	Within string `json:"within"` // ISO 8601 duration
+	Skip   bool   `json:"skip"`   // what is over it is skipped; else it waits, as over the daily cap
+}
+
+// Validate reports what is wrong with the limit.
+func (l PersonLimit) Validate() error {
+	if l.N < 0 {
+		return fmt.Errorf("the number of emails is at least 1, or 0 for no limit")
+	}
+	if l.N == 0 {
+		return nil
+	}
+	d, err := calendar.ParseDuration(l.Within)
+	if err != nil {
+		return err
+	}
+	if longest := time.Duration(d.Days)*24*time.Hour + d.Time; longest > maxWithin {
+		return fmt.Errorf("the time is a year at the most")
+	}
+	return nil
+}
+
+const maxWithin = 366 * 24 * time.Hour
+
+// Since gives the instant from which on emails count at now. An email that went
+// exactly the time before counts no more.
+func (l PersonLimit) Since(now time.Time) time.Time {
+	d, err := calendar.ParseDuration(l.Within)
+	if err != nil {
+		return now
+	}
+	return d.Before(now, time.UTC)
+}
+
+// Over counts of the emails that a mailbox is to get, in time order, those that
+// do not go when they are due, by what it had before.
+func (l PersonLimit) Over(had, gets []time.Time) (n int) {
+	had = slices.Clone(had)
+	for _, t := range gets {
+		at := l.Room(had, t)
+		if at.After(t) {
+			n++
+		}
+		if !l.Skip || !at.After(t) {
+			had = append(had, at)
+		}
+	}
+	return n
+}
+
+// Room gives when a mailbox may have another email that has had some, in time
+// order: now, or later.
+func (l PersonLimit) Room(had []time.Time, now time.Time) time.Time {
+	d, err := calendar.ParseDuration(l.Within)
+	if l.N == 0 || err != nil || len(had) < l.N {
+		return now
+	}
+	if at := d.After(had[len(had)-l.N], time.UTC); at.After(now) {
+		return at
+	}
+	return now
+}

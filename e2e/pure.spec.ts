@@ -1,5 +1,8 @@
+import { isDeepStrictEqual } from "node:util";
 import { expect, test } from "@playwright/test";
 import { daysFrom, isoDay, midnight, moment, plusDays, weekday } from "../web/src/parts/time";
+import type { Condition, RuleBody, Sheet } from "../web/src/api/client";
+import { changeOf, kinds, moreOf, readRecurrence, tidy, withKind, withParts, writeRecurrence } from "../web/src/places/rule/model";
 import { pressed } from "../web/src/places/sheets/keys";
 import { pendingTexts, type Shelf, Unsent, verdict } from "../web/src/places/sheets/unsent";
 
@@ -190,5 +193,145 @@ test.describe("days and moments", () => {
     expect(moment("2028-01-02T08:00:00Z", "Europe/London", now)).toBe("Sun 2 Jan 2028 08:00");
     expect(isoDay(new Date("2027-03-16T23:30:00Z"), "Asia/Tokyo")).toBe("2027-03-17");
     expect(weekday("2027-03-28")).toBe(0);
+  });
+});
+
+// Rules of any shape pass through the editor: it keeps the body itself, so that
+// what no blank shows stays, and each change touches its own clause alone.
+test.describe("a rule in the editor", () => {
+  let seed = 20270319;
+  const random = (n: number) => {
+    seed = (seed * 1103515245 + 12345) % 2 ** 31;
+    return Math.floor((seed / 2 ** 31) * n);
+  };
+  const some = <T>(list: readonly T[]): T => list[random(list.length)] as T;
+  const maybe = <T extends object>(x: () => T): Partial<T> => (random(2) ? x() : {});
+  const many = <T>(n: number, x: () => T): T[] => Array.from({ length: 1 + random(n) }, x);
+  const condition = (deep = 2): Condition => {
+    switch (deep > 0 ? random(5) : 4) {
+      case 0:
+        return { all: many(3, () => condition(deep - 1)) } as Condition;
+      case 1:
+        return { any: many(3, () => condition(deep - 1)) } as Condition;
+      case 2:
+        return { not: condition(deep - 1) } as Condition;
+    }
+    const [op, value] = some([
+      ["is", "out"],
+      ["one-of", ["out", "overdue"]],
+      [">=", 1234.5],
+      ["between", [1, { column: "c4" }]],
+      ["empty", undefined],
+      ["before", { column: "c3" }],
+      ["days-away", [-3, 14]],
+      ["changed-within", "P2W"],
+    ] as const);
+    return { column: some(["c1", "c2", "c3"]), op, ...(value === undefined ? {} : { value }) } as unknown as Condition;
+  };
+  const people = () =>
+    many(2, () => some([{ column: "c5" }, { address: "registrar@marrowby.example" }, { person: "rosa@marrowby.example" }]));
+  const triggers: (() => RuleBody["trigger"])[] = [
+    () => ({
+      kind: "date",
+      column: "c3",
+      offsets: many(3, () => ({ n: random(30) - 15, unit: some(["days", "working-days"] as const), ...maybe(() => ({ template: "t2" })) })),
+      at: "08:50",
+      ...maybe(() => ({ every: { unit: "months" as const, n: 3, count: 8 } })),
+    }),
+    () => ({ kind: "change", column: "c2", to: ["agreed"], ...maybe(() => ({ from: ["out", { column: "c4" }] })) }),
+    () => ({ kind: "threshold", column: "c4", op: "<", limit: { column: "c6" }, ...maybe(() => ({ rearm: { percent: 10 } })) }),
+    () => ({ kind: "edited", columns: ["c1", "c2"] }),
+    () => ({ kind: "added" }),
+    () => ({ kind: "by-hand" }),
+    () => ({
+      kind: "schedule",
+      start: "2027-03-19T15:30",
+      rrule: some([null, "FREQ=WEEKLY;INTERVAL=2;BYDAY=SA,SU;WKST=MO", "FREQ=MONTHLY;BYDAY=-1FR;COUNT=9"]),
+    }),
+  ];
+  const rule = (): RuleBody => ({
+    name: "Any",
+    trigger: some(triggers)(),
+    send: many(3, () => ({ template: "t1", ...maybe(() => ({ if: condition() })) })),
+    to: people(),
+    ...maybe(() => ({ condition: condition() })),
+    ...maybe(() => ({ cc: people(), bcc: people() })),
+    ...maybe(() => ({ replyTo: people(), each: true })),
+    ...maybe(() => ({ zone: "Europe/Lisbon", note: "for the desk" })),
+    ...maybe(() => ({ window: { from: "08:00", to: "17:00", workingDays: true }, shift: "earlier" as const })),
+    ...maybe(() => ({ repeat: { "not-more-often-than": "P30D" } })),
+    ...maybe(() => ({ late: "P3D", hold: some(["always", "first-run"] as const), brake: { count: 20, share: 0.1 } })),
+    ...maybe(() => ({
+      then: {
+        steps: many(3, () => ({
+          after: some(["PT1H", "P1W"]),
+          template: "t2",
+          ...maybe(() => ({ every: "P1W", times: 8, to: people() })),
+        })),
+        ...maybe(() => ({ stopIf: condition() })),
+      },
+    })),
+  });
+  const column = (id: string, type: string) => ({ id, name: id, type, options: [], width: 0 });
+  const sheet = {
+    zone: "Europe/London",
+    columns: [
+      column("c1", "text"),
+      column("c2", "choice"),
+      column("c3", "date"),
+      column("c4", "number"),
+      column("c5", "email"),
+      column("c6", "number"),
+    ],
+  } as unknown as Sheet;
+
+  const same = (a: unknown, b: unknown) => isDeepStrictEqual(JSON.parse(JSON.stringify(a ?? null)), JSON.parse(JSON.stringify(b ?? null)));
+
+  test("nothing of it is lost by opening and saving it", () => {
+    const lost = Array.from({ length: 2000 }, rule).filter((body) => !same(tidy(body), body));
+    expect(lost).toEqual([]);
+  });
+
+  test("what is added to the sentence touches nothing else, and is taken out again", () => {
+    const wrong: unknown[] = [];
+    for (let i = 0; i < 300; i++) {
+      const body = rule();
+      for (const more of moreOf(body, sheet)) {
+        const after = more.add(structuredClone(body));
+        const part = more.place.split("/")[1] as keyof RuleBody;
+        const bound = part === "groupBy" ? ["groupBy", "repeat", "then", "each"] : [part];
+        for (const k of Object.keys({ ...body, ...after }) as (keyof RuleBody)[])
+          if (!bound.includes(k) && !same(after[k], body[k])) wrong.push([more.words, k, body]);
+        if (same(after[part], body[part])) wrong.push([more.words, "adds nothing", body]);
+        // A change is put over the rule as it is by now, and back.
+        const there = { ...body, ...changeOf(body, after) };
+        if (!same({ ...there, ...changeOf(there, body) }, body)) wrong.push([more.words, "is not taken out", body]);
+      }
+    }
+    expect(wrong).toEqual([]);
+  });
+
+  test("another kind of trigger keeps the rest, and the first kind comes back as it was", () => {
+    const wrong: unknown[] = [];
+    for (let i = 0; i < 1000; i++) {
+      const body = rule();
+      const other = withKind(body, some(kinds).id, sheet, "2027-03-15");
+      if (!same({ ...other, trigger: body.trigger }, body)) wrong.push([other, body]);
+      const back = withKind(other, body.trigger.kind as (typeof kinds)[number]["id"], sheet, "2027-03-15", body.trigger);
+      if (!same(back, body)) wrong.push([back, body]);
+    }
+    expect(wrong).toEqual([]);
+  });
+
+  test("a recurrence is read and written as it was, with parts that no control knows", () => {
+    for (const text of [
+      "FREQ=DAILY",
+      "FREQ=MONTHLY;BYDAY=2SA;BYHOUR=9;WKST=SU",
+      "FREQ=YEARLY;BYWEEKNO=20;BYSETPOS=-1;UNTIL=20280101T000000Z",
+    ]) {
+      expect(writeRecurrence(readRecurrence(`RRULE:${text.toLowerCase()}`))).toBe(text);
+      const without = withParts(withParts(readRecurrence(text), { COUNT: "3" }), { COUNT: undefined });
+      expect(writeRecurrence(without)).toBe(text);
+    }
   });
 });

@@ -180,7 +180,7 @@ test("several working calendars, and the one that a sheet has", async ({ browser
   await page.getByLabel("New calendar").fill("Depot at Saltby");
   await page.getByRole("button", { name: "Add a calendar" }).click();
   await expect(page.getByText("No sheet has it yet")).toBeVisible();
-  await page.getByLabel("Saturday").check();
+  await page.getByRole("checkbox", { name: "Saturday" }).check();
   await page.getByRole("button", { name: /Monday, April 5th, 2027/ }).click();
   await expect(page.getByText("1 this year, 1 in all")).toBeVisible();
   const sheet = (await ask<Named[]>(page, "GET", "/sheets")).find((s) => s.name === "Display cases")?.id ?? "";

@@ -220,7 +220,7 @@ func (p *speech) wordings() {
 		p.say(map[bool]string{false: ", but ", true: ", "}[own])
 		own = true
 		p.clause(fmt.Sprintf("/trigger/offsets/%d/template", i), p.name(o.Template))
-		p.say(" " + (&Trigger{Offsets: []Offset{o}}).offsetWords())
+		p.say(" " + o.alone())
 	}
 	if own || len(send) > 1 {
 		p.say(",")
@@ -431,6 +431,18 @@ func (t *Trigger) atWords(s *sheet.Sheet) string {
 
 // DefaultAt is the time of day of what does not say one.
 const DefaultAt = "09:00"
+
+// alone says an offset where the date is not named after it: "3 days after",
+// "on the day".
+func (o Offset) alone() string {
+	switch {
+	case o.N != 0:
+		return (&Trigger{Offsets: []Offset{o}}).offsetWords()
+	case o.Unit == WorkingDays:
+		return "on the first working day from it"
+	}
+	return "on the day"
+}
 
 // offsetWords groups the offsets by side and unit: "30, 14 and 7 days before".
 // Those with a wording of their own stand among them.

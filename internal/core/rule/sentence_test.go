@@ -28,6 +28,8 @@ func TestSentence(t *testing.T) {
 			"On the first working day from return due at 09:00, write Return to contact email.", "/trigger/column=return due"},
 		{"own wording", withTrigger(`{"kind":"date","column":"due","offsets":[{"n":-7,"unit":"days"},{"n":3,"unit":"days","template":"u"},{"n":10,"unit":"days","template":"u"}]}`, ""),
 			"7 days before and 3 and 10 days after return due at 09:00, write Return, but Overdue 3 days after, Overdue 10 days after, to contact email.", "/trigger/offsets/1/template=Overdue"},
+		{"own wording on the day", withTrigger(`{"kind":"date","column":"due","offsets":[{"n":-7,"unit":"days"},{"n":0,"unit":"days","template":"u"}]}`, ""),
+			"7 days before and on return due at 09:00, write Return, but Overdue on the day, to contact email.", "/trigger/offsets/1/template=Overdue"},
 		{"each year", withTrigger(`{"kind":"date","column":"due","offsets":[{"n":0,"unit":"days"}],"every":{"unit":"years","n":1,"times":5}}`, ""),
 			"On return due, every year, 5 times in all, at 09:00, write Return to contact email.", "/trigger/every=every year, 5 times in all"},
 		{"hours before a moment", withTrigger(`{"kind":"date","column":"at","offsets":[{"n":-1,"unit":"hours"}]}`, ""),

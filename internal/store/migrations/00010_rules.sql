@@ -18,8 +18,7 @@ CREATE TABLE batches (
   KEY sheet (sheet_id, at)
 );
 -- What a person has said of an email that is to come: that it is left out, or
--- that it goes at another time. One that ends its chain leaves out the
--- follow-ups after it too.
+-- that it goes at another time.
 CREATE TABLE set_asides (
   occasion BINARY(16) PRIMARY KEY,
   sheet_id VARCHAR(20) CHARACTER SET ascii COLLATE ascii_bin NOT NULL,
@@ -27,13 +26,9 @@ CREATE TABLE set_asides (
   row_id BIGINT NOT NULL,
   due_at DATETIME(6) NOT NULL,
   moved_to DATETIME(6) NULL,
-  ends BOOLEAN NOT NULL DEFAULT FALSE,
-  why VARCHAR(200) CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL DEFAULT '',
-  origin TEXT CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
   actor VARCHAR(120) NOT NULL,
   at DATETIME(6) NOT NULL,
-  KEY row_id (row_id),
-  KEY sheet (sheet_id, due_at)
+  KEY row_id (row_id)
 );
 -- Rules stand in an order of their own; one that a column or template has left
 -- is broken, and says what it misses.
@@ -54,17 +49,8 @@ CREATE TABLE feeds (
   UNIQUE KEY token_hash (token_hash),
   KEY sheet (sheet_id)
 );
--- When which mailbox got an email, while there is a limit per person.
-CREATE TABLE had (
-  mailbox VARCHAR(320) CHARACTER SET utf8mb4 COLLATE utf8mb4_bin NOT NULL,
-  delivery_id BIGINT NOT NULL,
-  at DATETIME(6) NOT NULL,
-  PRIMARY KEY (mailbox, delivery_id),
-  KEY at (at)
-);
 
 -- +goose Down
-DROP TABLE had;
 DROP TABLE feeds;
 ALTER TABLE rules DROP COLUMN position, DROP COLUMN broken, DROP COLUMN deleted_by, DROP COLUMN history_of;
 DROP TABLE set_asides;

@@ -226,6 +226,6 @@ const year12 = {
   weekday: "w-8 text-xs font-[450] text-ink-2",
   day: "p-0 text-center",
   day_button: "h-7 w-8 rounded-sm hover:bg-wash disabled:cursor-default",
-  selected: "font-bold text-brick line-through decoration-2",
+  selected: "font-bold text-brick [&>button]:line-through [&>button]:decoration-2",
   outside: "invisible",
 };

@@ -106,7 +106,7 @@ function PersonLimit({ may }: { may: boolean }) {
   if (!l) return null;
   const put = (p: Partial<Schemas["PersonLimit"]>) => setForm({ ...l, within: l.within || "P1W", ...p });
   return (
-    <section className="mt-8 max-w-3xl">
+    <section className="mt-8 max-w-5xl">
       <h2 className="mb-2">At most to one person</h2>
       <div className="flex flex-wrap items-center gap-2">
         {l.n === 0 ? (
@@ -115,7 +115,7 @@ function PersonLimit({ may }: { may: boolean }) {
           <>
             Nobody gets more than{" "}
             <NumberField label="Emails to one person" className="w-16" whole min={1} value={l.n} onChange={(n) => put({ n })} />
-            emails within <DurationField label="Within" value={l.within} onChange={(within) => put({ within })} />; what is more
+            emails within <DurationField label="Within" value={l.within} onChange={(within) => put({ within })} /> and what is more
             <select
               className="field"
               aria-label="What is over it"
@@ -139,7 +139,7 @@ function PersonLimit({ may }: { may: boolean }) {
         {form && (
           <button
             type="button"
-            className="btn"
+            className="act"
             disabled={save.busy}
             onClick={() => void save.do({ ...form, within: form.within || "P1W" }).then((ok) => ok && setForm(undefined))}
           >
@@ -165,8 +165,8 @@ function Load({ sender }: { sender: string }) {
   if (!l) return <Await query={q} />;
   const over = l.days.filter((d) => d.over > 0);
   const top = Math.max(l.cap, 4, ...l.days.map((d) => d.recipients));
-  const w = 560;
-  const x = (i: number) => 4 + (i * (w - 8)) / l.days.length;
+  const w = 768;
+  const x = (i: number) => 20 + (i * (w - 24)) / l.days.length;
   const y = (n: number) => 70 - (n * 64) / top;
   return (
     <section className="my-4 max-w-3xl border-y border-hair-2 py-3">
@@ -192,7 +192,7 @@ function Load({ sender }: { sender: string }) {
               </rect>
             )}
             {weekday(d.day) === 1 && (
-              <text x={x(i) + 9} y={84} fontSize={11} textAnchor="middle" fill="var(--ink-2)">
+              <text x={x(i) + 9} y={84} fontSize={12} textAnchor="middle" fill="var(--ink-2)">
                 {dayOfMonth(d.day)} {shortMonth(d.day)}
               </text>
             )}

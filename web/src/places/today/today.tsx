@@ -275,7 +275,7 @@ function Lane({ name, sheet, marks, now, zone }: { name: string; sheet: string; 
       </text>
       <line x1={nowX} x2={nowX} y1={0} y2={h} stroke="var(--ink)" strokeWidth={1.2} />
       {groups.map((g) => {
-        const cells = g.marks.slice(0, 18);
+        const cells = g.marks.length > 18 ? g.marks.slice(0, 17) : g.marks; // the last place says how many more
         return (
           <g key={g.x}>
             {cells.map((m, i) => (
@@ -295,8 +295,8 @@ function Lane({ name, sheet, marks, now, zone }: { name: string; sheet: string; 
               </g>
             ))}
             {g.marks.length > 18 && (
-              <text x={g.x + 100} y={h - 8} fontSize={11} fill="var(--ink-2)">
-                and {g.marks.length - 18} more
+              <text x={g.x + 80} y={h - 44} textAnchor="middle" fontSize={11} fill="var(--ink-2)">
+                +{g.marks.length - 17}
               </text>
             )}
           </g>

@@ -1,0 +1,222 @@
+import AxeBuilder from "@axe-core/playwright";
+import { expect, type Page, test } from "@playwright/test";
+import { ask, mails, signIn } from "./museum";
+
+// Every kind of "when", said from an empty sentence; what is held, let go in
+// part; what is sent by hand, stopped half way.
+test.describe.configure({ timeout: 30_000 });
+
+type Named = { id: string; name: string };
+let page: Page;
+const sheets: Record<string, string> = {};
+test.beforeAll(async ({ browser }) => {
+  page = await (await browser.newContext()).newPage();
+  await signIn(page, "ines");
+  for (const s of await ask<Named[]>(page, "GET", "/sheets")) sheets[s.name] = s.id;
+});
+test.afterAll(() => page.context().close());
+
+const blank = (place: string) => page.locator(`[data-place='${place}']`);
+const slip = () => page.getByRole("dialog");
+const sentence = async () => (await page.locator("p.font-letter:has([data-place])").allInnerTexts()).join(" ").replace(/\s+/g, " ");
+const more = (words: string) => page.getByRole("button", { name: words, exact: true }).click();
+const close = () => page.keyboard.press("Escape");
+async function begin(sheet: string, name: string, when: string) {
+  await page.goto(`/sheets/${sheets[sheet]}/rules/new`);
+  await page.getByLabel("Name of the rule").fill(name);
+  await blank("/trigger/kind").click();
+  await page.getByRole("button", { name: when }).click();
+}
+async function template(name: string) {
+  await blank("/send/0/template").click();
+  await slip().getByRole("radio", { name, exact: true }).check();
+  await close();
+}
+const axe = async () => {
+  const found = await new AxeBuilder({ page }).setLegacyMode(true).options({ iframes: false }).analyze();
+  expect(found.violations.filter((v) => v.impact === "serious" || v.impact === "critical").map((v) => v.id)).toEqual([]);
+};
+
+const says = (words: string) => expect.poll(sentence).toBe(`${words} The first run is held until somebody has looked.`);
+
+test("some working days before a date, and a wording of its own on the day", async () => {
+  await begin("Outgoing loans", "Three working days", "some days before or after a date");
+  await slip().getByLabel("How many").fill("3");
+  await slip().getByLabel("Unit").selectOption("working-days");
+  await slip().getByRole("button", { name: "and also …" }).click();
+  await slip().getByLabel("Before or after").nth(1).selectOption("on");
+  await slip().getByLabel("With which template").nth(1).selectOption({ label: "Overdue" });
+  await close();
+  await blank("/trigger/column").click();
+  await slip().getByRole("radio", { name: "Return due" }).check();
+  await axe();
+  await close();
+  await template("Return");
+  await says("3 working days before and on return due at 09:00, write Return, but Overdue on the day, to contact email.");
+  await expect(page.getByRole("heading", { name: /220 rows match now/ })).toBeVisible();
+});
+
+test("a state that goes from one to another, with two wordings and follow-ups until it is done", async () => {
+  await begin("Outgoing loans", "Gone out", "as soon as a cell becomes something");
+  await slip().getByRole("radio", { name: "State" }).check();
+  await close();
+  await blank("/trigger/to").click();
+  await slip().getByLabel("out", { exact: true }).check();
+  await close();
+  await more("coming from …");
+  await slip().getByLabel("agreed").check();
+  await close();
+  await template("Packing");
+  await more("another wording where …");
+  await slip().getByRole("button", { name: "Only rows where …" }).click();
+  await slip().getByLabel("Column", { exact: true }).selectOption({ label: "Insured value" });
+  await slip().getByLabel("How", { exact: true }).selectOption("<");
+  await slip().getByLabel("Value").fill("500");
+  await close();
+  await template("News");
+  await more("then again after …");
+  await close();
+  await more("until …");
+  await slip().getByRole("button", { name: "Only rows where …" }).click();
+  await slip().getByLabel("Column", { exact: true }).selectOption({ label: "Condition report" });
+  await slip().getByLabel("signed").check();
+  await close();
+  await axe();
+  await says(
+    "As soon as state goes from agreed to out, write News where insured value is below £500, else Packing, to contact email. Again after 3 days with Packing, until condition report is signed.",
+  );
+});
+
+test("a number that passes the row's own limit, and is armed again below it", async () => {
+  await begin("Display cases", "Too damp", "as soon as a number passes a limit");
+  await slip().getByRole("radio", { name: "the row’s own, in a column" }).check();
+  await slip().getByLabel("Column", { exact: true }).selectOption({ label: "Humidity limit" });
+  await close();
+  await blank("/trigger/column").click();
+  await slip()
+    .getByRole("radio", { name: /Humidity now/ })
+    .check();
+  await close();
+  await more("again only once it is back at …");
+  await slip().getByRole("radio", { name: "a share of the limit away from it" }).check();
+  await slip().getByLabel("Percent").fill("10");
+  await close();
+  await template("Damp");
+  await says(
+    "As soon as humidity now reaches humidity limit, and again only once it has come back to 10% below the limit, write Damp to keeper email.",
+  );
+});
+
+test("a row that is added, and columns that are edited", async () => {
+  await begin("Volunteers", "Welcome them", "as soon as a row is added");
+  await close();
+  await template("Welcome");
+  await says("As soon as a row is added, write Welcome to email.");
+  await begin("Volunteers", "Rota changed", "whenever some columns are edited");
+  await slip().getByLabel("Rota day").check();
+  await slip().getByLabel("On leave").check();
+  await close();
+  await template("Rota");
+  await says("Whenever rota day or on leave is edited, write Rota to email.");
+});
+
+test("the last working day of the month, with its dates and its text", async () => {
+  await begin("Volunteers", "End of the month", "on a schedule, or once on a day");
+  await slip().getByLabel("How it comes round").selectOption({ label: "by months" });
+  await slip().getByLabel("Which day of the month").selectOption({ label: "the last working day" });
+  await slip().getByRole("button", { name: "as text" }).click();
+  await expect(slip().getByLabel("Recurrence rule (RFC 5545)")).toHaveValue("FREQ=MONTHLY;BYMONTHDAY=-1");
+  await expect(slip()).toContainText("31 Mar");
+  await axe();
+  await close();
+  await template("Thank you");
+  await says("On the last working day of each month at 09:00, write Thank you to email.");
+});
+
+test("by keyboard alone: each year on a day, kept and switched on", async () => {
+  await page.goto(`/sheets/${sheets.Volunteers}/rules/new`);
+  await page.getByLabel("Name of the rule").focus();
+  await page.keyboard.type("A year with us");
+  const tabTo = async (what: string) => {
+    for (let i = 0; i < 60; i++) {
+      await page.keyboard.press("Tab");
+      if (await page.evaluate((w) => document.activeElement?.matches(w) || document.activeElement?.textContent?.trim() === w, what)) return;
+    }
+    throw new Error(`Tab does not come to ${what}`);
+  };
+  await tabTo("[data-place='/trigger/kind']");
+  await page.keyboard.press("Enter");
+  await expect(slip()).toBeVisible();
+  await page.keyboard.press("Enter"); // the first of them: a date
+  await expect(slip().getByLabel("How many")).toBeVisible();
+  await page.keyboard.press("Escape");
+  await tabTo("[data-place='/trigger/column']");
+  await page.keyboard.press("Enter");
+  await expect(slip()).toBeVisible();
+  await page.keyboard.press("Escape");
+  await tabTo("[data-place='/send/0/template']");
+  await page.keyboard.press("Enter");
+  await page.keyboard.press("Space"); // the first template
+  await page.keyboard.press("Escape");
+  await tabTo("every year …");
+  await page.keyboard.press("Enter");
+  await expect(slip().getByText("How often the date comes round")).toBeVisible();
+  await page.keyboard.press("Escape");
+  await says("7 days before joined on, every year, at 09:00, write First aid to email.");
+});
+
+test("a held batch goes in part, the rest with its reason", async () => {
+  const sheet = sheets["Outgoing loans"] ?? "";
+  const packing = (await ask<{ id: string; body: Named }[]>(page, "GET", `/sheets/${sheet}/rules`)).find((r) => r.body.name === "Packing");
+  await page.goto(`/sheets/${sheet}/held/${packing?.id}`);
+  await expect(page.getByRole("heading", { name: /19 emails wait for you/ })).toBeVisible();
+  await axe();
+  const before = (await mails(page, "")).total;
+  await page.getByRole("button", { name: "pick none" }).click();
+  const rows = page.getByRole("checkbox", { name: /^Send / });
+  await rows.nth(0).check();
+  await rows.nth(1).check();
+  await page.getByLabel("Why they are left out").fill("agreed by phone");
+  await page.getByRole("button", { name: "Leave out the other 17" }).click();
+  await page.getByRole("button", { name: /^Send 2 emails to \d people? now|^Send 2 emails to/ }).click();
+  await expect(page.getByRole("heading", { name: /Nothing waits for you/ })).toBeVisible();
+  await expect.poll(async () => (await mails(page, "")).total - before).toBe(2);
+  const log = await ask<{ lines: { outcome: string }[] }>(page, "GET", `/log?sheet=${sheet}&rule=${packing?.id}`);
+  expect(log.lines.filter((l) => l.outcome.includes("agreed by phone"))).toHaveLength(17);
+});
+
+test("one email to come is left out, and another goes a day later", async () => {
+  const sheet = sheets["Outgoing loans"] ?? "";
+  const rows = await ask<{ rows: { id: string; name: string }[] }>(page, "POST", `/sheets/${sheet}/rows/query`, { offset: 0, limit: 1 });
+  await page.goto(`/sheets/${sheet}?row=${rows.rows[0]?.id}`);
+  const change = page.getByRole("button", { name: /^Change this email/ });
+  await change.first().click();
+  await page.getByRole("menuitem", { name: "Leave it out" }).click();
+  await expect(page.getByText("Left out by Ines Karne")).toBeVisible();
+  await change.nth(1).click();
+  await page.getByRole("menuitem", { name: "A day later" }).click();
+  await expect(page.getByText(/Moved by Ines Karne from/)).toBeVisible();
+  await axe();
+  await change.first().click();
+  await page.getByRole("menuitem", { name: "Let it go after all" }).click();
+  await expect(page.getByText("Left out by Ines Karne")).toBeHidden();
+});
+
+test("sent by hand to picked rows, and stopped half way", async () => {
+  const senders = await ask<Record<string, unknown>[]>(page, "GET", "/setup/senders");
+  const { id, hasPassword: _, ...sender } = senders[0] as { id: string; hasPassword: boolean };
+  await ask(page, "PUT", `/setup/senders/${id}`, { ...sender, pace: 5 });
+  await page.goto(`/sheets/${sheets.Volunteers}`);
+  await page.getByRole("rowheader", { name: "V-0001" }).click();
+  await page.keyboard.press("Control+a");
+  await page.getByRole("button", { name: /^Send to these [\d,]+ rows/ }).click();
+  await page.getByRole("button", { name: /^Template: / }).click();
+  await slip().getByRole("radio", { name: "Tour" }).check();
+  await close();
+  await axe();
+  await page.getByRole("button", { name: /^Send [\d,]+ emails to [\d,]+ people now/ }).click();
+  await page.getByRole("button", { name: /^Stop: / }).click();
+  await expect(page.getByText(/Stopped by Ines Karne/)).toBeVisible();
+  await axe();
+  await ask(page, "PUT", `/setup/senders/${id}`, { ...sender, pace: 0 });
+});

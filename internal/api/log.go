@@ -48,7 +48,7 @@ func outcomeWords(d *store.Delivery) string {
 			return "in doubt, left as it is"
 		}
 		return "in doubt"
-	case delivery.Skipped, delivery.Incomplete, delivery.Missed, delivery.Held:
+	case delivery.Skipped, delivery.Incomplete, delivery.Missed, delivery.Held, delivery.Dropped:
 		return string(d.State) + ": " + d.Reason.Words()
 	case delivery.Queued, delivery.Claimed, delivery.Sending:
 		return "on its way"

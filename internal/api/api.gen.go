@@ -1204,6 +1204,31 @@ type ColumnsEdit struct {
 	Seen *string `json:"seen,omitempty"`
 }
 
+// Coming defines model for Coming.
+type Coming struct {
+	// Lines the first of them
+	Lines []ComingLine `json:"lines"`
+
+	// Partial a sheet has more rows than a forecast looks at
+	Partial bool `json:"partial"`
+	Total   int  `json:"total"`
+}
+
+// ComingLine defines model for Coming.lines.
+type ComingLine struct {
+	At         time.Time `json:"at"`
+	Incomplete bool      `json:"incomplete"`
+	Letter     string    `json:"letter"`
+	Row        string    `json:"row"`
+	RowId      string    `json:"rowId"`
+	Rule       string    `json:"rule"`
+	RuleId     string    `json:"ruleId"`
+	Sheet      string    `json:"sheet"`
+	SheetId    string    `json:"sheetId"`
+	Subject    string    `json:"subject"`
+	To         string    `json:"to"`
+}
+
 // Condition defines model for Condition.
 type Condition = rule.Condition
 
@@ -2493,6 +2518,12 @@ type MoveClockJSONBody struct {
 // MoveClockJSONBodyTo defines parameters for MoveClock.
 type MoveClockJSONBodyTo string
 
+// GetComingParams defines parameters for GetComing.
+type GetComingParams struct {
+	// To a part of the address
+	To string `form:"to" json:"to"`
+}
+
 // PreviewImportMultipartBody defines parameters for PreviewImport.
 type PreviewImportMultipartBody struct {
 	File *openapi_types.File `json:"file,omitempty"`
@@ -3084,6 +3115,9 @@ type ServerInterface interface {
 	// ListColleagues The names and addresses of those who work with Nivot, as recipients
 	// (GET /colleagues)
 	ListColleagues(ctx *echo.Context) error
+	// GetComing The emails that are foreseen for an address in the coming four weeks, over all sheets
+	// (GET /coming)
+	GetComing(ctx *echo.Context, params GetComingParams) error
 	// GetDelivery One email: what it said, why it went and what became of it
 	// (GET /deliveries/{delivery})
 	GetDelivery(ctx *echo.Context, delivery string) error
@@ -3552,6 +3586,24 @@ func (w *ServerInterfaceWrapper) ListColleagues(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ListColleagues(ctx)
+	return err
+}
+
+// GetComing converts echo context to params.
+func (w *ServerInterfaceWrapper) GetComing(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params GetComingParams
+	// ------------- Required query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "to", ctx.QueryParams(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter to: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetComing(ctx, params)
 	return err
 }
 
@@ -6140,6 +6192,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/sheets/:sheet/checks", wrapper.CheckTemplate, options.OperationMiddlewares["checkTemplate"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/test-email", wrapper.SendTest, options.OperationMiddlewares["sendTest"]...)
 	router.GET(options.BaseURL+"/today", wrapper.GetToday, options.OperationMiddlewares["getToday"]...)
+	router.GET(options.BaseURL+"/coming", wrapper.GetComing, options.OperationMiddlewares["getComing"]...)
 	router.GET(options.BaseURL+"/log", wrapper.GetLog, options.OperationMiddlewares["getLog"]...)
 	router.GET(options.BaseURL+"/log.csv", wrapper.ExportLog, options.OperationMiddlewares["exportLog"]...)
 	router.GET(options.BaseURL+"/deliveries/:delivery", wrapper.GetDelivery, options.OperationMiddlewares["getDelivery"]...)
@@ -6509,6 +6562,45 @@ type ListColleaguesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListColleaguesdefaultApplicationProblemPlusJSONResponse) VisitListColleaguesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetComingRequestObject struct {
+	Params GetComingParams
+}
+
+type GetComingResponseObject interface {
+	VisitGetComingResponse(w http.ResponseWriter) error
+}
+
+type GetComing200JSONResponse Coming
+
+func (response GetComing200JSONResponse) VisitGetComingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetComingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetComingdefaultApplicationProblemPlusJSONResponse) VisitGetComingResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -11565,6 +11657,9 @@ type StrictServerInterface interface {
 	// ListColleagues The names and addresses of those who work with Nivot, as recipients
 	// (GET /colleagues)
 	ListColleagues(ctx context.Context, request ListColleaguesRequestObject) (ListColleaguesResponseObject, error)
+	// GetComing The emails that are foreseen for an address in the coming four weeks, over all sheets
+	// (GET /coming)
+	GetComing(ctx context.Context, request GetComingRequestObject) (GetComingResponseObject, error)
 	// GetDelivery One email: what it said, why it went and what became of it
 	// (GET /deliveries/{delivery})
 	GetDelivery(ctx context.Context, request GetDeliveryRequestObject) (GetDeliveryResponseObject, error)
@@ -12237,6 +12332,31 @@ func (sh *strictHandler) ListColleagues(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(ListColleaguesResponseObject); ok {
 		return validResponse.VisitListColleaguesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetComing operation middleware
+func (sh *strictHandler) GetComing(ctx *echo.Context, params GetComingParams) error {
+	var request GetComingRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetComing(ctx.Request().Context(), request.(GetComingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetComing")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetComingResponseObject); ok {
+		return validResponse.VisitGetComingResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -502,4 +503,40 @@ func (s *Server) Decide(ctx context.Context, r DecideRequestObject) (DecideRespo
 	}
 	out, err := s.delivery(ctx, id)
 	return Decide200JSONResponse(out), err
+}
+
+// comingLines is how many emails to come are shown of an address.
+const comingLines = 20
+
+// GetComing implements StrictServerInterface.
+func (s *Server) GetComing(ctx context.Context, r GetComingRequestObject) (GetComingResponseObject, error) {
+	out := GetComing200JSONResponse{Lines: []ComingLine{}}
+	sheets, err := s.st.Sheets(ctx)
+	if err != nil {
+		return nil, err
+	}
+	find := strings.ToLower(strings.TrimSpace(r.Params.To))
+	for _, sh := range sheets {
+		f, err := s.e.Forecast(ctx, sh.ID)
+		if err != nil {
+			return nil, err
+		}
+		rules, err := s.ruleNames(ctx, sh.ID)
+		if err != nil {
+			return nil, err
+		}
+		out.Partial = out.Partial || f.Partial
+		for _, c := range f.Coming {
+			to := strings.Join(c.To, ", ")
+			if !strings.Contains(strings.ToLower(to), find) {
+				continue
+			}
+			out.Total++
+			out.Lines = append(out.Lines, ComingLine{At: c.At, Sheet: sh.Name, SheetId: sh.ID, Rule: rules[c.Rule].Name, RuleId: c.Rule, Letter: rules[c.Rule].Letter,
+				Row: c.Row, RowId: c.RowID, To: to, Subject: c.Subject, Incomplete: c.Incomplete})
+		}
+	}
+	slices.SortStableFunc(out.Lines, func(a, b ComingLine) int { return a.At.Compare(b.At) })
+	out.Lines = out.Lines[:min(len(out.Lines), comingLines)]
+	return out, nil
 }

@@ -49,7 +49,7 @@ type RowEmail struct {
 	plan.Foreseen
 	Aside *plan.Aside  // what a person has said of it
 	Hangs bool         // it is on the agenda by what has happened: a follow-up of an email that went, a reaction that waits for its window
-	entry *store.Entry // then, its entry; of a later recurrence one without an id
+	entry *store.Entry // its entry on the agenda; of a later recurrence one without an id, of what is foreseen nil
 }
 
 // The bounds of what is shown to come of one row by one rule.
@@ -96,28 +96,12 @@ func comingOf(ctx context.Context, st *store.Store, rb *ruleBook, row *sheet.Row
 			out = append(out, line)
 		}
 	}
-	for i := range entries[rowID] {
-		en := &entries[rowID][i]
-		if en.RuleID != rb.record.ID || en.Kind != store.Moved && en.Kind != store.Follow {
-			continue
-		}
-		o, err := originOf(*en)
-		if err != nil {
-			return nil, err
-		}
-		for n := 0; ; n++ {
-			if to, moved := byID.MovedTo(o); moved {
-				o.Due = to
-			}
-			for _, c := range rb.setting.Judge(*o, row, o.Due, m) {
-				add(c.Occasion, c.Verdict, en.Kind == store.Follow || o.Kind.Reaction(), en)
-			}
-			next, ok := rb.setting.NextAgain(*o)
-			if en.Kind != store.Follow || !ok || n == rowRecurrences {
-				break
-			}
-			o, en = &next, &store.Entry{Kind: store.Follow}
-		}
+	promised, err := promisedOf(rb, row, entries[rowID], byID, m)
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range promised {
+		add(p.Occasion, p.Verdict, p.entry.Kind == store.Follow || p.Kind.Reaction(), p.entry)
 	}
 	foreseen := rb.setting.Foresee(row, rb.baseline(), now, now.Add(rowSpan), asides...)
 	keys := make([][]byte, len(foreseen))
@@ -136,6 +120,46 @@ func comingOf(ctx context.Context, st *store.Store, rb *ruleBook, row *sheet.Row
 	}
 	sort.SliceStable(out, func(i, j int) bool { return out[i].Due.Before(out[j].Due) })
 	return out[:min(len(out), rowEmails)], nil
+}
+
+// promised is an email that comes by what has happened: it stands on the agenda.
+type promised struct {
+	plan.Foreseen
+	entry *store.Entry // of a later recurrence one without an id
+}
+
+// promisedOf gives what a row's entries promise by a rule: follow-ups, with their
+// next recurrences, and what waits for its window or was moved.
+func promisedOf(rb *ruleBook, row *sheet.Row, entries []store.Entry, said plan.Asides, m plan.Memory) (out []promised, err error) {
+	for i := range entries {
+		en := &entries[i]
+		if en.RuleID != rb.record.ID || en.Kind != store.Moved && en.Kind != store.Follow {
+			continue
+		}
+		o, err := originOf(*en)
+		if err != nil {
+			return nil, err
+		}
+		for n := 0; ; n++ {
+			if to, moved := said.MovedTo(o); moved {
+				o.Due = to
+			}
+			for _, c := range rb.setting.Judge(*o, row, o.Due, m) {
+				out = append(out, promised{plan.Foreseen{Occasion: c.Occasion, Verdict: c.Verdict}, en})
+			}
+			next, ok := rb.setting.NextAgain(*o)
+			if en.Kind != store.Follow || !ok || n == rowRecurrences {
+				break
+			}
+			o, en = &next, &store.Entry{Kind: store.Follow}
+		}
+	}
+	for _, a := range said {
+		if a.Ends {
+			out = slices.DeleteFunc(out, func(p promised) bool { return p.Base == a.Of.Base && p.Due.After(a.Of.Due) })
+		}
+	}
+	return out, nil
 }
 
 // What a person may say of an email that is to come.

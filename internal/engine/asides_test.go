@@ -3,11 +3,13 @@ package engine
 import (
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
 	"nivot/internal/core/reason"
 	"nivot/internal/core/rule"
+	"nivot/internal/core/sheet"
 	"nivot/internal/store"
 )
 
@@ -87,6 +89,8 @@ func TestSetAside(t *testing.T) {
 	}
 	f.advance(at("2027-03-15T12:00:00Z"))
 	must(say(4, 2, 0, EndChain, 0)) // after its first has gone
+	f.foresees(rec, rows[4], "16 09:00")
+	f.foresees(rec, rows[0], "16 09:00", "17 09:00", "18 09:00", "19 09:00")
 	must(say(7, 1, 0, Shift, 1))
 	must(say(7, 1, 0, AsItComes, 0))
 	must(say(7, 3, 0, Shift, 1))
@@ -118,6 +122,45 @@ func TestSetAside(t *testing.T) {
 	events, err := f.Store.RowEvents(f.ctx, rows[1], 5)
 	if err != nil || len(events) == 0 || events[0].Actor != "Ines" || events[0].Kind != "set-aside" {
 		t.Errorf("the row's history: %+v %v", events, err)
+	}
+}
+
+// foresees checks when a row's emails are foreseen, in the sheet's forecast and
+// on the row's track: what has been promised is there too.
+func (f *fixture) foresees(rec *store.Sheet, id int64, want ...string) {
+	f.t.Helper()
+	all, err := f.Forecast(f.ctx, rec.ID)
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	var got, track []string
+	for _, c := range all.Coming {
+		if c.RowID == store.RowID(id) {
+			got = append(got, c.At.Format("02 15:04"))
+		}
+	}
+	sb, err := newBook(f.Store).sheet(f.ctx, rec.ID)
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	r, err := f.Store.Row(f.ctx, id)
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	core, err := r.Core(sb.sheet)
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	marks, err := f.RowComing(f.ctx, rec.ID, []*sheet.Row{core})
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	for _, c := range marks[core.ID] {
+		track = append(track, c.At.Format("02 15:04"))
+	}
+	slices.Sort(track)
+	if !slices.Equal(got, want) || !slices.Equal(track, want) {
+		f.t.Errorf("foreseen: %q, on the track %q, want %q", got, track, want)
 	}
 }
 

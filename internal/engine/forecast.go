@@ -125,6 +125,14 @@ func (e *Engine) makeForecast(ctx context.Context, sb *sheetBook, now time.Time)
 	if err != nil {
 		return nil, err
 	}
+	ids := make([]string, len(on))
+	for i, rb := range on {
+		ids[i] = rb.record.ID
+	}
+	entries, err := e.Store.Promised(ctx, ids, now.Add(ForecastSpan+forecastLife))
+	if err != nil {
+		return nil, err
+	}
 	n := 0
 	err = e.Store.ScanRows(ctx, sb.record.ID, func(r *store.Row) error {
 		if n++; n > maxForecastRows {
@@ -136,16 +144,51 @@ func (e *Engine) makeForecast(ctx context.Context, sb *sheetBook, now time.Time)
 			return err
 		}
 		for _, rb := range on {
-			for _, c := range rb.setting.Foresee(row, rb.baseline(), now, now.Add(ForecastSpan+forecastLife), asides[lifeKey{rb.record.ID, r.ID}]...) {
-				if c.Outcome != plan.Skip {
-					f.Coming = append(f.Coming, coming(sb.sheet, rb, row, c))
-				}
+			all, err := foreseenOf(rb, row, entries[r.ID], asides[lifeKey{rb.record.ID, r.ID}], now, now.Add(ForecastSpan+forecastLife))
+			if err != nil {
+				return err
+			}
+			for _, c := range all {
+				f.Coming = append(f.Coming, coming(sb.sheet, rb, row, c))
 			}
 		}
 		return nil
 	})
 	sort.SliceStable(f.Coming, func(i, j int) bool { return f.Coming[i].At.Before(f.Coming[j].At) })
 	return f, err
+}
+
+// foreseenOf gives what is to come for a row by a rule up to an instant: what the
+// agenda promises, and what its dates and rounds will bring. What is skipped or
+// left out is not among it.
+func foreseenOf(rb *ruleBook, row *sheet.Row, entries []store.Entry, said []plan.Aside, now, until time.Time) ([]plan.Foreseen, error) {
+	byID := plan.AsidesOf(said)
+	have := map[rule.ID]bool{}
+	var out []plan.Foreseen
+	add := func(f plan.Foreseen) {
+		id := f.Identity()
+		a, ok := byID.Of(&f.Occasion)
+		if have[id] || f.Outcome == plan.Skip || f.Due.After(until) || ok && a.To.IsZero() {
+			return
+		}
+		have[id] = true
+		out = append(out, f)
+	}
+	if len(entries) > 0 {
+		all, err := promisedOf(rb, row, entries, byID, plan.Memory{})
+		if err != nil {
+			return nil, err
+		}
+		for _, p := range all {
+			if p.Due.After(now) {
+				add(p.Foreseen)
+			}
+		}
+	}
+	for _, f := range rb.setting.Foresee(row, rb.baseline(), now, until, said...) {
+		add(f)
+	}
+	return out, nil
 }
 
 func coming(s *sheet.Sheet, rb *ruleBook, row *sheet.Row, c plan.Foreseen) Coming {
@@ -168,20 +211,29 @@ func (e *Engine) RowComing(ctx context.Context, sheetID string, rows []*sheet.Ro
 		return nil, err
 	}
 	now := e.now()
-	out := map[string][]Coming{}
-	for _, row := range rows {
-		id, err := rowID(row.ID)
-		if err != nil {
+	ids := make([]int64, len(rows))
+	for i, row := range rows {
+		if ids[i], err = rowID(row.ID); err != nil {
 			return nil, err
 		}
+	}
+	entries, err := e.Store.RowEntries(ctx, ids...)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string][]Coming{}
+	for i, row := range rows {
+		id := ids[i]
 		for _, rb := range sb.rules {
 			if rb.record.State != rule.On {
 				continue
 			}
-			for _, c := range rb.setting.Foresee(row, rb.baseline(), now, now.Add(ForecastSpan), asides[lifeKey{rb.record.ID, id}]...) {
-				if c.Outcome != plan.Skip {
-					out[row.ID] = append(out[row.ID], coming(sb.sheet, rb, row, c))
-				}
+			all, err := foreseenOf(rb, row, entries[id], asides[lifeKey{rb.record.ID, id}], now, now.Add(ForecastSpan))
+			if err != nil {
+				return nil, err
+			}
+			for _, c := range all {
+				out[row.ID] = append(out[row.ID], coming(sb.sheet, rb, row, c))
 			}
 		}
 	}

@@ -15,7 +15,7 @@ var allowed = map[string][]string{
 	"nivot/internal/core/calendar":         {"core/value"},
 	"nivot/internal/core/formula":          {"core/value", "core/calendar"},
 	"nivot/internal/core/sheet":            {"core/value", "core/calendar", "core/formula"},
-	"nivot/internal/core/delivery":         {},
+	"nivot/internal/core/delivery":         {"core/calendar"},
 	"nivot/internal/core/reason":           {"core/value", "core/calendar"},
 	"nivot/internal/core/rule":             {"core/value", "core/calendar", "core/formula", "core/sheet", "core/reason"},
 	"nivot/internal/core/template":         {"core/value", "core/sheet", "core/rule"},

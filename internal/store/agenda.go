@@ -156,6 +156,18 @@ func (s *Store) RowEntries(ctx context.Context, rowIDs ...int64) (map[int64][]En
 	return out, err
 }
 
+// Promised gives what the agenda holds of rules' follow-ups and moved emails up
+// to an instant, by row.
+func (s *Store) Promised(ctx context.Context, ruleIDs []string, until time.Time) (map[int64][]Entry, error) {
+	var es []Entry
+	err := s.DB(ctx).Raw("SELECT * FROM agenda WHERE kind IN ('follow', 'moved') AND rule_id IN ? AND due_at <= ? ORDER BY due_at, id", ruleIDs, until).Scan(&es).Error
+	out := map[int64][]Entry{}
+	for _, e := range es {
+		out[e.RowID] = append(out[e.RowID], e)
+	}
+	return out, err
+}
+
 // RoundsDue gives when a sheet's schedules come round next, by rule.
 func (s *Store) RoundsDue(ctx context.Context, sheetID string) (map[string]time.Time, error) {
 	var es []Entry

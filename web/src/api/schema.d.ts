@@ -898,6 +898,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/coming": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The emails that are foreseen for an address in the coming four weeks, over all sheets */
+        get: operations["getComing"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/log": {
         parameters: {
             query?: never;
@@ -2110,6 +2127,26 @@ export interface components {
             within: string;
             /** @description what is over it is skipped; else it waits, for seven days at the most */
             skip: boolean;
+        };
+        Coming: {
+            total: number;
+            /** @description a sheet has more rows than a forecast looks at */
+            partial: boolean;
+            /** @description the first of them */
+            lines: {
+                /** Format: date-time */
+                at: string;
+                sheet: string;
+                sheetId: string;
+                rule: string;
+                ruleId: string;
+                letter: string;
+                row: string;
+                rowId: string;
+                to: string;
+                subject: string;
+                incomplete: boolean;
+            }[];
         };
         SayOfEmail: {
             /**
@@ -5481,6 +5518,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Today"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getComing: {
+        parameters: {
+            query: {
+                /** @description a part of the address */
+                to: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Coming"];
                 };
             };
             /** @description A problem (RFC 9457) */

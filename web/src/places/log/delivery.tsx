@@ -82,7 +82,15 @@ export function DeliverySlip({ id, onClose }: { id: string; onClose: () => void 
         {l.subject || (l.state === "skipped" ? "Nothing was written" : "Not written yet")}
       </h2>
       <p className="border-b border-hair pb-3 text-ink-2">
-        {d.to.length > 0 ? `to ${d.to.join(", ")}` : "to nobody"}
+        {d.to.length === 0 && "to nobody"}
+        {d.to.map((to, i) => (
+          <span key={to}>
+            {i === 0 ? "to " : ", "}
+            <Link to="/log" search={{ to: addressIn(to) }} className="hover:underline" title="All that went to it, and is to come">
+              {to}
+            </Link>
+          </span>
+        ))}
         {d.cc.length > 0 && `, copy to ${d.cc.join(", ")}`}
         {d.replyTo.length > 0 && `, answers to ${d.replyTo.join(", ")}`} ·{" "}
         <time dateTime={l.at} title={l.at}>
@@ -156,3 +164,6 @@ function headOf(at: string, before: string | undefined, zone: string, now: Date)
   if (before && dayName(before, zone, now) === day) return seconds(at, zone);
   return `${day.split(" ")[0]} ${seconds(at, zone)}`;
 }
+
+// The address in "Name <address>".
+const addressIn = (mailbox: string) => /<([^>]+)>$/.exec(mailbox)?.[1] ?? mailbox;

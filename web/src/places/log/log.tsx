@@ -1,5 +1,5 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
-import { getRouteApi, useNavigate } from "@tanstack/react-router";
+import { getRouteApi, Link, useNavigate } from "@tanstack/react-router";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { type ReactNode, useMemo, useRef } from "react";
 import { api, http, type LogLine, take } from "../../api/client";
@@ -9,7 +9,7 @@ import { MarkIcon } from "../../parts/mark";
 import { Blank, Choices } from "../../parts/picker";
 import { useNow, useZone } from "../../parts/session";
 import { useKey } from "../../parts/shortcuts";
-import { clock, count, dayName, isoDay, longDay } from "../../parts/time";
+import { clock, count, dayName, isoDay, longDay, moment } from "../../parts/time";
 import type { LogSearch } from "../../routes";
 import { DeliverySlip } from "./delivery";
 
@@ -96,6 +96,7 @@ export function LogPlace(): ReactNode {
           Take out as CSV
         </a>
       </div>
+      {s.to && <ComingTo to={s.to} zone={zone} now={now} />}
       <div className="relative flex min-h-0 flex-1 border-t border-hair">
         <div ref={box} className="min-w-0 flex-1 overflow-auto bg-sheet" tabIndex={0} role="region" aria-label="Emails">
           <div role="table" aria-label="Delivery log" aria-rowcount={-1} style={{ height: virtual.getTotalSize(), position: "relative" }}>
@@ -108,6 +109,37 @@ export function LogPlace(): ReactNode {
         {s.email && <DeliverySlip id={s.email} onClose={() => put({ email: "" })} />}
       </div>
     </div>
+  );
+}
+
+// What is to come to an address, above what has been.
+function ComingTo({ to, zone, now }: { to: string; zone: string; now: Date }) {
+  const q = api.useQuery("get", "/coming", { params: { query: { to } } });
+  const c = q.data;
+  if (!c) return <Await query={q} />;
+  return (
+    <details className="border-t border-hair-2 px-5 py-2">
+      <summary className="cursor-pointer">
+        <b>{c.total === 0 ? "Nothing is foreseen" : `${count(c.total, "email")} to come`}</b> to “{to}” in the coming four weeks
+        {c.partial && ", as far as looked"}
+        {c.lines[0] && `, the next ${moment(c.lines[0].at, zone, now)}`}.
+      </summary>
+      <ul className="mt-1 max-h-56 overflow-auto">
+        {c.lines.map((l, i) => (
+          <li key={i} className="flex items-baseline gap-3 border-b border-hair-2 py-1">
+            <MarkIcon letter={l.letter} kind={l.incomplete ? "incomplete" : "coming"} />
+            <span className="w-32 flex-none">{moment(l.at, zone, now)}</span>
+            <Link to="/sheets/$sheet" params={{ sheet: l.sheetId }} search={{ row: l.rowId }} className="flex-none hover:underline">
+              {l.row}
+            </Link>
+            <span className="min-w-0 flex-1 truncate">{l.subject}</span>
+            <Link to="/sheets/$sheet/rules/$rule" params={{ sheet: l.sheetId, rule: l.ruleId }} className="text-ink-2 hover:underline">
+              {l.rule}, {l.sheet}
+            </Link>
+          </li>
+        ))}
+      </ul>
+    </details>
   );
 }
 

@@ -71,10 +71,38 @@ test("the main views", async ({ page }) => {
     await ask<{ rows: { id: string; name: string }[] }>(page, "POST", `/sheets/${loans}/rows/query`, { offset: 0, limit: 50 })
   ).rows.find((r) => r.name === "LN-0320")?.id;
   await page.goto(`/sheets/${loans}?row=${row}`);
+  await page.getByRole("button", { name: /Return reminder$/ }).click();
   await shoot(page, "row");
   await page.goto(`/sheets/${loans}/rules/${rule}`);
-  await page.getByRole("button", { name: /^Condition/ }).click();
+  await page.locator("[data-place='/condition']").click();
   await shoot(page, "rule");
+  // What a change brings, against the rule as it runs.
+  await page.keyboard.press("Escape");
+  await page.locator("[data-place='/trigger/offsets']").click();
+  await page.getByRole("dialog").getByLabel("How many").first().fill("21");
+  await page.keyboard.press("Escape");
+  await page
+    .getByText(/fall away/)
+    .first()
+    .scrollIntoViewIfNeeded();
+  await shoot(page, "rule-change");
+  const packing = (await ask<{ id: string; body: { name: string } }[]>(page, "GET", `/sheets/${loans}/rules`)).find(
+    (r) => r.body.name === "Packing",
+  );
+  await page.goto(`/sheets/${loans}/held/${packing?.id}`);
+  await shoot(page, "held");
+  // What an edit of many rows would set off.
+  await page.goto(`/sheets/${loans}`);
+  await page.getByRole("rowheader", { name: /^LN-0301/ }).click();
+  for (let i = 0; i < 9; i++) await page.keyboard.press("ArrowRight");
+  for (let i = 0; i < 14; i++) await page.keyboard.press("Shift+ArrowDown");
+  await page.keyboard.press("Control+d");
+  await page.getByRole("dialog").waitFor();
+  await shoot(page, "sets-off");
+  await page.keyboard.press("Escape");
+  await page.getByRole("button", { name: /^Send to these/ }).click();
+  await page.getByRole("button", { name: /^Send \d+ emails/ }).waitFor();
+  await shoot(page, "send");
   await page.goto(`/templates/${loans}/${template}`);
   await shoot(page, "template");
   const email = (await ask<{ lines: { id: string }[] }>(page, "GET", `/log?limit=1&sheet=${loans}&state=accepted`)).lines[0].id;

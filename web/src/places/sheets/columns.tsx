@@ -32,6 +32,7 @@ export function ColumnsSlip({
     ),
   );
   const [was, setWas] = useState(list);
+  const [tried, setTried] = useState("");
   const changed = JSON.stringify(list) !== JSON.stringify(was);
   const begin = (s: Sheet) => {
     const columns = s.columns.map(asEdit);
@@ -60,8 +61,9 @@ export function ColumnsSlip({
     setAt(at === i ? to : at === to ? i : at);
   };
   const changes = ofSheet(sheet.id);
-  const save = useWrite<void, { sheet?: Sheet; job?: Schemas["Job"] }>({
-    write: () => http.PUT("/sheets/{sheet}/columns", { params: { path: { sheet: sheet.id } }, body: { seen, columns: list } }),
+  const save = useWrite<boolean, { sheet?: Sheet; job?: Schemas["Job"] }>({
+    write: (pausing) =>
+      http.PUT("/sheets/{sheet}/columns", { params: { path: { sheet: sheet.id } }, body: { seen, columns: list, pausing } }),
     changes,
     saved: (data) => (data.job ? undefined : "The columns are changed."),
     after: ({ job, sheet: s }) => {
@@ -82,7 +84,11 @@ export function ColumnsSlip({
             gone={sheet.columns.filter((c) => !list.some((x) => x.id === c.id)).map((c) => c.name)}
             busy={save.busy}
             problem={problem}
-            onSave={() => void save.do()}
+            needed={tried === JSON.stringify(list) && save.failed?.field === "/pausing"}
+            onSave={(pausing) => {
+              setTried(JSON.stringify(list));
+              void save.do(pausing);
+            }}
             onLeave={follow}
           />
         )
@@ -145,14 +151,27 @@ function useEffects(sheet: string, list: Draft[], on: boolean): { effects: Effec
   return { effects: q.data ?? [], problem: q.error ? problemOf(q.error) : undefined };
 }
 
-type FootProps = { lost: number; gone: string[]; busy: boolean; problem?: Problem; onSave: () => void; onLeave: () => void };
+type FootProps = {
+  lost: number;
+  gone: string[];
+  busy: boolean;
+  problem?: Problem;
+  needed: boolean;
+  onSave: (pausing: boolean) => void;
+  onLeave: () => void;
+};
 
-function Foot({ lost, gone, busy, problem, onSave, onLeave }: FootProps) {
+function Foot({ lost, gone, busy, problem, needed, onSave, onLeave }: FootProps) {
   return (
     <>
-      <button type="button" className="act" disabled={busy || problem !== undefined} onClick={onSave}>
+      <button type="button" className="act" disabled={busy || problem !== undefined} onClick={() => onSave(false)}>
         {lost > 0 ? `Change the columns; ${count(lost, "cell")} will not fit` : "Change the columns"}
       </button>
+      {needed && (
+        <button type="button" className="act-plain text-brick!" disabled={busy} onClick={() => onSave(true)}>
+          Change them, and pause what needs them
+        </button>
+      )}
       <button type="button" className="link" onClick={onLeave}>
         Leave them as they are
       </button>

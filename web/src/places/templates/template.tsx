@@ -285,8 +285,10 @@ function Acts({
     },
     quiet: true,
   });
+  const [sure, setSure] = useState(false);
+  const used = template?.usedBy.length ?? 0;
   const remove = useWrite({
-    write: () => http.DELETE("/sheets/{sheet}/templates/{template}", { params: { path } }),
+    write: () => http.DELETE("/sheets/{sheet}/templates/{template}", { params: { path, query: { pausing: used > 0 } } }),
     changes,
     after: () => void navigate({ to: "/templates" }),
     quiet: true,
@@ -297,9 +299,15 @@ function Acts({
       <span role="alert" className="text-brick">
         {failed?.title ?? trouble}
       </span>
-      {may && template && !onSaved && template.usedBy.length === 0 && (
-        <button type="button" className="link text-brick!" disabled={remove.busy} onClick={() => void remove.do()}>
-          Take it away
+      {may && template && !onSaved && (
+        <button
+          type="button"
+          className="link text-brick!"
+          disabled={remove.busy}
+          onBlur={() => setSure(false)}
+          onClick={() => (used > 0 && !sure ? setSure(true) : void remove.do())}
+        >
+          {used === 0 ? "Take it away" : sure ? `Yes, and pause ${count(used, "rule")} that need it` : "Take it away …"}
         </button>
       )}
       {may && (

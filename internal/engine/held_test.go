@@ -1,0 +1,62 @@
+package engine
+
+import (
+	"testing"
+
+	"nivot/internal/core/delivery"
+	"nivot/internal/core/reason"
+	"nivot/internal/core/rule"
+)
+
+// What is held is looked through in part: the picked go, each once, written as
+// its row is now; others are left out with who and why; the rest waits on.
+func TestLookThrough(t *testing.T) {
+	f := newFixture(t, "2027-03-15T08:30:00Z")
+	const n = 230 // more than one transaction takes
+	rec, r, rows := f.reacting(n, func(r *rule.Rule) { r.Hold = rule.HoldAlways })
+	f.alone(rec, r)
+	f.edit(rec, rows, "2031-01-01")
+	f.advance(at("2027-03-15T08:40:00Z"))
+	if got := f.held(r.ID); got != n {
+		t.Fatalf("%d are held, want %d", got, n)
+	}
+	ids := make([]int64, n)
+	for i, row := range rows {
+		ids[i] = f.delivery(row).ID
+	}
+	if _, err := f.DeleteRow(f.ctx, rec.ID, rows[0], System("test")); err != nil {
+		t.Fatal(err)
+	}
+	f.settled()
+	out, err := f.LookThrough(f.ctx, rec.ID, r.ID, ids[:210], ids[210:220], "agreed by phone", "Ines")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if want := (LookedThrough{Sent: 209, LeftOut: 10, Other: 1}); out != want {
+		t.Errorf("looked through: %+v, want %+v", out, want)
+	}
+	// Asked again, say because the answer was lost, nothing is decided twice.
+	if out, err = f.LookThrough(f.ctx, rec.ID, r.ID, ids[:210], ids[210:220], "agreed by phone", "Ines"); err != nil || out.Sent+out.LeftOut != 0 {
+		t.Errorf("again: %+v, %v", out, err)
+	}
+	f.advance(at("2027-03-15T08:50:00Z"))
+	if got := len(f.subjects()); got != 209 {
+		t.Errorf("%d went, want 209", got)
+	}
+	d := f.delivery(rows[215])
+	if d.State != delivery.Dropped || d.Reason.Code != reason.LeftOut || d.Reason.Words() != "left out by Ines: agreed by phone" {
+		t.Errorf("left out: %s, %q", d.State, d.Reason.Words())
+	}
+	if got := f.held(r.ID); got != 10 {
+		t.Errorf("%d wait on, want 10", got)
+	}
+	// Another rule's email is none of this one's.
+	other, err := f.SaveRule(f.ctx, rec.ID, "", &rule.Rule{Name: "Other", Trigger: rule.Trigger{Kind: rule.ByHand}, Send: []rule.Wording{{Template: d.TemplateID}},
+		To: []rule.Address{{Column: "c2"}}}, 0, "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if out, err = f.LookThrough(f.ctx, rec.ID, other.ID, ids[225:226], nil, "", "Ines"); err != nil || out != (LookedThrough{Other: 1}) {
+		t.Errorf("of another rule: %+v, %v", out, err)
+	}
+}

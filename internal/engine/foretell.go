@@ -91,7 +91,9 @@ func (f *foreteller) take(ctx context.Context, sheetID string, rec store.Row, af
 	return nil
 }
 
-// supposing is a life's ledger that supposes every first email to be accepted.
+// supposing is a life's ledger that supposes every first email that is on its way
+// to be accepted. What waits for a person has no follow-ups until that person has
+// decided.
 type supposing struct{ *life }
 
 // FirstOf implements plan.Ledger.
@@ -105,6 +107,8 @@ func (s supposing) FirstOf(p *plan.Pending) *plan.Email {
 		x := *m
 		x.State = delivery.Accepted
 		return &x
+	case delivery.Held, delivery.Incomplete, delivery.InDoubt:
+		return nil
 	}
 	return m
 }

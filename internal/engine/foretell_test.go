@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"strconv"
@@ -190,5 +191,39 @@ func TestForetoldComing(t *testing.T) {
 		if l.To == nil && l.OutlookLine.Outcome == "send" {
 			t.Errorf("%+v", l)
 		}
+	}
+}
+
+// What is held has no follow-ups before somebody has let it go: foretelling an
+// edit of its row comes to an end, and foresees none of them.
+func TestForetellWhatIsHeld(t *testing.T) {
+	f := newFixture(t, "2027-03-15T08:30:00Z")
+	rec, r, rows := f.reacting(2, func(r *rule.Rule) {
+		r.Hold = rule.HoldAlways
+		r.Then = &rule.Then{Steps: []rule.Step{{After: "P3D", Template: r.Send[0].Template}}}
+	})
+	f.alone(rec, r)
+	f.edit(rec, rows, "2031-01-01")
+	f.advance(at("2027-03-15T08:40:00Z"))
+	if got := f.held(r.ID); got != 2 {
+		t.Fatalf("%d are held, want 2", got)
+	}
+	ctx, cancel := context.WithTimeout(f.ctx, 20*time.Second)
+	defer cancel()
+	done := make(chan *Consequences, 1)
+	go func() {
+		told, err := f.ForetellChange(ctx, rec.ID, []Op{{Kind: OpDelete, Row: rows[0]}, {Kind: OpDelete, Row: rows[1]}}, System("Ines"))
+		if err != nil {
+			t.Error(err)
+		}
+		done <- told
+	}()
+	select {
+	case told := <-done:
+		if told != nil && (len(told.Coming) > 0 || told.Looked != 2) {
+			t.Errorf("foretold: %+v", told)
+		}
+	case <-time.After(20 * time.Second):
+		t.Fatal("foretelling does not come to an end")
 	}
 }

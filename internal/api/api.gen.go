@@ -1985,10 +1985,7 @@ type RowEmail struct {
 
 	// Foreseen of one that has been moved, when it was due before
 	Foreseen *time.Time `json:"foreseen,omitempty"`
-
-	// Hangs it follows an email that has gone or waits, or waits for its window itself
-	Hangs  bool   `json:"hangs"`
-	Letter string `json:"letter"`
+	Letter   string     `json:"letter"`
 
 	// Occasion its identity
 	Occasion string          `json:"occasion"`

@@ -15,6 +15,7 @@ import (
 
 	"nivot/internal/core/delivery"
 	"nivot/internal/core/reason"
+	"nivot/internal/core/rule"
 	"nivot/internal/core/value"
 	"nivot/internal/engine"
 	"nivot/internal/mail"
@@ -32,7 +33,7 @@ func outcomeWords(d *store.Delivery) string {
 		case d.Attempt > 1:
 			return fmt.Sprintf("accepted, sent again %s", times(d.Attempt-1))
 		case d.Tries > 1:
-			return "accepted on the " + ordinal(d.Tries) + " try"
+			return "accepted on the " + rule.Ordinal(d.Tries) + " try"
 		case strings.Contains(d.Recipients, `"bounced"`):
 			return "accepted, but not for everybody"
 		}
@@ -65,21 +66,6 @@ func times(n int) string {
 		return "twice"
 	}
 	return fmt.Sprintf("%d times", n)
-}
-
-func ordinal(n int) string {
-	suffix := "th"
-	if n%100 < 11 || n%100 > 13 {
-		switch n % 10 {
-		case 1:
-			suffix = "st"
-		case 2:
-			suffix = "nd"
-		case 3:
-			suffix = "rd"
-		}
-	}
-	return fmt.Sprintf("%d%s", n, suffix)
 }
 
 func recipients(d *store.Delivery) []store.Recipient {

@@ -48,7 +48,6 @@ func (e *Engine) sheetAsides(ctx context.Context, sheetID string) (map[lifeKey][
 type RowEmail struct {
 	plan.Foreseen
 	Aside *plan.Aside  // what a person has said of it
-	Hangs bool         // it is on the agenda by what has happened: a follow-up of an email that went, a reaction that waits for its window
 	entry *store.Entry // its entry on the agenda; of a later recurrence one without an id, of what is foreseen nil
 }
 
@@ -82,13 +81,13 @@ func comingOf(ctx context.Context, st *store.Store, rb *ruleBook, row *sheet.Row
 	}
 	var out []RowEmail
 	have := map[rule.ID]bool{}
-	add := func(o rule.Occasion, v plan.Verdict, hangs bool, en *store.Entry) {
+	add := func(o rule.Occasion, v plan.Verdict, en *store.Entry) {
 		id := o.Identity()
 		if have[id] || o.Due.Before(now) && en == nil {
 			return
 		}
 		have[id] = true
-		line := RowEmail{plan.Foreseen{Occasion: o, Verdict: v}, nil, hangs, en}
+		line := RowEmail{plan.Foreseen{Occasion: o, Verdict: v}, nil, en}
 		if a, ok := byID.Of(&o); ok {
 			line.Aside = &a
 		}
@@ -101,7 +100,7 @@ func comingOf(ctx context.Context, st *store.Store, rb *ruleBook, row *sheet.Row
 		return nil, err
 	}
 	for _, p := range promised {
-		add(p.Occasion, p.Verdict, p.entry.Kind == store.Follow || p.Kind.Reaction(), p.entry)
+		add(p.Occasion, p.Verdict, p.entry)
 	}
 	foreseen := rb.setting.Foresee(row, rb.baseline(), now, now.Add(rowSpan), asides...)
 	keys := make([][]byte, len(foreseen))
@@ -115,7 +114,7 @@ func comingOf(ctx context.Context, st *store.Store, rb *ruleBook, row *sheet.Row
 	}
 	for _, f := range foreseen {
 		if !judged[f.Identity()] {
-			add(f.Occasion, f.Verdict, false, nil)
+			add(f.Occasion, f.Verdict, nil)
 		}
 	}
 	sort.SliceStable(out, func(i, j int) bool { return out[i].Due.Before(out[j].Due) })

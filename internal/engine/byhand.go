@@ -308,15 +308,7 @@ func (e *Engine) PreviewByHand(ctx context.Context, sheetID string, r *rule.Rule
 	if len(ids) > maxByHand {
 		return nil, refuse("at most %d rows at a time; these are %d", maxByHand, len(ids))
 	}
-	b := newBook(e.Store)
-	sb, err := b.sheet(ctx, sheetID)
-	if err != nil {
-		return nil, err
-	}
-	if err := r.Validate(sb.scope()); err != nil {
-		return nil, asRefusal(err)
-	}
-	set, err := b.setting(sb, r)
+	sb, set, err := e.unsaved(ctx, sheetID, r)
 	if err != nil {
 		return nil, err
 	}

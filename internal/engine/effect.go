@@ -157,15 +157,15 @@ func (e *Engine) Effect(ctx context.Context, sheetID string, ask EffectAsk) (*Ef
 	for id, t := range sb.templates {
 		f.Templates[id] = t.Name
 	}
-	if err := e.overLimit(ctx, f, limit, now); err != nil {
+	if err := e.touches(ctx, f, limit, now); err != nil {
 		return nil, err
 	}
 	return f, e.overflow(ctx, sb, f, ask, now)
 }
 
-// overLimit works out whom the limit per person touches: by what the rule will
+// touches works out whom the limit per person touches: by what the rule will
 // send, and what they have had.
-func (e *Engine) overLimit(ctx context.Context, f *Effect, l delivery.PersonLimit, now time.Time) error {
+func (e *Engine) touches(ctx context.Context, f *Effect, l delivery.PersonLimit, now time.Time) error {
 	if l.N == 0 {
 		return nil
 	}

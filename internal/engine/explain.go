@@ -15,18 +15,24 @@ type Explained struct {
 	Row string // its name
 }
 
-// Explain explains a row by a rule, saved or not. ruleID is the saved rule that
-// it is, or is to become: what that remembers of the row counts; "" for none.
-func (e *Engine) Explain(ctx context.Context, sheetID string, r *rule.Rule, ruleID string, rowID int64) (*Explained, error) {
+// unsaved makes a rule ready that is a sheet's, saved or not.
+func (e *Engine) unsaved(ctx context.Context, sheetID string, r *rule.Rule) (*sheetBook, *plan.Setting, error) {
 	b := newBook(e.Store)
 	sb, err := b.sheet(ctx, sheetID)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	if err := r.Validate(sb.scope()); err != nil {
-		return nil, asRefusal(err)
+		return nil, nil, asRefusal(err)
 	}
 	set, err := b.setting(sb, r)
+	return sb, set, err
+}
+
+// Explain explains a row by a rule, saved or not. ruleID is the saved rule that
+// it is, or is to become: what that remembers of the row counts; "" for none.
+func (e *Engine) Explain(ctx context.Context, sheetID string, r *rule.Rule, ruleID string, rowID int64) (*Explained, error) {
+	sb, set, err := e.unsaved(ctx, sheetID, r)
 	if err != nil {
 		return nil, err
 	}

@@ -129,6 +129,12 @@ func (e *Engine) waitForRoom(ctx context.Context, tx *store.Store, d *store.Deli
 	if next.After(d.DueAt.Add(delivery.CapSpan)) {
 		st, why = delivery.Missed, reason.Reason{Code: reason.NoRoom}
 	}
+	return overLimit(ctx, tx, d, st, why, next, now)
+}
+
+// overLimit writes what becomes of an email that a limit does not let go now:
+// what is held is looked at again at an instant.
+func overLimit(ctx context.Context, tx *store.Store, d *store.Delivery, st delivery.State, why reason.Reason, again, now time.Time) error {
 	if err := d.Become(st, delivery.Limiting); err != nil {
 		return err
 	}
@@ -137,7 +143,7 @@ func (e *Engine) waitForRoom(ctx context.Context, tx *store.Store, d *store.Deli
 		return err
 	}
 	if st == delivery.Held {
-		en := store.Entry{Kind: store.Review, DueAt: next, SheetID: d.SheetID, RuleID: d.RuleID, RowID: d.RowID, DeliveryID: d.ID}
+		en := store.Entry{Kind: store.Review, DueAt: again, SheetID: d.SheetID, RuleID: d.RuleID, RowID: d.RowID, DeliveryID: d.ID}
 		if err := tx.PutEntries(ctx, []store.Entry{en}); err != nil {
 			return err
 		}

@@ -59,7 +59,7 @@ func (e *Engine) withinPersonLimit(ctx context.Context, tx *store.Store, queued 
 			}
 		}
 		if full != "" {
-			if err := e.overPersonLimit(ctx, tx, d, l, full, from, now); err != nil {
+			if err := overPersonLimit(ctx, tx, d, l, full, from, now); err != nil {
 				return nil, err
 			}
 			continue
@@ -75,7 +75,7 @@ func (e *Engine) withinPersonLimit(ctx context.Context, tx *store.Store, queued 
 
 // overPersonLimit lets an email wait until there is room, for seven days at the
 // most, or skips it.
-func (e *Engine) overPersonLimit(ctx context.Context, tx *store.Store, d *store.Delivery, l delivery.PersonLimit, mailbox string, from, now time.Time) error {
+func overPersonLimit(ctx context.Context, tx *store.Store, d *store.Delivery, l delivery.PersonLimit, mailbox string, from, now time.Time) error {
 	goes := d.Reason.Reason
 	st, why := delivery.Held, reason.Reason{Code: reason.PersonLimit, Mailbox: mailbox, N: l.N, Value: l.Within, Of: &goes, At: &from}
 	switch {
@@ -84,20 +84,7 @@ func (e *Engine) overPersonLimit(ctx context.Context, tx *store.Store, d *store.
 	case from.After(d.DueAt.Add(delivery.CapSpan)):
 		st, why.Of, why.At = delivery.Missed, nil, nil
 	}
-	if err := d.Become(st, delivery.Limiting); err != nil {
-		return err
-	}
-	d.Worker, d.Reason = nil, store.Why{Reason: why}
-	if err := tx.SaveDelivery(ctx, d); err != nil {
-		return err
-	}
-	if st == delivery.Held {
-		en := store.Entry{Kind: store.Review, DueAt: from, SheetID: d.SheetID, RuleID: d.RuleID, RowID: d.RowID, DeliveryID: d.ID}
-		if err := tx.PutEntries(ctx, []store.Entry{en}); err != nil {
-			return err
-		}
-	}
-	return tx.AddEvents(ctx, store.DeliveryEvent(d, now, "nivot", map[string]any{"reason": d.Reason}))
+	return overLimit(ctx, tx, d, st, why, from, now)
 }
 
 // SetPersonLimit sets the limit per person. What has gone within its time

@@ -224,7 +224,7 @@ func months(start value.Wall, n int) string {
 	}
 	_, first, _ := start.Day.Date()
 	if n > 12 || 12%n != 0 {
-		return fmt.Sprintf("every %s month from %s", ordinalNumber(n), first)
+		return fmt.Sprintf("every %s month from %s", Ordinal(n), first)
 	}
 	var names []string
 	for m := (int(first)-1)%n + 1; m <= 12; m += n {
@@ -233,7 +233,8 @@ func months(start value.Wall, n int) string {
 	return join2(names, "and")
 }
 
-func ordinalNumber(n int) string {
+// Ordinal says a number's place: 1st, 22nd, 113th.
+func Ordinal(n int) string {
 	suffix := "th"
 	if n%100 < 11 || n%100 > 13 {
 		switch n % 10 {
@@ -285,7 +286,7 @@ func (p parts) ofMonth(start value.Wall, working bool) (string, bool) {
 		case d < 0:
 			days = append(days, ordinals[d]+" day")
 		default:
-			days = append(days, ordinalNumber(d))
+			days = append(days, Ordinal(d))
 		}
 	}
 	return join2(days, "and"), true

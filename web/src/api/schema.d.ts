@@ -2103,8 +2103,6 @@ export interface components {
             /** @enum {string} */
             outcome: "send" | "hold" | "incomplete" | "skip";
             reason: string;
-            /** @description it follows an email that has gone or waits, or waits for its window itself */
-            hangs: boolean;
             /**
              * @description what a person has said of it
              * @enum {string}

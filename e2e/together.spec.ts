@@ -208,10 +208,10 @@ test("what is taken off the do-not-email list can be put back at once", async ({
   await page.getByLabel("Reason").fill("asked for letters by post");
   await page.getByRole("button", { name: "Put on the list" }).click();
   await page.getByRole("button", { name: "Take vera.moor@tolvane.example off the list" }).click();
-  await expect(page.getByRole("cell", { name: "vera.moor@tolvane.example" })).toBeHidden();
+  await expect(page.getByRole("row", { name: "vera.moor@tolvane.example" })).toHaveCount(0);
   await page.getByRole("button", { name: "Undo" }).click();
   await expect(page.getByRole("cell", { name: "asked for letters by post" })).toBeVisible();
   await page.getByRole("button", { name: "Take vera.moor@tolvane.example off the list" }).click();
-  await expect(page.getByRole("cell", { name: "vera.moor@tolvane.example" })).toBeHidden();
+  await expect(page.getByRole("row", { name: "vera.moor@tolvane.example" })).toHaveCount(0);
   await page.context().close();
 });

@@ -1137,8 +1137,11 @@ type Colleague struct {
 
 // Column defines model for Column.
 type Column struct {
-	Format  *NumberFormat  `json:"format,omitempty"`
-	Formula *string        `json:"formula,omitempty"`
+	Format  *NumberFormat `json:"format,omitempty"`
+	Formula *string       `json:"formula,omitempty"`
+
+	// Group the name of the columns that it belongs together with
+	Group   *string        `json:"group,omitempty"`
 	Hidden  bool           `json:"hidden"`
 	Id      string         `json:"id"`
 	Locked  bool           `json:"locked"`
@@ -1159,10 +1162,13 @@ type ColumnWritten string
 type ColumnEdit struct {
 	Format  *NumberFormat `json:"format,omitempty"`
 	Formula *string       `json:"formula,omitempty"`
-	Hidden  *bool         `json:"hidden,omitempty"`
-	Id      *string       `json:"id,omitempty"`
-	Locked  *bool         `json:"locked,omitempty"`
-	Name    string        `json:"name"`
+
+	// Group the name of the columns that it belongs together with
+	Group   *string `json:"group,omitempty"`
+	Hidden  *bool   `json:"hidden,omitempty"`
+	Id      *string `json:"id,omitempty"`
+	Locked  *bool   `json:"locked,omitempty"`
+	Name    string  `json:"name"`
 	Options *[]struct {
 		Id   *string `json:"id,omitempty"`
 		Name string  `json:"name"`
@@ -2217,8 +2223,11 @@ type Sheet struct {
 	Address string `json:"address"`
 
 	// Calendar its working calendar, by id
-	Calendar       string       `json:"calendar"`
-	Columns        []Column     `json:"columns"`
+	Calendar string   `json:"calendar"`
+	Columns  []Column `json:"columns"`
+
+	// Derived what may be meant of columns that belong together, such as the latest of them; rules, letters and views may name them like columns
+	Derived        []Column     `json:"derived"`
 	Figures        SheetFigures `json:"figures"`
 	Frozen         int          `json:"frozen"`
 	Id             string       `json:"id"`

@@ -44,6 +44,9 @@ func fromColumnEdit(c *ColumnEdit) sheet.Column {
 	if c.Formula != nil && col.Type == value.Formula {
 		col.Formula = strings.TrimSpace(*c.Formula)
 	}
+	if c.Group != nil {
+		col.Group = *c.Group
+	}
 	if c.Width != nil {
 		col.Width = *c.Width
 	}

@@ -22,6 +22,9 @@ func toColumn(s *sheet.Sheet, c *sheet.Column) Column {
 		result := ColumnType(c.ValueType())
 		out.Formula, out.Result = &c.Formula, &result
 	}
+	if c.Group != "" {
+		out.Group = &c.Group
+	}
 	if c.Written != "" {
 		w := ColumnWritten(c.Written)
 		out.Written = &w
@@ -46,7 +49,7 @@ func (s *Server) toSheet(ctx context.Context, rec *store.Sheet) (Sheet, error) {
 	}
 	out := Sheet{Id: rec.ID, Name: rec.Name, Zone: rec.Zone, Locale: rec.Locale, SettleSeconds: rec.SettleSeconds, Calendar: rec.CalendarID, WeekStart: core.Locale.WeekStart(), Key: rec.KeyColumn,
 		Address: rec.AddressColumn, NameColumn: rec.NameColumn, LanguageColumn: rec.LanguageColumn, Frozen: rec.Frozen, Sender: rec.SenderID,
-		Seen: engine.ColumnsVersion(rec), Columns: []Column{}}
+		Seen: engine.ColumnsVersion(rec), Columns: []Column{}, Derived: []Column{}}
 	out.Removed = make([]struct {
 		Id   string     `json:"id"`
 		Name string     `json:"name"`
@@ -61,6 +64,9 @@ func (s *Server) toSheet(ctx context.Context, rec *store.Sheet) (Sheet, error) {
 	}
 	for i := range core.Columns {
 		out.Columns = append(out.Columns, toColumn(core, &core.Columns[i]))
+	}
+	for i := range core.Derived() {
+		out.Derived = append(out.Derived, toColumn(core, &core.Derived()[i]))
 	}
 	out.Figures, err = s.figures(ctx, rec, core)
 	return out, err

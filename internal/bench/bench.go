@@ -368,11 +368,11 @@ func (b *bench) sheetOf(n, rules int) (*store.Store, *engine.Engine, *store.Shee
 		return nil, nil, nil, nil, err
 	}
 	tpl := &template.Template{Name: "Return"}
-	if tpl.Subject, err = template.ParseLine("[Loan] is due back on [Return due: weekday]", names(cols)); err != nil {
+	if tpl.Subject, err = template.ParseLine("[Loan] is due back on [Return due: weekday]", &sheet.Sheet{Columns: cols}); err != nil {
 		return nil, nil, nil, nil, err
 	}
 	_, text := letter()
-	if tpl.Body, err = template.ParseText("Dear colleague,\n\n[Loan] is due.\n\n"+text, names(cols)); err != nil {
+	if tpl.Body, err = template.ParseText("Dear colleague,\n\n[Loan] is due.\n\n"+text, &sheet.Sheet{Columns: cols}); err != nil {
 		return nil, nil, nil, nil, err
 	}
 	saved, err := e.SaveTemplate(b.ctx, rec.ID, "", tpl, 0, "bench")
@@ -399,15 +399,6 @@ func (b *bench) sheetOf(n, rules int) (*store.Store, *engine.Engine, *store.Shee
 			return s, e, rec, now, nil
 		}
 	}
-}
-
-type names []sheet.Column
-
-func (n names) Names() (ids, list []string) {
-	for _, c := range n {
-		ids, list = append(ids, c.ID), append(list, c.Name)
-	}
-	return ids, list
 }
 
 // idleTick compares a tick with nothing due over 100,000 rows with one over
@@ -493,10 +484,10 @@ func (b *bench) render() error {
 	}
 	s := &sheet.Sheet{Zone: time.UTC, Locale: l, Columns: []sheet.Column{{ID: "c1", Name: "Object", Type: value.Text, Pos: 0}, {ID: "c2", Name: "Return due", Type: value.Date, Pos: 1}}}
 	tpl := &template.Template{Name: "x"}
-	if tpl.Subject, err = template.ParseLine("[Object] is due back on [Return due: weekday]", names(s.Columns)); err != nil {
+	if tpl.Subject, err = template.ParseLine("[Object] is due back on [Return due: weekday]", s); err != nil {
 		return err
 	}
-	if tpl.Body, err = template.ParseText("Dear colleague,\n\n"+strings.Repeat("[Object] is due back on [Return due: long], and we look forward to having it home.\n\n", 16), names(s.Columns)); err != nil {
+	if tpl.Body, err = template.ParseText("Dear colleague,\n\n"+strings.Repeat("[Object] is due back on [Return due: long], and we look forward to having it home.\n\n", 16), s); err != nil {
 		return err
 	}
 	row := &sheet.Row{Cells: []value.Value{value.OfText("Stick barometer"), value.OfDay(value.DayOf(2027, 3, 29))}}

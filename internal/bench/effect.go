@@ -32,10 +32,10 @@ func (b *bench) effectOf(n int) error {
 		return err
 	}
 	tpl := &template.Template{Name: "Return"}
-	if tpl.Subject, err = template.ParseLine("[Object] is due back on [Return due: weekday]", names(s.Columns)); err != nil {
+	if tpl.Subject, err = template.ParseLine("[Object] is due back on [Return due: weekday]", s); err != nil {
 		return err
 	}
-	if tpl.Body, err = template.ParseText("Dear [Contact: first word, else colleague],\n\n[Object] is worth [Value].", names(s.Columns)); err != nil {
+	if tpl.Body, err = template.ParseText("Dear [Contact: first word, else colleague],\n\n[Object] is worth [Value].", s); err != nil {
 		return err
 	}
 	saved, err := e.SaveTemplate(b.ctx, rec.ID, "", tpl, 0, "bench")

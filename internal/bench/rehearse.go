@@ -48,10 +48,10 @@ func loanRow(i int) []value.Value {
 func tenRules(s *sheet.Sheet) ([]*plan.Setting, error) {
 	t := &template.Template{ID: "t", Name: "Return"}
 	var err error
-	if t.Subject, err = template.ParseLine("[Object] is due back on [Return due: weekday]", names(s.Columns)); err != nil {
+	if t.Subject, err = template.ParseLine("[Object] is due back on [Return due: weekday]", s); err != nil {
 		return nil, err
 	}
-	if t.Body, err = template.ParseText("Dear [Contact: first word, else colleague],\n\n[Object] ([Loan]) is due back on [Return due: long].", names(s.Columns)); err != nil {
+	if t.Body, err = template.ParseText("Dear [Contact: first word, else colleague],\n\n[Object] ([Loan]) is due back on [Return due: long].", s); err != nil {
 		return nil, err
 	}
 	var out []*plan.Setting

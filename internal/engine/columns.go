@@ -57,7 +57,7 @@ func planColumns(rec *store.Sheet, c ColumnsChange) (*plannedColumns, error) {
 	names, asked := map[string]string{}, map[string]*sheet.Column{}
 	for i := range c.Columns {
 		if id := c.Columns[i].ID; id != "" {
-			if _, ok := p.old.Column(id); !ok || asked[id] != nil {
+			if was, ok := p.old.Column(id); !ok || was.Derived() || asked[id] != nil {
 				return nil, &Refusal{Field: fmt.Sprintf("/columns/%d/id", i), Message: "the column is not there, or stands here twice"}
 			}
 			asked[id] = &c.Columns[i]
@@ -94,6 +94,9 @@ func planColumns(rec *store.Sheet, c ColumnsChange) (*plannedColumns, error) {
 		}
 		cols = append(cols, col)
 	}
+	sheet.IdentifyGroups(cols, p.old.Columns)
+	sheet.RenameGroups(cols, p.old.Columns)
+	p.rearm = p.rearm || !sheet.SameGroups(cols, p.old.Columns)
 	p.new.Columns = cols
 	for _, id := range []*string{&rec.AddressColumn, &rec.NameColumn, &rec.LanguageColumn} {
 		if _, ok := p.new.Column(*id); !ok {
@@ -495,6 +498,9 @@ func (p *plannedColumns) words() (out []string) {
 		if was.Formula != c.Formula {
 			out = append(out, "formula of "+c.Name+": "+c.Formula)
 		}
+		if was.Group != c.Group {
+			out = append(out, groupWords(was, c))
+		}
 		if was.Locked != c.Locked {
 			out = append(out, c.Name+map[bool]string{true: " is locked", false: " is not locked any more"}[c.Locked])
 		}
@@ -509,6 +515,13 @@ func (p *plannedColumns) words() (out []string) {
 		out = append(out, "how columns are shown")
 	}
 	return out
+}
+
+func groupWords(was, is *sheet.Column) string {
+	if is.Group == "" {
+		return fmt.Sprintf("%s does not belong to %s any more", is.Name, was.Group)
+	}
+	return fmt.Sprintf("%s belongs to %s", is.Name, is.Group)
 }
 
 // RestoreColumn brings back a column that was taken out, with its cells, as
@@ -536,6 +549,7 @@ func (e *Engine) RestoreColumn(ctx context.Context, sheetID, id, actor string) (
 			return store.ErrNotFound
 		}
 		back.Name = freeName(s)
+		sheet.IdentifyGroups(s.Columns, s.Columns[:len(s.Columns)-1])
 		if err := s.Validate(); err != nil {
 			return &Refusal{Message: err.Error()}
 		}

@@ -160,10 +160,10 @@ func manyLoans(t testing.TB, e *Engine, n int, due string, smtpPort int) *store.
 	}
 	tpl := &template.Template{Name: "Return"}
 	var err error
-	if tpl.Subject, err = template.ParseLine("[Loan] is due back on [Return due: weekday]", named{cols}); err != nil {
+	if tpl.Subject, err = template.ParseLine("[Loan] is due back on [Return due: weekday]", &sheet.Sheet{Columns: cols}); err != nil {
 		t.Fatal(err)
 	}
-	if tpl.Body, err = template.ParseText("Dear colleague,\n\n"+strings.Repeat("[Loan] is due back on [Return due: long]. ", 5), named{cols}); err != nil {
+	if tpl.Body, err = template.ParseText("Dear colleague,\n\n"+strings.Repeat("[Loan] is due back on [Return due: long]. ", 5), &sheet.Sheet{Columns: cols}); err != nil {
 		t.Fatal(err)
 	}
 	saved, err := e.SaveTemplate(ctx, rec.ID, "", tpl, 0, "test")
@@ -180,13 +180,4 @@ func manyLoans(t testing.TB, e *Engine, n int, due string, smtpPort int) *store.
 		t.Fatal(err)
 	}
 	return rec
-}
-
-type named struct{ cols []sheet.Column }
-
-func (n named) Names() (ids, names []string) {
-	for _, c := range n.cols {
-		ids, names = append(ids, c.ID), append(names, c.Name)
-	}
-	return ids, names
 }

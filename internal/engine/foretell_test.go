@@ -23,7 +23,7 @@ func TestForetoldIsDone(t *testing.T) {
 		trials = n // for hours, by hand
 	}
 	for trial := range uint64(trials) {
-		g := exchangetest.New(trial, 451)
+		g := exchangetest.New(trial, 453)
 		b, err := exchange.ReadBundle(g.Bundle())
 		if err != nil {
 			t.Fatal(err)

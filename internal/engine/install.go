@@ -26,6 +26,7 @@ func (e *Engine) CreateSheet(ctx context.Context, rec *store.Sheet, cols []sheet
 			cols[i].Options[k].ID = optionID(k)
 		}
 	}
+	sheet.IdentifyGroups(cols, nil)
 	rec.ID, rec.CreatedAt = store.NewID(), e.now()
 	if key >= 0 && key < len(cols) {
 		rec.KeyColumn = cols[key].ID
@@ -88,6 +89,15 @@ func (e *Engine) Install(ctx context.Context, b *exchange.Bundle, switchOn bool,
 	}
 	if err := e.CreateSheet(ctx, rec, cols, key, address, actor); err != nil {
 		return nil, err
+	}
+	core, err := rec.Core()
+	if err != nil {
+		return nil, err
+	}
+	for _, d := range b.Sheet.Derived() { // they are called alike
+		if own, ok := core.ColumnNamed(d.Name); ok {
+			colIDs[d.ID] = own.ID
+		}
 	}
 	var in Incoming
 	var stored []*sheet.Column

@@ -68,6 +68,7 @@ func (c *changer) reviveColumns() error {
 		s.Columns[len(s.Columns)-1].Name = freeName(s)
 		c.revived = append(c.revived, col.ID)
 	}
+	sheet.IdentifyGroups(s.Columns, s.Columns[:len(s.Columns)-len(c.revived)])
 	if err := s.Validate(); err != nil {
 		return &Refusal{Message: err.Error()}
 	}

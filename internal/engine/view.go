@@ -82,7 +82,7 @@ func (e *Engine) View(ctx context.Context, sheetID string, spec ViewSpec) ([]int
 		version = rec.OrderVersion // an edit moves no row
 	}
 	tick := today.String()
-	if slices.ContainsFunc(s.Columns, func(c sheet.Column) bool { return c.Moving() == formula.Always }) {
+	if slices.ContainsFunc(s.Formulas(), func(c *sheet.Column) bool { return c.Moving() == formula.Always }) {
 		tick = e.now().Format("2006-01-02 15:04")
 	}
 	if v == nil || v.version != version || v.tick != tick {

@@ -70,6 +70,7 @@ type columnFile struct {
 	Order   value.Order        `json:"order"`
 	Options []string           `json:"options"`
 	Formula string             `json:"formula"`
+	Group   string             `json:"group"`
 	Format  value.NumberFormat `json:"format"`
 }
 
@@ -250,12 +251,13 @@ func (b *Bundle) readSheet(data []byte) error {
 			return at(p+"/formula", errors.New("a formula goes with a column of type formula, and with no other"))
 		}
 		col := sheet.Column{ID: "column:" + value.Fold(c.Name), Name: value.Trim(c.Name), Type: c.Type, Pos: i, Order: c.Order,
-			Formula: c.Formula, Format: c.Format}
+			Formula: c.Formula, Format: c.Format, Group: c.Group}
 		for _, o := range c.Options {
 			col.Options = append(col.Options, value.Option{ID: value.Fold(o), Name: o})
 		}
 		s.Columns = append(s.Columns, col)
 	}
+	sheet.IdentifyGroups(s.Columns, nil)
 	if f.Key != "" {
 		k, ok := s.ColumnNamed(f.Key)
 		if !ok {
@@ -328,14 +330,6 @@ func (b *Bundle) readRows(data []byte) error {
 	return nil
 }
 
-// Names implements template.Columns.
-func (b *Bundle) Names() (ids, names []string) {
-	for _, c := range b.Sheet.Columns {
-		ids, names = append(ids, c.ID), append(names, c.Name)
-	}
-	return ids, names
-}
-
 func (b *Bundle) readTemplates(data []byte) error {
 	var fs []templateFile
 	if err := decodeJSON(data, &fs); err != nil {
@@ -375,11 +369,11 @@ func (b *Bundle) readTemplates(data []byte) error {
 
 // readWording reads subject and letter; a document tree names columns by name.
 func (b *Bundle) readWording(p string, f wordingFile) (subject, body template.Node, err error) {
-	if subject, err = template.ParseLine(f.Subject, b); err != nil {
+	if subject, err = template.ParseLine(f.Subject, b.Sheet); err != nil {
 		return subject, body, at(p+"/subject", err)
 	}
 	if f.Body == nil {
-		if body, err = template.ParseText(f.Text, b); err != nil {
+		if body, err = template.ParseText(f.Text, b.Sheet); err != nil {
 			err = at(p+"/text", err)
 		}
 		return subject, body, err

@@ -147,6 +147,9 @@ func sheetOut(s *sheet.Sheet) map[string]any {
 		if c.Formula != "" {
 			x["formula"] = c.Formula
 		}
+		if c.Group != "" {
+			x["group"] = c.Group
+		}
 		if c.Format != (value.NumberFormat{}) {
 			x["format"] = c.Format
 		}

@@ -39,9 +39,12 @@ const (
 // Column is a column that a formula may name.
 type Column struct {
 	ID     string
-	Name   string // as formulas know it
+	Name   string // as formulas know it; "" for one that cannot be named yet
 	Type   value.Type
 	Moving Moving
+	Group  string // of the columns that it belongs together with
+	Label  string // what people call it
+	Open   bool   // a formula whose type is not known yet
 	trend  trend
 }
 
@@ -68,7 +71,9 @@ func (s Scope) Find(n string) (*Column, bool) {
 func (s Scope) near(string) string {
 	names := make([]string, 0, len(s))
 	for _, c := range s {
-		names = append(names, c.Name)
+		if c.Name != "" {
+			names = append(names, c.Name)
+		}
 	}
 	sort.Strings(names)
 	if len(names) > 12 {
@@ -113,9 +118,11 @@ func Compile(src string, scope Scope) (*Program, error) {
 	return out, nil
 }
 
-// AsColumn gives the program's result as a column that other formulas may name.
-func (p *Program) AsColumn(id, name string) Column {
-	return Column{ID: id, Name: name, Type: p.Type, Moving: p.Moving, trend: p.root.trend}
+// Result gives a formula's column c as other formulas see it, its type and
+// movement those of the program's result.
+func (p *Program) Result(c Column) Column {
+	c.Type, c.Moving, c.trend = p.Type, p.Moving, p.root.trend
+	return c
 }
 
 // Context is the row that a formula is worked out for, and the time.

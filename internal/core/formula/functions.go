@@ -109,6 +109,7 @@ func init() {
 	addText()
 	addNumbers()
 	addChoices()
+	addGroups()
 }
 
 func addClock() {

@@ -215,8 +215,13 @@ func (p *parser) column(t token) (*node, error) {
 	if !ok {
 		return nil, p.fail(t.at, "there is no column %s%s", t.str, p.scope.near(t.str))
 	}
+	return p.cell(c, t.at), nil
+}
+
+// cell is the value of a column.
+func (p *parser) cell(c *Column, at int) *node {
 	p.uses[c.ID] = true
-	n := &node{typ: c.Type, at: t.at, trend: c.trend}
+	n := &node{typ: c.Type, at: at, trend: c.trend}
 	if c.Moving > p.move {
 		p.move = c.Moving
 	}
@@ -232,7 +237,7 @@ func (p *parser) column(t token) (*node, error) {
 		}
 		return v
 	}
-	return n, nil
+	return n
 }
 
 func (p *parser) call(t token) (*node, error) {

@@ -34,9 +34,9 @@ func desk() (*sheet.Sheet, map[string]*template.Template) {
 	templates := map[string]*template.Template{}
 	for _, n := range []string{"A", "B", "C"} {
 		t := &template.Template{ID: n, Name: n, Body: template.Node{Type: template.Doc}}
-		t.Subject, _ = template.ParseLine(n+" [Loan]", cols{s})
+		t.Subject, _ = template.ParseLine(n+" [Loan]", s)
 		if n == "B" {
-			t.Subject, _ = template.ParseLine("B [Loan] [Name]", cols{s})
+			t.Subject, _ = template.ParseLine("B [Loan] [Name]", s)
 		}
 		templates[n] = t
 	}
@@ -265,7 +265,7 @@ func TestRoundUps(t *testing.T) {
 	}
 	r.ID = "R"
 	up := &template.Template{ID: "R", Name: "R"}
-	up.Subject, _ = template.ParseLine("For [Email]", cols{sh})
+	up.Subject, _ = template.ParseLine("For [Email]", sh)
 	up.Body = template.Node{Type: template.Doc, Content: []template.Node{{Type: template.RoundUp, Fields: []template.Field{{Column: "key"}, {Column: "who"}}}}}
 	templates["R"] = up
 	set := ready(sh, r, templates)
@@ -297,7 +297,7 @@ func TestRoundUps(t *testing.T) {
 	if err := set.CheckRoundUp(rows, round.Due); err != nil {
 		t.Error(err)
 	}
-	up.Subject, _ = template.ParseLine("About [Loan]", cols{sh})
+	up.Subject, _ = template.ParseLine("About [Loan]", sh)
 	up.Prepare(sh)
 	if err := set.CheckRoundUp(rows, round.Due); err == nil || !strings.Contains(err.Error(), "differs between L1 and L4") {
 		t.Error(err)

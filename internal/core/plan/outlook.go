@@ -162,11 +162,9 @@ func (o *Outlook) Columns() []*sheet.Column {
 		seen[id] = true
 		out = append(out, c)
 		if p := c.Program(); p != nil { // all formulas are worked out together
-			for i := range o.Sheet.Columns {
-				if f := o.Sheet.Columns[i].Program(); f != nil {
-					for _, in := range f.Columns {
-						add(in)
-					}
+			for _, f := range o.Sheet.Formulas() {
+				for _, in := range f.Program().Columns {
+					add(in)
 				}
 			}
 		}

@@ -32,8 +32,8 @@ func world() (*Setting, *sheet.Sheet) {
 		{ID: "cc", Name: "Registrar", Type: value.Email, Pos: 4}, {ID: "who", Name: "Contact", Type: value.Text, Pos: 5},
 	}}
 	tpl := &template.Template{ID: "t", Name: "Return"}
-	tpl.Subject, _ = template.ParseLine("About [Loan]", cols{s})
-	tpl.Body, _ = template.ParseText("Dear [Contact]", cols{s})
+	tpl.Subject, _ = template.ParseLine("About [Loan]", s)
+	tpl.Body, _ = template.ParseText("Dear [Contact]", s)
 	open := rule.Leaf("open", rule.Is, mustOperand("true"))
 	r := &rule.Rule{ID: "R", Name: "R", State: rule.On, Trigger: rule.Trigger{Kind: "date", Column: "due", At: "09:00",
 		Offsets: []rule.Offset{{N: -7, Unit: rule.Days}, {N: -1, Unit: rule.Days}}}, Condition: &open,
@@ -83,15 +83,6 @@ func rehearse(settings []*Setting, rows []*sheet.Row, edits []Edit, from, to tim
 		}
 	}
 	return out, f.Flush(keep)
-}
-
-type cols struct{ s *sheet.Sheet }
-
-func (c cols) Names() (ids, names []string) {
-	for _, x := range c.s.Columns {
-		ids, names = append(ids, x.ID), append(names, x.Name)
-	}
-	return ids, names
 }
 
 func mustOperand(j string) *rule.Operand {

@@ -74,7 +74,9 @@ func (s *Sheet) Decoder(some ...*Column) *Decoder {
 	if some != nil {
 		d.want = make([]bool, len(d.types))
 		for _, c := range some {
-			d.want[c.Pos] = true
+			if !c.Derived() { // it has no cells of its own
+				d.want[c.Pos] = true
+			}
 		}
 	}
 	return d

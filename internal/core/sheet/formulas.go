@@ -52,7 +52,7 @@ func (s *Sheet) Compile() error {
 		s.Columns[i].program = nil
 	}
 	names = formula.Names(names)
-	s.worked = nil
+	s.worked, s.derived = nil, nil
 	left := map[int]bool{}
 	for i := range s.Columns {
 		if s.Columns[i].Type == value.Formula {
@@ -79,50 +79,77 @@ func (s *Sheet) Compile() error {
 			progress = true
 		}
 		if !progress {
-			// Not for want of its columns, unless it goes round in a circle.
-			if _, err := formula.Compile(s.Columns[first.Column].Formula, s.scope(names, nil)); err == nil {
-				first.Err = errors.New("rests on itself by way of other formulas")
-			} else {
-				first.Err = err
-			}
-			return first
+			return s.stuck(names, left, first)
 		}
 	}
+	s.derive(names)
 	return nil
+}
+
+// stuck says why the formulas left cannot be compiled: one of them is faulty
+// by itself, or they go round in a circle.
+func (s *Sheet) stuck(names []string, left map[int]bool, first *FormulaError) error {
+	for i := range s.Columns {
+		if !left[i] {
+			continue
+		}
+		if _, err := formula.Compile(s.Columns[i].Formula, s.scope(names, nil)); err != nil {
+			return &FormulaError{i, s.Columns[i].Name, err}
+		}
+	}
+	first.Err = errors.New("rests on itself by way of other formulas")
+	return first
 }
 
 // scope is what a formula may name: all columns but the formulas that are left
 // to be compiled; with nil those too, as text.
 func (s *Sheet) scope(names []string, left map[int]bool) formula.Scope {
-	var out formula.Scope
+	out := make(formula.Scope, 0, len(s.Columns))
 	for i := range s.Columns {
 		c := &s.Columns[i]
+		x := formula.Column{ID: c.ID, Name: names[i], Type: c.Type, Group: c.Group, Label: c.Name}
 		switch {
-		case left[i]:
 		case c.program != nil:
-			out = append(out, c.program.AsColumn(c.ID, names[i]))
+			x = c.program.Result(x)
+		case left[i]:
+			x.Name, x.Open = "", true
 		case c.Type == value.Formula:
-			out = append(out, formula.Column{ID: c.ID, Name: names[i], Type: value.Text})
-		default:
-			out = append(out, formula.Column{ID: c.ID, Name: names[i], Type: c.Type})
+			x.Type, x.Open = value.Text, true
 		}
+		out = append(out, x)
 	}
 	return out
 }
 
 // HasFormulas tells whether any column is worked out.
-func (s *Sheet) HasFormulas() bool { return len(s.worked) > 0 }
+func (s *Sheet) HasFormulas() bool { return len(s.worked)+len(s.derived) > 0 }
+
+// Formulas gives the columns that are worked out, each after those it rests on:
+// formulas and what is derived from groups.
+func (s *Sheet) Formulas() []*Column {
+	out := make([]*Column, 0, len(s.worked)+len(s.derived))
+	for _, i := range s.worked {
+		out = append(out, &s.Columns[i])
+	}
+	for i := range s.derived {
+		out = append(out, &s.derived[i])
+	}
+	return out
+}
 
 // Compute gives the row with its formulas worked out at an instant. Where the
 // sheet has none it is the row itself.
 func (s *Sheet) Compute(r *Row, at time.Time, c calendar.Calendar) *Row {
-	if len(s.worked) == 0 || r == nil {
+	if !s.HasFormulas() || r == nil {
 		return r
 	}
 	out := *r
-	out.Cells = append(make([]value.Value, 0, len(s.Columns)), r.Cells...)
+	out.Cells = append(make([]value.Value, 0, len(s.Columns)+len(s.derived)), r.Cells...)
 	for _, i := range s.worked {
 		s.computeOne(&s.Columns[i], &out, at, c)
+	}
+	for i := range s.derived {
+		s.computeOne(&s.derived[i], &out, at, c)
 	}
 	return &out
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"nivot/internal/core/formula"
 	"nivot/internal/core/value"
@@ -29,6 +30,10 @@ type Column struct {
 	Hidden     bool               `json:"hidden,omitempty"`
 	Locked     bool               `json:"locked,omitempty"`  // changed by coordinators alone
 	Written    value.DateStyle    `json:"written,omitempty"` // how dates stand in the grid; "" is medium
+	// Group names the columns that it belongs together with; GroupID is that
+	// group's id, which stays when it is renamed.
+	Group   string `json:"group,omitempty"`
+	GroupID string `json:"groupId,omitempty"`
 
 	program *formula.Program // of a formula column, once the sheet has been compiled
 }
@@ -44,7 +49,8 @@ type Sheet struct {
 	Address string // id of the column that carries the address by default, or ""
 	Columns []Column
 
-	worked []int // indexes of the formula columns, each after those it rests on
+	worked  []int    // indexes of the formula columns, each after those it rests on
+	derived []Column // what may be meant of its groups
 }
 
 // Row is one row as it is.
@@ -55,25 +61,40 @@ type Row struct {
 	Gone   bool
 }
 
-// Column finds a column by id.
+// Column finds a column by id, a derived one too.
 func (s *Sheet) Column(id string) (*Column, bool) {
-	for i := range s.Columns {
-		if s.Columns[i].ID == id {
-			return &s.Columns[i], true
+	for _, list := range [2][]Column{s.Columns, s.derived} {
+		for i := range list {
+			if list[i].ID == id {
+				return &list[i], true
+			}
 		}
 	}
 	return nil, false
 }
 
-// ColumnNamed finds a column by name, by text comparison.
+// ColumnNamed finds a column by name, by text comparison, a derived one too.
 func (s *Sheet) ColumnNamed(name string) (*Column, bool) {
 	f := value.Fold(name)
-	for i := range s.Columns {
-		if value.Fold(s.Columns[i].Name) == f {
-			return &s.Columns[i], true
+	for _, list := range [2][]Column{s.Columns, s.derived} {
+		for i := range list {
+			if value.Fold(list[i].Name) == f {
+				return &list[i], true
+			}
 		}
 	}
 	return nil, false
+}
+
+// ColumnNames lists ids and names of all that rules and letters may name:
+// columns, and what is derived from their groups.
+func (s *Sheet) ColumnNames() (ids, names []string) {
+	for _, list := range [2][]Column{s.Columns, s.derived} {
+		for i := range list {
+			ids, names = append(ids, list[i].ID), append(names, list[i].Name)
+		}
+	}
+	return ids, names
 }
 
 // Cell gives a row's cell in a column; a column without a cell is empty.
@@ -182,6 +203,9 @@ func (s *Sheet) Validate() error {
 		if c.Written != "" && !c.Written.Valid() {
 			return fmt.Errorf("%s: the way %q of writing dates is not known", at, c.Written)
 		}
+		if strings.ContainsAny(c.Group, "\r\n") || utf8.RuneCountInString(c.Group) > maxGroup {
+			return fmt.Errorf("%s: the name of a group is one line of at most %d characters", at, maxGroup)
+		}
 		if err := c.Format.Validate(); err != nil {
 			return fmt.Errorf("%s: %w", at, err)
 		}
@@ -194,6 +218,11 @@ func (s *Sheet) Validate() error {
 	}
 	if err := s.Compile(); err != nil {
 		return err
+	}
+	for i := range s.derived {
+		if at, ok := seen[value.Fold(s.derived[i].Name)]; ok {
+			return fmt.Errorf("%s: the name %q is what is said of a group of columns; choose another", at, s.derived[i].Name)
+		}
 	}
 	for _, id := range []string{s.Key, s.Address} {
 		if _, ok := s.Column(id); id != "" && !ok {

@@ -10,8 +10,8 @@ import (
 
 // Columns resolves a column's name; names meet by text comparison.
 type Columns interface {
-	// Names lists the columns as id and name.
-	Names() (ids, names []string)
+	// ColumnNames lists the columns as id and name.
+	ColumnNames() (ids, names []string)
 }
 
 // SyntaxError is a fault in a template's text form; Offset counts bytes, Line
@@ -187,7 +187,7 @@ func unescape(s string) string {
 // column finds the longest column name that text begins with, followed by its
 // end or a colon; rest begins there.
 func (p *parser) column(text string) (id, rest string, ok bool) {
-	ids, names := p.cols.Names()
+	ids, names := p.cols.ColumnNames()
 	best := -1
 	ends := []int{len(text)}
 	for i := len(text) - 1; i >= 0; i-- {

@@ -21,22 +21,13 @@ func loans() *sheet.Sheet {
 	}}
 }
 
-type names struct{ s *sheet.Sheet }
-
-func (n names) Names() (ids, list []string) {
-	for _, c := range n.s.Columns {
-		ids, list = append(ids, c.ID), append(list, c.Name)
-	}
-	return ids, list
-}
-
 func render(t testing.TB, subject, body string, cells map[string]string) Rendered {
 	s := loans()
-	sub, err := ParseLine(subject, names{s})
+	sub, err := ParseLine(subject, s)
 	if err != nil {
 		t.Fatal(err)
 	}
-	doc, err := ParseText(body, names{s})
+	doc, err := ParseText(body, s)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -85,7 +76,7 @@ func TestSyntaxErrors(t *testing.T) {
 		"[Object: upper, bold]":  `line 1, column 17: "bold" is not a word`,
 		"é [Value: 99 decimals]": `line 1, column 11: "99 decimals"`,
 	} {
-		if _, err := ParseText(in, names{loans()}); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := ParseText(in, loans()); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v, want %q", in, err, want)
 		}
 	}
@@ -100,7 +91,7 @@ func TestDateStyles(t *testing.T) {
 	sh := &sheet.Sheet{Zone: time.UTC, Locale: l, Columns: []sheet.Column{{ID: "d", Name: "Due", Type: value.Date, Order: value.YearMonthDay}, {ID: "m", Name: "Read", Type: value.Moment, Order: value.MonthDayYear, Pos: 1}}}
 	row := &sheet.Row{Cells: []value.Value{value.Parse("2027-03-29", sh.Reading(&sh.Columns[0])), value.OfMoment(w)}}
 	for text, want := range map[string]string{"[Due: short]": "29/03/2027", "[Read: short]": "29/03/2027, 14:30", "[Read: iso]": "2027-03-29, 14:30", "[Due: iso]": "2027-03-29", "[Read]": "29 Mar 2027, 14:30"} {
-		n, err := ParseLine(text, names{sh})
+		n, err := ParseLine(text, sh)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -194,14 +185,14 @@ func FuzzParse(f *testing.F) {
 	for _, s := range []string{"[Object]", `a [[b] \[ [Contact: first word, else x\]y]`, "[Contact: mail: upper]", "[", "[Value: 3 decimals, else ]"} {
 		f.Add(s)
 	}
-	cols := names{loans()}
+	cols := loans()
 	f.Fuzz(func(t *testing.T, s string) {
 		doc, err := ParseLine(s, cols)
 		if err != nil {
 			return
 		}
 		name := func(id string) string {
-			c, _ := cols.s.Column(id)
+			c, _ := cols.Column(id)
 			return c.Name
 		}
 		text := FormatInline(doc.Content[0].Content, name)

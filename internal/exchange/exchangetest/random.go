@@ -28,10 +28,11 @@ func (g *Gen) Maybe(n int) bool { return g.R.IntN(n) == 0 }
 // columns are the sheet's.
 var columns = []map[string]any{
 	{"name": "Loan", "type": "text"}, {"name": "Due", "type": "date", "order": "year-month-day"}, {"name": "Read", "type": "moment", "order": "year-month-day"},
-	{"name": "State", "type": "choice", "options": []string{"asked", "out", "back"}}, {"name": "Humidity", "type": "number"}, {"name": "Limit", "type": "number"},
+	{"name": "State", "type": "choice", "options": []string{"asked", "out", "back"}}, {"name": "Humidity", "type": "number", "group": "Readings"}, {"name": "Limit", "type": "number", "group": "readings"},
 	{"name": "Open", "type": "yes/no"}, {"name": "Email", "type": "email"}, {"name": "Copy", "type": "email"}, {"name": "Name", "type": "text"},
 	{"name": "Days left", "type": "formula", "formula": "days_until(due)"}, {"name": "Over", "type": "formula", "formula": "humidity - limit"},
 	{"name": "Age", "type": "formula", "formula": "hours_since(read)"}, {"name": "Soon", "type": "formula", "formula": "days_left <= 2 and not open"},
+	{"name": "Known", "type": "formula", "formula": `latest_filled("Readings") - count_filled("readings")`},
 }
 
 // Cell is what somebody types into a column.
@@ -87,7 +88,7 @@ func (g *Gen) Bundle() fstest.MapFS {
 		"rows.csv":   {Data: []byte(csv.String())},
 		"templates.json": put([]any{
 			map[string]any{"name": "A", "subject": "A [Loan] [State: else none] [Due: else never]", "text": "[Loan: else new]"},
-			map[string]any{"name": "B", "subject": "B [Loan] [Name: first word]", "text": "Dear [Name], [Humidity: 1 decimals, else dry]"},
+			map[string]any{"name": "B", "subject": "B [Loan] [Name: first word]", "text": "Dear [Name], [Humidity: 1 decimals, else dry] [latest filled of Readings: 2 decimals, else none]"},
 			map[string]any{"name": "C", "subject": "C [Loan] again [Days left: else ?]", "text": "x"},
 			map[string]any{"name": "R", "subject": "Round-up", "body": map[string]any{"type": "doc", "content": []any{map[string]any{"type": "roundUpTable", "attrs": map[string]any{"fields": []any{map[string]any{"column": "Loan"}}}}}}},
 		}),
@@ -174,7 +175,7 @@ func (g *Gen) trigger() obj {
 		}
 		return t
 	case 4:
-		return obj{"kind": "threshold", "column": g.One("Humidity", "Over", "Days left"), "op": g.One(">=", ">", "<", "<="), "limit": g.R.IntN(60),
+		return obj{"kind": "threshold", "column": g.One("Humidity", "Over", "Days left", "Known", "latest of Readings"), "op": g.One(">=", ">", "<", "<="), "limit": g.R.IntN(60),
 			"rearm": []any{nil, obj{"percent": 5}, obj{"column": "Limit"}}[g.R.IntN(3)]}
 	case 5:
 		return []obj{{"kind": "added"}, {"kind": "edited", "columns": []string{"Name", "Humidity"}}, {"kind": "change", "column": "Soon", "to": []any{true}}}[g.R.IntN(3)]
@@ -200,7 +201,8 @@ func (g *Gen) condition(depth int) obj {
 		{"column": "Humidity", "op": g.One("<", ">="), "value": obj{"column": "Limit"}}, {"column": "Open", "op": "is", "value": true}, {"column": "Email", "op": "filled"},
 		{"column": "Due", "op": "days-away", "value": []int{-3, 9}}, {"column": "Days left", "op": ">", "value": g.R.IntN(5)}, {"column": "Name", "op": "contains", "value": "a"},
 		{"column": "Humidity", "op": "changed-within", "value": g.One("P2D", "PT3H")}, {"column": "Due", "op": "unreadable"}, {"column": "Limit", "op": "between", "value": []int{45, 60}},
-	}[g.R.IntN(12)]
+		{"column": "latest filled of Readings", "op": g.One("<", ">="), "value": 40 + g.R.IntN(30)}, {"column": "Humidity", "op": ">", "value": obj{"column": "latest of Readings"}},
+	}[g.R.IntN(14)]
 }
 
 // Edits makes edits in time order. No two things happen at one instant that

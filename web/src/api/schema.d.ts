@@ -1882,6 +1882,8 @@ export interface components {
             format?: components["schemas"]["NumberFormat"];
             formula?: string;
             result?: components["schemas"]["ColumnType"];
+            /** @description the name of the columns that it belongs together with */
+            group?: string;
             hidden: boolean;
             locked: boolean;
             /** @enum {string} */
@@ -1911,6 +1913,8 @@ export interface components {
             key: string;
             address: string;
             columns: components["schemas"]["Column"][];
+            /** @description what may be meant of columns that belong together, such as the latest of them; rules, letters and views may name them like columns */
+            derived: components["schemas"]["Column"][];
             figures: components["schemas"]["SheetFigures"];
             nameColumn: string;
             languageColumn: string;
@@ -3056,6 +3060,8 @@ export interface components {
             }[];
             format?: components["schemas"]["NumberFormat"];
             formula?: string;
+            /** @description the name of the columns that it belongs together with */
+            group?: string;
             width?: number;
             hidden?: boolean;
             locked?: boolean;

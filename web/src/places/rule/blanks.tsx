@@ -4,7 +4,7 @@ import type { Column, Sheet, Template } from "../../api/client";
 import { DurationField, NumberField } from "../../parts/fields";
 import { Choices } from "../../parts/picker";
 import { useLimits } from "../../parts/session";
-import { valueType } from "../sheets/cell";
+import { nameable, valueType } from "../sheets/cell";
 import { comparable } from "../sheets/condition";
 import { columnIn, type Every, type Kind, kinds, type Offset, percentIn, type Trigger, without } from "./model";
 
@@ -318,8 +318,8 @@ export function Passes({ value, onChange }: { value?: string; onChange: (op: str
 type LevelProps = { sheet: Sheet; trigger: Trigger; value: unknown; share?: boolean; onChange: (v: unknown) => void };
 // A limit, or the level that arms it again: a number, a column, a share.
 export function Level({ sheet, trigger, value, share, onChange }: LevelProps) {
-  const own = sheet.columns.find((c) => c.id === trigger.column);
-  const columns = sheet.columns.filter((c) => c.id !== trigger.column && valueType(c) === "number" && (!own || comparable(own, c)));
+  const own = nameable(sheet).find((c) => c.id === trigger.column);
+  const columns = nameable(sheet).filter((c) => c.id !== trigger.column && valueType(c) === "number" && (!own || comparable(own, c)));
   const column = columnIn(value);
   const percent = percentIn(value);
   const form = column !== undefined ? "column" : percent !== undefined ? "percent" : "number";

@@ -5,7 +5,7 @@ import type { Column, Condition, RuleBody, Schemas, Sheet, Template } from "../.
 import { DurationField } from "../../parts/fields";
 import { Choices } from "../../parts/picker";
 import { isoDay } from "../../parts/time";
-import { valueType } from "../sheets/cell";
+import { nameable, valueType } from "../sheets/cell";
 import { ConditionEditor } from "../sheets/condition";
 import { After, At, ColumnChoice, Columns, EveryBlank, KindChoice, Level, Offsets, Passes, Times, Values, Zone } from "./blanks";
 import { BrakeBlank, HoldBlank, RepeatBlank, ShiftBlank, WindowBlank } from "./bounds";
@@ -92,7 +92,7 @@ function trigger(place: string, p: Editing): Opened {
   const { body, sheet, put, templates } = p;
   const t = body.trigger;
   const set = (more: Partial<Trigger>) => put({ trigger: { ...t, ...more } });
-  const column = sheet.columns.find((c) => c.id === t.column);
+  const column = nameable(sheet).find((c) => c.id === t.column);
   const moment = column !== undefined && valueType(column) === "moment";
   switch (place) {
     case "/trigger/kind":
@@ -176,7 +176,7 @@ function TriggerColumn(p: Editing & { column?: Column }) {
     threshold: "The sheet has no column of numbers. Set the type of one to number in its head.",
   };
   const choose = (id: string) => {
-    const c = sheet.columns.find((x) => x.id === id);
+    const c = nameable(sheet).find((x) => x.id === id);
     const more: Partial<Trigger> = { column: id };
     if (t.kind === "date" && c) {
       more.at = valueType(c) === "moment" ? undefined : (t.at ?? "09:00");
@@ -187,7 +187,7 @@ function TriggerColumn(p: Editing & { column?: Column }) {
   };
   return (
     <ColumnChoice
-      columns={sheet.columns.filter(fits[t.kind] ?? (() => true))}
+      columns={nameable(sheet).filter(fits[t.kind] ?? (() => true))}
       value={t.column}
       onChange={choose}
       none={none[t.kind] ?? "The sheet has no columns."}
@@ -219,7 +219,7 @@ function wording(place: string, p: Editing): Opened {
   if (place.endsWith("/if")) {
     return {
       title: "Where this wording is taken",
-      body: <ConditionEditor columns={p.sheet.columns} past value={w.if} onChange={(c) => set({ if: c })} />,
+      body: <ConditionEditor columns={nameable(p.sheet)} past value={w.if} onChange={(c) => set({ if: c })} />,
       remove: gone ?? (() => set({ if: undefined })),
     };
   }
@@ -337,7 +337,7 @@ function whole(place: string, p: Editing): Opened {
   });
   const condition = (value: Condition | undefined, title: string, set: (c: Condition | undefined) => void): Opened => ({
     title,
-    body: <ConditionEditor columns={sheet.columns} past value={value} onChange={set} />,
+    body: <ConditionEditor columns={nameable(sheet)} past value={value} onChange={set} />,
     remove: () => set(undefined),
   });
   switch (place) {

@@ -2,7 +2,7 @@
 // what no blank shows stays as it came. Here is what those changes have in
 // common: kinds of triggers, recurrences, and which blank a place is.
 import type { Column, Condition, RuleBody, Sheet } from "../../api/client";
-import { valueType } from "../sheets/cell";
+import { nameable, valueType } from "../sheets/cell";
 
 export type Trigger = RuleBody["trigger"];
 export type Offset = NonNullable<Trigger["offsets"]>[number];
@@ -29,7 +29,7 @@ const typed = (type: string) => (c: Column) => valueType(c) === type;
 
 /** A trigger of another kind, which keeps of the old one what fits it. */
 export function triggerOf(kind: Kind, was: Trigger, sheet: Sheet, today: string): Trigger {
-  const old = sheet.columns.find((c) => c.id === was.column);
+  const old = nameable(sheet).find((c) => c.id === was.column);
   const column = (fits: (c: Column) => boolean) => (old && fits(old) ? old : sheet.columns.find(fits));
   switch (kind) {
     case "date": {

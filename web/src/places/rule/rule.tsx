@@ -12,6 +12,7 @@ import { useSettled } from "../../parts/settled";
 import { Slip } from "../../parts/slip";
 import { count, isoDay } from "../../parts/time";
 import type { RuleSearch } from "../../routes";
+import { nameable } from "../sheets/cell";
 import { TemplateEditor } from "../templates/template";
 import { Acts } from "./acts";
 import { type Effect, EffectView } from "./effect";
@@ -285,7 +286,7 @@ function unjudgedFilter(sheet: Sheet, body: RuleBody): Schemas["Condition"] {
   const t = body.trigger;
   const any: Schemas["Condition"][] = [];
   const unset = (column: string | undefined, ops: string[]) => {
-    if (column && sheet.columns.some((c) => c.id === column)) any.push(...ops.map((op) => ({ column, op })));
+    if (column && nameable(sheet).some((c) => c.id === column)) any.push(...ops.map((op) => ({ column, op })));
   };
   if (t.kind === "date" || t.kind === "threshold") unset(t.column, ["empty", "unreadable"]);
   if (t.kind === "change") unset(t.column, ["unreadable"]);

@@ -1,5 +1,5 @@
 import type { ReactNode } from "react";
-import type { Column, Schemas } from "../../api/client";
+import type { Column, Schemas, Sheet } from "../../api/client";
 
 export const rowHeight = 30;
 export const keyWidth = 92;
@@ -15,6 +15,8 @@ export const widths: Record<string, number> = {
 };
 export const rightAligned = ["number", "date", "moment"];
 export const valueType = (c: Column) => (c.type === "formula" ? (c.result ?? "text") : c.type);
+/** The columns that rules, letters and filters may name: those of the sheet, and what is meant of its groups. */
+export const nameable = (s: Sheet) => [...s.columns, ...s.derived];
 export const widthOf = (c: Column) => c.width || widths[valueType(c)] || 140;
 
 // One cell of the grid: what it holds, whether it is selected, and who else is

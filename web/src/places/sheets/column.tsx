@@ -28,6 +28,7 @@ export function asEdit(c: Column): Schemas["ColumnEdit"] {
     options: c.options,
     format: c.format,
     formula: c.formula,
+    group: c.group,
     width: c.width,
     hidden: c.hidden,
     locked: c.locked,
@@ -63,6 +64,7 @@ export function ColumnEdit({
   effect,
   error,
   onChange,
+  onNext,
   onRemove,
 }: {
   c: Draft;
@@ -71,6 +73,7 @@ export function ColumnEdit({
   effect?: Effect;
   error?: string;
   onChange: (c: Partial<Draft>) => void;
+  onNext: () => void;
   onRemove?: () => void;
 }) {
   const dated =
@@ -119,6 +122,7 @@ export function ColumnEdit({
         <NumberFormat f={c.format ?? {}} onChange={(format) => onChange({ format })} />
       )}
       {c.type === "choice" && <Options list={c.options ?? []} onChange={(options) => onChange({ options })} />}
+      <Together c={c} others={others} onChange={onChange} onNext={onNext} />
       {effect && <EffectWords e={effect} />}
       <Traits c={c} isKey={c.id === sheet.key} onChange={onChange} onRemove={onRemove} />
     </div>
@@ -157,6 +161,59 @@ function NameAndType({ c, onChange }: { c: Draft; onChange: (c: Partial<Draft>) 
           ))}
         </select>
       </label>
+    </div>
+  );
+}
+
+/** Reports whether two names of a group mean the same. */
+export const sameName = (a = "", b = "") => a.trim().toLowerCase() === b.trim().toLowerCase();
+
+// The columns that this one belongs together with, such as those of the other
+// months.
+function Together({
+  c,
+  others,
+  onChange,
+  onNext,
+}: {
+  c: Draft;
+  others: Draft[];
+  onChange: (c: Partial<Draft>) => void;
+  onNext: () => void;
+}) {
+  const names = [...new Set(others.map((o) => o.group ?? "").filter(Boolean))];
+  const along = others.filter((o) => c.group?.trim() && sameName(o.group, c.group));
+  const unlike = along.filter((o) => o.type !== c.type);
+  return (
+    <div className="flex flex-wrap items-center gap-x-3 gap-y-1">
+      <label className="flex items-center gap-2">
+        Belongs to the columns of
+        <input
+          className="field w-36"
+          list="groups"
+          maxLength={100}
+          placeholder="none"
+          value={c.group ?? ""}
+          onChange={(e) => onChange({ group: e.target.value })}
+        />
+      </label>
+      <datalist id="groups">
+        {names.map((n) => (
+          <option key={n} value={n} />
+        ))}
+      </datalist>
+      {c.group?.trim() && (
+        <>
+          <button type="button" className="link" onClick={onNext}>
+            Add the next one
+          </button>
+          <p className={`w-full ${unlike.length > 0 ? "text-marigold" : "text-ink-2"}`}>
+            {unlike.length > 0
+              ? `${unlike.map((o) => o.name).join(", ")} ${unlike.length === 1 ? "holds" : "hold"} something else: columns that belong together hold the same.`
+              : `${along.length > 0 ? `Together with ${along.map((o) => o.name).join(", ")}. ` : ""}Rules, letters and formulas may mean the latest of ${c.group.trim()}, whichever column that is.`}
+          </p>
+        </>
+      )}
     </div>
   );
 }

@@ -6,7 +6,7 @@ import { useWrite } from "../../api/write";
 import { Section, Slip } from "../../parts/slip";
 import { useSettled } from "../../parts/settled";
 import { count } from "../../parts/time";
-import { asEdit, ColumnEdit, type Draft, type Effect, EffectWords } from "./column";
+import { asEdit, ColumnEdit, type Draft, type Effect, EffectWords, sameName } from "./column";
 import { FunctionList } from "./formula";
 import { Roles } from "./roles";
 
@@ -111,6 +111,11 @@ export function ColumnsSlip({
               onOpen={(on) => setAt(on ? i : -1)}
               onShift={(by) => shift(i, by)}
               onChange={(x) => put(i, x)}
+              onNext={() => {
+                const next = lastOf(list, c) + 1;
+                setList([...list.slice(0, next), following(c), ...list.slice(next)]);
+                setAt(next);
+              }}
               onRemove={() => {
                 setList((l) => l.filter((_, k) => k !== i));
                 setAt(-1);
@@ -134,6 +139,18 @@ export function ColumnsSlip({
     </Slip>
   );
 }
+
+// The place of the last column that belongs together with one.
+const lastOf = (list: Draft[], c: Draft) => list.reduce((at, x, i) => (sameName(x.group, c.group) ? i : at), -1);
+
+// The column that comes after one in its group, still without a name.
+const following = (c: Draft): Draft => ({
+  ...c,
+  id: undefined,
+  name: "",
+  formula: c.type === "formula" ? "" : undefined,
+  options: c.options?.map((o) => ({ name: o.name })),
+});
 
 // What the change would do to the cells, a moment after typing.
 function useEffects(sheet: string, list: Draft[], on: boolean): { effects: Effect[]; problem?: Problem } {
@@ -199,11 +216,12 @@ type LineProps = {
   onOpen: (on: boolean) => void;
   onShift: (by: number) => void;
   onChange: (c: Partial<Draft>) => void;
+  onNext: () => void;
   onRemove: () => void;
 };
 
 // A column in the list; open, it is changed.
-function Line({ c, sheet, others, effect: e, error, open, first, last, onOpen, onShift, onChange, onRemove }: LineProps) {
+function Line({ c, sheet, others, effect: e, error, open, first, last, onOpen, onShift, onChange, onNext, onRemove }: LineProps) {
   const isKey = c.id !== undefined && c.id === sheet.key;
   return (
     <li className="border-b border-hair-2 py-1.5">
@@ -217,6 +235,7 @@ function Line({ c, sheet, others, effect: e, error, open, first, last, onOpen, o
           <span className={open ? "font-[650]" : ""}>{c.name || "without a name"}</span>
           <span className="text-ink-2">
             , {c.type}
+            {c.group ? `, of ${c.group}` : ""}
             {c.hidden ? ", hidden" : ""}
             {c.locked ? ", locked" : ""}
             {isKey ? ", the key" : ""}
@@ -238,6 +257,7 @@ function Line({ c, sheet, others, effect: e, error, open, first, last, onOpen, o
           effect={e}
           error={error}
           onChange={onChange}
+          onNext={onNext}
           onRemove={isKey ? undefined : onRemove}
         />
       )}

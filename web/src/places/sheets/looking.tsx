@@ -3,6 +3,7 @@ import { Link } from "@tanstack/react-router";
 import type { Sheet } from "../../api/client";
 import { Blank } from "../../parts/picker";
 import { clock, count, moment, numberWord, upperFirst } from "../../parts/time";
+import { nameable } from "./cell";
 import { ConditionEditor } from "./condition";
 import type { Colleague } from "./presence";
 import type { View } from "./view";
@@ -76,7 +77,7 @@ export function Looking({ sheet: s, view, current, filterWords, total, open, onO
         onOpenChange={onOpen}
         label="Filter"
       >
-        <ConditionEditor columns={s.columns} value={view.filter} onChange={(filter) => onView({ ...view, filter })} />
+        <ConditionEditor columns={nameable(s)} value={view.filter} onChange={(filter) => onView({ ...view, filter })} />
         <p className="mt-3 text-ink-2">
           {total === undefined ? "" : `${count(total, "row")} of ${s.figures.rows.toLocaleString("en-GB")}`}
         </p>

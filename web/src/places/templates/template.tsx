@@ -11,6 +11,7 @@ import { useMay } from "../../parts/session";
 import { useSettled } from "../../parts/settled";
 import { LetterFrame } from "../../parts/slip";
 import { count } from "../../parts/time";
+import { nameable } from "../sheets/cell";
 import { Checks } from "./checks";
 import { Fields } from "./field";
 import { Leaf } from "./leaf";
@@ -136,7 +137,7 @@ export function TemplateEditor({ sheet, template, beside }: Props) {
   return (
     <Fields.Provider
       value={{
-        columns: sheet.columns,
+        columns: nameable(sheet),
         values: pv?.values ?? {},
         names,
         ready: !!pv && total > 0 && settled === JSON.stringify(draft) && !preview.isPlaceholderData,
@@ -380,17 +381,23 @@ function Paper({ sheet, draft, may, put }: { sheet: Sheet; draft: Draft; may: bo
   const [target, setTarget] = useState<Editor | null>(null);
   return (
     <>
-      {editor && may && <Tools body={editor} target={target ?? editor} columns={sheet.columns} />}
+      {editor && may && <Tools body={editor} target={target ?? editor} columns={nameable(sheet)} />}
       <div className="min-h-0 flex-1 overflow-auto border border-hair-2 bg-sheet px-13 py-6.5 max-lg:px-6">
         <SubjectEditor
           content={draft.subject}
-          columns={sheet.columns}
+          columns={nameable(sheet)}
           editable={may}
           onChange={(subject) => put({ subject })}
           onFocus={setTarget}
         />
         <div onFocus={() => setTarget(editor)}>
-          <BodyEditor content={draft.body} columns={sheet.columns} editable={may} onChange={(body) => put({ body })} onReady={setEditor} />
+          <BodyEditor
+            content={draft.body}
+            columns={nameable(sheet)}
+            editable={may}
+            onChange={(body) => put({ body })}
+            onReady={setEditor}
+          />
         </div>
       </div>
     </>

@@ -17,12 +17,13 @@ import (
 // maxGroup bounds a group's name, in characters.
 const maxGroup = 100
 
-// sayings is what derived columns are called.
-var sayings = map[string]string{
-	formula.Latest:       "latest of ",
-	formula.LatestFilled: "latest filled of ",
-	formula.LatestName:   "latest name of ",
-	formula.CountFilled:  "count filled of ",
+// sayings is what derived columns are called, and how their ids begin: ids stay
+// short, since they are kept in many places.
+var sayings = map[string]struct{ mark, words string }{
+	formula.Latest:       {"l:", "latest of "},
+	formula.LatestFilled: {"f:", "latest filled of "},
+	formula.LatestName:   {"n:", "latest name of "},
+	formula.CountFilled:  {"c:", "count filled of "},
 }
 
 // Derived reports whether the column is one that is derived from a group.
@@ -61,7 +62,7 @@ func (s *Sheet) derive(names []string) {
 			if err != nil {
 				break
 			}
-			c := Column{ID: f + ":" + last.GroupID, Name: sayings[f] + last.Group, Type: value.Formula, Pos: pos, Formula: src, GroupID: last.GroupID, program: p}
+			c := Column{ID: sayings[f].mark + last.GroupID, Name: sayings[f].words + last.Group, Type: value.Formula, Pos: pos, Formula: src, GroupID: last.GroupID, program: p}
 			if f == formula.Latest || f == formula.LatestFilled {
 				c.Order, c.Format, c.Written = last.Order, last.Format, last.Written
 			}

@@ -56,6 +56,11 @@ func TestDerived(t *testing.T) {
 			if strings.Join(got, "|") != c.want {
 				t.Errorf("%s, want %s", strings.Join(got, "|"), c.want)
 			}
+			for _, d := range s.Derived() {
+				if len(d.ID) > 20 {
+					t.Errorf("the id %s is too long to be kept", d.ID)
+				}
+			}
 			if len(s.Derived()) != 4 || len(s.Columns) != len(strings.Fields(c.months))+2 {
 				t.Errorf("%d derived columns, %d columns", len(s.Derived()), len(s.Columns))
 			}

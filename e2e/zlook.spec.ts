@@ -1,0 +1,20 @@
+import { test } from "@playwright/test";
+import { signIn, ask } from "./museum";
+test("look", async ({ page }) => {
+  await signIn(page, "ines");
+  const sheets = await ask<{ id: string; name: string }[]>(page, "GET", "/sheets");
+  const v = sheets.find((s) => s.name.includes("olunteer"))!;
+  await page.goto(`/sheets/${v.id}`);
+  await page.getByRole("button", { name: "Hours this month" }).click();
+  await page.getByRole("menuitem", { name: "Change this column" }).click();
+  await page.getByLabel("Belongs to the columns of").fill("Hours");
+  await page.waitForTimeout(400);
+  await page.screenshot({ path: "/tmp/shots/g1.png" });
+  await page.getByRole("button", { name: "Add the next one" }).click();
+  await page.getByLabel("Name", { exact: true }).fill("Hours in April");
+  await page.waitForTimeout(600);
+  await page.screenshot({ path: "/tmp/shots/g2.png" });
+  await page.getByRole("button", { name: "Change the columns" }).click();
+  await page.waitForTimeout(800);
+  await page.screenshot({ path: "/tmp/shots/g3.png" });
+});

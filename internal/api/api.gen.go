@@ -1649,6 +1649,24 @@ type Lane struct {
 	SheetId string `json:"sheetId"`
 }
 
+// LetterConsequence what a letter's wording means for one rule that is on, in the coming 60 days
+type LetterConsequence struct {
+	// Before of the rule's, that cannot go as the letter is now
+	Before int `json:"before"`
+
+	// Emails that say it
+	Emails int `json:"emails"`
+
+	// Incomplete of the rule's, that could not go
+	Incomplete int    `json:"incomplete"`
+	Letter     string `json:"letter"`
+	Name       string `json:"name"`
+
+	// Partial not all rows have been looked at
+	Partial bool   `json:"partial"`
+	Rule    string `json:"rule"`
+}
+
 // Level a number, a column, or of a re-arm level a share of the limit in percent
 type Level = rule.Level
 
@@ -2254,6 +2272,13 @@ type Sheet struct {
 	Zone      string `json:"zone"`
 }
 
+// SheetConsequences defines model for SheetConsequences.
+type SheetConsequences struct {
+	Consequences Consequences `json:"consequences"`
+	Name         string       `json:"name"`
+	Sheet        string       `json:"sheet"`
+}
+
 // SheetEvent defines model for SheetEvent.
 type SheetEvent struct {
 	Actor string    `json:"actor"`
@@ -2293,6 +2318,9 @@ type SheetPatch struct {
 	// Sender the sender of its emails; empty for the first one
 	Sender        *string `json:"sender,omitempty"`
 	SettleSeconds *int    `json:"settleSeconds,omitempty"`
+
+	// Zone IANA
+	Zone *string `json:"zone,omitempty"`
 }
 
 // Silenced defines model for Silenced.
@@ -2915,6 +2943,9 @@ type ReadClosedDaysJSONRequestBody ReadClosedDaysJSONBody
 // ChangeCalendarJSONRequestBody defines body for ChangeCalendar for application/json ContentType.
 type ChangeCalendarJSONRequestBody = CalendarEdit
 
+// CalendarConsequencesJSONRequestBody defines body for CalendarConsequences for application/json ContentType.
+type CalendarConsequencesJSONRequestBody = CalendarEdit
+
 // MoveClockJSONRequestBody defines body for MoveClock for application/json ContentType.
 type MoveClockJSONRequestBody MoveClockJSONBody
 
@@ -2981,8 +3012,14 @@ type CheckTemplateJSONRequestBody = TemplateBody
 // SaveColumnsJSONRequestBody defines body for SaveColumns for application/json ContentType.
 type SaveColumnsJSONRequestBody = ColumnsEdit
 
+// ColumnsConsequencesJSONRequestBody defines body for ColumnsConsequences for application/json ContentType.
+type ColumnsConsequencesJSONRequestBody = ColumnsEdit
+
 // ColumnsEffectJSONRequestBody defines body for ColumnsEffect for application/json ContentType.
 type ColumnsEffectJSONRequestBody = ColumnsEdit
+
+// SheetConsequencesJSONRequestBody defines body for SheetConsequences for application/json ContentType.
+type SheetConsequencesJSONRequestBody = SheetPatch
 
 // AddFeedJSONRequestBody defines body for AddFeed for application/json ContentType.
 type AddFeedJSONRequestBody AddFeedJSONBody
@@ -3083,6 +3120,9 @@ type AddTemplateJSONRequestBody = TemplateSave
 // SaveTemplateJSONRequestBody defines body for SaveTemplate for application/json ContentType.
 type SaveTemplateJSONRequestBody = TemplateSave
 
+// TemplateConsequencesJSONRequestBody defines body for TemplateConsequences for application/json ContentType.
+type TemplateConsequencesJSONRequestBody = TemplateBody
+
 // SendTestJSONRequestBody defines body for SendTest for application/json ContentType.
 type SendTestJSONRequestBody SendTestJSONBody
 
@@ -3115,6 +3155,9 @@ type ServerInterface interface {
 	// ChangeCalendar Change a working calendar
 	// (PUT /calendars/{calendar})
 	ChangeCalendar(ctx *echo.Context, calendar string) error
+	// CalendarConsequences What other days of a working calendar would make of the emails foreseen
+	// (POST /calendars/{calendar}/consequences)
+	CalendarConsequences(ctx *echo.Context, calendar string) error
 	// MoveClock Move the practice clock forward (demo only)
 	// (POST /clock)
 	MoveClock(ctx *echo.Context) error
@@ -3286,6 +3329,9 @@ type ServerInterface interface {
 	// SaveColumns Add, rename, order, retype, hide, lock and take out columns
 	// (PUT /sheets/{sheet}/columns)
 	SaveColumns(ctx *echo.Context, sheet string) error
+	// ColumnsConsequences What a change of columns would make of the emails foreseen
+	// (POST /sheets/{sheet}/columns/consequences)
+	ColumnsConsequences(ctx *echo.Context, sheet string) error
 	// ColumnsEffect What a change of columns would do to the cells
 	// (POST /sheets/{sheet}/columns/effect)
 	ColumnsEffect(ctx *echo.Context, sheet string) error
@@ -3295,6 +3341,9 @@ type ServerInterface interface {
 	// RestoreColumn Bring back a column that was taken out, with its cells
 	// (POST /sheets/{sheet}/columns/{column}/restore)
 	RestoreColumn(ctx *echo.Context, sheet string, column string) error
+	// SheetConsequences What another zone or working calendar of a sheet would make of the emails foreseen
+	// (POST /sheets/{sheet}/consequences)
+	SheetConsequences(ctx *echo.Context, sheet string) error
 	// ListFeeds The feeds of what is coming
 	// (GET /sheets/{sheet}/feeds)
 	ListFeeds(ctx *echo.Context, sheet string) error
@@ -3469,6 +3518,9 @@ type ServerInterface interface {
 	// SaveTemplate Save a template
 	// (PUT /sheets/{sheet}/templates/{template})
 	SaveTemplate(ctx *echo.Context, sheet string, template string) error
+	// TemplateConsequences How many of the emails foreseen another wording of a letter would be in, and what could not go
+	// (POST /sheets/{sheet}/templates/{template}/consequences)
+	TemplateConsequences(ctx *echo.Context, sheet string, template string) error
 	// SendTest Send the previewed row's email to oneself, marked as a test
 	// (POST /sheets/{sheet}/test-email)
 	SendTest(ctx *echo.Context, sheet string) error
@@ -3574,6 +3626,22 @@ func (w *ServerInterfaceWrapper) ChangeCalendar(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ChangeCalendar(ctx, calendar)
+	return err
+}
+
+// CalendarConsequences converts echo context to params.
+func (w *ServerInterfaceWrapper) CalendarConsequences(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "calendar" -------------
+	var calendar string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "calendar", ctx.Param("calendar"), &calendar, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter calendar: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CalendarConsequences(ctx, calendar)
 	return err
 }
 
@@ -4488,6 +4556,22 @@ func (w *ServerInterfaceWrapper) SaveColumns(ctx *echo.Context) error {
 	return err
 }
 
+// ColumnsConsequences converts echo context to params.
+func (w *ServerInterfaceWrapper) ColumnsConsequences(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ColumnsConsequences(ctx, sheet)
+	return err
+}
+
 // ColumnsEffect converts echo context to params.
 func (w *ServerInterfaceWrapper) ColumnsEffect(ctx *echo.Context) error {
 	var err error
@@ -4558,6 +4642,22 @@ func (w *ServerInterfaceWrapper) RestoreColumn(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.RestoreColumn(ctx, sheet, column)
+	return err
+}
+
+// SheetConsequences converts echo context to params.
+func (w *ServerInterfaceWrapper) SheetConsequences(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SheetConsequences(ctx, sheet)
 	return err
 }
 
@@ -5927,6 +6027,30 @@ func (w *ServerInterfaceWrapper) SaveTemplate(ctx *echo.Context) error {
 	return err
 }
 
+// TemplateConsequences converts echo context to params.
+func (w *ServerInterfaceWrapper) TemplateConsequences(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// ------------- Path parameter "template" -------------
+	var template string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "template", ctx.Param("template"), &template, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter template: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.TemplateConsequences(ctx, sheet, template)
+	return err
+}
+
 // SendTest converts echo context to params.
 func (w *ServerInterfaceWrapper) SendTest(ctx *echo.Context) error {
 	var err error
@@ -6246,6 +6370,10 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/sheets/:sheet/import/plan", wrapper.PlanImport, options.OperationMiddlewares["planImport"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/import", wrapper.ImportRows, options.OperationMiddlewares["importRows"]...)
 	router.PUT(options.BaseURL+"/sheets/:sheet/columns", wrapper.SaveColumns, options.OperationMiddlewares["saveColumns"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/columns/consequences", wrapper.ColumnsConsequences, options.OperationMiddlewares["columnsConsequences"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/consequences", wrapper.SheetConsequences, options.OperationMiddlewares["sheetConsequences"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/templates/:template/consequences", wrapper.TemplateConsequences, options.OperationMiddlewares["templateConsequences"]...)
+	router.POST(options.BaseURL+"/calendars/:calendar/consequences", wrapper.CalendarConsequences, options.OperationMiddlewares["calendarConsequences"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/columns/effect", wrapper.ColumnsEffect, options.OperationMiddlewares["columnsEffect"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/columns/:column/restore", wrapper.RestoreColumn, options.OperationMiddlewares["restoreColumn"]...)
 	router.GET(options.BaseURL+"/functions", wrapper.ListFunctions, options.OperationMiddlewares["listFunctions"]...)
@@ -6486,6 +6614,46 @@ type ChangeCalendardefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ChangeCalendardefaultApplicationProblemPlusJSONResponse) VisitChangeCalendarResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CalendarConsequencesRequestObject struct {
+	Calendar string `json:"calendar"`
+	Body     *CalendarConsequencesJSONRequestBody
+}
+
+type CalendarConsequencesResponseObject interface {
+	VisitCalendarConsequencesResponse(w http.ResponseWriter) error
+}
+
+type CalendarConsequences200JSONResponse []SheetConsequences
+
+func (response CalendarConsequences200JSONResponse) VisitCalendarConsequencesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CalendarConsequencesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CalendarConsequencesdefaultApplicationProblemPlusJSONResponse) VisitCalendarConsequencesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -8780,6 +8948,46 @@ func (response SaveColumnsdefaultApplicationProblemPlusJSONResponse) VisitSaveCo
 	return err
 }
 
+type ColumnsConsequencesRequestObject struct {
+	Sheet string `json:"sheet"`
+	Body  *ColumnsConsequencesJSONRequestBody
+}
+
+type ColumnsConsequencesResponseObject interface {
+	VisitColumnsConsequencesResponse(w http.ResponseWriter) error
+}
+
+type ColumnsConsequences200JSONResponse Consequences
+
+func (response ColumnsConsequences200JSONResponse) VisitColumnsConsequencesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ColumnsConsequencesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ColumnsConsequencesdefaultApplicationProblemPlusJSONResponse) VisitColumnsConsequencesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ColumnsEffectRequestObject struct {
 	Sheet string `json:"sheet"`
 	Body  *ColumnsEffectJSONRequestBody
@@ -8890,6 +9098,46 @@ type RestoreColumndefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response RestoreColumndefaultApplicationProblemPlusJSONResponse) VisitRestoreColumnResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SheetConsequencesRequestObject struct {
+	Sheet string `json:"sheet"`
+	Body  *SheetConsequencesJSONRequestBody
+}
+
+type SheetConsequencesResponseObject interface {
+	VisitSheetConsequencesResponse(w http.ResponseWriter) error
+}
+
+type SheetConsequences200JSONResponse Consequences
+
+func (response SheetConsequences200JSONResponse) VisitSheetConsequencesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SheetConsequencesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SheetConsequencesdefaultApplicationProblemPlusJSONResponse) VisitSheetConsequencesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -11222,6 +11470,47 @@ func (response SaveTemplatedefaultApplicationProblemPlusJSONResponse) VisitSaveT
 	return err
 }
 
+type TemplateConsequencesRequestObject struct {
+	Sheet    string `json:"sheet"`
+	Template string `json:"template"`
+	Body     *TemplateConsequencesJSONRequestBody
+}
+
+type TemplateConsequencesResponseObject interface {
+	VisitTemplateConsequencesResponse(w http.ResponseWriter) error
+}
+
+type TemplateConsequences200JSONResponse []LetterConsequence
+
+func (response TemplateConsequences200JSONResponse) VisitTemplateConsequencesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TemplateConsequencesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TemplateConsequencesdefaultApplicationProblemPlusJSONResponse) VisitTemplateConsequencesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SendTestRequestObject struct {
 	Sheet string `json:"sheet"`
 	Body  *SendTestJSONRequestBody
@@ -11657,6 +11946,9 @@ type StrictServerInterface interface {
 	// ChangeCalendar Change a working calendar
 	// (PUT /calendars/{calendar})
 	ChangeCalendar(ctx context.Context, request ChangeCalendarRequestObject) (ChangeCalendarResponseObject, error)
+	// CalendarConsequences What other days of a working calendar would make of the emails foreseen
+	// (POST /calendars/{calendar}/consequences)
+	CalendarConsequences(ctx context.Context, request CalendarConsequencesRequestObject) (CalendarConsequencesResponseObject, error)
 	// MoveClock Move the practice clock forward (demo only)
 	// (POST /clock)
 	MoveClock(ctx context.Context, request MoveClockRequestObject) (MoveClockResponseObject, error)
@@ -11828,6 +12120,9 @@ type StrictServerInterface interface {
 	// SaveColumns Add, rename, order, retype, hide, lock and take out columns
 	// (PUT /sheets/{sheet}/columns)
 	SaveColumns(ctx context.Context, request SaveColumnsRequestObject) (SaveColumnsResponseObject, error)
+	// ColumnsConsequences What a change of columns would make of the emails foreseen
+	// (POST /sheets/{sheet}/columns/consequences)
+	ColumnsConsequences(ctx context.Context, request ColumnsConsequencesRequestObject) (ColumnsConsequencesResponseObject, error)
 	// ColumnsEffect What a change of columns would do to the cells
 	// (POST /sheets/{sheet}/columns/effect)
 	ColumnsEffect(ctx context.Context, request ColumnsEffectRequestObject) (ColumnsEffectResponseObject, error)
@@ -11837,6 +12132,9 @@ type StrictServerInterface interface {
 	// RestoreColumn Bring back a column that was taken out, with its cells
 	// (POST /sheets/{sheet}/columns/{column}/restore)
 	RestoreColumn(ctx context.Context, request RestoreColumnRequestObject) (RestoreColumnResponseObject, error)
+	// SheetConsequences What another zone or working calendar of a sheet would make of the emails foreseen
+	// (POST /sheets/{sheet}/consequences)
+	SheetConsequences(ctx context.Context, request SheetConsequencesRequestObject) (SheetConsequencesResponseObject, error)
 	// ListFeeds The feeds of what is coming
 	// (GET /sheets/{sheet}/feeds)
 	ListFeeds(ctx context.Context, request ListFeedsRequestObject) (ListFeedsResponseObject, error)
@@ -12011,6 +12309,9 @@ type StrictServerInterface interface {
 	// SaveTemplate Save a template
 	// (PUT /sheets/{sheet}/templates/{template})
 	SaveTemplate(ctx context.Context, request SaveTemplateRequestObject) (SaveTemplateResponseObject, error)
+	// TemplateConsequences How many of the emails foreseen another wording of a letter would be in, and what could not go
+	// (POST /sheets/{sheet}/templates/{template}/consequences)
+	TemplateConsequences(ctx context.Context, request TemplateConsequencesRequestObject) (TemplateConsequencesResponseObject, error)
 	// SendTest Send the previewed row's email to oneself, marked as a test
 	// (POST /sheets/{sheet}/test-email)
 	SendTest(ctx context.Context, request SendTestRequestObject) (SendTestResponseObject, error)
@@ -12269,6 +12570,54 @@ func (sh *strictHandler) ChangeCalendar(ctx *echo.Context, calendar string) erro
 		return err
 	} else if validResponse, ok := response.(ChangeCalendarResponseObject); ok {
 		return validResponse.VisitChangeCalendarResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// CalendarConsequences operation middleware
+func (sh *strictHandler) CalendarConsequences(ctx *echo.Context, calendar string) error {
+	var request CalendarConsequencesRequestObject
+
+	request.Calendar = calendar
+
+	var body CalendarConsequencesJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CalendarConsequences(ctx.Request().Context(), request.(CalendarConsequencesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CalendarConsequences")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CalendarConsequencesResponseObject); ok {
+		return validResponse.VisitCalendarConsequencesResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -14108,6 +14457,54 @@ func (sh *strictHandler) SaveColumns(ctx *echo.Context, sheet string) error {
 	return nil
 }
 
+// ColumnsConsequences operation middleware
+func (sh *strictHandler) ColumnsConsequences(ctx *echo.Context, sheet string) error {
+	var request ColumnsConsequencesRequestObject
+
+	request.Sheet = sheet
+
+	var body ColumnsConsequencesJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ColumnsConsequences(ctx.Request().Context(), request.(ColumnsConsequencesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ColumnsConsequences")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ColumnsConsequencesResponseObject); ok {
+		return validResponse.VisitColumnsConsequencesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ColumnsEffect operation middleware
 func (sh *strictHandler) ColumnsEffect(ctx *echo.Context, sheet string) error {
 	var request ColumnsEffectRequestObject
@@ -14203,6 +14600,54 @@ func (sh *strictHandler) RestoreColumn(ctx *echo.Context, sheet string, column s
 		return err
 	} else if validResponse, ok := response.(RestoreColumnResponseObject); ok {
 		return validResponse.VisitRestoreColumnResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SheetConsequences operation middleware
+func (sh *strictHandler) SheetConsequences(ctx *echo.Context, sheet string) error {
+	var request SheetConsequencesRequestObject
+
+	request.Sheet = sheet
+
+	var body SheetConsequencesJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SheetConsequences(ctx.Request().Context(), request.(SheetConsequencesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SheetConsequences")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SheetConsequencesResponseObject); ok {
+		return validResponse.VisitSheetConsequencesResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -16421,6 +16866,55 @@ func (sh *strictHandler) SaveTemplate(ctx *echo.Context, sheet string, template 
 		return err
 	} else if validResponse, ok := response.(SaveTemplateResponseObject); ok {
 		return validResponse.VisitSaveTemplateResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// TemplateConsequences operation middleware
+func (sh *strictHandler) TemplateConsequences(ctx *echo.Context, sheet string, template string) error {
+	var request TemplateConsequencesRequestObject
+
+	request.Sheet = sheet
+	request.Template = template
+
+	var body TemplateConsequencesJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.TemplateConsequences(ctx.Request().Context(), request.(TemplateConsequencesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TemplateConsequences")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(TemplateConsequencesResponseObject); ok {
+		return validResponse.VisitTemplateConsequencesResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -7,7 +7,9 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 	"github.com/shopspring/decimal"
 
+	"nivot/internal/core/calendar"
 	"nivot/internal/core/value"
+	"nivot/internal/engine"
 	"nivot/internal/store"
 )
 
@@ -59,14 +61,36 @@ func (s *Server) ListCalendars(ctx context.Context, _ ListCalendarsRequestObject
 	return out, nil
 }
 
-func (s *Server) saveCalendar(ctx context.Context, id string, b *CalendarEdit) (NamedCalendar, error) {
-	var weekdays, closed []string
+// days gives the names of a calendar's weekdays, and its closed days.
+func (b *CalendarEdit) days() (weekdays, closed []string) {
 	for _, w := range b.Weekdays {
 		weekdays = append(weekdays, string(w))
 	}
 	for _, d := range b.Closed {
 		closed = append(closed, d.Format("2006-01-02"))
 	}
+	return weekdays, closed
+}
+
+// CalendarConsequences implements StrictServerInterface.
+func (s *Server) CalendarConsequences(ctx context.Context, r CalendarConsequencesRequestObject) (CalendarConsequencesResponseObject, error) {
+	core, err := calendar.New(r.Body.days())
+	if err != nil {
+		return nil, &engine.Refusal{Message: err.Error()}
+	}
+	sheets, err := s.e.CalendarConsequences(ctx, r.Calendar, core, turnBudget)
+	if err != nil {
+		return nil, err
+	}
+	out := CalendarConsequences200JSONResponse{}
+	for _, t := range sheets {
+		out = append(out, SheetConsequences{Sheet: t.Sheet.ID, Name: t.Sheet.Name, Consequences: toConsequences(t.Consequences)})
+	}
+	return out, nil
+}
+
+func (s *Server) saveCalendar(ctx context.Context, id string, b *CalendarEdit) (NamedCalendar, error) {
+	weekdays, closed := b.days()
 	c, err := s.e.SaveCalendar(ctx, id, b.Name, weekdays, closed, person(ctx).Name)
 	if err != nil {
 		return NamedCalendar{}, err

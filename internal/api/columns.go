@@ -109,6 +109,15 @@ func (s *Server) ColumnsEffect(ctx context.Context, r ColumnsEffectRequestObject
 	return out, nil
 }
 
+// ColumnsConsequences implements StrictServerInterface.
+func (s *Server) ColumnsConsequences(ctx context.Context, r ColumnsConsequencesRequestObject) (ColumnsConsequencesResponseObject, error) {
+	c, err := s.e.ColumnsConsequences(ctx, r.Sheet, toColumns(r.Body), turnBudget)
+	if err != nil {
+		return nil, err
+	}
+	return ColumnsConsequences200JSONResponse(toConsequences(c)), nil
+}
+
 // RestoreColumn implements StrictServerInterface.
 func (s *Server) RestoreColumn(ctx context.Context, r RestoreColumnRequestObject) (RestoreColumnResponseObject, error) {
 	rec, err := s.e.RestoreColumn(ctx, r.Sheet, r.Column, person(ctx).Name)

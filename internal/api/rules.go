@@ -253,6 +253,10 @@ func (s *Server) RuleEffect(ctx context.Context, r RuleEffectRequestObject) (Rul
 // shownPeople is how many of the people whom a limit touches are named.
 const shownPeople = 5
 
+// turnBudget is how long working out what a change of columns, zone, calendar or
+// letter makes of the emails foreseen may take.
+const turnBudget = 1500 * time.Millisecond
+
 // effectBudget is how long a first answer about a rule's effect may take; then
 // it says that it is one of a part of the rows.
 const effectBudget = 120 * time.Millisecond

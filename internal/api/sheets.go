@@ -154,11 +154,23 @@ func (s *Server) GetSheet(ctx context.Context, r GetSheetRequestObject) (GetShee
 	return GetSheet200JSONResponse(out), err
 }
 
+func toSheetChange(b *SheetPatch) engine.SheetChange {
+	return engine.SheetChange{Name: b.Name, SettleSeconds: b.SettleSeconds, Frozen: b.Frozen, Key: b.Key, Address: b.Address, Named: b.NameColumn,
+		Written: b.LanguageColumn, Calendar: b.Calendar, Sender: b.Sender, Zone: b.Zone}
+}
+
+// SheetConsequences implements StrictServerInterface.
+func (s *Server) SheetConsequences(ctx context.Context, r SheetConsequencesRequestObject) (SheetConsequencesResponseObject, error) {
+	c, err := s.e.SheetConsequences(ctx, r.Sheet, toSheetChange(r.Body), turnBudget)
+	if err != nil {
+		return nil, err
+	}
+	return SheetConsequences200JSONResponse(toConsequences(c)), nil
+}
+
 // ChangeSheet implements StrictServerInterface.
 func (s *Server) ChangeSheet(ctx context.Context, r ChangeSheetRequestObject) (ChangeSheetResponseObject, error) {
-	b := r.Body
-	rec, err := s.e.ChangeSheet(ctx, r.Sheet, engine.SheetChange{Name: b.Name, SettleSeconds: b.SettleSeconds, Frozen: b.Frozen, Key: b.Key,
-		Address: b.Address, Named: b.NameColumn, Written: b.LanguageColumn, Calendar: b.Calendar, Sender: b.Sender}, person(ctx).Name)
+	rec, err := s.e.ChangeSheet(ctx, r.Sheet, toSheetChange(r.Body), person(ctx).Name)
 	if err != nil {
 		return nil, err
 	}

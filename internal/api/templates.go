@@ -135,6 +135,19 @@ func (s *Server) SaveTemplate(ctx context.Context, r SaveTemplateRequestObject) 
 	return SaveTemplate200JSONResponse(out), err
 }
 
+// TemplateConsequences implements StrictServerInterface.
+func (s *Server) TemplateConsequences(ctx context.Context, r TemplateConsequencesRequestObject) (TemplateConsequencesResponseObject, error) {
+	list, err := s.e.TemplateConsequences(ctx, r.Sheet, r.Template, toCoreTemplate(r.Body), turnBudget)
+	if err != nil {
+		return nil, err
+	}
+	out := TemplateConsequences200JSONResponse{}
+	for _, c := range list {
+		out = append(out, LetterConsequence{Rule: c.ID, Letter: c.Letter, Name: c.Name, Emails: c.Emails, Incomplete: c.Incomplete, Before: c.Before, Partial: c.Partial})
+	}
+	return out, nil
+}
+
 // DeleteTemplate implements StrictServerInterface.
 func (s *Server) DeleteTemplate(ctx context.Context, r DeleteTemplateRequestObject) (DeleteTemplateResponseObject, error) {
 	return DeleteTemplate204Response{}, s.e.DeleteTemplate(ctx, r.Sheet, r.Template, is(r.Params.Pausing), person(ctx).Name)

@@ -57,12 +57,81 @@ type EffectLine struct {
 
 // surveyor counts some of a sheet's rows, for one goroutine.
 type surveyor struct {
-	outlook *plan.Outlook
-	before  *plan.Outlook // of the rule as it runs now; nil for none
-	change  plan.Difference
-	narrow  *sheet.Decoder
-	whole   *sheet.Decoder
-	seen    int
+	pairs  []*pair
+	narrow *sheet.Decoder
+	whole  *sheet.Decoder
+	turn   func(*sheet.Row) *sheet.Row // the row as it will be; nil for as it is
+	seen   int
+}
+
+// pair is what a rule will do, and what one that it takes the place of would have
+// done. Either may be missing.
+type pair struct {
+	before, after *plan.Outlook
+	change        plan.Difference
+}
+
+func (p *pair) look(row, turned *sheet.Row, place int64, whole, wholeTurned func() *sheet.Row) {
+	switch {
+	case p.before == nil:
+		p.after.Look(turned, place, wholeTurned)
+	case p.after == nil:
+		p.change.Look(p.before.Look(row, place, whole), nil, place, whole, nil)
+	default:
+		p.change.Look(p.before.Look(row, place, whole), p.after.Look(turned, place, wholeTurned), place, whole, wholeTurned)
+	}
+}
+
+func (p *pair) merge(o *pair) {
+	p.change.Merge(&o.change)
+	if p.before != nil {
+		p.before.Merge(o.before)
+	}
+	if p.after != nil {
+		p.after.Merge(o.after)
+	}
+}
+
+// done ends the counting, once all rows have been looked at.
+func (p *pair) done() {
+	switch {
+	case p.before == nil:
+		p.after.Done()
+	case p.after == nil:
+		p.change.Look(p.before.Done(), nil, 0, nil, nil)
+	default:
+		p.change.Look(p.before.Done(), p.after.Done(), 0, nil, nil)
+	}
+}
+
+// changed gives the first emails that come new or fall away.
+func (p *pair) changed(now time.Time) (out []EffectLine) {
+	for _, l := range p.change.Lines {
+		o := p.after
+		if l.Gone {
+			o = p.before
+		}
+		out = append(out, linesOf(o.Setting, []plan.OutlookLine{l}, now)...)
+	}
+	return out
+}
+
+// columns gives the columns of a sheet that counting looks at.
+func (s *surveyor) columns(sh *sheet.Sheet) []*sheet.Column {
+	out := []*sheet.Column{}
+	for _, p := range s.pairs {
+		for _, o := range [2]*plan.Outlook{p.before, p.after} {
+			if o == nil {
+				continue
+			}
+			for _, c := range o.Columns() {
+				if own, ok := sh.Column(c.ID); ok {
+					out = append(out, own)
+				}
+			}
+		}
+	}
+	return out
 }
 
 func (s *surveyor) look(c *chunk, cells []value.Value) ([]value.Value, error) {
@@ -80,14 +149,32 @@ func (s *surveyor) look(c *chunk, cells []value.Value) ([]value.Value, error) {
 			}
 			return c.row(i, all)
 		}
+		turned, wholeTurned := row, whole
+		if s.turn != nil {
+			turned, wholeTurned = s.turn(row), func() *sheet.Row { return s.turn(whole()) }
+		}
 		place := c.first + int64(i)
-		after := s.outlook.Look(row, place, whole)
-		if s.before != nil {
-			s.change.Look(s.before.Look(row, place, whole), after, place, whole, whole)
+		for _, p := range s.pairs {
+			p.look(row, turned, place, whole, wholeTurned)
 		}
 	}
 	s.seen += len(c.ids)
 	return cells, nil
+}
+
+// merged puts together what surveyors have counted, in the first of them.
+func merged(surveyors []*surveyor) *surveyor {
+	first := surveyors[0]
+	for _, s := range surveyors[1:] {
+		first.seen += s.seen
+		for i, p := range first.pairs {
+			p.merge(s.pairs[i])
+		}
+	}
+	for _, p := range first.pairs {
+		p.done()
+	}
+	return first
 }
 
 // Effect works out what a rule, saved or not, would do from now on.
@@ -119,40 +206,19 @@ func (e *Engine) Effect(ctx context.Context, sheetID string, ask EffectAsk) (*Ef
 	}
 	if limit.N > 0 {
 		for _, s := range surveyors {
-			s.outlook.Gets = map[string][]time.Time{}
+			s.pairs[0].after.Gets = map[string][]time.Time{}
 		}
 	}
-	deadline := time.Time{}
-	if ask.Budget > 0 {
-		deadline = time.Now().Add(ask.Budget)
-	}
-	if err := e.survey(ctx, sb.record, surveyors, deadline); err != nil {
+	if err := e.survey(ctx, sb.record, surveyors, deadlineOf(ask.Budget)); err != nil {
 		return nil, err
 	}
-	first := surveyors[0]
-	seen := first.seen
-	for _, s := range surveyors[1:] {
-		seen += s.seen
-		first.outlook.Merge(s.outlook)
-		first.change.Merge(&s.change)
-		if running != nil {
-			first.before.Merge(s.before)
-		}
-	}
-	after := first.outlook.Done()
-	f := &Effect{Outlook: first.outlook, From: value.DayAt(now.In(first.outlook.Zone)), All: int(sb.record.LiveRows), Templates: map[string]string{}}
-	f.Partial = seen < f.All
-	f.Lines = linesOf(first.outlook.Setting, first.outlook.First, now)
+	first := merged(surveyors)
+	p := first.pairs[0]
+	f := &Effect{Outlook: p.after, From: value.DayAt(now.In(p.after.Zone)), All: int(sb.record.LiveRows), Templates: map[string]string{}}
+	f.Partial = first.seen < f.All
+	f.Lines = linesOf(p.after.Setting, p.after.First, now)
 	if running != nil {
-		first.change.Look(first.before.Done(), after, 0, nil, nil)
-		f.Change = &first.change
-		for _, l := range first.change.Lines {
-			set := first.outlook.Setting
-			if l.Gone {
-				set = first.before.Setting
-			}
-			f.Changed = append(f.Changed, linesOf(set, []plan.OutlookLine{l}, now)...)
-		}
+		f.Change, f.Changed = &p.change, p.changed(now)
 	}
 	for id, t := range sb.templates {
 		f.Templates[id] = t.Name
@@ -192,49 +258,54 @@ type OverLimit struct {
 	People []string // mailboxes
 }
 
-func newSurveyor(b *book, sb *sheetBook, r *rule.Rule, running *ruleBook, now time.Time) (*surveyor, error) {
-	s := &surveyor{whole: sb.sheet.Decoder(), change: plan.Difference{Keep: maxFirst}}
-	outlook := func(r *rule.Rule) (*plan.Outlook, error) {
-		own, err := r.Clone()
-		if err != nil {
-			return nil, err
-		}
-		own.ID = r.ID
-		templates := map[string]*template.Template{}
-		for _, id := range own.Templates() {
-			if t, ok := sb.templates[id]; ok {
-				if templates[id], err = t.Clone(); err != nil {
-					return nil, err
-				}
-			}
-		}
-		set, err := plan.NewSetting(sb.sheet, own, templates, sb.calendar, func(key string) bool { return b.silenced[key] })
-		if err != nil {
-			return nil, err
-		}
-		if len(b.silenced) == 0 {
-			set.Silenced = nil
-		}
-		o := plan.NewOutlook(set, now, EffectDays)
-		o.Keep = maxFirst
-		return o, nil
+func deadlineOf(budget time.Duration) time.Time {
+	if budget == 0 {
+		return time.Time{}
 	}
+	return time.Now().Add(budget)
+}
+
+func newSurveyor(b *book, sb *sheetBook, r *rule.Rule, running *ruleBook, now time.Time) (*surveyor, error) {
+	p := &pair{change: plan.Difference{Keep: maxFirst}}
+	s := &surveyor{pairs: []*pair{p}, whole: sb.sheet.Decoder()}
 	var err error
-	if s.outlook, err = outlook(r); err != nil {
+	if p.after, err = b.outlook(sb, r, now); err != nil {
 		return nil, err
 	}
-	columns := s.outlook.Columns()
 	if running != nil {
-		if s.before, err = outlook(running.setting.Rule); err != nil {
+		if p.before, err = b.outlook(sb, running.setting.Rule, now); err != nil {
 			return nil, err
 		}
-		columns = append(columns, s.before.Columns()...)
 	}
-	if columns == nil {
-		columns = []*sheet.Column{}
-	}
-	s.narrow = sb.sheet.Decoder(columns...)
+	s.narrow = sb.sheet.Decoder(s.columns(sb.sheet)...)
 	return s, nil
+}
+
+// outlook begins an outlook of a rule, over copies that are its own.
+func (b *book) outlook(sb *sheetBook, r *rule.Rule, now time.Time) (*plan.Outlook, error) {
+	own, err := r.Clone()
+	if err != nil {
+		return nil, err
+	}
+	own.ID = r.ID
+	templates := map[string]*template.Template{}
+	for _, id := range own.Templates() {
+		if t, ok := sb.templates[id]; ok {
+			if templates[id], err = t.Clone(); err != nil {
+				return nil, err
+			}
+		}
+	}
+	set, err := plan.NewSetting(sb.sheet, own, templates, sb.calendar, func(key string) bool { return b.silenced[key] })
+	if err != nil {
+		return nil, err
+	}
+	if len(b.silenced) == 0 {
+		set.Silenced = nil
+	}
+	o := plan.NewOutlook(set, now, EffectDays)
+	o.Keep = maxFirst
+	return o, nil
 }
 
 // survey has the surveyors look at all rows of a sheet, side by side; at least

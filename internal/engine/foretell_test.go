@@ -23,102 +23,104 @@ func TestForetoldIsDone(t *testing.T) {
 		trials = n // for hours, by hand
 	}
 	for trial := range uint64(trials) {
-		g := exchangetest.New(trial, 453)
-		b, err := exchange.ReadBundle(g.Bundle())
-		if err != nil {
-			t.Fatal(err)
-		}
-		f := newFixture(t, "2027-03-15T08:40:00Z")
-		rec, err := f.Install(f.ctx, b, true, "test")
-		if err != nil {
-			t.Fatal(err)
-		}
-		f.settled()
-		rec.SettleSeconds = 0
-		if err := f.Store.SaveSheet(f.ctx, rec); err != nil {
-			t.Fatal(err)
-		}
-		s, err := rec.Core()
-		if err != nil {
-			t.Fatal(err)
-		}
-		for step := range 14 {
-			f.advance(f.Now().Add(time.Duration(1+g.R.IntN(30*3600)) * time.Second))
-			rows, err := f.Store.RowsAfter(f.ctx, rec.ID, 0, 100)
+		t.Run(fmt.Sprint("trial ", trial), func(t *testing.T) {
+			g := exchangetest.New(trial, 453)
+			b, err := exchange.ReadBundle(g.Bundle())
 			if err != nil {
 				t.Fatal(err)
 			}
-			var ops []Op
-			for i := range rows {
-				switch n := g.R.IntN(8); {
-				case n == 0 && len(rows) > 3:
-					ops = append(ops, Op{Kind: OpDelete, Row: rows[i].ID})
-				case n < 5:
-					var cells []CellEdit
-					for range 1 + g.R.IntN(3) {
-						name := g.One("State", "State", "Humidity", "Humidity", "Email", "Name", "Open", "Due", "Limit", "Read", "Copy")
-						c, _ := s.ColumnNamed(name)
-						cells = append(cells, CellEdit{Column: c.ID, Text: g.Cell(name)})
-					}
-					ops = append(ops, Op{Kind: OpEdit, Row: rows[i].ID, Cells: cells})
-				}
-			}
-			if g.Maybe(3) {
-				ops = append(ops, Op{Kind: OpAdd, Cells: []CellEdit{{Column: "c1", Text: fmt.Sprint("N-", step)}, {Column: "c2", Text: g.Cell("Due")}, {Column: "c4", Text: g.Cell("State")}, {Column: "c5", Text: g.Cell("Humidity")}}})
-			}
-			told, err := f.ForetellChange(f.ctx, rec.ID, ops, System("test"))
+			f := newFixture(t, "2027-03-15T08:40:00Z")
+			rec, err := f.Install(f.ctx, b, true, "test")
 			if err != nil {
-				t.Fatal(err)
-			}
-			before := f.states()
-			if _, err := f.Change(f.ctx, rec.ID, ops, "paste", System("test")); err != nil {
 				t.Fatal(err)
 			}
 			f.settled()
-			got := map[string][3]int{}
-			for id, d := range f.states() {
-				if was, ok := before[id]; ok && was.State == d.State {
-					continue
+			rec.SettleSeconds = 0
+			if err := f.Store.SaveSheet(f.ctx, rec); err != nil {
+				t.Fatal(err)
+			}
+			s, err := rec.Core()
+			if err != nil {
+				t.Fatal(err)
+			}
+			for step := range 14 {
+				f.advance(f.Now().Add(time.Duration(1+g.R.IntN(30*3600)) * time.Second))
+				rows, err := f.Store.RowsAfter(f.ctx, rec.ID, 0, 100)
+				if err != nil {
+					t.Fatal(err)
 				}
-				n := got[d.RuleID]
-				switch d.State {
-				case delivery.Skipped, delivery.Missed, delivery.Dropped:
-					continue
-				case delivery.Incomplete:
-					n[2]++
-				case delivery.Held:
-					n[0]++
-					n[1]++
-				default:
-					if was, ok := before[id]; ok && was.State != delivery.Incomplete && was.State != delivery.Held {
-						continue // it was on its way already
+				var ops []Op
+				for i := range rows {
+					switch n := g.R.IntN(8); {
+					case n == 0 && len(rows) > 3:
+						ops = append(ops, Op{Kind: OpDelete, Row: rows[i].ID})
+					case n < 5:
+						var cells []CellEdit
+						for range 1 + g.R.IntN(3) {
+							name := g.One("State", "State", "Humidity", "Humidity", "Email", "Name", "Open", "Due", "Limit", "Read", "Copy")
+							c, _ := s.ColumnNamed(name)
+							cells = append(cells, CellEdit{Column: c.ID, Text: g.Cell(name)})
+						}
+						ops = append(ops, Op{Kind: OpEdit, Row: rows[i].ID, Cells: cells})
 					}
-					n[0]++
 				}
-				got[d.RuleID] = n
-			}
-			want := map[string][3]int{}
-			for _, r := range told.Rules {
-				if n := [3]int{r.Now, r.Held, r.Incomplete}; n != [3]int{} {
-					want[r.ID] = n
+				if g.Maybe(3) {
+					ops = append(ops, Op{Kind: OpAdd, Cells: []CellEdit{{Column: "c1", Text: fmt.Sprint("N-", step)}, {Column: "c2", Text: g.Cell("Due")}, {Column: "c4", Text: g.Cell("State")}, {Column: "c5", Text: g.Cell("Humidity")}}})
 				}
-			}
-			for id, n := range got {
-				if n == [3]int{} {
-					delete(got, id)
+				told, err := f.ForetellChange(f.ctx, rec.ID, ops, System("test"))
+				if err != nil {
+					t.Fatal(err)
 				}
-				set += n[0]
-			}
-			if fmt.Sprint(got) != fmt.Sprint(want) {
+				before := f.states()
+				if _, err := f.Change(f.ctx, rec.ID, ops, "paste", System("test")); err != nil {
+					t.Fatal(err)
+				}
+				f.settled()
+				got := map[string][3]int{}
 				for id, d := range f.states() {
-					if was, ok := before[id]; !ok || was.State != d.State {
-						r, _ := f.Store.Rule(f.ctx, d.RuleID)
-						t.Logf("%d: %s to %s, %s, %s\n%s", id, was.State, d.State, d.DueAt, d.Reason.Words(), r.Body)
+					if was, ok := before[id]; ok && was.State == d.State {
+						continue
+					}
+					n := got[d.RuleID]
+					switch d.State {
+					case delivery.Skipped, delivery.Missed, delivery.Dropped:
+						continue
+					case delivery.Incomplete:
+						n[2]++
+					case delivery.Held:
+						n[0]++
+						n[1]++
+					default:
+						if was, ok := before[id]; ok && was.State != delivery.Incomplete && was.State != delivery.Held {
+							continue // it was on its way already
+						}
+						n[0]++
+					}
+					got[d.RuleID] = n
+				}
+				want := map[string][3]int{}
+				for _, r := range told.Rules {
+					if n := [3]int{r.Now, r.Held, r.Incomplete}; n != [3]int{} {
+						want[r.ID] = n
 					}
 				}
-				t.Fatalf("trial %d, step %d: foretold %v, done %v (now, held, incomplete)\n%v", trial, step, want, got, ops)
+				for id, n := range got {
+					if n == [3]int{} {
+						delete(got, id)
+					}
+					set += n[0]
+				}
+				if fmt.Sprint(got) != fmt.Sprint(want) {
+					for id, d := range f.states() {
+						if was, ok := before[id]; !ok || was.State != d.State {
+							r, _ := f.Store.Rule(f.ctx, d.RuleID)
+							t.Logf("%d: %s to %s, %s, %s\n%s", id, was.State, d.State, d.DueAt, d.Reason.Words(), r.Body)
+						}
+					}
+					t.Fatalf("trial %d, step %d: foretold %v, done %v (now, held, incomplete)\n%v", trial, step, want, got, ops)
+				}
 			}
-		}
+		})
 	}
 	if set < 15 {
 		t.Errorf("only %d emails were set off", set)

@@ -170,6 +170,7 @@ type SheetChange struct {
 	SettleSeconds, Frozen        *int
 	Key, Address, Named, Written *string // columns by id, or ""
 	Calendar                     *string // by id
+	Zone                         *string // IANA
 	Sender                       *string // by id; "" for the first one
 }
 
@@ -222,6 +223,15 @@ func (e *Engine) ChangeSheet(ctx context.Context, id string, c SheetChange, acto
 				return &Refusal{Field: "/sender", Message: "there is no such sender"}
 			}
 			rec.SenderID = *c.Sender
+		}
+		if c.Zone != nil && *c.Zone != rec.Zone {
+			rec.Zone = *c.Zone
+			if core, err = rec.Core(); err != nil {
+				return &Refusal{Field: "/zone", Message: err.Error()}
+			}
+			if err := e.rearmSheet(ctx, tx, rec.ID); err != nil {
+				return err
+			}
 		}
 		if c.Calendar != nil && *c.Calendar != rec.CalendarID {
 			if err := e.setCalendar(ctx, tx, rec, *c.Calendar); err != nil {

@@ -43,8 +43,8 @@ type Sheet struct {
 // Core turns the record into the core's sheet.
 func (r *Sheet) Core() (*sheet.Sheet, error) {
 	loc, err := time.LoadLocation(r.Zone)
-	if err != nil {
-		return nil, fmt.Errorf("zone %q: %w", r.Zone, err)
+	if err != nil || r.Zone == "" || r.Zone == "Local" {
+		return nil, fmt.Errorf("zone %q is not known; use a name like Europe/London", r.Zone)
 	}
 	l, err := value.FindLocale(r.Locale)
 	if err != nil {

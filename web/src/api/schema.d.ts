@@ -1578,6 +1578,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sheets/{sheet}/columns/consequences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a change of columns would make of the emails foreseen */
+        post: operations["columnsConsequences"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/consequences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What another zone or working calendar of a sheet would make of the emails foreseen */
+        post: operations["sheetConsequences"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/templates/{template}/consequences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** How many of the emails foreseen another wording of a letter would be in, and what could not go */
+        post: operations["templateConsequences"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/calendars/{calendar}/consequences": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What other days of a working calendar would make of the emails foreseen */
+        post: operations["calendarConsequences"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sheets/{sheet}/columns/effect": {
         parameters: {
             query?: never;
@@ -1998,6 +2066,8 @@ export interface components {
             calendar?: string;
             /** @description the sender of its emails; empty for the first one */
             sender?: string;
+            /** @description IANA */
+            zone?: string;
             name?: string;
             settleSeconds?: number;
             frozen?: number;
@@ -2484,6 +2554,25 @@ export interface components {
             brake: boolean;
             new: number;
             gone: number;
+        };
+        SheetConsequences: {
+            sheet: string;
+            name: string;
+            consequences: components["schemas"]["Consequences"];
+        };
+        /** @description what a letter's wording means for one rule that is on, in the coming 60 days */
+        LetterConsequence: {
+            rule: string;
+            letter: string;
+            name: string;
+            /** @description that say it */
+            emails: number;
+            /** @description of the rule's, that could not go */
+            incomplete: number;
+            /** @description of the rule's, that cannot go as the letter is now */
+            before: number;
+            /** @description not all rows have been looked at */
+            partial: boolean;
         };
         Consequences: {
             rows: number;
@@ -7142,6 +7231,147 @@ export interface operations {
                         sheet?: components["schemas"]["Sheet"];
                         job?: components["schemas"]["Job"];
                     };
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    columnsConsequences: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ColumnsEdit"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Consequences"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sheetConsequences: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SheetPatch"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Consequences"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    templateConsequences: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+                template: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TemplateBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LetterConsequence"][];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    calendarConsequences: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                calendar: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CalendarEdit"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetConsequences"][];
                 };
             };
             /** @description A problem (RFC 9457) */

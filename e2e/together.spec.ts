@@ -182,6 +182,8 @@ test("several working calendars, and the one that a sheet has", async ({ browser
   await expect(page.getByText("No sheet has it yet")).toBeVisible();
   await page.getByRole("checkbox", { name: "Saturday" }).check();
   await page.getByRole("button", { name: /Monday, April 5th, 2027/ }).click();
+  await expect(page.getByText("No email of the coming 60 days changes.")).toBeVisible();
+  await page.getByRole("button", { name: "Save the calendar" }).click();
   await expect(page.getByText("1 this year, 1 in all")).toBeVisible();
   const sheet = (await ask<Named[]>(page, "GET", "/sheets")).find((s) => s.name === "Display cases")?.id ?? "";
   await page.goto(`/sheets/${sheet}?slip=columns`);

@@ -1742,13 +1742,16 @@ type LookedThrough struct {
 
 // Mark defines model for Mark.
 type Mark struct {
-	At       time.Time `json:"at"`
-	Delivery *string   `json:"delivery,omitempty"`
-	Kind     MarkKind  `json:"kind"`
-	Letter   string    `json:"letter"`
-	Line     string    `json:"line"`
-	Row      *string   `json:"row,omitempty"`
-	Rule     string    `json:"rule"`
+	At time.Time `json:"at"`
+
+	// Chain shared by an email and its follow-ups on one track
+	Chain    *string  `json:"chain,omitempty"`
+	Delivery *string  `json:"delivery,omitempty"`
+	Kind     MarkKind `json:"kind"`
+	Letter   string   `json:"letter"`
+	Line     string   `json:"line"`
+	Row      *string  `json:"row,omitempty"`
+	Rule     string   `json:"rule"`
 }
 
 // MarkKind defines model for MarkKind.
@@ -2277,6 +2280,7 @@ type SheetConsequences struct {
 	Consequences Consequences `json:"consequences"`
 	Name         string       `json:"name"`
 	Sheet        string       `json:"sheet"`
+	Zone         string       `json:"zone"`
 }
 
 // SheetEvent defines model for SheetEvent.

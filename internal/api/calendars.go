@@ -84,7 +84,7 @@ func (s *Server) CalendarConsequences(ctx context.Context, r CalendarConsequence
 	}
 	out := CalendarConsequences200JSONResponse{}
 	for _, t := range sheets {
-		out = append(out, SheetConsequences{Sheet: t.Sheet.ID, Name: t.Sheet.Name, Consequences: toConsequences(t.Consequences)})
+		out = append(out, SheetConsequences{Sheet: t.Sheet.ID, Name: t.Sheet.Name, Zone: t.Sheet.Zone, Consequences: toConsequences(t.Consequences)})
 	}
 	return out, nil
 }

@@ -54,18 +54,18 @@ func (s *Server) ruleNames(ctx context.Context, sheetID string) (map[string]stor
 }
 
 func deliveryMark(d *store.Delivery, rules map[string]store.Rule) Mark {
-	id, row := store.RowID(d.ID), store.RowID(d.RowID)
+	id, row, chain := store.RowID(d.ID), store.RowID(d.RowID), d.Chain()
 	r := rules[d.RuleID]
 	line := r.Name + ": " + outcomeWords(d)
 	if d.Subject != "" {
 		line = "“" + d.Subject + "” " + outcomeWords(d)
 	}
-	return Mark{At: d.DueAt, Letter: r.Letter, Rule: d.RuleID, Kind: markKind(d.State), Delivery: &id, Row: &row, Line: line}
+	return Mark{At: d.DueAt, Letter: r.Letter, Rule: d.RuleID, Kind: markKind(d.State), Delivery: &id, Row: &row, Line: line, Chain: &chain}
 }
 
 func comingMark(c *engine.Coming, rules map[string]store.Rule) Mark {
 	r := rules[c.Rule]
-	m := Mark{At: c.At, Letter: r.Letter, Rule: c.Rule, Kind: MarkKindComing, Row: &c.RowID, Line: r.Name + ": “" + c.Subject + "” to " + strings.Join(c.To, ", ")}
+	m := Mark{At: c.At, Letter: r.Letter, Rule: c.Rule, Kind: MarkKindComing, Row: &c.RowID, Chain: &c.Chain, Line: r.Name + ": “" + c.Subject + "” to " + strings.Join(c.To, ", ")}
 	if c.Incomplete {
 		m.Kind, m.Line = MarkKindIncomplete, r.Name+" cannot go out yet: "+c.Reason
 	}
@@ -144,6 +144,15 @@ func (s *Server) marks(ctx context.Context, sheetID string, ids []int64, cores [
 	}
 	for _, ms := range out {
 		sort.SliceStable(ms, func(a, b int) bool { return ms[a].At.Before(ms[b].At) })
+		inChain := map[string]int{}
+		for i := range ms {
+			inChain[*ms[i].Chain]++
+		}
+		for i := range ms { // one alone is no chain
+			if inChain[*ms[i].Chain] < 2 {
+				ms[i].Chain = nil
+			}
+		}
 	}
 	return out, nil
 }

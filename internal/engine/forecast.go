@@ -20,6 +20,7 @@ const ForecastSpan = 28 * 24 * time.Hour
 // Coming is a foreseen email as lists and tracks show it.
 type Coming struct {
 	Occasion   rule.ID
+	Chain      string // the identity of the email that it follows; its own, of a first one
 	At         time.Time
 	Rule       string
 	RowID      string
@@ -192,7 +193,7 @@ func foreseenOf(rb *ruleBook, row *sheet.Row, entries []store.Entry, said []plan
 }
 
 func coming(s *sheet.Sheet, rb *ruleBook, row *sheet.Row, c plan.Foreseen) Coming {
-	out := Coming{Occasion: c.Identity(), At: c.Due, Rule: rb.record.ID, RowID: row.ID, Row: s.RowName(row), Incomplete: c.Outcome == plan.Incomplete,
+	out := Coming{Occasion: c.Identity(), Chain: c.Chain(), At: c.Due, Rule: rb.record.ID, RowID: row.ID, Row: s.RowName(row), Incomplete: c.Outcome == plan.Incomplete,
 		Subject: c.Subject, Reason: c.Verdict.Reason.Words()}
 	for _, m := range append(append(c.To[:0:0], c.To...), c.Cc...) {
 		out.To = append(out.To, m.Address())

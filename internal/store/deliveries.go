@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"database/sql"
+	"encoding/hex"
+	"encoding/json"
 	"fmt"
 	"strings"
 	"time"
@@ -69,6 +71,18 @@ type Letter struct {
 
 // TableName implements GORM's tabler.
 func (Letter) TableName() string { return "letters" }
+
+// Chain gives the identity, as text, of the email that a follow-up follows; of a
+// first email its own. It needs Occasion, Step and Origin.
+func (d *Delivery) Chain() string {
+	if d.Step > 0 {
+		var o rule.Occasion
+		if err := json.Unmarshal([]byte(d.Origin), &o); err == nil && o.Base != "" {
+			return o.Base
+		}
+	}
+	return hex.EncodeToString(d.Occasion)
+}
 
 // InsertDeliveries writes occasions that have been judged. One whose identity
 // the ledger holds is passed over: it keeps ID 0.
@@ -416,7 +430,7 @@ func (s *Store) RowMarks(ctx context.Context, rowIDs []int64, from, to time.Time
 	if len(rowIDs) == 0 {
 		return nil, nil
 	}
-	err = s.DB(ctx).Select("id, occasion, rule_id, row_id, due_at, state, subject, reason").
+	err = s.DB(ctx).Select("id, occasion, rule_id, row_id, step, due_at, state, subject, reason, IF(step > 0, origin, '') AS origin").
 		Where("row_id IN ? AND due_at BETWEEN ? AND ?", rowIDs, from, to).Order("due_at, id").Find(&out).Error
 	return out, err
 }

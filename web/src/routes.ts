@@ -40,6 +40,7 @@ export const logSearch = (s: Given): LogSearch =>
 /** Which slip of a sheet is open, and how the sheet is looked at. */
 export type SheetSearch = {
   row?: string;
+  why?: string; // beside row: the rule by which it is asked
   email?: string;
   cell?: string;
   slip?: "columns" | "history" | "out";
@@ -51,6 +52,7 @@ export type SheetSearch = {
 export const sheetSearch = (s: Given): SheetSearch =>
   said({
     row: text(s.row),
+    why: text(s.why),
     email: text(s.email),
     cell: text(s.cell),
     slip: oneOf(s.slip, ["columns", "history", "out"] as const),

@@ -50,6 +50,15 @@ type ID [16]byte
 // String writes the identity in hexadecimal.
 func (id ID) String() string { return hex.EncodeToString(id[:]) }
 
+// Chain gives the identity, as text, of the email that a follow-up follows; of a
+// first email its own.
+func (o *Occasion) Chain() string {
+	if o.Base != "" {
+		return o.Base
+	}
+	return o.Identity().String()
+}
+
 // ParseID reads what String wrote.
 func ParseID(s string) (ID, error) {
 	var id ID

@@ -2094,6 +2094,8 @@ export interface components {
             kind: components["schemas"]["MarkKind"];
             delivery?: string;
             line: string;
+            /** @description shared by an email and its follow-ups on one track */
+            chain?: string;
             row?: string;
         };
         Row: {
@@ -2558,6 +2560,7 @@ export interface components {
         SheetConsequences: {
             sheet: string;
             name: string;
+            zone: string;
             consequences: components["schemas"]["Consequences"];
         };
         /** @description what a letter's wording means for one rule that is on, in the coming 60 days */

@@ -37,6 +37,18 @@ function spread(axis: Axis, marks: Mark[]): { m: Mark; x: number }[] {
   return out;
 }
 
+// From where to where emails with their follow-ups reach.
+function chains(marks: { m: Mark; x: number }[]): { rule: string; from: number; to: number }[] {
+  const out = new Map<string, { rule: string; from: number; to: number }>();
+  for (const { m, x } of marks) {
+    if (!m.chain) continue;
+    const c = out.get(m.chain);
+    if (c) c.to = x;
+    else out.set(m.chain, { rule: m.rule, from: x, to: x });
+  }
+  return [...out.values()].filter((c) => c.to > c.from);
+}
+
 export const Track = memo(function Track({
   axis,
   marks,
@@ -52,16 +64,30 @@ export const Track = memo(function Track({
   onPress?: (m: Mark) => void;
   onPoint?: (m: Mark | null, el?: Element) => void;
 }) {
+  const shown = spread(axis, marks);
+  const faint = (rule: string) => (lit && lit !== rule ? 0.25 : 1);
   return (
     <svg width={axis.width} height={height} className="block" role="group" aria-label={summary(marks)}>
       <Weekends axis={axis} height={height} />
       <line x1={10} x2={axis.width - 10} y1={height / 2} y2={height / 2} stroke="var(--hair-2)" />
       <line x1={place(axis, axis.now)} x2={place(axis, axis.now)} y1={0} y2={height} stroke="var(--ink)" strokeWidth={1.2} />
-      {spread(axis, marks).map(({ m, x }, i) => (
+      {chains(shown).map((c, i) => (
+        <line
+          key={i}
+          x1={c.from}
+          x2={c.to}
+          y1={height / 2}
+          y2={height / 2}
+          stroke="var(--ink-2)"
+          strokeWidth={1.6}
+          opacity={faint(c.rule)}
+        />
+      ))}
+      {shown.map(({ m, x }, i) => (
         // What a mark leads to stands in the slip of its row too, for the keys.
         <g
           key={`${m.rule}${m.at}${i}`}
-          opacity={lit && lit !== m.rule ? 0.25 : 1}
+          opacity={faint(m.rule)}
           className={onPress ? "cursor-pointer" : ""}
           onClick={() => onPress?.(m)}
           onMouseEnter={(e) => onPoint?.(m, e.currentTarget)}

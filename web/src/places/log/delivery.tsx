@@ -1,6 +1,6 @@
 import { Link } from "@tanstack/react-router";
 import { useState } from "react";
-import { api, http } from "../../api/client";
+import { api, http, words } from "../../api/client";
 import { ofEmails } from "../../api/keys";
 import { useWrite } from "../../api/write";
 import { Await } from "../../parts/await";
@@ -8,6 +8,7 @@ import { MarkIcon } from "../../parts/mark";
 import { useMay, useNow, useZone } from "../../parts/session";
 import { Scroll } from "../../parts/scroll";
 import { LetterFrame, Section, Slip } from "../../parts/slip";
+import { useWhy, Why } from "../rule/why";
 import { dayName, moment, seconds } from "../../parts/time";
 
 const actionWords = {
@@ -17,6 +18,25 @@ const actionWords = {
   approve: "Let it go",
   drop: "Leave it out",
 } as const;
+
+// Each part of the rule's sentence with the row's value, as both are now.
+function PartByPart({ sheet, rule, row, zone }: { sheet: string; rule: string; row: string; zone: string }) {
+  const [open, setOpen] = useState(false);
+  const q = api.useQuery("get", "/sheets/{sheet}/rules/{rule}", { params: { path: { sheet, rule } } }, { enabled: open, retry: false });
+  const why = useWhy(sheet, q.data?.body, rule, row);
+  const failed = q.error ?? why.error;
+  return (
+    <details className="mt-1" open={open} onToggle={(e) => setOpen(e.currentTarget.open)}>
+      <summary className="link inline cursor-pointer">Part by part, as the row is now</summary>
+      {failed && <p className="mt-1 text-ink-2">{words(failed)}</p>}
+      {why.data && (
+        <div className="mt-1.5">
+          <Why why={why.data} sheet={{ zone }} />
+        </div>
+      )}
+    </details>
+  );
+}
 
 // The slip of one email: what it said, why, and what became of it.
 export function DeliverySlip({ id, onClose }: { id: string; onClose: () => void }) {
@@ -124,6 +144,7 @@ export function DeliverySlip({ id, onClose }: { id: string; onClose: () => void 
             ))}
           </dl>
         </details>
+        {l.rowId && <PartByPart sheet={l.sheetId} rule={l.ruleId} row={l.rowId} zone={zone} />}
       </Section>
       <Section title="What became of it">
         <ol className="grid grid-cols-[96px_1fr] gap-x-3 gap-y-0.5">

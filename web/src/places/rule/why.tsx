@@ -25,14 +25,14 @@ export function useWhy(sheet: string, body: RuleBody | undefined, rule: string |
 const colours = { yes: "text-juniper", no: "text-brick", unknown: "text-plum" };
 
 /** ahead: also what comes, where it does not stand beside this already. */
-export function Why({ why, sheet, ahead = true }: { why: Schemas["Explanation"]; sheet: Sheet; ahead?: boolean }) {
+export function Why({ why, sheet, ahead = true }: { why: Schemas["Explanation"]; sheet: Pick<Sheet, "zone">; ahead?: boolean }) {
   const now = useNow(60000);
   const mends = why.clauses.filter((c) => c.holds !== "yes" && c.mend);
   return (
     <>
       <ul className="flex flex-col gap-1">
         {why.clauses.map((c, i) => (
-          <li key={i} className="grid grid-cols-[56px_1fr_auto] gap-2.5">
+          <li key={i} className="grid grid-cols-[44px_minmax(0,3fr)_minmax(0,2fr)] gap-2.5">
             <span className={colours[c.holds]}>{c.holds}</span>
             <span>{c.text}</span>
             <span className="text-ink-2">{c.note}</span>

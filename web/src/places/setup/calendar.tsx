@@ -1,10 +1,13 @@
+import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { DayPicker } from "react-day-picker";
-import { api, http, type Schemas } from "../../api/client";
+import { api, http, type Schemas, take } from "../../api/client";
 import { keys } from "../../api/keys";
 import { useWrite } from "../../api/write";
 import { Await } from "../../parts/await";
 import { useMay, useNow } from "../../parts/session";
+import { useSettled } from "../../parts/settled";
+import { Turned } from "../sheets/sets";
 
 type Calendar = Schemas["NamedCalendar"];
 type Edit = Schemas["CalendarEdit"];
@@ -81,24 +84,27 @@ function NewName({ label, act, busy, onName }: { label: string; act: string; bus
 function Days({ calendar: c, may }: { calendar: Calendar; may: boolean }) {
   const changes = [keys.calendars, keys.today, keys.rules, keys.rule, keys.sheets];
   const path = { calendar: c.id };
+  // What has been pressed counts once it is saved: it may change many emails.
+  const [pressed, setPressed] = useState<Edit>();
+  const { name, weekdays, closed } = pressed ?? c;
   const save = useWrite({
     write: (body: Edit) => http.PUT("/calendars/{calendar}", { params: { path }, body }),
     changes,
-    inTurn: `calendar ${c.id}`,
+    saved: "Saved.",
+    after: () => setPressed(undefined),
   });
-  // What has been pressed is shown before the server has it.
-  const [pressed, setPressed] = useState<Edit>();
-  const { weekdays, closed } = pressed ?? c;
+  const body = useSettled(JSON.stringify(pressed ?? null), 300);
+  const turned = useQuery({
+    queryKey: keys.calendarEffect(c.id, body),
+    enabled: body !== "null",
+    queryFn: () => take(http.POST("/calendars/{calendar}/consequences", { params: { path }, body: JSON.parse(body) as Edit })),
+  });
   const remove = useWrite({
     write: () => http.DELETE("/calendars/{calendar}", { params: { path } }),
     changes,
     saved: `${c.name} is taken away.`,
   });
-  const put = (more: Partial<Edit>) => {
-    const next = { name: c.name, weekdays, closed, ...more };
-    setPressed(next);
-    void save.do(next).then(() => setPressed((p) => (p === next ? undefined : p)));
-  };
+  const put = (more: Partial<Edit>) => setPressed({ name, weekdays, closed, ...more });
   const others = c.isDefault ? "every sheet that has no other" : "";
   return (
     <>
@@ -111,11 +117,7 @@ function Days({ calendar: c, may }: { calendar: Calendar; may: boolean }) {
         {may && (
           <label className="flex items-center gap-2">
             Name
-            <input
-              className="field w-48"
-              defaultValue={c.name}
-              onBlur={(e) => e.target.value.trim() && e.target.value.trim() !== c.name && put({ name: e.target.value.trim() })}
-            />
+            <input className="field w-48" maxLength={120} value={name} onChange={(e) => put({ name: e.target.value })} />
           </label>
         )}
         {may && !c.isDefault && c.sheets.length === 0 && (
@@ -138,8 +140,34 @@ function Days({ calendar: c, may }: { calendar: Calendar; may: boolean }) {
           </label>
         ))}
       </fieldset>
+      {pressed && (
+        <div className="sticky top-0 z-10 mb-4 flex flex-wrap items-center gap-x-4 gap-y-1 border-y border-hair bg-paper py-2.5">
+          <button type="button" className="act" disabled={save.busy || !name.trim()} onClick={() => void save.do(pressed)}>
+            Save the calendar
+          </button>
+          <button type="button" className="link" onClick={() => setPressed(undefined)}>
+            Leave it as it was
+          </button>
+          {body === JSON.stringify(pressed) && turned.data && <Changes sheets={turned.data} />}
+        </div>
+      )}
       <Closed closed={closed} weekdays={weekdays} may={may} onChange={(closed) => put({ closed })} />
     </>
+  );
+}
+
+// What the days make of the emails foreseen, sheet by sheet.
+function Changes({ sheets }: { sheets: Schemas["SheetConsequences"][] }) {
+  if (sheets.length === 0) return <span className="text-ink-2">No email of the coming 60 days changes.</span>;
+  return (
+    <ul className="w-full">
+      {sheets.map((s) => (
+        <li key={s.sheet}>
+          <b>{s.name}.</b>
+          <Turned sheet={{ id: s.sheet, zone: s.zone }} sets={s.consequences} />
+        </li>
+      ))}
+    </ul>
   );
 }
 

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { type ReactNode, useState } from "react";
 import { http, type Problem, problemOf, type Schemas, type Sheet, take } from "../../api/client";
 import { keys, ofSheet } from "../../api/keys";
 import { useWrite } from "../../api/write";
@@ -9,6 +9,7 @@ import { count } from "../../parts/time";
 import { asEdit, ColumnEdit, type Draft, type Effect, EffectWords, sameName } from "./column";
 import { FunctionList } from "./formula";
 import { Roles } from "./roles";
+import { Turned } from "./sets";
 
 // The columns of a sheet: what they are called, what they hold, in which
 // order. What a change would do to the cells is shown before it is made.
@@ -47,7 +48,7 @@ export function ColumnsSlip({
     setHeard(sheet.seen);
     if (!changed) follow();
   }
-  const { effects, problem } = useEffects(sheet.id, list, changed);
+  const { effects, turned, problem } = useEffects(sheet.id, list, changed);
   const put = (i: number, c: Partial<Draft>) => setList((l) => l.map((x, k) => (k === i ? { ...x, ...c } : x)));
   const shift = (i: number, by: number) => {
     const to = i + by;
@@ -84,6 +85,8 @@ export function ColumnsSlip({
             gone={sheet.columns.filter((c) => !list.some((x) => x.id === c.id)).map((c) => c.name)}
             busy={save.busy}
             problem={problem}
+            turned={turned && <Turned sheet={sheet} sets={turned} />}
+            shown={problem?.field === `/columns/${at}/formula`}
             needed={tried === JSON.stringify(list) && save.failed?.field === "/pausing"}
             onSave={(pausing) => {
               setTried(JSON.stringify(list));
@@ -153,7 +156,7 @@ const following = (c: Draft): Draft => ({
 });
 
 // What the change would do to the cells, a moment after typing.
-function useEffects(sheet: string, list: Draft[], on: boolean): { effects: Effect[]; problem?: Problem } {
+function useEffects(sheet: string, list: Draft[], on: boolean): { effects: Effect[]; turned?: Schemas["Consequences"]; problem?: Problem } {
   const body = useSettled(JSON.stringify({ columns: list }), 300);
   const q = useQuery({
     queryKey: keys.columnsEffect(sheet, body),
@@ -164,8 +167,21 @@ function useEffects(sheet: string, list: Draft[], on: boolean): { effects: Effec
     queryFn: () =>
       take(http.POST("/sheets/{sheet}/columns/effect", { params: { path: { sheet } }, body: JSON.parse(body) as Schemas["ColumnsEdit"] })),
   });
+  const turned = useQuery({
+    queryKey: [...keys.columnsEffect(sheet, body), "emails"],
+    enabled: on && q.isSuccess && !q.isPlaceholderData,
+    retry: false,
+    meta: { still: true },
+    queryFn: () =>
+      take(
+        http.POST("/sheets/{sheet}/columns/consequences", {
+          params: { path: { sheet } },
+          body: JSON.parse(body) as Schemas["ColumnsEdit"],
+        }),
+      ),
+  });
   if (!on) return { effects: [] };
-  return { effects: q.data ?? [], problem: q.error ? problemOf(q.error) : undefined };
+  return { effects: q.data ?? [], turned: turned.data, problem: q.error ? problemOf(q.error) : undefined };
 }
 
 type FootProps = {
@@ -173,12 +189,14 @@ type FootProps = {
   gone: string[];
   busy: boolean;
   problem?: Problem;
+  turned: ReactNode;
+  shown: boolean; // the problem stands beside what is wrong
   needed: boolean;
   onSave: (pausing: boolean) => void;
   onLeave: () => void;
 };
 
-function Foot({ lost, gone, busy, problem, needed, onSave, onLeave }: FootProps) {
+function Foot({ lost, gone, busy, problem, turned, shown, needed, onSave, onLeave }: FootProps) {
   return (
     <>
       <button type="button" className="act" disabled={busy || problem !== undefined} onClick={() => onSave(false)}>
@@ -192,7 +210,8 @@ function Foot({ lost, gone, busy, problem, needed, onSave, onLeave }: FootProps)
       <button type="button" className="link" onClick={onLeave}>
         Leave them as they are
       </button>
-      {problem && !problem.field?.endsWith("/formula") && (
+      {turned}
+      {problem && !shown && (
         <span role="alert" className="w-full text-brick">
           {problem.title}
         </span>

@@ -1,8 +1,10 @@
+import { useState } from "react";
 import { api, http, type Schemas, type Sheet } from "../../api/client";
 import { ofSheet } from "../../api/keys";
 import { useWrite } from "../../api/write";
 import { Section } from "../../parts/slip";
 import { count } from "../../parts/time";
+import { AskTurn, setsNothing } from "./sets";
 
 // Which column identifies a row, carries its address, the name and the
 // language: said once, and taken everywhere unless said otherwise.
@@ -14,6 +16,17 @@ export function Roles({ sheet }: { sheet: Sheet }) {
     changes: ofSheet(sheet.id),
   });
   const save = (body: Schemas["SheetPatch"]) => void patch.do(body);
+  const [asked, setAsked] = useState<{ what: string; body: Schemas["SheetPatch"]; sets: Schemas["Consequences"] }>();
+  const tell = useWrite({
+    write: (body: Schemas["SheetPatch"]) => http.POST("/sheets/{sheet}/consequences", { params: { path: { sheet: sheet.id } }, body }),
+  });
+  // What changes emails is told before it is done.
+  const turn = async (what: string, body: Schemas["SheetPatch"]) => {
+    const sets = await tell.do(body);
+    if (!sets) return;
+    if (setsNothing(sets)) save(body);
+    else setAsked({ what, body, sets });
+  };
   const pick = (label: string, value: string, of: (c: Sheet["columns"][number]) => boolean, on: (id: string) => void, none: string) => (
     <label className="flex items-center justify-between gap-3 py-0.5">
       {label}
@@ -73,7 +86,11 @@ export function Roles({ sheet }: { sheet: Sheet }) {
       )}
       <label className="flex items-center justify-between gap-3 py-0.5">
         Working days go by
-        <select className="field w-56" value={sheet.calendar} onChange={(e) => save({ calendar: e.target.value })}>
+        <select
+          className="field w-56"
+          value={sheet.calendar}
+          onChange={(e) => void turn("Another working calendar?", { calendar: e.target.value })}
+        >
           {(calendars.data ?? []).map((c) => (
             <option key={c.id} value={c.isDefault ? "" : c.id}>
               {c.name}
@@ -81,6 +98,25 @@ export function Roles({ sheet }: { sheet: Sheet }) {
           ))}
         </select>
       </label>
+      <label className="flex items-center justify-between gap-3 py-0.5">
+        Its clocks are those of
+        <select className="field w-56" value={sheet.zone} onChange={(e) => void turn("Another time zone?", { zone: e.target.value })}>
+          {[...new Set([sheet.zone, ...Intl.supportedValuesOf("timeZone")])].map((z) => (
+            <option key={z}>{z}</option>
+          ))}
+        </select>
+      </label>
+      {asked && (
+        <AskTurn
+          what={asked.what}
+          sheet={sheet}
+          sets={asked.sets}
+          onAnswer={(yes) => {
+            if (yes) save(asked.body);
+            setAsked(undefined);
+          }}
+        />
+      )}
       <label className="flex items-center justify-between gap-3 py-0.5">
         Edits count after a rest of
         <select className="field w-56" value={sheet.settleSeconds} onChange={(e) => save({ settleSeconds: Number(e.target.value) })}>

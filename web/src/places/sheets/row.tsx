@@ -26,6 +26,7 @@ const did: Record<string, string> = {
 export function RowSlip({
   sheet,
   row,
+  why,
   onClose,
   onEmail,
   mayEdit,
@@ -33,6 +34,7 @@ export function RowSlip({
 }: {
   sheet: Sheet;
   row: string;
+  why?: string; // the rule by which it is asked
   onClose: () => void;
   onEmail: (id: string) => void;
   mayEdit: boolean;
@@ -77,13 +79,14 @@ export function RowSlip({
         <p className="mt-2 text-brick">This row is gone: it is no longer in the file it came from. Nothing goes out for it.</p>
       )}
       {d.row.unsettled && <p className="mt-2 text-marigold">Edited a moment ago; its changes count once the row has rested.</p>}
+      {why && <WhySection sheet={sheet} row={row} by={why} />}
       <Section title="Coming">
         {d.coming.length === 0 && <p className="text-ink-2">Nothing that can be foreseen.</p>}
         {d.coming.map((m) => (
           <ComingEmail key={m.occasion} sheet={sheet} row={row} email={m} may={mayEdit} />
         ))}
       </Section>
-      <WhySection sheet={sheet} row={row} />
+      {!why && <WhySection sheet={sheet} row={row} />}
       <Section title="Emails">
         {d.emails.length === 0 && <p className="text-ink-2">None yet.</p>}
         {d.emails.map((l) => (
@@ -121,9 +124,9 @@ export function RowSlip({
 }
 
 // Why the row gets or does not get its next email, rule by rule.
-function WhySection({ sheet, row }: { sheet: Sheet; row: string }) {
+function WhySection({ sheet, row, by }: { sheet: Sheet; row: string; by?: string }) {
   const rules = api.useQuery("get", "/sheets/{sheet}/rules", { params: { path: { sheet: sheet.id } } });
-  const [open, setOpen] = useState<string>();
+  const [open, setOpen] = useState(by);
   const rule = rules.data?.find((r) => r.id === open);
   const why = useWhy(sheet.id, rule?.body, open, row);
   if (!rules.data?.length) return null;

@@ -13,8 +13,10 @@ const n = (x: number) => x.toLocaleString("en-GB");
 /** Reports whether it sets off nothing. */
 export const setsNothing = (c: Consequences) => c.rules.length === 0;
 
+type Where = Pick<Sheet, "id" | "zone">;
+
 /** What it sets off in one sentence a rule. */
-export function SetsOff({ sheet, sets: c }: { sheet: Sheet; sets: Consequences }) {
+export function SetsOff({ sheet, sets: c }: { sheet: Where; sets: Consequences }) {
   const now = useNow(60000);
   if (setsNothing(c)) return <p className="text-ink-2">It sets off no email, now or in the coming 60 days.</p>;
   return (
@@ -82,6 +84,57 @@ function LineTable({ lines, from, zone, now }: { lines: Schemas["EffectLine"][];
         ))}
       </tbody>
     </table>
+  );
+}
+
+/** What a change of columns, zone or calendar makes of the emails foreseen: in figures, and opened, one by one. */
+export function Turned({ sheet, sets: c }: { sheet: Where; sets: Consequences }) {
+  if (setsNothing(c)) return null;
+  return (
+    <details className="w-full">
+      <summary className="cursor-pointer text-marigold">{turnWords(c)}</summary>
+      <div className="mt-2 max-h-72 overflow-auto">
+        <SetsOff sheet={sheet} sets={c} />
+      </div>
+    </details>
+  );
+}
+
+/** The figures of it in a sentence. */
+export function turnWords(c: Consequences): string {
+  const sum = (f: (r: Consequences["rules"][number]) => number) => c.rules.reduce((k, r) => k + f(r), 0);
+  const [fresh, gone] = [sum((r) => r.new), sum((r) => r.gone)];
+  const parts = [
+    gone > 0 ? `${count(gone, "email")} ${gone === 1 ? "falls" : "fall"} away` : "",
+    fresh > 0 ? `${n(fresh)} ${gone > 0 ? "" : fresh === 1 ? "email " : "emails "}${fresh === 1 ? "comes" : "come"} new` : "",
+  ];
+  return `In the coming 60 days ${parts.filter(Boolean).join(" and ")}${c.looked < c.rows ? `, in the first ${n(c.looked)} rows` : ""}.`;
+}
+
+/** Asks before what sheets rest on is changed, where that changes emails. */
+export function AskTurn(p: { what: string; sheet: Where; sets: Consequences; onAnswer: (yes: boolean) => void }) {
+  return (
+    <Dialog.Root open onOpenChange={(on) => !on && p.onAnswer(false)}>
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 z-40 bg-[var(--shade)]" />
+        <Dialog.Content
+          aria-describedby={undefined}
+          className="pop fixed top-1/2 left-1/2 z-50 max-h-[86vh] w-[680px] max-w-[94vw] -translate-x-1/2 -translate-y-1/2 overflow-auto p-5"
+        >
+          <Dialog.Title className="font-letter text-lg! font-semibold!">{p.what}</Dialog.Title>
+          <p className="mb-2">{turnWords(p.sets)}</p>
+          <SetsOff sheet={p.sheet} sets={p.sets} />
+          <div className="mt-4 flex flex-wrap gap-3">
+            <button type="button" className="act" onClick={() => p.onAnswer(true)}>
+              Change it
+            </button>
+            <button type="button" className="act-plain" onClick={() => p.onAnswer(false)}>
+              Leave it as it is
+            </button>
+          </div>
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
   );
 }
 

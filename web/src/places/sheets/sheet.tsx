@@ -120,7 +120,7 @@ function SheetPage({ sheet: s }: { sheet: Sheet }) {
     changes: [keys.sheet],
   });
 
-  const press = (m: Mark) => (m.delivery ? open({ email: m.delivery }) : m.row && open({ row: m.row }));
+  const press = (m: Mark) => (m.delivery ? open({ email: m.delivery }) : m.row && open({ row: m.row, why: m.rule }));
   return (
     <div className="relative flex min-h-0 flex-1 flex-col">
       <div className="flex flex-none items-start gap-6 px-5 pt-[18px] pb-2.5">
@@ -256,7 +256,16 @@ function Slips({ sheet: s, search, view, total, box, edits, may, mayEdit, open }
     <>
       {search.email && <DeliverySlip id={search.email} onClose={close} />}
       {search.row && !search.email && (
-        <RowSlip sheet={s} row={search.row} onClose={close} onEmail={(email) => open({ email })} mayEdit={mayEdit} edits={edits} />
+        <RowSlip
+          sheet={s}
+          row={search.row}
+          key={search.why}
+          why={search.why}
+          onClose={close}
+          onEmail={(email) => open({ email })}
+          mayEdit={mayEdit}
+          edits={edits}
+        />
       )}
       {search.cell && (
         <CellSlip

@@ -1,19 +1,21 @@
 // What checking a letter over all rows came to, and how it arrives.
 import { useState } from "react";
 import type { Schemas } from "../../api/client";
+import { MarkIcon } from "../../parts/mark";
 import { Scroll } from "../../parts/scroll";
 import { LetterFrame } from "../../parts/slip";
 import { count } from "../../parts/time";
 
 type Props = {
   checks?: Schemas["Checks"];
+  says?: Schemas["LetterConsequence"][]; // in which emails the letter will be, once it is saved
   preview?: Schemas["Preview"];
   plain: boolean; // plain text is what stands here first
   onRow: (row: string) => Promise<void>;
 };
 const levels = { stop: "bg-brick", warn: "bg-marigold-fill" } as Record<string, string>;
 
-export function Checks({ checks: c, preview: pv, plain, onRow }: Props) {
+export function Checks({ checks: c, says, preview: pv, plain, onRow }: Props) {
   return (
     <Scroll label="Checks and preview" className="w-[384px] flex-none px-5.5 pt-5 pb-6 max-lg:w-[300px]">
       <h2>Checks {c && <small className="ml-1 text-xs font-[450] text-ink-2">over {count(c.rows, "row")}</small>}</h2>
@@ -38,8 +40,35 @@ export function Checks({ checks: c, preview: pv, plain, onRow }: Props) {
           </li>
         ))}
       </ul>
+      {says && says.length > 0 && <Says says={says} />}
       <Arrives preview={pv} plain={plain} />
     </Scroll>
+  );
+}
+
+// Which of the emails foreseen the letter will be in, and what could not go.
+function Says({ says }: { says: Schemas["LetterConsequence"][] }) {
+  return (
+    <>
+      <h2>
+        Once it is saved <small className="ml-1 text-xs font-[450] text-ink-2">in the coming 60 days</small>
+      </h2>
+      <ul className="mt-1.5 mb-4">
+        {says.map((r) => (
+          <li key={r.rule} className="flex gap-2.5 border-t border-hair-2 py-1.5">
+            <MarkIcon letter={r.letter} kind="coming" />
+            <span>
+              {count(r.emails, "email")} of {r.name} {r.emails === 1 ? "says" : "say"} this
+              {r.partial && ", as far as has been counted"}.
+              {r.incomplete > r.before && (
+                <span className="text-brick"> {count(r.incomplete - r.before, "more", "more")} could not go.</span>
+              )}
+              {r.incomplete < r.before && ` ${count(r.before - r.incomplete, "email")} can go that could not.`}
+            </span>
+          </li>
+        ))}
+      </ul>
+    </>
   );
 }
 

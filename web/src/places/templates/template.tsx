@@ -122,6 +122,18 @@ export function TemplateEditor({ sheet, template, beside }: Props) {
     placeholderData: (old: Schemas["Checks"] | undefined) => old,
     queryFn: () => take(http.POST("/sheets/{sheet}/checks", { params: { path: { sheet: sheet.id } }, body: shown })),
   });
+  const says = useQuery({
+    queryKey: keys.letterEffect(template?.id ?? "", shown),
+    enabled: opened.changed && template !== undefined,
+    placeholderData: (old: Schemas["LetterConsequence"][] | undefined) => old,
+    queryFn: () =>
+      take(
+        http.POST("/sheets/{sheet}/templates/{template}/consequences", {
+          params: { path: { sheet: sheet.id, template: template?.id ?? "" } },
+          body: shown,
+        }),
+      ),
+  });
   const pv = preview.data;
   const total = pv?.total ?? 0;
   const c = checks.data;
@@ -179,7 +191,7 @@ export function TemplateEditor({ sheet, template, beside }: Props) {
               onRow={toRow}
             />
           </div>
-          {!beside && <Checks checks={c} preview={pv} plain={!whole} onRow={toRow} />}
+          {!beside && <Checks checks={c} says={opened.changed ? says.data : undefined} preview={pv} plain={!whole} onRow={toRow} />}
         </div>
       </div>
     </Fields.Provider>

@@ -2162,6 +2162,9 @@ type SendPreview struct {
 type Sender struct {
 	Address string `json:"address"`
 
+	// Batch emails after which it pauses; 0 for no pause
+	Batch int `json:"batch"`
+
 	// DailyCap recipients a day at the most; 0 for no cap
 	DailyCap    int    `json:"dailyCap"`
 	HasPassword bool   `json:"hasPassword"`
@@ -2170,10 +2173,13 @@ type Sender struct {
 	Name        string `json:"name"`
 
 	// Pace emails a minute at the most; 0 for no limit
-	Pace     int            `json:"pace"`
-	Port     int            `json:"port"`
-	Security SenderSecurity `json:"security"`
-	Username string         `json:"username"`
+	Pace int `json:"pace"`
+
+	// PauseSeconds for how long it pauses after a batch
+	PauseSeconds int            `json:"pauseSeconds"`
+	Port         int            `json:"port"`
+	Security     SenderSecurity `json:"security"`
+	Username     string         `json:"username"`
 
 	// Zone whose midnight begins the cap's day
 	Zone string `json:"zone"`
@@ -2201,17 +2207,19 @@ type SenderLoad struct {
 // SenderSave defines model for SenderSave.
 type SenderSave struct {
 	Address  string `json:"address"`
+	Batch    *int   `json:"batch,omitempty"`
 	DailyCap *int   `json:"dailyCap,omitempty"`
 	Host     string `json:"host"`
 	Name     string `json:"name"`
 	Pace     *int   `json:"pace,omitempty"`
 
 	// Password leave out to keep the one there is
-	Password *string            `json:"password,omitempty"`
-	Port     int                `json:"port"`
-	Security SenderSaveSecurity `json:"security"`
-	Username *string            `json:"username,omitempty"`
-	Zone     *string            `json:"zone,omitempty"`
+	Password     *string            `json:"password,omitempty"`
+	PauseSeconds *int               `json:"pauseSeconds,omitempty"`
+	Port         int                `json:"port"`
+	Security     SenderSaveSecurity `json:"security"`
+	Username     *string            `json:"username,omitempty"`
+	Zone         *string            `json:"zone,omitempty"`
 }
 
 // SenderSaveSecurity defines model for SenderSave.Security.

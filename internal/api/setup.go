@@ -126,7 +126,7 @@ func (s *Server) RemoveSilenced(ctx context.Context, r RemoveSilencedRequestObje
 
 func toSender(x *store.Sender) Sender {
 	return Sender{Id: x.ID, Name: x.Name, Address: x.Address, Host: x.Host, Port: x.Port, Security: SenderSecurity(x.Security),
-		Username: x.Username, HasPassword: len(x.SealedPassword) > 0, DailyCap: x.DailyCap, Pace: x.Pace, Zone: x.Zone}
+		Username: x.Username, HasPassword: len(x.SealedPassword) > 0, DailyCap: x.DailyCap, Pace: x.Pace, Batch: x.Batch, PauseSeconds: x.PauseSeconds, Zone: x.Zone}
 }
 
 // ListSenders implements StrictServerInterface.
@@ -157,6 +157,12 @@ func (s *Server) putSender(ctx context.Context, x *store.Sender, b *SenderSave) 
 	}
 	if b.Pace != nil {
 		x.Pace = *b.Pace
+	}
+	if b.Batch != nil {
+		x.Batch = *b.Batch
+	}
+	if b.PauseSeconds != nil {
+		x.PauseSeconds = *b.PauseSeconds
 	}
 	if b.Zone != nil {
 		x.Zone = *b.Zone

@@ -19,8 +19,8 @@ type allowance struct {
 	sender *store.Sender
 }
 
-// withinLimits keeps of what waits to be sent what the senders' daily caps and
-// paces let go now, in order. What does not fit today waits for the next day,
+// withinLimits keeps of what waits to be sent what the senders' daily caps,
+// paces and pauses let go now, in order. What does not fit today waits for the next day,
 // judged and written anew then; what is too fast waits its turn.
 func (e *Engine) withinLimits(ctx context.Context, tx *store.Store, queued []store.Delivery, now time.Time) ([]store.Delivery, error) {
 	senders, err := tx.Senders(ctx)
@@ -29,7 +29,7 @@ func (e *Engine) withinLimits(ctx context.Context, tx *store.Store, queued []sto
 	}
 	limited := false
 	for i := range senders {
-		limited = limited || senders[i].DailyCap > 0 || senders[i].Pace > 0
+		limited = limited || senders[i].Limits().Limited()
 	}
 	if !limited {
 		return queued, nil
@@ -91,11 +91,17 @@ func (e *Engine) allowanceOf(ctx context.Context, tx *store.Store, senders []sto
 			zone = time.UTC
 		}
 		midnight := calendar.Resolve(value.Wall{Day: value.DayAt(now.In(zone))}, zone)
-		used, recent, err := tx.SentBy(ctx, ids, batch, midnight, now.Add(-time.Minute))
-		if err != nil {
+		var sent delivery.Sent
+		if sent.Day, sent.Minute, err = tx.SentBy(ctx, ids, batch, midnight, now.Add(-time.Minute)); err != nil {
 			return nil, err
 		}
-		by[id] = &allowance{delivery.NewAllowance(x.DailyCap, used, x.Pace, recent), x}
+		l := x.Limits()
+		if l.Batch > 0 {
+			if sent.Lately, err = tx.LatelySentBy(ctx, ids, batch, now, l.Batch); err != nil {
+				return nil, err
+			}
+		}
+		by[id] = &allowance{delivery.NewAllowance(l, sent, now), x}
 		return by[id], nil
 	}
 	by[id] = nil
@@ -125,9 +131,9 @@ func (e *Engine) waitForRoom(ctx context.Context, tx *store.Store, d *store.Deli
 	}
 	next := calendar.Resolve(value.Wall{Day: value.DayAt(now.In(zone)) + 1}, zone)
 	goes := d.Reason.Reason
-	st, why := delivery.Held, reason.Reason{Code: reason.DailyCap, Of: &goes}
-	if next.After(d.DueAt.Add(delivery.CapSpan)) {
-		st, why = delivery.Missed, reason.Reason{Code: reason.NoRoom}
+	st, why := delivery.Waits(d.DueAt, next), reason.Reason{Code: reason.DailyCap, Of: &goes}
+	if st == delivery.Missed {
+		why = reason.Reason{Code: reason.NoRoom}
 	}
 	return overLimit(ctx, tx, d, st, why, next, now)
 }

@@ -75,6 +75,21 @@ func TestPace(t *testing.T) {
 	}
 }
 
+// Section 5, pace: a sender pauses after each batch.
+func TestPauseBetweenBatches(t *testing.T) {
+	f := newFixture(t, "2027-03-15T08:30:00Z")
+	f.loan("a@x.example", "b@x.example", "c@x.example", "d@x.example", "e@x.example", "f@x.example", "g@x.example")
+	f.sender(func(s *store.Sender) { s.Batch, s.PauseSeconds = 3, 1800 })
+	for _, c := range []struct {
+		at   string
+		want int
+	}{{"2027-03-15T09:00:05Z", 3}, {"2027-03-15T09:29:00Z", 3}, {"2027-03-15T09:31:00Z", 6}, {"2027-03-15T09:59:00Z", 6}, {"2027-03-15T10:03:00Z", 7}} {
+		if f.advance(at(c.at)); len(f.subjects()) != c.want {
+			t.Errorf("by %s %d have gone, want %d", c.at, len(f.subjects()), c.want)
+		}
+	}
+}
+
 // reacting makes a sheet of n rows with a rule that writes when the date is
 // edited.
 func (f *fixture) reacting(n int, change func(*rule.Rule)) (*store.Sheet, *store.Rule, []int64) {

@@ -44,7 +44,11 @@ func (e *Engine) withinPersonLimit(ctx context.Context, tx *store.Store, queued 
 		all, batch[i] = append(all, to[i]...), queued[i].ID
 	}
 	slices.Sort(all)
-	had, err := tx.HadSince(ctx, slices.Compact(all), batch, l.Since(now))
+	all = slices.Compact(all)
+	if err := tx.ForgetHadBy(ctx, all, l.Since(now)); err != nil {
+		return nil, err
+	}
+	had, err := tx.HadSince(ctx, all, batch, l.Since(now))
 	if err != nil {
 		return nil, err
 	}
@@ -77,12 +81,9 @@ func (e *Engine) withinPersonLimit(ctx context.Context, tx *store.Store, queued 
 // most, or skips it.
 func overPersonLimit(ctx context.Context, tx *store.Store, d *store.Delivery, l delivery.PersonLimit, mailbox string, from, now time.Time) error {
 	goes := d.Reason.Reason
-	st, why := delivery.Held, reason.Reason{Code: reason.PersonLimit, Mailbox: mailbox, N: l.N, Value: l.Within, Of: &goes, At: &from}
-	switch {
-	case l.Skip:
-		st, why.Of, why.At = delivery.Skipped, nil, nil
-	case from.After(d.DueAt.Add(delivery.CapSpan)):
-		st, why.Of, why.At = delivery.Missed, nil, nil
+	st, why := l.Becomes(d.DueAt, from), reason.Reason{Code: reason.PersonLimit, Mailbox: mailbox, N: l.N, Value: l.Within}
+	if st == delivery.Held {
+		why.Of, why.At = &goes, &from
 	}
 	return overLimit(ctx, tx, d, st, why, from, now)
 }

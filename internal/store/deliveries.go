@@ -257,6 +257,24 @@ func (s *Store) SentBy(ctx context.Context, senders []string, batch []int64, day
 	return r.Recipients, r.Emails, err
 }
 
+// LatelySentBy gives when the last emails of senders went, the latest first and at
+// most n; what other connections have in hand goes now. The batch of ids does not
+// count, nor what went more than a day ago.
+func (s *Store) LatelySentBy(ctx context.Context, senders []string, batch []int64, now time.Time, n int) (out []time.Time, err error) {
+	var sent []Delivery
+	err = s.DB(ctx).Raw(`SELECT state, sending_at FROM deliveries
+		WHERE due_at >= ? AND sender_id IN ? AND id NOT IN ? AND (state = 'claimed' OR sending_at >= ?) ORDER BY state = 'claimed' DESC, sending_at DESC LIMIT ?`,
+		now.AddDate(0, 0, -11), senders, batch, now.AddDate(0, 0, -1), n).Scan(&sent).Error
+	for i := range sent {
+		if at := sent[i].SendingAt; at == nil || sent[i].State == delivery.Claimed {
+			out = append(out, now)
+		} else {
+			out = append(out, *at)
+		}
+	}
+	return out, err
+}
+
 // LockSheetDeliveries locks and gives a sheet's deliveries in one of some
 // states.
 func (s *Store) LockSheetDeliveries(ctx context.Context, sheetID string, in []delivery.State) (out []Delivery, err error) {

@@ -77,6 +77,13 @@ func (s *Store) ForgetHad(ctx context.Context, to time.Time) error {
 	return s.DB(ctx).Exec("DELETE FROM had WHERE at <= ?", to).Error
 }
 
+// ForgetHadBy removes what mailboxes got up to an instant, which counts no more.
+func (s *Store) ForgetHadBy(ctx context.Context, mailboxes []string, to time.Time) error {
+	return chunks(mailboxes, 1000, func(c []string) error {
+		return s.DB(ctx).Exec("DELETE FROM had WHERE mailbox IN ? AND at <= ?", c, to).Error
+	})
+}
+
 // WentSince gives the deliveries that have gone after an instant, or may have.
 func (s *Store) WentSince(ctx context.Context, after time.Time, f func(*Delivery) error) error {
 	for last := int64(0); ; {

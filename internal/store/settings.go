@@ -7,6 +7,7 @@ import (
 
 	"gorm.io/gorm/clause"
 
+	"nivot/internal/core/delivery"
 	"nivot/internal/core/value"
 )
 
@@ -63,8 +64,15 @@ type Sender struct {
 	SealedPassword []byte
 	DailyCap       int    // recipients a day at the most; 0 for no cap
 	Pace           int    // emails a minute at the most; 0 for no limit
+	Batch          int    // emails after which it pauses; 0 for no pause
+	PauseSeconds   int    // for how long
 	Zone           string // whose midnight begins the cap's day
 	CreatedAt      time.Time
+}
+
+// Limits gives what the sender may send.
+func (x *Sender) Limits() delivery.Limits {
+	return delivery.Limits{Cap: x.DailyCap, Pace: x.Pace, Batch: x.Batch, Pause: time.Duration(x.PauseSeconds) * time.Second}
 }
 
 // Senders lists the senders, the oldest (the default) first.

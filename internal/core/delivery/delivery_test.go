@@ -82,7 +82,7 @@ func TestMessageID(t *testing.T) {
 
 // Section 5: daily cap and pace.
 func TestAllowance(t *testing.T) {
-	a := NewAllowance(10, 3, 0, 0)
+	a := NewAllowance(Limits{Cap: 10}, Sent{Day: 3}, time.Time{})
 	for i, c := range []struct {
 		n    int
 		want Admission
@@ -91,13 +91,68 @@ func TestAllowance(t *testing.T) {
 			t.Errorf("cap, email %d: %d, want %d", i, got, c.want)
 		}
 	}
-	if got, _ := NewAllowance(10, 8, 0, 0).Admit(3); got != WaitsDay {
+	if got, _ := NewAllowance(Limits{Cap: 10}, Sent{Day: 8}, time.Time{}).Admit(3); got != WaitsDay {
 		t.Error("an email goes whole or not at all")
 	}
-	a = NewAllowance(0, 99, 4, 2)
+	a = NewAllowance(Limits{Pace: 4}, Sent{Day: 99, Minute: 2}, time.Time{})
 	for i, want := range []time.Duration{0, 0, 15 * time.Second, 30 * time.Second, 45 * time.Second} {
 		if what, wait := a.Admit(1); wait != want || (what == Goes) != (want == 0) {
 			t.Errorf("pace, email %d: %d after %s, want %s", i, what, wait, want)
+		}
+	}
+}
+
+// After each batch a sender pauses; a batch is a run of emails without a pause
+// between them.
+func TestBatches(t *testing.T) {
+	now := time.Date(2027, 3, 15, 9, 0, 0, 0, time.UTC)
+	ago := func(minutes ...float64) (out []time.Time) {
+		for _, m := range minutes {
+			out = append(out, now.Add(-time.Duration(m*float64(time.Minute))))
+		}
+		return out
+	}
+	min := func(minutes ...float64) (out []time.Duration) {
+		for _, m := range minutes {
+			out = append(out, time.Duration(m*float64(time.Minute)))
+		}
+		return out
+	}
+	for _, c := range []struct {
+		name   string
+		lately []time.Time
+		want   []time.Duration // how long each of the next emails waits
+	}{
+		{"nothing has gone", nil, min(0, 0, 0, 10, 10, 10, 20)},
+		{"two have gone", ago(1, 2), min(0, 10, 10, 10, 20)},
+		{"a full batch", ago(4, 5, 5.5), min(6, 6, 6, 16)},
+		{"a full batch, a pause ago", ago(10, 11, 12), min(0, 0, 0, 10)},
+		{"a batch with a pause in it", ago(1, 12, 13), min(0, 0, 10)},
+		{"slower than the pause", ago(10, 20, 30), min(0, 0, 0, 10)},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			a := NewAllowance(Limits{Batch: 3, Pause: 10 * time.Minute}, Sent{Lately: c.lately}, now)
+			for i, want := range c.want {
+				if what, wait := a.Admit(1); wait != want || (what == Goes) != (want == 0) {
+					t.Errorf("email %d: %d after %s, want %s", i, what, wait, want)
+				}
+			}
+		})
+	}
+	if (Limits{Batch: 3}).Limited() || !(Limits{Batch: 3, Pause: 1}).Limited() {
+		t.Error("a batch without a pause is no limit")
+	}
+}
+
+// What a limit has no room for within a week of its due time is missed.
+func TestWaits(t *testing.T) {
+	due := time.Date(2027, 3, 15, 9, 0, 0, 0, time.UTC)
+	for after, want := range map[time.Duration]State{time.Hour: Held, CapSpan: Held, CapSpan + time.Second: Missed} {
+		if got := (PersonLimit{N: 1, Within: "P1D"}).Becomes(due, due.Add(after)); got != want || Waits(due, due.Add(after)) != want {
+			t.Errorf("room after %s: %s, want %s", after, got, want)
+		}
+		if got := (PersonLimit{N: 1, Within: "P1D", Skip: true}).Becomes(due, due.Add(after)); got != Skipped {
+			t.Errorf("room after %s: %s, want skipped", after, got)
 		}
 	}
 }

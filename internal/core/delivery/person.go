@@ -46,6 +46,15 @@ func (l PersonLimit) Since(now time.Time) time.Time {
 	return d.Before(now, time.UTC)
 }
 
+// Becomes gives what becomes of an email, due at an instant, for whose mailboxes
+// there is room at another.
+func (l PersonLimit) Becomes(due, room time.Time) State {
+	if l.Skip {
+		return Skipped
+	}
+	return Waits(due, room)
+}
+
 // Over counts of the emails that a mailbox is to get, in time order, those that
 // do not go when they are due, by what it had before.
 func (l PersonLimit) Over(had, gets []time.Time) (n int) {

@@ -2928,6 +2928,10 @@ export interface components {
             dailyCap: number;
             /** @description emails a minute at the most; 0 for no limit */
             pace: number;
+            /** @description emails after which it pauses; 0 for no pause */
+            batch: number;
+            /** @description for how long it pauses after a batch */
+            pauseSeconds: number;
             /** @description whose midnight begins the cap's day */
             zone: string;
         };
@@ -2937,6 +2941,8 @@ export interface components {
             host: string;
             dailyCap?: number;
             pace?: number;
+            batch?: number;
+            pauseSeconds?: number;
             zone?: string;
             port: number;
             /** @enum {string} */

@@ -59,6 +59,7 @@ export function Senders() {
               <td>
                 {s.dailyCap > 0 ? `${s.dailyCap.toLocaleString("en-GB")} people a day` : "no cap"}
                 {s.pace > 0 && `, ${s.pace.toLocaleString("en-GB")} emails a minute`}
+                {s.batch > 0 && s.pauseSeconds > 0 && `, ${s.pauseSeconds / 60} min of pause after each ${s.batch.toLocaleString("en-GB")}`}
               </td>
               <td className="whitespace-nowrap">
                 <button type="button" className="link" aria-expanded={load === s.id} onClick={() => setLoad(load === s.id ? null : s.id)}>
@@ -154,8 +155,8 @@ function PersonLimit({ may }: { may: boolean }) {
 
 function pickSave(s?: Schemas["Sender"]): Partial<Save> {
   if (!s) return {};
-  const { name, address, host, port, security, username, dailyCap, pace, zone } = s;
-  return { name, address, host, port, security, username, dailyCap, pace, zone };
+  const { name, address, host, port, security, username, dailyCap, pace, batch, pauseSeconds, zone } = s;
+  return { name, address, host, port, security, username, dailyCap, pace, batch, pauseSeconds, zone };
 }
 
 // What a sender has reached today, and is foreseen to: with what its cap moves.
@@ -282,6 +283,21 @@ function SenderForm({ id, start, onDone }: { id?: string; start: Save; onDone: (
       <div className="flex flex-col gap-1">
         Emails a minute at the most; 0 for no limit
         <NumberField label="Pace" className="w-full" whole min={0} value={form.pace ?? 0} onChange={(pace) => put({ pace })} />
+      </div>
+      <div className="flex flex-col gap-1">
+        A batch is so many emails; 0 for no pause
+        <NumberField label="Batch" className="w-full" whole min={0} value={form.batch ?? 0} onChange={(batch) => put({ batch })} />
+      </div>
+      <div className="flex flex-col gap-1">
+        Minutes of pause after each batch
+        <NumberField
+          label="Pause in minutes"
+          className="w-full"
+          whole
+          min={0}
+          value={(form.pauseSeconds ?? 0) / 60}
+          onChange={(minutes) => put({ pauseSeconds: minutes * 60 })}
+        />
       </div>
       <label className="flex flex-col gap-1">
         Time zone, whose midnight begins the cap’s day

@@ -106,6 +106,19 @@ export function Acts({ sheet, rule, opened, effect: e, said, may }: ActsProps) {
           It is paused: {rule.broken}.
         </p>
       )}
+      {rule?.arming && (
+        <p role="status" className="flex flex-wrap items-center gap-x-3 text-marigold">
+          <progress className="w-40 accent-juniper" max={rule.arming.total} value={rule.arming.done} aria-label="Rows worked out" />
+          <span>
+            It is being prepared: {rule.arming.done.toLocaleString("en-GB")} of {count(rule.arming.total, "row")} are worked out.
+          </span>
+          {may && (
+            <button type="button" className="link" disabled={busy} onClick={() => void switchTo("paused")}>
+              Stop, and leave it paused
+            </button>
+          )}
+        </p>
+      )}
       <p role="alert" className="min-h-5 text-brick">
         {failed?.title}
       </p>

@@ -34,6 +34,12 @@ type museum struct {
 
 func newMuseum(t *testing.T) *museum {
 	t.Helper()
+	return museumBy(t, time.Now)
+}
+
+// museumBy is a museum whose practice clock ticks with another one.
+func museumBy(t *testing.T, wall engine.Clock) *museum {
+	t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
 	dsn := dbtest.DSN(t)
 	st, err := store.Open(dsn)
@@ -43,7 +49,7 @@ func newMuseum(t *testing.T) *museum {
 	if err := st.Migrate(ctx); err != nil {
 		t.Fatal(err)
 	}
-	clock, err := demo.OpenClock(ctx, st, time.Now, time.Date(2027, 3, 15, 8, 40, 0, 0, time.UTC), false)
+	clock, err := demo.OpenClock(ctx, st, wall, time.Date(2027, 3, 15, 8, 40, 0, 0, time.UTC), false)
 	if err != nil {
 		t.Fatal(err)
 	}

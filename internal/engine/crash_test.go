@@ -8,17 +8,22 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"sort"
 	"strings"
 	"sync"
 	"syscall"
 	"testing"
 	"time"
 
+	"nivot/internal/core/delivery"
+	"nivot/internal/core/plan"
 	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/template"
 	"nivot/internal/core/value"
 	"nivot/internal/database/dbtest"
+	"nivot/internal/exchange"
+	"nivot/internal/exchange/exchangetest"
 	"nivot/internal/practice"
 	"nivot/internal/store"
 )
@@ -180,4 +185,86 @@ func manyLoans(t testing.TB, e *Engine, n int, due string, smtpPort int) *store.
 		t.Fatal(err)
 	}
 	return rec
+}
+
+// What is in doubt after a kill is decided as a person would who looks into the
+// mailbox: it went, or it is sent again.
+func (f *fixture) decideDoubts() (decided bool) {
+	f.t.Helper()
+	var ds []store.Delivery
+	if err := f.Store.DB(f.ctx).Where("state = ?", delivery.InDoubt).Find(&ds).Error; err != nil {
+		f.t.Fatal(err)
+	}
+	for i := range ds {
+		id, what := delivery.MessageID(fmt.Sprintf("%x", ds[i].Occasion), ds[i].Attempt, "marrowby.example"), SendAgain
+		f.mu.Lock()
+		for _, m := range f.mails {
+			if "<"+strings.Trim(m.MessageID, "<>")+">" == "<"+strings.Trim(id, "<>")+">" {
+				what = ItWent
+			}
+		}
+		f.mu.Unlock()
+		if _, err := f.Decide(f.ctx, ds[i].ID, what, "Ines"); err != nil {
+			f.t.Fatal(err)
+		}
+		f.doubts++
+	}
+	return len(ds) > 0
+}
+
+// Two server processes on one database, one of them killed with SIGKILL again and
+// again, play random rules of every kind, with follow-ups, holds and round-ups,
+// over random edits: what arrives is what the rehearsal printed, nothing twice.
+func TestCrashOfEveryTrigger(t *testing.T) {
+	kills, doubts, emails := 0, 0, 0
+	from, to := at("2027-03-15T08:40:00Z"), at("2027-04-05T08:40:00Z")
+	for seed, played := uint64(0), 0; played < 3; seed++ {
+		g := exchangetest.New(seed, 9)
+		b, err := exchange.ReadBundle(g.Bundle())
+		if err != nil {
+			t.Fatal(err)
+		}
+		edits, err := b.ReadEdits([]byte(g.Edits(b, from, to)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		var want []string
+		if err := b.Rehearse(false, edits, from, to, func(l *exchange.RehearsalLine) error {
+			if l.Outcome == string(plan.Send) {
+				when, _ := time.Parse(time.RFC3339, l.At)
+				want = append(want, when.UTC().Format("01-02 15:04:05")+" "+strings.Join(addresses(t, append(append([]string{}, l.To...), l.Cc...)), ",")+" | "+l.Subject)
+			}
+			return nil
+		}); err != nil {
+			t.Fatal(err)
+		}
+		if len(want) < 25 {
+			continue // too little to be killed in
+		}
+		played++
+		t.Run(fmt.Sprint("seed ", seed), func(t *testing.T) {
+			f := newFixture(t, from.Format(time.RFC3339))
+			rec, err := f.Install(f.ctx, b, true, "test")
+			if err != nil {
+				t.Fatal(err)
+			}
+			f.settled()
+			f.slow, f.atRest = 300*time.Millisecond, f.decideDoubts
+			v := startVictim(f)
+			f.peer = v
+			f.play(b, rec, edits)
+			f.advance(to.Add(-time.Second))
+			v.end()
+			got := f.timed()
+			sort.Strings(want)
+			if a, w := strings.Join(got, "\n"), strings.Join(want, "\n"); a != w {
+				t.Errorf("after %d kills, arrived and not rehearsed:\n%s\nrehearsed and not arrived:\n%s\n%s", v.kills, without(got, want), without(want, got), f.ledger())
+			}
+			kills, doubts, emails = kills+v.kills, doubts+f.doubts, emails+len(got)
+		})
+	}
+	t.Logf("%d emails, %d kills, %d in doubt", emails, kills, doubts)
+	if kills < 40 || emails < 75 || doubts == 0 {
+		t.Errorf("only %d kills, %d emails, %d in doubt", kills, emails, doubts)
+	}
 }

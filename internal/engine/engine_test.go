@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"fmt"
+	"math/rand/v2"
 	"net"
 	"os"
 	"sort"
@@ -42,7 +43,10 @@ type fixture struct {
 	// arrived holds when each of them did; dsn is the database.
 	arrived []time.Time
 	dsn     string
-	peer    *peer // the second server, if there is one
+	peer    interface{ tell(time.Time) } // the second server, if there is one
+	doubts  int                          // that have been decided
+	slow    time.Duration                // how long the mail server takes at the most
+	atRest  func() bool                  // called when nothing is left to be done at an instant; reports whether it has made more
 }
 
 func at(s string) time.Time {
@@ -86,6 +90,9 @@ func stillFixture(t *testing.T, start string) *fixture {
 		t.Fatal(err)
 	}
 	srv := practice.New(func(_ context.Context, m *practice.Message) error {
+		if f.slow > 0 {
+			time.Sleep(rand.N(f.slow))
+		}
 		f.mu.Lock()
 		defer f.mu.Unlock()
 		f.mails, f.arrived = append(f.mails, m), append(f.arrived, f.clock.UTC())
@@ -144,6 +151,9 @@ func (f *fixture) settled() {
 		idle, err := f.Idle(f.ctx)
 		if err != nil {
 			f.t.Fatal(err)
+		}
+		if idle && f.atRest != nil && f.atRest() {
+			continue
 		}
 		if idle {
 			return

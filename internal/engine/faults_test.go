@@ -317,6 +317,34 @@ func TestBaselineComesLate(t *testing.T) {
 	}
 }
 
+// Section 5: once a person has said that an email in doubt went, a follow-up that
+// waited for it goes, and one that is not due yet goes when it is.
+func TestDoubtKeepsItsFollowUps(t *testing.T) {
+	chain := strings.Replace(humid, `"send"`, `"then":{"steps":[{"after":"PT1H","template":"B"},{"after":"P1D","template":"B"}]},"send"`, 1)
+	f := newFixture(t, "2027-03-15T08:30:00Z")
+	rec, rows := f.cases(chain, "C-1,50,a@x.example,,")
+	f.settled()
+	f.set(rec, rows["C-1"], "Humidity", "60")
+	f.advance(at("2027-03-15T08:40:00Z"))
+	d := f.delivery(rows["C-1"])
+	if err := f.Store.DB(f.ctx).Exec("UPDATE deliveries SET state = 'in-doubt' WHERE id = ?", d.ID).Error; err != nil {
+		t.Fatal(err)
+	}
+	went := func(to string, want int) {
+		t.Helper()
+		if f.advance(at(to)); len(f.subjects()) != want {
+			t.Fatalf("by %s %d went, want %d", to, len(f.subjects()), want)
+		}
+	}
+	went("2027-03-15T10:00:00Z", 1) // the first follow-up waits
+	if _, err := f.Decide(f.ctx, d.ID, ItWent, "Ines"); err != nil {
+		t.Fatal(err)
+	}
+	went("2027-03-15T10:00:10Z", 2)
+	went("2027-03-16T08:00:00Z", 2)
+	went("2027-03-16T08:40:00Z", 3)
+}
+
 // A.7: a claim that is committed and whose answer is lost is found again by the
 // worker's id; nothing stays behind, nothing goes twice.
 func TestClaimAnswerLost(t *testing.T) {

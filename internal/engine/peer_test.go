@@ -5,8 +5,10 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"os"
 	"os/exec"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -28,6 +30,19 @@ type peer struct {
 
 func startPeer(t *testing.T, dsn string, now time.Time) *peer {
 	t.Helper()
+	p, cmd := launchPeer(t, dsn)
+	t.Cleanup(func() {
+		p.in.Close()
+		if err := cmd.Wait(); err != nil {
+			t.Errorf("the second server: %v", err)
+		}
+	})
+	p.tell(now)
+	return p
+}
+
+func launchPeer(t *testing.T, dsn string) (*peer, *exec.Cmd) {
+	t.Helper()
 	cmd := exec.Command(os.Args[0])
 	cmd.Env = append(os.Environ(), peerDSN+"="+dsn)
 	cmd.Stderr = os.Stderr
@@ -42,15 +57,62 @@ func startPeer(t *testing.T, dsn string, now time.Time) *peer {
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(func() {
-		in.Close()
-		if err := cmd.Wait(); err != nil {
-			t.Errorf("the second server: %v", err)
+	return &peer{t, in, bufio.NewReader(out)}, cmd
+}
+
+// victim is a second server that is killed again and again, and started anew.
+type victim struct {
+	f     *fixture
+	mu    sync.Mutex // held while it is told the time, or killed
+	peer  *peer
+	cmd   *exec.Cmd
+	kills int
+	stop  chan struct{}
+	ended chan struct{}
+}
+
+// startVictim starts a second server and kills it at random moments, until the
+// test ends or end is called.
+func startVictim(f *fixture) *victim {
+	f.t.Helper()
+	v := &victim{f: f, stop: make(chan struct{}), ended: make(chan struct{})}
+	v.start()
+	go func() {
+		defer close(v.ended)
+		for {
+			select {
+			case <-v.stop:
+				return
+			case <-time.After(time.Duration(20+rand.IntN(250)) * time.Millisecond):
+			}
+			v.mu.Lock()
+			_ = v.cmd.Process.Kill()
+			_ = v.cmd.Wait()
+			v.kills++
+			v.start()
+			v.mu.Unlock()
 		}
-	})
-	p := &peer{t, in, bufio.NewReader(out)}
-	p.tell(now)
-	return p
+	}()
+	return v
+}
+
+func (v *victim) start() {
+	v.peer, v.cmd = launchPeer(v.f.t, v.f.dsn)
+	v.peer.tell(v.f.Now())
+}
+
+func (v *victim) tell(now time.Time) {
+	v.f.t.Helper()
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.peer.tell(now)
+}
+
+func (v *victim) end() {
+	close(v.stop)
+	<-v.ended
+	v.peer.in.Close()
+	_ = v.cmd.Wait()
 }
 
 // tell moves the peer's clock and waits until it has done so.

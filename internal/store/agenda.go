@@ -3,10 +3,13 @@ package store
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
+	"fmt"
 	"strings"
 	"time"
 
 	"nivot/internal/core/reason"
+	"nivot/internal/core/rule"
 )
 
 // AgendaKind says what is to be considered.
@@ -179,9 +182,26 @@ func (s *Store) RoundsDue(ctx context.Context, sheetID string) (map[string]time.
 	return out, err
 }
 
-// WakeFollows has the follow-ups of a first email looked at now.
+// WakeFollows has those follow-ups of a first email looked at now that have waited
+// for it: they are due, and the agenda looks at them only later.
 func (s *Store) WakeFollows(ctx context.Context, deliveryID int64, now time.Time) error {
-	return s.DB(ctx).Exec("UPDATE agenda SET due_at = ? WHERE delivery_id = ? AND kind = 'follow' AND due_at > ?", now, deliveryID, now).Error
+	var es []Entry
+	if err := s.DB(ctx).Raw("SELECT * FROM agenda WHERE delivery_id = ? AND kind = 'follow' AND due_at > ? FOR UPDATE", deliveryID, now).Scan(&es).Error; err != nil {
+		return err
+	}
+	for i := range es {
+		var o rule.Occasion
+		if err := json.Unmarshal([]byte(es[i].Origin), &o); err != nil {
+			return fmt.Errorf("agenda %d: %w", es[i].ID, err)
+		}
+		if o.Due.After(now) {
+			continue
+		}
+		if err := s.DB(ctx).Exec("UPDATE agenda SET due_at = ? WHERE id = ?", now, es[i].ID).Error; err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // DropRowEntries removes what the agenda holds of rows.

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"net"
@@ -266,5 +267,127 @@ func TestCrashOfEveryTrigger(t *testing.T) {
 	t.Logf("%d emails, %d kills, %d in doubt", emails, kills, doubts)
 	if kills < 40 || emails < 75 || doubts == 0 {
 		t.Errorf("only %d kills, %d emails, %d in doubt", kills, emails, doubts)
+	}
+}
+
+// With a daily cap, a pace, a pause, a limit per person, holds, follow-ups and
+// what people say of single emails, and one of two servers killed again and
+// again: nothing goes twice, nothing that was left out goes, and no limit is
+// passed.
+func TestCrashWithLimits(t *testing.T) {
+	const daily, perDay, days = 9, 2, 9
+	f := newFixture(t, "2027-03-15T08:00:00Z")
+	var lines []string
+	for i := range 24 {
+		lines = append(lines, fmt.Sprintf("C-%02d,50,%c@x.example,,2027-03-%d", i, 'a'+i%6, 23+i%3))
+	}
+	rec, rows := f.cases(`{"name":"Due","state":"on","trigger":{"kind":"date","column":"Read","offsets":[{"n":-7,"unit":"days"}],"at":"09:00"},"send":[{"template":"A"}],"to":[{"column":"Email"}],
+		"then":{"steps":[{"after":"PT2H","template":"B"},{"after":"P2D","template":"B","every":"P1D","times":2}],"stopIf":{"column":"Humidity","op":">","value":95}}},
+		{"name":"Damp","state":"on","trigger":{"kind":"threshold","column":"Humidity","op":">=","limit":60},"send":[{"template":"A"}],"to":[{"column":"Email"}],"hold":"always"}`, lines...)
+	f.sender(func(s *store.Sender) { s.DailyCap, s.Pace, s.Batch, s.PauseSeconds, s.Zone = daily, 30, 4, 120, "UTC" })
+	if err := f.SetPersonLimit(f.ctx, delivery.PersonLimit{N: perDay, Within: "P1D"}, "Ines"); err != nil {
+		t.Fatal(err)
+	}
+	f.settled()
+	rules, err := f.Store.Rules(f.ctx, rec.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f.slow, f.atRest = 120*time.Millisecond, f.decideDoubts
+	v := startVictim(f)
+	f.peer = v
+	r := rand.New(rand.NewPCG(9, 15))
+	var ids []int64
+	for _, id := range rows {
+		ids = append(ids, id)
+	}
+	sort.Slice(ids, func(i, j int) bool { return ids[i] < ids[j] })
+	out := map[string]bool{}
+	for step := range 2 * days {
+		f.advance(at("2027-03-15T08:00:00Z").Add(time.Duration(step) * 12 * time.Hour))
+		for range 3 {
+			f.set(rec, ids[r.IntN(len(ids))], "Humidity", fmt.Sprint(40+r.IntN(60)))
+		}
+		for range 2 {
+			row := ids[r.IntN(len(ids))]
+			all, err := f.RowEmails(f.ctx, rec.ID, row)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if len(all) == 0 {
+				continue
+			}
+			x := all[r.IntN(len(all))]
+			say := Say{Sheet: rec.ID, Rule: x.Rule, Row: row, Email: x.Identity(), What: []string{LeaveOut, Shift}[r.IntN(2)], Days: 1 - 2*r.IntN(2)}
+			var refused *Refusal
+			if err := f.SetAside(f.ctx, say, "Ines"); errors.As(err, &refused) {
+				continue
+			} else if err != nil {
+				t.Fatal(err)
+			}
+			out[x.Identity().String()] = say.What == LeaveOut
+		}
+		if step%3 == 2 {
+			if _, err := f.Release(f.ctx, rec.ID, rules[1].ID, r.IntN(3) > 0, "Ines"); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	f.advance(at("2027-04-10T08:00:00Z"))
+	v.end()
+
+	var ds []store.Delivery
+	if err := f.Store.DB(f.ctx).Find(&ds).Error; err != nil {
+		t.Fatal(err)
+	}
+	arrived, perMailbox, perDate := map[string]int{}, map[string][]time.Time{}, map[string]int{}
+	for i, m := range f.mails {
+		occasion, _, _ := strings.Cut(strings.Trim(m.MessageID, "<>"), ".")
+		arrived[occasion]++
+		perDate[f.arrived[i].Format(time.DateOnly)] += len(m.To)
+		for _, to := range m.To {
+			perMailbox[to] = append(perMailbox[to], f.arrived[i])
+		}
+	}
+	states := map[delivery.State]int{}
+	for i := range ds {
+		d := &ds[i]
+		id := fmt.Sprintf("%x", d.Occasion)
+		states[d.State]++
+		want := 0
+		if d.State == delivery.Accepted {
+			want = 1
+		}
+		if arrived[id] != want {
+			t.Errorf("%s is %s and arrived %d times", id, d.State, arrived[id])
+		}
+		if out[id] && d.State == delivery.Accepted {
+			t.Errorf("%s was left out, and went", id)
+		}
+		delete(arrived, id)
+	}
+	for id := range arrived {
+		t.Errorf("%s arrived, and the ledger does not know it", id)
+	}
+	for day, n := range perDate {
+		if n > daily {
+			t.Errorf("%d recipients on %s, the cap is %d", n, day, daily)
+		}
+	}
+	for to, when := range perMailbox {
+		for i := perDay; i < len(when); i++ {
+			if when[i].Sub(when[i-perDay]) < 24*time.Hour {
+				t.Errorf("%s got %d within a day: %v", to, perDay+1, when[i-perDay:i+1])
+			}
+		}
+	}
+	for _, s := range []delivery.State{delivery.Queued, delivery.Claimed, delivery.Sending, delivery.InDoubt} {
+		if states[s] > 0 {
+			t.Errorf("%d are still %s", states[s], s)
+		}
+	}
+	t.Logf("%d emails, %d kills, %d in doubt, %d left out; %v", len(f.mails), v.kills, f.doubts, len(out), states)
+	if v.kills < 20 || len(f.mails) < 60 || states[delivery.Skipped] == 0 {
+		t.Errorf("too little was played")
 	}
 }

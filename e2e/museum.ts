@@ -32,3 +32,30 @@ type Mails = {
   messages: { id: string; to: string[]; subject: string }[];
 };
 export const mails = (page: Page, find: string) => ask<Mails>(page, "GET", `/practice/messages?find=${encodeURIComponent(find)}`);
+
+/** The page of a rule, where its sentence is said. */
+export function ruleEditor(page: () => Page, sheet: (name: string) => string) {
+  const blank = (place: string) => page().locator(`[data-place='${place}']`);
+  const slip = () => page().getByRole("dialog");
+  const close = () => page().keyboard.press("Escape");
+  return {
+    blank,
+    slip,
+    close,
+    sentence: async () => (await page().locator("p.font-letter:has([data-place])").allInnerTexts()).join(" ").replace(/\s+/g, " "),
+    /** Adds what is at its default. */
+    more: (words: string) => page().getByRole("button", { name: words, exact: true }).click(),
+    /** A new rule, with its name and its kind of trigger, whose slip stays open. */
+    begin: async (of: string, name: string, when: string) => {
+      await page().goto(`/sheets/${sheet(of)}/rules/new`);
+      await page().getByLabel("Name of the rule").fill(name);
+      await blank("/trigger/kind").click();
+      await page().getByRole("button", { name: when }).click();
+    },
+    template: async (name: string) => {
+      await blank("/send/0/template").click();
+      await slip().getByRole("radio", { name, exact: true }).check();
+      await close();
+    },
+  };
+}

@@ -1573,9 +1573,11 @@ type HistoryEntry struct {
 
 // ImportColumn defines model for ImportColumn.
 type ImportColumn struct {
-	Name  string `json:"name"`
-	Order *Order `json:"order,omitempty"`
-	Skip  *bool  `json:"skip,omitempty"`
+	// Group of a new column, the name of the columns that it belongs together with
+	Group *string `json:"group,omitempty"`
+	Name  string  `json:"name"`
+	Order *Order  `json:"order,omitempty"`
+	Skip  *bool   `json:"skip,omitempty"`
 
 	// To the column of the sheet that it goes into, "+" for a new one, "" to leave it out
 	To   *string    `json:"to,omitempty"`

@@ -633,6 +633,9 @@ func fileColumn(c *ImportColumn, i int, t *exchange.Table) (sheet.Column, error)
 	at := fmt.Sprintf("/columns/%d/type", i)
 	col := sheet.Column{Name: c.Name, Type: value.Type(c.Type)}
 	col.Order = c.dateOrder(col.Type)
+	if c.Group != nil {
+		col.Group = *c.Group
+	}
 	switch col.Type {
 	case value.Formula:
 		return col, &engine.Refusal{Field: at, Message: "a column of a file holds values, not a formula"}

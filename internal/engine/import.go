@@ -102,7 +102,7 @@ func (e *Engine) importTx(ctx context.Context, tx *store.Store, sheetID string, 
 	if im.rec, err = tx.LockSheet(ctx, sheetID); err != nil {
 		return im.res, err
 	}
-	if err := im.columns(); err != nil {
+	if err := im.columns(ctx); err != nil {
 		return im.res, err
 	}
 	if err := im.begin(ctx); err != nil {
@@ -148,7 +148,7 @@ type importer struct {
 }
 
 // columns finds the file's columns among the sheet's, and adds the new ones.
-func (im *importer) columns() error {
+func (im *importer) columns(ctx context.Context) error {
 	var err error
 	if im.s, err = im.rec.Core(); err != nil {
 		return err
@@ -160,12 +160,20 @@ func (im *importer) columns() error {
 			c.Options[k].ID = optionID(k)
 		}
 		im.s.Columns = append(im.s.Columns, c)
-		im.rec.SetColumns(im.s.Columns)
+		im.rec.SetColumns(im.s.Columns) // counts it
 		at[i] = c.ID
 	}
 	if len(im.o.Add) > 0 {
+		before := im.s.Columns[:len(im.s.Columns)-len(im.o.Add)]
+		sheet.IdentifyGroups(im.s.Columns, before)
 		if err := im.s.Validate(); err != nil {
 			return &Refusal{Field: "/columns", Message: err.Error()}
+		}
+		im.rec.SetColumns(im.s.Columns)
+		if !sheet.SameGroups(im.s.Columns, before) {
+			if err := im.e.rearmSheet(ctx, im.tx, im.rec.ID); err != nil {
+				return err
+			}
 		}
 	}
 	seen := map[string]bool{}

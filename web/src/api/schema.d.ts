@@ -2036,6 +2036,8 @@ export interface components {
             skip?: boolean;
             /** @description the column of the sheet that it goes into, "+" for a new one, "" to leave it out */
             to?: string;
+            /** @description of a new column, the name of the columns that it belongs together with */
+            group?: string;
         };
         NewSheet: {
             name: string;

@@ -3,7 +3,7 @@ import type { Schemas, Sheet } from "../../api/client";
 
 export type Preview = Schemas["ImportPreview"];
 export type Guess = Schemas["GuessedColumn"];
-export type Choice = { name: string; type: Guess["type"]; order?: Guess["order"]; skip: boolean; to?: string };
+export type Choice = { name: string; type: Guess["type"]; order?: Guess["order"]; skip: boolean; to?: string; group?: string };
 export const columnTypes = ["text", "number", "date", "moment", "yes/no", "choice", "email"] as const;
 export const dayOrders = ["day-month-year", "month-day-year", "year-month-day"] as const;
 const isDated = (c: Choice) => c.type === "date" || c.type === "moment";
@@ -121,14 +121,24 @@ export function FileColumns({
                   <select
                     className="field w-44"
                     aria-label={`Column for ${c.name}`}
-                    value={c.to ?? ""}
+                    value={c.group ? `+${c.group}` : (c.to ?? "")}
                     onChange={(e) => {
+                      const fresh = e.target.value.startsWith("+");
                       const met = into.columns.find((x) => x.id === e.target.value);
-                      onChange(i, { to: e.target.value, order: met ? met.order : (c.order ?? "day-month-year") });
+                      onChange(i, {
+                        to: fresh ? "+" : e.target.value,
+                        group: fresh ? e.target.value.slice(1) || undefined : undefined,
+                        order: met ? met.order : (c.order ?? "day-month-year"),
+                      });
                     }}
                   >
                     <option value="">nothing: left out</option>
                     <option value="+">a new column</option>
+                    {[...new Set(into.columns.map((x) => x.group).filter(Boolean))].map((g) => (
+                      <option key={g} value={`+${g}`}>
+                        a new column of {g}
+                      </option>
+                    ))}
                     {into.columns
                       .filter((x) => x.type !== "formula")
                       .map((x) => (

@@ -243,6 +243,20 @@ test("one email to come is left out, and another goes a day later", async () => 
   await expect(page.getByText("Left out by Ines Karne")).toBeHidden();
 });
 
+test("a round-up that is to come is left out, and back", async () => {
+  await page.goto("/log?to=r.moss@marrowby.example");
+  await page.getByText(/emails to come/).click();
+  const out = page.getByRole("button", { name: "leave it out" });
+  await expect(out.first()).toBeVisible();
+  const before = await out.count();
+  await out.first().click();
+  await expect(page.getByRole("button", { name: "let it go after all" })).toHaveCount(1);
+  await expect(out).toHaveCount(before - 1);
+  await axe();
+  await page.getByRole("button", { name: "let it go after all" }).click();
+  await expect(out).toHaveCount(before);
+});
+
 test("sent by hand to picked rows, and stopped half way", async () => {
   const senders = await ask<Record<string, unknown>[]>(page, "GET", "/setup/senders");
   const { id, hasPassword: _, ...sender } = senders[0] as { id: string; hasPassword: boolean };

@@ -1224,15 +1224,24 @@ type Coming struct {
 type ComingLine struct {
 	At         time.Time `json:"at"`
 	Incomplete bool      `json:"incomplete"`
-	Letter     string    `json:"letter"`
-	Row        string    `json:"row"`
-	RowId      string    `json:"rowId"`
-	Rule       string    `json:"rule"`
-	RuleId     string    `json:"ruleId"`
-	Sheet      string    `json:"sheet"`
-	SheetId    string    `json:"sheetId"`
-	Subject    string    `json:"subject"`
-	To         string    `json:"to"`
+
+	// Left a person has left it out
+	Left   bool   `json:"left"`
+	Letter string `json:"letter"`
+
+	// Occasion its identity
+	Occasion string `json:"occasion"`
+	Row      string `json:"row"`
+	RowId    string `json:"rowId"`
+
+	// Rows of a round-up, how many rows it is about; it has no row of its own
+	Rows    int    `json:"rows"`
+	Rule    string `json:"rule"`
+	RuleId  string `json:"ruleId"`
+	Sheet   string `json:"sheet"`
+	SheetId string `json:"sheetId"`
+	Subject string `json:"subject"`
+	To      string `json:"to"`
 }
 
 // Condition defines model for Condition.
@@ -3053,6 +3062,9 @@ type BePresentJSONRequestBody BePresentJSONBody
 // PreviewTemplateJSONRequestBody defines body for PreviewTemplate for application/json ContentType.
 type PreviewTemplateJSONRequestBody = PreviewAsk
 
+// SayOfRoundUpJSONRequestBody defines body for SayOfRoundUp for application/json ContentType.
+type SayOfRoundUpJSONRequestBody = SayOfEmail
+
 // AddRowJSONRequestBody defines body for AddRow for application/json ContentType.
 type AddRowJSONRequestBody = RowEdit
 
@@ -3397,6 +3409,9 @@ type ServerInterface interface {
 	// PreviewTemplate A template, saved or not, rendered for a row
 	// (POST /sheets/{sheet}/preview)
 	PreviewTemplate(ctx *echo.Context, sheet string) error
+	// SayOfRoundUp Leave out a round-up that is to come, or take that back
+	// (POST /sheets/{sheet}/round-ups/{rule}/{occasion})
+	SayOfRoundUp(ctx *echo.Context, sheet string, rule string, occasion string) error
 	// ListRows Rows in the order in which they came in
 	// (GET /sheets/{sheet}/rows)
 	ListRows(ctx *echo.Context, sheet string, params ListRowsParams) error
@@ -4944,6 +4959,38 @@ func (w *ServerInterfaceWrapper) PreviewTemplate(ctx *echo.Context) error {
 	return err
 }
 
+// SayOfRoundUp converts echo context to params.
+func (w *ServerInterfaceWrapper) SayOfRoundUp(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// ------------- Path parameter "rule" -------------
+	var rule string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "rule", ctx.Param("rule"), &rule, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter rule: %s", err))
+	}
+
+	// ------------- Path parameter "occasion" -------------
+	var occasion string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "occasion", ctx.Param("occasion"), &occasion, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter occasion: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SayOfRoundUp(ctx, sheet, rule, occasion)
+	return err
+}
+
 // ListRows converts echo context to params.
 func (w *ServerInterfaceWrapper) ListRows(ctx *echo.Context) error {
 	var err error
@@ -6294,6 +6341,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/sheets/:sheet/rows", wrapper.ListRows, options.OperationMiddlewares["listRows"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/rows", wrapper.AddRow, options.OperationMiddlewares["addRow"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/rows/:row/coming/:rule/:occasion", wrapper.SayOfEmail, options.OperationMiddlewares["sayOfEmail"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/round-ups/:rule/:occasion", wrapper.SayOfRoundUp, options.OperationMiddlewares["sayOfRoundUp"]...)
 	router.DELETE(options.BaseURL+"/sheets/:sheet/rows/:row", wrapper.DeleteRow, options.OperationMiddlewares["deleteRow"]...)
 	router.GET(options.BaseURL+"/sheets/:sheet/rows/:row", wrapper.GetRow, options.OperationMiddlewares["getRow"]...)
 	router.PATCH(options.BaseURL+"/sheets/:sheet/rows/:row", wrapper.EditRow, options.OperationMiddlewares["editRow"]...)
@@ -9682,6 +9730,42 @@ func (response PreviewTemplatedefaultApplicationProblemPlusJSONResponse) VisitPr
 	return err
 }
 
+type SayOfRoundUpRequestObject struct {
+	Sheet    string `json:"sheet"`
+	Rule     string `json:"rule"`
+	Occasion string `json:"occasion"`
+	Body     *SayOfRoundUpJSONRequestBody
+}
+
+type SayOfRoundUpResponseObject interface {
+	VisitSayOfRoundUpResponse(w http.ResponseWriter) error
+}
+
+type SayOfRoundUp204Response struct {
+}
+
+func (response SayOfRoundUp204Response) VisitSayOfRoundUpResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type SayOfRoundUpdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SayOfRoundUpdefaultApplicationProblemPlusJSONResponse) VisitSayOfRoundUpResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListRowsRequestObject struct {
 	Sheet  string `json:"sheet"`
 	Params ListRowsParams
@@ -12188,6 +12272,9 @@ type StrictServerInterface interface {
 	// PreviewTemplate A template, saved or not, rendered for a row
 	// (POST /sheets/{sheet}/preview)
 	PreviewTemplate(ctx context.Context, request PreviewTemplateRequestObject) (PreviewTemplateResponseObject, error)
+	// SayOfRoundUp Leave out a round-up that is to come, or take that back
+	// (POST /sheets/{sheet}/round-ups/{rule}/{occasion})
+	SayOfRoundUp(ctx context.Context, request SayOfRoundUpRequestObject) (SayOfRoundUpResponseObject, error)
 	// ListRows Rows in the order in which they came in
 	// (GET /sheets/{sheet}/rows)
 	ListRows(ctx context.Context, request ListRowsRequestObject) (ListRowsResponseObject, error)
@@ -15094,6 +15181,56 @@ func (sh *strictHandler) PreviewTemplate(ctx *echo.Context, sheet string) error 
 		return err
 	} else if validResponse, ok := response.(PreviewTemplateResponseObject); ok {
 		return validResponse.VisitPreviewTemplateResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SayOfRoundUp operation middleware
+func (sh *strictHandler) SayOfRoundUp(ctx *echo.Context, sheet string, rule string, occasion string) error {
+	var request SayOfRoundUpRequestObject
+
+	request.Sheet = sheet
+	request.Rule = rule
+	request.Occasion = occasion
+
+	var body SayOfRoundUpJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SayOfRoundUp(ctx.Request().Context(), request.(SayOfRoundUpRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SayOfRoundUp")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SayOfRoundUpResponseObject); ok {
+		return validResponse.VisitSayOfRoundUpResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"errors"
+	"fmt"
 	"net/http"
 	"net/url"
 	"strings"
@@ -102,7 +103,12 @@ func (s *Server) showFeed(c *echo.Context) error {
 			continue
 		}
 		e := exchange.FeedEntry{ID: x.Occasion.String(), At: x.At, Row: x.Row, Rule: rules[x.Rule].Name, To: strings.Join(x.To, ", "), Subject: x.Subject,
-			Link: s.PublicURL + "/sheets/" + f.SheetID + "?row=" + url.QueryEscape(x.RowID)}
+			Link: s.PublicURL + "/sheets/" + f.SheetID}
+		if x.Rows > 0 {
+			e.Row = fmt.Sprintf("%d rows", x.Rows)
+		} else {
+			e.Link += "?row=" + url.QueryEscape(x.RowID)
+		}
 		if x.Incomplete {
 			e.Trouble = x.Reason
 		}

@@ -512,15 +512,21 @@ func (s *Server) GetComing(ctx context.Context, r GetComingRequestObject) (GetCo
 			return nil, err
 		}
 		out.Partial = out.Partial || f.Partial
-		for _, c := range f.Coming {
-			to := strings.Join(c.To, ", ")
-			if !strings.Contains(strings.ToLower(to), find) {
-				continue
+		add := func(list []engine.Coming, left bool) {
+			for _, c := range list {
+				to := strings.Join(c.To, ", ")
+				if !strings.Contains(strings.ToLower(to), find) {
+					continue
+				}
+				if !left {
+					out.Total++
+				}
+				out.Lines = append(out.Lines, ComingLine{At: c.At, Sheet: sh.Name, SheetId: sh.ID, Rule: rules[c.Rule].Name, RuleId: c.Rule, Letter: rules[c.Rule].Letter,
+					Row: c.Row, RowId: c.RowID, Rows: c.Rows, Occasion: c.Occasion.String(), To: to, Subject: c.Subject, Incomplete: c.Incomplete, Left: left})
 			}
-			out.Total++
-			out.Lines = append(out.Lines, ComingLine{At: c.At, Sheet: sh.Name, SheetId: sh.ID, Rule: rules[c.Rule].Name, RuleId: c.Rule, Letter: rules[c.Rule].Letter,
-				Row: c.Row, RowId: c.RowID, To: to, Subject: c.Subject, Incomplete: c.Incomplete})
 		}
+		add(f.Coming, false)
+		add(f.Left, true)
 	}
 	slices.SortStableFunc(out.Lines, func(a, b ComingLine) int { return a.At.Compare(b.At) })
 	out.Lines = out.Lines[:min(len(out.Lines), comingLines)]

@@ -65,7 +65,10 @@ func deliveryMark(d *store.Delivery, rules map[string]store.Rule) Mark {
 
 func comingMark(c *engine.Coming, rules map[string]store.Rule) Mark {
 	r := rules[c.Rule]
-	m := Mark{At: c.At, Letter: r.Letter, Rule: c.Rule, Kind: MarkKindComing, Row: &c.RowID, Chain: &c.Chain, Line: r.Name + ": “" + c.Subject + "” to " + strings.Join(c.To, ", ")}
+	m := Mark{At: c.At, Letter: r.Letter, Rule: c.Rule, Kind: MarkKindComing, Chain: &c.Chain, Line: r.Name + ": “" + c.Subject + "” to " + strings.Join(c.To, ", ")}
+	if c.Rows == 0 {
+		m.Row = &c.RowID
+	}
 	if c.Incomplete {
 		m.Kind, m.Line = MarkKindIncomplete, r.Name+" cannot go out yet: "+c.Reason
 	}
@@ -442,6 +445,22 @@ func (s *Server) SayOfEmail(ctx context.Context, r SayOfEmailRequestObject) (Say
 		return nil, err
 	}
 	return SayOfEmail204Response{}, nil
+}
+
+// SayOfRoundUp implements StrictServerInterface.
+func (s *Server) SayOfRoundUp(ctx context.Context, r SayOfRoundUpRequestObject) (SayOfRoundUpResponseObject, error) {
+	id, err := rule.ParseID(r.Occasion)
+	if err != nil {
+		return nil, store.ErrNotFound
+	}
+	say := engine.Say{Sheet: r.Sheet, Rule: r.Rule, Email: id, What: string(r.Body.What)}
+	if r.Body.Why != nil {
+		say.Why = *r.Body.Why
+	}
+	if err := s.e.SetRoundUpAside(ctx, say, person(ctx).Name); err != nil {
+		return nil, err
+	}
+	return SayOfRoundUp204Response{}, nil
 }
 
 func toHistory(ev *store.Event) HistoryEntry {

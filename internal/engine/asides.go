@@ -224,6 +224,46 @@ func (e *Engine) SetAside(ctx context.Context, say Say, actor string) error {
 	return err
 }
 
+// SetRoundUpAside leaves a round-up out that is to come, or takes that back: it
+// counts from when this returns, or the round-up has been judged and this refuses.
+func (e *Engine) SetRoundUpAside(ctx context.Context, say Say, actor string) error {
+	if say.What != LeaveOut && say.What != AsItComes {
+		return &Refusal{Field: "/what", Message: "a round-up is left out, or goes as it comes"}
+	}
+	f, err := e.Forecast(ctx, say.Sheet)
+	if err != nil {
+		return err
+	}
+	all := append(slices.Clone(f.Coming), f.Left...)
+	i := slices.IndexFunc(all, func(c Coming) bool { return c.Rows > 0 && c.Rule == say.Rule && c.Occasion == say.Email })
+	if i < 0 {
+		return refuse("this round-up is not to come any more")
+	}
+	x, now := &all[i], e.now()
+	return e.Store.Tx(ctx, func(tx *store.Store) error {
+		if _, err := tx.LockRule(ctx, say.Rule); err != nil {
+			return err
+		}
+		if judged, err := tx.Judged(ctx, [][]byte{x.Occasion[:]}); err != nil || judged[x.Occasion] {
+			if err == nil {
+				err = refuse("this round-up has been judged by now")
+			}
+			return err
+		}
+		a := &store.SetAside{Occasion: x.Occasion[:], SheetID: say.Sheet, RuleID: say.Rule, DueAt: x.At, Why: say.Why, Origin: store.Detail(x.origin), Actor: actor, At: now}
+		if say.What == AsItComes {
+			err = tx.RemoveSetAside(ctx, a.Occasion)
+		} else {
+			err = tx.SaveSetAside(ctx, a)
+		}
+		if err != nil {
+			return err
+		}
+		return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventSetAside, SheetID: say.Sheet, RuleID: say.Rule,
+			Detail: store.Detail(map[string]any{"what": say.What, "roundUp": x.Subject, "to": x.To, "at": x.At})})
+	})
+}
+
 func (e *Engine) setAside(ctx context.Context, tx *store.Store, rb *ruleBook, x *RowEmail, say Say, actor string, now time.Time) error {
 	was := x.Occasion // as it was foreseen
 	if x.Aside != nil {

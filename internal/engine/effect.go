@@ -269,11 +269,11 @@ func newSurveyor(b *book, sb *sheetBook, r *rule.Rule, running *ruleBook, now ti
 	p := &pair{change: plan.Difference{Keep: maxFirst}}
 	s := &surveyor{pairs: []*pair{p}, whole: sb.sheet.Decoder()}
 	var err error
-	if p.after, err = b.outlook(sb, r, now); err != nil {
+	if p.after, err = b.outlook(sb, r, now, EffectDays); err != nil {
 		return nil, err
 	}
 	if running != nil {
-		if p.before, err = b.outlook(sb, running.setting.Rule, now); err != nil {
+		if p.before, err = b.outlook(sb, running.setting.Rule, now, EffectDays); err != nil {
 			return nil, err
 		}
 	}
@@ -281,8 +281,8 @@ func newSurveyor(b *book, sb *sheetBook, r *rule.Rule, running *ruleBook, now ti
 	return s, nil
 }
 
-// outlook begins an outlook of a rule, over copies that are its own.
-func (b *book) outlook(sb *sheetBook, r *rule.Rule, now time.Time) (*plan.Outlook, error) {
+// outlook begins an outlook of a rule over so many days, with copies that are its own.
+func (b *book) outlook(sb *sheetBook, r *rule.Rule, now time.Time, days int) (*plan.Outlook, error) {
 	own, err := r.Clone()
 	if err != nil {
 		return nil, err
@@ -303,7 +303,7 @@ func (b *book) outlook(sb *sheetBook, r *rule.Rule, now time.Time) (*plan.Outloo
 	if len(b.silenced) == 0 {
 		set.Silenced = nil
 	}
-	o := plan.NewOutlook(set, now, EffectDays)
+	o := plan.NewOutlook(set, now, days)
 	o.Keep = maxFirst
 	return o, nil
 }

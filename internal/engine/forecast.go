@@ -25,10 +25,13 @@ type Coming struct {
 	Rule       string
 	RowID      string
 	Row        string // its name
+	Rows       int    // of a round-up, which has no row of its own: how many it is about
 	Incomplete bool
 	Subject    string
 	To         []string
 	Reason     string
+
+	origin rule.Occasion // of a round-up
 }
 
 // Forecast is what the rules of a sheet that are on will write in the coming
@@ -36,7 +39,8 @@ type Coming struct {
 // left out.
 type Forecast struct {
 	Coming  []Coming
-	Partial bool // the sheet has more rows than a forecast looks at
+	Left    []Coming // round-ups that a person has left out
+	Partial bool     // the sheet has more rows than a forecast looks at
 	version string
 	made    time.Time
 }
@@ -70,7 +74,7 @@ func (e *Engine) Forecast(ctx context.Context, sheetID string) (*Forecast, error
 	f := e.forecasts.by[sheetID]
 	e.forecasts.mu.Unlock()
 	if f == nil || f.version != version || now.Before(f.made) || now.Sub(f.made) > forecastLife {
-		if f, err = e.makeForecast(ctx, sb, now); err != nil {
+		if f, err = e.makeForecast(ctx, b, sb, now); err != nil {
 			return nil, err
 		}
 		f.version = version
@@ -82,7 +86,8 @@ func (e *Engine) Forecast(ctx context.Context, sheetID string) (*Forecast, error
 		e.forecasts.mu.Unlock()
 	}
 	i := sort.Search(len(f.Coming), func(i int) bool { return f.Coming[i].At.After(now) })
-	return &Forecast{Coming: f.Coming[i:], Partial: f.Partial}, nil
+	k := sort.Search(len(f.Left), func(i int) bool { return f.Left[i].At.After(now) })
+	return &Forecast{Coming: f.Coming[i:], Left: f.Left[k:], Partial: f.Partial}, nil
 }
 
 // forecastVersion changes with everything a forecast rests on.
@@ -111,7 +116,7 @@ func (e *Engine) forecastVersion(ctx context.Context, b *book, sb *sheetBook) (s
 	return v, err
 }
 
-func (e *Engine) makeForecast(ctx context.Context, sb *sheetBook, now time.Time) (*Forecast, error) {
+func (e *Engine) makeForecast(ctx context.Context, b *book, sb *sheetBook, now time.Time) (*Forecast, error) {
 	f := &Forecast{made: now}
 	var on []*ruleBook
 	for _, r := range sb.rules {
@@ -134,6 +139,11 @@ func (e *Engine) makeForecast(ctx context.Context, sb *sheetBook, now time.Time)
 	if err != nil {
 		return nil, err
 	}
+	until := now.Add(ForecastSpan + forecastLife)
+	rounds, err := roundUpsOf(b, sb, on, now, until)
+	if err != nil {
+		return nil, err
+	}
 	n := 0
 	err = e.Store.ScanRows(ctx, sb.record.ID, func(r *store.Row) error {
 		if n++; n > maxForecastRows {
@@ -144,8 +154,11 @@ func (e *Engine) makeForecast(ctx context.Context, sb *sheetBook, now time.Time)
 		if err != nil {
 			return err
 		}
+		for _, o := range rounds {
+			o.Look(row, r.Place, func() *sheet.Row { return row })
+		}
 		for _, rb := range on {
-			all, err := foreseenOf(rb, row, entries[r.ID], asides[lifeKey{rb.record.ID, r.ID}], now, now.Add(ForecastSpan+forecastLife))
+			all, err := foreseenOf(rb, row, entries[r.ID], asides[lifeKey{rb.record.ID, r.ID}], now, until)
 			if err != nil {
 				return err
 			}
@@ -155,8 +168,54 @@ func (e *Engine) makeForecast(ctx context.Context, sb *sheetBook, now time.Time)
 		}
 		return nil
 	})
-	sort.SliceStable(f.Coming, func(i, j int) bool { return f.Coming[i].At.Before(f.Coming[j].At) })
+	for _, o := range rounds {
+		f.addRoundUps(o, plan.AsidesOf(asides[lifeKey{o.Rule.ID, 0}]), until)
+	}
+	for _, list := range [][]Coming{f.Coming, f.Left} {
+		sort.SliceStable(list, func(i, j int) bool { return list[i].At.Before(list[j].At) })
+	}
 	return f, err
+}
+
+// maxRoundUps bounds the round-ups of one rule in a forecast.
+const maxRoundUps = 2000
+
+// roundUpsOf begins an outlook for each of the rules that write round-ups.
+func roundUpsOf(b *book, sb *sheetBook, rules []*ruleBook, now, until time.Time) (out []*plan.Outlook, err error) {
+	for _, rb := range rules {
+		if !rb.setting.IsRoundUp() {
+			continue
+		}
+		o, err := b.outlook(sb, rb.setting.Rule, now, int(until.Sub(now)/(24*time.Hour))+1)
+		if err != nil {
+			return nil, err
+		}
+		o.Keep = maxRoundUps
+		out = append(out, o)
+	}
+	return out, nil
+}
+
+// addRoundUps adds the round-ups that an outlook has gathered from all rows.
+func (f *Forecast) addRoundUps(o *plan.Outlook, asides plan.Asides, until time.Time) {
+	o.Done()
+	f.Partial = f.Partial || len(o.First) == maxRoundUps
+	for _, l := range o.First {
+		if l.Rows == 0 || l.Outcome == plan.Skip || l.Due.After(until) {
+			continue
+		}
+		c := o.ForeseeOne(l.Row, o.Now, l)
+		x := Coming{Occasion: c.Identity(), Chain: c.Chain(), At: c.Due, Rule: o.Rule.ID, Rows: l.Rows, Incomplete: c.Outcome == plan.Incomplete, Subject: c.Subject,
+			Reason: c.Verdict.Reason.Words(), origin: c.Occasion}
+		for _, m := range c.To {
+			x.To = append(x.To, m.Address())
+		}
+		if _, left := asides.Of(&c.Occasion); left {
+			f.Left = append(f.Left, x)
+		} else {
+			f.Coming = append(f.Coming, x)
+		}
+	}
 }
 
 // foreseenOf gives what is to come for a row by a rule up to an instant: what the

@@ -163,6 +163,21 @@ func (w *work) roundRows(ctx context.Context, sb *sheetBook, rb *ruleBook, rows 
 	return nil
 }
 
+// roundUpsAside gives what people have said of a rule's round-ups. The rule is
+// locked before it is read: who says something later finds them judged.
+func (w *work) roundUpsAside(ctx context.Context, rb *ruleBook) (plan.Asides, error) {
+	if _, err := w.tx.LockRule(ctx, rb.record.ID); err != nil {
+		return nil, err
+	}
+	said, err := w.tx.RoundUpsAside(ctx, rb.record.ID)
+	if err != nil {
+		return nil, err
+	}
+	by := map[lifeKey][]plan.Aside{}
+	err = gatherAsides(by, said)
+	return plan.AsidesOf(by[lifeKey{rb.record.ID, 0}]), err
+}
+
 // roundUp writes a round's round-ups, each row as it last settled.
 func (w *work) roundUp(ctx context.Context, sb *sheetBook, rb *ruleBook, o rule.Occasion) error {
 	var rows []*sheet.Row
@@ -185,6 +200,11 @@ func (w *work) roundUp(ctx context.Context, sb *sheetBook, rb *ruleBook, o rule.
 	ups, own := rb.setting.RoundUps(o, rows, o.Due, func(row *sheet.Row) plan.Memory {
 		return plan.Memory{Standing: w.memory(rb, recs[row.ID].ID).Standing}
 	})
+	asides, err := w.roundUpsAside(ctx, rb)
+	if err != nil {
+		return err
+	}
+	asides.Over(ups)
 	occ := make([]rule.Occasion, 0, len(ups)+len(own))
 	about := map[rule.ID][]*sheet.Row{}
 	for _, u := range ups {

@@ -98,18 +98,19 @@ func (e *Engine) consequences(ctx context.Context, t *turn, budget time.Duration
 // away.
 func (t *turn) surveyor(rules []*ruleBook, now time.Time) (*surveyor, error) {
 	s := &surveyor{whole: t.is.sheet.Decoder(), turn: t.row}
-	scope := rule.SheetScope{Sheet: t.to.sheet, Calendar: t.to.calendar, Templates: map[string]bool{}}
+	// By which calendar a window opens is no matter here: one that never opens moves nothing.
+	scope := rule.SheetScope{Sheet: t.to.sheet, Templates: map[string]bool{}}
 	for id := range t.to.templates {
 		scope.Templates[id] = true
 	}
 	for _, rb := range rules {
 		p := &pair{change: plan.Difference{Keep: maxFirst}}
 		var err error
-		if p.before, err = t.b.outlook(t.is, rb.setting.Rule, now); err != nil {
+		if p.before, err = t.b.outlook(t.is, rb.setting.Rule, now, EffectDays); err != nil {
 			return nil, err
 		}
 		if rb.setting.Rule.Validate(scope) == nil {
-			if p.after, err = t.b.outlook(t.to, rb.setting.Rule, now); err != nil {
+			if p.after, err = t.b.outlook(t.to, rb.setting.Rule, now, EffectDays); err != nil {
 				return nil, err
 			}
 		}

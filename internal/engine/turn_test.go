@@ -39,7 +39,7 @@ func (f *fixture) foreseen(sheetID string) map[string]int {
 		if rb.record.State != rule.On {
 			continue
 		}
-		o, err := b.outlook(sb, rb.setting.Rule, f.Now())
+		o, err := b.outlook(sb, rb.setting.Rule, f.Now(), EffectDays)
 		if err != nil {
 			f.t.Fatal(err)
 		}

@@ -38,6 +38,12 @@ func (s *Store) SheetSetAsides(ctx context.Context, sheetID string, after time.T
 	return out, err
 }
 
+// RoundUpsAside gives what has been said of a rule's round-ups to come.
+func (s *Store) RoundUpsAside(ctx context.Context, ruleID string) (out []SetAside, err error) {
+	err = s.DB(ctx).Raw("SELECT * FROM set_asides WHERE rule_id = ? AND row_id = 0", ruleID).Scan(&out).Error
+	return out, err
+}
+
 // SaveSetAside writes what a person says of an email, in the place of what was
 // said of it before.
 func (s *Store) SaveSetAside(ctx context.Context, a *SetAside) error { return s.DB(ctx).Save(a).Error }

@@ -64,6 +64,16 @@ func (as Asides) leftOut(o *rule.Occasion) (reason.Reason, bool) {
 	return reason.Reason{Code: reason.LeftOut, Value: a.Why, Mailbox: a.By}, true
 }
 
+// Over skips those round-ups that a person has left out.
+func (as Asides) Over(ups []RoundUp) {
+	for i := range ups {
+		u := &ups[i]
+		if why, ok := as.leftOut(&u.Occasion); ok {
+			u.Considered = Considered{u.Occasion, skipped(why), u.At, nil}
+		}
+	}
+}
+
 // deferred takes up an occasion whose instant has come and which a person has
 // moved: ok reports that it has been judged already or goes later.
 func (l *Life) deferred(o *rule.Occasion, at time.Time) (ok bool) {

@@ -871,7 +871,12 @@ func (d *Difference) Merge(o *Difference) {
 // written about its first row alone.
 func (s *Setting) ForeseeOne(row *sheet.Row, known time.Time, l OutlookLine) Foreseen {
 	if l.Rows > 0 {
-		out := Foreseen{rule.Occasion{Kind: rule.Schedule, Rule: s.Rule.ID, Mailbox: l.Who, Due: l.Due}, Verdict{Outcome: l.Outcome, Template: l.Wording}}
+		o := rule.Occasion{Kind: rule.Schedule, Rule: s.Rule.ID, Due: l.Due}
+		if rounds := s.Rounds(l.Due.Add(-Tick), l.Due); len(rounds) > 0 {
+			o = rounds[0]
+		}
+		o.Mailbox = l.Who
+		out := Foreseen{o, Verdict{Outcome: l.Outcome, Template: l.Wording}}
 		out.To, _ = value.ParseMailboxes(l.Who)
 		out.Verdict.Reason = reason.Reason{Code: l.Code}
 		if l.Outcome != Incomplete {

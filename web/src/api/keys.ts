@@ -20,6 +20,7 @@ export const keys = {
   templates: path("/templates"),
   template: path("/sheets/{sheet}/templates/{template}"),
   log: path("/log"),
+  coming: path("/coming"),
   delivery: path("/deliveries/{delivery}"),
   senders: path("/setup/senders"),
   personLimit: path("/setup/person-limit"),

@@ -312,6 +312,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sheets/{sheet}/round-ups/{rule}/{occasion}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Leave out a round-up that is to come, or take that back */
+        post: operations["sayOfRoundUp"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sheets/{sheet}/rows/{row}": {
         parameters: {
             query?: never;
@@ -2222,6 +2239,12 @@ export interface components {
                 to: string;
                 subject: string;
                 incomplete: boolean;
+                /** @description of a round-up, how many rows it is about; it has no row of its own */
+                rows: number;
+                /** @description its identity */
+                occasion: string;
+                /** @description a person has left it out */
+                left: boolean;
             }[];
         };
         SayOfEmail: {
@@ -4119,6 +4142,41 @@ export interface operations {
             path: {
                 sheet: string;
                 row: string;
+                rule: string;
+                occasion: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SayOfEmail"];
+            };
+        };
+        responses: {
+            /** @description Taken up */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sayOfRoundUp: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
                 rule: string;
                 occasion: string;
             };

@@ -2,12 +2,13 @@ import { useInfiniteQuery } from "@tanstack/react-query";
 import { getRouteApi, Link, useNavigate } from "@tanstack/react-router";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { type ReactNode, useMemo, useRef } from "react";
-import { api, http, type LogLine, take } from "../../api/client";
-import { keys } from "../../api/keys";
+import { api, http, type LogLine, type Schemas, take } from "../../api/client";
+import { keys, ofEmails } from "../../api/keys";
+import { useWrite } from "../../api/write";
 import { Await } from "../../parts/await";
 import { MarkIcon } from "../../parts/mark";
 import { Blank, Choices } from "../../parts/picker";
-import { useNow, useZone } from "../../parts/session";
+import { useMay, useNow, useZone } from "../../parts/session";
 import { useKey } from "../../parts/shortcuts";
 import { clock, count, dayName, isoDay, longDay, moment } from "../../parts/time";
 import type { LogSearch } from "../../routes";
@@ -115,6 +116,15 @@ export function LogPlace(): ReactNode {
 // What is to come to an address, above what has been.
 function ComingTo({ to, zone, now }: { to: string; zone: string; now: Date }) {
   const q = api.useQuery("get", "/coming", { params: { query: { to } } });
+  const may = useMay("coordinator");
+  const say = useWrite({
+    write: (l: Schemas["Coming"]["lines"][number]) =>
+      http.POST("/sheets/{sheet}/round-ups/{rule}/{occasion}", {
+        params: { path: { sheet: l.sheetId, rule: l.ruleId, occasion: l.occasion } },
+        body: { what: l.left ? "as-it-comes" : "leave-out" },
+      }),
+    changes: [...ofEmails, keys.coming],
+  });
   const c = q.data;
   if (!c) return <Await query={q} />;
   return (
@@ -127,12 +137,21 @@ function ComingTo({ to, zone, now }: { to: string; zone: string; now: Date }) {
       <ul className="mt-1 max-h-56 overflow-auto">
         {c.lines.map((l, i) => (
           <li key={i} className="flex items-baseline gap-3 border-b border-hair-2 py-1">
-            <MarkIcon letter={l.letter} kind={l.incomplete ? "incomplete" : "coming"} />
-            <span className="w-32 flex-none">{moment(l.at, zone, now)}</span>
-            <Link to="/sheets/$sheet" params={{ sheet: l.sheetId }} search={{ row: l.rowId }} className="flex-none hover:underline">
-              {l.row}
-            </Link>
-            <span className="min-w-0 flex-1 truncate">{l.subject}</span>
+            <MarkIcon letter={l.letter} kind={l.left ? "skipped" : l.incomplete ? "incomplete" : "coming"} />
+            <span className={`w-32 flex-none ${l.left ? "text-ink-2 line-through" : ""}`}>{moment(l.at, zone, now)}</span>
+            {l.rows > 0 ? (
+              <span className="flex-none text-ink-2">about {count(l.rows, "row")}</span>
+            ) : (
+              <Link to="/sheets/$sheet" params={{ sheet: l.sheetId }} search={{ row: l.rowId }} className="flex-none hover:underline">
+                {l.row}
+              </Link>
+            )}
+            <span className={`min-w-0 flex-1 truncate ${l.left ? "text-ink-2 line-through" : ""}`}>{l.subject}</span>
+            {may && l.rows > 0 && (
+              <button type="button" className="link" disabled={say.busy} onClick={() => void say.do(l)}>
+                {l.left ? "let it go after all" : "leave it out"}
+              </button>
+            )}
             <Link to="/sheets/$sheet/rules/$rule" params={{ sheet: l.sheetId, rule: l.ruleId }} className="text-ink-2 hover:underline">
               {l.rule}, {l.sheet}
             </Link>

@@ -223,15 +223,44 @@ func (e *Engine) Effect(ctx context.Context, sheetID string, ask EffectAsk) (*Ef
 	for id, t := range sb.templates {
 		f.Templates[id] = t.Name
 	}
-	if err := e.touches(ctx, f, limit, now); err != nil {
+	if err := e.touches(ctx, f, limit, ask.Against, now); err != nil {
 		return nil, err
 	}
 	return f, e.overflow(ctx, sb, f, ask, now)
 }
 
+// foreseenFor gives when mailboxes are foreseen to get an email in To, over all
+// sheets, in time order and without those of one rule.
+func (e *Engine) foreseenFor(ctx context.Context, without string) (map[string][]time.Time, error) {
+	sheets, err := e.Store.Sheets(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string][]time.Time{}
+	for _, sh := range sheets {
+		f, err := e.Forecast(ctx, sh.ID)
+		if err != nil {
+			return nil, err
+		}
+		for i := range f.Coming {
+			c := &f.Coming[i]
+			if c.Rule == without || c.Incomplete {
+				continue
+			}
+			for _, k := range c.keys {
+				out[k] = append(out[k], c.At)
+			}
+		}
+	}
+	for _, at := range out {
+		slices.SortFunc(at, time.Time.Compare)
+	}
+	return out, nil
+}
+
 // touches works out whom the limit per person touches: by what the rule will
-// send, and what they have had.
-func (e *Engine) touches(ctx context.Context, f *Effect, l delivery.PersonLimit, now time.Time) error {
+// send, what the other rules will in the coming four weeks, and what they have had.
+func (e *Engine) touches(ctx context.Context, f *Effect, l delivery.PersonLimit, without string, now time.Time) error {
 	if l.N == 0 {
 		return nil
 	}
@@ -239,10 +268,14 @@ func (e *Engine) touches(ctx context.Context, f *Effect, l delivery.PersonLimit,
 	if err != nil {
 		return err
 	}
+	others, err := e.foreseenFor(ctx, without)
+	if err != nil {
+		return err
+	}
 	f.Limit = &OverLimit{PersonLimit: l}
 	for mailbox, gets := range f.Gets {
 		slices.SortFunc(gets, time.Time.Compare)
-		if n := l.Over(had[mailbox], gets); n > 0 {
+		if n := l.Over(had[mailbox], others[mailbox], gets); n > 0 {
 			f.Limit.Emails += n
 			f.Limit.People = append(f.Limit.People, mailbox)
 		}

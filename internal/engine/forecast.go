@@ -31,6 +31,7 @@ type Coming struct {
 	To         []string
 	Reason     string
 
+	keys   []string      // of the mailboxes in To
 	origin rule.Occasion // of a round-up
 }
 
@@ -208,7 +209,7 @@ func (f *Forecast) addRoundUps(o *plan.Outlook, asides plan.Asides, until time.T
 		x := Coming{Occasion: c.Identity(), Chain: c.Chain(), At: c.Due, Rule: o.Rule.ID, Rows: l.Rows, Incomplete: c.Outcome == plan.Incomplete, Subject: c.Subject,
 			Reason: c.Verdict.Reason.Words(), origin: c.Occasion}
 		for _, m := range c.To {
-			x.To = append(x.To, m.Address())
+			x.To, x.keys = append(x.To, m.Address()), append(x.keys, m.Key())
 		}
 		if _, left := asides.Of(&c.Occasion); left {
 			f.Left = append(f.Left, x)
@@ -254,6 +255,9 @@ func foreseenOf(rb *ruleBook, row *sheet.Row, entries []store.Entry, said []plan
 func coming(s *sheet.Sheet, rb *ruleBook, row *sheet.Row, c plan.Foreseen) Coming {
 	out := Coming{Occasion: c.Identity(), Chain: c.Chain(), At: c.Due, Rule: rb.record.ID, RowID: row.ID, Row: s.RowName(row), Incomplete: c.Outcome == plan.Incomplete,
 		Subject: c.Subject, Reason: c.Verdict.Reason.Words()}
+	for _, m := range c.To {
+		out.keys = append(out.keys, m.Key())
+	}
 	for _, m := range append(append(c.To[:0:0], c.To...), c.Cc...) {
 		out.To = append(out.To, m.Address())
 	}

@@ -56,12 +56,20 @@ func (l PersonLimit) Becomes(due, room time.Time) State {
 }
 
 // Over counts of the emails that a mailbox is to get, in time order, those that
-// do not go when they are due, by what it had before.
-func (l PersonLimit) Over(had, gets []time.Time) (n int) {
+// do not go when they are due, by what it had before and what others send it
+// meanwhile, in time order too.
+func (l PersonLimit) Over(had, others, gets []time.Time) (n int) {
 	had = slices.Clone(had)
-	for _, t := range gets {
+	for len(gets) > 0 || len(others) > 0 {
+		ours := len(others) == 0 || len(gets) > 0 && gets[0].Before(others[0])
+		from := &others
+		if ours {
+			from = &gets
+		}
+		t := (*from)[0]
+		*from = (*from)[1:]
 		at := l.Room(had, t)
-		if at.After(t) {
+		if ours && at.After(t) {
 			n++
 		}
 		if !l.Skip || !at.After(t) {

@@ -82,6 +82,28 @@ func (p *pair) look(row, turned *sheet.Row, place int64, whole, wholeTurned func
 	}
 }
 
+// heed lets both sides know what people have said of a rule's emails.
+func (p *pair) heed(all map[lifeKey][]plan.Aside, ruleID string) {
+	by := map[string][]plan.Aside{}
+	for k, said := range all {
+		switch {
+		case k.rule != ruleID:
+		case k.row == 0:
+			by[""] = said
+		default:
+			by[store.RowID(k.row)] = said
+		}
+	}
+	if len(by) == 0 {
+		return
+	}
+	for _, o := range [2]*plan.Outlook{p.before, p.after} {
+		if o != nil {
+			o.Asides, o.Rule.ID = by, ruleID
+		}
+	}
+}
+
 func (p *pair) merge(o *pair) {
 	p.change.Merge(&o.change)
 	if p.before != nil {
@@ -199,6 +221,13 @@ func (e *Engine) Effect(ctx context.Context, sheetID string, ask EffectAsk) (*Ef
 		if surveyors[i], err = newSurveyor(b, sb, ask.Rule, running, now); err != nil {
 			return nil, err
 		}
+	}
+	asides, err := e.sheetAsides(ctx, sheetID)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range surveyors {
+		s.pairs[0].heed(asides, ask.Against)
 	}
 	limit, err := e.Store.PersonLimit(ctx, false)
 	if err != nil {

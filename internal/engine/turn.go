@@ -53,11 +53,17 @@ func (e *Engine) surveyed(ctx context.Context, t *turn, rules []*ruleBook, budge
 	if len(rules) == 0 {
 		return nil, nil
 	}
+	asides, err := e.sheetAsides(ctx, t.is.record.ID)
+	if err != nil {
+		return nil, err
+	}
 	surveyors := make([]*surveyor, runtime.GOMAXPROCS(0))
 	for i := range surveyors {
-		var err error
 		if surveyors[i], err = t.surveyor(rules, e.now()); err != nil {
 			return nil, err
+		}
+		for k, p := range surveyors[i].pairs {
+			p.heed(asides, rules[k].record.ID)
 		}
 	}
 	if err := e.survey(ctx, t.is.record, surveyors, deadlineOf(budget)); err != nil {

@@ -39,6 +39,8 @@ type Outlook struct {
 	Keep       int                 // how many of them are kept
 
 	Gets map[string][]time.Time // where made: when each mailbox gets an email in To
+	// Asides is what people have said of rows' emails, by row; under "" of round-ups.
+	Asides map[string][]Aside
 
 	midnight value.Day // of now, in the rule's zone
 	still    bool      // no verdict depends on the time
@@ -258,14 +260,39 @@ func (o *Outlook) Look(row *sheet.Row, place int64, whole func() *sheet.Row) []e
 		o.Unjudged++
 	}
 	o.Past += o.past(row)
-	o.foresee(row)
-	if o.IsRoundUp() {
+	switch said := o.Asides[row.ID]; {
+	case o.IsRoundUp():
+		o.foresee(row)
 		o.gatherRow(row, place, whole)
+	case len(said) > 0:
+		o.foreseeSaid(whole(), said)
+	default:
+		o.foresee(row)
 	}
 	for _, e := range o.events {
 		o.count(e, place, whole)
 	}
 	return o.events
+}
+
+// foreseeSaid foresees, one email after the other, what comes of a row of whose
+// emails something has been said.
+func (o *Outlook) foreseeSaid(row *sheet.Row, said []Aside) {
+	o.events = o.events[:0]
+	light := o.Light
+	o.Light = true
+	for _, f := range o.Foresee(row, o.Now, o.Now, o.Until, said...) {
+		e := event{due: f.Due, step: f.Step, moved: !f.Unmoved.IsZero(), sketch: sketch{outcome: f.Outcome, code: f.Verdict.Reason.Code, wording: f.Template, emails: 1, to: len(f.To)}}
+		var who []string
+		for _, list := range [][]value.Mailbox{f.To, f.Cc, f.Bcc} {
+			for _, m := range list {
+				who = append(who, m.Key())
+			}
+		}
+		e.who, e.people = strings.Join(who, " "), len(who)
+		o.events = append(o.events, e)
+	}
+	o.Light = light
 }
 
 // gatherRow adds a row to the round-ups it belongs to. What stands against the
@@ -322,6 +349,7 @@ func (o *Outlook) join(round int, key string, g *group, whole func() *sheet.Row)
 
 // Done counts what takes all rows to know, the round-ups, and gives it.
 func (o *Outlook) Done() (out []event) {
+	said := AsidesOf(o.Asides[""])
 	for i, groups := range o.groups {
 		for _, key := range slices.Sorted(maps.Keys(groups)) {
 			g := groups[key]
@@ -331,6 +359,11 @@ func (o *Outlook) Done() (out []event) {
 				e.outcome, e.code = Skip, reason.DoNotEmail
 			case g.bad:
 				e.outcome, e.code = Incomplete, reason.RowsDiffer
+			}
+			round := o.rounds[i]
+			round.Mailbox = key
+			if why, out := said.leftOut(&round); out {
+				e.outcome, e.code = Skip, why.Code
 			}
 			o.count(e, g.place, func() *sheet.Row { return g.row })
 			out = append(out, e)

@@ -3,9 +3,11 @@ package plan_test
 import (
 	"fmt"
 	"maps"
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"nivot/internal/core/plan"
 	"nivot/internal/core/reason"
@@ -31,13 +33,15 @@ func TestOutlookAgreesWithForesee(t *testing.T) {
 			outlook.Keep, rest.Keep = 1<<20, 1<<20
 			slow.Light = true
 			want, skipped := map[string]int{}, map[reason.Code]int{}
+			asides := saidOf(slow, b.Rows, outlook.Until, seed)
+			outlook.Asides, rest.Asides = asides, asides
 			for i, row := range b.Rows {
 				o := outlook
 				if i >= len(b.Rows)/2 {
 					o = rest
 				}
 				o.Look(row, int64(i), func() *sheet.Row { return row })
-				for _, c := range slow.Foresee(row, from, from, outlook.Until) {
+				for _, c := range slow.Foresee(row, from, from, outlook.Until, asides[row.ID]...) {
 					if c.Outcome == plan.Skip {
 						skipped[c.Verdict.Reason.Code]++
 						continue
@@ -48,6 +52,7 @@ func TestOutlookAgreesWithForesee(t *testing.T) {
 			if slow.IsRoundUp() {
 				for _, round := range slow.Rounds(from, outlook.Until) {
 					ups, own := slow.RoundUps(round, b.Rows, round.Due, func(*sheet.Row) plan.Memory { return plan.Memory{} })
+					plan.AsidesOf(asides[""]).Over(ups)
 					for _, u := range ups {
 						own = append(own, u.Considered)
 					}
@@ -175,4 +180,42 @@ L-5,2027-03-20,,out,50,,perhaps,a@m.example,,
 			t.Errorf("%s: %d rows cannot be judged, want %d; %d match", c.rule, o.Unjudged, c.want, o.Rows)
 		}
 	}
+}
+
+// saidOf says of some emails to come that they are left out, go a day later, or
+// end their chain.
+func saidOf(s *plan.Setting, rows []*sheet.Row, until time.Time, seed uint64) map[string][]plan.Aside {
+	if seed%3 != 0 {
+		return nil
+	}
+	r := rand.New(rand.NewPCG(seed, 5))
+	out := map[string][]plan.Aside{}
+	for _, row := range rows {
+		coming := s.Foresee(row, from, from, until)
+		if len(coming) == 0 || r.IntN(2) == 0 {
+			continue
+		}
+		a := plan.Aside{Of: coming[r.IntN(len(coming))].Occasion, By: "Ines"}
+		switch r.IntN(3) {
+		case 0:
+			a.To = a.Of.Due.Add(24 * time.Hour)
+			if a.Of.Base == "" {
+				a.Of = a.Of.Whole()
+			}
+		case 1:
+			a.Ends = a.Of.Base != ""
+		}
+		out[row.ID] = append(out[row.ID], a)
+	}
+	if s.IsRoundUp() {
+		for _, round := range s.Rounds(from, until) {
+			ups, _ := s.RoundUps(round, rows, round.Due, func(*sheet.Row) plan.Memory { return plan.Memory{} })
+			for _, u := range ups {
+				if r.IntN(3) == 0 {
+					out[""] = append(out[""], plan.Aside{Of: u.Occasion, By: "Ines"})
+				}
+			}
+		}
+	}
+	return out
 }

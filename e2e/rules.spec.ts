@@ -206,6 +206,26 @@ test("columns that belong together: the rule means the latest, and another month
   await ask(page, "PUT", `${sheet}/columns`, { columns: before.columns.map(edit) });
 });
 
+test("why, from a mark on a track; and why not, with what would have to change", async () => {
+  const sheet = sheets["Outgoing loans"] ?? "";
+  await page.goto(`/sheets/${sheet}`);
+  await page.locator("svg[role=group] g").filter({ hasText: "A" }).first().click();
+  await expect(slip().getByRole("button", { name: "Return reminder", expanded: true })).toBeVisible();
+  await expect(slip().getByText("state is out or extended")).toBeVisible();
+  const { columns } = await ask<{ columns: Named[] }>(page, "GET", `/sheets/${sheet}`);
+  const state = columns.find((c) => c.name === "State")?.id;
+  const { rows } = await ask<{ rows: { id: string }[] }>(page, "POST", `/sheets/${sheet}/rows/query`, {
+    filter: { column: state, op: "is", value: "back" },
+    offset: 0,
+    limit: 1,
+  });
+  await page.goto(`/sheets/${sheet}?row=${rows[0]?.id}`);
+  await slip().getByRole("button", { name: "Return reminder" }).click();
+  await expect(slip().getByText("no", { exact: true }).first()).toBeVisible();
+  await expect(slip().getByText(/For an email to go: .*state/)).toBeVisible();
+  await axe();
+});
+
 test("a held batch goes in part, the rest with its reason", async () => {
   const sheet = sheets["Outgoing loans"] ?? "";
   const packing = (await ask<{ id: string; body: Named }[]>(page, "GET", `/sheets/${sheet}/rules`)).find((r) => r.body.name === "Packing");

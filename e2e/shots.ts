@@ -73,6 +73,24 @@ test("the main views", async ({ page }) => {
   await page.goto(`/sheets/${loans}?row=${row}`);
   await page.getByRole("button", { name: /Return reminder$/ }).click();
   await shoot(page, "row");
+  // Why a row gets no email.
+  const state = (await ask<{ columns: { id: string; name: string }[] }>(page, "GET", `/sheets/${loans}`)).columns.find(
+    (c) => c.name === "State",
+  )?.id;
+  const home = (
+    await ask<{ rows: { id: string }[] }>(page, "POST", `/sheets/${loans}/rows/query`, {
+      filter: { column: state, op: "is", value: "back" },
+      offset: 0,
+      limit: 1,
+    })
+  ).rows[0].id;
+  await page.goto(`/sheets/${loans}?row=${home}&why=${rule}`);
+  await page.getByText(/For an email to go/).waitFor();
+  await shoot(page, "why-not");
+  await page.goto("/setup/calendar");
+  await page.getByRole("checkbox", { name: "Friday" }).uncheck();
+  await page.locator("summary").first().click();
+  await shoot(page, "calendar-change");
   await page.goto(`/sheets/${loans}/rules/${rule}`);
   await page.locator("[data-place='/condition']").click();
   await shoot(page, "rule");

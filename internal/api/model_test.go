@@ -25,7 +25,7 @@ import (
 // what the rehearsal of the same bundle printed, each email at its instant.
 func TestModelOverHTTP(t *testing.T) {
 	arrived, kinds := 0, map[string]bool{}
-	for seed := range uint64(10) {
+	for seed := range uint64(6) {
 		t.Run(fmt.Sprint("seed ", seed), func(t *testing.T) {
 			p := newHTTPModel(t, seed)
 			arrived += p.play()
@@ -41,7 +41,7 @@ func TestModelOverHTTP(t *testing.T) {
 			t.Errorf("no rule had %s", c)
 		}
 	}
-	if arrived < 50 {
+	if arrived < 30 {
 		t.Errorf("only %d emails arrived in all", arrived)
 	}
 }

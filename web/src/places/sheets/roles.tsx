@@ -99,7 +99,7 @@ export function Roles({ sheet }: { sheet: Sheet }) {
         </select>
       </label>
       <label className="flex items-center justify-between gap-3 py-0.5">
-        Its clocks are those of
+        Its time zone
         <select className="field w-56" value={sheet.zone} onChange={(e) => void turn("Another time zone?", { zone: e.target.value })}>
           {[...new Set([sheet.zone, ...Intl.supportedValuesOf("timeZone")])].map((z) => (
             <option key={z}>{z}</option>

@@ -275,6 +275,7 @@ test.describe("a rule in the editor", () => {
   const column = (id: string, type: string) => ({ id, name: id, type, options: [], width: 0 });
   const sheet = {
     zone: "Europe/London",
+    derived: [],
     columns: [
       column("c1", "text"),
       column("c2", "choice"),

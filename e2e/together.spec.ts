@@ -217,3 +217,28 @@ test("what is taken off the do-not-email list can be put back at once", async ({
   await expect(page.getByRole("row", { name: "vera.moor@tolvane.example" })).toHaveCount(0);
   await page.context().close();
 });
+
+test("another time zone says first which emails change, and is left or taken", async ({ browser }) => {
+  const page = await person(browser, "ines");
+  const sheet = (await ask<Named[]>(page, "GET", "/sheets")).find((s) => s.name === "Outgoing loans")?.id ?? "";
+  const zone = async () => (await ask<{ zone: string }>(page, "GET", `/sheets/${sheet}`)).zone;
+  await page.goto(`/sheets/${sheet}?slip=columns`);
+  const field = page.getByLabel("Its time zone");
+  const type = async (text: string) => {
+    await field.fill(text);
+    await page.keyboard.press("Enter");
+  };
+  await type("America/New_York");
+  await expect(page.getByText(/^In the coming 60 days \d+ emails fall away and \d+ come new\.$/)).toBeVisible();
+  await page.getByRole("button", { name: "Leave it as it is" }).click();
+  await expect(field).toHaveValue("Europe/London");
+  await type("Marrowby");
+  await expect(page.getByText(/is not known/)).toBeVisible();
+  await type("Europe/Berlin");
+  await page.getByRole("button", { name: "Change it" }).click();
+  await expect.poll(zone).toBe("Europe/Berlin");
+  await type("Europe/London");
+  await page.getByRole("button", { name: "Change it" }).click();
+  await expect.poll(zone).toBe("Europe/London");
+  await page.context().close();
+});

@@ -21,7 +21,7 @@ async function check(page: Page, name: string) {
 
 for (const look of ["light", "dark"] as const) {
   test(`axe finds nothing serious, ${look}`, async ({ page }) => {
-    test.setTimeout(180_000);
+    test.setTimeout(300_000);
     await page.emulateMedia({ colorScheme: look, reducedMotion: "reduce" });
     await page.goto("/");
     await expect(page.getByRole("button", { name: "Sign in" })).toBeVisible();

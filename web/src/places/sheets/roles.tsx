@@ -100,11 +100,22 @@ export function Roles({ sheet }: { sheet: Sheet }) {
       </label>
       <label className="flex items-center justify-between gap-3 py-0.5">
         Its time zone
-        <select className="field w-56" value={sheet.zone} onChange={(e) => void turn("Another time zone?", { zone: e.target.value })}>
-          {[...new Set([sheet.zone, ...Intl.supportedValuesOf("timeZone")])].map((z) => (
-            <option key={z}>{z}</option>
+        <input
+          className="field w-56"
+          list="sheet-zones"
+          key={`${sheet.zone}${asked ? ", asked" : ""}`}
+          defaultValue={sheet.zone}
+          onBlur={(e) => {
+            const zone = e.target.value.trim();
+            if (zone && zone !== sheet.zone) void turn("Another time zone?", { zone });
+          }}
+          onKeyDown={(e) => e.key === "Enter" && e.currentTarget.blur()}
+        />
+        <datalist id="sheet-zones">
+          {Intl.supportedValuesOf("timeZone").map((z) => (
+            <option key={z} value={z} />
           ))}
-        </select>
+        </datalist>
       </label>
       {asked && (
         <AskTurn

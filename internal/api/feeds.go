@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"context"
 	"errors"
-	"fmt"
 	"net/http"
 	"net/url"
 	"strings"
@@ -105,7 +104,7 @@ func (s *Server) showFeed(c *echo.Context) error {
 		e := exchange.FeedEntry{ID: x.Occasion.String(), At: x.At, Row: x.Row, Rule: rules[x.Rule].Name, To: strings.Join(x.To, ", "), Subject: x.Subject,
 			Link: s.PublicURL + "/sheets/" + f.SheetID}
 		if x.Rows > 0 {
-			e.Row = fmt.Sprintf("%d rows", x.Rows)
+			e.Row = plural(x.Rows, "row")
 		} else {
 			e.Link += "?row=" + url.QueryEscape(x.RowID)
 		}

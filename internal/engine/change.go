@@ -181,6 +181,7 @@ type changer struct {
 
 	columns        columnsOf // to be brought back, and taken out
 	revived, taken []string  // those that were
+	regrouped      bool      // and what is meant of groups of columns has changed by it
 }
 
 // changing is a row that a change touches.

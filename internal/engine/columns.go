@@ -549,7 +549,8 @@ func (e *Engine) RestoreColumn(ctx context.Context, sheetID, id, actor string) (
 			return store.ErrNotFound
 		}
 		back.Name = freeName(s)
-		sheet.IdentifyGroups(s.Columns, s.Columns[:len(s.Columns)-1])
+		before := s.Columns[:len(s.Columns)-1]
+		sheet.IdentifyGroups(s.Columns, before)
 		if err := s.Validate(); err != nil {
 			return &Refusal{Message: err.Error()}
 		}
@@ -559,9 +560,17 @@ func (e *Engine) RestoreColumn(ctx context.Context, sheetID, id, actor string) (
 		if err := tx.SaveSheet(ctx, rec); err != nil {
 			return err
 		}
+		if !sheet.SameGroups(s.Columns, before) {
+			if err := e.rearmSheet(ctx, tx, sheetID); err != nil {
+				return err
+			}
+		}
 		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventSheetSaved, SheetID: sheetID,
 			Detail: store.Detail(map[string]any{"columns": []string{"brought back " + back.Name}})})
 	})
+	if err == nil {
+		poke(e.wakeAgenda)
+	}
 	return rec, err
 }
 

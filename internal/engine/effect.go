@@ -82,8 +82,9 @@ func (p *pair) look(row, turned *sheet.Row, place int64, whole, wholeTurned func
 	}
 }
 
-// heed lets both sides know what people have said of a rule's emails.
-func (p *pair) heed(all map[lifeKey][]plan.Aside, ruleID string) {
+// saidByRow gives what people have said of a rule's emails, as an outlook takes
+// it.
+func saidByRow(all map[lifeKey][]plan.Aside, ruleID string) map[string][]plan.Aside {
 	by := map[string][]plan.Aside{}
 	for k, said := range all {
 		switch {
@@ -94,6 +95,11 @@ func (p *pair) heed(all map[lifeKey][]plan.Aside, ruleID string) {
 			by[store.RowID(k.row)] = said
 		}
 	}
+	return by
+}
+
+// heed lets both sides know what people have said of a rule's emails.
+func (p *pair) heed(by map[string][]plan.Aside, ruleID string) {
 	if len(by) == 0 {
 		return
 	}
@@ -226,8 +232,9 @@ func (e *Engine) Effect(ctx context.Context, sheetID string, ask EffectAsk) (*Ef
 	if err != nil {
 		return nil, err
 	}
+	said := saidByRow(asides, ask.Against)
 	for _, s := range surveyors {
-		s.pairs[0].heed(asides, ask.Against)
+		s.pairs[0].heed(said, ask.Against)
 	}
 	limit, err := e.Store.PersonLimit(ctx, false)
 	if err != nil {

@@ -278,10 +278,12 @@ func TestOverdueSettlesFirst(t *testing.T) {
 	}
 }
 
+// chain is humid with follow-ups after an hour and a day.
+var chain = strings.Replace(humid, `"send"`, `"then":{"steps":[{"after":"PT1H","template":"B"},{"after":"P1D","template":"B"}]},"send"`, 1)
+
 // A.5: a follow-up that was due before a baseline, or a pause, that came late
 // is judged; one that falls due during the pause is not.
 func TestBaselineComesLate(t *testing.T) {
-	chain := strings.Replace(humid, `"send"`, `"then":{"steps":[{"after":"PT1H","template":"B"},{"after":"P1D","template":"B"}]},"send"`, 1)
 	f := newFixture(t, "2027-03-15T08:30:00Z")
 	rec, rows := f.cases(chain, "C-1,50,a@x.example,,")
 	f.settled()
@@ -320,7 +322,6 @@ func TestBaselineComesLate(t *testing.T) {
 // Section 5: once a person has said that an email in doubt went, a follow-up that
 // waited for it goes, and one that is not due yet goes when it is.
 func TestDoubtKeepsItsFollowUps(t *testing.T) {
-	chain := strings.Replace(humid, `"send"`, `"then":{"steps":[{"after":"PT1H","template":"B"},{"after":"P1D","template":"B"}]},"send"`, 1)
 	f := newFixture(t, "2027-03-15T08:30:00Z")
 	rec, rows := f.cases(chain, "C-1,50,a@x.example,,")
 	f.settled()

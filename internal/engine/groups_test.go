@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 	"testing/fstest"
+	"time"
 
 	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
@@ -130,4 +131,55 @@ func TestColumnsThatBelongTogether(t *testing.T) {
 		t.Errorf("the rule is %s: %q", rules[0].State, rules[0].Broken)
 	}
 	day("2027-03-19T10:00:00Z")
+}
+
+// However a column comes to its group or leaves it, brought back, undone or done
+// again: what hangs on the latest date goes by it, and not late.
+func TestColumnsComeAndGoInTheirGroup(t *testing.T) {
+	f := newFixture(t, "2027-03-15T08:30:00Z")
+	b, err := exchange.ReadBundle(fstest.MapFS{
+		"sheet.json": {Data: []byte(`{"format":"nivot-bundle/1","name":"Visits","zone":"UTC","locale":"en-GB","key":"Case","settle":"PT2M","columns":[
+			{"name":"Case","type":"text"},{"name":"Email","type":"email"},{"name":"First","type":"date","order":"year-month-day","group":"Visit"},{"name":"Second","type":"date","order":"year-month-day","group":"Visit"}]}`)},
+		"rows.csv":       {Data: []byte("Case,Email,First,Second\nC-1,a@x.example,2027-03-20,2027-03-18\n")},
+		"templates.json": {Data: []byte(`[{"name":"A","subject":"[Case] on [latest of Visit: iso]","text":"x"}]`)},
+		"rules.json": {Data: []byte(`[{"name":"Visit","state":"on","trigger":{"kind":"date","column":"latest of Visit","offsets":[{"n":0,"unit":"days"}],"at":"09:00"},
+			"send":[{"template":"A"}],"to":[{"column":"Email"}]}]`)},
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	rec, err := f.Install(f.ctx, b, true, "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	s, err := rec.Core()
+	if err != nil {
+		t.Fatal(err)
+	}
+	next := func(what, day string, err error) {
+		t.Helper()
+		if err != nil {
+			t.Fatalf("%s: %v", what, err)
+		}
+		f.advance(f.Now().Add(3 * time.Minute)) // what was edited has settled
+		if got, err := f.Store.NextInstant(f.ctx); err != nil || !got.Equal(at(day+"T09:00:00Z")) {
+			t.Fatalf("%s: the next is at %s, want %s, %v", what, got, day, err)
+		}
+	}
+	next("two visits", "2027-03-18", nil)
+	_, err = f.ChangeColumns(f.ctx, rec.ID, ColumnsChange{Columns: s.Columns[:3]}, nil, "test")
+	next("the second is taken out", "2027-03-20", err)
+	_, err = f.RestoreColumn(f.ctx, rec.ID, s.Columns[3].ID, "test")
+	next("it is brought back", "2027-03-18", err)
+	res, err := f.Import(f.ctx, rec.ID, Incoming{Columns: []string{"c1", "+0"}, Rows: [][]string{{"C-1", "2027-03-16"}}},
+		ImportOptions{Add: []sheet.Column{{Name: "Third", Type: value.Date, Order: value.YearMonthDay, Group: "visit"}}}, System("test"))
+	next("a third comes with a file", "2027-03-16", err)
+	undone, err := f.Undo(f.ctx, rec.ID, res.Change, System("test"))
+	next("that is undone", "2027-03-18", err)
+	_, err = f.Undo(f.ctx, rec.ID, undone.ID, System("test"))
+	next("and done again", "2027-03-16", err)
+	f.advance(at("2027-03-21T09:00:00Z"))
+	if got := strings.Join(f.timed(), "; "); got != "03-16 09:00:00 a@x.example | C-1 on 2027-03-16" {
+		t.Errorf("arrived: %s", got)
+	}
 }

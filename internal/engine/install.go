@@ -249,7 +249,7 @@ func (e *Engine) ChangeSheet(ctx context.Context, id string, c SheetChange, acto
 		}
 		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventSheetSaved, SheetID: id,
 			Detail: store.Detail(map[string]any{"name": rec.Name, "settleSeconds": rec.SettleSeconds, "key": rec.KeyColumn, "address": rec.AddressColumn,
-				"nameColumn": rec.NameColumn, "languageColumn": rec.LanguageColumn, "calendar": rec.CalendarID})})
+				"nameColumn": rec.NameColumn, "languageColumn": rec.LanguageColumn, "calendar": rec.CalendarID, "zone": rec.Zone})})
 	})
 	if err == nil {
 		poke(e.wakeAgenda)

@@ -204,7 +204,7 @@ func (w *work) roundUp(ctx context.Context, sb *sheetBook, rb *ruleBook, o rule.
 	if err != nil {
 		return err
 	}
-	asides.Over(ups)
+	asides.SkipRoundUps(ups)
 	occ := make([]rule.Occasion, 0, len(ups)+len(own))
 	about := map[rule.ID][]*sheet.Row{}
 	for _, u := range ups {

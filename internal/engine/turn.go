@@ -57,13 +57,17 @@ func (e *Engine) surveyed(ctx context.Context, t *turn, rules []*ruleBook, budge
 	if err != nil {
 		return nil, err
 	}
+	said := make([]map[string][]plan.Aside, len(rules))
+	for k, rb := range rules {
+		said[k] = saidByRow(asides, rb.record.ID)
+	}
 	surveyors := make([]*surveyor, runtime.GOMAXPROCS(0))
 	for i := range surveyors {
 		if surveyors[i], err = t.surveyor(rules, e.now()); err != nil {
 			return nil, err
 		}
 		for k, p := range surveyors[i].pairs {
-			p.heed(asides, rules[k].record.ID)
+			p.heed(said[k], rules[k].record.ID)
 		}
 	}
 	if err := e.survey(ctx, t.is.record, surveyors, deadlineOf(budget)); err != nil {

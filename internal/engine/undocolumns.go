@@ -68,7 +68,9 @@ func (c *changer) reviveColumns() error {
 		s.Columns[len(s.Columns)-1].Name = freeName(s)
 		c.revived = append(c.revived, col.ID)
 	}
-	sheet.IdentifyGroups(s.Columns, s.Columns[:len(s.Columns)-len(c.revived)])
+	before := s.Columns[:len(s.Columns)-len(c.revived)]
+	sheet.IdentifyGroups(s.Columns, before)
+	c.regrouped = !sheet.SameGroups(s.Columns, before)
 	if err := s.Validate(); err != nil {
 		return &Refusal{Message: err.Error()}
 	}
@@ -113,7 +115,7 @@ func (c *changer) retireColumns(ctx context.Context) error {
 		default:
 			c.rec.SetColumns(p.new.Columns)
 			c.rec.SetRemoved(append(c.rec.Removed(), p.removed...))
-			c.taken = left
+			c.taken, c.regrouped = left, c.regrouped || p.rearm
 		}
 	}
 	if len(c.revived)+len(c.taken) == 0 {
@@ -122,7 +124,10 @@ func (c *changer) retireColumns(ctx context.Context) error {
 	c.rec.LiveRows += int64(c.grown())
 	c.rec.Version++
 	c.rec.OrderVersion++
-	return c.tx.SaveSheet(ctx, c.rec)
+	if err := c.tx.SaveSheet(ctx, c.rec); err != nil || !c.regrouped {
+		return err
+	}
+	return c.e.rearmSheet(ctx, c.tx, c.rec.ID)
 }
 
 // unused gives those columns to be retired in which no row holds anything.

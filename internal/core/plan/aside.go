@@ -64,8 +64,8 @@ func (as Asides) leftOut(o *rule.Occasion) (reason.Reason, bool) {
 	return reason.Reason{Code: reason.LeftOut, Value: a.Why, Mailbox: a.By}, true
 }
 
-// Over skips those round-ups that a person has left out.
-func (as Asides) Over(ups []RoundUp) {
+// SkipRoundUps skips those round-ups that a person has left out.
+func (as Asides) SkipRoundUps(ups []RoundUp) {
 	for i := range ups {
 		u := &ups[i]
 		if why, ok := as.leftOut(&u.Occasion); ok {

@@ -52,7 +52,7 @@ func TestOutlookAgreesWithForesee(t *testing.T) {
 			if slow.IsRoundUp() {
 				for _, round := range slow.Rounds(from, outlook.Until) {
 					ups, own := slow.RoundUps(round, b.Rows, round.Due, func(*sheet.Row) plan.Memory { return plan.Memory{} })
-					plan.AsidesOf(asides[""]).Over(ups)
+					plan.AsidesOf(asides[""]).SkipRoundUps(ups)
 					for _, u := range ups {
 						own = append(own, u.Considered)
 					}

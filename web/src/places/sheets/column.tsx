@@ -183,7 +183,8 @@ function Together({
 }) {
   const names = [...new Set(others.map((o) => o.group ?? "").filter(Boolean))];
   const along = others.filter((o) => c.group?.trim() && sameName(o.group, c.group));
-  const unlike = along.filter((o) => o.type !== c.type);
+  // What a formula comes to is known to the server alone.
+  const unlike = along.filter((o) => o.type !== c.type && o.type !== "formula" && c.type !== "formula");
   return (
     <div className="flex flex-wrap items-center gap-x-3 gap-y-1">
       <label className="flex items-center gap-2">

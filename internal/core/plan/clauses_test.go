@@ -266,7 +266,7 @@ func TestRoundUps(t *testing.T) {
 	r.ID = "R"
 	up := &template.Template{ID: "R", Name: "R"}
 	up.Subject, _ = template.ParseLine("For [Email]", sh)
-	up.Body = template.Node{Type: template.Doc, Content: []template.Node{{Type: template.RoundUp, Fields: []template.Field{{Column: "key"}, {Column: "who"}}}}}
+	up.Body = template.Node{Type: template.Doc, Content: []template.Node{{Type: template.RoundUp, List: &template.FieldList{Fields: []template.Field{{Column: "key"}, {Column: "who"}}}}}}
 	templates["R"] = up
 	set := ready(sh, r, templates)
 	var rows []*sheet.Row

@@ -1,9 +1,9 @@
 package template
 
 import (
-	"encoding/base64"
 	"fmt"
 	"html"
+	"slices"
 	"strings"
 
 	"nivot/internal/core/rule"
@@ -16,15 +16,18 @@ import (
 type compiled struct {
 	sheet    *sheet.Sheet
 	language *sheet.Column
-	tags     []string // folded; of docs[1:]
+	tags     []string // folded; of docs
 	docs     []doc
 }
 
 // doc is the template in one language.
 type doc struct {
-	locale  *value.Locale
-	subject []op
-	body    []op
+	locale    *value.Locale
+	subject   []op
+	preheader []op
+	body      []op
+	images    []*Image
+	names     [][]op // of the attachments
 }
 
 // op is a step of rendering: fixed text for both twins, then at most one thing
@@ -35,10 +38,9 @@ type op struct {
 	indent     string // of the text twin's further lines, where a value has several
 	href       []hrefSlot
 	behind     bool // the link's address stands behind its text in the text twin
-	table      []slot
-	roundUp    bool
+	roundUp    *roundUp
 	part       []op
-	cond       *rule.Condition
+	when       func(*writer) bool // whether part is shown
 }
 
 // slot is a field bound to its column.
@@ -50,55 +52,104 @@ type slot struct {
 type hrefSlot struct {
 	text  string
 	field *slot
+	plain bool // written as it is: an alternative text
+}
+
+// roundUp is a round-up's table, bound.
+type roundUp struct {
+	slots []slot
+	order []sortingSlot
+	limit int
+	more  string
+}
+
+type sortingSlot struct {
+	col        *sheet.Column
+	descending bool
 }
 
 // Prepare makes a template ready for rendering many rows of a sheet.
 func (t *Template) Prepare(s *sheet.Sheet) {
 	c := &compiled{sheet: s}
 	c.language, _ = s.Column(t.Language)
-	c.docs = append(c.docs, compileDoc(s, t.Subject, t.Body, s.Locale))
-	for _, v := range t.Variants {
+	for i, x := range t.texts() {
 		l := s.Locale
-		for _, tag := range []string{v.Language, strings.SplitN(v.Language, "-", 2)[0]} {
+		if tag := t.tag(i); tag != "" {
 			if found, err := value.FindLocale(tag); err == nil {
 				l = found
-				break
+			} else if found, err := value.FindLocale(language(tag)); err == nil {
+				l = found
 			}
 		}
-		c.tags = append(c.tags, value.Fold(v.Language))
-		c.docs = append(c.docs, compileDoc(s, v.Subject, v.Body, l))
+		tag := t.tag(i)
+		if tag == "" && l != nil {
+			tag = l.Tag
+		}
+		c.tags = append(c.tags, value.Fold(tag))
+		c.docs = append(c.docs, t.compileDoc(s, x, l))
 	}
 	t.ready = c
 }
 
-// choose gives the variant for a row: the one whose tag is what the language
-// column holds, else one whose language is the same, else the template's own.
-func (c *compiled) choose(row *sheet.Row) *doc {
-	if c.language == nil {
-		return &c.docs[0]
+// tag gives the language tag of the template's i-th text; "" is the sheet's.
+func (t *Template) tag(i int) string {
+	if i == 0 {
+		return t.FirstLanguage
 	}
-	have := value.Fold(c.sheet.Show(c.language, row.Cell(c.language)))
-	for _, whole := range []bool{true, false} {
-		for i, tag := range c.tags {
-			if have == tag || !whole && have != "" && strings.SplitN(have, "-", 2)[0] == strings.SplitN(tag, "-", 2)[0] {
-				return &c.docs[i+1]
-			}
-		}
-	}
-	return &c.docs[0]
+	return t.Variants[i-1].Language
 }
 
-func compileDoc(s *sheet.Sheet, subject, body Node, l *value.Locale) doc {
+// language gives the language of a tag, without script and region.
+func language(tag string) string {
+	tag, _, _ = strings.Cut(strings.ReplaceAll(tag, "_", "-"), "-")
+	return tag
+}
+
+// meetLanguage finds a language among folded tags: the same tag, else the same
+// language whatever the region; -1 where there is none.
+func meetLanguage(have string, tags []string) int {
+	if have == "" {
+		return -1
+	}
+	if i := slices.Index(tags, have); i >= 0 {
+		return i
+	}
+	return slices.IndexFunc(tags, func(tag string) bool { return language(tag) == language(have) })
+}
+
+// choose gives the text for a row: the variant whose tag is what the language column
+// holds, else one whose language is the same, else the template's own. met tells
+// whether the row's language is the text's, or the row has none to say.
+func (c *compiled) choose(row *sheet.Row) (doc int, met bool) {
+	if c.language == nil || len(c.docs) == 1 {
+		return 0, true
+	}
+	have := value.Fold(c.sheet.Show(c.language, row.Cell(c.language)))
+	// A variant comes before the template's own, should both be of one language.
+	if i := meetLanguage(have, c.tags[1:]); i >= 0 {
+		return i + 1, true
+	}
+	return 0, have == "" || meetLanguage(have, c.tags[:1]) == 0
+}
+
+func (t *Template) compileDoc(s *sheet.Sheet, x Text, l *value.Locale) doc {
 	d := doc{locale: l}
-	if len(subject.Content) > 0 {
-		w := &compiler{sheet: s}
-		w.inline(subject.Content[0].Content, "")
-		d.subject = w.done()
+	line := func(n *Node) []op {
+		if len(n.Content) == 0 {
+			return nil
+		}
+		w := &compiler{sheet: s, t: t, d: &d}
+		w.sentences(n.Content[0].Content, "")
+		return w.done()
 	}
-	w := &compiler{sheet: s}
-	for i := range body.Content {
-		w.block(&body.Content[i], "", bodyStyle)
+	d.subject, d.preheader = line(x.Subject), line(x.Preheader)
+	for i := range t.Attachments {
+		w := &compiler{sheet: s, t: t, d: &d}
+		w.line(t.Attachments[i].Name)
+		d.names = append(d.names, w.done())
 	}
+	w := &compiler{sheet: s, t: t, d: &d}
+	w.blocks(x.Body.Content, "", bodyStyle)
 	d.body = w.done()
 	return d
 }
@@ -106,10 +157,15 @@ func compileDoc(s *sheet.Sheet, subject, body Node, l *value.Locale) doc {
 // compiler gathers fixed text and closes an op at each thing that moves.
 type compiler struct {
 	sheet *sheet.Sheet
+	t     *Template
+	d     *doc
 	html  strings.Builder
 	text  strings.Builder
 	ops   []op
 }
+
+// inner gives a compiler for a part of the same text.
+func (w *compiler) inner() *compiler { return &compiler{sheet: w.sheet, t: w.t, d: w.d} }
 
 func (w *compiler) close(o op) {
 	o.html, o.text = w.html.String(), w.text.String()
@@ -135,47 +191,147 @@ func (w *compiler) slot(f *Field) *slot {
 	return &slot{f, c}
 }
 
+func (w *compiler) slots(fs []*Field) []slot {
+	out := make([]slot, len(fs))
+	for i, f := range fs {
+		out[i] = *w.slot(f)
+	}
+	return out
+}
+
 const (
 	bodyStyle   = "margin:0 0 14px 0"
-	cellStyle   = "padding:5px 14px 5px 0;border-bottom:1px solid #e4e0d6;text-align:left;vertical-align:top"
-	buttonStyle = "display:inline-block;padding:10px 18px;background:#1e5557;color:#ffffff;text-decoration:none;font-weight:bold;border-radius:3px"
+	tableStyle  = `<table cellpadding="0" cellspacing="0" border="0" style="margin:0 0 14px 0;border-collapse:collapse">`
+	buttonStyle = "display:inline-block;padding:10px 18px;color:#ffffff;text-decoration:none;font-weight:bold"
 )
+
+// cellStyle is that of a table's cell. Mail readers know left and right alone, not where
+// lines begin.
+func (d *doc) cellStyle() string {
+	if d.locale.RightToLeft() {
+		return "padding:5px 0 5px 14px;border-bottom:1px solid #e4e0d6;text-align:right;vertical-align:top"
+	}
+	return "padding:5px 14px 5px 0;border-bottom:1px solid #e4e0d6;text-align:left;vertical-align:top"
+}
+
+// start is the side on which lines begin.
+func (d *doc) start() string {
+	if d.locale.RightToLeft() {
+		return "right"
+	}
+	return "left"
+}
+
+// aligned adds an alignment to a style.
+func aligned(style, align string) string {
+	if align == "" {
+		return style
+	}
+	return style + ";text-align:" + align
+}
+
+func (w *compiler) blocks(nodes []Node, indent, style string) {
+	for i := range nodes {
+		w.block(&nodes[i], indent, style)
+	}
+}
 
 // block writes a block to both twins; indent heads the lines of the text one.
 func (w *compiler) block(n *Node, indent, style string) {
 	switch n.Type {
 	case Paragraph:
-		w.both(`<p style="`+style+`">`, indent)
-		w.inline(n.Content, indent)
-		w.both("</p>", "\n\n")
+		w.worded(n.Content, indent, indent, `<p style="`+aligned(style, n.Align)+`">`, "</p>", "\n\n")
 	case Heading:
 		size := [...]int{22, 19, 17}[max(0, min(n.Level-1, 2))]
-		w.both(fmt.Sprintf(`<h%d style="margin:0 0 12px 0;font-size:%dpx;line-height:1.35">`, n.Level, size), indent)
-		w.inline(n.Content, indent)
-		w.both(fmt.Sprintf(`</h%d>`, n.Level), "\n\n")
+		style := aligned(fmt.Sprintf("margin:0 0 12px 0;font-size:%dpx;line-height:1.35", size), n.Align)
+		w.worded(n.Content, indent, indent, fmt.Sprintf(`<h%d style="%s">`, n.Level, style), fmt.Sprintf(`</h%d>`, n.Level), "\n\n")
 	case BulletList, OrderedList:
 		w.list(n, indent)
 		if indent == "" {
 			w.text.WriteByte('\n')
 		}
+	case Quote:
+		w.html.WriteString(`<blockquote class="nv-line" style="margin:0 0 14px 0;padding:0 14px;border-` + w.d.start() + `:3px solid #dcd7cb">`)
+		w.blocks(n.Content, indent+"> ", "margin:0 0 8px 0")
+		w.html.WriteString(`</blockquote>`)
 	case Divider:
-		w.both(`<hr style="border:0;border-top:1px solid #dcd7cb;margin:18px 0">`, indent+"----\n\n")
+		w.both(`<hr class="nv-line" style="border:0;border-top:1px solid #dcd7cb;margin:18px 0">`, indent+"----\n\n")
 	case Button:
 		w.button(n, indent)
 	case ImageNode:
-		w.image(n.Image, indent)
+		w.image(n, indent)
+	case Table:
+		w.table(n)
 	case RowTable:
 		w.rowTable(n)
 	case RoundUp:
 		w.roundUp(n)
 	case Part:
-		inner := &compiler{sheet: w.sheet}
-		for i := range n.Content {
-			inner.block(&n.Content[i], indent, style)
+		w.part(n, indent, style)
+	case PieceNode:
+		if p := w.t.pieces[n.Piece]; p != nil {
+			w.blocks(p.in(w.d.locale).Content, indent, style)
 		}
-		cond := *n.If
-		cond.Prepare(w.sheet)
-		w.close(op{part: inner.done(), cond: &cond})
+	case Signature:
+		if p := w.t.from.Signature; p != nil {
+			w.blocks(p.in(w.d.locale).Content, indent, style)
+		}
+	}
+}
+
+func (w *compiler) part(n *Node, indent, style string) {
+	inner := w.inner()
+	inner.blocks(n.Content, indent, style)
+	cond := *n.If
+	cond.Prepare(w.sheet)
+	w.close(op{part: inner.done(), when: func(w *writer) bool {
+		t, _ := cond.Judge(w.c.Facts)
+		return t == rule.True
+	}})
+}
+
+// worded writes inline nodes between an opening and a closing tag, in the text twin behind
+// head, its further lines behind indent. Where all of its sentences are left out, so is the block.
+func (w *compiler) worded(nodes []Node, head, indent, open, end, after string) {
+	parts := sentences(nodes)
+	var all [][]slot // of each sentence, what it must not want for
+	for _, p := range parts {
+		all = append(all, w.slots(omits(p)))
+	}
+	always := len(parts) == 0 || slices.ContainsFunc(all, func(s []slot) bool { return len(s) == 0 })
+	if always {
+		w.both(open, head)
+		if len(nodes) == 0 {
+			end = "<br>" + end // an empty line has a height
+		}
+		w.sentences(nodes, indent)
+		w.both(end, after)
+		return
+	}
+	inner := w.inner()
+	inner.both(open, head)
+	inner.sentences(nodes, indent)
+	inner.both(end, after)
+	w.close(op{part: inner.done(), when: func(w *writer) bool {
+		return slices.ContainsFunc(all, func(s []slot) bool { return w.have(s) })
+	}})
+}
+
+// sentences writes inline nodes, those of each sentence that may be left out as a part.
+func (w *compiler) sentences(nodes []Node, indent string) {
+	if len(omits(nodes)) == 0 {
+		w.inline(nodes, indent)
+		return
+	}
+	for _, p := range sentences(nodes) {
+		need := w.slots(omits(p))
+		if len(need) == 0 {
+			w.inline(p, indent)
+			continue
+		}
+		inner := w.inner()
+		inner.inline(p, indent)
+		w.close(op{part: inner.done(), when: func(w *writer) bool { return w.have(need) }})
 	}
 }
 
@@ -184,7 +340,7 @@ func (w *compiler) list(n *Node, indent string) {
 	if n.Type == OrderedList {
 		tag = "ol"
 	}
-	w.html.WriteString(`<` + tag + ` style="margin:0 0 14px 0;padding-left:24px">`)
+	w.html.WriteString(`<` + tag + ` style="margin:0 0 14px 0;padding-` + w.d.start() + `:24px">`)
 	for i := range n.Content {
 		bullet := "- "
 		if n.Type == OrderedList {
@@ -196,8 +352,14 @@ func (w *compiler) list(n *Node, indent string) {
 }
 
 func (w *compiler) item(n *Node, indent, bullet string) {
-	w.html.WriteString(`<li style="margin:0 0 4px 0">`)
 	deeper := indent + strings.Repeat(" ", len(bullet))
+	// An item of one paragraph goes with it where that is left out.
+	if len(n.Content) == 1 && n.Content[0].Type == Paragraph {
+		p := &n.Content[0]
+		w.worded(p.Content, indent+bullet, deeper, `<li style="`+aligned("margin:0 0 4px 0", p.Align)+`">`, `</li>`, "\n")
+		return
+	}
+	w.html.WriteString(`<li style="margin:0 0 4px 0">`)
 	for i := range n.Content {
 		c := &n.Content[i]
 		if c.Type != Paragraph {
@@ -208,25 +370,31 @@ func (w *compiler) item(n *Node, indent, bullet string) {
 		if i == 0 {
 			head = indent + bullet
 		}
-		w.both(`<p style="margin:0">`, head)
-		w.inline(c.Content, deeper)
-		w.both("</p>", "\n")
+		w.worded(c.Content, head, deeper, `<p style="`+aligned("margin:0", c.Align)+`">`, "</p>", "\n")
 	}
 	w.html.WriteString(`</li>`)
 }
 
+// button is a table of one cell, which mail readers colour as a whole.
 func (w *compiler) button(n *Node, indent string) {
-	w.both(`<p style="`+bodyStyle+`"><a href="`, indent)
+	align := ""
+	if n.Align != "" {
+		align = ` align="` + n.Align + `"`
+	}
+	w.both(`<table role="presentation" cellpadding="0" cellspacing="0" border="0"`+align+` style="margin:0 0 14px 0"><tr><td style="background:#1e5557;border-radius:3px"><a href="`, indent)
 	w.target(n.Href)
 	w.html.WriteString(`" style="` + buttonStyle + `">`)
 	w.inline(n.Content, indent)
-	w.html.WriteString("</a></p>")
+	w.html.WriteString("</a></td></tr></table>")
+	if align != "" {
+		w.html.WriteString(`<div style="clear:both"></div>`)
+	}
 	w.behind(n.Href)
 	w.text.WriteString("\n\n")
 }
 
 // target writes a link's address into the HTML.
-func (w *compiler) target(h Href) {
+func (w *compiler) target(h Line) {
 	for _, p := range h {
 		if p.Field == nil {
 			w.html.WriteString(html.EscapeString(p.Text))
@@ -237,7 +405,7 @@ func (w *compiler) target(h Href) {
 }
 
 // behind writes a link's address behind its text in the text twin.
-func (w *compiler) behind(h Href) {
+func (w *compiler) behind(h Line) {
 	parts := make([]hrefSlot, len(h))
 	for i, p := range h {
 		parts[i].text = p.Text
@@ -248,48 +416,147 @@ func (w *compiler) behind(h Href) {
 	w.close(op{href: parts, behind: true})
 }
 
-func (w *compiler) image(i *Image, indent string) {
+// line writes a line as a value of an attribute.
+func (w *compiler) line(l Line) {
+	for _, p := range l {
+		if p.Field == nil {
+			w.both(html.EscapeString(clean(p.Text)), oneLine(p.Text))
+			continue
+		}
+		w.close(op{field: w.slot(p.Field)})
+	}
+}
+
+func (w *compiler) image(n *Node, indent string) {
+	i := n.Image
+	if !slices.ContainsFunc(w.d.images, func(x *Image) bool { return x.ID() == i.ID() }) {
+		w.d.images = append(w.d.images, i)
+	}
 	width := ""
 	if i.Width > 0 {
 		width = fmt.Sprintf(` width="%d"`, i.Width)
 	}
-	alt := html.EscapeString(clean(i.Alt))
-	w.html.WriteString(`<p style="` + bodyStyle + `"><img src="data:` + i.Type + `;base64,` + base64.StdEncoding.EncodeToString(i.Data) +
-		`" alt="` + alt + `"` + width + ` style="max-width:100%;border:0"></p>`)
-	if i.Alt != "" {
-		w.text.WriteString(indent + "[" + oneLine(i.Alt) + "]\n\n")
+	w.html.WriteString(`<p style="` + aligned(bodyStyle, n.Align) + `"><img src="cid:` + CID(i.ID()) + `" alt="`)
+	if len(i.Alt) == 0 {
+		w.html.WriteString(`"` + width + ` style="max-width:100%;height:auto;border:0"></p>`)
+		return
 	}
+	w.text.WriteString(indent + "[")
+	w.alt(i.Alt)
+	w.both(`"`+width+` style="max-width:100%;height:auto;border:0"></p>`, "]\n\n")
+}
+
+// alt writes an alternative text: escaped in the HTML, on one line in the text twin.
+func (w *compiler) alt(l Line) {
+	parts := make([]hrefSlot, len(l))
+	for i, p := range l {
+		parts[i] = hrefSlot{text: p.Text, plain: true}
+		if p.Field != nil {
+			parts[i].field = w.slot(p.Field)
+		}
+	}
+	w.close(op{href: parts})
+}
+
+// table writes a table written by hand: in the text twin a line for each of its rows.
+func (w *compiler) table(n *Node) {
+	w.html.WriteString(tableStyle)
+	for i := range n.Content {
+		w.html.WriteString(`<tr>`)
+		for k := range n.Content[i].Content {
+			cell := &n.Content[i].Content[k]
+			tag := "td"
+			if cell.Type == TableHeader {
+				tag = "th"
+			}
+			align := ""
+			if len(cell.Content) > 0 {
+				align = cell.Content[0].Align
+			}
+			lead := " · "
+			if k == 0 {
+				lead = "- "
+			}
+			w.both(`<`+tag+` class="nv-line" style="`+aligned(w.d.cellStyle(), align)+`">`, lead)
+			for j := range cell.Content {
+				if j > 0 {
+					w.both("<br>", " ")
+				}
+				w.sentences(cell.Content[j].Content, " ")
+			}
+			w.html.WriteString(`</` + tag + `>`)
+		}
+		w.both(`</tr>`, "\n")
+	}
+	w.both(`</table>`, "\n")
 }
 
 func (w *compiler) rowTable(n *Node) {
-	w.html.WriteString(`<table cellpadding="0" cellspacing="0" border="0" style="margin:0 0 14px 0;border-collapse:collapse">`)
-	for i := range n.Fields {
-		s := w.slot(&n.Fields[i])
-		name := ""
-		if s.col != nil {
-			name = s.col.Name
+	w.html.WriteString(tableStyle)
+	for i := range n.List.Fields {
+		f := &n.List.Fields[i]
+		s := w.slot(f)
+		name := s.title()
+		between := `</td><td class="nv-line" style="` + w.d.cellStyle() + `">`
+		if n.List.Over {
+			between = `</span><br>`
 		}
-		w.both(`<tr><td style="`+cellStyle+`">`+html.EscapeString(name)+`</td><td style="`+cellStyle+`">`, name+": ")
-		w.close(op{field: s, indent: "  "})
-		w.both(`</td></tr>`, "\n")
+		row := w.inner()
+		open := `<tr><td class="nv-line" style="` + w.d.cellStyle() + `">`
+		if n.List.Over {
+			open += `<span class="nv-soft" style="font-size:13px;color:#5a5f69">`
+		}
+		row.both(open+html.EscapeString(name)+between, name+": ")
+		row.close(op{field: s, indent: "  "})
+		row.both(`</td></tr>`, "\n")
+		if !f.Omit {
+			w.splice(row)
+			continue
+		}
+		need := []slot{*s}
+		w.close(op{part: row.done(), when: func(w *writer) bool { return w.have(need) }})
 	}
 	w.both(`</table>`, "\n")
 }
 
-func (w *compiler) roundUp(n *Node) {
-	slots := make([]slot, len(n.Fields))
-	w.html.WriteString(`<table cellpadding="0" cellspacing="0" border="0" style="margin:0 0 14px 0;border-collapse:collapse"><tr>`)
-	for i := range n.Fields {
-		slots[i] = *w.slot(&n.Fields[i])
-		name := ""
-		if slots[i].col != nil {
-			name = slots[i].col.Name
+// splice takes over what another compiler of the same text has written.
+func (w *compiler) splice(inner *compiler) {
+	ops := inner.done()
+	for _, o := range ops {
+		w.both(o.html, o.text)
+		w.close(o)
+	}
+}
+
+// title is what heads a field in a table.
+func (s *slot) title() string {
+	if s.col != nil {
+		return s.col.Name
+	}
+	for _, o := range ownNames {
+		if o.of == s.Of {
+			return o.name
 		}
-		w.html.WriteString(`<th style="` + cellStyle + `">` + html.EscapeString(name) + `</th>`)
+	}
+	return ""
+}
+
+func (w *compiler) roundUp(n *Node) {
+	t := &roundUp{limit: n.List.Limit, more: n.List.More}
+	w.html.WriteString(tableStyle + `<tr>`)
+	for i := range n.List.Fields {
+		s := w.slot(&n.List.Fields[i])
+		t.slots = append(t.slots, *s)
+		w.html.WriteString(`<th class="nv-line" style="` + w.d.cellStyle() + `">` + html.EscapeString(s.title()) + `</th>`)
+	}
+	for _, o := range n.List.Order {
+		if c, ok := w.sheet.Column(o.Column); ok {
+			t.order = append(t.order, sortingSlot{c, o.Descending})
+		}
 	}
 	w.html.WriteString(`</tr>`)
-	w.close(op{table: slots, roundUp: true})
-	w.both(`</table>`, "\n")
+	w.close(op{roundUp: t})
+	w.text.WriteByte('\n')
 }
 
 // inline writes inline nodes to both twins.
@@ -307,7 +574,7 @@ func (w *compiler) inline(nodes []Node, indent string) {
 		}
 		w.html.WriteString(after)
 		// A link's address stands behind its text, once it ends.
-		if h := link(n); h != nil && (i+1 == len(nodes) || !sameHref(link(&nodes[i+1]), h)) {
+		if h := link(n); h != nil && (i+1 == len(nodes) || !sameLine(link(&nodes[i+1]), h)) {
 			if !(len(h) == 1 && h[0].Field == nil && strings.HasSuffix(w.text.String(), h[0].Text)) {
 				w.behind(h)
 			}
@@ -330,10 +597,10 @@ func (w *compiler) marks(n *Node) string {
 			w.html.WriteString("<u>")
 			after = "</u>" + after
 		case "colour":
-			w.html.WriteString(`<span style="color:` + m.Colour + `">`)
+			w.html.WriteString(`<span ` + dark(m.Colour) + `style="color:` + m.Colour + `">`)
 			after = "</span>" + after
 		case "link":
-			w.html.WriteString(`<a href="`)
+			w.html.WriteString(`<a class="nv-link" href="`)
 			w.target(m.Href)
 			w.html.WriteString(`" style="color:#1e5557">`)
 			after = "</a>" + after
@@ -342,23 +609,11 @@ func (w *compiler) marks(n *Node) string {
 	return after
 }
 
-func link(n *Node) Href {
+func link(n *Node) Line {
 	for _, m := range n.Marks {
 		if m.Type == "link" {
 			return m.Href
 		}
 	}
 	return nil
-}
-
-func sameHref(a, b Href) bool {
-	if len(a) != len(b) {
-		return false
-	}
-	for i := range a {
-		if a[i].Text != b[i].Text || (a[i].Field == nil) != (b[i].Field == nil) || a[i].Field != nil && a[i].Field.Column != b[i].Field.Column {
-			return false
-		}
-	}
-	return true
 }

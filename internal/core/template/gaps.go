@@ -1,7 +1,8 @@
 package template
 
 import (
-	"nivot/internal/core/rule"
+	"slices"
+
 	"nivot/internal/core/sheet"
 )
 
@@ -46,7 +47,7 @@ func lack(c *sheet.Column, row *sheet.Row) string {
 // email would be incomplete. It is Check without the words.
 func (t *Template) Lacks(c Context) bool {
 	w, d := t.begin(c)
-	return w.lacks(d.subject) || w.lacks(d.body)
+	return w.lacks(d.subject) || w.lacks(d.preheader) || w.lacks(d.body) || slices.ContainsFunc(d.names, w.lacks)
 }
 
 func (w *writer) lacks(ops []op) bool {
@@ -57,8 +58,8 @@ func (w *writer) lacks(ops []op) bool {
 			if o.field.lacks(w.c.Row) {
 				return true
 			}
-		case o.cond != nil:
-			if t, _ := o.cond.Judge(w.c.Facts); t == rule.True && w.lacks(o.part) {
+		case o.when != nil:
+			if o.when(w) && w.lacks(o.part) {
 				return true
 			}
 		}
@@ -71,31 +72,24 @@ func (w *writer) lacks(ops []op) bool {
 	return false
 }
 
-func (f *slot) lacks(row *sheet.Row) bool { return f.Fallback == nil && !row.Cell(f.col).IsFilled() }
-
-// conditions lists the conditions of a template's parts, of all languages.
-func (t *Template) conditions() (out []*rule.Condition) {
-	var walk func(n *Node)
-	walk = func(n *Node) {
-		if n.If != nil {
-			out = append(out, n.If)
-		}
-		for i := range n.Content {
-			walk(&n.Content[i])
-		}
-	}
-	walk(&t.Body)
-	for i := range t.Variants {
-		walk(&t.Variants[i].Body)
-	}
-	return out
-}
+func (f *slot) lacks(row *sheet.Row) bool { return f.Fallback == nil && !f.filled(f.col, row) }
 
 // Columns lists the columns that a template looks at.
 func (t *Template) Columns() []string {
 	out := []string{t.Language}
 	for _, f := range t.Fields() {
-		out = append(out, f.Column)
+		if f.Column != "" {
+			out = append(out, f.Column)
+		}
+	}
+	for _, x := range t.texts() {
+		x.Body.walk(func(n *Node) {
+			if n.List != nil {
+				for _, o := range n.List.Order {
+					out = append(out, o.Column)
+				}
+			}
+		})
 	}
 	for _, c := range t.conditions() {
 		out = append(out, c.Columns()...)

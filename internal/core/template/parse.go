@@ -2,6 +2,7 @@ package template
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -129,6 +130,9 @@ func (p *parser) field(s string, at int) (f *Field, n int, err error) {
 		return nil, 0, p.fail(at+1, "there is no column %q", value.Trim(strings.SplitN(text, ":", 2)[0]))
 	}
 	f = &Field{Column: id}
+	if own, ok := strings.CutPrefix(id, ownPrefix); ok {
+		f = &Field{Of: own}
+	}
 	at += 1 + len(text) - len(rest)
 	if value.Trim(rest) == "" {
 		return f, n, nil
@@ -143,7 +147,10 @@ func (p *parser) field(s string, at int) (f *Field, n int, err error) {
 			f.Fallback = &fb
 			return f, n, nil
 		}
-		if err := f.word(value.Fold(word)); err != nil {
+		if sign, ok := cutWord(value.Trim(word), "currency"); ok && value.Trim(sign) != "" {
+			sign = unescape(value.Trim(sign)) // its case is kept
+			f.Currency = &sign
+		} else if err := f.word(value.Fold(word)); err != nil {
 			return nil, 0, p.fail(at+lead, "%s", err)
 		}
 		at += len(words) - len(more)
@@ -184,10 +191,17 @@ func unescape(s string) string {
 	return b.String()
 }
 
+// ownPrefix marks what a field names in place of a column among the ids of columns.
+const ownPrefix = "of:"
+
 // column finds the longest column name that text begins with, followed by its
-// end or a colon; rest begins there.
+// end or a colon; rest begins there. What is no column comes after all that are.
 func (p *parser) column(text string) (id, rest string, ok bool) {
 	ids, names := p.cols.ColumnNames()
+	ids, names = slices.Clip(ids), slices.Clip(names)
+	for _, o := range ownNames {
+		ids, names = append(ids, ownPrefix+o.of), append(names, o.name)
+	}
 	best := -1
 	ends := []int{len(text)}
 	for i := len(text) - 1; i >= 0; i-- {
@@ -221,6 +235,16 @@ func (f *Field) word(w string) error {
 		f.FromNow = true
 	case "short", "medium", "long", "weekday", "iso":
 		f.Style = w
+	case "column name":
+		f.Name = true
+	case "thousands", "no thousands":
+		on := w == "thousands"
+		f.Thousands = &on
+	case "no currency":
+		none := ""
+		f.Currency = &none
+	case "leave out":
+		f.Omit = true
 	default:
 		if n, ok := strings.CutSuffix(w, " decimals"); ok {
 			if k, err := strconv.Atoi(value.Trim(n)); err == nil && k >= 0 && k <= 12 {
@@ -228,7 +252,7 @@ func (f *Field) word(w string) error {
 				return nil
 			}
 		}
-		return fmt.Errorf("%q is not a word for writing a field; use first word, last word, upper, lower, days from now, 2 decimals, short, medium, long, weekday, iso or else ...", w)
+		return fmt.Errorf("%q is not a word for writing a field; use first word, last word, upper, lower, days from now, 2 decimals, thousands, currency £, short, medium, long, weekday, iso, column name, leave out or else ...", w)
 	}
 	return nil
 }
@@ -243,7 +267,7 @@ func FormatInline(nodes []Node, name func(column string) string) string {
 		case HardBreak:
 			b.WriteByte('\n')
 		case FieldNode:
-			b.WriteString("[" + escapeField(name(n.Field.Column)))
+			b.WriteString("[" + escapeField(n.Field.called(name)))
 			if w := n.Field.words(); w != "" {
 				b.WriteString(": " + w)
 			}
@@ -251,6 +275,16 @@ func FormatInline(nodes []Node, name func(column string) string) string {
 		}
 	}
 	return b.String()
+}
+
+// called gives the name under which a field stands.
+func (f *Field) called(name func(column string) string) string {
+	for _, o := range ownNames {
+		if o.of == f.Of {
+			return o.name
+		}
+	}
+	return name(f.Column)
 }
 
 func escapeField(s string) string {
@@ -264,6 +298,9 @@ func (f *Field) words() string {
 			w = append(w, s)
 		}
 	}
+	if f.Name {
+		add("column name")
+	}
 	add(f.Style)
 	add(f.Part)
 	add(f.Case)
@@ -272,6 +309,17 @@ func (f *Field) words() string {
 	}
 	if f.Decimals != nil {
 		add(fmt.Sprintf("%d decimals", *f.Decimals))
+	}
+	if f.Thousands != nil {
+		add(map[bool]string{true: "thousands", false: "no thousands"}[*f.Thousands])
+	}
+	if f.Currency != nil && *f.Currency == "" {
+		add("no currency")
+	} else if f.Currency != nil {
+		add("currency " + escapeField(*f.Currency))
+	}
+	if f.Omit {
+		add("leave out")
 	}
 	if f.Fallback != nil {
 		add("else " + escapeField(*f.Fallback))

@@ -4,8 +4,11 @@ import (
 	"html"
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 	"unicode"
+
+	"golang.org/x/text/unicode/bidi"
 
 	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
@@ -19,33 +22,55 @@ type Context struct {
 	Rows  []*sheet.Row // of a round-up: all of them, Row being the first
 	Today value.Day    // in the rule's zone
 	Facts rule.Facts   // for parts shown only if a condition holds
+	Note  string       // a line above the letter that is not its own: that it is a test
+	// Variant is the text to write, 1 being the template's own; 0 is the one for the row.
+	Variant int
+
+	sender From
 }
 
 // Rendered is an email's content.
 type Rendered struct {
-	Subject string // one line
-	HTML    string
-	Text    string
-	Missing []string // ids of columns whose fields have neither value nor fallback, each once
+	Subject     string // one line
+	HTML        string
+	Text        string
+	Missing     []string // ids of columns whose fields have neither value nor fallback, each once
+	Images      []*Image // that the HTML shows by their CID, each once
+	Attachments []Attached
+	Variant     int  // the text that was written, 1 being the template's own
+	Unmet       bool // the row's language has no variant
 }
+
+// CID gives the Content-ID of an image, without angle brackets (RFC 2392).
+func CID(id string) string { return id + "@image.nivot" }
 
 // Render writes the template for a row. Values are escaped where they land:
 // none can add a tag or a line to the subject.
 func (t *Template) Render(c Context) Rendered {
 	w, d := t.begin(c)
-	subject := w.subject(d)
-	w.html.WriteString(pageHead)
+	out := Rendered{Subject: w.line(d.subject), Images: d.images, Variant: w.variant, Unmet: w.unmet}
+	preheader := w.line(d.preheader)
+	w.head(d, preheader)
 	w.run(d.body)
 	w.html.WriteString(pageFoot)
-	return Rendered{Subject: subject, HTML: w.html.String(), Text: strings.TrimRight(w.text.String(), "\n") + "\n", Missing: w.missing}
+	out.HTML, out.Text = w.html.String(), strings.TrimRight(w.text.String(), "\n")+"\n"
+	w.html.Reset()
+	w.text.Reset()
+	out.Attachments = w.attach(t, d)
+	out.Missing = w.missing
+	return out
 }
 
 // Check gives the subject and what is missing, without writing the letter.
 func (t *Template) Check(c Context) Rendered {
 	w, d := t.begin(c)
-	out := Rendered{Subject: w.subject(d)}
+	out := Rendered{Subject: w.line(d.subject), Variant: w.variant, Unmet: w.unmet}
 	w.checks = true
+	w.run(d.preheader)
 	w.run(d.body)
+	for _, n := range d.names {
+		w.run(n)
+	}
 	out.Missing = w.missing
 	return out
 }
@@ -56,8 +81,37 @@ func (t *Template) Outside(c Context) string {
 	w, d := t.begin(c)
 	w.outside = true
 	w.run(d.subject)
+	w.run(d.preheader)
 	w.run(d.body)
 	return w.text.String()
+}
+
+// Values gives what each field of the text that is shown comes to; fields without
+// value and other words are not among them.
+func (t *Template) Values(c Context) map[*Field]string {
+	w, d := t.begin(c)
+	out := map[*Field]string{}
+	for _, f := range t.fieldsOf(w.variant - 1) {
+		col, _ := c.Sheet.Column(f.Column)
+		if s, ok := f.write(col, c.Row, &w.c, d.locale); ok {
+			out[f] = s
+		}
+	}
+	return out
+}
+
+// Parts gives for each part of the text that is shown whether its condition holds, in order.
+func (t *Template) Parts(c Context) (conditions []*rule.Condition, shown []bool) {
+	w, _ := t.begin(c)
+	t.texts()[w.variant-1].Body.walk(func(n *Node) {
+		if n.If != nil {
+			own := *n.If
+			own.Prepare(c.Sheet)
+			truth, _ := own.Judge(w.c.Facts)
+			conditions, shown = append(conditions, n.If), append(shown, truth == rule.True)
+		}
+	})
+	return conditions, shown
 }
 
 func (t *Template) begin(c Context) (*writer, *doc) {
@@ -67,8 +121,13 @@ func (t *Template) begin(c Context) (*writer, *doc) {
 	if c.Facts.Sheet == nil {
 		c.Facts = rule.Facts{Sheet: c.Sheet, Row: c.Row, Today: c.Today, Zone: c.Sheet.Zone}
 	}
-	d := t.ready.choose(c.Row)
-	return &writer{c: c, locale: d.locale}, d
+	c.sender = t.from
+	i, met := t.ready.choose(c.Row)
+	if c.Variant > 0 && c.Variant <= len(t.ready.docs) {
+		i = c.Variant - 1
+	}
+	d := &t.ready.docs[i]
+	return &writer{c: c, locale: d.locale, rtl: d.locale.RightToLeft(), variant: i + 1, unmet: !met}, d
 }
 
 // oneLine turns line breaks into one space and drops control characters.
@@ -79,7 +138,7 @@ func oneLine(s string) string {
 		switch {
 		case r == '\n' || r == '\r' || r == '\u2028' || r == '\u2029' || r == '\t':
 			gap = true
-		case unicode.IsControl(r):
+		case unicode.IsControl(r) || embeds(r):
 		default:
 			if gap && b.Len() > 0 && r != ' ' {
 				b.WriteByte(' ')
@@ -91,18 +150,12 @@ func oneLine(s string) string {
 	return value.Trim(b.String())
 }
 
-// The page is what common mail readers show alike: one table, all styles
-// inline, nothing remote.
-const (
-	pageHead = `<!DOCTYPE html><html><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"></head>` +
-		`<body style="margin:0;padding:0;background:#ffffff"><table role="presentation" width="100%" cellpadding="0" cellspacing="0" border="0"><tr>` +
-		`<td style="padding:24px 20px;font-family:Georgia,'Times New Roman',serif;font-size:16px;line-height:25px;color:#20242c"><div style="max-width:640px">`
-	pageFoot = `</div></td></tr></table></body></html>`
-)
-
 type writer struct {
 	c       Context
 	locale  *value.Locale
+	rtl     bool
+	variant int
+	unmet   bool
 	html    strings.Builder
 	text    strings.Builder
 	missing []string
@@ -110,8 +163,9 @@ type writer struct {
 	outside bool // only the values outside a round-up's table are wanted
 }
 
-func (w *writer) subject(d *doc) string {
-	w.run(d.subject)
+// line writes a subject or another text of one line.
+func (w *writer) line(ops []op) string {
+	w.run(ops)
 	s := oneLine(w.text.String())
 	w.text.Reset()
 	w.html.Reset()
@@ -130,14 +184,24 @@ func (w *writer) run(ops []op) {
 			w.value(o)
 		case o.href != nil:
 			w.link(o)
-		case o.roundUp:
-			w.table(o)
-		case o.cond != nil:
-			if t, _ := o.cond.Judge(w.c.Facts); t == rule.True {
+		case o.roundUp != nil:
+			w.table(o.roundUp)
+		case o.when != nil:
+			if o.when(w) {
 				w.run(o.part)
 			}
 		}
 	}
+}
+
+// have reports whether all of the fields have a value for the row.
+func (w *writer) have(slots []slot) bool {
+	for i := range slots {
+		if !slots[i].filled(slots[i].col, w.c.Row) {
+			return false
+		}
+	}
+	return true
 }
 
 func (w *writer) value(o *op) {
@@ -147,7 +211,7 @@ func (w *writer) value(o *op) {
 	case w.outside:
 		w.text.WriteString(s + "\x00")
 	default:
-		w.html.WriteString(escape(s))
+		w.html.WriteString(w.isolated(o.field, s))
 		if s = clean(s); strings.Contains(s, "\n") {
 			s = strings.ReplaceAll(s, "\n", "\n"+o.indent)
 		}
@@ -155,7 +219,42 @@ func (w *writer) value(o *op) {
 	}
 }
 
-// link writes an address: its values escaped for URLs, and the whole for HTML.
+// isolated writes a value into the HTML; one that reads in the other direction than the
+// letter in an element of its own, so that it moves nothing beside it (UAX 9).
+func (w *writer) isolated(f *slot, s string) string {
+	if f.Of == OptOut {
+		return `<a href="` + html.EscapeString(s) + `" class="nv-link" style="color:#1e5557">` + escape(s) + `</a>`
+	}
+	switch d := direction(s); {
+	case w.rtl && d == bidi.L:
+		return `<span dir="ltr">` + escape(s) + `</span>`
+	case !w.rtl && d == bidi.R:
+		return `<span dir="rtl">` + escape(s) + `</span>`
+	}
+	return escape(s)
+}
+
+// direction gives the direction of a text's first strong character: L, R or ON.
+func direction(s string) bidi.Class {
+	if plainText(s) && strings.IndexFunc(s, letter) < 0 {
+		return bidi.ON
+	}
+	for _, r := range s {
+		p, _ := bidi.LookupRune(r)
+		switch p.Class() {
+		case bidi.L:
+			return bidi.L
+		case bidi.R, bidi.AL:
+			return bidi.R
+		}
+	}
+	return bidi.ON
+}
+
+func letter(r rune) bool { return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' }
+
+// link writes an address: its values escaped for URLs, and the whole for HTML; or an
+// alternative text.
 func (w *writer) link(o *op) {
 	var b strings.Builder
 	for _, p := range o.href {
@@ -167,12 +266,21 @@ func (w *writer) link(o *op) {
 		if w.outside {
 			w.text.WriteString(s + "\x00")
 		}
-		b.WriteString(strings.ReplaceAll(url.QueryEscape(s), "+", "%20"))
+		switch {
+		case p.plain || p.field.Of == OptOut:
+			b.WriteString(s)
+		default:
+			b.WriteString(strings.ReplaceAll(url.QueryEscape(s), "+", "%20"))
+		}
 	}
 	switch {
 	case w.checks || w.outside:
 	case o.behind:
 		w.text.WriteString(" (" + b.String() + ")")
+	case o.href[0].plain:
+		s := oneLine(b.String())
+		w.html.WriteString(html.EscapeString(s))
+		w.text.WriteString(s)
 	default:
 		w.html.WriteString(html.EscapeString(b.String()))
 	}
@@ -180,19 +288,18 @@ func (w *writer) link(o *op) {
 
 // table writes a line for each row of a round-up. An empty cell there is an
 // empty cell.
-func (w *writer) table(o *op) {
+func (w *writer) table(t *roundUp) {
 	if w.checks || w.outside {
 		return
 	}
-	rows := w.c.Rows
-	if rows == nil {
-		rows = []*sheet.Row{w.c.Row}
-	}
+	rows, rest := t.rows(&w.c)
+	style := w.cellStyle()
 	for _, row := range rows {
 		w.html.WriteString(`<tr>`)
-		for i := range o.table {
-			s, _ := o.table[i].write(w, row)
-			w.html.WriteString(`<td style="` + cellStyle + `">` + escape(s) + `</td>`)
+		for i := range t.slots {
+			f := &t.slots[i]
+			s, _ := f.write(f.col, row, &w.c, w.locale)
+			w.html.WriteString(`<td class="nv-line" style="` + style + `">` + w.isolated(f, s) + `</td>`)
 			if i > 0 {
 				w.text.WriteString(" · ")
 			} else {
@@ -203,6 +310,58 @@ func (w *writer) table(o *op) {
 		w.html.WriteString(`</tr>`)
 		w.text.WriteByte('\n')
 	}
+	w.html.WriteString(`</table>`)
+	if rest > 0 {
+		s := strings.ReplaceAll(t.more, MoreNumber, strconv.Itoa(rest))
+		w.html.WriteString(`<p style="` + bodyStyle + `">` + escape(s) + `</p>`)
+		w.text.WriteString(oneLine(s) + "\n")
+	}
+}
+
+func (w *writer) cellStyle() string { return (&doc{locale: w.locale}).cellStyle() }
+
+// rows gives a round-up's rows in the table's order, as many as it shows, and how many
+// are left.
+func (t *roundUp) rows(c *Context) (rows []*sheet.Row, rest int) {
+	if rows = c.Rows; rows == nil {
+		rows = []*sheet.Row{c.Row}
+	}
+	if len(t.order) > 0 {
+		rows = slices.Clone(rows)
+		slices.SortStableFunc(rows, func(a, b *sheet.Row) int {
+			for _, o := range t.order {
+				if n := o.compare(c.Sheet, a, b); n != 0 {
+					return n
+				}
+			}
+			return 0
+		})
+	}
+	if t.limit > 0 && len(rows) > t.limit {
+		return rows[:t.limit], len(rows) - t.limit
+	}
+	return rows, 0
+}
+
+// compare orders two rows as the grid does: what has no value comes last, either way.
+func (o sortingSlot) compare(s *sheet.Sheet, a, b *sheet.Row) int {
+	x, y := a.Cell(o.col), b.Cell(o.col)
+	switch {
+	case !x.IsFilled() && !y.IsFilled():
+		return 0
+	case !x.IsFilled():
+		return 1
+	case !y.IsFilled():
+		return -1
+	}
+	n, ok := value.Compare(x, y)
+	if !ok || x.Type == value.Choice {
+		n = strings.Compare(value.Fold(s.Show(o.col, x)), value.Fold(s.Show(o.col, y)))
+	}
+	if o.descending {
+		n = -n
+	}
+	return n
 }
 
 func escape(s string) string {
@@ -230,82 +389,21 @@ func clean(s string) string {
 		return s
 	}
 	return strings.Map(func(r rune) rune {
-		if unicode.IsControl(r) && r != '\n' && r != '\t' {
+		if unicode.IsControl(r) && r != '\n' && r != '\t' || embeds(r) {
 			return -1
 		}
 		return r
 	}, s)
 }
 
+// embeds reports whether a character turns the direction of all that comes after it
+// (UAX 9, explicit embeddings and overrides).
+func embeds(r rune) bool { return r >= 0x202a && r <= 0x202e }
+
 func (w *writer) field(f *slot) string {
-	s, ok := f.write(w, w.c.Row)
+	s, ok := f.write(f.col, w.c.Row, &w.c, w.locale)
 	if !ok && !slices.Contains(w.missing, f.Column) {
 		w.missing = append(w.missing, f.Column)
 	}
 	return s
-}
-
-func (f *slot) write(w *writer, row *sheet.Row) (string, bool) {
-	return f.Field.write(f.col, row, w.c.Sheet, w.locale, w.c.Today)
-}
-
-// Write gives the field's text for a row; ok is false where the cell has no
-// value (an unreadable one has none) and the field no fallback.
-func (f *Field) Write(c Context) (s string, ok bool) {
-	col, _ := c.Sheet.Column(f.Column)
-	return f.write(col, c.Row, c.Sheet, c.Sheet.Locale, c.Today)
-}
-
-func (f *Field) write(col *sheet.Column, row *sheet.Row, sh *sheet.Sheet, l *value.Locale, today value.Day) (s string, ok bool) {
-	v := row.Cell(col)
-	if !v.IsFilled() {
-		if f.Fallback != nil {
-			return *f.Fallback, true
-		}
-		return "", false
-	}
-	s = f.format(col, v, sh, l, today)
-	switch f.Part {
-	case "first word":
-		if w := strings.Fields(s); len(w) > 0 {
-			s = w[0]
-		}
-	case "last word":
-		if w := strings.Fields(s); len(w) > 0 {
-			s = w[len(w)-1]
-		}
-	}
-	switch f.Case {
-	case "upper":
-		s = strings.ToUpper(s)
-	case "lower":
-		s = strings.ToLower(s)
-	}
-	return s, true
-}
-
-func (f *Field) format(col *sheet.Column, v value.Value, sh *sheet.Sheet, l *value.Locale, today value.Day) string {
-	switch v.Type {
-	case value.Date, value.Moment:
-		if f.FromNow {
-			return l.DayCount(int(v.Wall.Day - today))
-		}
-		style := value.DateStyle(f.Style)
-		if style == "" {
-			style = value.Medium
-		}
-		if v.Type == value.Moment {
-			return value.FormatMoment(v.Wall, style, l, "")
-		}
-		return value.FormatDay(v.Wall.Day, style, l, "")
-	case value.Number:
-		format := col.Format
-		if f.Decimals != nil {
-			format.Decimals = f.Decimals
-		}
-		return value.FormatNumber(v.Num, format, l)
-	case value.YesNo:
-		return l.YesNo(v.Yes)
-	}
-	return sh.Show(col, v)
 }

@@ -7,12 +7,9 @@
 package template
 
 import (
-	"bytes"
 	"encoding/json"
 	"fmt"
-	"net/url"
-	"regexp"
-	"strings"
+	"slices"
 
 	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
@@ -22,283 +19,56 @@ import (
 // Template is a wording: a subject of one line and a body, and perhaps the
 // same in other languages.
 type Template struct {
-	ID       string    `json:"id,omitempty"`
-	Name     string    `json:"name"`
-	Subject  Node      `json:"subject"`            // doc of one paragraph
-	Body     Node      `json:"body"`               // doc
-	Language string    `json:"language,omitempty"` // the column that chooses a variant
-	Variants []Variant `json:"variants,omitempty"`
+	ID            string       `json:"id,omitempty"`
+	Name          string       `json:"name"`
+	Subject       Node         `json:"subject"`                 // doc of one paragraph
+	Preheader     Node         `json:"preheader,omitzero"`      // the same: what a mailbox shows behind the subject
+	Body          Node         `json:"body"`                    // doc
+	Language      string       `json:"language,omitempty"`      // the column that chooses a variant
+	FirstLanguage string       `json:"firstLanguage,omitempty"` // BCP 47 tag of Subject and Body; "" is the sheet's
+	Variants      []Variant    `json:"variants,omitempty"`
+	Attachments   []Attachment `json:"attachments,omitempty"`
+	Written       int64        `json:"written,omitempty"` // the version in which Subject, Preheader and Body last changed
 
-	ready *compiled // where Prepare has been called
+	pieces map[string]*Piece // what it rests on, where Use has been called
+	from   From
+	ready  *compiled // where Prepare has been called
 }
 
 // Variant is a template in another language.
 type Variant struct {
-	Language string `json:"language"` // BCP 47 tag, met by what the language column holds
-	Subject  Node   `json:"subject"`
-	Body     Node   `json:"body"`
+	Language  string `json:"language"` // BCP 47 tag, met by what the language column holds
+	Subject   Node   `json:"subject"`
+	Preheader Node   `json:"preheader,omitzero"`
+	Body      Node   `json:"body"`
+	Of        int64  `json:"of,omitempty"` // the version of the template that it was last brought up to
 }
 
-// Node is one node of the tree.
-type Node struct {
-	Type    string          `json:"type"`
-	Text    string          `json:"text,omitempty"`
-	Level   int             `json:"-"` // heading
-	Marks   []Mark          `json:"marks,omitempty"`
-	Content []Node          `json:"content,omitempty"`
-	Field   *Field          `json:"-"` // field
-	Href    Href            `json:"-"` // button
-	Fields  []Field         `json:"-"` // rowTable, roundUpTable
-	If      *rule.Condition `json:"-"` // part
-	Image   *Image          `json:"-"` // image
-}
+// Text is what a template says in one language.
+type Text struct{ Subject, Preheader, Body *Node }
 
-// Mark is bold, italic, underline, colour or link.
-type Mark struct {
-	Type   string `json:"type"`
-	Href   Href   `json:"-"`
-	Colour string `json:"-"` // #rrggbb
-}
-
-// Href is a link's target: text and fields in turn, the fields' values escaped
-// for URLs. Its first part holds scheme and host, which no value can change.
-type Href []HrefPart
-
-// HrefPart is text or a field.
-type HrefPart struct {
-	Text  string
-	Field *Field
-}
-
-// Image is a picture shipped inside the email.
-type Image struct {
-	Type  string `json:"type"` // image/png, image/jpeg or image/gif
-	Data  []byte `json:"data"` // base64 in JSON
-	Alt   string `json:"alt"`
-	Width int    `json:"width,omitempty"` // pixels; 0 for its own
-}
-
-// maxImage bounds a picture, in bytes.
-const maxImage = 1 << 20
-
-// Field is a value of the row in the text.
-type Field struct {
-	Column   string  `json:"column"`
-	Style    string  `json:"style,omitempty"`    // date style
-	Part     string  `json:"part,omitempty"`     // "first word" or "last word"
-	Case     string  `json:"case,omitempty"`     // "upper" or "lower"
-	FromNow  bool    `json:"fromNow,omitempty"`  // days from now
-	Decimals *int    `json:"decimals,omitempty"` // number
-	Fallback *string `json:"fallback,omitempty"` // written where the cell has no value
-}
-
-// The node types. A block holds blocks or inline nodes as blocks says.
-const (
-	Doc         = "doc"
-	Paragraph   = "paragraph"
-	Heading     = "heading"
-	BulletList  = "bulletList"
-	OrderedList = "orderedList"
-	ListItem    = "listItem"
-	HardBreak   = "hardBreak"
-	TextNode    = "text"
-	FieldNode   = "field"
-	Divider     = "divider"
-	Button      = "button"
-	ImageNode   = "image"
-	RowTable    = "rowTable"     // names and values of the row's fields, one below the other
-	RoundUp     = "roundUpTable" // a line for each row of a round-up
-	Part        = "part"         // shown only if its condition holds
-)
-
-// children says which nodes may stand in which.
-var children = map[string][]string{
-	Doc:         {Paragraph, Heading, BulletList, OrderedList, Divider, Button, ImageNode, RowTable, RoundUp, Part},
-	Part:        {Paragraph, Heading, BulletList, OrderedList, Divider, Button, ImageNode, RowTable, RoundUp},
-	Button:      {TextNode, FieldNode},
-	ListItem:    {Paragraph, BulletList, OrderedList},
-	BulletList:  {ListItem},
-	OrderedList: {ListItem},
-	Paragraph:   {TextNode, FieldNode, HardBreak},
-	Heading:     {TextNode, FieldNode, HardBreak},
-}
-
-// rawNode is a node's JSON: attributes stand under attrs.
-type rawNode struct {
-	Type    string          `json:"type"`
-	Text    string          `json:"text,omitempty"`
-	Marks   []rawMark       `json:"marks,omitempty"`
-	Attrs   json.RawMessage `json:"attrs,omitempty"`
-	Content []Node          `json:"content,omitempty"`
-}
-
-type rawMark struct {
-	Type  string          `json:"type"`
-	Attrs json.RawMessage `json:"attrs,omitempty"`
-}
-
-// UnmarshalJSON reads a node and refuses types and attributes it does not know.
-func (n *Node) UnmarshalJSON(b []byte) error {
-	var r rawNode
-	if err := strict(b, &r); err != nil {
-		return err
+// texts lists the template's texts, its own first.
+func (t *Template) texts() []Text {
+	out := []Text{{&t.Subject, &t.Preheader, &t.Body}}
+	for i := range t.Variants {
+		v := &t.Variants[i]
+		out = append(out, Text{&v.Subject, &v.Preheader, &v.Body})
 	}
-	*n = Node{Type: r.Type, Text: r.Text, Content: r.Content}
-	var err error
-	switch r.Type {
-	case FieldNode:
-		n.Field = &Field{}
-		err = strict(r.Attrs, n.Field)
-	case Heading:
-		var a struct {
-			Level int `json:"level"`
-		}
-		err = json.Unmarshal(r.Attrs, &a)
-		n.Level = a.Level
-	case Button:
-		var a struct {
-			Href Href `json:"href"`
-		}
-		err = strict(r.Attrs, &a)
-		n.Href = a.Href
-	case RowTable, RoundUp:
-		var a struct {
-			Fields []Field `json:"fields"`
-		}
-		err = strict(r.Attrs, &a)
-		n.Fields = a.Fields
-	case Part:
-		var a struct {
-			If *rule.Condition `json:"if"`
-		}
-		err = strict(r.Attrs, &a)
-		n.If = a.If
-	case ImageNode:
-		n.Image = &Image{}
-		err = strict(r.Attrs, n.Image)
-	}
-	if err != nil {
-		return fmt.Errorf("%s: %w", r.Type, err)
-	}
-	for _, m := range r.Marks {
-		mark, err := m.read()
-		if err != nil {
-			return fmt.Errorf("%s: %w", m.Type, err)
-		}
-		n.Marks = append(n.Marks, mark)
-	}
-	return nil
+	return out
 }
 
-func (m rawMark) read() (Mark, error) {
-	mark := Mark{Type: m.Type}
-	switch m.Type {
-	case "link":
-		var a struct {
-			Href Href `json:"href"`
-		}
-		err := json.Unmarshal(m.Attrs, &a) // the editor adds attributes of its own
-		mark.Href = a.Href
-		return mark, err
-	case "colour":
-		var a struct {
-			Colour string `json:"colour"`
-		}
-		err := strict(m.Attrs, &a)
-		mark.Colour = a.Colour
-		return mark, err
-	}
-	return mark, nil
-}
-
-// UnmarshalJSON reads a link's target: text, or a list of texts and fields.
-func (h *Href) UnmarshalJSON(b []byte) error {
-	*h = nil
-	var text string
-	if json.Unmarshal(b, &text) == nil {
-		*h = Href{{Text: text}}
-		return nil
-	}
-	var raw []json.RawMessage
-	if err := json.Unmarshal(b, &raw); err != nil {
-		return fmt.Errorf("a link's target is text, or a list of texts and fields")
-	}
-	for _, r := range raw {
-		var p HrefPart
-		if json.Unmarshal(r, &p.Text) != nil {
-			p.Field = &Field{}
-			if err := strict(r, p.Field); err != nil {
-				return err
-			}
-		}
-		*h = append(*h, p)
-	}
-	return nil
-}
-
-// MarshalJSON writes what UnmarshalJSON reads.
-func (h Href) MarshalJSON() ([]byte, error) {
-	if len(h) == 1 && h[0].Field == nil {
-		return json.Marshal(h[0].Text)
-	}
-	parts := make([]any, len(h))
-	for i, p := range h {
-		if parts[i] = p.Text; p.Field != nil {
-			parts[i] = p.Field
-		}
-	}
-	return json.Marshal(parts)
-}
-
-func strict(b []byte, into any) error {
-	d := json.NewDecoder(bytes.NewReader(b))
-	d.DisallowUnknownFields()
-	return d.Decode(into)
-}
-
-// MarshalJSON writes what UnmarshalJSON reads.
-func (n Node) MarshalJSON() ([]byte, error) {
-	r := rawNode{Type: n.Type, Text: n.Text, Content: n.Content}
-	var attrs any
-	switch n.Type {
-	case FieldNode:
-		attrs = n.Field
-	case Heading:
-		attrs = map[string]int{"level": n.Level}
-	case Button:
-		attrs = map[string]Href{"href": n.Href}
-	case RowTable, RoundUp:
-		attrs = map[string][]Field{"fields": n.Fields}
-	case Part:
-		attrs = map[string]*rule.Condition{"if": n.If}
-	case ImageNode:
-		attrs = n.Image
-	}
-	var err error
-	if attrs != nil {
-		if r.Attrs, err = json.Marshal(attrs); err != nil {
-			return nil, err
-		}
-	}
-	for _, m := range n.Marks {
-		rm := rawMark{Type: m.Type}
-		switch m.Type {
-		case "link":
-			rm.Attrs, err = json.Marshal(map[string]Href{"href": m.Href})
-		case "colour":
-			rm.Attrs, err = json.Marshal(map[string]string{"colour": m.Colour})
-		}
-		if err != nil {
-			return nil, err
-		}
-		r.Marks = append(r.Marks, rm)
-	}
-	return json.Marshal(r)
-}
+func (x Text) docs() []*Node { return []*Node{x.Subject, x.Preheader, x.Body} }
 
 // Validate checks a template against its sheet: the tree's shape, its columns
 // and what each field asks of its column's type.
-func (t *Template) Validate(s *sheet.Sheet) error {
+func (t *Template) Validate(s *sheet.Sheet) error { return t.validate(&place{sheet: s}) }
+
+// ValidateDraft is Validate for a template that is being written: a link may lead nowhere
+// yet.
+func (t *Template) ValidateDraft(s *sheet.Sheet) error { return t.validate(&place{sheet: s, draft: true}) }
+
+func (t *Template) validate(p *place) error {
+	s := p.sheet
 	if value.Trim(t.Name) == "" {
 		return fmt.Errorf("a template needs a name")
 	}
@@ -308,228 +78,145 @@ func (t *Template) Validate(s *sheet.Sheet) error {
 	if len(t.Variants) > 0 && t.Language == "" {
 		return fmt.Errorf("a template in several languages needs a column that chooses")
 	}
-	if err := validateDocs(t.Subject, t.Body, s); err != nil {
-		return err
+	if t.pieces != nil {
+		p.known = func(id string) bool { return t.pieces[id] != nil }
 	}
 	seen := map[string]bool{}
-	for _, v := range t.Variants {
-		tag := value.Fold(v.Language)
-		if tag == "" || seen[tag] {
-			return fmt.Errorf("each variant has a language of its own")
+	for i, x := range t.texts() {
+		err := x.validate(p)
+		if i > 0 {
+			tag := value.Fold(t.Variants[i-1].Language)
+			if tag == "" || seen[tag] {
+				return fmt.Errorf("each variant has a language of its own")
+			}
+			seen[tag] = true
+			if err != nil {
+				err = fmt.Errorf("in %s: %w", t.Variants[i-1].Language, err)
+			}
 		}
-		seen[tag] = true
-		if err := validateDocs(v.Subject, v.Body, s); err != nil {
-			return fmt.Errorf("in %s: %w", v.Language, err)
+		if err != nil {
+			return err
 		}
 	}
-	return nil
+	return t.validateAttachments(p)
 }
 
-func validateDocs(subject, body Node, s *sheet.Sheet) error {
-	if len(subject.Content) > 1 || len(subject.Content) == 1 && subject.Content[0].Type != Paragraph {
-		return fmt.Errorf("the subject is one line")
-	}
+func (x Text) validate(p *place) error {
 	for _, part := range []struct {
 		name string
 		n    *Node
-	}{{"subject", &subject}, {"body", &body}} {
+		line bool
+	}{{"subject", x.Subject, true}, {"preview text", x.Preheader, true}, {"body", x.Body, false}} {
+		if part.n.Type == "" && part.n == x.Preheader {
+			continue
+		}
 		if part.n.Type != Doc {
 			return fmt.Errorf("the %s is not a document", part.name)
 		}
-		if err := part.n.validate(s, 0); err != nil {
+		if c := part.n.Content; part.line && (len(c) > 1 || len(c) == 1 && c[0].Type != Paragraph) {
+			return fmt.Errorf("the %s is one line", part.name)
+		}
+		if err := part.n.validate(p, 0); err != nil {
 			return fmt.Errorf("%s: %w", part.name, err)
 		}
 	}
 	return nil
 }
 
-const maxDepth = 12
-
-func (n *Node) validate(s *sheet.Sheet, depth int) error {
-	if depth > maxDepth {
-		return fmt.Errorf("nested too deeply")
+// Follow notes what has changed since the template was as before (nil for a new one), as its
+// given version: when its first text was written, and up to which version each variant was brought.
+// A variant that is said to follow a later version than before is brought up to this one.
+func (t *Template) Follow(before *Template, version int64) {
+	if before == nil {
+		before = &Template{}
 	}
-	for i := range n.Content {
-		c := &n.Content[i]
-		if !contains(children[n.Type], c.Type) {
-			return fmt.Errorf("a %s cannot stand in a %s", c.Type, n.Type)
-		}
-		if err := c.validate(s, depth+1); err != nil {
-			return err
-		}
+	was := before.texts()
+	if t.Written = before.Written; !was[0].same(t.texts()[0]) {
+		t.Written = version
 	}
-	for _, m := range n.Marks {
-		switch m.Type {
-		case "bold", "italic", "underline":
-		case "link":
-			if err := m.Href.validate(s); err != nil {
-				return err
-			}
-		case "colour":
-			if !colour.MatchString(m.Colour) {
-				return fmt.Errorf("%q is not a colour; write it as #a63a2b", m.Colour)
-			}
-		default:
-			return fmt.Errorf("mark %q is not known", m.Type)
+	for i := range t.Variants {
+		v := &t.Variants[i]
+		k := slices.IndexFunc(before.Variants, func(b Variant) bool { return value.Fold(b.Language) == value.Fold(v.Language) })
+		if k < 0 || !was[k+1].same(t.texts()[i+1]) || v.Of > before.Variants[k].Of {
+			v.Of = version
+		} else {
+			v.Of = before.Variants[k].Of
 		}
 	}
-	if n.Type == Heading && (n.Level < 1 || n.Level > 3) {
-		return fmt.Errorf("a heading has level 1 to 3")
-	}
-	switch n.Type {
-	case FieldNode:
-		return n.Field.validate(s)
-	case Button:
-		return n.Href.validate(s)
-	case RowTable, RoundUp:
-		if len(n.Fields) == 0 {
-			return fmt.Errorf("a table needs at least one field")
-		}
-		for i := range n.Fields {
-			if err := n.Fields[i].validate(s); err != nil {
-				return err
-			}
-		}
-	case Part:
-		if n.If == nil {
-			return fmt.Errorf("a part needs the condition under which it is shown")
-		}
-		return n.If.Validate("", rule.SheetScope{Sheet: s})
-	case ImageNode:
-		return n.Image.validate()
-	}
-	return nil
 }
 
-var colour = regexp.MustCompile(`^#[0-9a-fA-F]{6}$`)
-
-func (i *Image) validate() error {
-	head, ok := map[string]string{"image/png": "\x89PNG\r\n\x1a\n", "image/jpeg": "\xff\xd8\xff", "image/gif": "GIF8"}[i.Type]
-	if !ok {
-		return fmt.Errorf("an image is a PNG, JPEG or GIF, not %q", i.Type)
-	}
-	if len(i.Data) == 0 || len(i.Data) > maxImage {
-		return fmt.Errorf("an image has up to %d kB", maxImage>>10)
-	}
-	if !bytes.HasPrefix(i.Data, []byte(head)) {
-		return fmt.Errorf("the image is not of type %s", i.Type)
-	}
-	if i.Width < 0 || i.Width > 640 {
-		return fmt.Errorf("an image is at most 640 pixels wide")
-	}
-	return nil
+func (x Text) same(y Text) bool {
+	a, _ := json.Marshal(x)
+	b, _ := json.Marshal(y)
+	return string(a) == string(b)
 }
 
-func (h Href) validate(s *sheet.Sheet) error {
-	if len(h) == 0 || h[0].Field != nil {
-		return fmt.Errorf("a link begins with its address, not with a field")
-	}
-	whole := ""
-	for _, p := range h {
-		if p.Field != nil {
-			if err := p.Field.validate(s); err != nil {
-				return err
-			}
-			whole += "x"
-			continue
-		}
-		whole += p.Text
-	}
-	if err := CheckLink(whole); err != nil {
-		return err
-	}
-	if u, err := url.Parse(whole); len(h) > 1 && err == nil && u.Host != "" {
-		head := u.Scheme + "://" + u.Host
-		if rest, ok := strings.CutPrefix(strings.ToLower(h[0].Text), strings.ToLower(head)); !ok || rest == "" || !strings.ContainsAny(rest[:1], "/?#") {
-			return fmt.Errorf("a field in a link stands behind its host")
+// Older lists the languages of the variants that are older than the first text.
+func (t *Template) Older() []string {
+	out := []string{}
+	for _, v := range t.Variants {
+		if v.Of < t.Written {
+			out = append(out, v.Language)
 		}
 	}
-	return nil
+	return out
 }
 
-func contains(list []string, s string) bool {
-	for _, l := range list {
-		if l == s {
-			return true
-		}
-	}
-	return false
-}
-
-// CheckLink allows links that a mail reader may follow: http, https, mailto
-// and tel.
-func CheckLink(href string) error {
-	u, err := url.Parse(href)
-	if err != nil || strings.ContainsAny(href, " \t\r\n<>\"") {
-		return fmt.Errorf("%q is not a link", href)
-	}
-	switch u.Scheme {
-	case "http", "https":
-		if u.Host == "" {
-			return fmt.Errorf("the link %q has no address", href)
-		}
-		return nil
-	case "mailto", "tel":
-		return nil
-	}
-	return fmt.Errorf("the link %q has to begin with https://, http://, mailto: or tel:", href)
-}
-
-func (f *Field) validate(s *sheet.Sheet) error {
-	c, ok := s.Column(f.Column)
-	if !ok {
-		return fmt.Errorf("a field names a column that is not there any more")
-	}
-	typ := c.ValueType()
-	day := typ == value.Date || typ == value.Moment
-	switch {
-	case f.Style != "" && !value.DateStyle(f.Style).Valid():
-		return fmt.Errorf("%s: %q is not a date style", c.Name, f.Style)
-	case (f.Style != "" || f.FromNow) && !day:
-		return fmt.Errorf("%s: only dates and moments have a date style or days from now", c.Name)
-	case f.Decimals != nil && typ != value.Number:
-		return fmt.Errorf("%s: only numbers have decimals", c.Name)
-	case f.Decimals != nil && (*f.Decimals < 0 || *f.Decimals > 12):
-		return fmt.Errorf("%s: decimals go from 0 to 12", c.Name)
-	case f.Part != "" && f.Part != "first word" && f.Part != "last word":
-		return fmt.Errorf("%s: %q is not a part", c.Name, f.Part)
-	case f.Case != "" && f.Case != "upper" && f.Case != "lower":
-		return fmt.Errorf("%s: %q is not a case", c.Name, f.Case)
-	}
-	return nil
-}
-
-// Fields lists the fields of subject and body in order, of all languages.
+// Fields lists the fields of subject, body and attachments in order, of all
+// languages.
 func (t *Template) Fields() []*Field {
 	var out []*Field
-	var walk func(n *Node)
-	walk = func(n *Node) {
-		if n.Field != nil {
-			out = append(out, n.Field)
-		}
-		for i := range n.Fields {
-			out = append(out, &n.Fields[i])
-		}
-		hrefs := []Href{n.Href}
-		for _, m := range n.Marks {
-			hrefs = append(hrefs, m.Href)
-		}
-		for _, h := range hrefs {
-			for i := range h {
-				if h[i].Field != nil {
-					out = append(out, h[i].Field)
-				}
-			}
-		}
-		for i := range n.Content {
-			walk(&n.Content[i])
-		}
+	for i := range t.texts() {
+		out = append(out, t.fieldsOf(i)...)
 	}
-	walk(&t.Subject)
-	walk(&t.Body)
-	for i := range t.Variants {
-		walk(&t.Variants[i].Subject)
-		walk(&t.Variants[i].Body)
+	for i := range t.Attachments {
+		out = append(out, t.Attachments[i].fields()...)
+	}
+	return out
+}
+
+// fieldsOf lists the fields of the template's i-th text.
+func (t *Template) fieldsOf(i int) (out []*Field) {
+	for _, d := range t.texts()[i].docs() {
+		d.walk(func(n *Node) { out = append(out, n.fields()...) })
+	}
+	return out
+}
+
+// Images lists the images of all languages.
+func (t *Template) Images() (out []*Image) {
+	for _, x := range t.texts() {
+		x.Body.walk(func(n *Node) {
+			if n.Image != nil {
+				out = append(out, n.Image)
+			}
+		})
+	}
+	return out
+}
+
+// RenamePieces puts other ids in place of the pieces that the template uses.
+func (t *Template) RenamePieces(to func(string) (string, error)) (err error) {
+	for _, x := range t.texts() {
+		x.Body.walk(func(n *Node) {
+			if n.Type == PieceNode && err == nil {
+				n.Piece, err = to(n.Piece)
+			}
+		})
+	}
+	return err
+}
+
+// PieceIDs lists the pieces that the template uses, each once.
+func (t *Template) PieceIDs() (out []string) {
+	seen := map[string]bool{}
+	for _, x := range t.texts() {
+		x.Body.walk(func(n *Node) {
+			if n.Type == PieceNode && !seen[n.Piece] {
+				seen[n.Piece] = true
+				out = append(out, n.Piece)
+			}
+		})
 	}
 	return out
 }
@@ -537,52 +224,67 @@ func (t *Template) Fields() []*Field {
 // Rename puts other ids in place of the columns (and options) that a template
 // names.
 func (t *Template) Rename(column func(string) (string, error), option func(column, name string) (string, error)) error {
+	put := func(id *string) error {
+		if *id == "" {
+			return nil
+		}
+		to, err := column(*id)
+		if err == nil {
+			*id = to
+		}
+		return err
+	}
 	for _, f := range t.Fields() {
-		id, err := column(f.Column)
-		if err != nil {
+		if err := put(&f.Column); err != nil {
 			return err
 		}
-		f.Column = id
 	}
-	if t.Language != "" {
-		id, err := column(t.Language)
-		if err != nil {
-			return err
-		}
-		t.Language = id
+	if err := put(&t.Language); err != nil {
+		return err
 	}
-	var walk func(n *Node) error
-	walk = func(n *Node) error {
-		if n.If != nil {
-			if err := n.If.Rename(column, option); err != nil {
+	for i := range t.Attachments {
+		for _, id := range t.Attachments[i].columns() {
+			if err := put(id); err != nil {
 				return err
 			}
 		}
-		for i := range n.Content {
-			if err := walk(&n.Content[i]); err != nil {
-				return err
+	}
+	var fault error
+	for _, x := range t.texts() {
+		x.Body.walk(func(n *Node) {
+			if n.If != nil && fault == nil {
+				fault = n.If.Rename(column, option)
 			}
-		}
-		return nil
+			if n.List != nil && fault == nil {
+				for i := range n.List.Order {
+					if err := put(&n.List.Order[i].Column); err != nil {
+						fault = err
+					}
+				}
+			}
+		})
 	}
-	docs := []*Node{&t.Body}
-	for i := range t.Variants {
-		docs = append(docs, &t.Variants[i].Body)
-	}
-	for _, d := range docs {
-		if err := walk(d); err != nil {
-			return err
-		}
-	}
-	return nil
+	return fault
 }
 
-// Clone gives a copy that shares nothing with the template.
+// conditions lists the conditions of a template's parts, of all languages.
+func (t *Template) conditions() (out []*rule.Condition) {
+	for _, x := range t.texts() {
+		x.Body.walk(func(n *Node) {
+			if n.If != nil {
+				out = append(out, n.If)
+			}
+		})
+	}
+	return out
+}
+
+// Clone gives a copy that shares nothing with the template but what it rests on.
 func (t *Template) Clone() (*Template, error) {
 	b, err := json.Marshal(t)
 	if err != nil {
 		return nil, err
 	}
-	out := &Template{}
+	out := &Template{pieces: t.pieces, from: t.from}
 	return out, json.Unmarshal(b, out)
 }

@@ -38,7 +38,11 @@ const whole = `
 	{"type":"divider"},
 	{"type":"button","attrs":{"href":["https://loans.marrowby.example/",{"column":"obj"},"?by=",{"column":"con","fallback":"desk"}]},"content":[{"type":"text","text":"Open "},{"type":"field","attrs":{"column":"obj"}}]},
 	{"type":"paragraph","content":[{"type":"text","text":"late","marks":[{"type":"colour","attrs":{"colour":"#a63a2b"}},{"type":"underline"}]},{"type":"text","text":" or "},{"type":"text","text":"not","marks":[{"type":"italic"}]}]},
-	{"type":"image","attrs":{"type":"image/gif","data":"R0lGODlhAQABAAAAACwAAAAAAQABAAACAkQBADs=","alt":"The \"bell\" tower","width":120}}`
+	{"type":"image","attrs":{"type":"image/gif","data":"R0lGODlhAQABAAAAACwAAAAAAQABAAACAkQBADs=","alt":["The \"bell\" tower of ",{"column":"obj"}],"width":120,"align":"center"}},
+	{"type":"quote","content":[{"type":"paragraph","attrs":{"align":"right"},"content":[{"type":"field","attrs":{"column":"obj"}}]}]},
+	{"type":"table","content":[{"type":"tableRow","content":[{"type":"tableHeader","content":[{"type":"paragraph","content":[{"type":"text","text":"Monday"}]}]},{"type":"tableCell","content":[{"type":"paragraph","content":[{"type":"field","attrs":{"column":"obj"}}]}]}]}]},
+	{"type":"rowTable","attrs":{"fields":[{"column":"obj"},{"column":"con","omit":true}],"over":true}},
+	{"type":"paragraph","content":[{"type":"text","text":"Stop","marks":[{"type":"link","attrs":{"href":[{"of":"opt-out"}]}}]},{"type":"text","text":" it, "},{"type":"field","attrs":{"of":"key"}}]}`
 
 // Section 6: every block in both halves of the email, values escaped for where
 // they stand, a part only where its condition holds, its gaps too.
@@ -50,13 +54,14 @@ func TestEveryBlock(t *testing.T) {
 	}
 	r := tpl.Render(Context{Sheet: s, Row: rowOf(s, map[string]string{"obj": `Bell & "book"?`, "con": "a/b", "due": "29/03/2027", "val": "1500"}), Today: value.DayOf(2027, 3, 22)})
 	for _, part := range []string{"Return of BELL & \"BOOK\"?\n", "It is insured for 1500.00\n", "Return due: 29 March 2027\n",
-		"Open Bell & \"book\"? (https://loans.marrowby.example/Bell%20%26%20%22book%22%3F?by=a%2Fb)\n", "late or not\n", "The \"bell\" tower"} {
+		"Open Bell & \"book\"? (https://loans.marrowby.example/Bell%20%26%20%22book%22%3F?by=a%2Fb)\n", "late or not\n", "[The \"bell\" tower of Bell & \"book\"?]", "> Bell & \"book\"?\n", "- Monday · Bell & \"book\"?\n",
+		"Contact: a/b\n", "Stop (nivot:opt-out) it, #0"} {
 		if !strings.Contains(r.Text, part) {
 			t.Errorf("the text lacks %q:\n%s", part, r.Text)
 		}
 	}
 	for _, part := range []string{`BELL &amp; &#34;BOOK&#34;?`, `href="https://loans.marrowby.example/Bell%20%26%20%22book%22%3F?by=a%2Fb"`, `#a63a2b`, `<em>not</em>`,
-		`alt="The &#34;bell&#34; tower"`, `width="120"`} {
+		`alt="The &#34;bell&#34; tower of Bell &amp; &#34;book&#34;?"`, `width="120"`} {
 		if !strings.Contains(r.HTML, part) {
 			t.Errorf("the HTML lacks %s:\n%s", part, r.HTML)
 		}
@@ -111,6 +116,10 @@ func TestRoundUpTable(t *testing.T) {
 	}
 }
 
+func variant(language string, text Node) Variant {
+	return Variant{Language: language, Subject: text, Body: text}
+}
+
 // Section 6: the language column chooses the variant, whatever its case; else
 // the template itself is used. Dates follow the variant's language.
 func TestVariants(t *testing.T) {
@@ -119,7 +128,7 @@ func TestVariants(t *testing.T) {
 		return body(t, `{"type":"paragraph","content":[{"type":"text","text":"`+text+` "},{"type":"field","attrs":{"column":"due","style":"long"}}]}`)
 	}
 	tpl := &Template{Name: "x", Subject: line("Due"), Body: line("Due"), Language: "con",
-		Variants: []Variant{{"de", line("Fällig"), line("Fällig")}, {"fr", line("Retour"), line("Retour")}}}
+		Variants: []Variant{variant("de", line("Fällig")), variant("fr", line("Retour"))}}
 	if err := tpl.Validate(s); err != nil {
 		t.Fatal(err)
 	}
@@ -132,8 +141,8 @@ func TestVariants(t *testing.T) {
 	for _, bad := range []*Template{
 		{Name: "x", Subject: line(""), Body: line(""), Variants: tpl.Variants},
 		{Name: "x", Subject: line(""), Body: line(""), Language: "due", Variants: tpl.Variants},
-		{Name: "x", Subject: line(""), Body: line(""), Language: "con", Variants: append([]Variant{{"DE", line(""), line("")}}, tpl.Variants...)},
-		{Name: "x", Subject: line(""), Body: line(""), Language: "con", Variants: []Variant{{"de", line(""), Node{Type: Doc, Content: []Node{{Type: "script"}}}}}},
+		{Name: "x", Subject: line(""), Body: line(""), Language: "con", Variants: append([]Variant{variant("DE", line(""))}, tpl.Variants...)},
+		{Name: "x", Subject: line(""), Body: line(""), Language: "con", Variants: []Variant{{Language: "de", Subject: line(""), Body: Node{Type: Doc, Content: []Node{{Type: "script"}}}}}},
 	} {
 		if bad.Validate(s) == nil {
 			t.Errorf("%+v is accepted", bad)
@@ -157,7 +166,7 @@ func TestTreeFaults(t *testing.T) {
 		`{"type":"button","attrs":{"href":["data:text/html,",{"column":"obj"}]},"content":[{"type":"text","text":"x"}]}`:                        "begin with https://",
 		`{"type":"image","attrs":{"type":"image/svg+xml","data":"PHN2Zy8+","alt":"x"}}`:                                                         "PNG, JPEG or GIF",
 		`{"type":"image","attrs":{"type":"image/png","data":"R0lGODlhAQABAAAAACwAAAAAAQABAAACAkQBADs=","alt":"x"}}`:                             "not of type image/png",
-		`{"type":"image","attrs":{"type":"image/gif","data":"R0lGODlhAQABAAAAACwAAAAAAQABAAACAkQBADs=","alt":"x","width":900}}`:                 "640 pixels",
+		`{"type":"image","attrs":{"type":"image/gif","data":"R0lGODlhAQABAAAAACwAAAAAAQABAAACAkQBADs=","alt":"x","width":900}}`:                 "600 pixels",
 		`{"type":"paragraph","content":[{"type":"text","text":"x","marks":[{"type":"colour","attrs":{"colour":"red;background:url(x)"}}]}]}`:    "is not a colour",
 		`{"type":"paragraph","content":[{"type":"field","attrs":{"column":"obj","decimals":2}}]}`:                                               "only numbers",
 		`{"type":"paragraph","content":[{"type":"field","attrs":{"column":"val","decimals":13}}]}`:                                              "0 to 12",
@@ -186,6 +195,12 @@ func TestTreeFaults(t *testing.T) {
 	}
 }
 
+// turned is a value that runs against the letter.
+var (
+	turned = regexp.MustCompile(`<span dir="(?:rtl|ltr)">([^<]*)</span>`)
+	alts   = regexp.MustCompile(`alt="[^"]*"`)
+)
+
 var links = regexp.MustCompile(`href="([^"]*)"`)
 
 // No value adds a tag, an attribute or another target to any block: the tags
@@ -201,7 +216,8 @@ func FuzzBlocks(f *testing.F) {
 	}
 	plain := rendered("a", "b")
 	tags := func(html string) string {
-		return strings.Join(tag.FindAllString(links.ReplaceAllString(html, ""), -1), "\n")
+		html = turned.ReplaceAllString(alts.ReplaceAllString(links.ReplaceAllString(html, ""), ""), "$1")
+		return strings.Join(tag.FindAllString(html, -1), "\n")
 	}
 	for _, seed := range []string{"x", `"><script>`, "//elsewhere.example", "\r\nBcc: x@y.example", "%00", "@elsewhere.example/", "' onclick='x", "\u202e"} {
 		f.Add(seed, seed)
@@ -215,6 +231,9 @@ func FuzzBlocks(f *testing.F) {
 			t.Errorf("%q, %q add a tag:\n%s", obj, con, r.HTML)
 		}
 		for _, m := range links.FindAllStringSubmatch(r.HTML, -1) {
+			if m[1] == OptOutMark {
+				continue
+			}
 			if !strings.HasPrefix(m[1], "https://loans.marrowby.example/") || strings.ContainsAny(m[1][len("https://loans.marrowby.example/"):], "@<>'\" ") {
 				t.Errorf("%q, %q lead to %s", obj, con, m[1])
 			}

@@ -273,3 +273,21 @@ func (l *Locale) DayCount(n int) string {
 	}
 	return fmt.Sprintf("%d %s", n, word)
 }
+
+// rightToLeft are the languages whose usual script runs from right to left; a
+// script in the tag says otherwise.
+var rightToLeft = []string{"ar", "he", "fa", "ur", "ps", "sd", "ug", "yi", "dv", "ckb"}
+
+// RightToLeft reports whether lines run from right to left (UAX 9).
+func (l *Locale) RightToLeft() bool {
+	if l == nil {
+		return false
+	}
+	parts := strings.Split(strings.ToLower(strings.ReplaceAll(l.Tag, "_", "-")), "-")
+	for _, p := range parts[1:] {
+		if len(p) == 4 {
+			return p == "arab" || p == "hebr"
+		}
+	}
+	return slices.Contains(rightToLeft, parts[0])
+}

@@ -983,6 +983,9 @@ type Arming struct {
 	Total int `json:"total"`
 }
 
+// Attachment a file that goes with each email
+type Attachment = template.Attachment
+
 // Batch defines model for Batch.
 type Batch struct {
 	At time.Time `json:"at"`
@@ -1029,6 +1032,14 @@ type CalendarEdit struct {
 
 // CalendarEditWeekdays defines model for CalendarEdit.Weekdays.
 type CalendarEditWeekdays string
+
+// Carried a file that goes with an email
+type Carried struct {
+	File string `json:"file"`
+	Name string `json:"name"`
+	Size int    `json:"size"`
+	Type string `json:"type"`
+}
 
 // Cell defines model for Cell.
 type Cell struct {
@@ -1653,6 +1664,19 @@ type Job struct {
 // JobState defines model for Job.State.
 type JobState string
 
+// KeptFile defines model for KeptFile.
+type KeptFile struct {
+	// File the SHA-256 of its content in hex
+	File   string `json:"file"`
+	Height *int   `json:"height,omitempty"`
+	Name   string `json:"name"`
+	Size   int    `json:"size"`
+	Type   string `json:"type"`
+
+	// Width of an image, in pixels
+	Width *int `json:"width,omitempty"`
+}
+
 // Lane defines model for Lane.
 type Lane struct {
 	Marks   []Mark `json:"marks"`
@@ -1692,6 +1716,9 @@ type Limits struct {
 	// Steps steps of one change of rows
 	Steps int `json:"steps"`
 }
+
+// Line text on one line, or a list of texts and fields
+type Line = template.Line
 
 // LocaleChoice defines model for LocaleChoice.
 type LocaleChoice struct {
@@ -1869,6 +1896,31 @@ type Person struct {
 // PersonLimit how many emails one mailbox gets in To within a time, over all rules
 type PersonLimit = delivery.PersonLimit
 
+// Piece a text that many templates use
+type Piece struct {
+	Content PieceBody  `json:"content"`
+	Id      string     `json:"id"`
+	Name    string     `json:"name"`
+	UsedBy  []PieceUse `json:"usedBy"`
+	Version int        `json:"version"`
+}
+
+// PieceBody defines model for PieceBody.
+type PieceBody = template.Piece
+
+// PieceSave defines model for PieceSave.
+type PieceSave struct {
+	Piece   PieceBody `json:"piece"`
+	Version *int      `json:"version,omitempty"`
+}
+
+// PieceUse defines model for PieceUse.
+type PieceUse struct {
+	Name     string `json:"name"`
+	Sheet    string `json:"sheet"`
+	Template string `json:"template"`
+}
+
 // PlainRow defines model for PlainRow.
 type PlainRow struct {
 	// Cells by column name, as a person would type them
@@ -1904,25 +1956,47 @@ type PracticePage struct {
 
 // Preview defines model for Preview.
 type Preview struct {
-	Html    string   `json:"html"`
-	Index   int      `json:"index"`
-	Missing []string `json:"missing"`
-	Row     string   `json:"row"`
-	RowId   string   `json:"rowId"`
-	Subject string   `json:"subject"`
-	Text    string   `json:"text"`
-	Total   int      `json:"total"`
+	Attachments []Carried `json:"attachments"`
+	Html        string    `json:"html"`
+	Index       int       `json:"index"`
+	Missing     []string  `json:"missing"`
+
+	// Parts the conditions of parts in words, by their JSON, and whether they hold for the row
+	Parts map[string]struct {
+		Shown bool   `json:"shown"`
+		Words string `json:"words"`
+	} `json:"parts"`
+	Row   string `json:"row"`
+	RowId string `json:"rowId"`
+
+	// Source the message as it would be sent (RFC 5322)
+	Source  *string `json:"source,omitempty"`
+	Subject string  `json:"subject"`
+	Text    string  `json:"text"`
+	Total   int     `json:"total"`
+
+	// Unmet the row's language, where no variant is in it
+	Unmet *string `json:"unmet,omitempty"`
 
 	// Values what each field, by its key, says for the row
 	Values map[string]string `json:"values"`
+
+	// Variant the text that is shown, 0 being the template's own
+	Variant int `json:"variant"`
 }
 
 // PreviewAsk defines model for PreviewAsk.
 type PreviewAsk struct {
-	Index        *int         `json:"index,omitempty"`
-	OnlyWarnings *bool        `json:"onlyWarnings,omitempty"`
-	Row          *string      `json:"row,omitempty"`
-	Template     TemplateBody `json:"template"`
+	Index        *int    `json:"index,omitempty"`
+	OnlyWarnings *bool   `json:"onlyWarnings,omitempty"`
+	Row          *string `json:"row,omitempty"`
+
+	// Source the message is wanted too, as it would be sent
+	Source   *bool        `json:"source,omitempty"`
+	Template TemplateBody `json:"template"`
+
+	// Variant the text to show, 0 being the template's own, whatever the row's language
+	Variant *int `json:"variant,omitempty"`
 }
 
 // Problem defines model for Problem.
@@ -2190,6 +2264,7 @@ type Sender struct {
 	PauseSeconds int            `json:"pauseSeconds"`
 	Port         int            `json:"port"`
 	Security     SenderSecurity `json:"security"`
+	Signature    *PieceBody     `json:"signature,omitempty"`
 	Username     string         `json:"username"`
 
 	// Zone whose midnight begins the cap's day
@@ -2229,6 +2304,7 @@ type SenderSave struct {
 	PauseSeconds *int               `json:"pauseSeconds,omitempty"`
 	Port         int                `json:"port"`
 	Security     SenderSaveSecurity `json:"security"`
+	Signature    *PieceBody         `json:"signature,omitempty"`
 	Username     *string            `json:"username,omitempty"`
 	Zone         *string            `json:"zone,omitempty"`
 }
@@ -2432,33 +2508,23 @@ type SummaryAsk struct {
 
 // Template defines model for Template.
 type Template struct {
-	Body Node   `json:"body"`
-	Id   string `json:"id"`
-
-	// Language the column whose value chooses a variant
-	Language *string `json:"language,omitempty"`
+	Content TemplateBody `json:"content"`
+	Id      string       `json:"id"`
 
 	// Line the subject in its text form
-	Line      string             `json:"line"`
-	Name      string             `json:"name"`
-	Sheet     string             `json:"sheet"`
-	SheetName string             `json:"sheetName"`
-	Subject   Node               `json:"subject"`
-	UsedBy    []TemplateUse      `json:"usedBy"`
-	Variants  *[]TemplateVariant `json:"variants,omitempty"`
-	Version   int                `json:"version"`
+	Line string `json:"line"`
+	Name string `json:"name"`
+
+	// Older the languages whose text is older than the first one's
+	Older     []string      `json:"older"`
+	Sheet     string        `json:"sheet"`
+	SheetName string        `json:"sheetName"`
+	UsedBy    []TemplateUse `json:"usedBy"`
+	Version   int           `json:"version"`
 }
 
 // TemplateBody defines model for TemplateBody.
-type TemplateBody struct {
-	Body Node `json:"body"`
-
-	// Language the column whose value chooses a variant
-	Language *string            `json:"language,omitempty"`
-	Name     string             `json:"name"`
-	Subject  Node               `json:"subject"`
-	Variants *[]TemplateVariant `json:"variants,omitempty"`
-}
+type TemplateBody = template.Template
 
 // TemplateSave defines model for TemplateSave.
 type TemplateSave struct {
@@ -2579,6 +2645,14 @@ type MoveClockJSONBodyTo string
 type GetComingParams struct {
 	// To a part of the address
 	To string `form:"to" json:"to"`
+}
+
+// KeepFileMultipartBody defines parameters for KeepFile.
+type KeepFileMultipartBody struct {
+	File openapi_types.File `json:"file"`
+
+	// Image "true" where it is to stand in a letter
+	Image *string `json:"image,omitempty"`
 }
 
 // PreviewImportMultipartBody defines parameters for PreviewImport.
@@ -2975,6 +3049,9 @@ type MoveClockJSONRequestBody MoveClockJSONBody
 // DecideJSONRequestBody defines body for Decide for application/json ContentType.
 type DecideJSONRequestBody = Decision
 
+// KeepFileMultipartRequestBody defines body for KeepFile for multipart/form-data ContentType.
+type KeepFileMultipartRequestBody KeepFileMultipartBody
+
 // PreviewImportMultipartRequestBody defines body for PreviewImport for multipart/form-data ContentType.
 type PreviewImportMultipartRequestBody PreviewImportMultipartBody
 
@@ -2989,6 +3066,12 @@ type AddPersonJSONRequestBody AddPersonJSONBody
 
 // ChangePersonJSONRequestBody defines body for ChangePerson for application/json ContentType.
 type ChangePersonJSONRequestBody ChangePersonJSONBody
+
+// AddPieceJSONRequestBody defines body for AddPiece for application/json ContentType.
+type AddPieceJSONRequestBody = PieceSave
+
+// SavePieceJSONRequestBody defines body for SavePiece for application/json ContentType.
+type SavePieceJSONRequestBody = PieceSave
 
 // SetSendingJSONRequestBody defines body for SetSending for application/json ContentType.
 type SetSendingJSONRequestBody SetSendingJSONBody
@@ -3205,6 +3288,12 @@ type ServerInterface interface {
 	// StreamEvents Changes as they happen (server-sent events)
 	// (GET /events)
 	StreamEvents(ctx *echo.Context) error
+	// KeepFile Keep a file that emails are to carry, by its content
+	// (POST /files)
+	KeepFile(ctx *echo.Context) error
+	// GetFile A file that emails carry
+	// (GET /files/{file})
+	GetFile(ctx *echo.Context, file string) error
 	// ListFunctions What formulas may call
 	// (GET /functions)
 	ListFunctions(ctx *echo.Context) error
@@ -3247,6 +3336,18 @@ type ServerInterface interface {
 	// NewLink A new one-time link for somebody
 	// (POST /people/{person}/link)
 	NewLink(ctx *echo.Context, person string) error
+	// ListPieces The texts that many templates use
+	// (GET /pieces)
+	ListPieces(ctx *echo.Context) error
+	// AddPiece Write a text that many templates use
+	// (POST /pieces)
+	AddPiece(ctx *echo.Context) error
+	// DeletePiece Delete it; refused where a template uses it
+	// (DELETE /pieces/{piece})
+	DeletePiece(ctx *echo.Context, piece string) error
+	// SavePiece Save it; the letters that use it say it from now on
+	// (PUT /pieces/{piece})
+	SavePiece(ctx *echo.Context, piece string) error
 	// ListPractice What the practice mail server has taken
 	// (GET /practice/messages)
 	ListPractice(ctx *echo.Context, params ListPracticeParams) error
@@ -3767,6 +3868,31 @@ func (w *ServerInterfaceWrapper) StreamEvents(ctx *echo.Context) error {
 	return err
 }
 
+// KeepFile converts echo context to params.
+func (w *ServerInterfaceWrapper) KeepFile(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.KeepFile(ctx)
+	return err
+}
+
+// GetFile converts echo context to params.
+func (w *ServerInterfaceWrapper) GetFile(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "file" -------------
+	var file string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "file", ctx.Param("file"), &file, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter file: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetFile(ctx, file)
+	return err
+}
+
 // ListFunctions converts echo context to params.
 func (w *ServerInterfaceWrapper) ListFunctions(ctx *echo.Context) error {
 	var err error
@@ -4062,6 +4188,56 @@ func (w *ServerInterfaceWrapper) NewLink(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.NewLink(ctx, person)
+	return err
+}
+
+// ListPieces converts echo context to params.
+func (w *ServerInterfaceWrapper) ListPieces(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListPieces(ctx)
+	return err
+}
+
+// AddPiece converts echo context to params.
+func (w *ServerInterfaceWrapper) AddPiece(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddPiece(ctx)
+	return err
+}
+
+// DeletePiece converts echo context to params.
+func (w *ServerInterfaceWrapper) DeletePiece(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "piece" -------------
+	var piece string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "piece", ctx.Param("piece"), &piece, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter piece: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DeletePiece(ctx, piece)
+	return err
+}
+
+// SavePiece converts echo context to params.
+func (w *ServerInterfaceWrapper) SavePiece(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "piece" -------------
+	var piece string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "piece", ctx.Param("piece"), &piece, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter piece: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SavePiece(ctx, piece)
 	return err
 }
 
@@ -6380,6 +6556,12 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.DELETE(options.BaseURL+"/sheets/:sheet/templates/:template", wrapper.DeleteTemplate, options.OperationMiddlewares["deleteTemplate"]...)
 	router.GET(options.BaseURL+"/sheets/:sheet/templates/:template", wrapper.GetTemplate, options.OperationMiddlewares["getTemplate"]...)
 	router.PUT(options.BaseURL+"/sheets/:sheet/templates/:template", wrapper.SaveTemplate, options.OperationMiddlewares["saveTemplate"]...)
+	router.POST(options.BaseURL+"/files", wrapper.KeepFile, options.OperationMiddlewares["keepFile"]...)
+	router.GET(options.BaseURL+"/files/:file", wrapper.GetFile, options.OperationMiddlewares["getFile"]...)
+	router.GET(options.BaseURL+"/pieces", wrapper.ListPieces, options.OperationMiddlewares["listPieces"]...)
+	router.POST(options.BaseURL+"/pieces", wrapper.AddPiece, options.OperationMiddlewares["addPiece"]...)
+	router.DELETE(options.BaseURL+"/pieces/:piece", wrapper.DeletePiece, options.OperationMiddlewares["deletePiece"]...)
+	router.PUT(options.BaseURL+"/pieces/:piece", wrapper.SavePiece, options.OperationMiddlewares["savePiece"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/preview", wrapper.PreviewTemplate, options.OperationMiddlewares["previewTemplate"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/checks", wrapper.CheckTemplate, options.OperationMiddlewares["checkTemplate"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/test-email", wrapper.SendTest, options.OperationMiddlewares["sendTest"]...)
@@ -7039,6 +7221,90 @@ func (response StreamEventsdefaultApplicationProblemPlusJSONResponse) VisitStrea
 	return err
 }
 
+type KeepFileRequestObject struct {
+	Body *multipart.Reader
+}
+
+type KeepFileResponseObject interface {
+	VisitKeepFileResponse(w http.ResponseWriter) error
+}
+
+type KeepFile201JSONResponse KeptFile
+
+func (response KeepFile201JSONResponse) VisitKeepFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type KeepFiledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response KeepFiledefaultApplicationProblemPlusJSONResponse) VisitKeepFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFileRequestObject struct {
+	File string `json:"file"`
+}
+
+type GetFileResponseObject interface {
+	VisitGetFileResponse(w http.ResponseWriter) error
+}
+
+type GetFile200ApplicationoctetStreamResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetFile200ApplicationoctetStreamResponse) VisitGetFileResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/octet-stream")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetFiledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetFiledefaultApplicationProblemPlusJSONResponse) VisitGetFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListFunctionsRequestObject struct {
 }
 
@@ -7586,6 +7852,156 @@ type NewLinkdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response NewLinkdefaultApplicationProblemPlusJSONResponse) VisitNewLinkResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPiecesRequestObject struct {
+}
+
+type ListPiecesResponseObject interface {
+	VisitListPiecesResponse(w http.ResponseWriter) error
+}
+
+type ListPieces200JSONResponse []Piece
+
+func (response ListPieces200JSONResponse) VisitListPiecesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPiecesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListPiecesdefaultApplicationProblemPlusJSONResponse) VisitListPiecesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddPieceRequestObject struct {
+	Body *AddPieceJSONRequestBody
+}
+
+type AddPieceResponseObject interface {
+	VisitAddPieceResponse(w http.ResponseWriter) error
+}
+
+type AddPiece201JSONResponse Piece
+
+func (response AddPiece201JSONResponse) VisitAddPieceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddPiecedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddPiecedefaultApplicationProblemPlusJSONResponse) VisitAddPieceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DeletePieceRequestObject struct {
+	Piece string `json:"piece"`
+}
+
+type DeletePieceResponseObject interface {
+	VisitDeletePieceResponse(w http.ResponseWriter) error
+}
+
+type DeletePiece204Response struct {
+}
+
+func (response DeletePiece204Response) VisitDeletePieceResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeletePiecedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeletePiecedefaultApplicationProblemPlusJSONResponse) VisitDeletePieceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SavePieceRequestObject struct {
+	Piece string `json:"piece"`
+	Body  *SavePieceJSONRequestBody
+}
+
+type SavePieceResponseObject interface {
+	VisitSavePieceResponse(w http.ResponseWriter) error
+}
+
+type SavePiece200JSONResponse Piece
+
+func (response SavePiece200JSONResponse) VisitSavePieceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SavePiecedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SavePiecedefaultApplicationProblemPlusJSONResponse) VisitSavePieceResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -12068,6 +12484,12 @@ type StrictServerInterface interface {
 	// StreamEvents Changes as they happen (server-sent events)
 	// (GET /events)
 	StreamEvents(ctx context.Context, request StreamEventsRequestObject) (StreamEventsResponseObject, error)
+	// KeepFile Keep a file that emails are to carry, by its content
+	// (POST /files)
+	KeepFile(ctx context.Context, request KeepFileRequestObject) (KeepFileResponseObject, error)
+	// GetFile A file that emails carry
+	// (GET /files/{file})
+	GetFile(ctx context.Context, request GetFileRequestObject) (GetFileResponseObject, error)
 	// ListFunctions What formulas may call
 	// (GET /functions)
 	ListFunctions(ctx context.Context, request ListFunctionsRequestObject) (ListFunctionsResponseObject, error)
@@ -12110,6 +12532,18 @@ type StrictServerInterface interface {
 	// NewLink A new one-time link for somebody
 	// (POST /people/{person}/link)
 	NewLink(ctx context.Context, request NewLinkRequestObject) (NewLinkResponseObject, error)
+	// ListPieces The texts that many templates use
+	// (GET /pieces)
+	ListPieces(ctx context.Context, request ListPiecesRequestObject) (ListPiecesResponseObject, error)
+	// AddPiece Write a text that many templates use
+	// (POST /pieces)
+	AddPiece(ctx context.Context, request AddPieceRequestObject) (AddPieceResponseObject, error)
+	// DeletePiece Delete it; refused where a template uses it
+	// (DELETE /pieces/{piece})
+	DeletePiece(ctx context.Context, request DeletePieceRequestObject) (DeletePieceResponseObject, error)
+	// SavePiece Save it; the letters that use it say it from now on
+	// (PUT /pieces/{piece})
+	SavePiece(ctx context.Context, request SavePieceRequestObject) (SavePieceResponseObject, error)
 	// ListPractice What the practice mail server has taken
 	// (GET /practice/messages)
 	ListPractice(ctx context.Context, request ListPracticeRequestObject) (ListPracticeResponseObject, error)
@@ -12940,6 +13374,60 @@ func (sh *strictHandler) StreamEvents(ctx *echo.Context) error {
 	return nil
 }
 
+// KeepFile operation middleware
+func (sh *strictHandler) KeepFile(ctx *echo.Context) error {
+	var request KeepFileRequestObject
+
+	if reader, err := ctx.Request().MultipartReader(); err != nil {
+		return err
+	} else {
+		request.Body = reader
+	}
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.KeepFile(ctx.Request().Context(), request.(KeepFileRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "KeepFile")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(KeepFileResponseObject); ok {
+		return validResponse.VisitKeepFileResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetFile operation middleware
+func (sh *strictHandler) GetFile(ctx *echo.Context, file string) error {
+	var request GetFileRequestObject
+
+	request.File = file
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetFile(ctx.Request().Context(), request.(GetFileRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetFile")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetFileResponseObject); ok {
+		return validResponse.VisitGetFileResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListFunctions operation middleware
 func (sh *strictHandler) ListFunctions(ctx *echo.Context) error {
 	var request ListFunctionsRequestObject
@@ -13353,6 +13841,148 @@ func (sh *strictHandler) NewLink(ctx *echo.Context, person string) error {
 		return err
 	} else if validResponse, ok := response.(NewLinkResponseObject); ok {
 		return validResponse.VisitNewLinkResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListPieces operation middleware
+func (sh *strictHandler) ListPieces(ctx *echo.Context) error {
+	var request ListPiecesRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListPieces(ctx.Request().Context(), request.(ListPiecesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListPieces")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListPiecesResponseObject); ok {
+		return validResponse.VisitListPiecesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddPiece operation middleware
+func (sh *strictHandler) AddPiece(ctx *echo.Context) error {
+	var request AddPieceRequestObject
+
+	var body AddPieceJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddPiece(ctx.Request().Context(), request.(AddPieceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddPiece")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddPieceResponseObject); ok {
+		return validResponse.VisitAddPieceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// DeletePiece operation middleware
+func (sh *strictHandler) DeletePiece(ctx *echo.Context, piece string) error {
+	var request DeletePieceRequestObject
+
+	request.Piece = piece
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeletePiece(ctx.Request().Context(), request.(DeletePieceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeletePiece")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DeletePieceResponseObject); ok {
+		return validResponse.VisitDeletePieceResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SavePiece operation middleware
+func (sh *strictHandler) SavePiece(ctx *echo.Context, piece string) error {
+	var request SavePieceRequestObject
+
+	request.Piece = piece
+
+	var body SavePieceJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SavePiece(ctx.Request().Context(), request.(SavePieceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SavePiece")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SavePieceResponseObject); ok {
+		return validResponse.VisitSavePieceResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -454,10 +454,10 @@ func TestTemplateKeepsItsVariants(t *testing.T) {
 		return out
 	}
 	was := get()
-	if was.Variants == nil || len(*was.Variants) == 0 || was.Language == nil {
+	if len(was.Content.Variants) == 0 || was.Content.Language == "" {
 		t.Fatalf("%+v", was)
 	}
-	ask, _ := json.Marshal(TemplateSave{Template: TemplateBody{Name: was.Name, Subject: was.Subject, Body: was.Body, Language: was.Language, Variants: was.Variants}})
+	ask, _ := json.Marshal(TemplateSave{Template: was.Content})
 	if res := s.call(c, "PUT", path, string(ask)); res.StatusCode != 200 {
 		t.Fatal(res.StatusCode, body(res))
 	}
@@ -467,7 +467,7 @@ func TestTemplateKeepsItsVariants(t *testing.T) {
 		t.Errorf("saved\n%s\ncame back as\n%s", a, b)
 	}
 	var p Preview
-	preview, _ := json.Marshal(map[string]any{"index": 0, "template": TemplateBody{Name: is.Name, Subject: is.Subject, Body: is.Body, Language: is.Language, Variants: is.Variants}})
+	preview, _ := json.Marshal(map[string]any{"index": 0, "template": is.Content})
 	if err := json.Unmarshal([]byte(body(s.call(c, "POST", "/api/sheets/"+sh.ID+"/preview", string(preview)))), &p); err != nil {
 		t.Fatal(err)
 	}

@@ -413,7 +413,7 @@ func TestTemplatesOverHTTP(t *testing.T) {
 	if len(list) != 2 || list[0].Name != "Insurance" || len(list[0].UsedBy) != 1 || list[0].UsedBy[0].Letter != "B" || list[1].Line != "[Object] is due back on [Return due: weekday]" {
 		t.Fatalf("%+v", list)
 	}
-	whole := jsonOf(TemplateBody{Name: list[1].Name, Subject: list[1].Subject, Body: list[1].Body})
+	whole := jsonOf(list[1].Content)
 	var p Preview
 	m.want(m.co, "POST", at+"/preview", `{"index":1,"template":`+whole+`}`, 200, &p)
 	if p.Row != "LN-0502" || p.Total != 5 || p.Subject != "Oak bellows is due back on Monday 22 March" || !strings.Contains(p.Text, "Dear Ben,") || len(p.Values) == 0 {

@@ -451,28 +451,14 @@ func (s *Server) GetMessage(ctx context.Context, r GetMessageRequestObject) (Get
 	if err != nil {
 		return nil, err
 	}
-	from, domain := s.from(ctx, d)
-	m := &mail.Message{From: from, Subject: d.Subject, HTML: letter.HTML, Text: letter.Text, Date: d.JudgedAt,
-		MessageID: delivery.MessageID(fmt.Sprintf("%x", d.Occasion), d.Attempt, domain)}
-	for _, x := range recipients(d) {
-		boxes, err := value.ParseMailboxes(x.Mailbox)
-		if err != nil {
-			return nil, err
-		}
-		switch x.Role {
-		case "to":
-			m.To = append(m.To, boxes...)
-		case "cc":
-			m.Cc = append(m.Cc, boxes...)
-		}
-	}
+	from, _ := s.from(ctx, d)
+	at := d.JudgedAt
 	if d.FinishedAt != nil {
-		m.Date = *d.FinishedAt
+		at = *d.FinishedAt
 	}
-	if d.ReplyTo != "" {
-		if m.ReplyTo, err = value.ParseMailboxes(d.ReplyTo); err != nil {
-			return nil, err
-		}
+	m, err := s.e.Message(ctx, d, letter, recipients(d), from, at)
+	if err != nil {
+		return nil, err
 	}
 	raw, err := mail.Compose(m)
 	return GetMessage200Messagerfc822Response{Body: bytes.NewReader(raw), ContentLength: int64(len(raw))}, err

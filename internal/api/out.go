@@ -231,8 +231,19 @@ func (t *takeOut) bundle(ctx context.Context) (func(io.Writer) error, error) {
 	if err != nil {
 		return nil, err
 	}
+	rests, err := engine.RestsOn(ctx, t.s.st, rec)
+	if err != nil {
+		return nil, err
+	}
+	letters := exchange.Letters{Templates: ts, Pieces: rests.Pieces, File: func(id string) ([]byte, error) {
+		f, err := t.s.st.File(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		return f.Data, nil
+	}}
 	return func(w io.Writer) error {
-		b, err := exchange.NewBundleWriter(w, t.core, ts, rs, c)
+		b, err := exchange.NewBundleWriter(w, t.core, letters, rs, c)
 		if err != nil {
 			return fmt.Errorf("bundle: %w", err)
 		}

@@ -12,6 +12,7 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 
 	"nivot/internal/core/calendar"
+	"nivot/internal/core/template"
 	"nivot/internal/core/value"
 	"nivot/internal/engine"
 	"nivot/internal/practice"
@@ -125,8 +126,12 @@ func (s *Server) RemoveSilenced(ctx context.Context, r RemoveSilencedRequestObje
 }
 
 func toSender(x *store.Sender) Sender {
-	return Sender{Id: x.ID, Name: x.Name, Address: x.Address, Host: x.Host, Port: x.Port, Security: SenderSecurity(x.Security),
+	out := Sender{Id: x.ID, Name: x.Name, Address: x.Address, Host: x.Host, Port: x.Port, Security: SenderSecurity(x.Security),
 		Username: x.Username, HasPassword: len(x.SealedPassword) > 0, DailyCap: x.DailyCap, Pace: x.Pace, Batch: x.Batch, PauseSeconds: x.PauseSeconds, Zone: x.Zone}
+	if p, err := x.Signs(); err == nil {
+		out.Signature = p
+	}
+	return out
 }
 
 // ListSenders implements StrictServerInterface.
@@ -170,6 +175,11 @@ func (s *Server) putSender(ctx context.Context, x *store.Sender, b *SenderSave) 
 	if x.Zone == "" {
 		x.Zone = s.Zone.String()
 	}
+	if b.Signature != nil {
+		if err := s.putSignature(ctx, x, b.Signature); err != nil {
+			return err
+		}
+	}
 	if _, err := time.LoadLocation(x.Zone); err != nil {
 		return &engine.Refusal{Field: "/zone", Message: fmt.Sprintf("zone %q is not known; use a name like Europe/London", x.Zone)}
 	}
@@ -195,6 +205,24 @@ func (s *Server) putSender(ctx context.Context, x *store.Sender, b *SenderSave) 
 		return tx.AddEvents(ctx, store.Event{At: s.e.Now(), Actor: person(ctx).Name, Kind: store.EventSettingSaved,
 			Detail: store.Detail(map[string]any{"sender": toSender(x)})})
 	})
+}
+
+// putSignature gives a sender its signature; an empty one is none.
+func (s *Server) putSignature(ctx context.Context, x *store.Sender, p *template.Piece) error {
+	x.Signature = nil
+	if len(p.Body.Content) == 0 && len(p.Variants) == 0 {
+		return nil
+	}
+	p.ID, p.Name = "", "signature"
+	if err := p.Validate(); err != nil {
+		return &engine.Refusal{Field: "/signature", Message: err.Error()}
+	}
+	if err := s.e.KeepImages(ctx, s.st, p.Images()); err != nil {
+		return err
+	}
+	signs := store.Detail(p)
+	x.Signature = &signs
+	return nil
 }
 
 // AddSender implements StrictServerInterface.

@@ -1,7 +1,9 @@
 package api
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
@@ -32,11 +34,8 @@ func (s *Server) toTemplate(ctx context.Context, rec *store.Template) (Template,
 	if err != nil {
 		return Template{}, err
 	}
-	out := Template{Id: rec.ID, Sheet: rec.SheetID, SheetName: sh.Name, Name: rec.Name, Version: int(rec.Version), Subject: core.Subject,
-		Body: core.Body, UsedBy: []TemplateUse{}}
-	if core.Language != "" {
-		out.Language, out.Variants = &core.Language, &core.Variants
-	}
+	core.ID = ""
+	out := Template{Id: rec.ID, Sheet: rec.SheetID, SheetName: sh.Name, Name: rec.Name, Version: int(rec.Version), Content: *core, UsedBy: []TemplateUse{}, Older: core.Older()}
 	for i := range rules {
 		r, err := rules[i].Core()
 		if err != nil {
@@ -97,20 +96,31 @@ func (s *Server) GetTemplate(ctx context.Context, r GetTemplateRequestObject) (G
 	return GetTemplate200JSONResponse(out), err
 }
 
-func toCoreTemplate(b *TemplateBody) *template.Template {
-	t := &template.Template{Name: b.Name, Subject: b.Subject, Body: b.Body}
-	if b.Language != nil {
-		t.Language = *b.Language
+// letter makes a template, perhaps one that is being written, ready for a sheet: with what it
+// rests on.
+func (s *Server) letter(ctx context.Context, sheetID string, core *sheet.Sheet, b *template.Template) (*template.Template, error) {
+	rec, err := s.st.Sheet(ctx, sheetID)
+	if err != nil {
+		return nil, err
 	}
-	if b.Variants != nil {
-		t.Variants = *b.Variants
+	rests, err := engine.RestsOn(ctx, s.st, rec)
+	if err != nil {
+		return nil, err
 	}
-	return t
+	t := *b
+	t.Use(rests.Pieces, rests.From)
+	if t.Name == "" {
+		t.Name = "unnamed"
+	}
+	if err := t.ValidateDraft(core); err != nil {
+		return nil, &engine.Refusal{Message: err.Error()}
+	}
+	return &t, nil
 }
 
 // AddTemplate implements StrictServerInterface.
 func (s *Server) AddTemplate(ctx context.Context, r AddTemplateRequestObject) (AddTemplateResponseObject, error) {
-	rec, err := s.e.SaveTemplate(ctx, r.Sheet, "", toCoreTemplate(&r.Body.Template), 0, person(ctx).Name)
+	rec, err := s.e.SaveTemplate(ctx, r.Sheet, "", &r.Body.Template, 0, person(ctx).Name)
 	if err != nil {
 		return nil, err
 	}
@@ -127,7 +137,7 @@ func (s *Server) SaveTemplate(ctx context.Context, r SaveTemplateRequestObject) 
 	if r.Body.Version != nil {
 		version = int64(*r.Body.Version)
 	}
-	rec, err := s.e.SaveTemplate(ctx, r.Sheet, r.Template, toCoreTemplate(&r.Body.Template), version, person(ctx).Name)
+	rec, err := s.e.SaveTemplate(ctx, r.Sheet, r.Template, &r.Body.Template, version, person(ctx).Name)
 	if err != nil {
 		return nil, err
 	}
@@ -137,7 +147,7 @@ func (s *Server) SaveTemplate(ctx context.Context, r SaveTemplateRequestObject) 
 
 // TemplateConsequences implements StrictServerInterface.
 func (s *Server) TemplateConsequences(ctx context.Context, r TemplateConsequencesRequestObject) (TemplateConsequencesResponseObject, error) {
-	list, err := s.e.TemplateConsequences(ctx, r.Sheet, r.Template, toCoreTemplate(r.Body), turnBudget)
+	list, err := s.e.TemplateConsequences(ctx, r.Sheet, r.Template, r.Body, turnBudget)
 	if err != nil {
 		return nil, err
 	}
@@ -153,17 +163,22 @@ func (s *Server) DeleteTemplate(ctx context.Context, r DeleteTemplateRequestObje
 	return DeleteTemplate204Response{}, s.e.DeleteTemplate(ctx, r.Sheet, r.Template, is(r.Params.Pausing), person(ctx).Name)
 }
 
-// fieldKey names a field by what it says, so that the editor can find its
-// value: column, style, part, case, days from now, decimals, fallback.
-func fieldKey(f *template.Field) string {
-	decimals, fallback := "", "\x00"
-	if f.Decimals != nil {
-		decimals = fmt.Sprint(*f.Decimals)
+// keyOf names a field or a condition by what it says, so that the editor can find what it
+// comes to: its JSON with members in the order of their names.
+func keyOf(x any) string {
+	b, err := json.Marshal(x)
+	if err != nil {
+		return ""
 	}
-	if f.Fallback != nil {
-		fallback = *f.Fallback
+	var members map[string]any
+	if err := json.Unmarshal(b, &members); err != nil {
+		return ""
 	}
-	return strings.Join([]string{f.Column, f.Style, f.Part, f.Case, fmt.Sprint(f.FromNow), decimals, fallback}, "|")
+	var out bytes.Buffer
+	e := json.NewEncoder(&out)
+	e.SetEscapeHTML(false)
+	_ = e.Encode(members)
+	return strings.TrimSuffix(out.String(), "\n")
 }
 
 // PreviewTemplate implements StrictServerInterface.
@@ -172,13 +187,17 @@ func (s *Server) PreviewTemplate(ctx context.Context, r PreviewTemplateRequestOb
 	if err != nil {
 		return nil, err
 	}
-	t := toCoreTemplate(&r.Body.Template)
-	if err := t.Validate(core); err != nil {
-		return nil, &engine.Refusal{Message: err.Error()}
+	t, err := s.letter(ctx, r.Sheet, core, &r.Body.Template)
+	if err != nil {
+		return nil, err
 	}
 	now := s.e.Now()
 	ctxOf := func(row *sheet.Row) template.Context {
-		return template.Context{Sheet: core, Row: row, Today: value.DayAt(now.In(core.Zone))}
+		c := template.Context{Sheet: core, Row: row, Today: value.DayAt(now.In(core.Zone))}
+		if r.Body.Variant != nil {
+			c.Variant = *r.Body.Variant + 1
+		}
+		return c
 	}
 	computed, err := s.e.Computed(ctx, core)
 	if err != nil {
@@ -205,7 +224,11 @@ func (s *Server) PreviewTemplate(ctx context.Context, r PreviewTemplateRequestOb
 	if err != nil {
 		return nil, err
 	}
-	out := PreviewTemplate200JSONResponse{Total: len(ids), Values: map[string]string{}, Missing: []string{}}
+	out := PreviewTemplate200JSONResponse{Total: len(ids), Values: map[string]string{}, Missing: []string{}, Attachments: []Carried{}}
+	out.Parts = map[string]struct {
+		Shown bool   `json:"shown"`
+		Words string `json:"words"`
+	}{}
 	if len(ids) == 0 {
 		return out, nil
 	}
@@ -231,10 +254,29 @@ func (s *Server) PreviewTemplate(ctx context.Context, r PreviewTemplateRequestOb
 	c := ctxOf(row)
 	rendered := t.Render(c)
 	out.Row, out.RowId, out.Subject, out.Html, out.Text = core.RowName(row), row.ID, rendered.Subject, rendered.HTML, rendered.Text
-	for _, f := range t.Fields() {
-		if text, ok := f.Write(c); ok {
-			out.Values[fieldKey(f)] = text
+	for f, text := range t.Values(c) {
+		out.Values[keyOf(f)] = text
+	}
+	conditions, shown := t.Parts(c)
+	for i, x := range conditions {
+		part := out.Parts[keyOf(x)]
+		part.Words, part.Shown = x.Words(core), shown[i]
+		out.Parts[keyOf(x)] = part
+	}
+	out.Variant = rendered.Variant - 1
+	if is(r.Body.Source) {
+		source, err := s.source(ctx, r.Sheet, core, row, &rendered)
+		if err != nil {
+			return nil, err
 		}
+		out.Source = &source
+	}
+	if col, ok := core.Column(t.Language); ok && rendered.Unmet {
+		have := core.Show(col, row.Cell(col))
+		out.Unmet = &have
+	}
+	for _, a := range rendered.Attachments {
+		out.Attachments = append(out.Attachments, Carried{Name: a.Name, Type: a.Type, Size: a.Size, File: a.File})
 	}
 	for _, id := range rendered.Missing {
 		if col, ok := core.Column(id); ok {
@@ -242,6 +284,27 @@ func (s *Server) PreviewTemplate(ctx context.Context, r PreviewTemplateRequestOb
 		}
 	}
 	return out, nil
+}
+
+// source gives the message that a row's letter would be, as far as the template says it: to
+// the sheet's address column, from its sender.
+func (s *Server) source(ctx context.Context, sheetID string, core *sheet.Sheet, row *sheet.Row, r *template.Rendered) (string, error) {
+	rec, err := s.st.Sheet(ctx, sheetID)
+	if err != nil {
+		return "", err
+	}
+	from, domain := s.from(ctx, &store.Delivery{SenderID: rec.SenderID})
+	m := &mail.Message{From: from, Subject: r.Subject, HTML: r.HTML, Text: r.Text, Date: s.e.Now(), MessageID: "<preview@" + domain + ">"}
+	if col, ok := core.Column(core.Address); ok {
+		if boxes, err := value.ParseMailboxes(row.Cell(col).Str); err == nil {
+			m.To = boxes
+		}
+	}
+	if m.Files, err = s.e.Carried(ctx, store.NewLetter(r)); err != nil {
+		return "", err
+	}
+	raw, err := mail.Compose(m)
+	return string(raw), err
 }
 
 // maxExamples is how many rows a check names.
@@ -253,12 +316,9 @@ func (s *Server) CheckTemplate(ctx context.Context, r CheckTemplateRequestObject
 	if err != nil {
 		return nil, err
 	}
-	t := toCoreTemplate(r.Body)
-	if t.Name == "" {
-		t.Name = "unnamed"
-	}
-	if err := t.Validate(core); err != nil {
-		return nil, &engine.Refusal{Message: err.Error()}
+	t, err := s.letter(ctx, r.Sheet, core, r.Body)
+	if err != nil {
+		return nil, err
 	}
 	computed, err := s.e.Computed(ctx, core)
 	if err != nil {
@@ -324,7 +384,10 @@ func (s *Server) SendTest(ctx context.Context, r SendTestRequestObject) (SendTes
 	if err != nil {
 		return nil, err
 	}
-	t := toCoreTemplate(&r.Body.Template)
+	t, err := s.letter(ctx, r.Sheet, core, &r.Body.Template)
+	if err != nil {
+		return nil, err
+	}
 	if err := t.Validate(core); err != nil {
 		return nil, &engine.Refusal{Message: err.Error()}
 	}
@@ -349,10 +412,13 @@ func (s *Server) SendTest(ctx context.Context, r SendTestRequestObject) (SendTes
 	if err != nil {
 		return nil, &engine.Refusal{Message: "your own address cannot be used: " + err.Error()}
 	}
-	rendered := t.Render(template.Context{Sheet: core, Row: row, Today: value.DayAt(s.e.Now().In(core.Zone))})
+	rendered := t.Render(template.Context{Sheet: core, Row: row, Today: value.DayAt(s.e.Now().In(core.Zone)),
+		Note: fmt.Sprintf("This is a test of “%s” for row %s, sent to you alone.", t.Name, core.RowName(row))})
 	subject := "Test: " + rendered.Subject
-	note := fmt.Sprintf("This is a test of “%s” for row %s, sent to you alone.", t.Name, core.RowName(row))
-	m := &mail.Message{To: boxes, Subject: subject, Date: s.e.Now(), Text: note + "\n\n" + rendered.Text, HTML: mail.WithNote(rendered.HTML, note)}
+	m := &mail.Message{To: boxes, Subject: subject, Date: s.e.Now(), Text: rendered.Text, HTML: rendered.HTML}
+	if m.Files, err = s.e.Carried(ctx, store.NewLetter(&rendered)); err != nil {
+		return nil, err
+	}
 	if err := s.e.SendOne(ctx, rec.SenderID, m, delivery.MessageID("test-"+store.NewID(), 1, "nivot.invalid")); err != nil {
 		return nil, &engine.Refusal{Message: "the test email could not be sent: " + err.Error()}
 	}

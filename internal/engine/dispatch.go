@@ -492,30 +492,9 @@ func (l *line) try(ctx context.Context, j *job) {
 }
 
 func (l *line) compose(j *job) ([]byte, error) {
-	m := &mail.Message{From: l.from, Subject: j.Subject, HTML: j.letter.HTML, Text: j.letter.Text, Date: l.d.e.now()}
-	domain := l.from.Domain
-	if _, d, ok := strings.Cut(l.from.ASCII(), "@"); ok {
-		domain = d
-	}
-	m.MessageID = delivery.MessageID(fmt.Sprintf("%x", j.Occasion), j.Attempt, domain)
-	for _, r := range j.recipients {
-		boxes, err := value.ParseMailboxes(r.Mailbox)
-		if err != nil {
-			return nil, err
-		}
-		switch r.Role {
-		case "to":
-			m.To = append(m.To, boxes...)
-		case "cc":
-			m.Cc = append(m.Cc, boxes...)
-		}
-	}
-	if j.ReplyTo != "" {
-		boxes, err := value.ParseMailboxes(j.ReplyTo)
-		if err != nil {
-			return nil, err
-		}
-		m.ReplyTo = boxes
+	m, err := l.d.e.Message(context.Background(), &j.Delivery, j.letter, j.recipients, l.from, l.d.e.now())
+	if err != nil {
+		return nil, err
 	}
 	return mail.Compose(m)
 }

@@ -60,6 +60,7 @@ type Engine struct {
 	forecasts forecasts
 	kept      rowKeeper
 	doubles   doubles
+	files     fileCache
 	jobs      sync.WaitGroup // work that goes on when its request is over
 }
 

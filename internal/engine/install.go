@@ -2,7 +2,6 @@ package engine
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strconv"
@@ -116,6 +115,10 @@ func (e *Engine) Install(ctx context.Context, b *exchange.Bundle, switchOn bool,
 	if _, err := e.Import(ctx, rec.ID, in, ImportOptions{Quiet: true}, System(actor)); err != nil {
 		return nil, err
 	}
+	pieces, err := e.installPieces(ctx, b, actor)
+	if err != nil {
+		return nil, err
+	}
 	tplIDs := map[string]string{}
 	column := func(id string) (string, error) { return colIDs[id], nil }
 	back := map[string]string{}
@@ -135,6 +138,9 @@ func (e *Engine) Install(ctx context.Context, b *exchange.Bundle, switchOn bool,
 		}
 		nt.ID = ""
 		if err := nt.Rename(column, option); err != nil {
+			return nil, err
+		}
+		if err := nt.RenamePieces(func(name string) (string, error) { return pieces[name], nil }); err != nil {
 			return nil, err
 		}
 		saved, err := e.SaveTemplate(ctx, rec.ID, "", nt, 0, actor)
@@ -321,45 +327,38 @@ func (e *Engine) DeleteRule(ctx context.Context, sheetID, id, actor string) erro
 	})
 }
 
-// DeleteTemplate takes a template away. Where rules use it, it is refused, or,
-// with pausing, they are paused and say what they miss.
-func (e *Engine) DeleteTemplate(ctx context.Context, sheetID, id string, pausing bool, actor string) error {
-	return e.Store.Tx(ctx, func(tx *store.Store) error {
-		rules, err := tx.Rules(ctx, sheetID)
+// installPieces keeps what a bundle's letters carry, and its pieces of text: one that is
+// here by the same name is used as it is. It gives their ids here.
+func (e *Engine) installPieces(ctx context.Context, b *exchange.Bundle, actor string) (map[string]string, error) {
+	for id, f := range b.Files {
+		if err := e.Store.KeepFile(ctx, &store.File{ID: store.FileID(id), Type: f.Type, Size: int64(len(f.Data)), Data: f.Data, CreatedAt: e.now()}); err != nil {
+			return nil, err
+		}
+	}
+	out := map[string]string{}
+	if len(b.Pieces) == 0 {
+		return out, nil
+	}
+	have, err := e.Store.Pieces(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for i := range have {
+		out[value.Fold(have[i].Name)] = have[i].ID
+	}
+	for name, p := range b.Pieces {
+		if out[name] != "" {
+			continue
+		}
+		c, err := p.Clone()
 		if err != nil {
-			return err
+			return nil, err
 		}
-		missing := func(r *rule.Rule) error {
-			if slices.Contains(r.Templates(), id) {
-				return errors.New("the template it writes has been deleted; choose another")
-			}
-			return nil
-		}
-		for i := range rules {
-			core, err := rules[i].Core()
-			if err != nil {
-				return err
-			}
-			if !pausing && missing(core) != nil {
-				return &Refusal{Field: "/pausing", Message: fmt.Sprintf("rule %s, %s, uses this template; give it another one first, or let it be paused", rules[i].Letter, rules[i].Name)}
-			}
-		}
-		if err := e.pauseBroken(ctx, tx, rules, missing, actor); err != nil {
-			return err
-		}
-		t, err := tx.Template(ctx, id)
+		saved, err := e.SavePiece(ctx, "", c, 0, actor)
 		if err != nil {
-			return err
+			return nil, err
 		}
-		if t.SheetID != sheetID {
-			return store.ErrNotFound
-		}
-		now := e.now()
-		t.DeletedAt = &now
-		if err := tx.SaveTemplate(ctx, t); err != nil {
-			return err
-		}
-		return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventTemplateSaved, SheetID: sheetID,
-			Detail: store.Detail(map[string]any{"template": id, "deleted": t.Name})})
-	})
+		out[name] = saved.ID
+	}
+	return out, nil
 }

@@ -148,7 +148,7 @@ func letterOf(m *plan.Email) *store.Letter {
 	if !m.Decided || m.State != delivery.Queued && m.State != delivery.Held {
 		return nil
 	}
-	return &store.Letter{HTML: m.HTML, Text: m.Text}
+	return store.NewLetter(&m.Rendered)
 }
 
 // amend gathers a new state of an email that is in the ledger, or about to be.

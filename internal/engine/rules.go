@@ -8,7 +8,6 @@ import (
 
 	"nivot/internal/core/plan"
 	"nivot/internal/core/rule"
-	"nivot/internal/core/template"
 	"nivot/internal/core/value"
 	"nivot/internal/store"
 )
@@ -262,52 +261,4 @@ func rearm(ctx context.Context, tx *store.Store, rules []store.Rule, now time.Ti
 		}
 	}
 	return nil
-}
-
-// SaveTemplate writes a template: a new one where id is "". Emails that were
-// incomplete for want of its words are judged again.
-func (e *Engine) SaveTemplate(ctx context.Context, sheetID, id string, t *template.Template, version int64, actor string) (*store.Template, error) {
-	var out *store.Template
-	err := e.Store.Tx(ctx, func(tx *store.Store) error {
-		sb, err := newBook(tx).sheet(ctx, sheetID)
-		if err != nil {
-			return err
-		}
-		if err := t.Validate(sb.sheet); err != nil {
-			return &Refusal{Message: err.Error()}
-		}
-		for _, other := range sb.templates {
-			if other.ID != id && other.Name == t.Name {
-				return &Refusal{Field: "/name", Message: "another template of this sheet has this name"}
-			}
-		}
-		if id == "" {
-			out = &store.Template{ID: store.NewID(), SheetID: sheetID, CreatedAt: e.now()}
-		} else if out, err = tx.Template(ctx, id); err != nil {
-			return err
-		}
-		if out.SheetID != sheetID {
-			return store.ErrNotFound
-		}
-		if version != 0 && version != out.Version {
-			return &Overtaken{What: "template", Version: out.Version}
-		}
-		before := map[string]string{"subject": out.Subject, "body": out.Body}
-		if err := out.SetCore(t); err != nil {
-			return err
-		}
-		out.Version++
-		if err := tx.SaveTemplate(ctx, out); err != nil {
-			return err
-		}
-		if err := tx.ReviewTemplate(ctx, out.ID, e.now()); err != nil {
-			return err
-		}
-		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventTemplateSaved, SheetID: sheetID,
-			Detail: store.Detail(map[string]any{"template": out.ID, "before": before, "after": map[string]string{"subject": out.Subject, "body": out.Body}})})
-	})
-	if err == nil {
-		poke(e.wakeAgenda)
-	}
-	return out, err
 }

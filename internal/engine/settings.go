@@ -83,10 +83,17 @@ func (b *book) sheet(ctx context.Context, id string) (*sheetBook, error) {
 	if err != nil {
 		return nil, err
 	}
+	rests, err := RestsOn(ctx, b.s, rec)
+	if err != nil {
+		return nil, err
+	}
 	for i := range tpls {
-		if sb.templates[tpls[i].ID], err = tpls[i].Core(); err != nil {
+		t, err := tpls[i].Core()
+		if err != nil {
 			return nil, err
 		}
+		t.Use(rests.Pieces, rests.From)
+		sb.templates[t.ID] = t
 	}
 	rules, err := b.s.Rules(ctx, id)
 	if err != nil {
@@ -193,4 +200,41 @@ func foldedKey(text string) []byte {
 		k = k[:160] + fmt.Sprintf("#%x", store.HashToken(k))
 	}
 	return []byte(k)
+}
+
+// Rests is what a sheet's letters rest on beside their templates.
+type Rests struct {
+	Pieces map[string]*template.Piece
+	From   template.From
+}
+
+// RestsOn loads what the letters of a sheet rest on: the pieces of text, and who the sheet's
+// emails are from.
+func RestsOn(ctx context.Context, s *store.Store, sheet *store.Sheet) (Rests, error) {
+	out := Rests{Pieces: map[string]*template.Piece{}}
+	list, err := s.Pieces(ctx)
+	if err != nil {
+		return out, err
+	}
+	for i := range list {
+		if out.Pieces[list[i].ID], err = list[i].Core(); err != nil {
+			return out, err
+		}
+	}
+	senders, err := s.Senders(ctx)
+	if err != nil {
+		return out, err
+	}
+	for i := range senders {
+		x := &senders[i]
+		if sheet.SenderID != "" && sheet.SenderID != x.ID {
+			continue
+		}
+		if out.From.Name = x.Name; x.Name == "" {
+			out.From.Name = x.Address
+		}
+		out.From.Signature, err = x.Signs()
+		break
+	}
+	return out, err
 }

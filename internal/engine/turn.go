@@ -203,6 +203,11 @@ func (e *Engine) TemplateConsequences(ctx context.Context, sheetID, id string, t
 	if t.is.templates[id] == nil {
 		return nil, store.ErrNotFound
 	}
+	rests, err := RestsOn(ctx, e.Store, t.is.record)
+	if err != nil {
+		return nil, err
+	}
+	to.Use(rests.Pieces, rests.From)
 	if err := to.Validate(t.is.sheet); err != nil {
 		return nil, &Refusal{Message: err.Error()}
 	}

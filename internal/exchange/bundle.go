@@ -30,8 +30,12 @@ type Bundle struct {
 	Rows      []*sheet.Row
 	Rules     []*rule.Rule
 	Templates map[string]*template.Template
-	Calendar  calendar.Calendar
-	Own       bool // it has a calendar.json of its own
+	Pieces    map[string]*template.Piece // by their folded names, which are their ids here
+	Files     map[string]*File           // that letters carry, by the names of their contents
+
+	dir      fs.FS
+	Calendar calendar.Calendar
+	Own      bool // it has a calendar.json of its own
 }
 
 // format names the version of the bundle that this code reads and writes.
@@ -77,16 +81,30 @@ type columnFile struct {
 type templateFile struct {
 	Name string `json:"name"`
 	wordingFile
-	Language string        `json:"language"`
-	Variants []variantFile `json:"variants"`
+	Language      string          `json:"language"`
+	FirstLanguage string          `json:"firstLanguage"`
+	Variants      []variantFile   `json:"variants"`
+	Attachments   json.RawMessage `json:"attachments"`
 }
 
 // wordingFile is subject and letter in one language: the letter as text with
-// fields in square brackets, or as a document tree.
+// fields in square brackets, or as a document tree; the lines as text, or, where that cannot say
+// them, as a tree.
 type wordingFile struct {
-	Subject string          `json:"subject"`
-	Text    string          `json:"text"`
-	Body    json.RawMessage `json:"body"`
+	Subject   json.RawMessage `json:"subject"`
+	Preheader json.RawMessage `json:"preheader"`
+	Text      string          `json:"text"`
+	Body      json.RawMessage `json:"body"`
+}
+
+// pieceFile is a text that many templates use.
+type pieceFile struct {
+	Name     string          `json:"name"`
+	Body     json.RawMessage `json:"body"`
+	Variants []struct {
+		Language string          `json:"language"`
+		Body     json.RawMessage `json:"body"`
+	} `json:"variants"`
 }
 
 type variantFile struct {
@@ -138,7 +156,7 @@ func inside(z fs.FS) fs.FS {
 
 // ReadBundle reads the files of a bundle.
 func ReadBundle(dir fs.FS) (*Bundle, error) {
-	b := &Bundle{Templates: map[string]*template.Template{}, Calendar: calendar.Default()}
+	b := &Bundle{Templates: map[string]*template.Template{}, Pieces: map[string]*template.Piece{}, Files: map[string]*File{}, Calendar: calendar.Default(), dir: dir}
 	for _, step := range []struct {
 		file string
 		read func(data []byte) error
@@ -147,6 +165,7 @@ func ReadBundle(dir fs.FS) (*Bundle, error) {
 		{"sheet.json", b.readSheet, false},
 		{"calendar.json", b.readCalendar, true},
 		{"rows.csv", b.readRows, false},
+		{"pieces.json", b.readPieces, true},
 		{"templates.json", b.readTemplates, false},
 		{"rules.json", b.readRules, false},
 	} {
@@ -340,62 +359,201 @@ func (b *Bundle) readTemplates(data []byte) error {
 		if b.Templates[value.Fold(f.Name)] != nil {
 			return at(p+"/name", fmt.Errorf("there are two templates %q", f.Name))
 		}
-		t := &template.Template{ID: value.Fold(f.Name), Name: f.Name}
-		var err error
-		if t.Subject, t.Body, err = b.readWording(p, f.wordingFile); err != nil {
+		t := &template.Template{ID: value.Fold(f.Name), Name: f.Name, FirstLanguage: f.FirstLanguage}
+		if err := b.readTemplate(p, t, &f); err != nil {
 			return err
-		}
-		if f.Language != "" {
-			c, ok := b.Sheet.ColumnNamed(f.Language)
-			if !ok {
-				return at(p+"/language", fmt.Errorf("there is no column %q", f.Language))
-			}
-			t.Language = c.ID
-		}
-		for k, v := range f.Variants {
-			x := template.Variant{Language: v.Language}
-			if x.Subject, x.Body, err = b.readWording(fmt.Sprintf("%s/variants/%d", p, k), v.wordingFile); err != nil {
-				return err
-			}
-			t.Variants = append(t.Variants, x)
-		}
-		if err := t.Validate(b.Sheet); err != nil {
-			return at(p, err)
 		}
 		b.Templates[t.ID] = t
 	}
 	return nil
 }
 
-// readWording reads subject and letter; a document tree names columns by name.
-func (b *Bundle) readWording(p string, f wordingFile) (subject, body template.Node, err error) {
-	if subject, err = template.ParseLine(f.Subject, b.Sheet); err != nil {
-		return subject, body, at(p+"/subject", err)
+func (b *Bundle) readTemplate(p string, t *template.Template, f *templateFile) error {
+	if err := b.readWording(p, f.wordingFile, template.Text{Subject: &t.Subject, Preheader: &t.Preheader, Body: &t.Body}); err != nil {
+		return err
+	}
+	for k, v := range f.Variants {
+		x := template.Variant{Language: v.Language}
+		if err := b.readWording(fmt.Sprintf("%s/variants/%d", p, k), v.wordingFile, template.Text{Subject: &x.Subject, Preheader: &x.Preheader, Body: &x.Body}); err != nil {
+			return err
+		}
+		t.Variants = append(t.Variants, x)
+	}
+	if f.Language != "" {
+		c, ok := b.Sheet.ColumnNamed(f.Language)
+		if !ok {
+			return at(p+"/language", fmt.Errorf("there is no column %q", f.Language))
+		}
+		t.Language = c.ID
+	}
+	if f.Attachments != nil {
+		only := &template.Template{}
+		if err := decodeJSON(f.Attachments, &only.Attachments); err != nil {
+			return at(p+"/attachments", err)
+		}
+		if err := only.Rename(b.columnID, b.option); err != nil {
+			return at(p+"/attachments", err)
+		}
+		t.Attachments = only.Attachments
+	}
+	if err := b.takeFiles(t.Images(), t.Attachments); err != nil {
+		return at(p, err)
+	}
+	err := t.RenamePieces(func(name string) (string, error) {
+		if b.Pieces[value.Fold(name)] == nil {
+			return "", fmt.Errorf("there is no piece of text %q in pieces.json", name)
+		}
+		return value.Fold(name), nil
+	})
+	if err == nil {
+		t.Use(b.Pieces, template.From{})
+		err = t.Validate(b.Sheet)
+	}
+	if err != nil {
+		return at(p, err)
+	}
+	return nil
+}
+
+// columnID finds a column's id by its name.
+func (b *Bundle) columnID(name string) (string, error) {
+	c, ok := b.Sheet.ColumnNamed(name)
+	if !ok {
+		return "", fmt.Errorf("there is no column %q", name)
+	}
+	return c.ID, nil
+}
+
+// readWording reads subject, preview text and letter; a document tree names columns by name.
+func (b *Bundle) readWording(p string, f wordingFile, into template.Text) (err error) {
+	if *into.Subject, err = b.readLine(f.Subject); err != nil {
+		return at(p+"/subject", err)
+	}
+	if f.Preheader != nil {
+		if *into.Preheader, err = b.readLine(f.Preheader); err != nil {
+			return at(p+"/preheader", err)
+		}
 	}
 	if f.Body == nil {
-		if body, err = template.ParseText(f.Text, b.Sheet); err != nil {
-			err = at(p+"/text", err)
+		if *into.Body, err = template.ParseText(f.Text, b.Sheet); err != nil {
+			return at(p+"/text", err)
 		}
-		return subject, body, err
+		return nil
 	}
 	if f.Text != "" {
-		return subject, body, at(p+"/text", errors.New("give text or body, not both"))
+		return at(p+"/text", errors.New("give text or body, not both"))
 	}
-	if err := json.Unmarshal(f.Body, &body); err != nil {
-		return subject, body, at(p+"/body", err)
+	if *into.Body, err = b.readTree(f.Body); err != nil {
+		return at(p+"/body", err)
 	}
-	t := &template.Template{Body: body}
-	err = t.Rename(func(name string) (string, error) {
-		c, ok := b.Sheet.ColumnNamed(name)
-		if !ok {
-			return "", fmt.Errorf("there is no column %q", name)
+	return nil
+}
+
+// readLine reads a line in its text form, or as a tree.
+func (b *Bundle) readLine(raw json.RawMessage) (template.Node, error) {
+	if raw == nil {
+		raw = json.RawMessage(`""`)
+	}
+	var text string
+	if json.Unmarshal(raw, &text) == nil {
+		return template.ParseLine(text, b.Sheet)
+	}
+	return b.readTree(raw)
+}
+
+func (b *Bundle) readTree(raw json.RawMessage) (template.Node, error) {
+	t := &template.Template{}
+	if err := json.Unmarshal(raw, &t.Body); err != nil {
+		return t.Body, err
+	}
+	return t.Body, t.Rename(b.columnID, b.option)
+}
+
+// File is what letters carry: an image or an attachment.
+type File struct {
+	Name string
+	Type string
+	Data []byte
+}
+
+// takeFiles reads the files that images and attachments name, out of the bundle's folder of
+// files, and puts the names of their contents in place of theirs.
+func (b *Bundle) takeFiles(images []*template.Image, attachments []template.Attachment) error {
+	take := func(name string) (*File, string, error) {
+		if !fs.ValidPath("files/" + name) {
+			return nil, "", fmt.Errorf("%q is not the name of a file", name)
 		}
-		return c.ID, nil
-	}, b.option)
-	if err != nil {
-		return subject, body, at(p+"/body", err)
+		data, err := readFile(b.dir, "files/"+name)
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil, "", fmt.Errorf("files/%s is missing", name)
+		}
+		f := &File{Name: name, Data: data}
+		return f, template.ContentID(data), err
 	}
-	return subject, t.Body, nil
+	for _, i := range images {
+		if i.File == "" {
+			continue // it holds its data
+		}
+		f, id, err := take(i.File)
+		if err != nil {
+			return err
+		}
+		if f.Type, _, _, err = template.ReadImage(f.Data); err != nil {
+			return fmt.Errorf("files/%s: %w", f.Name, err)
+		}
+		i.File, i.Type, b.Files[id] = id, f.Type, f
+	}
+	for k := range attachments {
+		a := &attachments[k]
+		if a.Kind != template.FileKind {
+			continue
+		}
+		f, id, err := take(a.File)
+		if err != nil {
+			return err
+		}
+		if f.Type, err = template.ReadFile(f.Name, f.Data); err != nil {
+			return fmt.Errorf("files/%s: %w", f.Name, err)
+		}
+		if len(a.Name) == 0 {
+			a.Name = template.Line{{Text: f.Name}}
+		}
+		a.File, a.Type, a.Size, b.Files[id] = id, f.Type, len(f.Data), f
+	}
+	return nil
+}
+
+func (b *Bundle) readPieces(data []byte) error {
+	var fs []pieceFile
+	if err := decodeJSON(data, &fs); err != nil {
+		return err
+	}
+	for i, f := range fs {
+		p := fmt.Sprintf("/%d", i)
+		x := &template.Piece{ID: value.Fold(f.Name), Name: f.Name}
+		if b.Pieces[x.ID] != nil {
+			return at(p+"/name", fmt.Errorf("there are two pieces of text %q", f.Name))
+		}
+		var err error
+		if x.Body, err = b.readTree(f.Body); err != nil {
+			return at(p+"/body", err)
+		}
+		for k, v := range f.Variants {
+			body, err := b.readTree(v.Body)
+			if err != nil {
+				return at(fmt.Sprintf("%s/variants/%d/body", p, k), err)
+			}
+			x.Variants = append(x.Variants, template.PieceVariant{Language: v.Language, Body: body})
+		}
+		if err := b.takeFiles(x.Images(), nil); err != nil {
+			return at(p, err)
+		}
+		if err := x.Validate(); err != nil {
+			return at(p, err)
+		}
+		b.Pieces[x.ID] = x
+	}
+	return nil
 }
 
 // option finds an option's id by its name.

@@ -6,7 +6,11 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"maps"
+	"path"
+	"slices"
 	"sort"
+	"strings"
 
 	"nivot/internal/core/calendar"
 	"nivot/internal/core/rule"
@@ -22,10 +26,98 @@ type BundleWriter struct {
 	s    *sheet.Sheet
 }
 
+// Letters is what a sheet's emails say and carry.
+type Letters struct {
+	Templates []*template.Template
+	Pieces    map[string]*template.Piece           // by id
+	File      func(content string) ([]byte, error) // what a content's name stands for
+}
+
 // Names that a bundle puts in place of ids.
 type bundleNames struct {
 	s         *sheet.Sheet
 	templates map[string]string // names by id
+	pieces    map[string]*template.Piece
+	files     map[string]string // names by content
+	taken     map[string]bool   // those names, in lower case
+}
+
+// file gives a content a name in the folder of files: the one it goes by, with a number
+// where that is taken.
+func (n bundleNames) file(content, name string) string {
+	if have, ok := n.files[content]; ok {
+		return have
+	}
+	ending := path.Ext(name)
+	stem := strings.TrimSuffix(name, ending)
+	for k := 2; n.taken[strings.ToLower(name)]; k++ {
+		name = fmt.Sprintf("%s-%d%s", stem, k, ending)
+	}
+	n.files[content], n.taken[strings.ToLower(name)] = name, true
+	return name
+}
+
+// images names the files of images.
+func (n bundleNames) images(list []*template.Image) {
+	for _, i := range list {
+		if i.File != "" {
+			i.File = n.file(i.File, "image"+template.Ending(i.Type))
+		}
+	}
+}
+
+// attachments names the files of attachments; one whose name is that of its file needs none.
+func (n bundleNames) attachments(list []template.Attachment) {
+	for k := range list {
+		a := &list[k]
+		if a.Kind != template.FileKind {
+			continue
+		}
+		name := ""
+		for _, p := range a.Name {
+			name += p.Text
+		}
+		a.File = n.file(a.File, template.FileName(name, a.Type))
+		if len(a.Name) == 1 && a.Name[0].Text == a.File {
+			a.Name = nil
+		}
+		a.Type, a.Size = "", 0
+	}
+}
+
+func (n bundleNames) piece(id string) (string, error) {
+	if p := n.pieces[id]; p != nil {
+		return p.Name, nil
+	}
+	return "", fmt.Errorf("piece of text %s is not there", id)
+}
+
+// pieceFiles writes the pieces that templates use.
+func (n bundleNames) pieceFiles(list []*template.Template) ([]map[string]any, error) {
+	used := map[string]bool{}
+	for _, t := range list {
+		for _, id := range t.PieceIDs() {
+			used[id] = true
+		}
+	}
+	out := []map[string]any{}
+	for _, id := range slices.Sorted(maps.Keys(used)) {
+		p := n.pieces[id]
+		if p == nil {
+			return nil, fmt.Errorf("piece of text %s is not there", id)
+		}
+		c, err := p.Clone()
+		if err != nil {
+			return nil, err
+		}
+		n.images(c.Images())
+		x := map[string]any{"name": c.Name, "body": c.Body}
+		if c.Variants != nil {
+			x["variants"] = c.Variants
+		}
+		out = append(out, x)
+	}
+	return out, nil
 }
 
 func (n bundleNames) column(id string) (string, error) {
@@ -62,13 +154,17 @@ func (n bundleNames) option(column, id string) (string, error) {
 
 // NewBundleWriter writes everything of a bundle but its rows, which follow by
 // Row.
-func NewBundleWriter(w io.Writer, s *sheet.Sheet, templates []*template.Template, rules []*rule.Rule, c calendar.Calendar) (*BundleWriter, error) {
+func NewBundleWriter(w io.Writer, s *sheet.Sheet, l Letters, rules []*rule.Rule, c calendar.Calendar) (*BundleWriter, error) {
 	b := &BundleWriter{z: zip.NewWriter(w), s: s}
-	n := bundleNames{s, map[string]string{}}
-	for _, t := range templates {
+	n := bundleNames{s, map[string]string{}, l.Pieces, map[string]string{}, map[string]bool{}}
+	for _, t := range l.Templates {
 		n.templates[t.ID] = t.Name
 	}
-	ts, err := n.templateFiles(templates)
+	ts, err := n.templateFiles(l.Templates)
+	if err != nil {
+		return nil, err
+	}
+	ps, err := n.pieceFiles(l.Templates)
 	if err != nil {
 		return nil, err
 	}
@@ -80,8 +176,24 @@ func NewBundleWriter(w io.Writer, s *sheet.Sheet, templates []*template.Template
 	for _, f := range []struct {
 		name string
 		body any
-	}{{"sheet.json", sheetOut(s)}, {"templates.json", ts}, {"rules.json", rs}, {"calendar.json", calendarFile{weekdays, orEmpty(closed)}}} {
+	}{{"sheet.json", sheetOut(s)}, {"templates.json", ts}, {"pieces.json", ps}, {"rules.json", rs}, {"calendar.json", calendarFile{weekdays, orEmpty(closed)}}} {
+		if list, ok := f.body.([]map[string]any); ok && f.name == "pieces.json" && len(list) == 0 {
+			continue
+		}
 		if err := b.file(f.name, f.body); err != nil {
+			return nil, err
+		}
+	}
+	for id, name := range n.files {
+		data, err := l.File(id)
+		if err != nil {
+			return nil, err
+		}
+		part, err := b.z.Create("files/" + name)
+		if err != nil {
+			return nil, err
+		}
+		if _, err := part.Write(data); err != nil {
 			return nil, err
 		}
 	}
@@ -181,14 +293,25 @@ func (n bundleNames) templateFiles(list []*template.Template) ([]map[string]any,
 		if err := c.Rename(n.column, n.option); err != nil {
 			return nil, fmt.Errorf("template %s: %w", t.Name, err)
 		}
-		x := wordingOut(c.Subject, c.Body)
+		if err := c.RenamePieces(n.piece); err != nil {
+			return nil, fmt.Errorf("template %s: %w", t.Name, err)
+		}
+		n.images(c.Images())
+		n.attachments(c.Attachments)
+		x := n.wordingOut(c.Subject, c.Preheader, c.Body)
 		x["name"] = c.Name
+		if c.FirstLanguage != "" {
+			x["firstLanguage"] = c.FirstLanguage
+		}
+		if c.Attachments != nil {
+			x["attachments"] = c.Attachments
+		}
 		if c.Language != "" {
 			x["language"] = c.Language
 		}
 		var variants []map[string]any
 		for _, v := range c.Variants {
-			y := wordingOut(v.Subject, v.Body)
+			y := n.wordingOut(v.Subject, v.Preheader, v.Body)
 			y["language"] = v.Language
 			variants = append(variants, y)
 		}
@@ -200,12 +323,39 @@ func (n bundleNames) templateFiles(list []*template.Template) ([]map[string]any,
 	return out, nil
 }
 
-func wordingOut(subject, body template.Node) map[string]any {
+func (n bundleNames) wordingOut(subject, preheader, body template.Node) map[string]any {
+	out := map[string]any{"subject": n.lineOut(subject), "body": body}
+	if preheader.Type != "" {
+		out["preheader"] = n.lineOut(preheader)
+	}
+	return out
+}
+
+// names lists what is derived and what is not by name, which is what a line's fields name by
+// the time it is written.
+type names struct{ s *sheet.Sheet }
+
+func (x names) ColumnNames() (ids, list []string) {
+	_, list = x.s.ColumnNames()
+	return list, list
+}
+
+// lineOut writes a line in its text form; as a tree where that would be read as something
+// else.
+func (n bundleNames) lineOut(line template.Node) any {
 	var inline []template.Node
-	for _, p := range subject.Content {
+	for _, p := range line.Content {
 		inline = append(inline, p.Content...)
 	}
-	return map[string]any{"subject": template.FormatInline(inline, func(name string) string { return name }), "body": body}
+	text := template.FormatInline(inline, func(name string) string { return name })
+	if again, err := template.ParseLine(text, names{n.s}); err == nil {
+		a, _ := json.Marshal(again.Content[0].Content)
+		b, _ := json.Marshal(inline)
+		if string(a) == string(b) || len(inline) == 0 {
+			return text
+		}
+	}
+	return line
 }
 
 func (n bundleNames) ruleFiles(list []*rule.Rule) ([]json.RawMessage, error) {

@@ -4,9 +4,11 @@ package mail
 
 import (
 	"bytes"
+	"crypto/sha256"
 	"fmt"
-	"html"
+	"mime"
 	netmail "net/mail"
+	"regexp"
 	"strings"
 	"time"
 
@@ -24,13 +26,23 @@ type Message struct {
 	Subject   string
 	HTML      string
 	Text      string
+	Files     []File
 	MessageID string // with its angle brackets
 	Date      time.Time
 }
 
+// File is an attachment, or an image that the HTML shows.
+type File struct {
+	Name string
+	Type string // a media type
+	CID  string // of an image: its Content-ID without angle brackets (RFC 2392)
+	Data []byte
+}
+
 // Compose writes the message as RFC 5322 and MIME text with CRLF line ends:
-// multipart/alternative, the plain text first. Bcc recipients are named in the
-// envelope only.
+// multipart/alternative, the plain text first, within multipart/related where it shows
+// images, within multipart/mixed where there are attachments. The boundaries are of the
+// Message-ID: the same message is the same bytes. Bcc recipients are named in the envelope only.
 func Compose(m *Message) ([]byte, error) {
 	g := gomail.NewMsg(gomail.WithCharset(gomail.CharsetUTF8), gomail.WithEncoding(gomail.EncodingQP), gomail.WithNoDefaultUserAgent())
 	if err := g.FromFormat(m.From.Name, m.From.ASCII()); err != nil {
@@ -63,11 +75,16 @@ func Compose(m *Message) ([]byte, error) {
 	g.SetGenHeader("Auto-Submitted", "auto-generated")
 	g.SetBodyString(gomail.TypeTextPlain, m.Text)
 	g.AddAlternativeString(gomail.TypeTextHTML, m.HTML)
+	for i := range m.Files {
+		if err := m.Files[i].add(g); err != nil {
+			return nil, fmt.Errorf("%s cannot be attached: %w", m.Files[i].Name, err)
+		}
+	}
 	var b bytes.Buffer
 	if _, err := g.WriteTo(&b); err != nil {
 		return nil, err
 	}
-	return b.Bytes(), nil
+	return bound(b.Bytes(), m.MessageID), nil
 }
 
 // formatted writes mailboxes with ASCII domains for a header.
@@ -90,12 +107,92 @@ func printable(r rune) rune {
 	return r
 }
 
-// WithNote puts a line of text at the head of an HTML letter.
-func WithNote(page, note string) string {
-	p := `<p style="margin:0 0 18px 0;padding:0 0 10px 0;border-bottom:1px solid #dcd7cb;font-size:14px;color:#5a5f69">` + html.EscapeString(note) + `</p>`
-	if i := strings.Index(page, `<div style="max-width:640px">`); i >= 0 {
-		i += len(`<div style="max-width:640px">`)
-		return page[:i] + p + page[i:]
+var boundary = regexp.MustCompile(`(?i)boundary="?([0-9a-z]+)"?`)
+
+// bound puts boundaries made of the Message-ID in place of the library's random ones, from the
+// outermost multipart to the innermost, each the first part of the one around it.
+func bound(msg []byte, messageID string) []byte {
+	sum := sha256.Sum256([]byte(messageID))
+	for at, depth := 0, byte('a'); ; depth++ {
+		end := bytes.Index(msg[at:], []byte("\r\n\r\n"))
+		if end < 0 {
+			return msg
+		}
+		found := boundary.FindSubmatch(msg[at : at+end])
+		if found == nil {
+			return msg
+		}
+		to := fmt.Appendf(nil, "=_%c%x", depth, sum[:16])
+		old := bytes.Clone(found[1])
+		// A boundary is quoted where it has characters of its own (RFC 2045, section 5.1).
+		head := bytes.Replace(msg[at:at+end], found[0], fmt.Appendf(nil, `boundary="%s"`, to), 1)
+		rest := bytes.ReplaceAll(msg[at+end:], append([]byte("--"), old...), append([]byte("--"), to...))
+		msg = append(append(bytes.Clone(msg[:at]), head...), rest...)
+		k := bytes.Index(msg[at:], append(append([]byte("\r\n--"), to...), '\r', '\n'))
+		if k < 0 {
+			return msg
+		}
+		at += k + 2
 	}
-	return p + page
+}
+
+// add puts a file into the message: in base64, its name by RFC 2231 where it is not
+// ASCII, and by RFC 2047 for readers that know no better.
+func (f *File) add(g *gomail.Msg) error {
+	name := strings.Map(printable, f.Name)
+	typ, _, err := mime.ParseMediaType(f.Type)
+	if err != nil {
+		return err
+	}
+	disposition, put := "attachment", g.AttachReader
+	if f.CID != "" {
+		disposition, put = "inline", g.EmbedReader
+	}
+	return put(name, bytes.NewReader(f.Data), func(x *gomail.File) {
+		x.Header.Set("Content-Type", typ+"; name="+oldName(name))
+		x.Header.Set("Content-Disposition", disposition+parameter("filename", name))
+		if f.CID != "" {
+			x.Header.Set("Content-ID", "<"+f.CID+">")
+		}
+	})
+}
+
+// oldName writes a name as a quoted string, its other characters as encoded words: nothing
+// that RFC 2047 allows, and what old readers look for.
+func oldName(name string) string {
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, " =?", "=?").Replace(mime.QEncoding.Encode("utf-8", name)) + `"`
+}
+
+// parameter writes a parameter of a header field: as a quoted string where it is short
+// ASCII, else by RFC 2231, sections 3 and 4, in pieces that fit on a line.
+func parameter(name, v string) string {
+	if len(v) < 60 && strings.IndexFunc(v, func(r rune) bool { return r > 0x7e }) < 0 {
+		return "; " + name + `="` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(v) + `"`
+	}
+	var pieces []string
+	piece := "utf-8''"
+	for _, b := range []byte(v) {
+		c := string(rune(b))
+		if !attrChar(b) {
+			c = fmt.Sprintf("%%%02X", b)
+		}
+		if len(piece)+len(c) > 56 {
+			pieces, piece = append(pieces, piece), ""
+		}
+		piece += c
+	}
+	pieces = append(pieces, piece)
+	if len(pieces) == 1 {
+		return ";\r\n " + name + "*=" + piece
+	}
+	var b strings.Builder
+	for i, p := range pieces {
+		fmt.Fprintf(&b, ";\r\n %s*%d*=%s", name, i, p)
+	}
+	return b.String()
+}
+
+// attrChar reports whether a byte stands for itself in RFC 2231's extended values.
+func attrChar(b byte) bool {
+	return b >= 'a' && b <= 'z' || b >= 'A' && b <= 'Z' || b >= '0' && b <= '9' || strings.IndexByte("!#$&+-.^_`{|}~", b) >= 0
 }

@@ -14,6 +14,7 @@ import (
 	"nivot/internal/core/delivery"
 	"nivot/internal/core/reason"
 	"nivot/internal/core/rule"
+	"nivot/internal/core/template"
 )
 
 // Delivery is one occasion in the ledger: its email, or why there is none.
@@ -67,6 +68,40 @@ type Letter struct {
 	DeliveryID int64 `gorm:"primaryKey"`
 	HTML       string
 	Text       string
+	Carried    *string // what goes with it, as JSON; nil is nothing
+}
+
+// Carried is a file that goes with an email: an image of its letter, or an attachment.
+type Carried struct {
+	File   string `json:"file"` // its name in files: the SHA-256 of its content in hex
+	Type   string `json:"type"`
+	Name   string `json:"name"`
+	Inline bool   `json:"inline,omitempty"` // shown by the letter, under its Content-ID
+}
+
+// NewLetter makes a letter of what has been rendered.
+func NewLetter(r *template.Rendered) *Letter {
+	l := &Letter{HTML: r.HTML, Text: r.Text}
+	var list []Carried
+	for _, i := range r.Images {
+		list = append(list, Carried{File: i.ID(), Type: i.Type, Name: "image" + template.Ending(i.Type), Inline: true})
+	}
+	for _, a := range r.Attachments {
+		list = append(list, Carried{File: a.File, Type: a.Type, Name: a.Name})
+	}
+	if list != nil {
+		s := Detail(list)
+		l.Carried = &s
+	}
+	return l
+}
+
+// Files lists what goes with the letter.
+func (l *Letter) Files() (out []Carried, err error) {
+	if l.Carried != nil {
+		err = json.Unmarshal([]byte(*l.Carried), &out)
+	}
+	return out, err
 }
 
 // TableName implements GORM's tabler.
@@ -148,11 +183,11 @@ func clip(s string) string {
 // PutLetters writes or replaces rendered contents.
 func (s *Store) PutLetters(ctx context.Context, ls []Letter) error {
 	return chunks(ls, 200, func(c []Letter) error {
-		args := make([]any, 0, 3*len(c))
+		args := make([]any, 0, 4*len(c))
 		for _, l := range c {
-			args = append(args, l.DeliveryID, l.HTML, l.Text)
+			args = append(args, l.DeliveryID, l.HTML, l.Text, l.Carried)
 		}
-		return s.DB(ctx).Exec("REPLACE INTO letters (delivery_id, html, text) VALUES (?,?,?)"+strings.Repeat(",(?,?,?)", len(c)-1), args...).Error
+		return s.DB(ctx).Exec("REPLACE INTO letters (delivery_id, html, text, carried) VALUES (?,?,?,?)"+strings.Repeat(",(?,?,?,?)", len(c)-1), args...).Error
 	})
 }
 

@@ -43,6 +43,7 @@ const (
 	EventBatch         = "batch"
 	EventSetAside      = "set-aside" // what a person says of an email to come
 	EventTemplateSaved = "template-saved"
+	EventPieceSaved    = "piece-saved"
 	EventSettingSaved  = "setting-saved"
 	EventPersonSaved   = "person-saved"
 	EventClockMoved    = "clock-moved"

@@ -7,7 +7,6 @@ import (
 	"time"
 
 	"nivot/internal/core/rule"
-	"nivot/internal/core/template"
 )
 
 // Rule is a rule as it is kept.
@@ -126,78 +125,6 @@ func (s *Store) NextLetter(ctx context.Context, sheetID string) (string, error) 
 	}
 	return letters, nil
 }
-
-// Template is a template as it is kept.
-type Template struct {
-	ID        string `gorm:"primaryKey"`
-	SheetID   string
-	Name      string
-	Subject   string
-	Body      string
-	Language  string  // the column that chooses a variant
-	Variants  *string // as JSON
-	Version   int64
-	CreatedAt time.Time
-	DeletedAt *time.Time
-}
-
-// Core turns the record into the core's template.
-func (t *Template) Core() (*template.Template, error) {
-	c := &template.Template{ID: t.ID, Name: t.Name, Language: t.Language}
-	if err := json.Unmarshal([]byte(t.Subject), &c.Subject); err != nil {
-		return nil, fmt.Errorf("template %s: %w", t.ID, err)
-	}
-	if err := json.Unmarshal([]byte(t.Body), &c.Body); err != nil {
-		return nil, fmt.Errorf("template %s: %w", t.ID, err)
-	}
-	if t.Variants != nil {
-		if err := json.Unmarshal([]byte(*t.Variants), &c.Variants); err != nil {
-			return nil, fmt.Errorf("template %s: %w", t.ID, err)
-		}
-	}
-	return c, nil
-}
-
-// SetCore puts a template's content into the record.
-func (t *Template) SetCore(c *template.Template) error {
-	sub, err := json.Marshal(c.Subject)
-	if err != nil {
-		return err
-	}
-	body, err := json.Marshal(c.Body)
-	if err != nil {
-		return err
-	}
-	t.Name, t.Subject, t.Body, t.Language, t.Variants = c.Name, string(sub), string(body), c.Language, nil
-	if len(c.Variants) > 0 {
-		b, err := json.Marshal(c.Variants)
-		if err != nil {
-			return err
-		}
-		v := string(b)
-		t.Variants = &v
-	}
-	return nil
-}
-
-// Templates lists a sheet's templates by name; all sheets' for "".
-func (s *Store) Templates(ctx context.Context, sheetID string) (out []Template, err error) {
-	q := s.DB(ctx).Where("deleted_at IS NULL")
-	if sheetID != "" {
-		q = q.Where("sheet_id = ?", sheetID)
-	}
-	err = q.Order("name, id").Find(&out).Error
-	return out, err
-}
-
-// Template finds a template.
-func (s *Store) Template(ctx context.Context, id string) (*Template, error) {
-	var t Template
-	return &t, first(s.DB(ctx).First(&t, "id = ? AND deleted_at IS NULL", id).Error)
-}
-
-// SaveTemplate writes a template.
-func (s *Store) SaveTemplate(ctx context.Context, t *Template) error { return s.DB(ctx).Save(t).Error }
 
 // SaveArming writes how far a rule's agenda entries have been computed.
 func (s *Store) SaveArming(ctx context.Context, r *Rule) error {

@@ -3,11 +3,13 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"time"
 
 	"gorm.io/gorm/clause"
 
 	"nivot/internal/core/delivery"
+	"nivot/internal/core/template"
 	"nivot/internal/core/value"
 )
 
@@ -62,12 +64,25 @@ type Sender struct {
 	Security       string // "starttls", "tls" or "none"
 	Username       string
 	SealedPassword []byte
-	DailyCap       int    // recipients a day at the most; 0 for no cap
-	Pace           int    // emails a minute at the most; 0 for no limit
-	Batch          int    // emails after which it pauses; 0 for no pause
-	PauseSeconds   int    // for how long
-	Zone           string // whose midnight begins the cap's day
+	DailyCap       int     // recipients a day at the most; 0 for no cap
+	Pace           int     // emails a minute at the most; 0 for no limit
+	Batch          int     // emails after which it pauses; 0 for no pause
+	PauseSeconds   int     // for how long
+	Zone           string  // whose midnight begins the cap's day
+	Signature      *string // under its letters: the core's piece as JSON
 	CreatedAt      time.Time
+}
+
+// Signs gives the sender's signature; nil for none.
+func (x *Sender) Signs() (*template.Piece, error) {
+	if x.Signature == nil {
+		return nil, nil
+	}
+	p := &template.Piece{}
+	if err := json.Unmarshal([]byte(*x.Signature), p); err != nil {
+		return nil, fmt.Errorf("the signature of %s: %w", x.Address, err)
+	}
+	return p, nil
 }
 
 // Limits gives what the sender may send.

@@ -1,0 +1,258 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"nivot/internal/core/rule"
+	"nivot/internal/core/template"
+	"nivot/internal/core/value"
+	"nivot/internal/store"
+)
+
+// SaveTemplate writes a template: a new one where id is "". Emails that were
+// incomplete for want of its words are judged again. What it was before stays as a version.
+func (e *Engine) SaveTemplate(ctx context.Context, sheetID, id string, t *template.Template, version int64, actor string) (*store.Template, error) {
+	var out *store.Template
+	err := e.Store.Tx(ctx, func(tx *store.Store) error {
+		sb, err := newBook(tx).sheet(ctx, sheetID)
+		if err != nil {
+			return err
+		}
+		rests, err := RestsOn(ctx, tx, sb.record)
+		if err != nil {
+			return err
+		}
+		t.Use(rests.Pieces, rests.From)
+		if err := t.Validate(sb.sheet); err != nil {
+			return &Refusal{Message: err.Error()}
+		}
+		for _, other := range sb.templates {
+			if other.ID != id && value.Fold(other.Name) == value.Fold(t.Name) {
+				return &Refusal{Field: "/name", Message: "another template of this sheet has this name"}
+			}
+		}
+		if err := e.keepFiles(ctx, tx, t); err != nil {
+			return err
+		}
+		if id == "" {
+			out = &store.Template{ID: store.NewID(), SheetID: sheetID, CreatedAt: e.now()}
+		} else if out, err = tx.Template(ctx, id); err != nil {
+			return err
+		}
+		if out.SheetID != sheetID {
+			return store.ErrNotFound
+		}
+		if version != 0 && version != out.Version {
+			return &Overtaken{What: "template", Version: out.Version}
+		}
+		var before *template.Template
+		if id != "" {
+			if before, err = out.Core(); err != nil {
+				return err
+			}
+		}
+		out.Version++
+		t.Follow(before, out.Version)
+		if err := out.SetCore(t); err != nil {
+			return err
+		}
+		if err := tx.SaveTemplateVersion(ctx, out, actor, e.now()); err != nil {
+			return err
+		}
+		if err := tx.ReviewTemplate(ctx, out.ID, e.now()); err != nil {
+			return err
+		}
+		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventTemplateSaved, SheetID: sheetID,
+			Detail: store.Detail(map[string]any{"template": out.ID, "version": out.Version})})
+	})
+	if err == nil {
+		poke(e.wakeAgenda)
+	}
+	return out, err
+}
+
+// keepFiles keeps what a template's images hold, and checks that what it names is kept.
+func (e *Engine) keepFiles(ctx context.Context, tx *store.Store, t *template.Template) error {
+	if err := e.KeepImages(ctx, tx, t.Images()); err != nil {
+		return err
+	}
+	var names []string
+	for i := range t.Attachments {
+		names = append(names, t.Attachments[i].File)
+	}
+	kept, err := tx.FileSizes(ctx, names)
+	if err != nil {
+		return err
+	}
+	for i := range t.Attachments {
+		a := &t.Attachments[i]
+		size, ok := kept[a.File]
+		if !ok {
+			return &Refusal{Message: "an attachment of this template is not there any more; put it in again"}
+		}
+		a.Size = int(size)
+	}
+	return nil
+}
+
+// KeepImages keeps what images hold, and checks that what they name is kept.
+func (e *Engine) KeepImages(ctx context.Context, tx *store.Store, images []*template.Image) error {
+	var names []string
+	for _, i := range images {
+		if len(i.Data) > 0 {
+			if err := tx.KeepFile(ctx, &store.File{ID: store.FileID(i.ID()), Type: i.Type, Size: int64(len(i.Data)), Data: i.Data, CreatedAt: e.now()}); err != nil {
+				return err
+			}
+			i.File, i.Data = i.ID(), nil
+		}
+		names = append(names, i.File)
+	}
+	kept, err := tx.FileSizes(ctx, names)
+	if err != nil {
+		return err
+	}
+	for _, n := range names {
+		if _, ok := kept[n]; !ok {
+			return &Refusal{Message: "an image of this text is not there any more; put it in again"}
+		}
+	}
+	return nil
+}
+
+// DeleteTemplate takes a template away. Where rules use it, it is refused, or,
+// with pausing, they are paused and say what they miss.
+func (e *Engine) DeleteTemplate(ctx context.Context, sheetID, id string, pausing bool, actor string) error {
+	return e.Store.Tx(ctx, func(tx *store.Store) error {
+		rules, err := tx.Rules(ctx, sheetID)
+		if err != nil {
+			return err
+		}
+		missing := func(r *rule.Rule) error {
+			if slices.Contains(r.Templates(), id) {
+				return errors.New("the template it writes has been deleted; choose another")
+			}
+			return nil
+		}
+		for i := range rules {
+			core, err := rules[i].Core()
+			if err != nil {
+				return err
+			}
+			if !pausing && missing(core) != nil {
+				return &Refusal{Field: "/pausing", Message: fmt.Sprintf("rule %s, %s, uses this template; give it another one first, or let it be paused", rules[i].Letter, rules[i].Name)}
+			}
+		}
+		if err := e.pauseBroken(ctx, tx, rules, missing, actor); err != nil {
+			return err
+		}
+		t, err := tx.Template(ctx, id)
+		if err != nil {
+			return err
+		}
+		if t.SheetID != sheetID {
+			return store.ErrNotFound
+		}
+		now := e.now()
+		t.DeletedAt = &now
+		if err := tx.SaveTemplate(ctx, t); err != nil {
+			return err
+		}
+		return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventTemplateSaved, SheetID: sheetID,
+			Detail: store.Detail(map[string]any{"template": id, "deleted": t.Name})})
+	})
+}
+
+// PieceUse is a template that uses a piece of text.
+type PieceUse struct{ Sheet, Template, Name string }
+
+// PieceUses lists which templates use which piece, by its id.
+func (e *Engine) PieceUses(ctx context.Context, s *store.Store) (map[string][]PieceUse, error) {
+	list, err := s.Templates(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	out := map[string][]PieceUse{}
+	for i := range list {
+		t, err := list[i].Core()
+		if err != nil {
+			return nil, err
+		}
+		for _, id := range t.PieceIDs() {
+			out[id] = append(out[id], PieceUse{list[i].SheetID, list[i].ID, list[i].Name})
+		}
+	}
+	return out, nil
+}
+
+// SavePiece writes a piece of text: a new one where id is "". Every letter that uses it says
+// it from now on.
+func (e *Engine) SavePiece(ctx context.Context, id string, p *template.Piece, version int64, actor string) (*store.Piece, error) {
+	if err := p.Validate(); err != nil {
+		return nil, &Refusal{Message: err.Error()}
+	}
+	var out *store.Piece
+	err := e.Store.Tx(ctx, func(tx *store.Store) error {
+		all, err := tx.Pieces(ctx)
+		if err != nil {
+			return err
+		}
+		for _, other := range all {
+			if other.ID != id && value.Fold(other.Name) == value.Fold(p.Name) {
+				return &Refusal{Field: "/name", Message: "another piece of text has this name"}
+			}
+		}
+		if err := e.KeepImages(ctx, tx, p.Images()); err != nil {
+			return err
+		}
+		if id == "" {
+			out = &store.Piece{ID: store.NewID(), CreatedAt: e.now()}
+		} else if out, err = tx.Piece(ctx, id); err != nil {
+			return err
+		}
+		if version != 0 && version != out.Version {
+			return &Overtaken{What: "piece of text", Version: out.Version}
+		}
+		before := out.Content
+		if err := out.SetCore(p); err != nil {
+			return err
+		}
+		out.Version++
+		if err := tx.SavePiece(ctx, out); err != nil {
+			return err
+		}
+		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventPieceSaved,
+			Detail: store.Detail(map[string]any{"piece": out.ID, "before": before, "after": out.Content})})
+	})
+	return out, err
+}
+
+// DeletePiece takes a piece of text away; where a template uses it, it is refused.
+func (e *Engine) DeletePiece(ctx context.Context, id, actor string) error {
+	return e.Store.Tx(ctx, func(tx *store.Store) error {
+		p, err := tx.Piece(ctx, id)
+		if err != nil {
+			return err
+		}
+		uses, err := e.PieceUses(ctx, tx)
+		if err != nil {
+			return err
+		}
+		var names []string
+		for _, u := range uses[id] {
+			names = append(names, u.Name)
+		}
+		if len(names) > 0 {
+			return refuse("%s is used by %s; take it out there first", p.Name, strings.Join(names, ", "))
+		}
+		now := e.now()
+		p.DeletedAt = &now
+		if err := tx.SavePiece(ctx, p); err != nil {
+			return err
+		}
+		return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventPieceSaved, Detail: store.Detail(map[string]any{"piece": id, "deleted": p.Name})})
+	})
+}

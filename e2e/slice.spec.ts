@@ -75,6 +75,7 @@ test("from a CSV to delivered emails, each once", async ({ page }) => {
     // Other words for a missing name, and the first word only.
     await page.getByRole("textbox", { name: "Letter" }).getByText("Ida Fell").click();
     await page.getByLabel("How much").selectOption("first word");
+    await page.getByLabel("write other words").check();
     await page.getByLabel("Other words where it is empty").fill("friend");
     await page.keyboard.press("Escape");
     await expect(page.frameLocator("iframe").getByText("Dear Ida, we look forward")).toBeVisible();

@@ -44,6 +44,8 @@ export const keys = {
   summary: (sheet: string, body: string): QueryKey => ["summary", sheet, body],
   tryRows: (sheet: string, find: string): QueryKey => ["try", sheet, find],
   checks: (sheet: string): QueryKey => ["checks", sheet],
+  pieces: path("/pieces"),
+  file: (file: string): QueryKey => ["file", file],
   preview: (sheet: string): QueryKey => ["preview", sheet],
 } as const;
 

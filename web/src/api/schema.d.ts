@@ -847,6 +847,76 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Keep a file that emails are to carry, by its content */
+        post: operations["keepFile"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/files/{file}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A file that emails carry */
+        get: operations["getFile"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/pieces": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The texts that many templates use */
+        get: operations["listPieces"];
+        put?: never;
+        /** Write a text that many templates use */
+        post: operations["addPiece"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/pieces/{piece}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Save it; the letters that use it say it from now on */
+        put: operations["savePiece"];
+        post?: never;
+        /** Delete it; refused where a template uses it */
+        delete: operations["deletePiece"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sheets/{sheet}/preview": {
         parameters: {
             query?: never;
@@ -2689,20 +2759,41 @@ export interface components {
             }[];
             content?: components["schemas"]["Node"][];
         };
+        /** @description text on one line, or a list of texts and fields */
+        Line: unknown;
+        /** @description a file that goes with each email */
+        Attachment: {
+            /** @enum {string} */
+            kind: "file";
+            name?: components["schemas"]["Line"];
+            /** @description the SHA-256 of its content in hex, as /files gave it */
+            file?: string;
+            type?: string;
+            size?: number;
+        };
         TemplateBody: {
             name: string;
             subject: components["schemas"]["Node"];
+            preheader?: components["schemas"]["Node"];
             body: components["schemas"]["Node"];
             /** @description the column whose value chooses a variant */
             language?: string;
+            /** @description the language that subject and body are written in, as a BCP 47 tag; the sheet's where there is none */
+            firstLanguage?: string;
             variants?: components["schemas"]["TemplateVariant"][];
+            attachments?: components["schemas"]["Attachment"][];
+            /** @description the version in which subject and body last changed */
+            written?: number;
         };
         /** @description the template in another language */
         TemplateVariant: {
             /** @description a BCP 47 tag */
             language: string;
             subject: components["schemas"]["Node"];
+            preheader?: components["schemas"]["Node"];
             body: components["schemas"]["Node"];
+            /** @description the version of the template that it was last brought up to */
+            of?: number;
         };
         Template: {
             id: string;
@@ -2710,14 +2801,12 @@ export interface components {
             sheetName: string;
             name: string;
             version: number;
-            subject: components["schemas"]["Node"];
-            body: components["schemas"]["Node"];
-            /** @description the column whose value chooses a variant */
-            language?: string;
-            variants?: components["schemas"]["TemplateVariant"][];
+            content: components["schemas"]["TemplateBody"];
             usedBy: components["schemas"]["TemplateUse"][];
             /** @description the subject in its text form */
             line: string;
+            /** @description the languages whose text is older than the first one's */
+            older: string[];
         };
         TemplateSave: {
             template: components["schemas"]["TemplateBody"];
@@ -2736,12 +2825,72 @@ export interface components {
             values: {
                 [key: string]: string;
             };
+            /** @description the text that is shown, 0 being the template's own */
+            variant: number;
+            /** @description the message as it would be sent (RFC 5322) */
+            source?: string;
+            /** @description the row's language, where no variant is in it */
+            unmet?: string;
+            attachments: components["schemas"]["Carried"][];
+            /** @description the conditions of parts in words, by their JSON, and whether they hold for the row */
+            parts: {
+                [key: string]: {
+                    words: string;
+                    shown: boolean;
+                };
+            };
+        };
+        /** @description a file that goes with an email */
+        Carried: {
+            name: string;
+            type: string;
+            size: number;
+            file: string;
+        };
+        KeptFile: {
+            /** @description the SHA-256 of its content in hex */
+            file: string;
+            name: string;
+            type: string;
+            size: number;
+            /** @description of an image, in pixels */
+            width?: number;
+            height?: number;
+        };
+        /** @description a text that many templates use */
+        Piece: {
+            id: string;
+            name: string;
+            version: number;
+            content: components["schemas"]["PieceBody"];
+            usedBy: components["schemas"]["PieceUse"][];
+        };
+        PieceBody: {
+            name: string;
+            body: components["schemas"]["Node"];
+            variants?: {
+                language: string;
+                body: components["schemas"]["Node"];
+            }[];
+        };
+        PieceUse: {
+            sheet: string;
+            template: string;
+            name: string;
+        };
+        PieceSave: {
+            piece: components["schemas"]["PieceBody"];
+            version?: number;
         };
         PreviewAsk: {
             template: components["schemas"]["TemplateBody"];
             row?: string;
             index?: number;
             onlyWarnings?: boolean;
+            /** @description the text to show, 0 being the template's own, whatever the row's language */
+            variant?: number;
+            /** @description the message is wanted too, as it would be sent */
+            source?: boolean;
         };
         Check: {
             /** @enum {string} */
@@ -2959,6 +3108,7 @@ export interface components {
             pauseSeconds: number;
             /** @description whose midnight begins the cap's day */
             zone: string;
+            signature?: components["schemas"]["PieceBody"];
         };
         SenderSave: {
             name: string;
@@ -2975,6 +3125,7 @@ export interface components {
             username?: string;
             /** @description leave out to keep the one there is */
             password?: string;
+            signature?: components["schemas"]["PieceBody"];
         };
         PracticeMessage: {
             id: string;
@@ -5533,6 +5684,201 @@ export interface operations {
             path: {
                 sheet: string;
                 template: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    keepFile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /** Format: binary */
+                    file: string;
+                    /** @description "true" where it is to stand in a letter */
+                    image?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptFile"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getFile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                file: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listPieces: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Piece"][];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    addPiece: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PieceSave"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Piece"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    savePiece: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                piece: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PieceSave"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Piece"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    deletePiece: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                piece: string;
             };
             cookie?: never;
         };

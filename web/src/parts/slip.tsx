@@ -63,12 +63,6 @@ export function Slip({
   );
 }
 
-// A letter as it was rendered, in a frame without scripts, forms or remote
-// parts: the page's own policy holds in it.
-export function LetterFrame({ html, title, height = 260 }: { html: string; title: string; height?: number }) {
-  return <iframe title={title} sandbox="" srcDoc={html} className="block w-full border border-hair-2 bg-white" style={{ height }} />;
-}
-
 export function Section({ title, children }: { title: string; children: ReactNode }) {
   return (
     <section>

@@ -11,7 +11,8 @@ import { MarkIcon } from "../../parts/mark";
 import { useMay, useNow, useZone } from "../../parts/session";
 import { Scroll } from "../../parts/scroll";
 import { useKey } from "../../parts/shortcuts";
-import { LetterFrame, Section, Slip } from "../../parts/slip";
+import { LetterFrame } from "../../parts/letter";
+import { Section, Slip } from "../../parts/slip";
 import { count, moment } from "../../parts/time";
 
 const page = getRouteApi("/frame/sheets/$sheet/held/$rule");

@@ -7,7 +7,8 @@ import { Await } from "../../parts/await";
 import { MarkIcon } from "../../parts/mark";
 import { useMay, useNow, useZone } from "../../parts/session";
 import { Scroll } from "../../parts/scroll";
-import { LetterFrame, Section, Slip } from "../../parts/slip";
+import { LetterFrame } from "../../parts/letter";
+import { Section, Slip } from "../../parts/slip";
 import { useWhy, Why } from "../rule/why";
 import { dayName, moment, seconds } from "../../parts/time";
 

@@ -6,7 +6,8 @@ import { Link } from "@tanstack/react-router";
 import { type ReactNode, useState } from "react";
 import { http, type Rule, type RuleBody, type Schemas, type Sheet, take, words } from "../../api/client";
 import { keys } from "../../api/keys";
-import { LetterFrame, Slip } from "../../parts/slip";
+import { LetterFrame } from "../../parts/letter";
+import { Slip } from "../../parts/slip";
 import { count, dayOfMonth, daysFrom, isoDay, moment, shortMonth, weekday } from "../../parts/time";
 import { useKey } from "../../parts/shortcuts";
 

@@ -4,7 +4,8 @@ import { api } from "../../api/client";
 import { Await } from "../../parts/await";
 import { Scroll } from "../../parts/scroll";
 import { useNow, useZone } from "../../parts/session";
-import { LetterFrame, Slip } from "../../parts/slip";
+import { LetterFrame } from "../../parts/letter";
+import { Slip } from "../../parts/slip";
 import { count, moment } from "../../parts/time";
 
 // What the practice mail server has taken, as its recipients would see it.

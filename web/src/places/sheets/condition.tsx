@@ -101,15 +101,17 @@ type Props = {
   onChange: (c: Condition | undefined) => void;
   /** Whether the past counts: "has changed within" is offered. */
   past?: boolean;
+  /** What begins the first clause. */
+  first?: string;
 };
 
-export function ConditionEditor({ columns, value, onChange, past }: Props) {
+export function ConditionEditor({ columns, value, onChange, past, first = "Only rows where …" }: Props) {
   return (
     <GroupEditor
       columns={columns}
       past={past}
       group={groupOf(value)}
-      first="Only rows where …"
+      first={first}
       onChange={(g) =>
         onChange(g.items.length === 0 ? undefined : g.items.length === 1 && value?.any === undefined ? g.items[0] : grouped(g))
       }

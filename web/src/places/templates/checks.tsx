@@ -1,21 +1,20 @@
 // What checking a letter over all rows came to, and how it arrives.
-import { useState } from "react";
 import type { Schemas } from "../../api/client";
 import { MarkIcon } from "../../parts/mark";
 import { Scroll } from "../../parts/scroll";
-import { LetterFrame } from "../../parts/slip";
+import { LetterFrame } from "../../parts/letter";
 import { count } from "../../parts/time";
+import { size } from "./attachments";
 
 type Props = {
   checks?: Schemas["Checks"];
   says?: Schemas["LetterConsequence"][]; // in which emails the letter will be, once it is saved
   preview?: Schemas["Preview"];
-  plain: boolean; // plain text is what stands here first
   onRow: (row: string) => Promise<void>;
 };
 const levels = { stop: "bg-brick", warn: "bg-marigold-fill" } as Record<string, string>;
 
-export function Checks({ checks: c, says, preview: pv, plain, onRow }: Props) {
+export function Checks({ checks: c, says, preview: pv, onRow }: Props) {
   return (
     <Scroll label="Checks and preview" className="w-[384px] flex-none px-5.5 pt-5 pb-6 max-lg:w-[300px]">
       <h2>Checks {c && <small className="ml-1 text-xs font-[450] text-ink-2">over {count(c.rows, "row")}</small>}</h2>
@@ -41,7 +40,7 @@ export function Checks({ checks: c, says, preview: pv, plain, onRow }: Props) {
         ))}
       </ul>
       {says && says.length > 0 && <Says says={says} />}
-      <Arrives preview={pv} plain={plain} />
+      <Arrives preview={pv} />
     </Scroll>
   );
 }
@@ -72,28 +71,23 @@ function Says({ says }: { says: Schemas["LetterConsequence"][] }) {
   );
 }
 
-function Arrives({ preview: pv, plain }: { preview?: Schemas["Preview"]; plain: boolean }) {
-  const [text, setText] = useState(plain);
+// The letter beside the one that is written: as narrow as on a phone.
+function Arrives({ preview: pv }: { preview?: Schemas["Preview"] }) {
   return (
     <>
-      <h2 className="flex items-baseline gap-3">
-        As it arrives
-        <button type="button" className="link" aria-pressed={!text} onClick={() => setText(!text)}>
-          {text ? "as a letter" : "as plain text"}
-        </button>
+      <h2>
+        As it arrives <small className="ml-1 text-xs font-[450] text-ink-2">on a phone</small>
       </h2>
       {pv && pv.total > 0 && (
         <div className="mt-1.5">
           <p className="border border-b-0 border-hair-2 bg-sheet px-3 py-2 font-semibold" data-testid="subject">
             {pv.subject || <span className="bad">no subject</span>}
           </p>
-          {text ? (
-            <Scroll label="As plain text" className="max-h-80 border border-hair-2 bg-sheet p-3">
-              <pre className="font-sans whitespace-pre-wrap">{pv.text}</pre>
-            </Scroll>
-          ) : (
-            <LetterFrame html={pv.html} title={`Letter for ${pv.row}`} height={320} />
+          <LetterFrame html={pv.html} title={`Letter for ${pv.row}`} height={320} />
+          {pv.attachments.length > 0 && (
+            <p className="mt-1 text-ink-2">With it: {pv.attachments.map((a) => `${a.name} (${size(a.size)})`).join(", ")}</p>
           )}
+          {pv.unmet && <p className="mt-1.5 text-marigold">This row’s language is {pv.unmet}; the letter is not written in it.</p>}
           {pv.missing.length > 0 && (
             <p className="mt-1.5 text-brick">
               For this row the email could not go: {pv.missing.join(" and ")} {pv.missing.length === 1 ? "has" : "have"} no value.

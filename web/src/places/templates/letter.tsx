@@ -1,25 +1,46 @@
-import { Extension, Node as TipNode } from "@tiptap/core";
-import { EditorContent, useEditor, type Editor } from "@tiptap/react";
+// The editors of a letter: its body, its lines, and texts that many letters use.
+import { type Editor, Extension } from "@tiptap/core";
+import { Placeholder } from "@tiptap/extensions";
+import { EditorContent, useEditor } from "@tiptap/react";
 import StarterKit from "@tiptap/starter-kit";
 import Suggestion, { type SuggestionKeyDownProps, type SuggestionProps } from "@tiptap/suggestion";
 import { useEffect, useState } from "react";
 import type { Column, Node } from "../../api/client";
-import { FieldNode } from "./field";
+import { FieldNode, ownFields } from "./field";
+import { putImages } from "./images";
+import {
+  Align,
+  Blocks,
+  Button,
+  Colour,
+  Divider,
+  Image,
+  Letter,
+  Link,
+  OneLine,
+  Part,
+  Piece,
+  Quote,
+  RoundUpTable,
+  RowTable,
+  Signature,
+  Table,
+  TableCell,
+  TableHeader,
+  TableRow,
+  tidy,
+} from "./schema";
 
-const nodes = ["doc", "paragraph", "heading", "bulletList", "orderedList", "listItem", "hardBreak", "text", "field"];
+/** What may be picked as a field: a column, or what has none. */
+export type Pickable = { name: string; note: string; attrs: Record<string, unknown> };
+export const pickable = (columns: Column[]): Pickable[] => [
+  ...columns.map((c) => ({ name: c.name, note: c.type, attrs: { column: c.id } })),
+  ...ownFields.map((o) => ({ name: o.name, note: o.note, attrs: { of: o.of } })),
+];
 
-// Tells whether the editor can show a letter and give it back unchanged. Those
-// that came with a bundle may have parts, tables, buttons, pictures or colours.
-export function canEdit(n: Node): boolean {
-  const plain = (n.marks ?? []).every(
-    (m) => m.type === "bold" || m.type === "italic" || (m.type === "link" && typeof m.attrs?.["href"] === "string"),
-  );
-  return nodes.includes(n.type) && plain && (n.content ?? []).every(canEdit);
-}
+type Pick = { items: Pickable[]; at: number; x: number; y: number; choose: (c: Pickable) => void } | null;
 
-type Pick = { items: Column[]; at: number; x: number; y: number; choose: (c: Column) => void } | null;
-
-// Typing [ opens the list of columns; what follows narrows it.
+// Typing [ opens the list of fields; what follows narrows it.
 function fieldPicker(columns: () => Column[], show: (p: Pick | ((old: Pick) => Pick)) => void) {
   return Extension.create({
     name: "fieldPicker",
@@ -29,25 +50,22 @@ function fieldPicker(columns: () => Column[], show: (p: Pick | ((old: Pick) => P
         now = p;
         show(p);
       };
-      const place = (p: SuggestionProps<Column>): Pick => {
+      const place = (p: SuggestionProps<Pickable>): Pick => {
         const r = p.clientRect?.();
         return { items: p.items, at: 0, x: r?.left ?? 0, y: (r?.bottom ?? 0) + 4, choose: (c) => p.command(c) };
       };
       return [
-        Suggestion<Column>({
+        Suggestion<Pickable>({
           editor: this.editor,
           char: "[",
           allowSpaces: true,
           allowedPrefixes: null,
-          items: ({ query }) =>
-            columns()
-              .filter((c) => c.name.toLowerCase().includes(query.trim().toLowerCase()))
-              .slice(0, 9),
+          items: ({ query }) => pickable(columns()).filter((c) => c.name.toLowerCase().includes(query.trim().toLowerCase())),
           command: ({ editor, range, props }) =>
             editor
               .chain()
               .focus()
-              .insertContentAt(range, { type: "field", attrs: { column: (props as Column).id } })
+              .insertContentAt(range, { type: "field", attrs: (props as Pickable).attrs })
               .run(),
           render: () => ({
             onStart: (p) => put(place(p)),
@@ -58,7 +76,7 @@ function fieldPicker(columns: () => Column[], show: (p: Pick | ((old: Pick) => P
               if (event.key === "ArrowDown") put({ ...now, at: Math.min(now.at + 1, now.items.length - 1) });
               else if (event.key === "ArrowUp") put({ ...now, at: Math.max(now.at - 1, 0) });
               else if ((event.key === "Enter" || event.key === "Tab" || event.key === "]") && now.items[now.at])
-                now.choose(now.items[now.at] as Column);
+                now.choose(now.items[now.at] as Pickable);
               else if (event.key === "Escape") put(null);
               else return false;
               return true;
@@ -69,8 +87,6 @@ function fieldPicker(columns: () => Column[], show: (p: Pick | ((old: Pick) => P
     },
   });
 }
-
-const OneLine = TipNode.create({ name: "doc", topNode: true, content: "paragraph" });
 
 class Latest {
   constructor(
@@ -83,77 +99,104 @@ class Latest {
   }
 }
 
-function useLetterEditor(content: Node, columns: Column[], editable: boolean, line: boolean, label: string, onChange: (n: Node) => void) {
+type EditorOptions = {
+  content: Node;
+  columns: Column[];
+  editable: boolean;
+  kind: "line" | "letter" | "piece"; // what it holds
+  label: string;
+  hint?: string; // what is to be written, while nothing is
+  onChange: (n: Node) => void;
+};
+
+const plain = {
+  bold: false as const,
+  italic: false as const,
+  underline: false as const,
+  heading: false as const,
+  bulletList: false as const,
+  orderedList: false as const,
+  listItem: false as const,
+  listKeymap: false as const,
+  hardBreak: false as const,
+};
+const whole = [Align, Quote, Divider, Link, Colour, Table, TableRow, TableCell, TableHeader, Button, Image];
+const ofSheets = [RowTable, RoundUpTable, Piece, Signature, Part];
+
+function extensionsOf(kind: EditorOptions["kind"]) {
+  const line = kind === "line";
+  return [
+    StarterKit.configure({
+      document: false,
+      blockquote: false,
+      code: false,
+      codeBlock: false,
+      horizontalRule: false,
+      strike: false,
+      trailingNode: false,
+      link: false,
+      ...(line ? plain : { heading: { levels: [1, 2, 3] as (1 | 2 | 3)[] } }),
+    }),
+    ...(line ? [OneLine] : kind === "piece" ? [Blocks, ...whole] : [Letter, ...whole, ...ofSheets]),
+    FieldNode,
+  ];
+}
+
+const hasImages = (list: DataTransfer | null) => [...(list?.files ?? [])].some((f) => f.type.startsWith("image/"));
+
+export function useLetterEditor({ content, columns, editable, kind, label, hint = "", onChange }: EditorOptions) {
   const [pick, show] = useState<Pick>(null);
   // The editor is made once; what it reaches for is as it is by then.
   const [latest] = useState(() => new Latest(columns, onChange));
   useEffect(() => latest.set(columns, onChange), [latest, columns, onChange]);
   const [picker] = useState(() => fieldPicker(() => latest.columns, show));
-  const editor = useEditor({
-    extensions: [
-      StarterKit.configure({
-        document: line ? false : undefined,
-        blockquote: false,
-        code: false,
-        codeBlock: false,
-        horizontalRule: false,
-        strike: false,
-        underline: false,
-        trailingNode: false,
-        ...(line
-          ? {
-              bold: false as const,
-              italic: false as const,
-              link: false as const,
-              heading: false as const,
-              bulletList: false as const,
-              orderedList: false as const,
-              listItem: false as const,
-              listKeymap: false as const,
-              hardBreak: false as const,
-            }
-          : {
-              link: { openOnClick: false, autolink: false, protocols: ["http", "https", "mailto", "tel"] },
-              heading: { levels: [1, 2, 3] as (1 | 2 | 3)[] },
-            }),
-      }),
-      ...(line ? [OneLine] : []),
-      FieldNode,
-      picker,
-    ],
-    content: content,
+  const line = kind === "line";
+  const editor: Editor | null = useEditor({
+    extensions: [...extensionsOf(kind), Placeholder.configure({ placeholder: hint }), picker],
+    content,
     editable,
     injectCSS: false,
     editorProps: {
       attributes: { "aria-label": label, role: "textbox", "aria-multiline": String(!line) },
-      handlePaste: line
-        ? (view, event) => {
-            const text = event.clipboardData?.getData("text/plain").replace(/\s*[\r\n]+\s*/g, " ") ?? "";
-            view.dispatch(view.state.tr.insertText(text));
-            return true;
-          }
-        : undefined,
+      handlePaste: (view, event) => {
+        if (line) {
+          const text = event.clipboardData?.getData("text/plain").replace(/\s*[\r\n]+\s*/g, " ") ?? "";
+          view.dispatch(view.state.tr.insertText(text));
+          return true;
+        }
+        // A program that copies words copies a picture of them beside: its words are meant.
+        if (!hasImages(event.clipboardData) || event.clipboardData?.getData("text/html")) return false;
+        void putImages(editor, [...(event.clipboardData?.files ?? [])]);
+        return true;
+      },
+      handleDrop: (view, event) => {
+        if (line || !hasImages(event.dataTransfer)) return false;
+        event.preventDefault();
+        const at = view.posAtCoords({ left: event.clientX, top: event.clientY })?.pos;
+        void putImages(editor, [...(event.dataTransfer?.files ?? [])], at);
+        return true;
+      },
       handleKeyDown: line ? (_v, e) => e.key === "Enter" && !pick : undefined,
     },
-    onUpdate: ({ editor }) => latest.onChange(editor.getJSON() as Node),
+    onUpdate: ({ editor }) => latest.onChange(tidy(editor.getJSON() as Node)),
   });
   return { editor, pick };
 }
 
-export function SubjectEditor({
-  content,
-  columns,
-  editable,
-  onChange,
-  onFocus,
-}: {
+type LineProps = {
+  label: string;
+  hint: string;
   content: Node;
   columns: Column[];
   editable: boolean;
+  className: string;
   onChange: (n: Node) => void;
   onFocus: (e: Editor) => void;
-}) {
-  const { editor, pick } = useLetterEditor(content, columns, editable, true, "Subject", onChange);
+};
+
+/** A line of the letter that has its name before it: the subject, the preview text. */
+export function LineEditor({ label, hint, content, columns, editable, className, onChange, onFocus }: LineProps) {
+  const { editor, pick } = useLetterEditor({ content, columns, editable, kind: "line", label, hint, onChange });
   useEffect(() => {
     if (!editor) return;
     const f = () => onFocus(editor);
@@ -161,27 +204,36 @@ export function SubjectEditor({
     return () => void editor.off("focus", f);
   }, [editor, onFocus]);
   return (
-    <>
-      <EditorContent editor={editor} className="mb-4 border-b border-hair-2 pb-3 font-letter text-[19px] leading-[27px] font-semibold" />
+    <div className="flex items-baseline gap-3 border-b border-hair-2 py-1.5">
+      <span className="w-[86px] flex-none font-sans text-xs text-ink-2" aria-hidden>
+        {label}
+      </span>
+      <EditorContent editor={editor} className={`min-w-0 flex-1 font-letter ${className}`} />
       <PickList pick={pick} />
-    </>
+    </div>
   );
 }
 
-export function BodyEditor({
-  content,
-  columns,
-  editable,
-  onChange,
-  onReady,
-}: {
+type BodyProps = {
   content: Node;
   columns: Column[];
   editable: boolean;
+  kind?: "letter" | "piece";
+  label?: string;
   onChange: (n: Node) => void;
   onReady: (e: Editor) => void;
-}) {
-  const { editor, pick } = useLetterEditor(content, columns, editable, false, "Letter", onChange);
+};
+
+export function BodyEditor({ content, columns, editable, kind = "letter", label = "Letter", onChange, onReady }: BodyProps) {
+  const { editor, pick } = useLetterEditor({
+    content,
+    columns,
+    editable,
+    kind,
+    label,
+    hint: "Write the letter here. [ puts a field in.",
+    onChange,
+  });
   useEffect(() => {
     if (editor) onReady(editor);
   }, [editor, onReady]);
@@ -193,21 +245,24 @@ export function BodyEditor({
   );
 }
 
-function PickList({ pick }: { pick: Pick }) {
+export function PickList({ pick }: { pick: Pick }) {
   if (!pick) return null;
   return (
     <div
       className="pop fixed max-h-72 min-w-52 overflow-auto py-1.5 font-sans text-[13px] font-normal"
       style={{ left: pick.x, top: pick.y }}
       role="listbox"
-      aria-label="Columns"
+      aria-label="Fields"
     >
       {pick.items.map((c, i) => (
         <button
           type="button"
-          key={c.id}
+          key={c.name + i}
           role="option"
           aria-selected={i === pick.at}
+          ref={(el) => {
+            if (i === pick.at) el?.scrollIntoView({ block: "nearest" });
+          }}
           className={`flex w-full gap-6 px-3 py-1 text-left hover:bg-wash ${i === pick.at ? "bg-wash" : ""}`}
           onMouseDown={(e) => {
             e.preventDefault();
@@ -215,7 +270,7 @@ function PickList({ pick }: { pick: Pick }) {
           }}
         >
           {c.name}
-          <span className="ml-auto text-ink-2">{c.type}</span>
+          <span className="ml-auto text-ink-2">{c.note}</span>
         </button>
       ))}
       {pick.items.length === 0 && <p className="px-3 text-ink-2">No column is called so. Write [[ for a plain bracket.</p>}

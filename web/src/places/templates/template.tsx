@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
-import { getRouteApi, Link, useNavigate } from "@tanstack/react-router";
+import { getRouteApi, Link, useBlocker, useNavigate } from "@tanstack/react-router";
 import type { Editor } from "@tiptap/react";
-import { type ReactNode, useEffect, useState } from "react";
+import { type ReactNode, useEffect, useRef, useState } from "react";
 import { api, http, type Node, type Schemas, type Sheet, take, type Template, words } from "../../api/client";
 import { keys } from "../../api/keys";
 import { useWrite } from "../../api/write";
@@ -9,20 +9,22 @@ import { Await } from "../../parts/await";
 import { Overtaken, useOpened } from "../../parts/opened";
 import { useMay } from "../../parts/session";
 import { useSettled } from "../../parts/settled";
-import { LetterFrame } from "../../parts/slip";
+import { useKey } from "../../parts/shortcuts";
 import { count } from "../../parts/time";
 import { nameable } from "../sheets/cell";
+import { Arrives, type Way, Ways } from "./arrives";
+import { Attachments } from "./attachments";
 import { Checks } from "./checks";
+import { useDraft } from "./drafts";
 import { Fields } from "./field";
+import { Languages } from "./languages";
 import { Leaf } from "./leaf";
-import { BodyEditor, canEdit, SubjectEditor } from "./letter";
+import { BodyEditor, LineEditor } from "./letter";
 import { Tools } from "./tools";
 
 const page = getRouteApi("/frame/templates/$sheet/$template");
 const empty: Node = { type: "doc", content: [{ type: "paragraph" }] };
 
-/** What is edited of a template. */
-type Draft = { name: string; subject: Node; body: Node };
 export type Body = Schemas["TemplateBody"];
 
 export function TemplatePlace(): ReactNode {
@@ -81,11 +83,12 @@ function useNames(): boolean {
 }
 
 // The letter as a row would get it: the row by its place, or only those with a gap.
-function usePreview(sheet: string, template: Body, index: number, onlyWarnings: boolean) {
+function usePreview(sheet: string, template: Body, index: number, onlyWarnings: boolean, variant: number | undefined) {
+  const body = { template, index, onlyWarnings, variant };
   return useQuery({
-    queryKey: [...keys.preview(sheet), template, index, onlyWarnings],
+    queryKey: [...keys.preview(sheet), body],
     placeholderData: (old: Schemas["Preview"] | undefined) => old,
-    queryFn: () => take(http.POST("/sheets/{sheet}/preview", { params: { path: { sheet } }, body: { template, index, onlyWarnings } })),
+    queryFn: () => take(http.POST("/sheets/{sheet}/preview", { params: { path: { sheet } }, body })),
   });
 }
 
@@ -96,27 +99,37 @@ type Props = {
   beside?: { name: string; onSaved: (t: Template) => void };
 };
 
+type Words = { subject: Node; preheader?: Node; body: Node };
+/** The text of a template in one of its languages, 0 being the first. */
+const textOf = (t: Body, n: number): Words => (n > 0 ? t.variants?.[n - 1] : undefined) ?? t;
+
+function withText(t: Body, n: number, x: Partial<Words>): Body {
+  if (n === 0) return { ...t, ...x };
+  return { ...t, variants: t.variants?.map((v, i) => (i === n - 1 ? { ...v, ...x } : v)) };
+}
+
 /** The letter while it is written, with what it comes to. */
 export function TemplateEditor({ sheet, template, beside }: Props) {
-  // What this page cannot show whole it does not change.
-  const whole = !template || (!template.variants?.length && canEdit(template.subject) && canEdit(template.body));
-  const coordinator = useMay("coordinator");
-  const may = coordinator && whole;
-  const opened = useOpened<Template, Draft>(template, (t) => ({
-    name: t?.name ?? beside?.name ?? "",
-    subject: t?.subject ?? empty,
-    body: t?.body ?? greeting(sheet),
-  }));
+  const may = useMay("coordinator");
+  const opened = useOpened<Template, Body>(template, (t) =>
+    t
+      ? t.content
+      : // A new template takes its language from where the sheet says it stands.
+        { name: beside?.name ?? "", subject: empty, body: greeting(sheet), language: sheet.languageColumn || undefined },
+  );
   const { mine } = opened;
   const [index, setIndex] = useState(0);
   const [only, setOnly] = useState(false);
+  const [language, setLanguage] = useState(0);
+  const [begun, setBegun] = useState(0); // counts the times the paper was begun anew
   const names = useNames();
-  // A new template takes its language from where the sheet says it stands.
-  const { language, variants } = template ?? { language: sheet.languageColumn || undefined, variants: undefined };
-  const draft: Body = { ...mine, name: mine.name || "unnamed", language, variants };
+  const draft: Body = { ...mine, name: mine.name || "unnamed" };
   const settled = useSettled(JSON.stringify(draft), 200);
   const shown = JSON.parse(settled) as Body;
-  const preview = usePreview(sheet.id, shown, index, only);
+  const variant = (shown.variants ?? []).length > 0 ? Math.min(language, shown.variants?.length ?? 0) : undefined;
+  const preview = usePreview(sheet.id, shown, index, only, variant);
+  const [way, setWay] = useState<Way>("write");
+  const pieces = api.useQuery("get", "/pieces");
   const checks = useQuery({
     queryKey: [...keys.checks(sheet.id), shown],
     placeholderData: (old: Schemas["Checks"] | undefined) => old,
@@ -134,10 +147,12 @@ export function TemplateEditor({ sheet, template, beside }: Props) {
         }),
       ),
   });
+  const begin = `${sheet.id}-${template?.id ?? "new"}`;
+  const kept = useDraft(begin, mine, opened.changed && mine !== undefined, opened.version ?? 0);
   const pv = preview.data;
   const total = pv?.total ?? 0;
   const c = checks.data;
-  const put = (more: Partial<Draft>) => opened.edit((d) => ({ ...d, ...more }));
+  const put = (more: Partial<Body>) => opened.edit((d) => ({ ...d, ...more }));
   const toRow = async (row: string) => {
     const data = await take(
       http.POST("/sheets/{sheet}/preview", { params: { path: { sheet: sheet.id } }, body: { template: shown, row } }),
@@ -146,11 +161,15 @@ export function TemplateEditor({ sheet, template, beside }: Props) {
     setOnly(false);
     setIndex(data.index);
   };
+  const text = textOf(mine, language);
   return (
     <Fields.Provider
       value={{
         columns: nameable(sheet),
         values: pv?.values ?? {},
+        parts: pv?.parts ?? {},
+        pieces: pieces.data ?? [],
+        language: (language > 0 && mine.variants?.[language - 1]?.language) || mine.firstLanguage || sheet.locale,
         names,
         ready: !!pv && total > 0 && settled === JSON.stringify(draft) && !preview.isPlaceholderData,
       }}
@@ -165,17 +184,52 @@ export function TemplateEditor({ sheet, template, beside }: Props) {
             may={may}
             trouble={preview.error ? words(preview.error) : ""}
             onSaved={beside?.onSaved}
+            onKept={kept.drop}
           />
         </div>
+        {kept.left && may && (
+          <Left
+            at={kept.left.at}
+            onTake={() => {
+              opened.edit(() => kept.left?.draft ?? mine);
+              setBegun((n) => n + 1);
+              kept.taken();
+            }}
+            onDrop={kept.drop}
+          />
+        )}
         {opened.newer && pv && <Both sheet={sheet} opened={opened} mine={pv} />}
         <div className="flex min-h-0 flex-1 border-t border-hair">
-          <div className="flex min-w-0 flex-1 flex-col border-r border-hair px-5 pt-4 pr-7">
-            {whole ? (
-              // What is taken over from somebody else begins anew.
-              <Paper key={opened.times} sheet={sheet} draft={mine} may={may} put={put} />
-            ) : (
-              <FromBundle template={template} html={total > 0 ? pv?.html : undefined} />
-            )}
+          <div className="flex min-w-0 flex-1 flex-col border-r border-hair px-5 pt-3 pr-7">
+            <div className="flex flex-wrap items-baseline gap-x-6">
+              <Languages
+                sheet={sheet}
+                template={mine}
+                older={template?.older ?? []}
+                now={language}
+                may={may}
+                onPick={setLanguage}
+                onChange={put}
+              />
+              <Ways way={way} onWay={setWay} />
+            </div>
+            {/* What is taken over from somebody else begins anew, and so does another language. */}
+            <div className={way === "write" ? "contents" : "hidden"}>
+              <Paper
+                key={`${opened.times}-${begun}-${language}`}
+                sheet={sheet}
+                text={text}
+                may={may}
+                put={(x) => opened.edit((d) => withText(d, language, x))}
+              />
+            </div>
+            {way !== "write" && <Arrives sheet={sheet.id} template={shown} variant={variant} preview={pv} way={way} />}
+            <Attachments
+              list={mine.attachments ?? []}
+              columns={nameable(sheet)}
+              may={may}
+              onChange={(attachments) => put({ attachments: attachments.length > 0 ? attachments : undefined })}
+            />
             <Leaf
               sheet={sheet.id}
               template={shown}
@@ -191,10 +245,28 @@ export function TemplateEditor({ sheet, template, beside }: Props) {
               onRow={toRow}
             />
           </div>
-          {!beside && <Checks checks={c} says={opened.changed ? says.data : undefined} preview={pv} plain={!whole} onRow={toRow} />}
+          {!beside && <Checks checks={c} says={opened.changed ? says.data : undefined} preview={pv} onRow={toRow} />}
         </div>
       </div>
     </Fields.Provider>
+  );
+}
+
+// What was written on an earlier visit and not saved.
+function Left({ at, onTake, onDrop }: { at: string; onTake: () => void; onDrop: () => void }) {
+  return (
+    <p role="status" className="mx-5 mb-2 flex flex-wrap items-baseline gap-x-4 border-y border-hair py-2">
+      <span>
+        You wrote on this letter on {new Date(at).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "short" })} and did not save it.{" "}
+        <b>What you wrote is still here.</b>
+      </span>
+      <button type="button" className="act" onClick={onTake}>
+        Go on with it
+      </button>
+      <button type="button" className="link" onClick={onDrop}>
+        Discard it
+      </button>
+    </p>
   );
 }
 
@@ -261,7 +333,7 @@ function Title(p: { sheet: Sheet; template?: Template; name: string; checks?: Sc
   );
 }
 
-type Opened = ReturnType<typeof useOpened<Template, Draft>>;
+type Opened = ReturnType<typeof useOpened<Template, Body>>;
 
 function Acts({
   sheet,
@@ -270,6 +342,7 @@ function Acts({
   may,
   trouble,
   onSaved,
+  onKept,
 }: {
   sheet: Sheet;
   template?: Template;
@@ -277,11 +350,18 @@ function Acts({
   may: boolean;
   trouble: string;
   onSaved?: (t: Template) => void;
+  onKept: () => void;
 }) {
   const navigate = useNavigate();
   const path = { sheet: sheet.id, template: template?.id ?? "" };
+  const saving = useRef(false); // what is shown next is of our own doing
+  const leaving = useBlocker({
+    shouldBlockFn: ({ current, next }) => opened.changed && may && !saving.current && current.pathname !== next.pathname,
+    enableBeforeUnload: () => opened.changed && may,
+    withResolver: true,
+  });
   const changes = [keys.templates, keys.template, keys.rules, keys.rule];
-  const save = useWrite<Draft, Template>({
+  const save = useWrite<Body, Template>({
     write: (mine) =>
       template
         ? http.PUT("/sheets/{sheet}/templates/{template}", {
@@ -293,8 +373,11 @@ function Acts({
     saved: "Saved.",
     after: (t, sent) => {
       opened.saved(t, sent);
+      onKept();
+      saving.current = true;
       if (onSaved) onSaved(t);
       else if (!template) void navigate({ to: "/templates/$sheet/$template", params: { sheet: sheet.id, template: t.id }, replace: true });
+      saving.current = false;
     },
     quiet: true,
   });
@@ -303,12 +386,29 @@ function Acts({
   const remove = useWrite({
     write: () => http.DELETE("/sheets/{sheet}/templates/{template}", { params: { path, query: { pausing: used > 0 } } }),
     changes,
-    after: () => void navigate({ to: "/templates" }),
+    after: () => {
+      saving.current = true;
+      void navigate({ to: "/templates" });
+    },
     quiet: true,
   });
+  const ready = may && !save.busy && opened.changed && opened.mine.name.trim() !== "" && opened.newer === undefined;
+  useKey("ctrl+s", () => ready && void save.do(opened.mine), may);
   const failed = [save, remove].map((w) => w.failed).find((f) => f && f.newer === undefined);
   return (
     <span className="ml-auto flex flex-none items-center gap-4">
+      {leaving.status === "blocked" && (
+        <span role="alertdialog" aria-label="Not saved" className="flex items-baseline gap-3">
+          <span>This letter is not saved.</span>
+          <button type="button" className="link" onClick={leaving.proceed}>
+            Leave; keep what I wrote in this browser
+          </button>
+          {/* eslint-disable-next-line jsx-a11y/no-autofocus -- it answers what was just pressed */}
+          <button type="button" className="act" autoFocus onClick={leaving.reset}>
+            Stay
+          </button>
+        </span>
+      )}
       <span role="alert" className="text-brick">
         {failed?.title ?? trouble}
       </span>
@@ -324,20 +424,16 @@ function Acts({
         </button>
       )}
       {may && (
-        <button
-          type="button"
-          className="act"
-          disabled={save.busy || !opened.changed || !opened.mine.name.trim() || opened.newer !== undefined}
-          onClick={() => void save.do(opened.mine)}
-        >
+        <button type="button" className="act" disabled={!ready} onClick={() => void save.do(opened.mine)}>
           Save
+          <kbd className="key" aria-hidden>
+            Ctrl S
+          </kbd>
         </button>
       )}
     </span>
   );
 }
-
-const bodyOf = ({ name, subject, body, language, variants }: Template): Body => ({ name, subject, body, language, variants });
 
 // Somebody else's letter beside one's own, for the same row.
 function Both({ sheet, opened, mine }: { sheet: Sheet; opened: Opened; mine: Schemas["Preview"] }) {
@@ -349,7 +445,7 @@ function Both({ sheet, opened, mine }: { sheet: Sheet; opened: Opened; mine: Sch
       take(
         http.POST("/sheets/{sheet}/preview", {
           params: { path: { sheet: sheet.id } },
-          body: { template: bodyOf(newer as Template), row: mine.rowId || undefined },
+          body: { template: (newer as Template).content, row: mine.rowId || undefined },
         }),
       ),
   });
@@ -388,44 +484,42 @@ function Side({ name, of, other }: { name: string; of?: Schemas["Preview"]; othe
 }
 
 // The letter while it is written.
-function Paper({ sheet, draft, may, put }: { sheet: Sheet; draft: Draft; may: boolean; put: (more: Partial<Draft>) => void }) {
+function Paper({ sheet, text, may, put }: { sheet: Sheet; text: Words; may: boolean; put: (more: Partial<Words>) => void }) {
   const [editor, setEditor] = useState<Editor | null>(null);
   const [target, setTarget] = useState<Editor | null>(null);
+  const columns = nameable(sheet);
   return (
     <>
-      {editor && may && <Tools body={editor} target={target ?? editor} columns={nameable(sheet)} />}
-      <div className="min-h-0 flex-1 overflow-auto border border-hair-2 bg-sheet px-13 py-6.5 max-lg:px-6">
-        <SubjectEditor
-          content={draft.subject}
-          columns={nameable(sheet)}
+      {editor && may && <Tools body={editor} target={target ?? editor} columns={columns} />}
+      {/* A click beside the words is meant for them. */}
+      {/* eslint-disable-next-line jsx-a11y/no-static-element-interactions, jsx-a11y/click-events-have-key-events */}
+      <div
+        className="min-h-0 flex-1 cursor-text overflow-auto border border-hair-2 bg-sheet px-8 pt-2 pb-6.5 max-lg:px-6"
+        onClick={(e) => e.target === e.currentTarget && editor?.commands.focus("end")}
+      >
+        <LineEditor
+          label="Subject"
+          hint="What it is about"
+          content={text.subject}
+          columns={columns}
           editable={may}
+          className="text-[19px] leading-[27px] font-semibold"
           onChange={(subject) => put({ subject })}
           onFocus={setTarget}
         />
-        <div onFocus={() => setTarget(editor)}>
-          <BodyEditor
-            content={draft.body}
-            columns={nameable(sheet)}
-            editable={may}
-            onChange={(body) => put({ body })}
-            onReady={setEditor}
-          />
+        <LineEditor
+          label="Preview text"
+          hint="What a mailbox shows behind the subject; the letter’s first words where there is none"
+          content={text.preheader ?? empty}
+          columns={columns}
+          editable={may}
+          className="text-[15px] leading-[23px]"
+          onChange={(n) => put({ preheader: (n.content?.[0]?.content ?? []).length > 0 ? n : undefined })}
+          onFocus={setTarget}
+        />
+        <div className="mt-4" onFocus={() => setTarget(editor)}>
+          <BodyEditor content={text.body} columns={columns} editable={may} onChange={(body) => put({ body })} onReady={setEditor} />
         </div>
-      </div>
-    </>
-  );
-}
-
-function FromBundle({ template, html }: { template?: Template; html?: string }) {
-  return (
-    <>
-      <p className="mb-3 text-ink-2">
-        This letter came with a bundle and has{" "}
-        {template?.variants?.length ? `a text in ${count(template.variants.length, "other language")}` : "parts that are set in the bundle"}
-        , so it is changed there. It is shown as a row gets it.
-      </p>
-      <div className="min-h-0 flex-1 overflow-auto">
-        {html !== undefined && <LetterFrame html={html} title="The letter" height={520} />}
       </div>
     </>
   );

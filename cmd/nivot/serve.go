@@ -190,6 +190,7 @@ func runServe(ctx context.Context, args []string) error {
 			return fmt.Errorf("NIVOT_ZONE: %w", err)
 		}
 	}
+	opts.PublicURL = publicURL(l)
 	now := engine.Clock(time.Now)
 	o := api.Options{Wall: time.Now, Key: key, PublicURL: publicURL(l), Zone: zone, Web: web.Files(), Version: version}
 	if *practiceClock != "" {
@@ -321,6 +322,7 @@ func runMuseum(ctx context.Context, s *store.Store, key *engine.Key, l net.Liste
 	if err != nil {
 		return err
 	}
+	opts.PublicURL = publicURL(l)
 	e := engine.New(s, clock.Now, opts)
 	clock.Use(e)
 	smtp, stop, err := startPractice(s, clock.Now)

@@ -109,9 +109,10 @@ func New(o Options) (*Handler, error) {
 	e.HTTPErrorHandler = s.handleError
 	e.Use(middleware.Recover(), securityHeaders, middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{LimitBytes: 70 << 20}),
 		middleware.CSRFWithConfig(middleware.CSRFConfig{Skipper: func(c *echo.Context) bool {
-			// A program carries a token and no session; a form's page is anybody's.
+			// A program carries a token and no session; a form's page is anybody's, and
+			// so is one that stops emails.
 			_, program := bearer(c.Request())
-			return program || sameSite(c.Request()) || strings.HasPrefix(c.Request().URL.Path, formPath)
+			return program || sameSite(c.Request()) || strings.HasPrefix(c.Request().URL.Path, formPath) || strings.HasPrefix(c.Request().URL.Path, engine.OptOutPath)
 		}}))
 	per := map[string][]echo.MiddlewareFunc{}
 	for id := range s.operations() {
@@ -127,6 +128,8 @@ func New(o Options) (*Handler, error) {
 	e.GET(formPath+":address", s.showForm)
 	e.GET(feedPath+":secret", s.showFeed)
 	e.POST(formPath+":address", s.takeForm)
+	e.GET(engine.OptOutPath+":token", s.showStop)
+	e.POST(engine.OptOutPath+":token", s.takeStop)
 	e.Any("/api/*", func(*echo.Context) error {
 		return echo.NewHTTPError(http.StatusNotFound, "there is nothing at this address")
 	})

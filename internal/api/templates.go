@@ -415,7 +415,8 @@ func (s *Server) SendTest(ctx context.Context, r SendTestRequestObject) (SendTes
 	rendered := t.Render(template.Context{Sheet: core, Row: row, Today: value.DayAt(s.e.Now().In(core.Zone)),
 		Note: fmt.Sprintf("This is a test of “%s” for row %s, sent to you alone.", t.Name, core.RowName(row))})
 	subject := "Test: " + rendered.Subject
-	m := &mail.Message{To: boxes, Subject: subject, Date: s.e.Now(), Text: rendered.Text, HTML: rendered.HTML}
+	stop := strings.NewReplacer(template.OptOutMark, s.PublicURL+engine.OptOutPath+testToken)
+	m := &mail.Message{To: boxes, Subject: subject, Date: s.e.Now(), Text: stop.Replace(rendered.Text), HTML: stop.Replace(rendered.HTML)}
 	if m.Files, err = s.e.Carried(ctx, store.NewLetter(&rendered)); err != nil {
 		return nil, err
 	}

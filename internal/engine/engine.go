@@ -36,6 +36,7 @@ type Options struct {
 	Wall        Clock         // the process's own clock, which must agree with the database's; default time.Now
 	Key         *Key          // opens sealed mail passwords; may be nil
 	MarkFile    string        // keeps how far the database has come, outside it; "" for nowhere
+	PublicURL   string        // of the application, in links that recipients follow
 	Sources     string        // the folder in which sheets may follow files; "" for none
 }
 
@@ -61,6 +62,7 @@ type Engine struct {
 	kept      rowKeeper
 	doubles   doubles
 	files     fileCache
+	optOut    atomic.Pointer[[]byte] // the key of opt-out links, once it is known
 	jobs      sync.WaitGroup // work that goes on when its request is over
 }
 

@@ -42,9 +42,30 @@ func (e *Engine) Message(ctx context.Context, d *store.Delivery, letter *store.L
 		}
 		m.ReplyTo = boxes
 	}
+	if err := e.letOptOut(ctx, m, d, letter, to); err != nil {
+		return nil, err
+	}
 	var err error
 	m.Files, err = e.Carried(ctx, letter)
 	return m, err
+}
+
+// letOptOut puts the link that stops such emails where the letter has it, and into the
+// message's header where its rule asks. With one click only where the email has one recipient: nobody
+// unsubscribes another.
+func (e *Engine) letOptOut(ctx context.Context, m *mail.Message, d *store.Delivery, letter *store.Letter, to []store.Recipient) error {
+	if !letter.OptOut && !strings.Contains(letter.Text, template.OptOutMark) && !strings.Contains(letter.HTML, template.OptOutMark) {
+		return nil
+	}
+	link, err := e.optOutLink(ctx, d)
+	if err != nil {
+		return err
+	}
+	m.HTML, m.Text = strings.ReplaceAll(m.HTML, template.OptOutMark, link), strings.ReplaceAll(m.Text, template.OptOutMark, link)
+	if letter.OptOut {
+		m.Unsubscribe, m.OneClick = link, len(to) == 1
+	}
+	return nil
 }
 
 // Carried fetches what a letter carries.

@@ -27,7 +27,11 @@ type Message struct {
 	HTML      string
 	Text      string
 	Files     []File
-	MessageID string // with its angle brackets
+	// Unsubscribe is where the recipient stops such emails, "" for nowhere; with OneClick
+	// a POST there is enough (RFC 8058).
+	Unsubscribe string
+	OneClick    bool
+	MessageID   string // with its angle brackets
 	Date      time.Time
 }
 
@@ -73,6 +77,13 @@ func Compose(m *Message) ([]byte, error) {
 	g.SetMessageIDWithValue(strings.Trim(m.MessageID, "<>"))
 	// RFC 3834, section 5: an automatic mail that is no answer to another.
 	g.SetGenHeader("Auto-Submitted", "auto-generated")
+	if m.Unsubscribe != "" {
+		// RFC 2369, section 3.2.
+		g.SetGenHeader(gomail.HeaderListUnsubscribe, "<"+m.Unsubscribe+">")
+		if m.OneClick {
+			g.SetGenHeader(gomail.HeaderListUnsubscribePost, "List-Unsubscribe=One-Click")
+		}
+	}
 	g.SetBodyString(gomail.TypeTextPlain, m.Text)
 	g.AddAlternativeString(gomail.TypeTextHTML, m.HTML)
 	for i := range m.Files {

@@ -2,11 +2,17 @@ package mail
 
 import (
 	"bufio"
+	"bytes"
 	"context"
+	"encoding/base64"
 	"errors"
 	"io"
+	"mime"
+	"mime/multipart"
+	"mime/quotedprintable"
 	"net"
 	netmail "net/mail"
+	"net/textproto"
 	"strings"
 	"testing"
 	"time"
@@ -222,5 +228,111 @@ func TestRealServer(t *testing.T) {
 	}
 	if _, _, err := c.Begin("a@x.example\r\nRCPT TO:<eve@x.example>", nil, nil); err == nil {
 		t.Error("a line break in an address was let through")
+	}
+}
+
+// part is a leaf of a message, as RFC 2045 to 2049 read it.
+type part struct {
+	path, typ, disposition, name, cid, body string
+}
+
+// leaves reads a message's parts with the standard library alone.
+func leaves(t *testing.T, raw []byte) (header netmail.Header, out []part) {
+	t.Helper()
+	m, err := netmail.ReadMessage(bytes.NewReader(raw))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var read func(h textproto.MIMEHeader, body io.Reader, path string)
+	read = func(h textproto.MIMEHeader, body io.Reader, path string) {
+		typ, params, err := mime.ParseMediaType(h.Get("Content-Type"))
+		if err != nil {
+			t.Fatalf("%s: %v", h.Get("Content-Type"), err)
+		}
+		if strings.HasPrefix(typ, "multipart/") {
+			r := multipart.NewReader(body, params["boundary"])
+			for {
+				p, err := r.NextRawPart()
+				if err == io.EOF {
+					return
+				}
+				if err != nil {
+					t.Fatal(err)
+				}
+				read(p.Header, p, path+"/"+strings.TrimPrefix(typ, "multipart/"))
+			}
+		}
+		switch strings.ToLower(h.Get("Content-Transfer-Encoding")) {
+		case "base64":
+			body = base64.NewDecoder(base64.StdEncoding, body)
+		case "quoted-printable":
+			body = quotedprintable.NewReader(body)
+		}
+		b, err := io.ReadAll(body)
+		if err != nil {
+			t.Fatal(err)
+		}
+		x := part{path: path, typ: typ, cid: h.Get("Content-ID"), body: string(b)}
+		if d, p, err := mime.ParseMediaType(h.Get("Content-Disposition")); err == nil {
+			x.disposition, x.name = d, p["filename"]
+		}
+		out = append(out, x)
+	}
+	read(textproto.MIMEHeader(m.Header), m.Body, "")
+	return m.Header, out
+}
+
+// Images stand inside what shows them, attachments beside it; names are read back whole,
+// whatever their letters; and the same message is the same bytes.
+func TestComposeFiles(t *testing.T) {
+	pdf, picture := strings.Repeat("%PDF\r\n.\r\n", 400), "GIF89a\x00\xff"
+	for _, name := range []string{"notes.pdf", "Vermerk für Märzhausen.pdf", "注意書き" + strings.Repeat("あ", 40) + ".pdf", `a "quoted" \ name;.pdf`, "x\r\nBcc: eve@x.example.pdf"} {
+		m := &Message{From: value.Mailbox{Local: "loans", Domain: "marrowby.example"}, To: []value.Mailbox{{Local: "a", Domain: "b.example"}}, Subject: "S",
+			HTML: `<img src="cid:pic@image.nivot">`, Text: "boundary=abc\n", Date: time.Date(2027, 3, 15, 9, 0, 0, 0, time.UTC), MessageID: "<x@marrowby.example>",
+			Files: []File{{Name: "image.gif", Type: "image/gif", CID: "pic@image.nivot", Data: []byte(picture)}, {Name: name, Type: "application/pdf", Data: []byte(pdf)}}}
+		raw, err := Compose(m)
+		if err != nil {
+			t.Fatalf("%s: %v", name, err)
+		}
+		again, err := Compose(m)
+		if err != nil || !bytes.Equal(raw, again) {
+			t.Errorf("%s: composed twice it is not the same", name)
+		}
+		for _, l := range bytes.Split(raw, []byte("\r\n")) {
+			if len(l) > 998 || bytes.ContainsAny(l, "\r\n") {
+				t.Errorf("%s: a line of %d bytes", name, len(l))
+			}
+		}
+		h, got := leaves(t, raw)
+		clean := strings.Map(printable, name)
+		want := []part{{path: "/mixed/related/alternative", typ: "text/plain", body: "boundary=abc\r\n"}, {path: "/mixed/related/alternative", typ: "text/html", body: m.HTML},
+			{path: "/mixed/related", typ: "image/gif", disposition: "inline", name: "image.gif", cid: "<pic@image.nivot>", body: picture},
+			{path: "/mixed", typ: "application/pdf", disposition: "attachment", name: clean, body: pdf}}
+		if h.Get("Bcc") != "" || len(got) != len(want) {
+			t.Fatalf("%s: %v, %d parts", name, h, len(got))
+		}
+		for i := range want {
+			got[i].body = strings.TrimSuffix(got[i].body, "\r\n")
+			want[i].body = strings.TrimSuffix(want[i].body, "\r\n")
+			if got[i] != want[i] {
+				t.Errorf("%s, part %d: %+v\nwant %+v", name, i, got[i], want[i])
+			}
+		}
+	}
+}
+
+func TestComposeUnsubscribe(t *testing.T) {
+	m := &Message{From: value.Mailbox{Local: "a", Domain: "b.example"}, To: []value.Mailbox{{Local: "c", Domain: "d.example"}}, Text: "x", HTML: "x", MessageID: "<x@b.example>",
+		Unsubscribe: "https://nivot.marrowby.example/stop/" + strings.Repeat("x", 40)}
+	for _, one := range []bool{false, true} {
+		m.OneClick = one
+		raw, err := Compose(m)
+		if err != nil {
+			t.Fatal(err)
+		}
+		h, _ := leaves(t, raw)
+		if h.Get("List-Unsubscribe") != "<"+m.Unsubscribe+">" || (h.Get("List-Unsubscribe-Post") == "List-Unsubscribe=One-Click") != one {
+			t.Errorf("%v: %v", one, h)
+		}
 	}
 }

@@ -69,6 +69,7 @@ type Letter struct {
 	HTML       string
 	Text       string
 	Carried    *string // what goes with it, as JSON; nil is nothing
+	OptOut     bool    // mail readers are to offer to unsubscribe
 }
 
 // Carried is a file that goes with an email: an image of its letter, or an attachment.
@@ -81,7 +82,7 @@ type Carried struct {
 
 // NewLetter makes a letter of what has been rendered.
 func NewLetter(r *template.Rendered) *Letter {
-	l := &Letter{HTML: r.HTML, Text: r.Text}
+	l := &Letter{HTML: r.HTML, Text: r.Text, OptOut: r.OptOut}
 	var list []Carried
 	for _, i := range r.Images {
 		list = append(list, Carried{File: i.ID(), Type: i.Type, Name: "image" + template.Ending(i.Type), Inline: true})
@@ -183,11 +184,11 @@ func clip(s string) string {
 // PutLetters writes or replaces rendered contents.
 func (s *Store) PutLetters(ctx context.Context, ls []Letter) error {
 	return chunks(ls, 200, func(c []Letter) error {
-		args := make([]any, 0, 4*len(c))
+		args := make([]any, 0, 5*len(c))
 		for _, l := range c {
-			args = append(args, l.DeliveryID, l.HTML, l.Text, l.Carried)
+			args = append(args, l.DeliveryID, l.HTML, l.Text, l.Carried, l.OptOut)
 		}
-		return s.DB(ctx).Exec("REPLACE INTO letters (delivery_id, html, text, carried) VALUES (?,?,?,?)"+strings.Repeat(",(?,?,?,?)", len(c)-1), args...).Error
+		return s.DB(ctx).Exec("REPLACE INTO letters (delivery_id, html, text, carried, opt_out) VALUES (?,?,?,?,?)"+strings.Repeat(",(?,?,?,?,?)", len(c)-1), args...).Error
 	})
 }
 
@@ -247,6 +248,12 @@ func (s *Store) CountReactions(ctx context.Context, ruleID string, from, to time
 func (s *Store) Delivery(ctx context.Context, id int64) (*Delivery, error) {
 	var d Delivery
 	return &d, first(s.DB(ctx).First(&d, "id = ?", id).Error)
+}
+
+// DeliveryOf finds the delivery of an occasion's identity.
+func (s *Store) DeliveryOf(ctx context.Context, occasion []byte) (*Delivery, error) {
+	var d Delivery
+	return &d, first(s.DB(ctx).First(&d, "occasion = ?", occasion).Error)
 }
 
 // LockDelivery finds a delivery and locks it.

@@ -20,9 +20,10 @@ type setting struct {
 
 // The names of settings.
 const (
-	SettingSending  = "sending"        // bool: the lever
-	SettingClock    = "practice-clock" // the practice clock's offset
-	SettingWentBack = "went-back"      // WentBack
+	SettingSending   = "sending"        // bool: the lever
+	SettingOptOutKey = "opt-out-key"    // bytes: signs the tokens of opt-out links
+	SettingClock     = "practice-clock" // the practice clock's offset
+	SettingWentBack  = "went-back"      // WentBack
 )
 
 // Setting reads a setting into v; ok is false where it has never been set.
@@ -45,6 +46,15 @@ func (s *Store) SetSetting(ctx context.Context, name string, v any) error {
 		return err
 	}
 	return s.DB(ctx).Clauses(clause.OnConflict{UpdateAll: true}).Create(&setting{name, string(b)}).Error
+}
+
+// SetSettingOnce writes a setting that is not there yet.
+func (s *Store) SetSettingOnce(ctx context.Context, name string, v any) error {
+	b, err := json.Marshal(v)
+	if err != nil {
+		return err
+	}
+	return s.DB(ctx).Clauses(clause.OnConflict{DoNothing: true}).Create(&setting{name, string(b)}).Error
 }
 
 // SendingOn reads the lever: on unless somebody has switched it off.

@@ -208,6 +208,7 @@ func (s *Setting) written(v Verdict, row *sheet.Row, facts rule.Facts) Verdict {
 	} else {
 		v.Rendered = t.Render(c)
 	}
+	v.OptOut = s.Rule.OptOut
 	if len(v.Missing) > 0 {
 		return s.incomplete(v, v.Missing[0], s.missing(row, v.Missing))
 	}

@@ -147,6 +147,7 @@ func (s *Setting) RoundUps(round rule.Occasion, rows []*sheet.Row, at time.Time,
 		if c.Outcome == Send || c.Outcome == Hold {
 			facts := s.facts(computed[0], at, Memory{})
 			c.Rendered = s.Templates[c.Template].Render(template.Context{Sheet: s.Sheet, Row: computed[0], Rows: computed, Today: facts.Today, Facts: facts})
+			c.OptOut = s.Rule.OptOut
 		}
 		ups[i].Considered = c
 	}

@@ -147,7 +147,7 @@ func (r *Rule) UnmarshalJSON(b []byte) error {
 	*r = Rule{}
 	return object(b, map[string]any{"id": &r.ID, "name": &r.Name, "note": &r.Note, "state": &r.State, "zone": &r.Zone, "trigger": &r.Trigger,
 		"condition": &r.Condition, "send": list(&r.Send), "to": list(&r.To), "cc": list(&r.Cc), "bcc": list(&r.Bcc), "replyTo": list(&r.ReplyTo),
-		"each": &r.Each, "groupBy": &r.GroupBy, "window": &r.Window, "shift": &r.Shift, "repeat": &r.Repeat, "late": &r.Late, "hold": &r.Hold,
+		"each": &r.Each, "optOut": &r.OptOut, "groupBy": &r.GroupBy, "window": &r.Window, "shift": &r.Shift, "repeat": &r.Repeat, "late": &r.Late, "hold": &r.Hold,
 		"brake": &r.Brake, "then": &r.Then}, "name", "trigger", "send", "to")
 }
 

@@ -358,6 +358,12 @@ func (p *speech) bounds() {
 		p.clause("/brake", r.Brake.words())
 		p.say(" are held until somebody has looked.")
 	}
+	if r.OptOut {
+		next()
+		p.say("mail readers offer ")
+		p.clause("/optOut", "to unsubscribe")
+		p.say(".")
+	}
 }
 
 var holdWords = map[Hold]string{HoldAlways: "each email", HoldFirstRun: "the first run"}

@@ -58,6 +58,7 @@ func TestSentence(t *testing.T) {
 			"7 days before return due at 09:00, for rows where it is not so that open is yes or (insured until is 0 to 7 days away and humidity is below limit and state has changed within 3 days), write Return to contact email.", ""},
 		{"wordings", `{"name":"x","trigger":` + onThreshold + `,"send":[{"if":{"column":"hum","op":">","value":65},"template":"u"},{"template":"t"}],"to":[{"column":"mail"}]}`,
 			"As soon as humidity reaches limit, write Overdue where humidity is above 65, else Return, to contact email.", "/send/0/if=humidity is above 65"},
+		{"unsubscribing", withTrigger(onDate, `,"optOut":true`), "7 days before return due at 09:00, write Return to contact email. Mail readers offer to unsubscribe.", "/optOut=to unsubscribe"},
 		{"each alone", withTrigger(onDate, `,"each":true`), "7 days before return due at 09:00, write Return to contact email, each alone.", "/each=each alone"},
 		{"copies", `{"name":"x","trigger":` + onDate + `,"send":[{"template":"t"}],"to":[{"column":"mail"},{"address":"desk@marrowby.example"}],"cc":[{"person":"ines@marrowby.example"}],"bcc":[{"column":"mail"}],"replyTo":[{"address":"loans@marrowby.example"}]}`,
 			"7 days before return due at 09:00, write Return to contact email and desk@marrowby.example, with a copy to ines@marrowby.example, with a blind copy to contact email, replies to loans@marrowby.example.", "/bcc=contact email"},

@@ -420,7 +420,7 @@ func (w *compiler) behind(h Line) {
 func (w *compiler) line(l Line) {
 	for _, p := range l {
 		if p.Field == nil {
-			w.both(html.EscapeString(clean(p.Text)), oneLine(p.Text))
+			w.both(html.EscapeString(clean(p.Text)), p.Text)
 			continue
 		}
 		w.close(op{field: w.slot(p.Field)})

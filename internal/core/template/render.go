@@ -38,6 +38,7 @@ type Rendered struct {
 	Images      []*Image // that the HTML shows by their CID, each once
 	Attachments []Attached
 	Variant     int  // the text that was written, 1 being the template's own
+	OptOut      bool // mail readers are to offer to unsubscribe
 	Unmet       bool // the row's language has no variant
 }
 

@@ -65,7 +65,9 @@ func (t *Template) Validate(s *sheet.Sheet) error { return t.validate(&place{she
 
 // ValidateDraft is Validate for a template that is being written: a link may lead nowhere
 // yet.
-func (t *Template) ValidateDraft(s *sheet.Sheet) error { return t.validate(&place{sheet: s, draft: true}) }
+func (t *Template) ValidateDraft(s *sheet.Sheet) error {
+	return t.validate(&place{sheet: s, draft: true})
+}
 
 func (t *Template) validate(p *place) error {
 	s := p.sheet

@@ -32,10 +32,12 @@ CREATE TABLE pieces (
   deleted_at DATETIME(6) NULL
 );
 ALTER TABLE senders ADD COLUMN signature MEDIUMTEXT NULL;
-ALTER TABLE letters ADD COLUMN carried MEDIUMTEXT NULL;
+ALTER TABLE letters
+  ADD COLUMN carried MEDIUMTEXT NULL,
+  ADD COLUMN opt_out BOOLEAN NOT NULL DEFAULT FALSE;
 
 -- +goose Down
-ALTER TABLE letters DROP COLUMN carried;
+ALTER TABLE letters DROP COLUMN carried, DROP COLUMN opt_out;
 ALTER TABLE senders DROP COLUMN signature;
 DROP TABLE pieces, files, template_versions;
 ALTER TABLE templates

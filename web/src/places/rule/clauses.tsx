@@ -359,6 +359,17 @@ function whole(place: string, p: Editing): Opened {
         body: <p className="max-w-72">Every address gets an email of its own; none sees the others.</p>,
         remove: () => put({ each: undefined }),
       };
+    case "/optOut":
+      return {
+        title: "To unsubscribe",
+        body: (
+          <p className="max-w-72">
+            Mail readers show their own way to unsubscribe. Whoever follows it is put on the do-not-email list. An email to several addresses
+            leads to a page that asks which of them is meant.
+          </p>
+        ),
+        remove: () => put({ optOut: undefined }),
+      };
     case "/groupBy":
       return {
         title: "One round-up",

@@ -206,6 +206,7 @@ export function moreOf(b: RuleBody, sheet: Sheet): More[] {
     !holds(b) && { words: "ask first", place: "/hold", add: (x) => ({ ...x, hold: "always" }) },
     reacts(t.kind) &&
       !b.brake && { words: "more than … at once: hold", place: "/brake", add: (x) => ({ ...x, brake: { count: 20, share: 0.25 } }) },
+    !b.optOut && { words: "mail readers offer to unsubscribe", place: "/optOut", add: (x) => ({ ...x, optOut: true }) },
     !b.zone && { words: "in another time zone …", place: "/zone", add: (x) => ({ ...x, zone: sheet.zone }) },
   ];
   return all.filter((x) => x !== false);

@@ -116,6 +116,7 @@ func (e CellReadingIs) Valid() bool {
 // Defines values for CheckLevel.
 const (
 	Fine CheckLevel = "fine"
+	Note CheckLevel = "note"
 	Stop CheckLevel = "stop"
 	Warn CheckLevel = "warn"
 )
@@ -124,6 +125,8 @@ const (
 func (e CheckLevel) Valid() bool {
 	switch e {
 	case Fine:
+		return true
+	case Note:
 		return true
 	case Stop:
 		return true
@@ -1112,10 +1115,15 @@ type ChangeResult struct {
 
 // Check defines model for Check.
 type Check struct {
-	Examples []RowRef   `json:"examples"`
-	Level    CheckLevel `json:"level"`
-	Rows     int        `json:"rows"`
-	Text     string     `json:"text"`
+	Examples []RowRef `json:"examples"`
+
+	// Key names it, for leafing through its rows
+	Key   string     `json:"key"`
+	Level CheckLevel `json:"level"`
+
+	// Rows that it is so for; 0 where it is so for the template as a whole
+	Rows int    `json:"rows"`
+	Text string `json:"text"`
 }
 
 // CheckLevel defines model for Check.Level.
@@ -1125,7 +1133,15 @@ type CheckLevel string
 type Checks struct {
 	Checks []Check `json:"checks"`
 	Good   int     `json:"good"`
-	Rows   int     `json:"rows"`
+
+	// Partial not all rows have been looked at yet; ask for the whole
+	Partial bool `json:"partial"`
+
+	// Rows that have been looked at
+	Rows int `json:"rows"`
+
+	// Variants how many rows get each text, the first being the template's own
+	Variants []int `json:"variants"`
 }
 
 // Clause defines model for Clause.
@@ -1476,6 +1492,20 @@ type Feed struct {
 	By   string    `json:"by"`
 	Id   string    `json:"id"`
 	Rule *string   `json:"rule,omitempty"`
+}
+
+// Fitted defines model for Fitted.
+type Fitted struct {
+	// Columns the columns that the template names, and what stands for each in the other sheet
+	Columns []struct {
+		Id   string `json:"id"`
+		Name string `json:"name"`
+
+		// To the other sheet's column, by id; empty where there is none
+		To   string `json:"to"`
+		Type string `json:"type"`
+	} `json:"columns"`
+	Template TemplateBody `json:"template"`
 }
 
 // FollowUp defines model for FollowUp.
@@ -1987,9 +2017,26 @@ type Preview struct {
 
 // PreviewAsk defines model for PreviewAsk.
 type PreviewAsk struct {
-	Index        *int    `json:"index,omitempty"`
-	OnlyWarnings *bool   `json:"onlyWarnings,omitempty"`
-	Row          *string `json:"row,omitempty"`
+	Index *int `json:"index,omitempty"`
+
+	// Only which rows are leafed through; all where nothing is said
+	Only *struct {
+		// Check those that have what a check names, by its key
+		Check *string `json:"check,omitempty"`
+
+		// Rule those that meet a rule's conditions
+		Rule *string `json:"rule,omitempty"`
+
+		// Variant those that get this text, 0 being the template's own
+		Variant *int `json:"variant,omitempty"`
+
+		// View those of a view
+		View *string `json:"view,omitempty"`
+
+		// Warned those for which something may be wrong
+		Warned *bool `json:"warned,omitempty"`
+	} `json:"only,omitempty"`
+	Row *string `json:"row,omitempty"`
 
 	// Source the message is wanted too, as it would be sent
 	Source   *bool        `json:"source,omitempty"`
@@ -2526,6 +2573,15 @@ type Template struct {
 // TemplateBody defines model for TemplateBody.
 type TemplateBody = template.Template
 
+// TemplateFit defines model for TemplateFit.
+type TemplateFit struct {
+	// Columns which of its columns stands for which, by id; where it is missing, as it was said the last time, or by their names
+	Columns *map[string]string `json:"columns,omitempty"`
+
+	// Sheet the other sheet
+	Sheet string `json:"sheet"`
+}
+
 // TemplateSave defines model for TemplateSave.
 type TemplateSave struct {
 	Template TemplateBody `json:"template"`
@@ -2541,6 +2597,14 @@ type TemplateUse struct {
 
 // TemplateVariant the template in another language
 type TemplateVariant = template.Variant
+
+// TemplateVersion a template as it was once saved; it never changes
+type TemplateVersion struct {
+	At      time.Time     `json:"at"`
+	By      string        `json:"by"`
+	Content *TemplateBody `json:"content,omitempty"`
+	Version int           `json:"version"`
+}
 
 // Today defines model for Today.
 type Today struct {
@@ -2795,6 +2859,12 @@ type ForetellChangeJSONBody struct {
 	Steps []Step `json:"steps"`
 }
 
+// CheckTemplateParams defines parameters for CheckTemplate.
+type CheckTemplateParams struct {
+	// Quick what is known after a moment is enough
+	Quick *bool `form:"quick,omitempty" json:"quick,omitempty"`
+}
+
 // ReadCellParams defines parameters for ReadCell.
 type ReadCellParams struct {
 	Text string `form:"text" json:"text"`
@@ -3007,12 +3077,6 @@ type PreviewByHandJSONBody struct {
 type RefreshSourceJSONBody struct {
 	// Overrule take it in this once whatever share of the rows it changes
 	Overrule *bool `json:"overrule,omitempty"`
-}
-
-// DeleteTemplateParams defines parameters for DeleteTemplate.
-type DeleteTemplateParams struct {
-	// Pausing rules that use it are paused, rather than it refused
-	Pausing *bool `form:"pausing,omitempty" json:"pausing,omitempty"`
 }
 
 // SendTestJSONBody defines parameters for SendTest.
@@ -3231,6 +3295,9 @@ type SaveTemplateJSONRequestBody = TemplateSave
 
 // TemplateConsequencesJSONRequestBody defines body for TemplateConsequences for application/json ContentType.
 type TemplateConsequencesJSONRequestBody = TemplateBody
+
+// FitTemplateJSONRequestBody defines body for FitTemplate for application/json ContentType.
+type FitTemplateJSONRequestBody = TemplateFit
 
 // SendTestJSONRequestBody defines body for SendTest for application/json ContentType.
 type SendTestJSONRequestBody SendTestJSONBody
@@ -3452,7 +3519,7 @@ type ServerInterface interface {
 	UndoChange(ctx *echo.Context, sheet string, change string) error
 	// CheckTemplate What is wrong with a template over all rows
 	// (POST /sheets/{sheet}/checks)
-	CheckTemplate(ctx *echo.Context, sheet string) error
+	CheckTemplate(ctx *echo.Context, sheet string, params CheckTemplateParams) error
 	// SaveColumns Add, rename, order, retype, hide, lock and take out columns
 	// (PUT /sheets/{sheet}/columns)
 	SaveColumns(ctx *echo.Context, sheet string) error
@@ -3641,7 +3708,7 @@ type ServerInterface interface {
 	AddTemplate(ctx *echo.Context, sheet string) error
 	// DeleteTemplate Delete a template
 	// (DELETE /sheets/{sheet}/templates/{template})
-	DeleteTemplate(ctx *echo.Context, sheet string, template string, params DeleteTemplateParams) error
+	DeleteTemplate(ctx *echo.Context, sheet string, template string) error
 	// GetTemplate One template
 	// (GET /sheets/{sheet}/templates/{template})
 	GetTemplate(ctx *echo.Context, sheet string, template string) error
@@ -3651,6 +3718,15 @@ type ServerInterface interface {
 	// TemplateConsequences How many of the emails foreseen another wording of a letter would be in, and what could not go
 	// (POST /sheets/{sheet}/templates/{template}/consequences)
 	TemplateConsequences(ctx *echo.Context, sheet string, template string) error
+	// FitTemplate A template as it would be for another sheet, whose columns take the place of its own; nothing is saved but which stands for which
+	// (POST /sheets/{sheet}/templates/{template}/fit)
+	FitTemplate(ctx *echo.Context, sheet string, template string) error
+	// ListVersions How a template was saved, the newest first
+	// (GET /sheets/{sheet}/templates/{template}/versions)
+	ListVersions(ctx *echo.Context, sheet string, template string) error
+	// GetVersion A template as it was once saved
+	// (GET /sheets/{sheet}/templates/{template}/versions/{version})
+	GetVersion(ctx *echo.Context, sheet string, template string, version int) error
 	// SendTest Send the previewed row's email to oneself, marked as a test
 	// (POST /sheets/{sheet}/test-email)
 	SendTest(ctx *echo.Context, sheet string) error
@@ -4740,8 +4816,17 @@ func (w *ServerInterfaceWrapper) CheckTemplate(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CheckTemplateParams
+	// ------------- Optional query parameter "quick" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "quick", ctx.QueryParams(), &params.Quick, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter quick: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.CheckTemplate(ctx, sheet)
+	err = w.Handler.CheckTemplate(ctx, sheet, params)
 	return err
 }
 
@@ -6202,17 +6287,8 @@ func (w *ServerInterfaceWrapper) DeleteTemplate(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter template: %s", err))
 	}
 
-	// Parameter object where we will unmarshal all parameters from the context
-	var params DeleteTemplateParams
-	// ------------- Optional query parameter "pausing" -------------
-
-	err = runtime.BindQueryParameterWithOptions("form", true, false, "pausing", ctx.QueryParams(), &params.Pausing, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
-	if err != nil {
-		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter pausing: %s", err))
-	}
-
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.DeleteTemplate(ctx, sheet, template, params)
+	err = w.Handler.DeleteTemplate(ctx, sheet, template)
 	return err
 }
 
@@ -6285,6 +6361,86 @@ func (w *ServerInterfaceWrapper) TemplateConsequences(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.TemplateConsequences(ctx, sheet, template)
+	return err
+}
+
+// FitTemplate converts echo context to params.
+func (w *ServerInterfaceWrapper) FitTemplate(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// ------------- Path parameter "template" -------------
+	var template string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "template", ctx.Param("template"), &template, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter template: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.FitTemplate(ctx, sheet, template)
+	return err
+}
+
+// ListVersions converts echo context to params.
+func (w *ServerInterfaceWrapper) ListVersions(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// ------------- Path parameter "template" -------------
+	var template string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "template", ctx.Param("template"), &template, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter template: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListVersions(ctx, sheet, template)
+	return err
+}
+
+// GetVersion converts echo context to params.
+func (w *ServerInterfaceWrapper) GetVersion(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// ------------- Path parameter "template" -------------
+	var template string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "template", ctx.Param("template"), &template, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter template: %s", err))
+	}
+
+	// ------------- Path parameter "version" -------------
+	var version int
+
+	err = runtime.BindStyledParameterWithOptions("simple", "version", ctx.Param("version"), &version, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter version: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetVersion(ctx, sheet, template, version)
 	return err
 }
 
@@ -6616,6 +6772,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.PUT(options.BaseURL+"/sheets/:sheet/columns", wrapper.SaveColumns, options.OperationMiddlewares["saveColumns"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/columns/consequences", wrapper.ColumnsConsequences, options.OperationMiddlewares["columnsConsequences"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/consequences", wrapper.SheetConsequences, options.OperationMiddlewares["sheetConsequences"]...)
+	router.GET(options.BaseURL+"/sheets/:sheet/templates/:template/versions", wrapper.ListVersions, options.OperationMiddlewares["listVersions"]...)
+	router.GET(options.BaseURL+"/sheets/:sheet/templates/:template/versions/:version", wrapper.GetVersion, options.OperationMiddlewares["getVersion"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/templates/:template/fit", wrapper.FitTemplate, options.OperationMiddlewares["fitTemplate"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/templates/:template/consequences", wrapper.TemplateConsequences, options.OperationMiddlewares["templateConsequences"]...)
 	router.POST(options.BaseURL+"/calendars/:calendar/consequences", wrapper.CalendarConsequences, options.OperationMiddlewares["calendarConsequences"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/columns/effect", wrapper.ColumnsEffect, options.OperationMiddlewares["columnsEffect"]...)
@@ -9344,8 +9503,9 @@ func (response UndoChangedefaultApplicationProblemPlusJSONResponse) VisitUndoCha
 }
 
 type CheckTemplateRequestObject struct {
-	Sheet string `json:"sheet"`
-	Body  *CheckTemplateJSONRequestBody
+	Sheet  string `json:"sheet"`
+	Params CheckTemplateParams
+	Body   *CheckTemplateJSONRequestBody
 }
 
 type CheckTemplateResponseObject interface {
@@ -11871,7 +12031,6 @@ func (response AddTemplatedefaultApplicationProblemPlusJSONResponse) VisitAddTem
 type DeleteTemplateRequestObject struct {
 	Sheet    string `json:"sheet"`
 	Template string `json:"template"`
-	Params   DeleteTemplateParams
 }
 
 type DeleteTemplateResponseObject interface {
@@ -12014,6 +12173,128 @@ type TemplateConsequencesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response TemplateConsequencesdefaultApplicationProblemPlusJSONResponse) VisitTemplateConsequencesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FitTemplateRequestObject struct {
+	Sheet    string `json:"sheet"`
+	Template string `json:"template"`
+	Body     *FitTemplateJSONRequestBody
+}
+
+type FitTemplateResponseObject interface {
+	VisitFitTemplateResponse(w http.ResponseWriter) error
+}
+
+type FitTemplate200JSONResponse Fitted
+
+func (response FitTemplate200JSONResponse) VisitFitTemplateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FitTemplatedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FitTemplatedefaultApplicationProblemPlusJSONResponse) VisitFitTemplateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListVersionsRequestObject struct {
+	Sheet    string `json:"sheet"`
+	Template string `json:"template"`
+}
+
+type ListVersionsResponseObject interface {
+	VisitListVersionsResponse(w http.ResponseWriter) error
+}
+
+type ListVersions200JSONResponse []TemplateVersion
+
+func (response ListVersions200JSONResponse) VisitListVersionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListVersionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListVersionsdefaultApplicationProblemPlusJSONResponse) VisitListVersionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetVersionRequestObject struct {
+	Sheet    string `json:"sheet"`
+	Template string `json:"template"`
+	Version  int    `json:"version"`
+}
+
+type GetVersionResponseObject interface {
+	VisitGetVersionResponse(w http.ResponseWriter) error
+}
+
+type GetVersion200JSONResponse TemplateVersion
+
+func (response GetVersion200JSONResponse) VisitGetVersionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetVersiondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetVersiondefaultApplicationProblemPlusJSONResponse) VisitGetVersionResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -12847,6 +13128,15 @@ type StrictServerInterface interface {
 	// TemplateConsequences How many of the emails foreseen another wording of a letter would be in, and what could not go
 	// (POST /sheets/{sheet}/templates/{template}/consequences)
 	TemplateConsequences(ctx context.Context, request TemplateConsequencesRequestObject) (TemplateConsequencesResponseObject, error)
+	// FitTemplate A template as it would be for another sheet, whose columns take the place of its own; nothing is saved but which stands for which
+	// (POST /sheets/{sheet}/templates/{template}/fit)
+	FitTemplate(ctx context.Context, request FitTemplateRequestObject) (FitTemplateResponseObject, error)
+	// ListVersions How a template was saved, the newest first
+	// (GET /sheets/{sheet}/templates/{template}/versions)
+	ListVersions(ctx context.Context, request ListVersionsRequestObject) (ListVersionsResponseObject, error)
+	// GetVersion A template as it was once saved
+	// (GET /sheets/{sheet}/templates/{template}/versions/{version})
+	GetVersion(ctx context.Context, request GetVersionRequestObject) (GetVersionResponseObject, error)
 	// SendTest Send the previewed row's email to oneself, marked as a test
 	// (POST /sheets/{sheet}/test-email)
 	SendTest(ctx context.Context, request SendTestRequestObject) (SendTestResponseObject, error)
@@ -15093,10 +15383,11 @@ func (sh *strictHandler) UndoChange(ctx *echo.Context, sheet string, change stri
 }
 
 // CheckTemplate operation middleware
-func (sh *strictHandler) CheckTemplate(ctx *echo.Context, sheet string) error {
+func (sh *strictHandler) CheckTemplate(ctx *echo.Context, sheet string, params CheckTemplateParams) error {
 	var request CheckTemplateRequestObject
 
 	request.Sheet = sheet
+	request.Params = params
 
 	var body CheckTemplateJSONRequestBody
 	var err error
@@ -17552,12 +17843,11 @@ func (sh *strictHandler) AddTemplate(ctx *echo.Context, sheet string) error {
 }
 
 // DeleteTemplate operation middleware
-func (sh *strictHandler) DeleteTemplate(ctx *echo.Context, sheet string, template string, params DeleteTemplateParams) error {
+func (sh *strictHandler) DeleteTemplate(ctx *echo.Context, sheet string, template string) error {
 	var request DeleteTemplateRequestObject
 
 	request.Sheet = sheet
 	request.Template = template
-	request.Params = params
 
 	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
 		return sh.ssi.DeleteTemplate(ctx.Request().Context(), request.(DeleteTemplateRequestObject))
@@ -17696,6 +17986,108 @@ func (sh *strictHandler) TemplateConsequences(ctx *echo.Context, sheet string, t
 		return err
 	} else if validResponse, ok := response.(TemplateConsequencesResponseObject); ok {
 		return validResponse.VisitTemplateConsequencesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// FitTemplate operation middleware
+func (sh *strictHandler) FitTemplate(ctx *echo.Context, sheet string, template string) error {
+	var request FitTemplateRequestObject
+
+	request.Sheet = sheet
+	request.Template = template
+
+	var body FitTemplateJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.FitTemplate(ctx.Request().Context(), request.(FitTemplateRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FitTemplate")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(FitTemplateResponseObject); ok {
+		return validResponse.VisitFitTemplateResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListVersions operation middleware
+func (sh *strictHandler) ListVersions(ctx *echo.Context, sheet string, template string) error {
+	var request ListVersionsRequestObject
+
+	request.Sheet = sheet
+	request.Template = template
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListVersions(ctx.Request().Context(), request.(ListVersionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListVersions")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListVersionsResponseObject); ok {
+		return validResponse.VisitListVersionsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetVersion operation middleware
+func (sh *strictHandler) GetVersion(ctx *echo.Context, sheet string, template string, version int) error {
+	var request GetVersionRequestObject
+
+	request.Sheet = sheet
+	request.Template = template
+	request.Version = version
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetVersion(ctx.Request().Context(), request.(GetVersionRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetVersion")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetVersionResponseObject); ok {
+		return validResponse.VisitGetVersionResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

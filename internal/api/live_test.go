@@ -419,8 +419,8 @@ func TestTemplatesOverHTTP(t *testing.T) {
 	if p.Row != "LN-0502" || p.Total != 5 || p.Subject != "Oak bellows is due back on Monday 22 March" || !strings.Contains(p.Text, "Dear Ben,") || len(p.Values) == 0 {
 		t.Errorf("%+v", p)
 	}
-	m.want(m.co, "POST", at+"/preview", `{"onlyWarnings":true,"template":`+whole+`}`, 200, &p)
-	if p.Total != 1 || p.Row != "LN-0504" || fmt.Sprint(p.Missing) != "[Return due]" {
+	m.want(m.co, "POST", at+"/preview", `{"index":1,"only":{"warned":true},"template":`+whole+`}`, 200, &p)
+	if p.Total != 2 || p.Row != "LN-0504" || fmt.Sprint(p.Missing) != "[Return due]" {
 		t.Errorf("with gaps alone: %+v", p)
 	}
 	m.want(m.co, "POST", at+"/preview", `{"row":"5","template":`+whole+`}`, 200, &p)
@@ -455,7 +455,7 @@ func TestTemplatesOverHTTP(t *testing.T) {
 		t.Errorf("%+v", made)
 	}
 	m.refused(m.co, "PUT", at+"/templates/"+made.Id, `{"version":1,"template":`+strings.Replace(whole, `"Return"`, `"Fourth"`, 1)+`}`, 409, "look at both")
-	m.refused(m.co, "DELETE", at+"/templates/"+list[1].Id, "", 422, "Rule A, Return reminder, uses")
+	m.refused(m.co, "DELETE", at+"/templates/"+list[1].Id, "", 422, "used by A (Return reminder)")
 	m.want(m.co, "DELETE", at+"/templates/"+made.Id, "", 204, nil)
 	m.refused(m.co, "GET", at+"/templates/"+made.Id, "", 404, "not there")
 }

@@ -6,7 +6,9 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
+	"time"
 
 	"nivot/internal/core/delivery"
 	"nivot/internal/core/sheet"
@@ -160,7 +162,7 @@ func (s *Server) TemplateConsequences(ctx context.Context, r TemplateConsequence
 
 // DeleteTemplate implements StrictServerInterface.
 func (s *Server) DeleteTemplate(ctx context.Context, r DeleteTemplateRequestObject) (DeleteTemplateResponseObject, error) {
-	return DeleteTemplate204Response{}, s.e.DeleteTemplate(ctx, r.Sheet, r.Template, is(r.Params.Pausing), person(ctx).Name)
+	return DeleteTemplate204Response{}, s.e.DeleteTemplate(ctx, r.Sheet, r.Template, person(ctx).Name)
 }
 
 // keyOf names a field or a condition by what it says, so that the editor can find what it
@@ -203,24 +205,11 @@ func (s *Server) PreviewTemplate(ctx context.Context, r PreviewTemplateRequestOb
 	if err != nil {
 		return nil, err
 	}
-	// The rows to leaf through: all, or those with a warning.
-	var ids []int64
-	warnings := r.Body.OnlyWarnings != nil && *r.Body.OnlyWarnings
-	err = s.st.ScanRows(ctx, r.Sheet, func(rec *store.Row) error {
-		if !warnings {
-			ids = append(ids, rec.ID)
-			return nil
-		}
-		row, err := rec.Core(core)
-		if err != nil {
-			return err
-		}
-		row = computed(row)
-		if len(t.Check(ctxOf(row)).Missing) > 0 {
-			ids = append(ids, rec.ID)
-		}
-		return nil
-	})
+	only, err := s.leafing(ctx, r.Sheet, r.Body)
+	if err != nil {
+		return nil, err
+	}
+	ids, err := s.e.Leaf(ctx, r.Sheet, t, only)
 	if err != nil {
 		return nil, err
 	}
@@ -320,53 +309,73 @@ func (s *Server) CheckTemplate(ctx context.Context, r CheckTemplateRequestObject
 	if err != nil {
 		return nil, err
 	}
-	computed, err := s.e.Computed(ctx, core)
+	budget := time.Duration(0)
+	if is(r.Params.Quick) {
+		budget = effectBudget
+	}
+	checked, err := s.e.CheckTemplate(ctx, r.Sheet, t, budget)
 	if err != nil {
 		return nil, err
 	}
-	out := CheckTemplate200JSONResponse{Checks: []Check{}}
-	found := map[string]*Check{}
-	var order []string
-	note := func(level CheckLevel, text string, ref RowRef) {
-		c := found[text]
-		if c == nil {
-			c = &Check{Level: level, Text: text, Examples: []RowRef{}}
-			found[text] = c
-			order = append(order, text)
-		}
-		if c.Rows++; len(c.Examples) < maxExamples {
-			c.Examples = append(c.Examples, ref)
-		}
+	out := CheckTemplate200JSONResponse{Checks: []Check{}, Rows: checked.Seen, Good: checked.Good, Partial: checked.Partial(), Variants: []int{}}
+	for _, rows := range checked.Variants {
+		out.Variants = append(out.Variants, len(rows))
 	}
-	now := s.e.Now()
-	err = s.st.ScanRows(ctx, r.Sheet, func(rec *store.Row) error {
-		row, err := rec.Core(core)
-		if err != nil {
-			return err
+	for _, f := range checked.Found {
+		c := Check{Level: Warn, Text: f.Words(core), Key: f.Key(), Rows: len(f.Rows), Examples: []RowRef{}}
+		switch {
+		case f.Stops():
+			c.Level = Stop
+		case f.Code == template.AddressDoubled: // which may be meant
+			c.Level = Note
 		}
-		row = computed(row)
-		out.Rows++
-		ref := RowRef{Id: row.ID, Name: core.RowName(row)}
-		gaps := t.Gaps(template.Context{Sheet: core, Row: row, Today: value.DayAt(now.In(core.Zone))})
-		for _, g := range gaps {
-			level := Warn
-			if g.Stops {
-				level = Stop
+		for _, id := range f.Rows[:min(len(f.Rows), maxExamples)] {
+			rec, err := s.st.Row(ctx, id)
+			if errors.Is(err, store.ErrNotFound) {
+				continue
 			}
-			note(level, g.Text, ref)
+			if err != nil {
+				return nil, err
+			}
+			row, err := rec.Core(core)
+			if err != nil {
+				return nil, err
+			}
+			c.Examples = append(c.Examples, RowRef{Id: row.ID, Name: core.RowName(row)})
 		}
-		if len(gaps) == 0 {
-			out.Good++
-		}
-		return nil
-	})
-	for _, text := range order {
-		out.Checks = append(out.Checks, *found[text])
+		out.Checks = append(out.Checks, c)
 	}
-	if len(order) == 0 && out.Rows > 0 {
+	if len(out.Checks) == 0 && out.Rows > 0 {
 		out.Checks = append(out.Checks, Check{Level: Fine, Text: "Subject, fields and addresses are in order", Examples: []RowRef{}})
 	}
-	return out, err
+	return out, nil
+}
+
+// leafing reads which rows are leafed through. A view is one's own, or shared.
+func (s *Server) leafing(ctx context.Context, sheetID string, ask *PreviewAsk) (engine.Leafing, error) {
+	var l engine.Leafing
+	if ask.Only == nil {
+		return l, nil
+	}
+	l.Warned, l.Variant = is(ask.Only.Warned), ask.Only.Variant
+	for _, x := range []struct {
+		from *string
+		into *string
+	}{{ask.Only.Check, &l.Check}, {ask.Only.Rule, &l.Rule}, {ask.Only.View, &l.View}} {
+		if x.from != nil {
+			*x.into = *x.from
+		}
+	}
+	if l.View != "" {
+		mine, err := s.st.Views(ctx, sheetID, person(ctx).ID)
+		if err != nil {
+			return l, err
+		}
+		if !slices.ContainsFunc(mine, func(v store.View) bool { return v.ID == l.View }) {
+			return l, store.ErrNotFound
+		}
+	}
+	return l, nil
 }
 
 // SendTest implements StrictServerInterface. The email goes to the person who

@@ -245,7 +245,7 @@ func (e *Engine) Effect(ctx context.Context, sheetID string, ask EffectAsk) (*Ef
 			s.pairs[0].after.Gets = map[string][]time.Time{}
 		}
 	}
-	if err := e.survey(ctx, sb.record, surveyors, deadlineOf(ask.Budget)); err != nil {
+	if err := survey(ctx, e, sb.record, surveyors, deadlineOf(ask.Budget)); err != nil {
 		return nil, err
 	}
 	first := merged(surveyors)
@@ -377,9 +377,14 @@ func (b *book) outlook(sb *sheetBook, r *rule.Rule, now time.Time, days int) (*p
 	return o, nil
 }
 
+// looker looks at the rows of a chunk; cells is memory for it to use again.
+type looker interface {
+	look(c *chunk, cells []value.Value) ([]value.Value, error)
+}
+
 // survey has the surveyors look at all rows of a sheet, side by side; at least
 // at the first of them, whatever the deadline, and no further than it.
-func (e *Engine) survey(ctx context.Context, rec *store.Sheet, surveyors []*surveyor, deadline time.Time) error {
+func survey[S looker](ctx context.Context, e *Engine, rec *store.Sheet, surveyors []S, deadline time.Time) error {
 	if rec.LiveRows < chunkRows {
 		surveyors = surveyors[:1]
 	}

@@ -62,6 +62,7 @@ type Engine struct {
 	kept      rowKeeper
 	doubles   doubles
 	files     fileCache
+	checked   checkedKeeper
 	optOut    atomic.Pointer[[]byte] // the key of opt-out links, once it is known
 	jobs      sync.WaitGroup // work that goes on when its request is over
 }

@@ -2,12 +2,9 @@ package engine
 
 import (
 	"context"
-	"errors"
-	"fmt"
 	"slices"
 	"strings"
 
-	"nivot/internal/core/rule"
 	"nivot/internal/core/template"
 	"nivot/internal/core/value"
 	"nivot/internal/store"
@@ -123,31 +120,26 @@ func (e *Engine) KeepImages(ctx context.Context, tx *store.Store, images []*temp
 	return nil
 }
 
-// DeleteTemplate takes a template away. Where rules use it, it is refused, or,
-// with pausing, they are paused and say what they miss.
-func (e *Engine) DeleteTemplate(ctx context.Context, sheetID, id string, pausing bool, actor string) error {
+// DeleteTemplate takes a template away. Where rules use it, it is refused with their list; its
+// versions stay, for what they have written.
+func (e *Engine) DeleteTemplate(ctx context.Context, sheetID, id string, actor string) error {
 	return e.Store.Tx(ctx, func(tx *store.Store) error {
 		rules, err := tx.Rules(ctx, sheetID)
 		if err != nil {
 			return err
 		}
-		missing := func(r *rule.Rule) error {
-			if slices.Contains(r.Templates(), id) {
-				return errors.New("the template it writes has been deleted; choose another")
-			}
-			return nil
-		}
+		var using []string
 		for i := range rules {
 			core, err := rules[i].Core()
 			if err != nil {
 				return err
 			}
-			if !pausing && missing(core) != nil {
-				return &Refusal{Field: "/pausing", Message: fmt.Sprintf("rule %s, %s, uses this template; give it another one first, or let it be paused", rules[i].Letter, rules[i].Name)}
+			if slices.Contains(core.Templates(), id) {
+				using = append(using, rules[i].Letter+" ("+rules[i].Name+")")
 			}
 		}
-		if err := e.pauseBroken(ctx, tx, rules, missing, actor); err != nil {
-			return err
+		if len(using) > 0 {
+			return refuse("it is used by %s; give each another template first", strings.Join(using, ", "))
 		}
 		t, err := tx.Template(ctx, id)
 		if err != nil {

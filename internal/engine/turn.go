@@ -70,7 +70,7 @@ func (e *Engine) surveyed(ctx context.Context, t *turn, rules []*ruleBook, budge
 			p.heed(said[k], rules[k].record.ID)
 		}
 	}
-	if err := e.survey(ctx, t.is.record, surveyors, deadlineOf(budget)); err != nil {
+	if err := survey(ctx, e, t.is.record, surveyors, deadlineOf(budget)); err != nil {
 		return nil, err
 	}
 	return merged(surveyors), nil

@@ -20,10 +20,11 @@ type setting struct {
 
 // The names of settings.
 const (
-	SettingSending   = "sending"        // bool: the lever
-	SettingOptOutKey = "opt-out-key"    // bytes: signs the tokens of opt-out links
-	SettingClock     = "practice-clock" // the practice clock's offset
-	SettingWentBack  = "went-back"      // WentBack
+	SettingSending    = "sending"        // bool: the lever
+	SettingColumnsFit = "columns-fit"    // with two sheets' ids: map, which column of the second stands for one of the first
+	SettingOptOutKey  = "opt-out-key"    // bytes: signs the tokens of opt-out links
+	SettingClock      = "practice-clock" // the practice clock's offset
+	SettingWentBack   = "went-back"      // WentBack
 )
 
 // Setting reads a setting into v; ok is false where it has never been set.

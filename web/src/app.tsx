@@ -11,7 +11,7 @@ import { TemplatesPlace } from "./places/templates/templates";
 import { TodayPlace } from "./places/today/today";
 import { SignIn } from "./places/welcome/signin";
 import { Welcome } from "./places/welcome/welcome";
-import { bringSearch, logSearch, ruleSearch, sheetSearch } from "./routes";
+import { bringSearch, logSearch, ruleSearch, templateSearch, sheetSearch } from "./routes";
 
 function Frame(): ReactNode {
   const client = useQueryClient();
@@ -105,6 +105,7 @@ const templates = createRoute({ getParentRoute, path: "/templates", component: T
 const template = createRoute({
   getParentRoute,
   path: "/templates/$sheet/$template",
+  validateSearch: templateSearch,
   component: lazyRouteComponent(() => import("./places/templates/template"), "TemplatePlace"),
 });
 const log = createRoute({

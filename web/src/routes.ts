@@ -83,3 +83,7 @@ export const beginnings = ["date", "change", "threshold", "edited", "by-hand"] a
 export type RuleSearch = { when?: (typeof beginnings)[number]; column?: string; template?: string };
 export const ruleSearch = (s: Given): RuleSearch =>
   said({ when: oneOf(s.when, beginnings), column: text(s.column), template: text(s.template) });
+
+/** How a template's page was come to. */
+export type TemplateSearch = { copy?: boolean };
+export const templateSearch = (s: Given): TemplateSearch => said({ copy: s.copy === true ? true : undefined });

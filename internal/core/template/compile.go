@@ -27,7 +27,8 @@ type doc struct {
 	preheader []op
 	body      []op
 	images    []*Image
-	names     [][]op // of the attachments
+	names     [][]op          // of the attachments
+	columns   []*sheet.Column // that its fields name, each once
 }
 
 // op is a step of rendering: fixed text for both twins, then at most one thing
@@ -151,6 +152,15 @@ func (t *Template) compileDoc(s *sheet.Sheet, x Text, l *value.Locale) doc {
 	w := &compiler{sheet: s, t: t, d: &d}
 	w.blocks(x.Body.Content, "", bodyStyle)
 	d.body = w.done()
+	for _, n := range []*Node{x.Subject, x.Preheader, x.Body} {
+		n.walk(func(n *Node) {
+			for _, f := range n.fields() {
+				if c, ok := s.Column(f.Column); ok && !slices.Contains(d.columns, c) {
+					d.columns = append(d.columns, c)
+				}
+			}
+		})
+	}
 	return d
 }
 
@@ -283,6 +293,9 @@ func (w *compiler) part(n *Node, indent, style string) {
 	inner := w.inner()
 	inner.blocks(n.Content, indent, style)
 	cond := *n.If
+	if cond.Validate("", rule.SheetScope{Sheet: w.sheet}) != nil {
+		return // of a draft: nothing can be said of it yet
+	}
 	cond.Prepare(w.sheet)
 	w.close(op{part: inner.done(), when: func(w *writer) bool {
 		t, _ := cond.Judge(w.c.Facts)

@@ -26,6 +26,10 @@ type Field struct {
 	Omit     bool    `json:"omit,omitempty"`     // where it has none, the sentence is left out
 }
 
+// Elsewhere begins what a field of a draft names in place of a column that the sheet does not
+// have: its name in the sheet that the template was written for.
+const Elsewhere = "?"
+
 // What a field may name in place of a column.
 const (
 	RowKey = "key"     // the row's key, or its number
@@ -52,6 +56,9 @@ func (f *Field) validate(p *place) error {
 		return fmt.Errorf("a text that many sheets use names no columns")
 	}
 	c, ok := p.sheet.Column(f.Column)
+	if !ok && p.draft {
+		return nil
+	}
 	if !ok {
 		return fmt.Errorf("a field names a column that is not there any more")
 	}

@@ -352,6 +352,9 @@ func (n *Node) validateOwn(p *place) error {
 		if n.If == nil {
 			return fmt.Errorf("a part needs the condition under which it is shown")
 		}
+		if p.draft {
+			return nil // it is not shown while its condition cannot be judged
+		}
 		return n.If.Validate("", rule.SheetScope{Sheet: p.sheet})
 	case ImageNode:
 		return n.Image.validate(p)
@@ -398,14 +401,14 @@ func (l *FieldList) validate(p *place, roundUp bool) error {
 		return fmt.Errorf("order, limit and more are of a round-up's table, over of a row's")
 	}
 	for _, o := range l.Order {
-		if _, ok := p.sheet.Column(o.Column); !ok {
+		if _, ok := p.sheet.Column(o.Column); !ok && !p.draft {
 			return fmt.Errorf("a table is ordered by a column that is not there any more")
 		}
 	}
 	switch {
 	case l.Limit < 0:
 		return fmt.Errorf("a table has at least one row")
-	case l.Limit > 0 && !bytes.Contains([]byte(l.More), []byte(MoreNumber)):
+	case l.Limit > 0 && !p.draft && !bytes.Contains([]byte(l.More), []byte(MoreNumber)):
 		return fmt.Errorf("a table of at most %d rows needs words for the others, with %s in them: and %s more", l.Limit, MoreNumber, MoreNumber)
 	}
 	return nil

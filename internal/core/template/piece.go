@@ -106,6 +106,15 @@ type From struct {
 	Signature *Piece
 }
 
+// RestsOn gives what the template was given by Use and says: the pieces in it, and who its
+// emails are from.
+func (t *Template) RestsOn() (pieces []*Piece, from From) {
+	for _, id := range t.PieceIDs() {
+		pieces = append(pieces, t.pieces[id])
+	}
+	return pieces, t.from
+}
+
 // Use gives a template what it rests on outside itself: the pieces, by id, and who its
 // emails are from. Both stand for themselves only until they change.
 func (t *Template) Use(pieces map[string]*Piece, from From) {

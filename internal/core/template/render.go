@@ -107,6 +107,10 @@ func (t *Template) Parts(c Context) (conditions []*rule.Condition, shown []bool)
 	t.texts()[w.variant-1].Body.walk(func(n *Node) {
 		if n.If != nil {
 			own := *n.If
+			if own.Validate("", rule.SheetScope{Sheet: c.Sheet}) != nil {
+				conditions, shown = append(conditions, n.If), append(shown, false)
+				return
+			}
 			own.Prepare(c.Sheet)
 			truth, _ := own.Judge(w.c.Facts)
 			conditions, shown = append(conditions, n.If), append(shown, truth == rule.True)

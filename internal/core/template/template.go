@@ -64,7 +64,7 @@ func (x Text) docs() []*Node { return []*Node{x.Subject, x.Preheader, x.Body} }
 func (t *Template) Validate(s *sheet.Sheet) error { return t.validate(&place{sheet: s}) }
 
 // ValidateDraft is Validate for a template that is being written: a link may lead nowhere
-// yet.
+// yet, a field name a column that another sheet has.
 func (t *Template) ValidateDraft(s *sheet.Sheet) error {
 	return t.validate(&place{sheet: s, draft: true})
 }
@@ -77,7 +77,7 @@ func (t *Template) validate(p *place) error {
 	if c, ok := s.Column(t.Language); t.Language != "" && (!ok || c.ValueType() != value.Text && c.ValueType() != value.Choice) {
 		return fmt.Errorf("the language comes from a column of type text or choice")
 	}
-	if len(t.Variants) > 0 && t.Language == "" {
+	if len(t.Variants) > 0 && t.Language == "" && !p.draft {
 		return fmt.Errorf("a template in several languages needs a column that chooses")
 	}
 	if t.pieces != nil {
@@ -157,7 +157,7 @@ func (x Text) same(y Text) bool {
 func (t *Template) Older() []string {
 	out := []string{}
 	for _, v := range t.Variants {
-		if v.Of < t.Written {
+		if v.Of > 0 && v.Of < t.Written {
 			out = append(out, v.Language)
 		}
 	}

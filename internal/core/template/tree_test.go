@@ -3,7 +3,6 @@ package template
 import (
 	"encoding/json"
 	"regexp"
-	"slices"
 	"strings"
 	"testing"
 
@@ -239,30 +238,4 @@ func FuzzBlocks(f *testing.F) {
 			}
 		}
 	})
-}
-
-// The gaps of a row are those of the letter that would be written, and the
-// address it would go to; a row without one is good.
-func TestGaps(t *testing.T) {
-	s := loans()
-	s.Address = "conmail"
-	tpl := &Template{Name: "x", Subject: body(t, `{"type":"paragraph","content":[{"type":"field","attrs":{"column":"obj"}}]}`),
-		Body: body(t, `{"type":"paragraph","content":[{"type":"field","attrs":{"column":"due"}},{"type":"field","attrs":{"column":"con","fallback":"friend"}}]}`)}
-	for _, c := range []struct {
-		cells map[string]string
-		want  []Gap
-	}{
-		{map[string]string{"obj": "Bell", "due": "29/03/2027", "conmail": "ada@x.example"}, nil},
-		{map[string]string{"obj": "Bell", "due": "29/03/2027"}, []Gap{{true, "Contact: mail is empty; these cannot go out"}}},
-		{map[string]string{"obj": "Bell", "due": "soon", "conmail": "nobody"}, []Gap{{true, "Contact: mail is no address; these cannot go out"}, {false, "Return due cannot be read and has no other words"}}},
-		{map[string]string{"conmail": "ada@x.example"}, []Gap{{false, "Object is empty and has no other words"}, {false, "Return due is empty and has no other words"}, {false, "The subject is empty"}}},
-	} {
-		cx := Context{Sheet: s, Row: rowOf(s, c.cells), Today: value.DayOf(2027, 3, 22)}
-		if got := tpl.Gaps(cx); !slices.Equal(got, c.want) {
-			t.Errorf("%v: %v, want %v", c.cells, got, c.want)
-		}
-		if a, b := tpl.Check(cx), tpl.Render(cx); a.Subject != b.Subject || !slices.Equal(a.Missing, b.Missing) {
-			t.Errorf("%v: checking and rendering disagree", c.cells)
-		}
-	}
 }

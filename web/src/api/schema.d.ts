@@ -1699,6 +1699,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sheets/{sheet}/templates/{template}/versions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How a template was saved, the newest first */
+        get: operations["listVersions"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/templates/{template}/versions/{version}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A template as it was once saved */
+        get: operations["getVersion"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/templates/{template}/fit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A template as it would be for another sheet, whose columns take the place of its own; nothing is saved but which stands for which */
+        post: operations["fitTemplate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sheets/{sheet}/templates/{template}/consequences": {
         parameters: {
             query?: never;
@@ -2369,6 +2420,8 @@ export interface components {
             replyTo?: components["schemas"]["AddressSource"][];
             late?: string;
             each?: boolean;
+            /** @description mail readers offer to unsubscribe (RFC 8058) */
+            optOut?: boolean;
             groupBy?: string;
             window?: {
                 weekdays?: string[];
@@ -2808,6 +2861,33 @@ export interface components {
             /** @description the languages whose text is older than the first one's */
             older: string[];
         };
+        /** @description a template as it was once saved; it never changes */
+        TemplateVersion: {
+            version: number;
+            /** Format: date-time */
+            at: string;
+            by: string;
+            content?: components["schemas"]["TemplateBody"];
+        };
+        TemplateFit: {
+            /** @description the other sheet */
+            sheet: string;
+            /** @description which of its columns stands for which, by id; where it is missing, as it was said the last time, or by their names */
+            columns?: {
+                [key: string]: string;
+            };
+        };
+        Fitted: {
+            template: components["schemas"]["TemplateBody"];
+            /** @description the columns that the template names, and what stands for each in the other sheet */
+            columns: {
+                id: string;
+                name: string;
+                type: string;
+                /** @description the other sheet's column, by id; empty where there is none */
+                to: string;
+            }[];
+        };
         TemplateSave: {
             template: components["schemas"]["TemplateBody"];
             version?: number;
@@ -2886,7 +2966,19 @@ export interface components {
             template: components["schemas"]["TemplateBody"];
             row?: string;
             index?: number;
-            onlyWarnings?: boolean;
+            /** @description which rows are leafed through; all where nothing is said */
+            only?: {
+                /** @description those for which something may be wrong */
+                warned?: boolean;
+                /** @description those that have what a check names, by its key */
+                check?: string;
+                /** @description those that get this text, 0 being the template's own */
+                variant?: number;
+                /** @description those that meet a rule's conditions */
+                rule?: string;
+                /** @description those of a view */
+                view?: string;
+            };
             /** @description the text to show, 0 being the template's own, whatever the row's language */
             variant?: number;
             /** @description the message is wanted too, as it would be sent */
@@ -2894,13 +2986,21 @@ export interface components {
         };
         Check: {
             /** @enum {string} */
-            level: "stop" | "warn" | "fine";
+            level: "stop" | "warn" | "note" | "fine";
             text: string;
+            /** @description names it, for leafing through its rows */
+            key: string;
+            /** @description that it is so for; 0 where it is so for the template as a whole */
             rows: number;
             examples: components["schemas"]["RowRef"][];
         };
         Checks: {
+            /** @description that have been looked at */
             rows: number;
+            /** @description not all rows have been looked at yet; ask for the whole */
+            partial: boolean;
+            /** @description how many rows get each text, the first being the template's own */
+            variants: number[];
             good: number;
             checks: components["schemas"]["Check"][];
         };
@@ -5676,10 +5776,7 @@ export interface operations {
     };
     deleteTemplate: {
         parameters: {
-            query?: {
-                /** @description rules that use it are paused, rather than it refused */
-                pausing?: boolean;
-            };
+            query?: never;
             header?: never;
             path: {
                 sheet: string;
@@ -5939,7 +6036,10 @@ export interface operations {
     };
     checkTemplate: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description what is known after a moment is enough */
+                quick?: boolean;
+            };
             header?: never;
             path: {
                 sheet: string;
@@ -7716,6 +7816,107 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Consequences"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listVersions: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+                template: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TemplateVersion"][];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getVersion: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+                template: string;
+                version: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TemplateVersion"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    fitTemplate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+                template: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TemplateFit"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Fitted"];
                 };
             };
             /** @description A problem (RFC 9457) */

@@ -364,8 +364,8 @@ function whole(place: string, p: Editing): Opened {
         title: "To unsubscribe",
         body: (
           <p className="max-w-72">
-            Mail readers show their own way to unsubscribe. Whoever follows it is put on the do-not-email list. An email to several addresses
-            leads to a page that asks which of them is meant.
+            Mail readers show their own way to unsubscribe. Whoever follows it is put on the do-not-email list. An email to several
+            addresses leads to a page that asks which of them is meant.
           </p>
         ),
         remove: () => put({ optOut: undefined }),

@@ -5,26 +5,45 @@ import { Scroll } from "../../parts/scroll";
 import { LetterFrame } from "../../parts/letter";
 import { count } from "../../parts/time";
 import { size } from "./attachments";
+import type { Only } from "./leaf";
 
 type Props = {
   checks?: Schemas["Checks"];
   says?: Schemas["LetterConsequence"][]; // in which emails the letter will be, once it is saved
   preview?: Schemas["Preview"];
   onRow: (row: string) => Promise<void>;
+  onOnly: (o: Only) => void;
 };
-const levels = { stop: "bg-brick", warn: "bg-marigold-fill" } as Record<string, string>;
+const levels = { stop: "bg-brick", warn: "bg-marigold-fill", note: "bg-ink-2" } as Record<string, string>;
 
-export function Checks({ checks: c, says, preview: pv, onRow }: Props) {
+export function Checks({ checks: c, says, preview: pv, onRow, onOnly }: Props) {
   return (
     <Scroll label="Checks and preview" className="w-[384px] flex-none px-5.5 pt-5 pb-6 max-lg:w-[300px]">
-      <h2>Checks {c && <small className="ml-1 text-xs font-[450] text-ink-2">over {count(c.rows, "row")}</small>}</h2>
+      <h2>
+        Checks{" "}
+        {c && (
+          <small className="ml-1 text-xs font-[450] text-ink-2">
+            over {count(c.rows, "row")}
+            {c.partial && ", the rest is coming"}
+          </small>
+        )}
+      </h2>
       <ul className="mt-1.5 mb-4">
         {c?.checks.map((k) => (
           <li key={k.text} className="border-t border-hair-2 py-1.5">
             <div className="flex gap-2.5">
               <span className={`mt-[7px] size-[7px] flex-none ${levels[k.level] ?? "bg-juniper"}`} />
               <span>{k.text}</span>
-              {k.rows > 0 && <b className="ml-auto font-semibold whitespace-nowrap">{count(k.rows, "row")}</b>}
+              {k.rows > 0 && (
+                <button
+                  type="button"
+                  className="link ml-auto whitespace-nowrap"
+                  title="Leaf through these rows"
+                  onClick={() => onOnly({ check: k.key })}
+                >
+                  {count(k.rows, "row")}
+                </button>
+              )}
             </div>
             {k.examples.length > 0 && (
               <div className="pl-[17px] text-ink-2">

@@ -14,6 +14,14 @@ function read<D>(id: string): Kept<D> | undefined {
   }
 }
 
+/** Leaves a draft behind, to be taken up where its letter is opened. */
+export function leaveDraft(id: string, draft: unknown): void {
+  localStorage.setItem(nameOf(id), JSON.stringify({ at: new Date().toISOString(), version: 0, draft }));
+}
+
+/** The draft that was left behind, if there is one. */
+export const leftDraft = <D>(id: string): D | undefined => read<D>(id)?.draft;
+
 /** Keeps a draft while it differs from what is saved, and gives the one that was left behind
  * by an earlier visit, until it is taken up or dropped. */
 export function useDraft<D>(id: string, draft: D, changed: boolean, version: number) {

@@ -63,6 +63,7 @@ export function fieldKey(a: FieldAttrs): string {
 /** What a field is called. */
 export function fieldName(a: FieldAttrs, columns: Column[]): string {
   if (a.of) return ownFields.find((o) => o.of === a.of)?.name ?? a.of;
+  if (a.column?.startsWith("?")) return `${a.column.slice(1)}, which is not here`;
   return columns.find((c) => c.id === a.column)?.name ?? "a column that is gone";
 }
 
@@ -137,7 +138,20 @@ function Chip({ node, updateAttributes, deleteNode, editor }: ReactNodeViewProps
               editor.commands.focus();
             }}
           >
-            <h3 className="mb-2 text-xs font-[650] text-ink-2">{gone ? "This column is gone" : name}</h3>
+            <h3 className="mb-2 text-xs font-[650] text-ink-2">{gone && !a.column?.startsWith("?") ? "This column is gone" : name}</h3>
+            {gone && (
+              <label className="flex items-center justify-between gap-3">
+                Take instead
+                <select className="field" value="" onChange={(e) => updateAttributes({ column: e.target.value })}>
+                  <option value="">a column …</option>
+                  {columns.map((c) => (
+                    <option key={c.id} value={c.id}>
+                      {c.name}
+                    </option>
+                  ))}
+                </select>
+              </label>
+            )}
             {!gone && <FieldOptions a={a} column={column} put={(x) => updateAttributes(x)} />}
             <button
               type="button"

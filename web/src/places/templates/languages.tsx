@@ -3,6 +3,7 @@ import { useState } from "react";
 import type { Column, Schemas, Sheet } from "../../api/client";
 import { LocaleSelect } from "../../parts/locales";
 import { Blank } from "../../parts/picker";
+import { count } from "../../parts/time";
 import { valueType } from "../sheets/cell";
 
 type Body = Schemas["TemplateBody"];
@@ -11,6 +12,8 @@ type Props = {
   template: Body;
   older: string[]; // the languages whose text is older than the first one's
   now: number; // which is written: 0 is the first
+  rows?: number[]; // how many rows get each text
+  onOnly: (n: number) => void; // leaf through the rows of one
   may: boolean;
   onPick: (n: number) => void;
   onChange: (t: Partial<Body>) => void;
@@ -26,7 +29,7 @@ export function languageName(tag: string): string {
   }
 }
 
-export function Languages({ sheet, template: t, older, now, may, onPick, onChange }: Props) {
+export function Languages({ sheet, template: t, older, now, rows, may, onPick, onOnly, onChange }: Props) {
   const variants = t.variants ?? [];
   const first = t.firstLanguage ?? sheet.locale;
   if (!may && variants.length === 0) return null;
@@ -50,8 +53,31 @@ export function Languages({ sheet, template: t, older, now, may, onPick, onChang
         <>
           {tab(0, first)}
           {variants.map((v, i) => tab(i + 1, v.language))}
+          {rows?.[now] !== undefined && (
+            <button type="button" className="link" title="Leaf through these rows" onClick={() => onOnly(now)}>
+              {count(rows[now], "row")}
+            </button>
+          )}
           <span>
-            chosen by <b className="font-[560] text-ink">{column?.name ?? "no column"}</b>
+            chosen by{" "}
+            {may ? (
+              <select
+                className="field py-0!"
+                aria-label="The column that chooses the language"
+                aria-invalid={!column}
+                value={t.language ?? ""}
+                onChange={(e) => onChange({ language: e.target.value || undefined })}
+              >
+                {!column && <option value="">no column yet</option>}
+                {sheet.columns.filter(speaks).map((c) => (
+                  <option key={c.id} value={c.id}>
+                    {c.name}
+                  </option>
+                ))}
+              </select>
+            ) : (
+              <b className="font-[560] text-ink">{column?.name ?? "no column"}</b>
+            )}
           </span>
         </>
       )}

@@ -1,24 +1,27 @@
 // Leafing through the rows below a letter, and a test email to oneself.
 import { useState } from "react";
 import { toast } from "sonner";
-import { http, type Schemas, take } from "../../api/client";
+import { api, http, type Schemas, take } from "../../api/client";
 import { useWrite } from "../../api/write";
+import { Blank, Choices } from "../../parts/picker";
 import { useMay } from "../../parts/session";
 import { useKey } from "../../parts/shortcuts";
+
+export type Only = NonNullable<Schemas["PreviewAsk"]["only"]>;
 
 type Props = {
   sheet: string;
   template: Schemas["TemplateBody"];
   preview?: Schemas["Preview"];
+  checks?: Schemas["Checks"];
   index: number;
-  only: boolean; // only rows with a gap
-  warned: number;
+  only: Only;
   onIndex: (i: number) => void;
-  onOnly: (on: boolean) => void;
+  onOnly: (only: Only) => void;
   onRow: (row: string) => Promise<void>;
 };
 
-export function Leaf({ sheet, template, preview: pv, index, only, warned, onIndex, onOnly, onRow }: Props) {
+export function Leaf({ sheet, template, preview: pv, checks, index, only, onIndex, onOnly, onRow }: Props) {
   const mayTest = useMay("editor");
   const [find, setFind] = useState("");
   const total = pv?.total ?? 0;
@@ -38,7 +41,7 @@ export function Leaf({ sheet, template, preview: pv, index, only, warned, onInde
     saved: (sent) => `Sent to you alone, ${sent.to}: “${sent.subject}”.`,
   });
   return (
-    <div className="flex h-[46px] flex-none items-center gap-4 text-ink-2">
+    <div className="flex min-h-[46px] flex-none flex-wrap items-center gap-x-4 gap-y-1 text-ink-2">
       <button type="button" className="link" disabled={index === 0} onClick={() => leaf(-1)}>
         previous<kbd className="key">,</kbd>
       </button>
@@ -54,7 +57,7 @@ export function Leaf({ sheet, template, preview: pv, index, only, warned, onInde
           , {pv.index + 1} of {total.toLocaleString("en-GB")}
         </span>
       ) : (
-        <span>{only ? "No row has a warning." : "The sheet has no rows."}</span>
+        <span>{Object.keys(only).length > 0 ? "No row is like that." : "The sheet has no rows."}</span>
       )}
       <form
         onSubmit={(e) => {
@@ -70,16 +73,51 @@ export function Leaf({ sheet, template, preview: pv, index, only, warned, onInde
           onChange={(e) => setFind(e.target.value)}
         />
       </form>
-      {(warned > 0 || only) && (
-        <button type="button" className="blank whitespace-nowrap" aria-pressed={only} onClick={() => onOnly(!only)}>
-          {only ? "all rows" : "only rows with a gap"}
-        </button>
-      )}
+      <Which sheet={sheet} checks={checks} only={only} onOnly={onOnly} />
       {mayTest && (
         <button type="button" className="link ml-auto" disabled={!pv?.rowId || test.busy} onClick={() => void test.do(pv?.rowId ?? "")}>
           Send me this one
         </button>
       )}
     </div>
+  );
+}
+
+// Which rows are leafed through.
+function Which({ sheet, checks, only, onOnly }: { sheet: string; checks?: Schemas["Checks"]; only: Only; onOnly: (o: Only) => void }) {
+  const [open, setOpen] = useState(false);
+  const rules = api.useQuery("get", "/sheets/{sheet}/rules", { params: { path: { sheet } } });
+  const views = api.useQuery("get", "/sheets/{sheet}/views", { params: { path: { sheet } } });
+  const warned = checks ? checks.rows - checks.good : 0;
+  const items = [
+    { id: "", name: "all rows" },
+    { id: "warned", name: "only rows with a warning", note: warned.toLocaleString("en-GB") },
+    ...(rules.data ?? []).map((r) => ({ id: `rule:${r.id}`, name: `only rows of rule ${r.letter}, ${r.body.name}` })),
+    ...(views.data ?? []).map((v) => ({ id: `view:${v.id}`, name: `only rows of the view ${v.name}` })),
+  ];
+  const now = only.warned ? "warned" : only.rule ? `rule:${only.rule}` : only.view ? `view:${only.view}` : "";
+  const check = checks?.checks.find((c) => c.key === only.check);
+  const words = only.check
+    ? `only rows where: ${check?.text ?? "…"}`
+    : only.variant !== undefined
+      ? "only rows in this language"
+      : (items.find((i) => i.id === now)?.name ?? "all rows");
+  return (
+    <span className="max-w-[340px] min-w-0 truncate" title={words}>
+      <Blank words={words} title="Leaf through" label="Leaf through" open={open} onOpenChange={setOpen}>
+        <Choices
+          name="Leaf through"
+          items={items}
+          value={only.check || only.variant !== undefined ? undefined : now}
+          onChoose={(id) => {
+            setOpen(false);
+            if (id === "warned") onOnly({ warned: true });
+            else if (id.startsWith("rule:")) onOnly({ rule: id.slice(5) });
+            else if (id.startsWith("view:")) onOnly({ view: id.slice(5) });
+            else onOnly({});
+          }}
+        />
+      </Blank>
+    </span>
   );
 }

@@ -7,6 +7,7 @@ import { keys } from "../../api/keys";
 import { useWrite } from "../../api/write";
 import { Await } from "../../parts/await";
 import { Overtaken, useOpened } from "../../parts/opened";
+import { Blank } from "../../parts/picker";
 import { useMay } from "../../parts/session";
 import { useSettled } from "../../parts/settled";
 import { useKey } from "../../parts/shortcuts";
@@ -15,12 +16,15 @@ import { nameable } from "../sheets/cell";
 import { Arrives, type Way, Ways } from "./arrives";
 import { Attachments } from "./attachments";
 import { Checks } from "./checks";
-import { useDraft } from "./drafts";
+import { CopyTo } from "./copy";
+import { Differing } from "./differing";
+import { leftDraft, useDraft } from "./drafts";
 import { Fields } from "./field";
 import { Languages } from "./languages";
-import { Leaf } from "./leaf";
+import { Leaf, type Only } from "./leaf";
 import { BodyEditor, LineEditor } from "./letter";
 import { Tools } from "./tools";
+import { Versions } from "./versions";
 
 const page = getRouteApi("/frame/templates/$sheet/$template");
 const empty: Node = { type: "doc", content: [{ type: "paragraph" }] };
@@ -41,7 +45,7 @@ export function TemplatePlace(): ReactNode {
     <Await query={sheet} back={back}>
       {(s) =>
         isNew ? (
-          <TemplateEditor key="new" sheet={s} />
+          <TemplateEditor key="new" sheet={s} copied={page.useSearch().copy} />
         ) : (
           <Await query={template} back={back}>
             {(t) => <TemplateEditor key={p.template} sheet={s} template={t} />}
@@ -83,13 +87,26 @@ function useNames(): boolean {
 }
 
 // The letter as a row would get it: the row by its place, or only those with a gap.
-function usePreview(sheet: string, template: Body, index: number, onlyWarnings: boolean, variant: number | undefined) {
-  const body = { template, index, onlyWarnings, variant };
-  return useQuery({
+function usePreview(sheet: string, template: Body, index: number, only: Only, variant: number | undefined) {
+  const body = { template, index, only, variant };
+  return useQuery<Schemas["Preview"]>({
     queryKey: [...keys.preview(sheet), body],
-    placeholderData: (old: Schemas["Preview"] | undefined) => old,
-    queryFn: () => take(http.POST("/sheets/{sheet}/preview", { params: { path: { sheet } }, body })),
+    placeholderData: (old) => old,
+    queryFn: ({ signal }) => take(http.POST("/sheets/{sheet}/preview", { params: { path: { sheet } }, body, signal })),
   });
+}
+
+// What the letter comes to over all rows: first over a part of them, where they are many.
+function useChecks(sheet: string, template: Body) {
+  const ask = (quick: boolean) => ({
+    queryKey: [...keys.checks(sheet), template, quick],
+    queryFn: ({ signal }: { signal: AbortSignal }) =>
+      take(http.POST("/sheets/{sheet}/checks", { params: { path: { sheet }, query: { quick } }, body: template, signal })),
+  });
+  const soon = useQuery({ ...ask(true), placeholderData: (old: Schemas["Checks"] | undefined) => old });
+  const part = soon.data?.partial === true && !soon.isPlaceholderData;
+  const whole = useQuery({ ...ask(false), enabled: part });
+  return part ? (whole.data ?? soon.data) : soon.data;
 }
 
 type Props = {
@@ -97,6 +114,7 @@ type Props = {
   template?: Template;
   /** In a slip beside something else: how the letter was begun, and who waits for it. */
   beside?: { name: string; onSaved: (t: Template) => void };
+  copied?: boolean; // begun as a copy of another one
 };
 
 type Words = { subject: Node; preheader?: Node; body: Node };
@@ -109,17 +127,24 @@ function withText(t: Body, n: number, x: Partial<Words>): Body {
 }
 
 /** The letter while it is written, with what it comes to. */
-export function TemplateEditor({ sheet, template, beside }: Props) {
+export function TemplateEditor({ sheet, template, beside, copied }: Props) {
   const may = useMay("coordinator");
+  const begin = `${sheet.id}-${template?.id ?? "new"}`;
   const opened = useOpened<Template, Body>(template, (t) =>
     t
       ? t.content
-      : // A new template takes its language from where the sheet says it stands.
-        { name: beside?.name ?? "", subject: empty, body: greeting(sheet), language: sheet.languageColumn || undefined },
+      : // A copy is a draft that has been left for this page. Any other new template takes its language from where the
+        // sheet says it stands.
+        (copied && leftDraft<Body>(begin)) || {
+          name: beside?.name ?? "",
+          subject: empty,
+          body: greeting(sheet),
+          language: sheet.languageColumn || undefined,
+        },
   );
   const { mine } = opened;
   const [index, setIndex] = useState(0);
-  const [only, setOnly] = useState(false);
+  const [only, setOnly] = useState<Only>({});
   const [language, setLanguage] = useState(0);
   const [begun, setBegun] = useState(0); // counts the times the paper was begun anew
   const names = useNames();
@@ -129,12 +154,9 @@ export function TemplateEditor({ sheet, template, beside }: Props) {
   const variant = (shown.variants ?? []).length > 0 ? Math.min(language, shown.variants?.length ?? 0) : undefined;
   const preview = usePreview(sheet.id, shown, index, only, variant);
   const [way, setWay] = useState<Way>("write");
+  const [history, setHistory] = useState(false);
   const pieces = api.useQuery("get", "/pieces");
-  const checks = useQuery({
-    queryKey: [...keys.checks(sheet.id), shown],
-    placeholderData: (old: Schemas["Checks"] | undefined) => old,
-    queryFn: () => take(http.POST("/sheets/{sheet}/checks", { params: { path: { sheet: sheet.id } }, body: shown })),
-  });
+  const c = useChecks(sheet.id, shown);
   const says = useQuery({
     queryKey: keys.letterEffect(template?.id ?? "", shown),
     enabled: opened.changed && template !== undefined,
@@ -147,19 +169,21 @@ export function TemplateEditor({ sheet, template, beside }: Props) {
         }),
       ),
   });
-  const begin = `${sheet.id}-${template?.id ?? "new"}`;
   const kept = useDraft(begin, mine, opened.changed && mine !== undefined, opened.version ?? 0);
   const pv = preview.data;
   const total = pv?.total ?? 0;
-  const c = checks.data;
   const put = (more: Partial<Body>) => opened.edit((d) => ({ ...d, ...more }));
   const toRow = async (row: string) => {
     const data = await take(
       http.POST("/sheets/{sheet}/preview", { params: { path: { sheet: sheet.id } }, body: { template: shown, row } }),
     ).catch(() => undefined);
     if (!data) return;
-    setOnly(false);
+    setOnly({});
     setIndex(data.index);
+  };
+  const leafOnly = (o: Only) => {
+    setOnly(o);
+    setIndex(0);
   };
   const text = textOf(mine, language);
   return (
@@ -174,7 +198,7 @@ export function TemplateEditor({ sheet, template, beside }: Props) {
         ready: !!pv && total > 0 && settled === JSON.stringify(draft) && !preview.isPlaceholderData,
       }}
     >
-      <div className="flex min-h-0 flex-1 flex-col">
+      <div className="relative flex min-h-0 flex-1 flex-col">
         <div className="flex items-baseline gap-6 px-5 pt-[18px] pb-3.5">
           <Title sheet={sheet} template={template} name={mine.name} checks={c} onName={may ? (name) => put({ name }) : undefined} />
           <Acts
@@ -185,6 +209,7 @@ export function TemplateEditor({ sheet, template, beside }: Props) {
             trouble={preview.error ? words(preview.error) : ""}
             onSaved={beside?.onSaved}
             onKept={kept.drop}
+            onHistory={() => setHistory(true)}
           />
         </div>
         {kept.left && may && (
@@ -198,6 +223,22 @@ export function TemplateEditor({ sheet, template, beside }: Props) {
             onDrop={kept.drop}
           />
         )}
+        {history && template && (
+          <Versions
+            sheet={sheet}
+            template={template.id}
+            now={shown}
+            row={pv?.rowId || undefined}
+            may={may}
+            onPut={(t) => {
+              opened.edit((d) => ({ ...t, name: d.name }));
+              setBegun((n) => n + 1);
+              setLanguage(0);
+              setHistory(false);
+            }}
+            onClose={() => setHistory(false)}
+          />
+        )}
         {opened.newer && pv && <Both sheet={sheet} opened={opened} mine={pv} />}
         <div className="flex min-h-0 flex-1 border-t border-hair">
           <div className="flex min-w-0 flex-1 flex-col border-r border-hair px-5 pt-3 pr-7">
@@ -207,8 +248,10 @@ export function TemplateEditor({ sheet, template, beside }: Props) {
                 template={mine}
                 older={template?.older ?? []}
                 now={language}
+                rows={c?.variants}
                 may={may}
                 onPick={setLanguage}
+                onOnly={(n) => leafOnly({ variant: n })}
                 onChange={put}
               />
               <Ways way={way} onWay={setWay} />
@@ -236,16 +279,13 @@ export function TemplateEditor({ sheet, template, beside }: Props) {
               preview={pv}
               index={index}
               only={only}
-              warned={c ? c.rows - c.good : 0}
+              checks={c}
               onIndex={setIndex}
-              onOnly={(on) => {
-                setOnly(on);
-                setIndex(0);
-              }}
+              onOnly={leafOnly}
               onRow={toRow}
             />
           </div>
-          {!beside && <Checks checks={c} says={opened.changed ? says.data : undefined} preview={pv} onRow={toRow} />}
+          {!beside && <Checks checks={c} says={opened.changed ? says.data : undefined} preview={pv} onRow={toRow} onOnly={leafOnly} />}
         </div>
       </div>
     </Fields.Provider>
@@ -343,6 +383,7 @@ function Acts({
   trouble,
   onSaved,
   onKept,
+  onHistory,
 }: {
   sheet: Sheet;
   template?: Template;
@@ -351,6 +392,7 @@ function Acts({
   trouble: string;
   onSaved?: (t: Template) => void;
   onKept: () => void;
+  onHistory: () => void;
 }) {
   const navigate = useNavigate();
   const path = { sheet: sheet.id, template: template?.id ?? "" };
@@ -372,7 +414,16 @@ function Acts({
     changes,
     saved: "Saved.",
     after: (t, sent) => {
-      opened.saved(t, sent);
+      // The server says which text was written when.
+      const dated = (d: Body): Body => ({
+        ...d,
+        written: t.content.written,
+        ...(d.variants
+          ? { variants: d.variants.map((v) => ({ ...v, of: t.content.variants?.find((x) => x.language === v.language)?.of })) }
+          : {}),
+      });
+      opened.edit(dated);
+      opened.saved(t, dated(sent));
       onKept();
       saving.current = true;
       if (onSaved) onSaved(t);
@@ -381,10 +432,9 @@ function Acts({
     },
     quiet: true,
   });
-  const [sure, setSure] = useState(false);
-  const used = template?.usedBy.length ?? 0;
+  const users = (template?.usedBy ?? []).map((u) => `${u.letter} ${u.name}`).join(", ");
   const remove = useWrite({
-    write: () => http.DELETE("/sheets/{sheet}/templates/{template}", { params: { path, query: { pausing: used > 0 } } }),
+    write: () => http.DELETE("/sheets/{sheet}/templates/{template}", { params: { path } }),
     changes,
     after: () => {
       saving.current = true;
@@ -412,17 +462,13 @@ function Acts({
       <span role="alert" className="text-brick">
         {failed?.title ?? trouble}
       </span>
-      {may && template && !onSaved && (
-        <button
-          type="button"
-          className="link text-brick!"
-          disabled={remove.busy}
-          onBlur={() => setSure(false)}
-          onClick={() => (used > 0 && !sure ? setSure(true) : void remove.do())}
-        >
-          {used === 0 ? "Take it away" : sure ? `Yes, and pause ${count(used, "rule")} that need it` : "Take it away …"}
+      {template && !onSaved && (
+        <button type="button" className="link" onClick={onHistory}>
+          Versions
         </button>
       )}
+      {may && template && !onSaved && <CopyTo sheet={sheet} template={template} mine={opened.mine} />}
+      {may && template && !onSaved && <Remove name={template.name} users={users} busy={remove.busy} onRemove={() => void remove.do()} />}
       {may && (
         <button type="button" className="act" disabled={!ready} onClick={() => void save.do(opened.mine)}>
           Save
@@ -432,6 +478,24 @@ function Acts({
         </button>
       )}
     </span>
+  );
+}
+
+// A template that rules use stays; it says which.
+function Remove({ name, users, busy, onRemove }: { name: string; users: string; busy: boolean; onRemove: () => void }) {
+  return (
+    <Blank words="Delete …" title={`Delete ${name}`}>
+      {users ? (
+        <p className="max-w-72">It is used by {users}. Give each another template first.</p>
+      ) : (
+        <div className="flex max-w-72 flex-col items-start gap-2">
+          <p>No rule uses it. What it has written stays in the log.</p>
+          <button type="button" className="link text-brick!" disabled={busy} onClick={onRemove}>
+            Delete it
+          </button>
+        </div>
+      )}
+    </Blank>
   );
 }
 
@@ -453,32 +517,11 @@ function Both({ sheet, opened, mine }: { sheet: Sheet; opened: Opened; mine: Sch
     <div className="max-h-[60%] flex-none overflow-auto px-5">
       <Overtaken
         what="template"
-        theirs={<Side name={newer?.name ?? ""} of={theirs.data} other={mine} />}
-        mine={<Side name={opened.mine.name} of={mine} other={theirs.data} />}
+        theirs={<Differing name={newer?.name ?? ""} of={theirs.data} other={mine} />}
+        mine={<Differing name={opened.mine.name} of={mine} other={theirs.data} />}
         onTheirs={opened.takeTheirs}
         onMine={opened.keepMine}
       />
-    </div>
-  );
-}
-
-// One of two letters as plain text: what the other does not have stands out.
-function Side({ name, of, other }: { name: string; of?: Schemas["Preview"]; other?: Schemas["Preview"] }) {
-  if (!of || !other) return null;
-  const paragraphs = (p: Schemas["Preview"]) => p.text.split(/\n\s*\n/);
-  const theirs = new Set(paragraphs(other));
-  return (
-    <div className="max-h-52 overflow-auto border border-hair-2 bg-sheet px-3 py-2">
-      <p className="text-ink-2">{name}</p>
-      <p className={of.subject === other.subject ? "text-ink-2" : "bg-wash font-semibold"}>{of.subject}</p>
-      {paragraphs(of).map((x, i) => (
-        <p
-          key={i}
-          className={`mt-1.5 font-letter whitespace-pre-line ${theirs.has(x) ? "line-clamp-1 text-ink-2" : "bg-wash font-semibold"}`}
-        >
-          {x}
-        </p>
-      ))}
     </div>
   );
 }

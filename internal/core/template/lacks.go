@@ -6,43 +6,6 @@ import (
 	"nivot/internal/core/sheet"
 )
 
-// Gap is what is wrong with a template's email for one row.
-type Gap struct {
-	Stops bool // the email cannot go out
-	Text  string
-}
-
-// Gaps finds, without writing the letter, what keeps a row's email from going
-// to the sheet's address column, and what it lacks.
-func (t *Template) Gaps(c Context) []Gap {
-	var out []Gap
-	if a, ok := c.Sheet.Column(c.Sheet.Address); ok {
-		switch v := c.Row.Cell(a); {
-		case v.IsEmpty():
-			out = append(out, Gap{true, a.Name + " is empty; these cannot go out"})
-		case v.IsUnreadable():
-			out = append(out, Gap{true, a.Name + " is no address; these cannot go out"})
-		}
-	}
-	checked := t.Check(c)
-	for _, id := range checked.Missing {
-		if col, ok := c.Sheet.Column(id); ok {
-			out = append(out, Gap{false, col.Name + lack(col, c.Row)})
-		}
-	}
-	if checked.Subject == "" {
-		out = append(out, Gap{false, "The subject is empty"})
-	}
-	return out
-}
-
-func lack(c *sheet.Column, row *sheet.Row) string {
-	if row.Cell(c).IsUnreadable() {
-		return " cannot be read and has no other words"
-	}
-	return " is empty and has no other words"
-}
-
 // Lacks reports whether a field of the letter has neither value nor fallback: the
 // email would be incomplete. It is Check without the words.
 func (t *Template) Lacks(c Context) bool {
@@ -95,6 +58,16 @@ func (t *Template) Columns() []string {
 		out = append(out, c.Columns()...)
 	}
 	return out
+}
+
+// Strangers counts the fields that name a column which the sheet does not have.
+func (t *Template) Strangers(s *sheet.Sheet) (n int) {
+	for _, f := range t.Fields() {
+		if _, ok := s.Column(f.Column); f.Of == "" && !ok {
+			n++
+		}
+	}
+	return n
 }
 
 // LooksAtTime reports whether a part is shown or not by the time.

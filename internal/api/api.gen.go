@@ -1320,13 +1320,16 @@ type DeletedRule struct {
 
 // Delivery defines model for Delivery.
 type Delivery struct {
-	Actions    []DeliveryActions  `json:"actions"`
-	Attempt    int                `json:"attempt"`
-	Bcc        []string           `json:"bcc"`
-	Blame      string             `json:"blame"`
-	Cc         []string           `json:"cc"`
-	Events     []DeliveryEvent    `json:"events"`
-	Facts      []Fact             `json:"facts"`
+	Actions []DeliveryActions `json:"actions"`
+	Attempt int               `json:"attempt"`
+	Bcc     []string          `json:"bcc"`
+	Blame   string            `json:"blame"`
+	Cc      []string          `json:"cc"`
+	Events  []DeliveryEvent   `json:"events"`
+	Facts   []Fact            `json:"facts"`
+
+	// Files its attachments
+	Files      []Carried          `json:"files"`
 	Html       string             `json:"html"`
 	Line       LogLine            `json:"line"`
 	MessageId  string             `json:"messageId"`
@@ -1962,12 +1965,19 @@ type PlainRow struct {
 
 // PracticeDetail defines model for PracticeDetail.
 type PracticeDetail struct {
-	EnvelopeFrom string          `json:"envelopeFrom"`
-	Headers      [][]string      `json:"headers"`
-	Html         string          `json:"html"`
-	Message      PracticeMessage `json:"message"`
-	Source       string          `json:"source"`
-	Text         string          `json:"text"`
+	EnvelopeFrom string `json:"envelopeFrom"`
+
+	// Files its attachments
+	Files []struct {
+		Name string `json:"name"`
+		Size int    `json:"size"`
+		Type string `json:"type"`
+	} `json:"files"`
+	Headers [][]string      `json:"headers"`
+	Html    string          `json:"html"`
+	Message PracticeMessage `json:"message"`
+	Source  string          `json:"source"`
+	Text    string          `json:"text"`
 }
 
 // PracticeMessage defines model for PracticeMessage.
@@ -3421,6 +3431,9 @@ type ServerInterface interface {
 	// GetPractice One practice mail
 	// (GET /practice/messages/{message})
 	GetPractice(ctx *echo.Context, message string) error
+	// GetPracticeFile An attachment of a practice mail
+	// (GET /practice/messages/{message}/files/{file})
+	GetPracticeFile(ctx *echo.Context, message string, file int) error
 	// GetPracticeMessage One practice mail as it came
 	// (GET /practice/messages/{message}/message.eml)
 	GetPracticeMessage(ctx *echo.Context, message string) error
@@ -4355,6 +4368,30 @@ func (w *ServerInterfaceWrapper) GetPractice(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.GetPractice(ctx, message)
+	return err
+}
+
+// GetPracticeFile converts echo context to params.
+func (w *ServerInterfaceWrapper) GetPracticeFile(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "message" -------------
+	var message string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "message", ctx.Param("message"), &message, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter message: %s", err))
+	}
+
+	// ------------- Path parameter "file" -------------
+	var file int
+
+	err = runtime.BindStyledParameterWithOptions("simple", "file", ctx.Param("file"), &file, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter file: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetPracticeFile(ctx, message, file)
 	return err
 }
 
@@ -6748,6 +6785,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/practice/messages", wrapper.ListPractice, options.OperationMiddlewares["listPractice"]...)
 	router.GET(options.BaseURL+"/practice/messages/:message", wrapper.GetPractice, options.OperationMiddlewares["getPractice"]...)
 	router.GET(options.BaseURL+"/practice/messages/:message/message.eml", wrapper.GetPracticeMessage, options.OperationMiddlewares["getPracticeMessage"]...)
+	router.GET(options.BaseURL+"/practice/messages/:message/files/:file", wrapper.GetPracticeFile, options.OperationMiddlewares["getPracticeFile"]...)
 	router.GET(options.BaseURL+"/search", wrapper.Search, options.OperationMiddlewares["search"]...)
 	router.GET(options.BaseURL+"/events", wrapper.StreamEvents, options.OperationMiddlewares["streamEvents"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/rows/summary", wrapper.SummariseRows, options.OperationMiddlewares["summariseRows"]...)
@@ -8239,6 +8277,52 @@ type GetPracticedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response GetPracticedefaultApplicationProblemPlusJSONResponse) VisitGetPracticeResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetPracticeFileRequestObject struct {
+	Message string `json:"message"`
+	File    int    `json:"file"`
+}
+
+type GetPracticeFileResponseObject interface {
+	VisitGetPracticeFileResponse(w http.ResponseWriter) error
+}
+
+type GetPracticeFile200ApplicationoctetStreamResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetPracticeFile200ApplicationoctetStreamResponse) VisitGetPracticeFileResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/octet-stream")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetPracticeFiledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetPracticeFiledefaultApplicationProblemPlusJSONResponse) VisitGetPracticeFileResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -12831,6 +12915,9 @@ type StrictServerInterface interface {
 	// GetPractice One practice mail
 	// (GET /practice/messages/{message})
 	GetPractice(ctx context.Context, request GetPracticeRequestObject) (GetPracticeResponseObject, error)
+	// GetPracticeFile An attachment of a practice mail
+	// (GET /practice/messages/{message}/files/{file})
+	GetPracticeFile(ctx context.Context, request GetPracticeFileRequestObject) (GetPracticeFileResponseObject, error)
 	// GetPracticeMessage One practice mail as it came
 	// (GET /practice/messages/{message}/message.eml)
 	GetPracticeMessage(ctx context.Context, request GetPracticeMessageRequestObject) (GetPracticeMessageResponseObject, error)
@@ -14323,6 +14410,32 @@ func (sh *strictHandler) GetPractice(ctx *echo.Context, message string) error {
 		return err
 	} else if validResponse, ok := response.(GetPracticeResponseObject); ok {
 		return validResponse.VisitGetPracticeResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetPracticeFile operation middleware
+func (sh *strictHandler) GetPracticeFile(ctx *echo.Context, message string, file int) error {
+	var request GetPracticeFileRequestObject
+
+	request.Message = message
+	request.File = file
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetPracticeFile(ctx.Request().Context(), request.(GetPracticeFileRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetPracticeFile")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetPracticeFileResponseObject); ok {
+		return validResponse.VisitGetPracticeFileResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

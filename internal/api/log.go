@@ -335,7 +335,7 @@ func (s *Server) delivery(ctx context.Context, id int64) (Delivery, error) {
 	rs := recipients(d)
 	out := Delivery{Line: lines[0], To: roleBoxes(rs, "to"), Cc: roleBoxes(rs, "cc"), Bcc: roleBoxes(rs, "bcc"), ReplyTo: []string{},
 		Why: cause(d), Facts: []Fact{}, Events: []DeliveryEvent{}, Occasion: fmt.Sprintf("%x", d.Occasion), Attempt: d.Attempt,
-		Recipients: []RecipientOutcome{}, Actions: []DeliveryActions{}, Blame: d.Blame}
+		Recipients: []RecipientOutcome{}, Actions: []DeliveryActions{}, Blame: d.Blame, Files: []Carried{}}
 	if d.ReplyTo != "" {
 		out.ReplyTo = strings.Split(d.ReplyTo, "\n")
 	}
@@ -349,6 +349,9 @@ func (s *Server) delivery(ctx context.Context, id int64) (Delivery, error) {
 	letter, err := s.st.Letter(ctx, id)
 	if err == nil {
 		out.Html, out.Text = letter.HTML, letter.Text
+		if out.Files, err = s.attached(ctx, letter); err != nil {
+			return out, err
+		}
 	} else if !errors.Is(err, store.ErrNotFound) {
 		return out, err
 	}
@@ -435,6 +438,26 @@ func toDeliveryEvent(ev *store.Event, zone *time.Location) DeliveryEvent {
 		out.Reply = &d.Reply
 	}
 	return out
+}
+
+// attached lists a letter's attachments.
+func (s *Server) attached(ctx context.Context, letter *store.Letter) ([]Carried, error) {
+	out := []Carried{}
+	files, err := letter.Files()
+	if err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, f := range files {
+		names = append(names, f.File)
+	}
+	sizes, err := s.st.FileSizes(ctx, names)
+	for _, f := range files {
+		if !f.Inline {
+			out = append(out, Carried{Name: f.Name, Type: f.Type, File: f.File, Size: int(sizes[f.File])})
+		}
+	}
+	return out, err
 }
 
 // GetMessage implements StrictServerInterface.

@@ -3,6 +3,7 @@ package api
 import (
 	"bytes"
 	"context"
+	"encoding/base64"
 	"fmt"
 	"net"
 	"net/url"
@@ -292,8 +293,25 @@ func (s *Server) GetPractice(ctx context.Context, r GetPracticeRequestObject) (G
 		return nil, err
 	}
 	out := GetPractice200JSONResponse{Message: toPracticeMessage(m), EnvelopeFrom: m.EnvelopeFrom, Headers: [][]string{}, Source: string(m.Raw)}
+	out.Files = make([]struct {
+		Name string `json:"name"`
+		Size int    `json:"size"`
+		Type string `json:"type"`
+	}, 0)
 	if c, err := practice.Open(m.Raw); err == nil {
 		out.Html, out.Text = c.HTML, c.Text
+		for _, f := range c.Files {
+			if f.CID != "" {
+				// As a mail reader shows it: the picture out of the mail itself.
+				out.Html = strings.ReplaceAll(out.Html, "cid:"+f.CID, "data:"+f.Type+";base64,"+base64.StdEncoding.EncodeToString(f.Data))
+				continue
+			}
+			out.Files = append(out.Files, struct {
+				Name string `json:"name"`
+				Size int    `json:"size"`
+				Type string `json:"type"`
+			}{f.Name, len(f.Data), f.Type})
+		}
 		for _, h := range c.Headers {
 			out.Headers = append(out.Headers, []string{h[0], h[1]})
 		}
@@ -308,6 +326,29 @@ func (s *Server) GetPracticeMessage(ctx context.Context, r GetPracticeMessageReq
 		return nil, err
 	}
 	return GetPracticeMessage200Messagerfc822Response{Body: bytes.NewReader(m.Raw), ContentLength: int64(len(m.Raw))}, nil
+}
+
+// GetPracticeFile implements StrictServerInterface.
+func (s *Server) GetPracticeFile(ctx context.Context, r GetPracticeFileRequestObject) (GetPracticeFileResponseObject, error) {
+	m, err := s.practiceMessage(ctx, r.Message)
+	if err != nil {
+		return nil, err
+	}
+	c, err := practice.Open(m.Raw)
+	if err != nil {
+		return nil, err
+	}
+	n := r.File
+	for _, f := range c.Files {
+		if f.CID != "" {
+			continue
+		}
+		if n == 0 {
+			return GetPracticeFile200ApplicationoctetStreamResponse{Body: bytes.NewReader(f.Data), ContentLength: int64(len(f.Data))}, nil
+		}
+		n--
+	}
+	return nil, store.ErrNotFound
 }
 
 // StreamEvents implements StrictServerInterface; the stream itself is served

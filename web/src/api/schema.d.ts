@@ -1349,6 +1349,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/practice/messages/{message}/files/{file}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** An attachment of a practice mail */
+        get: operations["getPracticeFile"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/search": {
         parameters: {
             query?: never;
@@ -3057,6 +3074,8 @@ export interface components {
             replyTo: string[];
             html: string;
             text: string;
+            /** @description its attachments */
+            files: components["schemas"]["Carried"][];
             why: string;
             facts: components["schemas"]["Fact"][];
             events: components["schemas"]["DeliveryEvent"][];
@@ -3245,6 +3264,12 @@ export interface components {
             text: string;
             headers: string[][];
             source: string;
+            /** @description its attachments */
+            files: {
+                name: string;
+                type: string;
+                size: number;
+            }[];
         };
         Found: {
             /** @enum {string} */
@@ -6968,6 +6993,39 @@ export interface operations {
                 };
                 content: {
                     "message/rfc822": string;
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getPracticeFile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                message: string;
+                /** @description its place among the attachments, from 0 */
+                file: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": string;
                 };
             };
             /** @description A problem (RFC 9457) */

@@ -5,6 +5,9 @@ import { keys } from "../api/keys";
 // What the data of each kind of picture begins with, in base64.
 const kinds = { iVBOR: "image/png", "/9j/": "image/jpeg", R0lGOD: "image/gif" };
 
+// In place of a picture that has not come yet.
+const nothing = "data:image/gif;base64,R0lGODlhAQABAAAAACwAAAAAAQABAAACAkQBADs=";
+
 // A picture that emails carry, as an address that a sandboxed frame may show. It never changes.
 async function dataURL(file: string): Promise<string> {
   const res = await fetch(`/api/files/${file}`);
@@ -37,8 +40,7 @@ export function LetterFrame({ html, title, height = 260, dark, width }: Props) {
   const come = useQueries({ queries: files.map(asked) });
   let shown = html;
   files.forEach((f, i) => {
-    const url = come[i]?.data;
-    if (url) shown = shown.replaceAll(`cid:${f}@image.nivot`, url);
+    shown = shown.replaceAll(`cid:${f}@image.nivot`, come[i]?.data ?? nothing);
   });
   // A frame follows the machine's colours, not the choice here: the rules for dark are made to hold, or not.
   shown = shown.replace("@media (prefers-color-scheme:dark)", dark ? "@media all" : "@media not all");

@@ -8,6 +8,7 @@ import { MarkIcon } from "../../parts/mark";
 import { useMay, useNow, useZone } from "../../parts/session";
 import { Scroll } from "../../parts/scroll";
 import { LetterFrame } from "../../parts/letter";
+import { size } from "../../parts/size";
 import { Section, Slip } from "../../parts/slip";
 import { useWhy, Why } from "../rule/why";
 import { dayName, moment, seconds } from "../../parts/time";
@@ -130,6 +131,16 @@ export function DeliverySlip({ id, onClose }: { id: string; onClose: () => void 
           <button type="button" className="link mt-1" onClick={() => setPlain(!plain)}>
             {plain ? "as a letter" : "as plain text"}
           </button>
+          {d.files.length > 0 && (
+            <p className="mt-1 flex flex-wrap gap-x-4 text-ink-2">
+              With it:
+              {d.files.map((f) => (
+                <a key={f.file + f.name} className="link" href={`/api/files/${f.file}`} download={f.name}>
+                  {f.name} <small className="text-ink-2">{size(f.size)}</small>
+                </a>
+              ))}
+            </p>
+          )}
         </div>
       )}
       <Section title={went ? "Why it went" : l.state === "skipped" || l.state === "dropped" ? "Why it did not go" : "Why it has not gone"}>

@@ -5,6 +5,7 @@ import { Await } from "../../parts/await";
 import { Scroll } from "../../parts/scroll";
 import { useNow, useZone } from "../../parts/session";
 import { LetterFrame } from "../../parts/letter";
+import { size } from "../../parts/size";
 import { Slip } from "../../parts/slip";
 import { count, moment } from "../../parts/time";
 
@@ -145,6 +146,16 @@ function Mail({ id, onClose }: { id: string; onClose: () => void }) {
         ) : (
           <p className="text-ink-2">This mail has no letter, only plain text.</p>
         ))}
+      {d.files.length > 0 && (
+        <p className="mt-2 flex flex-wrap gap-x-4 text-ink-2">
+          With it:
+          {d.files.map((f, i) => (
+            <a key={i} className="link" href={`/api/practice/messages/${id}/files/${i}`} download={f.name}>
+              {f.name} <small className="text-ink-2">{size(f.size)}</small>
+            </a>
+          ))}
+        </p>
+      )}
       {part === "text" && (
         <Scroll label="Plain text" className="border border-hair-2 p-3">
           <pre className="font-sans whitespace-pre-wrap">{d.text}</pre>

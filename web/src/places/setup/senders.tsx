@@ -6,6 +6,7 @@ import { Await } from "../../parts/await";
 import { durationWords } from "../../parts/duration";
 import { DurationField, NumberField } from "../../parts/fields";
 import { useMay } from "../../parts/session";
+import { SignatureSlip } from "./signature";
 import { count, dayOfMonth, longDay, shortMonth, weekday } from "../../parts/time";
 
 type Save = Schemas["SenderSave"];
@@ -16,80 +17,91 @@ export function Senders() {
   const may = useMay("administrator");
   const [open, setOpen] = useState<string | null>(null);
   const [load, setLoad] = useState<string | null>(null);
+  const [signed, setSigned] = useState<string>();
   const list = senders.data;
   if (!list) return <Await query={senders} />;
   return (
-    <div className="overflow-auto px-5 py-4">
-      <h1 className="mb-3">
-        {list.length === 0 ? (
-          <>
-            <b>Senders.</b> None yet. Without one nothing can go out.
-          </>
-        ) : (
-          <>
-            <b>Senders.</b> Emails go out from the first of these, unless a sheet has another.
-          </>
-        )}
-      </h1>
-      <table className="tbl max-w-5xl">
-        <thead>
-          <tr>
-            <th>From</th>
-            <th>Mail server</th>
-            <th>Protection</th>
-            <th>Signs in as</th>
-            <th>Daily cap and pace</th>
-            <th />
-          </tr>
-        </thead>
-        <tbody>
-          {list.map((s) => (
-            <tr key={s.id}>
-              <td>
-                {s.name} &lt;{s.address}&gt;
-              </td>
-              <td>
-                {s.host}:{s.port}
-              </td>
-              <td>{s.security === "none" ? "none" : s.security === "tls" ? "TLS" : "STARTTLS"}</td>
-              <td>
-                {s.username || "nobody"}
-                {s.hasPassword && ", with a password"}
-              </td>
-              <td>
-                {s.dailyCap > 0 ? `${s.dailyCap.toLocaleString("en-GB")} people a day` : "no cap"}
-                {s.pace > 0 && `, ${s.pace.toLocaleString("en-GB")} emails a minute`}
-                {s.batch > 0 && s.pauseSeconds > 0 && `, ${s.pauseSeconds / 60} min of pause after each ${s.batch.toLocaleString("en-GB")}`}
-              </td>
-              <td className="whitespace-nowrap">
-                <button type="button" className="link" aria-expanded={load === s.id} onClick={() => setLoad(load === s.id ? null : s.id)}>
-                  what it sends
-                </button>
-                {may && (
-                  <button type="button" className="link ml-4" onClick={() => setOpen(s.id)}>
-                    change
-                  </button>
-                )}
-              </td>
+    <div className="relative flex min-h-0 flex-1">
+      <div className="min-h-0 flex-1 overflow-auto px-5 py-4">
+        <h1 className="mb-3">
+          {list.length === 0 ? (
+            <>
+              <b>Senders.</b> None yet. Without one nothing can go out.
+            </>
+          ) : (
+            <>
+              <b>Senders.</b> Emails go out from the first of these, unless a sheet has another.
+            </>
+          )}
+        </h1>
+        <table className="tbl max-w-5xl">
+          <thead>
+            <tr>
+              <th>From</th>
+              <th>Mail server</th>
+              <th>Protection</th>
+              <th>Signs in as</th>
+              <th>Daily cap and pace</th>
+              <th />
             </tr>
-          ))}
-        </tbody>
-      </table>
-      {load !== null && <Load key={load} sender={load} />}
-      {may && open === null && (
-        <button type="button" className="link mt-3" onClick={() => setOpen("new")}>
-          Add a sender
-        </button>
-      )}
-      <PersonLimit may={may} />
-      {open !== null && (
-        <SenderForm
-          key={open}
-          id={open === "new" ? undefined : open}
-          start={{ ...fresh, ...pickSave(list.find((s) => s.id === open)) }}
-          onDone={() => setOpen(null)}
-        />
-      )}
+          </thead>
+          <tbody>
+            {list.map((s) => (
+              <tr key={s.id}>
+                <td>
+                  {s.name} &lt;{s.address}&gt;
+                </td>
+                <td>
+                  {s.host}:{s.port}
+                </td>
+                <td>{s.security === "none" ? "none" : s.security === "tls" ? "TLS" : "STARTTLS"}</td>
+                <td>
+                  {s.username || "nobody"}
+                  {s.hasPassword && ", with a password"}
+                </td>
+                <td>
+                  {s.dailyCap > 0 ? `${s.dailyCap.toLocaleString("en-GB")} people a day` : "no cap"}
+                  {s.pace > 0 && `, ${s.pace.toLocaleString("en-GB")} emails a minute`}
+                  {s.batch > 0 &&
+                    s.pauseSeconds > 0 &&
+                    `, ${s.pauseSeconds / 60} min of pause after each ${s.batch.toLocaleString("en-GB")}`}
+                </td>
+                <td className="whitespace-nowrap">
+                  <button type="button" className="link" aria-expanded={load === s.id} onClick={() => setLoad(load === s.id ? null : s.id)}>
+                    what it sends
+                  </button>
+                  {may && (
+                    <button type="button" className="link ml-4" onClick={() => setSigned(s.id)}>
+                      signature
+                    </button>
+                  )}
+                  {may && (
+                    <button type="button" className="link ml-4" onClick={() => setOpen(s.id)}>
+                      change
+                    </button>
+                  )}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+        {load !== null && <Load key={load} sender={load} />}
+        {may && open === null && (
+          <button type="button" className="link mt-3" onClick={() => setOpen("new")}>
+            Add a sender
+          </button>
+        )}
+        <PersonLimit may={may} />
+        {open !== null && (
+          <SenderForm
+            key={open}
+            id={open === "new" ? undefined : open}
+            start={{ ...fresh, ...pickSave(list.find((s) => s.id === open)) }}
+            onDone={() => setOpen(null)}
+          />
+        )}
+      </div>
+      {signed && <SignatureSlip sender={signed} onClose={() => setSigned(undefined)} />}
     </div>
   );
 }

@@ -2,13 +2,11 @@
 import { Popover } from "radix-ui";
 import { useId, useState } from "react";
 import { type Column, type Schemas, upload, words } from "../../api/client";
+import { size } from "../../parts/size";
 import { type Line, LineField, lineWords } from "./line";
 
 export type Attachment = Schemas["Attachment"];
 type Props = { list: Attachment[]; columns: Column[]; may: boolean; onChange: (l: Attachment[]) => void };
-
-export const size = (n: number) =>
-  n < 1000 ? `${n} bytes` : n < 1_000_000 ? `${Math.round(n / 1000)} kB` : `${(n / 1_000_000).toFixed(1)} MB`;
 
 const isFiles = (t: DataTransfer) => [...t.types].includes("Files");
 

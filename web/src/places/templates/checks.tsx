@@ -3,8 +3,8 @@ import type { Schemas } from "../../api/client";
 import { MarkIcon } from "../../parts/mark";
 import { Scroll } from "../../parts/scroll";
 import { LetterFrame } from "../../parts/letter";
+import { size } from "../../parts/size";
 import { count } from "../../parts/time";
-import { size } from "./attachments";
 import type { Only } from "./leaf";
 
 type Props = {

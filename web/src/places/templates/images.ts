@@ -1,6 +1,7 @@
 // Pictures on their way into a letter: made small enough, kept on the server,
 // put where they were dropped.
 import type { Editor } from "@tiptap/core";
+import { NodeSelection } from "@tiptap/pm/state";
 import { toast } from "sonner";
 import { type Schemas, upload, words } from "../../api/client";
 
@@ -29,6 +30,14 @@ async function fitted(file: File): Promise<File> {
   return new File([blob], name, { type: blob.type });
 }
 
+/** Puts a block where the cursor is; behind a block that is picked, not in its place. */
+export function insertBlock(editor: Editor, content: object): void {
+  const { selection } = editor.state;
+  const chain = editor.chain().focus();
+  if (selection instanceof NodeSelection && selection.node.isBlock) chain.insertContentAt(selection.to, content).run();
+  else chain.insertContent(content).run();
+}
+
 export type KeptImage = { file: string; type: string; width?: number };
 
 export async function keepImage(file: File): Promise<KeptImage> {
@@ -45,8 +54,8 @@ export async function putImages(editor: Editor | null, files: File[], at?: numbe
     }
     try {
       const image = { type: "image", attrs: { ...(await keepImage(f)), alt: "" } };
-      if (at === undefined) editor?.chain().focus().insertContent(image).run();
-      else editor?.chain().insertContentAt(at, image).run();
+      if (editor && at === undefined) insertBlock(editor, image);
+      else if (at !== undefined) editor?.chain().insertContentAt(at, image).run();
     } catch (e) {
       toast.error(words(e), { duration: 12000 });
     }

@@ -9,7 +9,7 @@ import type { Column } from "../../api/client";
 import { blankLeaf } from "../sheets/condition";
 import { blanks } from "./blocks";
 import { Fields } from "./field";
-import { putImages } from "./images";
+import { insertBlock, putImages } from "./images";
 import { pickable } from "./letter";
 import { type Line, LineField, lineWords } from "./line";
 import { palette } from "./schema";
@@ -276,7 +276,7 @@ function Insert({ body, columns, kind, inPart, inTable }: InsertProps) {
   const file = useRef<HTMLInputElement>(null);
   // Behind a block at the letter's end stands a line to go on in.
   const put = (content: object) => {
-    body.chain().focus().insertContent(content).run();
+    insertBlock(body, content);
     const { doc } = body.state;
     if (doc.lastChild && !doc.lastChild.isTextblock)
       body.commands.insertContentAt(doc.content.size, { type: "paragraph" }, { updateSelection: false });

@@ -66,7 +66,7 @@ func museumBy(t *testing.T, wall engine.Clock) *museum {
 	if err != nil {
 		t.Fatal(err)
 	}
-	e := engine.New(st, clock.Now, engine.Options{Poll: 20 * time.Millisecond, Lease: 3 * time.Second, Key: key})
+	e := engine.New(st, clock.Now, engine.Options{Poll: 20 * time.Millisecond, Lease: 3 * time.Second, Key: key, PublicURL: "http://127.0.0.1:8420"})
 	clock.Use(e)
 	london, err := time.LoadLocation("Europe/London")
 	if err != nil {

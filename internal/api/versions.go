@@ -107,8 +107,8 @@ func (s *Server) FitTemplate(ctx context.Context, r FitTemplateRequestObject) (F
 	return out, nil
 }
 
-// fitColumns lists the columns that a template names with what stands for each; what nobody has
-// said meets by name, where the types agree.
+// fitColumns lists the columns that a template names with what stands for each, "" being said to
+// be none; what nobody has said meets by name, where the types agree.
 func fitColumns(t *template.Template, from, to *sheet.Sheet, fit map[string]string) (out []struct {
 	Id   string `json:"id"`
 	Name string `json:"name"`
@@ -122,7 +122,8 @@ func fitColumns(t *template.Template, from, to *sheet.Sheet, fit map[string]stri
 			continue
 		}
 		seen[id] = true
-		if _, ok := to.Column(fit[id]); !ok {
+		other, said := fit[id]
+		if _, ok := to.Column(other); !ok && !(said && other == "") {
 			delete(fit, id)
 			if same, ok := to.ColumnNamed(c.Name); ok && same.ValueType() == c.ValueType() {
 				fit[id] = same.ID

@@ -64,7 +64,7 @@ type Engine struct {
 	files     fileCache
 	checked   checkedKeeper
 	optOut    atomic.Pointer[[]byte] // the key of opt-out links, once it is known
-	jobs      sync.WaitGroup // work that goes on when its request is over
+	jobs      sync.WaitGroup         // work that goes on when its request is over
 }
 
 // New makes an engine.

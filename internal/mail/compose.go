@@ -19,20 +19,20 @@ import (
 
 // Message is an email to be composed.
 type Message struct {
-	From      value.Mailbox
-	To        []value.Mailbox
-	Cc        []value.Mailbox
-	ReplyTo   []value.Mailbox
-	Subject   string
-	HTML      string
-	Text      string
-	Files     []File
+	From    value.Mailbox
+	To      []value.Mailbox
+	Cc      []value.Mailbox
+	ReplyTo []value.Mailbox
+	Subject string
+	HTML    string
+	Text    string
+	Files   []File
 	// Unsubscribe is where the recipient stops such emails, "" for nowhere; with OneClick
 	// a POST there is enough (RFC 8058).
 	Unsubscribe string
 	OneClick    bool
 	MessageID   string // with its angle brackets
-	Date      time.Time
+	Date        time.Time
 }
 
 // File is an attachment, or an image that the HTML shows.

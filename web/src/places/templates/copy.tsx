@@ -81,6 +81,7 @@ export function CopyTo({ sheet, template, mine }: { sheet: Sheet; template: Temp
                 {c.name}
                 <select
                   className="field"
+                  aria-label={c.name}
                   value={c.to}
                   onChange={(e) =>
                     setFitted({ ...fitted, columns: fitted.columns.map((x) => (x.id === c.id ? { ...x, to: e.target.value } : x)) })

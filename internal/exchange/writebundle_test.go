@@ -55,6 +55,12 @@ func TestBundleThereAndBack(t *testing.T) {
 		same("rows", b.Rows, back.Rows)
 		same("rules", b.Rules, back.Rules)
 		same("templates", b.Templates, back.Templates)
+		same("pieces", b.Pieces, back.Pieces)
+		for id, f := range b.Files {
+			if got := back.Files[id]; got == nil || got.Type != f.Type || !bytes.Equal(got.Data, f.Data) {
+				t.Errorf("%s: the file %s is not the same", dir, f.Name)
+			}
+		}
 		if b.Sheet.Settle != back.Sheet.Settle || b.Sheet.Key != back.Sheet.Key || b.Sheet.Name != back.Sheet.Name {
 			t.Errorf("%s: the sheet is another", dir)
 		}

@@ -103,7 +103,8 @@ func TestWholeLetterGoesOut(t *testing.T) {
 		if err := json.Unmarshal([]byte(`{"type":"doc","content":[`+blocks+`]}`), &c.Body); err != nil {
 			t.Fatal(err)
 		}
-		c.Attachments = []template.Attachment{{Kind: "file", Name: template.Line{{Text: "plan.pdf"}}, File: plan.File, Type: plan.Type, Size: plan.Size}}
+		c.Attachments = []template.Attachment{{Kind: "file", Name: template.Line{{Text: "plan.pdf"}}, File: plan.File, Type: plan.Type, Size: plan.Size},
+			{Kind: "rows", Format: "csv", Name: template.Line{{Text: "Rows of "}, {Field: &template.Field{Of: template.RowKey}}}, Columns: []string{"c1", "c6"}}}
 		m.want(m.co, "PUT", at+"/templates/"+letter.Id, `{"template":`+jsonOf(c)+`}`, 200, &out)
 		return out
 	}
@@ -134,22 +135,28 @@ func TestWholeLetterGoesOut(t *testing.T) {
 	}
 	var d Delivery
 	m.want(m.co, "GET", "/deliveries/"+went.Id, "", 200, &d)
-	if len(d.Files) != 1 || d.Files[0].Name != "plan.pdf" || d.Files[0].Size != plan.Size || !strings.Contains(d.Text, "Open at ten.\n\nLoans desk\n") || !strings.Contains(d.Text, "[The poster]") {
+	if len(d.Files) != 2 || d.Files[1].Name != "Rows of LN-0502.csv" || d.Files[0].Name != "plan.pdf" || d.Files[0].Size != plan.Size || !strings.Contains(d.Text, "Open at ten.\n\nLoans desk\n") || !strings.Contains(d.Text, "[The poster]") {
 		t.Errorf("%+v", d)
 	}
 	// As it arrived: every part, and a link of its own to stop it.
 	var mails PracticePage
 	m.want(m.co, "GET", "/practice/messages?find="+url.QueryEscape(went.Subject), "", 200, &mails)
-	if len(mails.Messages) == 0 {
-		t.Fatalf("no mail for %+v", went)
-	}
 	var mail PracticeDetail
-	m.want(m.co, "GET", "/practice/messages/"+mails.Messages[0].Id, "", 200, &mail)
-	if len(mail.Files) != 1 || mail.Files[0].Name != "plan.pdf" || !strings.Contains(mail.Html, "data:image/png;base64,") || strings.Contains(mail.Html, "cid:") {
+	mailID := ""
+	for _, x := range mails.Messages { // each mailbox has one of its own
+		m.want(m.co, "GET", "/practice/messages/"+x.Id, "", 200, &mail)
+		if mailID = x.Id; strings.Contains(mail.Source, d.MessageId) {
+			break
+		}
+	}
+	if len(mail.Files) != 2 || mail.Files[0].Name != "plan.pdf" || !strings.Contains(mail.Html, "data:image/png;base64,") || strings.Contains(mail.Html, "cid:") {
 		t.Errorf("%+v", mail)
 	}
-	if got := body(m.call(m.co, "GET", "/api/practice/messages/"+mails.Messages[0].Id+"/files/0", "")); got != "%PDF-1.4 plan" {
+	if got := body(m.call(m.co, "GET", "/api/practice/messages/"+mailID+"/files/0", "")); got != "%PDF-1.4 plan" {
 		t.Errorf("the attachment: %q", got)
+	}
+	if got := body(m.call(m.co, "GET", "/api/practice/messages/"+mailID+"/files/1", "")); got != "Loan,Return due\r\nLN-0502,22/03/2027\r\n" {
+		t.Errorf("the rows: %q", got)
 	}
 	link := regexp.MustCompile(`http://127\.0\.0\.1:8420(/stop/[\w-]+)`).FindStringSubmatch(mail.Html)
 	if link == nil || strings.Contains(mail.Source, template.OptOutMark) || !strings.Contains(mail.Source, "List-Unsubscribe-Post: List-Unsubscribe=One-Click") {

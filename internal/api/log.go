@@ -475,11 +475,7 @@ func (s *Server) GetMessage(ctx context.Context, r GetMessageRequestObject) (Get
 		return nil, err
 	}
 	from, _ := s.from(ctx, d)
-	at := d.JudgedAt
-	if d.FinishedAt != nil {
-		at = *d.FinishedAt
-	}
-	m, err := s.e.Message(ctx, d, letter, recipients(d), from, at)
+	m, err := s.e.Message(ctx, d, letter, recipients(d), from)
 	if err != nil {
 		return nil, err
 	}

@@ -242,6 +242,9 @@ func (s *Server) PreviewTemplate(ctx context.Context, r PreviewTemplateRequestOb
 	row = computed(row)
 	c := ctxOf(row)
 	rendered := t.Render(c)
+	if err := s.e.ShowRows(&rendered); err != nil {
+		return nil, err
+	}
 	out.Row, out.RowId, out.Subject, out.Html, out.Text = core.RowName(row), row.ID, rendered.Subject, rendered.HTML, rendered.Text
 	for f, text := range t.Values(c) {
 		out.Values[keyOf(f)] = text
@@ -423,6 +426,9 @@ func (s *Server) SendTest(ctx context.Context, r SendTestRequestObject) (SendTes
 	}
 	rendered := t.Render(template.Context{Sheet: core, Row: row, Today: value.DayAt(s.e.Now().In(core.Zone)),
 		Note: fmt.Sprintf("This is a test of “%s” for row %s, sent to you alone.", t.Name, core.RowName(row))})
+	if err := s.e.ShowRows(&rendered); err != nil {
+		return nil, err
+	}
 	subject := "Test: " + rendered.Subject
 	stop := strings.NewReplacer(template.OptOutMark, s.PublicURL+engine.OptOutPath+testToken)
 	m := &mail.Message{To: boxes, Subject: subject, Date: s.e.Now(), Text: stop.Replace(rendered.Text), HTML: stop.Replace(rendered.HTML)}

@@ -167,11 +167,11 @@ func (d *dispatcher) claim(ctx context.Context) (int, error) {
 		if claimed, err = d.e.withinPersonLimit(ctx, tx, claimed, now); err != nil {
 			return err
 		}
-		ids := make([]int64, len(claimed))
+		ids, dated := make([]int64, len(claimed)), now.Truncate(time.Second) // as a header says it
 		for i := range claimed {
-			ids[i] = claimed[i].ID
+			ids[i], claimed[i].DatedAt = claimed[i].ID, &dated
 		}
-		return tx.Claim(ctx, d.worker, ids)
+		return tx.Claim(ctx, d.worker, ids, dated)
 	})
 	if err != nil {
 		return 0, err
@@ -492,7 +492,7 @@ func (l *line) try(ctx context.Context, j *job) {
 }
 
 func (l *line) compose(j *job) ([]byte, error) {
-	m, err := l.d.e.Message(context.Background(), &j.Delivery, j.letter, j.recipients, l.from, l.d.e.now())
+	m, err := l.d.e.Message(context.Background(), &j.Delivery, j.letter, j.recipients, l.from)
 	if err != nil {
 		return nil, err
 	}

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"strings"
@@ -10,14 +11,18 @@ import (
 	"nivot/internal/core/delivery"
 	"nivot/internal/core/template"
 	"nivot/internal/core/value"
+	"nivot/internal/exchange"
 	"nivot/internal/mail"
 	"nivot/internal/store"
 )
 
 // Message makes the message of a delivery: what its letter says, to whom, with what it
-// carries, from a sender, at a time.
-func (e *Engine) Message(ctx context.Context, d *store.Delivery, letter *store.Letter, to []store.Recipient, from value.Mailbox, at time.Time) (*mail.Message, error) {
-	m := &mail.Message{From: from, Subject: d.Subject, HTML: letter.HTML, Text: letter.Text, Date: at}
+// carries, from a sender. Made again it is the same to the byte.
+func (e *Engine) Message(ctx context.Context, d *store.Delivery, letter *store.Letter, to []store.Recipient, from value.Mailbox) (*mail.Message, error) {
+	m := &mail.Message{From: from, Subject: d.Subject, HTML: letter.HTML, Text: letter.Text, Date: d.JudgedAt}
+	if d.DatedAt != nil {
+		m.Date = *d.DatedAt
+	}
 	domain := from.Domain
 	if _, d, ok := strings.Cut(from.ASCII(), "@"); ok {
 		domain = d
@@ -93,6 +98,59 @@ func (e *Engine) Carried(ctx context.Context, letter *store.Letter) ([]mail.File
 		out = append(out, f)
 	}
 	return out, nil
+}
+
+// writeRows writes the tables that an email carries as files, and keeps these.
+func writeRows(ctx context.Context, tx *store.Store, r *template.Rendered, now time.Time) error {
+	return eachRows(r, func(a *template.Attached, data []byte) error {
+		return tx.KeepFile(ctx, &store.File{ID: store.FileID(a.File), Type: a.Type, Size: int64(len(data)), Data: data, CreatedAt: now})
+	})
+}
+
+// ShowRows writes the tables that an email carries as files to be looked at, or sent as a test, which
+// nothing keeps.
+func (e *Engine) ShowRows(r *template.Rendered) error {
+	return eachRows(r, func(a *template.Attached, data []byte) error {
+		_, err := e.files.get(a.File, func() ([]byte, error) { return data, nil })
+		return err
+	})
+}
+
+func eachRows(r *template.Rendered, keep func(*template.Attached, []byte) error) error {
+	for i := range r.Attachments {
+		a := &r.Attachments[i]
+		if a.Rows == nil {
+			continue
+		}
+		data, err := fileOfRows(a.Rows)
+		if err != nil {
+			return err
+		}
+		a.File, a.Size, a.Rows = template.ContentID(data), len(data), nil
+		if err := keep(a, data); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func fileOfRows(t *template.Rows) ([]byte, error) {
+	var b bytes.Buffer
+	write := exchange.CSVWriter
+	if t.Format == template.XLSX {
+		write = exchange.XLSXWriter
+	}
+	w, err := write(&b, exchange.Out{Sheet: t.Sheet, Columns: t.Columns})
+	if err != nil {
+		return nil, err
+	}
+	for _, row := range t.Rows {
+		if err := w.Row(row, nil); err != nil {
+			return nil, err
+		}
+	}
+	err = w.Close()
+	return b.Bytes(), err
 }
 
 // fileCache keeps the files that emails carried last, so that the same attachment of a

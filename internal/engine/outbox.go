@@ -63,7 +63,7 @@ func (w *work) carryOut(ctx context.Context, l *life) error {
 		var err error
 		switch x.Kind {
 		case plan.Write:
-			err = w.write(l, x)
+			err = w.write(ctx, l, x)
 		case plan.Amend:
 			err = w.amend(ctx, l, x)
 		case plan.Expect:
@@ -86,7 +86,7 @@ func (w *work) forget(p *plan.Pending) {
 }
 
 // write gathers an email that enters the ledger.
-func (w *work) write(l *life, x plan.Effect) error {
+func (w *work) write(ctx context.Context, l *life, x plan.Effect) error {
 	m := x.As
 	id, whole := m.Identity(), m.Whole()
 	row, err := rowID(m.Row)
@@ -106,7 +106,9 @@ func (w *work) write(l *life, x plan.Effect) error {
 	if err := p.become(m, delivery.Considering, w.now); err != nil {
 		return err
 	}
-	p.letter = letterOf(m)
+	if p.letter, err = w.letterOf(ctx, m); err != nil {
+		return err
+	}
 	if m.Kind == rule.Schedule && m.Row == "" && l.facts != nil {
 		d.Facts = l.facts(m)
 	}
@@ -144,11 +146,15 @@ func put(d *store.Delivery, m *plan.Email, rb *ruleBook, by delivery.Cause, now 
 	return nil
 }
 
-func letterOf(m *plan.Email) *store.Letter {
+// letterOf makes the letter of an email that is to go, or to wait for somebody; nil for others.
+func (w *work) letterOf(ctx context.Context, m *plan.Email) (*store.Letter, error) {
 	if !m.Decided || m.State != delivery.Queued && m.State != delivery.Held {
-		return nil
+		return nil, nil
 	}
-	return store.NewLetter(&m.Rendered)
+	if err := writeRows(ctx, w.tx, &m.Rendered, w.now); err != nil {
+		return nil, err
+	}
+	return store.NewLetter(&m.Rendered), nil
 }
 
 // amend gathers a new state of an email that is in the ledger, or about to be.
@@ -160,8 +166,9 @@ func (w *work) amend(ctx context.Context, l *life, x plan.Effect) error {
 		if err := p.become(m, w.act.cause, w.now); err != nil {
 			return err
 		}
-		p.letter = letterOf(m)
-		return nil
+		var err error
+		p.letter, err = w.letterOf(ctx, m)
+		return err
 	}
 	d := w.records[x.Email]
 	was := d.State
@@ -172,7 +179,11 @@ func (w *work) amend(ctx context.Context, l *life, x plan.Effect) error {
 	if err := put(d, m, rb, w.act.cause, w.now); err != nil {
 		return err
 	}
-	if letter := letterOf(m); letter != nil {
+	letter, err := w.letterOf(ctx, m)
+	if err != nil {
+		return err
+	}
+	if letter != nil {
 		letter.DeliveryID = d.ID
 		w.outbox.letters = append(w.outbox.letters, *letter)
 	}

@@ -79,7 +79,9 @@ func (e *Engine) keepFiles(ctx context.Context, tx *store.Store, t *template.Tem
 	}
 	var names []string
 	for i := range t.Attachments {
-		names = append(names, t.Attachments[i].File)
+		if t.Attachments[i].Kind == template.FileKind {
+			names = append(names, t.Attachments[i].File)
+		}
 	}
 	kept, err := tx.FileSizes(ctx, names)
 	if err != nil {
@@ -87,6 +89,9 @@ func (e *Engine) keepFiles(ctx context.Context, tx *store.Store, t *template.Tem
 	}
 	for i := range t.Attachments {
 		a := &t.Attachments[i]
+		if a.Kind != template.FileKind {
+			continue
+		}
 		size, ok := kept[a.File]
 		if !ok {
 			return &Refusal{Message: "an attachment of this template is not there any more; put it in again"}

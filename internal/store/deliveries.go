@@ -46,6 +46,7 @@ type Delivery struct {
 	Tries      int
 	FirstTry   *time.Time
 	SendingAt  *time.Time // when it was last marked "sending"
+	DatedAt    *time.Time // the date of its message, in whole seconds: when it was last claimed
 	NextTry    *time.Time // set while it waits in the queue
 	Worker     *int64
 	Reply      string
@@ -509,13 +510,13 @@ func (s *Store) LockQueued(ctx context.Context, now time.Time, limit int) (out [
 	return out, err
 }
 
-// Claim takes locked deliveries for a worker. The claim counts once its
-// transaction has been committed.
-func (s *Store) Claim(ctx context.Context, worker int64, ids []int64) error {
+// Claim takes locked deliveries for a worker, to be sent under a date. The claim counts once
+// its transaction has been committed.
+func (s *Store) Claim(ctx context.Context, worker int64, ids []int64, dated time.Time) error {
 	if len(ids) == 0 {
 		return nil
 	}
-	r := s.DB(ctx).Exec("UPDATE deliveries SET state = ?, worker = ?, next_try = NULL WHERE id IN ? AND state IN ?", delivery.Claimed, worker, ids, delivery.From(delivery.Claimed, delivery.Claiming))
+	r := s.DB(ctx).Exec("UPDATE deliveries SET state = ?, worker = ?, dated_at = ?, next_try = NULL WHERE id IN ? AND state IN ?", delivery.Claimed, worker, dated, ids, delivery.From(delivery.Claimed, delivery.Claiming))
 	if r.Error == nil && int(r.RowsAffected) != len(ids) {
 		return fmt.Errorf("%w: of %d deliveries to be claimed %d waited to be sent", ErrForbidden, len(ids), r.RowsAffected)
 	}

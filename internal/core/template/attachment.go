@@ -5,21 +5,35 @@ import (
 	"fmt"
 	"mime"
 	"strings"
+
+	"nivot/internal/core/sheet"
 )
 
 // Attachment is a file that goes with the email.
 type Attachment struct {
-	Kind string `json:"kind"`           // FileKind
+	Kind string `json:"kind"`           // FileKind or RowsKind
 	Name Line   `json:"name,omitempty"` // its file name
 	File string `json:"file,omitempty"` // of a file: its content, as Image.File names one
 	Type string `json:"type,omitempty"` // its media type
 	Size int    `json:"size,omitempty"` // bytes
+
+	Format  string   `json:"format,omitempty"`  // of rows: CSV or XLSX
+	Columns []string `json:"columns,omitempty"` // of rows: their ids
 }
 
 // The kinds of attachments.
 const (
 	FileKind = "file" // the same file for every row
+	RowsKind = "rows" // the rows of a round-up, or the one row of another email, as a table
 )
+
+// The formats of rows.
+const (
+	CSV  = "csv"
+	XLSX = "xlsx"
+)
+
+var formatTypes = map[string]string{CSV: "text/csv", XLSX: openXML + "spreadsheetml.sheet"}
 
 // The bounds of attachments, in bytes: of one, and of an email's together with its images.
 const (
@@ -42,6 +56,15 @@ type Attached struct {
 	Type string
 	File string // its content, as Image.File names one
 	Size int
+	Rows *Rows // in place of File, while they have not been written as one
+}
+
+// Rows are a table that is to be written as a file.
+type Rows struct {
+	Sheet   *sheet.Sheet
+	Format  string
+	Columns []*sheet.Column
+	Rows    []*sheet.Row
 }
 
 func (a *Attachment) validate(p *place) error {
@@ -58,6 +81,19 @@ func (a *Attachment) validate(p *place) error {
 		}
 		if _, _, err := mime.ParseMediaType(a.Type); err != nil {
 			return fmt.Errorf("%q is not a media type", a.Type)
+		}
+		return nil
+	case RowsKind:
+		if formatTypes[a.Format] == "" {
+			return fmt.Errorf("rows are written as csv or xlsx, not as %q", a.Format)
+		}
+		if len(a.Columns) == 0 {
+			return fmt.Errorf("rows need at least one column")
+		}
+		for _, id := range a.Columns {
+			if _, ok := p.sheet.Column(id); !ok && !p.draft {
+				return fmt.Errorf("rows have a column that is not there any more")
+			}
 		}
 		return nil
 	}
@@ -85,13 +121,31 @@ func (t *Template) validateAttachments(p *place) error {
 func (a *Attachment) fields() []*Field { return a.Name.fields() }
 
 // columns points at the ids of the columns that it names outside fields.
-func (a *Attachment) columns() []*string { return nil }
+func (a *Attachment) columns() (out []*string) {
+	for i := range a.Columns {
+		out = append(out, &a.Columns[i])
+	}
+	return out
+}
 
 // attach gives the attachments of an email, their names written for its row.
 func (w *writer) attach(t *Template, d *doc) (out []Attached) {
 	for i := range t.Attachments {
 		a := &t.Attachments[i]
-		out = append(out, Attached{Name: FileName(w.line(d.names[i]), a.Type), Type: a.Type, File: a.File, Size: a.Size})
+		x := Attached{Type: a.Type, File: a.File, Size: a.Size}
+		if a.Kind == RowsKind {
+			x.Type, x.Rows = formatTypes[a.Format], &Rows{Sheet: w.c.Sheet, Format: a.Format}
+			for _, id := range a.Columns {
+				if c, ok := w.c.Sheet.Column(id); ok {
+					x.Rows.Columns = append(x.Rows.Columns, c)
+				}
+			}
+			if x.Rows.Rows = w.c.Rows; x.Rows.Rows == nil {
+				x.Rows.Rows = []*sheet.Row{w.c.Row}
+			}
+		}
+		x.Name = FileName(w.line(d.names[i]), x.Type)
+		out = append(out, x)
 	}
 	return out
 }

@@ -54,6 +54,9 @@ func (t *Template) Columns() []string {
 			}
 		})
 	}
+	for i := range t.Attachments {
+		out = append(out, t.Attachments[i].Columns...)
+	}
 	for _, c := range t.conditions() {
 		out = append(out, c.Columns()...)
 	}

@@ -31,6 +31,8 @@ CREATE TABLE pieces (
   created_at DATETIME(6) NOT NULL,
   deleted_at DATETIME(6) NULL
 );
+ALTER TABLE deliveries ADD COLUMN dated_at DATETIME(6) NULL AFTER sending_at;
+UPDATE deliveries SET dated_at = finished_at WHERE state NOT IN ('skipped', 'incomplete', 'missed') AND finished_at IS NOT NULL;
 ALTER TABLE senders ADD COLUMN signature MEDIUMTEXT NULL;
 ALTER TABLE letters
   ADD COLUMN carried MEDIUMTEXT NULL,
@@ -39,6 +41,7 @@ ALTER TABLE letters
 -- +goose Down
 ALTER TABLE letters DROP COLUMN carried, DROP COLUMN opt_out;
 ALTER TABLE senders DROP COLUMN signature;
+ALTER TABLE deliveries DROP COLUMN dated_at;
 DROP TABLE pieces, files, template_versions;
 ALTER TABLE templates
   ADD COLUMN subject MEDIUMTEXT NOT NULL DEFAULT '',

@@ -2834,8 +2834,15 @@ export interface components {
         /** @description a file that goes with each email */
         Attachment: {
             /** @enum {string} */
-            kind: "file";
+            kind: "file" | "rows";
             name?: components["schemas"]["Line"];
+            /**
+             * @description of rows
+             * @enum {string}
+             */
+            format?: "csv" | "xlsx";
+            /** @description of rows, by their ids */
+            columns?: string[];
             /** @description the SHA-256 of its content in hex, as /files gave it */
             file?: string;
             type?: string;

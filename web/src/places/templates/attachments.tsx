@@ -69,16 +69,20 @@ export function Attachments({ list, columns, may, onChange }: Props) {
                   columns={columns}
                   onChange={(name) => onChange(list.map((x, k) => (k === i ? { ...x, name } : x)))}
                 />
-                <a className="link" href={`/api/files/${a.file ?? ""}`} download={lineWords(a.name as Line, columns)}>
-                  Download
-                </a>
+                {a.kind === "rows" ? (
+                  <RowsOptions a={a} columns={columns} onChange={(x) => onChange(list.map((y, k) => (k === i ? x : y)))} />
+                ) : (
+                  <a className="link" href={`/api/files/${a.file ?? ""}`} download={lineWords(a.name as Line, columns)}>
+                    Download
+                  </a>
+                )}
                 <button type="button" className="link self-start text-brick!" onClick={() => onChange(list.filter((_, k) => k !== i))}>
                   Remove
                 </button>
               </Popover.Content>
             </Popover.Portal>
           </Popover.Root>
-          <small>{size(a.size ?? 0)}</small>
+          <small>{a.kind === "rows" ? "the rows of the round-up" : size(a.size ?? 0)}</small>
         </span>
       ))}
       {may && (
@@ -96,6 +100,17 @@ export function Attachments({ list, columns, may, onChange }: Props) {
           />
         </label>
       )}
+      {may && (
+        <button
+          type="button"
+          className="link"
+          onClick={() =>
+            onChange([...list, { kind: "rows", format: "xlsx", name: "Rows.xlsx", columns: columns.slice(0, 8).map((c) => c.id) }])
+          }
+        >
+          Attach the rows of the round-up
+        </button>
+      )}
       {busy && <span role="status">Taking in {busy} …</span>}
       {failed && (
         <span role="alert" className="text-brick">
@@ -103,5 +118,49 @@ export function Attachments({ list, columns, may, onChange }: Props) {
         </span>
       )}
     </div>
+  );
+}
+
+// The rows of a round-up as a file: in which form, and which columns.
+function RowsOptions({ a, columns, onChange }: { a: Attachment; columns: Column[]; onChange: (a: Attachment) => void }) {
+  const picked = a.columns ?? [];
+  const ending = (format: "csv" | "xlsx") => (typeof a.name === "string" ? a.name.replace(/\.(csv|xlsx)$/, `.${format}`) : a.name);
+  return (
+    <>
+      <label className="flex items-center justify-between gap-3">
+        As
+        <select
+          className="field"
+          value={a.format}
+          onChange={(e) => {
+            const format = e.target.value as "csv" | "xlsx";
+            onChange({ ...a, format, name: ending(format) });
+          }}
+        >
+          <option value="xlsx">a workbook (XLSX)</option>
+          <option value="csv">a text table (CSV)</option>
+        </select>
+      </label>
+      <fieldset className="flex max-h-52 flex-col gap-1 overflow-auto">
+        <legend className="mb-1 text-ink-2">With these columns</legend>
+        {columns.map((c) => (
+          <label key={c.id} className="flex items-center gap-2">
+            <input
+              type="checkbox"
+              className="accent-juniper"
+              checked={picked.includes(c.id)}
+              disabled={picked.length === 1 && picked.includes(c.id)}
+              onChange={(e) =>
+                onChange({
+                  ...a,
+                  columns: columns.map((x) => x.id).filter((id) => (id === c.id ? e.target.checked : picked.includes(id))),
+                })
+              }
+            />
+            {c.name}
+          </label>
+        ))}
+      </fieldset>
+    </>
   );
 }

@@ -450,7 +450,7 @@ export function PartView(view: View) {
         </>
       }
     >
-      <NodeViewContent className={`letter-part ${part && !part.shown ? "opacity-60" : ""}`} />
+      <NodeViewContent className={`letter-part ${part && !part.shown ? "text-ink-2" : ""}`} />
     </Framed>
   );
 }
@@ -465,7 +465,7 @@ export function PieceView(view: View) {
       name={p ? `Piece of text: ${p.name}` : "A piece of text that is gone"}
       note={p && p.usedBy.length > 1 && <span>stands in {p.usedBy.length} templates; change it under Templates</span>}
     >
-      <div contentEditable={false} className="opacity-80">
+      <div contentEditable={false} className="text-ink-2">
         {body && <Plain node={body} />}
       </div>
     </Framed>

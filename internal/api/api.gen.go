@@ -1568,13 +1568,14 @@ type GuessedColumn struct {
 	AskDay bool `json:"askDay"`
 
 	// Doubled values that stood in the column before
-	Doubled *int     `json:"doubled,omitempty"`
-	Filled  int      `json:"filled"`
-	Fit     int      `json:"fit"`
-	Misfits []Misfit `json:"misfits"`
-	Name    string   `json:"name"`
-	Options []string `json:"options"`
-	Order   *Order   `json:"order,omitempty"`
+	Doubled *int          `json:"doubled,omitempty"`
+	Filled  int           `json:"filled"`
+	Fit     int           `json:"fit"`
+	Format  *NumberFormat `json:"format,omitempty"`
+	Misfits []Misfit      `json:"misfits"`
+	Name    string        `json:"name"`
+	Options []string      `json:"options"`
+	Order   *Order        `json:"order,omitempty"`
 
 	// To the column of the sheet that it goes into, "" for none, absent where there is no sheet
 	To   *string    `json:"to,omitempty"`
@@ -1626,6 +1627,8 @@ type HistoryEntry struct {
 
 // ImportColumn defines model for ImportColumn.
 type ImportColumn struct {
+	Format *NumberFormat `json:"format,omitempty"`
+
 	// Group of a new column, the name of the columns that it belongs together with
 	Group *string `json:"group,omitempty"`
 	Name  string  `json:"name"`

@@ -253,6 +253,9 @@ func toGuess(name string, g sheet.Guess) GuessedColumn {
 		o := Order(g.Order)
 		out.Order = &o
 	}
+	if g.Format != (value.NumberFormat{}) {
+		out.Format = &g.Format
+	}
 	if out.Options == nil {
 		out.Options = []string{}
 	}
@@ -307,7 +310,7 @@ func measure(c *ImportColumn, into *sheet.Sheet, cells []string, lines []int, l 
 			return sheet.Measure(r, cells, lines)
 		}
 	}
-	reading := value.Reading{Type: value.Type(c.Type), Locale: l, Order: c.dateOrder(value.Type(c.Type))}
+	reading := value.Reading{Type: value.Type(c.Type), Locale: l, Order: c.dateOrder(value.Type(c.Type)), Format: c.numberFormat()}
 	for _, o := range choiceOptions(cells) {
 		reading.Options = append(reading.Options, value.Option{ID: o, Name: o})
 	}
@@ -619,6 +622,14 @@ func chosenColumns(spec *NewSheet, t *exchange.Table) (cols []sheet.Column, at f
 	}, nil
 }
 
+// numberFormat is how the file writes the numbers of a new column.
+func (c *ImportColumn) numberFormat() value.NumberFormat {
+	if c.Format == nil || value.Type(c.Type) != value.Number {
+		return value.NumberFormat{}
+	}
+	return *c.Format
+}
+
 // dateOrder is the order in which the file writes the dates of a column of type
 // t; "" where it is not said, or holds no dates.
 func (c *ImportColumn) dateOrder(t value.Type) value.Order {
@@ -632,7 +643,10 @@ func (c *ImportColumn) dateOrder(t value.Type) value.Order {
 func fileColumn(c *ImportColumn, i int, t *exchange.Table) (sheet.Column, error) {
 	at := fmt.Sprintf("/columns/%d/type", i)
 	col := sheet.Column{Name: c.Name, Type: value.Type(c.Type)}
-	col.Order = c.dateOrder(col.Type)
+	col.Order, col.Format = c.dateOrder(col.Type), c.numberFormat()
+	if err := col.Format.Validate(); err != nil {
+		return col, &engine.Refusal{Field: "/columns", Message: col.Name + ": " + err.Error()}
+	}
 	if c.Group != nil {
 		col.Group = *c.Group
 	}

@@ -10,12 +10,13 @@ import (
 // Guess is what a column of text from a file looks like.
 type Guess struct {
 	Type    value.Type
-	Order   value.Order // date and moment
-	AskDay  bool        // the data leave day-month or month-day open
-	Options []string    // choice: in order of first appearance
-	Filled  int         // cells that are not empty
-	Fit     int         // of those, how many the type reads
-	Misfits []Misfit    // the first that it does not
+	Order   value.Order        // date and moment
+	AskDay  bool               // the data leave day-month or month-day open
+	Options []string           // choice: in order of first appearance
+	Format  value.NumberFormat // number
+	Filled  int                // cells that are not empty
+	Fit     int                // of those, how many the type reads
+	Misfits []Misfit           // the first that it does not
 }
 
 // Misfit is a cell that does not fit, with the line it stands in.
@@ -50,7 +51,7 @@ func GuessColumn(cells []string, lines []int, l *value.Locale) Guess {
 	case value.Choice:
 		return guess(cells, lines, l) // all options
 	}
-	return Measure(value.Reading{Type: g.Type, Locale: l}, cells, lines)
+	return Measure(value.Reading{Type: g.Type, Locale: l, Format: g.Format}, cells, lines)
 }
 
 // guessOn is how many cells a type is found on.
@@ -100,10 +101,12 @@ func guess(cells []string, lines []int, l *value.Locale) Guess {
 	if g := try(value.Email, ""); most(g) {
 		return g
 	}
-	for _, t := range []value.Type{value.YesNo, value.Number} {
-		if g := try(t, ""); nearly(g) && !(t == value.Number && looksLikeCode(cells)) {
-			return g
-		}
+	if g := try(value.YesNo, ""); nearly(g) {
+		return g
+	}
+	format := guessFormat(cells, l)
+	if g := Measure(value.Reading{Type: value.Number, Locale: l, Format: format}, cells, lines); nearly(g) && !looksLikeCode(cells) {
+		return g
 	}
 	n := len(options)
 	if n > 0 && n <= 12 && filled >= 2*n && filled >= 8 && longest(options) <= 40 {
@@ -135,7 +138,7 @@ func MeasureInto(r value.Reading, cells []string, lines []int) Guess {
 // Measure counts how many cells a reading fits and keeps the first that it
 // does not.
 func Measure(r value.Reading, cells []string, lines []int) Guess {
-	g := Guess{Type: r.Type, Order: r.Order}
+	g := Guess{Type: r.Type, Order: r.Order, Format: r.Format}
 	for i, c := range cells {
 		v, err := value.Read(c, r)
 		if err == nil && v.IsEmpty() {

@@ -1,6 +1,7 @@
 package sheet
 
 import (
+	"encoding/json"
 	"fmt"
 	"math/rand/v2"
 	"slices"
@@ -122,6 +123,42 @@ func TestGuess(t *testing.T) {
 }
 
 // A long column is guessed as a short one is, and measured whole.
+// Numbers are written again as the file shows them.
+func TestGuessFormat(t *testing.T) {
+	two, one := 2, 1
+	for _, c := range []struct {
+		locale, cells string
+		want          value.NumberFormat
+		shown         string // the first cell, as it is written then
+	}{
+		{"en-GB", "1,240.50|3.00||12,000.10", value.NumberFormat{Decimals: &two, Thousands: true}, "1,240.50"},
+		{"en-GB", "1240.50|3.00", value.NumberFormat{Decimals: &two}, "1240.50"},
+		{"en-GB", "£1,240.50|£3.00", value.NumberFormat{Decimals: &two, Thousands: true, Currency: "£"}, "£1,240.50"},
+		{"de", "1.240,50 €|3,00 €", value.NumberFormat{Decimals: &two, Thousands: true, Currency: "€"}, "1.240,50\u00a0€"},
+		{"fr", "1 240,5|3,0", value.NumberFormat{Decimals: &one, Thousands: true}, "1\u202f240,5"},
+		{"en-GB", "45.5%|3.0%", value.NumberFormat{Decimals: &one, Percent: true}, "45.5%"},
+		{"en-GB", "1|2|3.5", value.NumberFormat{}, "1"},
+		{"en-GB", "1240|3", value.NumberFormat{}, "1240"},
+		{"en-GB", "1,240|999|1,000,000", value.NumberFormat{Thousands: true}, "1,240"},
+		{"en-GB", "-5.10|\u22121,000.00", value.NumberFormat{Decimals: &two, Thousands: true}, "-5.10"},
+	} {
+		t.Run(c.locale+" "+c.cells, func(t *testing.T) {
+			l, _ := value.FindLocale(c.locale)
+			cells := strings.Split(c.cells, "|")
+			g := GuessColumn(cells, make([]int, len(cells)), l)
+			a, _ := json.Marshal(g.Format)
+			b, _ := json.Marshal(c.want)
+			if g.Type != value.Number || string(a) != string(b) || g.Fit != g.Filled {
+				t.Fatalf("%s %s, %d of %d fit; want %s", g.Type, a, g.Fit, g.Filled, b)
+			}
+			v := value.Parse(cells[0], value.Reading{Type: value.Number, Locale: l, Format: g.Format})
+			if got := value.FormatNumber(v.Num, g.Format, l); got != c.shown {
+				t.Errorf("%q is shown as %q, want %q", cells[0], got, c.shown)
+			}
+		})
+	}
+}
+
 func TestGuessLong(t *testing.T) {
 	l, _ := value.FindLocale("en-GB")
 	for name, cell := range map[value.Type]func(i int) string{

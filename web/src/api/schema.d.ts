@@ -2161,6 +2161,7 @@ export interface components {
             name: string;
             type: components["schemas"]["ColumnType"];
             order?: components["schemas"]["Order"];
+            format?: components["schemas"]["NumberFormat"];
             askDay: boolean;
             options: string[];
             filled: number;
@@ -2188,6 +2189,7 @@ export interface components {
             type: components["schemas"]["ColumnType"];
             /** @description how the file writes its dates; also of a column that goes into one of the sheet */
             order?: components["schemas"]["Order"];
+            format?: components["schemas"]["NumberFormat"];
             skip?: boolean;
             /** @description the column of the sheet that it goes into, "+" for a new one, "" to leave it out */
             to?: string;

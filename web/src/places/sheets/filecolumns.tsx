@@ -3,7 +3,15 @@ import type { Schemas, Sheet } from "../../api/client";
 
 export type Preview = Schemas["ImportPreview"];
 export type Guess = Schemas["GuessedColumn"];
-export type Choice = { name: string; type: Guess["type"]; order?: Guess["order"]; skip: boolean; to?: string; group?: string };
+export type Choice = {
+  name: string;
+  type: Guess["type"];
+  order?: Guess["order"];
+  format?: Guess["format"];
+  skip: boolean;
+  to?: string;
+  group?: string;
+};
 export const columnTypes = ["text", "number", "date", "moment", "yes/no", "choice", "email"] as const;
 export const dayOrders = ["day-month-year", "month-day-year", "year-month-day"] as const;
 const isDated = (c: Choice) => c.type === "date" || c.type === "moment";
@@ -170,6 +178,7 @@ export function FileColumns({
                     {isDated(c) && (
                       <DayOrder c={c} asked={open.includes(i)} onChange={(order) => onChange(i, { order })} onAnswer={() => onAnswer(i)} />
                     )}
+                    {c.type === "number" && c.format && <div className="pt-0.5 text-ink-2">{formatWords(c.format)}</div>}
                     {c.type === "choice" && <div className="max-w-56 truncate pt-0.5 text-ink-2">{g.options.join(", ")}</div>}
                   </>
                 ) : (
@@ -225,6 +234,12 @@ export function FileColumns({
       </tbody>
     </table>
   );
+}
+
+// How the numbers of a column are written, as the file shows them.
+function formatWords(f: NonNullable<Choice["format"]>): string {
+  const digits = (f.thousands ? "1,240" : "1240") + (f.decimals ? `.${"50".padEnd(f.decimals, "0").slice(0, f.decimals)}` : "");
+  return `written like ${f.currency ?? ""}${digits}${f.percent ? "%" : ""}`;
 }
 
 // In which order the dates of a column of the file are written.

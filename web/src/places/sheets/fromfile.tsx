@@ -24,7 +24,14 @@ export function FromFile({ sheet }: { sheet: Sheet }) {
     spec: JSON.stringify({
       keep: k,
       ask,
-      columns: f.choices.map((c) => ({ name: c.name || "unnamed", type: c.type, order: c.order, to: c.to, group: c.group })),
+      columns: f.choices.map((c) => ({
+        name: c.name || "unnamed",
+        type: c.type,
+        order: c.order,
+        format: c.format,
+        to: c.to,
+        group: c.group,
+      })),
     }),
     ...f.part,
   });

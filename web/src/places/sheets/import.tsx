@@ -180,7 +180,7 @@ export function ImportPlace(): ReactNode {
                 f.file &&
                 void make(
                   { ...f.part, file: f.file },
-                  choices.map((c) => ({ name: c.name || "unnamed", type: c.type, order: c.order, skip: c.skip })),
+                  choices.map((c) => ({ name: c.name || "unnamed", type: c.type, order: c.order, format: c.format, skip: c.skip })),
                   key,
                   address,
                   name,

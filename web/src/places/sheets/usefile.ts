@@ -30,6 +30,7 @@ export function useFile(sheet: string | undefined, locale: string) {
         name: c.name,
         type: c.type,
         order: c.order,
+        format: c.format,
         skip: false,
         ...(sheet ? { to: c.to ?? "" } : {}),
       }));

@@ -242,7 +242,7 @@ func (s *Server) PreviewTemplate(ctx context.Context, r PreviewTemplateRequestOb
 	row = computed(row)
 	c := ctxOf(row)
 	rendered := t.Render(c)
-	if err := s.e.ShowRows(&rendered); err != nil {
+	if err := s.e.ShowMade(&rendered); err != nil {
 		return nil, err
 	}
 	out.Row, out.RowId, out.Subject, out.Html, out.Text = core.RowName(row), row.ID, rendered.Subject, rendered.HTML, rendered.Text
@@ -426,7 +426,7 @@ func (s *Server) SendTest(ctx context.Context, r SendTestRequestObject) (SendTes
 	}
 	rendered := t.Render(template.Context{Sheet: core, Row: row, Today: value.DayAt(s.e.Now().In(core.Zone)),
 		Note: fmt.Sprintf("This is a test of “%s” for row %s, sent to you alone.", t.Name, core.RowName(row))})
-	if err := s.e.ShowRows(&rendered); err != nil {
+	if err := s.e.ShowMade(&rendered); err != nil {
 		return nil, err
 	}
 	subject := "Test: " + rendered.Subject

@@ -234,7 +234,7 @@ func (e *Engine) again(ctx context.Context, tx *store.Store, d *store.Delivery) 
 	}
 	d.Reason, d.TemplateID, d.Subject = store.Why{Reason: v.Reason}, v.Template, v.Subject
 	d.Recipients, d.ReplyTo, d.Facts = recipientsOf(v), lines(v.ReplyTo), rb.factsOf(rb.setting.Compute(row, now))
-	if err := writeRows(ctx, tx, &v.Rendered, now); err != nil {
+	if err := writeMade(ctx, tx, &v.Rendered, now); err != nil {
 		return err
 	}
 	letter := store.NewLetter(&v.Rendered)

@@ -100,33 +100,40 @@ func (e *Engine) Carried(ctx context.Context, letter *store.Letter) ([]mail.File
 	return out, nil
 }
 
-// writeRows writes the tables that an email carries as files, and keeps these.
-func writeRows(ctx context.Context, tx *store.Store, r *template.Rendered, now time.Time) error {
-	return eachRows(r, func(a *template.Attached, data []byte) error {
+// writeMade writes the tables and invitations that an email carries as files, and keeps these.
+func writeMade(ctx context.Context, tx *store.Store, r *template.Rendered, now time.Time) error {
+	return eachMade(r, now, func(a *template.Attached, data []byte) error {
 		return tx.KeepFile(ctx, &store.File{ID: store.FileID(a.File), Type: a.Type, Size: int64(len(data)), Data: data, CreatedAt: now})
 	})
 }
 
-// ShowRows writes the tables that an email carries as files to be looked at, or sent as a test, which
+// ShowMade writes the tables and invitations that an email carries as files to be looked at, or sent as a test, which
 // nothing keeps.
-func (e *Engine) ShowRows(r *template.Rendered) error {
-	return eachRows(r, func(a *template.Attached, data []byte) error {
+func (e *Engine) ShowMade(r *template.Rendered) error {
+	return eachMade(r, e.now(), func(a *template.Attached, data []byte) error {
 		_, err := e.files.get(a.File, func() ([]byte, error) { return data, nil })
 		return err
 	})
 }
 
-func eachRows(r *template.Rendered, keep func(*template.Attached, []byte) error) error {
+// eachMade makes the files that an email has of its own: tables and invitations.
+func eachMade(r *template.Rendered, now time.Time, keep func(*template.Attached, []byte) error) error {
 	for i := range r.Attachments {
 		a := &r.Attachments[i]
-		if a.Rows == nil {
+		var data []byte
+		var err error
+		switch {
+		case a.Rows != nil:
+			data, err = fileOfRows(a.Rows)
+		case a.Event != nil:
+			data, err = exchange.Invitation(a.Event, now)
+		default:
 			continue
 		}
-		data, err := fileOfRows(a.Rows)
 		if err != nil {
 			return err
 		}
-		a.File, a.Size, a.Rows = template.ContentID(data), len(data), nil
+		a.File, a.Size, a.Rows, a.Event = template.ContentID(data), len(data), nil, nil
 		if err := keep(a, data); err != nil {
 			return err
 		}

@@ -151,7 +151,7 @@ func (w *work) letterOf(ctx context.Context, m *plan.Email) (*store.Letter, erro
 	if !m.Decided || m.State != delivery.Queued && m.State != delivery.Held {
 		return nil, nil
 	}
-	if err := writeRows(ctx, w.tx, &m.Rendered, w.now); err != nil {
+	if err := writeMade(ctx, w.tx, &m.Rendered, w.now); err != nil {
 		return nil, err
 	}
 	return store.NewLetter(&m.Rendered), nil

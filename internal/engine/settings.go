@@ -230,6 +230,7 @@ func RestsOn(ctx context.Context, s *store.Store, sheet *store.Sheet) (Rests, er
 		if sheet.SenderID != "" && sheet.SenderID != x.ID {
 			continue
 		}
+		out.From.Address = x.Address
 		if out.From.Name = x.Name; x.Name == "" {
 			out.From.Name = x.Address
 		}

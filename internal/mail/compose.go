@@ -151,8 +151,8 @@ func bound(msg []byte, messageID string) []byte {
 // ASCII, and by RFC 2047 for readers that know no better.
 func (f *File) add(g *gomail.Msg) error {
 	name := strings.Map(printable, f.Name)
-	typ, _, err := mime.ParseMediaType(f.Type)
-	if err != nil {
+	typ := f.Type
+	if _, _, err := mime.ParseMediaType(typ); err != nil {
 		return err
 	}
 	disposition, put := "attachment", g.AttachReader

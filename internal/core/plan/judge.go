@@ -202,7 +202,7 @@ func (s *Setting) address(v *Verdict, row *sheet.Row, bad string, to []rule.Addr
 // written writes the letter.
 func (s *Setting) written(v Verdict, row *sheet.Row, facts rule.Facts) Verdict {
 	t := s.Templates[v.Template]
-	c := template.Context{Sheet: s.Sheet, Row: row, Today: facts.Today, Facts: facts}
+	c := template.Context{Sheet: s.Sheet, Row: row, Today: facts.Today, Facts: facts, To: v.To}
 	if s.Light {
 		v.Rendered = t.Check(c)
 	} else {

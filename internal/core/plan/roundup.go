@@ -146,7 +146,7 @@ func (s *Setting) RoundUps(round rule.Occasion, rows []*sheet.Row, at time.Time,
 		c := s.gather(round, ps[i], names, at)
 		if c.Outcome == Send || c.Outcome == Hold {
 			facts := s.facts(computed[0], at, Memory{})
-			c.Rendered = s.Templates[c.Template].Render(template.Context{Sheet: s.Sheet, Row: computed[0], Rows: computed, Today: facts.Today, Facts: facts})
+			c.Rendered = s.Templates[c.Template].Render(template.Context{Sheet: s.Sheet, Row: computed[0], Rows: computed, Today: facts.Today, Facts: facts, To: c.To})
 			c.OptOut = s.Rule.OptOut
 		}
 		ups[i].Considered = c

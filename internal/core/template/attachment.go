@@ -4,14 +4,17 @@ import (
 	"encoding/hex"
 	"fmt"
 	"mime"
+	"slices"
 	"strings"
+	"time"
 
 	"nivot/internal/core/sheet"
+	"nivot/internal/core/value"
 )
 
 // Attachment is a file that goes with the email.
 type Attachment struct {
-	Kind string `json:"kind"`           // FileKind or RowsKind
+	Kind string `json:"kind"`           // FileKind, RowsKind or InvitationKind
 	Name Line   `json:"name,omitempty"` // its file name
 	File string `json:"file,omitempty"` // of a file: its content, as Image.File names one
 	Type string `json:"type,omitempty"` // its media type
@@ -19,12 +22,24 @@ type Attachment struct {
 
 	Format  string   `json:"format,omitempty"`  // of rows: CSV or XLSX
 	Columns []string `json:"columns,omitempty"` // of rows: their ids
+
+	// Of an invitation: the columns of its start and, perhaps, its end; else how many minutes
+	// it lasts (one that starts on a date is of the whole day); what it says; and whether a row
+	// without a start calls it off, rather than wait for one.
+	Start  string `json:"start,omitempty"`
+	End    string `json:"end,omitempty"`
+	Lasts  int    `json:"lasts,omitempty"`
+	Title  Line   `json:"title,omitempty"`
+	Place  Line   `json:"place,omitempty"`
+	Note   Line   `json:"note,omitempty"`
+	Cancel bool   `json:"cancel,omitempty"`
 }
 
 // The kinds of attachments.
 const (
-	FileKind = "file" // the same file for every row
-	RowsKind = "rows" // the rows of a round-up, or the one row of another email, as a table
+	FileKind       = "file"       // the same file for every row
+	InvitationKind = "invitation" // to an event of the row, for the recipients' calendars
+	RowsKind       = "rows"       // the rows of a round-up, or the one row of another email, as a table
 )
 
 // The formats of rows.
@@ -48,15 +63,35 @@ var endings = map[string]string{"application/pdf": ".pdf", "image/png": ".png", 
 	"application/vnd.openxmlformats-officedocument.wordprocessingml.document": ".docx"}
 
 // Ending gives the ending of the name of a file of a common type; "" for others.
-func Ending(typ string) string { return endings[typ] }
+func Ending(typ string) string {
+	typ, _, _ = strings.Cut(typ, ";")
+	return endings[typ]
+}
 
 // Attached is an attachment as it goes with one email.
 type Attached struct {
-	Name string
-	Type string
-	File string // its content, as Image.File names one
-	Size int
-	Rows *Rows // in place of File, while they have not been written as one
+	Name  string
+	Type  string
+	File  string // its content, as Image.File names one
+	Size  int
+	Rows  *Rows  // in place of File, while they have not been written as one
+	Event *Event // the same
+}
+
+// Event is what an invitation is to. Sent again for the same row it has the same UID, so that
+// calendars move it, or call it off, rather than show a second one.
+type Event struct {
+	UID    string
+	Start  value.Wall
+	End    value.Wall // of a day: the day behind the last
+	AllDay bool
+	Zone   *time.Location
+	Title  string
+	Place  string
+	Note   string
+	Cancel bool
+	From   From
+	To     []value.Mailbox
 }
 
 // Rows are a table that is to be written as a file.
@@ -97,7 +132,37 @@ func (a *Attachment) validate(p *place) error {
 		}
 		return nil
 	}
+	if a.Kind == InvitationKind {
+		return a.validateInvitation(p)
+	}
 	return fmt.Errorf("%q is not a kind of attachment", a.Kind)
+}
+
+func (a *Attachment) validateInvitation(p *place) error {
+	for _, l := range []Line{a.Title, a.Place, a.Note} {
+		if err := l.validate(p); err != nil {
+			return err
+		}
+	}
+	if p.draft {
+		return nil
+	}
+	for _, id := range []string{a.Start, a.End} {
+		c, ok := p.sheet.Column(id)
+		if id == "" && a.End == "" && a.Start != "" {
+			continue
+		}
+		if !ok || c.ValueType() != value.Date && c.ValueType() != value.Moment {
+			return fmt.Errorf("an invitation starts, and ends, in columns of dates or moments")
+		}
+	}
+	if len(a.Title) == 0 {
+		return fmt.Errorf("an invitation needs a title")
+	}
+	if a.Lasts < 0 || a.Lasts > 7*24*60 {
+		return fmt.Errorf("an event lasts up to a week")
+	}
+	return nil
 }
 
 // validateAttachments checks the attachments of a template together.
@@ -118,14 +183,19 @@ func (t *Template) validateAttachments(p *place) error {
 	return nil
 }
 
-func (a *Attachment) fields() []*Field { return a.Name.fields() }
+func (a *Attachment) fields() (out []*Field) {
+	for _, l := range []Line{a.Name, a.Title, a.Place, a.Note} {
+		out = append(out, l.fields()...)
+	}
+	return out
+}
 
 // columns points at the ids of the columns that it names outside fields.
 func (a *Attachment) columns() (out []*string) {
 	for i := range a.Columns {
 		out = append(out, &a.Columns[i])
 	}
-	return out
+	return append(out, &a.Start, &a.End)
 }
 
 // attach gives the attachments of an email, their names written for its row.
@@ -144,10 +214,64 @@ func (w *writer) attach(t *Template, d *doc) (out []Attached) {
 				x.Rows.Rows = []*sheet.Row{w.c.Row}
 			}
 		}
-		x.Name = FileName(w.line(d.names[i]), x.Type)
+		if a.Kind == InvitationKind {
+			x.Type, x.Event = invitationType, w.event(a, &d.attached[i])
+			if x.Event.Cancel {
+				x.Type = cancelType
+			}
+		}
+		x.Name = FileName(w.line(d.attached[i].name), x.Type)
 		out = append(out, x)
 	}
 	return out
+}
+
+// The media types of an invitation and of its calling off (RFC 6047, section 2.4).
+const (
+	invitationType = "text/calendar; charset=UTF-8; method=REQUEST"
+	cancelType     = "text/calendar; charset=UTF-8; method=CANCEL"
+)
+
+// attachedDoc is an attachment's lines, made ready.
+type attachedDoc struct {
+	name, title, place, note []op
+	start, end               *sheet.Column
+	calls                    bool // off, without a start
+}
+
+func (d *attachedDoc) lines() [][]op { return [][]op{d.name, d.title, d.place, d.note} }
+
+// wants reports whether the row has no start for an invitation that needs one.
+func (d *attachedDoc) wants(row *sheet.Row) bool {
+	return d.start != nil && !d.calls && !row.Cell(d.start).IsFilled()
+}
+
+// event is a row's event. Its UID is of the row and of the column of its start.
+func (w *writer) event(a *Attachment, d *attachedDoc) *Event {
+	s := w.c.Sheet
+	e := &Event{UID: ContentID([]byte(s.ID + "\x00" + w.c.Row.ID + "\x00" + a.Start))[:32], Zone: s.Zone, Title: w.line(d.title), Place: w.line(d.place), Note: w.line(d.note),
+		From: w.c.sender, To: w.c.To}
+	start := w.c.Row.Cell(d.start)
+	if !start.IsFilled() {
+		if e.Cancel = a.Cancel; !e.Cancel && !slices.Contains(w.missing, a.Start) {
+			w.missing = append(w.missing, a.Start)
+		}
+		return e
+	}
+	e.Start, e.AllDay = start.Wall, start.Type == value.Date
+	end := w.c.Row.Cell(d.end)
+	switch {
+	case end.IsFilled() && e.AllDay:
+		e.End = value.Wall{Day: max(end.Wall.Day, e.Start.Day) + 1}
+	case end.IsFilled() && end.Type == value.Moment && end.Wall.Compare(e.Start) > 0:
+		e.End = end.Wall
+	case e.AllDay:
+		e.End = value.Wall{Day: e.Start.Day + 1}
+	default:
+		second := int64(e.Start.Second) + int64(a.Lasts)*60
+		e.End = value.Wall{Day: e.Start.Day + value.Day(second/86400), Second: int32(second % 86400)}
+	}
+	return e
 }
 
 // FileName makes a file's name of a text: without what parts folders, never empty, and
@@ -167,7 +291,7 @@ func FileName(s, typ string) string {
 		s = "attachment"
 	}
 	if !strings.Contains(s, ".") {
-		s += endings[typ]
+		s += Ending(typ)
 	}
 	return s
 }

@@ -134,9 +134,7 @@ func (t *Template) Row(c Context) (out []Check) {
 	w.checks = true
 	w.run(d.preheader)
 	w.run(d.body)
-	for _, n := range d.names {
-		w.run(n)
-	}
+	w.attachedChecks(d)
 	for _, id := range w.missing {
 		col, ok := c.Sheet.Column(id)
 		if !ok {

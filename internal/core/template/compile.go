@@ -27,7 +27,7 @@ type doc struct {
 	preheader []op
 	body      []op
 	images    []*Image
-	names     [][]op          // of the attachments
+	attached  []attachedDoc
 	columns   []*sheet.Column // that its fields name, each once
 }
 
@@ -144,10 +144,17 @@ func (t *Template) compileDoc(s *sheet.Sheet, x Text, l *value.Locale) doc {
 		return w.done()
 	}
 	d.subject, d.preheader = line(x.Subject), line(x.Preheader)
-	for i := range t.Attachments {
+	ready := func(l Line) []op {
 		w := &compiler{sheet: s, t: t, d: &d}
-		w.line(t.Attachments[i].Name)
-		d.names = append(d.names, w.done())
+		w.line(l)
+		return w.done()
+	}
+	for i := range t.Attachments {
+		a := &t.Attachments[i]
+		x := attachedDoc{name: ready(a.Name), title: ready(a.Title), place: ready(a.Place), note: ready(a.Note), calls: a.Cancel}
+		x.start, _ = s.Column(a.Start)
+		x.end, _ = s.Column(a.End)
+		d.attached = append(d.attached, x)
 	}
 	w := &compiler{sheet: s, t: t, d: &d}
 	w.blocks(x.Body.Content, "", bodyStyle)

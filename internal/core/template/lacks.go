@@ -10,7 +10,7 @@ import (
 // email would be incomplete. It is Check without the words.
 func (t *Template) Lacks(c Context) bool {
 	w, d := t.begin(c)
-	return w.lacks(d.subject) || w.lacks(d.preheader) || w.lacks(d.body) || slices.ContainsFunc(d.names, w.lacks)
+	return w.lacks(d.subject) || w.lacks(d.preheader) || w.lacks(d.body) || slices.ContainsFunc(d.attached, w.attachedLacks)
 }
 
 func (w *writer) lacks(ops []op) bool {
@@ -35,6 +35,10 @@ func (w *writer) lacks(ops []op) bool {
 	return false
 }
 
+func (w *writer) attachedLacks(d attachedDoc) bool {
+	return d.wants(w.c.Row) || slices.ContainsFunc(d.lines(), w.lacks)
+}
+
 func (f *slot) lacks(row *sheet.Row) bool { return f.Fallback == nil && !f.filled(f.col, row) }
 
 // Columns lists the columns that a template looks at.
@@ -55,7 +59,11 @@ func (t *Template) Columns() []string {
 		})
 	}
 	for i := range t.Attachments {
-		out = append(out, t.Attachments[i].Columns...)
+		for _, id := range t.Attachments[i].columns() {
+			if *id != "" {
+				out = append(out, *id)
+			}
+		}
 	}
 	for _, c := range t.conditions() {
 		out = append(out, c.Columns()...)

@@ -318,3 +318,40 @@ func TestFileNames(t *testing.T) {
 		t.Error("a name's missing field does not count")
 	}
 }
+
+// An invitation is of its row: the same whenever it is written; without a start the email wants for
+// it, or calls the event off.
+func TestInvitations(t *testing.T) {
+	s := loans()
+	s.ID = "s1"
+	tpl := &Template{Name: "x", Subject: lineOf(t, "x", s), Body: body(t, `{"type":"paragraph"}`),
+		Attachments: []Attachment{{Kind: "invitation", Start: "due", Title: Line{{Text: "Return of "}, {Field: &Field{Column: "obj"}}}, Name: Line{{Text: "invitation"}}}}}
+	tpl.Use(nil, From{Name: "Desk", Address: "desk@marrowby.example"})
+	if err := tpl.Validate(s); err != nil {
+		t.Fatal(err)
+	}
+	to := []value.Mailbox{{Local: "a", Domain: "b.example"}}
+	at := func(cells map[string]string) Rendered {
+		return tpl.Render(Context{Sheet: s, Row: rowOf(s, cells), To: to})
+	}
+	first, moved := at(map[string]string{"obj": "Oak", "due": "29/03/2027"}), at(map[string]string{"obj": "Oak", "due": "30/03/2027"})
+	a, b := first.Attachments[0], moved.Attachments[0]
+	if a.Name != "invitation.ics" || a.Event.Title != "Return of Oak" || !a.Event.AllDay || a.Event.End.Day != a.Event.Start.Day+1 || a.Event.UID != b.Event.UID || a.Event.Start == b.Event.Start || len(a.Event.To) != 1 {
+		t.Errorf("%+v\n%+v", a.Event, b.Event)
+	}
+	row := map[string]string{"obj": "Oak"}
+	cx := Context{Sheet: s, Row: rowOf(s, row)}
+	if r := at(row); !slices.Equal(r.Missing, []string{"due"}) || !slices.Equal(tpl.Check(cx).Missing, []string{"due"}) || !tpl.Lacks(cx) {
+		t.Errorf("without a date: %v", r.Missing)
+	}
+	tpl.Attachments[0].Cancel, tpl.ready = true, nil
+	if r := at(row); len(r.Missing) > 0 || tpl.Lacks(cx) || !r.Attachments[0].Event.Cancel || r.Attachments[0].Event.UID != a.Event.UID || !strings.Contains(r.Attachments[0].Type, "CANCEL") {
+		t.Errorf("called off: %+v", r.Attachments[0].Event)
+	}
+	for _, bad := range []Attachment{{Kind: "invitation", Title: Line{{Text: "x"}}}, {Kind: "invitation", Start: "obj", Title: Line{{Text: "x"}}}, {Kind: "invitation", Start: "due"}, {Kind: "invitation", Start: "due", End: "obj", Title: Line{{Text: "x"}}}} {
+		tpl.Attachments = []Attachment{bad}
+		if tpl.Validate(s) == nil {
+			t.Errorf("%+v is accepted", bad)
+		}
+	}
+}

@@ -103,6 +103,7 @@ func (p *Piece) in(l *value.Locale) *Node {
 // From is who an email is from, as far as letters say it.
 type From struct {
 	Name      string
+	Address   string
 	Signature *Piece
 }
 

@@ -19,10 +19,11 @@ import (
 type Context struct {
 	Sheet *sheet.Sheet
 	Row   *sheet.Row
-	Rows  []*sheet.Row // of a round-up: all of them, Row being the first
-	Today value.Day    // in the rule's zone
-	Facts rule.Facts   // for parts shown only if a condition holds
-	Note  string       // a line above the letter that is not its own: that it is a test
+	Rows  []*sheet.Row    // of a round-up: all of them, Row being the first
+	Today value.Day       // in the rule's zone
+	Facts rule.Facts      // for parts shown only if a condition holds
+	To    []value.Mailbox // whom it goes to, for invitations
+	Note  string          // a line above the letter that is not its own: that it is a test
 	// Variant is the text to write, 1 being the template's own; 0 is the one for the row.
 	Variant int
 
@@ -69,9 +70,7 @@ func (t *Template) Check(c Context) Rendered {
 	w.checks = true
 	w.run(d.preheader)
 	w.run(d.body)
-	for _, n := range d.names {
-		w.run(n)
-	}
+	w.attachedChecks(d)
 	out.Missing = w.missing
 	return out
 }
@@ -117,6 +116,18 @@ func (t *Template) Parts(c Context) (conditions []*rule.Condition, shown []bool)
 		}
 	})
 	return conditions, shown
+}
+
+// attachedChecks finds what the attachments lack.
+func (w *writer) attachedChecks(d *doc) {
+	for i := range d.attached {
+		for _, l := range d.attached[i].lines() {
+			w.run(l)
+		}
+		if x := &d.attached[i]; x.wants(w.c.Row) && !slices.Contains(w.missing, x.start.ID) {
+			w.missing = append(w.missing, x.start.ID)
+		}
+	}
 }
 
 func (t *Template) begin(c Context) (*writer, *doc) {

@@ -2836,7 +2836,18 @@ export interface components {
         /** @description a file that goes with each email */
         Attachment: {
             /** @enum {string} */
-            kind: "file" | "rows";
+            kind: "file" | "rows" | "invitation";
+            /** @description of an invitation, the column of dates or moments in which it starts */
+            start?: string;
+            /** @description the column in which it ends, if there is one */
+            end?: string;
+            /** @description how many minutes it lasts, where no column says when it ends */
+            lasts?: number;
+            title?: components["schemas"]["Line"];
+            place?: components["schemas"]["Line"];
+            note?: components["schemas"]["Line"];
+            /** @description a row without a start calls the event off, rather than keeps its email from going */
+            cancel?: boolean;
             name?: components["schemas"]["Line"];
             /**
              * @description of rows

@@ -3,6 +3,8 @@ import { Popover } from "radix-ui";
 import { useId, useState } from "react";
 import { type Column, type Schemas, upload, words } from "../../api/client";
 import { size } from "../../parts/size";
+import { NumberField } from "../../parts/fields";
+import { valueType } from "../sheets/cell";
 import { type Line, LineField, lineWords } from "./line";
 
 export type Attachment = Schemas["Attachment"];
@@ -15,6 +17,7 @@ export function Attachments({ list, columns, may, onChange }: Props) {
   const [busy, setBusy] = useState("");
   const [failed, setFailed] = useState("");
   const [over, setOver] = useState(false);
+  const dates = columns.filter(isDated);
   if (list.length === 0 && !may) return null;
   const add = async (files: File[]) => {
     let now = list;
@@ -71,6 +74,8 @@ export function Attachments({ list, columns, may, onChange }: Props) {
                 />
                 {a.kind === "rows" ? (
                   <RowsOptions a={a} columns={columns} onChange={(x) => onChange(list.map((y, k) => (k === i ? x : y)))} />
+                ) : a.kind === "invitation" ? (
+                  <InvitationOptions a={a} columns={columns} onChange={(x) => onChange(list.map((y, k) => (k === i ? x : y)))} />
                 ) : (
                   <a className="link" href={`/api/files/${a.file ?? ""}`} download={lineWords(a.name as Line, columns)}>
                     Download
@@ -82,7 +87,7 @@ export function Attachments({ list, columns, may, onChange }: Props) {
               </Popover.Content>
             </Popover.Portal>
           </Popover.Root>
-          <small>{a.kind === "rows" ? "the rows of the round-up" : size(a.size ?? 0)}</small>
+          <small>{a.kind === "rows" ? "the rows of the round-up" : a.kind === "invitation" ? "an invitation" : size(a.size ?? 0)}</small>
         </span>
       ))}
       {may && (
@@ -111,6 +116,20 @@ export function Attachments({ list, columns, may, onChange }: Props) {
           Attach the rows of the round-up
         </button>
       )}
+      {may && dates[0] && (
+        <button
+          type="button"
+          className="link"
+          onClick={() =>
+            onChange([
+              ...list,
+              { kind: "invitation", start: dates[0]?.id ?? "", lasts: 60, title: dates[0]?.name ?? "", name: "invitation.ics" },
+            ])
+          }
+        >
+          Attach an invitation
+        </button>
+      )}
       {busy && <span role="status">Taking in {busy} …</span>}
       {failed && (
         <span role="alert" className="text-brick">
@@ -118,6 +137,61 @@ export function Attachments({ list, columns, may, onChange }: Props) {
         </span>
       )}
     </div>
+  );
+}
+
+const isDated = (c: Column) => ["date", "moment"].includes(valueType(c));
+
+// An invitation: to what, when and where, and what a row without a date does.
+function InvitationOptions({ a, columns, onChange }: { a: Attachment; columns: Column[]; onChange: (a: Attachment) => void }) {
+  const dates = columns.filter(isDated);
+  const start = dates.find((c) => c.id === a.start);
+  const row = "flex items-center justify-between gap-3";
+  return (
+    <>
+      <LineField label="To what" value={(a.title ?? "") as Line} columns={columns} onChange={(title) => onChange({ ...a, title })} />
+      <LineField label="Where" value={(a.place ?? "") as Line} columns={columns} onChange={(place) => onChange({ ...a, place })} />
+      <LineField label="What else it says" value={(a.note ?? "") as Line} columns={columns} onChange={(note) => onChange({ ...a, note })} />
+      <label className={row}>
+        It starts
+        <select className="field" value={a.start ?? ""} onChange={(e) => onChange({ ...a, start: e.target.value })}>
+          {dates.map((c) => (
+            <option key={c.id} value={c.id}>
+              {c.name}
+            </option>
+          ))}
+        </select>
+      </label>
+      <label className={row}>
+        and ends
+        <select className="field" value={a.end ?? ""} onChange={(e) => onChange({ ...a, end: e.target.value || undefined })}>
+          <option value="">{start && valueType(start) === "date" ? "on the same day" : "after so many minutes"}</option>
+          {dates
+            .filter((c) => c.id !== a.start)
+            .map((c) => (
+              <option key={c.id} value={c.id}>
+                {c.name}
+              </option>
+            ))}
+        </select>
+      </label>
+      {!a.end && start && valueType(start) === "moment" && (
+        <label className={row}>
+          Minutes
+          <NumberField label="Minutes" whole min={0} max={10080} value={a.lasts ?? 60} onChange={(lasts) => onChange({ ...a, lasts })} />
+        </label>
+      )}
+      <label className="flex items-baseline gap-2">
+        <input
+          type="checkbox"
+          className="accent-juniper"
+          checked={a.cancel === true}
+          onChange={(e) => onChange({ ...a, cancel: e.target.checked || undefined })}
+        />
+        a row without a date calls it off
+      </label>
+      <p className="text-ink-2">Sent again for the same row, it moves the event in the recipient’s calendar.</p>
+    </>
   );
 }
 

@@ -104,7 +104,8 @@ func TestWholeLetterGoesOut(t *testing.T) {
 			t.Fatal(err)
 		}
 		c.Attachments = []template.Attachment{{Kind: "file", Name: template.Line{{Text: "plan.pdf"}}, File: plan.File, Type: plan.Type, Size: plan.Size},
-			{Kind: "rows", Format: "csv", Name: template.Line{{Text: "Rows of "}, {Field: &template.Field{Of: template.RowKey}}}, Columns: []string{"c1", "c6"}}}
+			{Kind: "rows", Format: "csv", Name: template.Line{{Text: "Rows of "}, {Field: &template.Field{Of: template.RowKey}}}, Columns: []string{"c1", "c6"}},
+			{Kind: "invitation", Start: "c6", Title: template.Line{{Text: "Return"}}, Name: template.Line{{Text: "invitation.ics"}}}}
 		m.want(m.co, "PUT", at+"/templates/"+letter.Id, `{"template":`+jsonOf(c)+`}`, 200, &out)
 		return out
 	}
@@ -135,7 +136,7 @@ func TestWholeLetterGoesOut(t *testing.T) {
 	}
 	var d Delivery
 	m.want(m.co, "GET", "/deliveries/"+went.Id, "", 200, &d)
-	if len(d.Files) != 2 || d.Files[1].Name != "Rows of LN-0502.csv" || d.Files[0].Name != "plan.pdf" || d.Files[0].Size != plan.Size || !strings.Contains(d.Text, "Open at ten.\n\nLoans desk\n") || !strings.Contains(d.Text, "[The poster]") {
+	if len(d.Files) != 3 || d.Files[1].Name != "Rows of LN-0502.csv" || d.Files[0].Name != "plan.pdf" || d.Files[0].Size != plan.Size || !strings.Contains(d.Text, "Open at ten.\n\nLoans desk\n") || !strings.Contains(d.Text, "[The poster]") {
 		t.Errorf("%+v", d)
 	}
 	// As it arrived: every part, and a link of its own to stop it.
@@ -149,7 +150,7 @@ func TestWholeLetterGoesOut(t *testing.T) {
 			break
 		}
 	}
-	if len(mail.Files) != 2 || mail.Files[0].Name != "plan.pdf" || !strings.Contains(mail.Html, "data:image/png;base64,") || strings.Contains(mail.Html, "cid:") {
+	if len(mail.Files) != 3 || mail.Files[0].Name != "plan.pdf" || !strings.Contains(mail.Html, "data:image/png;base64,") || strings.Contains(mail.Html, "cid:") {
 		t.Errorf("%+v", mail)
 	}
 	if got := body(m.call(m.co, "GET", "/api/practice/messages/"+mailID+"/files/0", "")); got != "%PDF-1.4 plan" {
@@ -157,6 +158,10 @@ func TestWholeLetterGoesOut(t *testing.T) {
 	}
 	if got := body(m.call(m.co, "GET", "/api/practice/messages/"+mailID+"/files/1", "")); got != "Loan,Return due\r\nLN-0502,22/03/2027\r\n" {
 		t.Errorf("the rows: %q", got)
+	}
+	if got := body(m.call(m.co, "GET", "/api/practice/messages/"+mailID+"/files/2", "")); !strings.Contains(got, "METHOD:REQUEST") || !strings.Contains(got, "DTSTART;VALUE=DATE:20270322") ||
+		!strings.Contains(mail.Source, "text/calendar; charset=UTF-8; method=REQUEST") {
+		t.Errorf("the invitation: %q", got)
 	}
 	link := regexp.MustCompile(`http://127\.0\.0\.1:8420(/stop/[\w-]+)`).FindStringSubmatch(mail.Html)
 	if link == nil || strings.Contains(mail.Source, template.OptOutMark) || !strings.Contains(mail.Source, "List-Unsubscribe-Post: List-Unsubscribe=One-Click") {

@@ -176,10 +176,10 @@ function InvitationOptions({ a, columns, onChange }: { a: Attachment; columns: C
         </select>
       </label>
       {!a.end && start && valueType(start) === "moment" && (
-        <label className={row}>
+        <span className={row}>
           Minutes
           <NumberField label="Minutes" whole min={0} max={10080} value={a.lasts ?? 60} onChange={(lasts) => onChange({ ...a, lasts })} />
-        </label>
+        </span>
       )}
       <label className="flex items-baseline gap-2">
         <input

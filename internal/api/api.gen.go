@@ -2893,6 +2893,14 @@ type SheetHistoryParams struct {
 	Before *string `form:"before,omitempty" json:"before,omitempty"`
 }
 
+// ConvertHTMLJSONBody defines parameters for ConvertHTML.
+type ConvertHTMLJSONBody struct {
+	Body *Node `json:"body,omitempty"`
+
+	// Html HTML that is to be a letter
+	Html *string `json:"html,omitempty"`
+}
+
 // ImportRowsMultipartBody defines parameters for ImportRows.
 type ImportRowsMultipartBody struct {
 	File    *openapi_types.File `json:"file,omitempty"`
@@ -3209,6 +3217,9 @@ type AddFeedJSONRequestBody AddFeedJSONBody
 
 // SaveFormJSONRequestBody defines body for SaveForm for application/json ContentType.
 type SaveFormJSONRequestBody = Form
+
+// ConvertHTMLJSONRequestBody defines body for ConvertHTML for application/json ContentType.
+type ConvertHTMLJSONRequestBody ConvertHTMLJSONBody
 
 // ImportRowsMultipartRequestBody defines body for ImportRows for multipart/form-data ContentType.
 type ImportRowsMultipartRequestBody ImportRowsMultipartBody
@@ -3575,6 +3586,9 @@ type ServerInterface interface {
 	// SheetHistory What has been changed in a sheet, the newest first
 	// (GET /sheets/{sheet}/history)
 	SheetHistory(ctx *echo.Context, sheet string, params SheetHistoryParams) error
+	// ConvertHTML A letter as HTML to be edited by hand, or what HTML comes to as a letter, cleaned
+	// (POST /sheets/{sheet}/html)
+	ConvertHTML(ctx *echo.Context, sheet string) error
 	// ImportRows Bring a file into a sheet, by key; it goes on when the page is closed
 	// (POST /sheets/{sheet}/import)
 	ImportRows(ctx *echo.Context, sheet string) error
@@ -5117,6 +5131,22 @@ func (w *ServerInterfaceWrapper) SheetHistory(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.SheetHistory(ctx, sheet, params)
+	return err
+}
+
+// ConvertHTML converts echo context to params.
+func (w *ServerInterfaceWrapper) ConvertHTML(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ConvertHTML(ctx, sheet)
 	return err
 }
 
@@ -6758,6 +6788,7 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/pieces", wrapper.AddPiece, options.OperationMiddlewares["addPiece"]...)
 	router.DELETE(options.BaseURL+"/pieces/:piece", wrapper.DeletePiece, options.OperationMiddlewares["deletePiece"]...)
 	router.PUT(options.BaseURL+"/pieces/:piece", wrapper.SavePiece, options.OperationMiddlewares["savePiece"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/html", wrapper.ConvertHTML, options.OperationMiddlewares["convertHTML"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/preview", wrapper.PreviewTemplate, options.OperationMiddlewares["previewTemplate"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/checks", wrapper.CheckTemplate, options.OperationMiddlewares["checkTemplate"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/test-email", wrapper.SendTest, options.OperationMiddlewares["sendTest"]...)
@@ -10148,6 +10179,52 @@ func (response SheetHistorydefaultApplicationProblemPlusJSONResponse) VisitSheet
 	return err
 }
 
+type ConvertHTMLRequestObject struct {
+	Sheet string `json:"sheet"`
+	Body  *ConvertHTMLJSONRequestBody
+}
+
+type ConvertHTMLResponseObject interface {
+	VisitConvertHTMLResponse(w http.ResponseWriter) error
+}
+
+type ConvertHTML200JSONResponse struct {
+	Body Node   `json:"body"`
+	Html string `json:"html"`
+
+	// Removed what a letter cannot have, and was taken out
+	Removed []string `json:"removed"`
+}
+
+func (response ConvertHTML200JSONResponse) VisitConvertHTMLResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ConvertHTMLdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ConvertHTMLdefaultApplicationProblemPlusJSONResponse) VisitConvertHTMLResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ImportRowsRequestObject struct {
 	Sheet string `json:"sheet"`
 	Body  *multipart.Reader
@@ -13059,6 +13136,9 @@ type StrictServerInterface interface {
 	// SheetHistory What has been changed in a sheet, the newest first
 	// (GET /sheets/{sheet}/history)
 	SheetHistory(ctx context.Context, request SheetHistoryRequestObject) (SheetHistoryResponseObject, error)
+	// ConvertHTML A letter as HTML to be edited by hand, or what HTML comes to as a letter, cleaned
+	// (POST /sheets/{sheet}/html)
+	ConvertHTML(ctx context.Context, request ConvertHTMLRequestObject) (ConvertHTMLResponseObject, error)
 	// ImportRows Bring a file into a sheet, by key; it goes on when the page is closed
 	// (POST /sheets/{sheet}/import)
 	ImportRows(ctx context.Context, request ImportRowsRequestObject) (ImportRowsResponseObject, error)
@@ -16009,6 +16089,54 @@ func (sh *strictHandler) SheetHistory(ctx *echo.Context, sheet string, params Sh
 		return err
 	} else if validResponse, ok := response.(SheetHistoryResponseObject); ok {
 		return validResponse.VisitSheetHistoryResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ConvertHTML operation middleware
+func (sh *strictHandler) ConvertHTML(ctx *echo.Context, sheet string) error {
+	var request ConvertHTMLRequestObject
+
+	request.Sheet = sheet
+
+	var body ConvertHTMLJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ConvertHTML(ctx.Request().Context(), request.(ConvertHTMLRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ConvertHTML")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ConvertHTMLResponseObject); ok {
+		return validResponse.VisitConvertHTMLResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -265,3 +265,27 @@ func TestVersionsOverHTTP(t *testing.T) {
 		t.Errorf("what has no place is not marked: %s", text)
 	}
 }
+
+// A letter goes out as HTML and comes back cleaned, with a word on what was taken out.
+func TestHTMLOverHTTP(t *testing.T) {
+	m := newMuseum(t)
+	sh := m.loans()
+	at := "/sheets/" + sh.ID + "/html"
+	var list []Template
+	m.want(m.co, "GET", "/templates", "", 200, &list)
+	var out struct {
+		HTML    string          `json:"html"`
+		Body    json.RawMessage `json:"body"`
+		Removed []string        `json:"removed"`
+	}
+	m.want(m.co, "POST", at, `{"body":`+jsonOf(list[1].Content.Body)+`}`, 200, &out)
+	if !strings.Contains(out.HTML, "<p>Dear [Contact: first word, else colleague],</p>") {
+		t.Fatalf("%s", out.HTML)
+	}
+	m.want(m.co, "POST", at, jsonOf(map[string]string{"html": out.HTML + `<script>x</script>`}), 200, &out)
+	if a := jsonOf(list[1].Content.Body); string(out.Body) != a || len(out.Removed) != 1 || out.Removed[0] != "<script>" {
+		t.Errorf("%s, removed %v; want %s", out.Body, out.Removed, a)
+	}
+	m.refused(m.co, "POST", at, `{"html":"<p>[Nobody]</p>"}`, 422, "there is no column")
+	m.refused(m.as(store.Reader), "POST", at, `{"html":"x"}`, 403, "")
+}

@@ -299,6 +299,34 @@ func (s *Server) source(ctx context.Context, sheetID string, core *sheet.Sheet, 
 	return string(raw), err
 }
 
+// ConvertHTML implements StrictServerInterface.
+func (s *Server) ConvertHTML(ctx context.Context, r ConvertHTMLRequestObject) (ConvertHTMLResponseObject, error) {
+	core, err := s.coreSheet(ctx, r.Sheet)
+	if err != nil {
+		return nil, err
+	}
+	out := ConvertHTML200JSONResponse{Removed: []string{}}
+	switch {
+	case r.Body.Html != nil:
+		var removed []string
+		if out.Body, removed, err = template.FromHTML(*r.Body.Html, core); err != nil {
+			return nil, &engine.Refusal{Field: "/html", Message: err.Error()}
+		}
+		out.Removed = append(out.Removed, removed...)
+	case r.Body.Body != nil:
+		out.Body = *r.Body.Body
+	default:
+		return nil, &engine.Refusal{Message: "give html or body"}
+	}
+	out.Html = template.ToHTML(out.Body, func(id string) string {
+		if c, ok := core.Column(id); ok {
+			return c.Name
+		}
+		return strings.TrimPrefix(id, template.Elsewhere)
+	})
+	return out, nil
+}
+
 // maxExamples is how many rows a check names.
 const maxExamples = 5
 

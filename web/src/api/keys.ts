@@ -46,6 +46,7 @@ export const keys = {
   checks: (sheet: string): QueryKey => ["checks", sheet],
   pieces: path("/pieces"),
   file: (file: string): QueryKey => ["file", file],
+  html: (sheet: string, body: unknown): QueryKey => ["html", sheet, body],
   preview: (sheet: string): QueryKey => ["preview", sheet],
 } as const;
 

@@ -13,6 +13,7 @@ export const ways = [
   ["dark", "Dark"],
   ["text", "Plain text"],
   ["source", "Source"],
+  ["html", "HTML"],
 ] as const;
 export type Way = (typeof ways)[number][0];
 

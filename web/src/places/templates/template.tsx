@@ -23,6 +23,7 @@ import { Fields } from "./field";
 import { Languages } from "./languages";
 import { Leaf, type Only } from "./leaf";
 import { BodyEditor, LineEditor } from "./letter";
+import { Source } from "./source";
 import { Tools } from "./tools";
 import { Versions } from "./versions";
 
@@ -266,7 +267,19 @@ export function TemplateEditor({ sheet, template, beside, copied }: Props) {
                 put={(x) => opened.edit((d) => withText(d, language, x))}
               />
             </div>
-            {way !== "write" && <Arrives sheet={sheet.id} template={shown} variant={variant} preview={pv} way={way} />}
+            {way === "html" && (
+              <Source
+                key={language}
+                sheet={sheet.id}
+                body={text.body}
+                may={may}
+                onBody={(body) => {
+                  opened.edit((d) => withText(d, language, { body }));
+                  setBegun((n) => n + 1);
+                }}
+              />
+            )}
+            {way !== "write" && way !== "html" && <Arrives sheet={sheet.id} template={shown} variant={variant} preview={pv} way={way} />}
             <Attachments
               list={mine.attachments ?? []}
               columns={nameable(sheet)}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"time"
 
 	"nivot/internal/core/calendar"
@@ -34,6 +35,9 @@ func (e *Engine) withinLimits(ctx context.Context, tx *store.Store, queued []sto
 	if !limited {
 		return queued, nil
 	}
+	if err := tx.LockLimits(ctx); err != nil {
+		return nil, err
+	}
 	by := map[string]*allowance{}
 	batch := make([]int64, len(queued))
 	for i := range queued {
@@ -42,7 +46,7 @@ func (e *Engine) withinLimits(ctx context.Context, tx *store.Store, queued []sto
 	var kept []store.Delivery
 	for i := range queued {
 		d := &queued[i]
-		a, err := e.allowanceOf(ctx, tx, senders, batch, by, d.SenderID, now)
+		a, err := e.allowanceOf(ctx, tx, senders, queued, batch, by, d.SenderID, now)
 		if err != nil {
 			return nil, err
 		}
@@ -73,7 +77,7 @@ func (e *Engine) withinLimits(ctx context.Context, tx *store.Store, queued []sto
 	return kept, nil
 }
 
-func (e *Engine) allowanceOf(ctx context.Context, tx *store.Store, senders []store.Sender, batch []int64, by map[string]*allowance, id string, now time.Time) (*allowance, error) {
+func (e *Engine) allowanceOf(ctx context.Context, tx *store.Store, senders []store.Sender, queued []store.Delivery, batch []int64, by map[string]*allowance, id string, now time.Time) (*allowance, error) {
 	if a, ok := by[id]; ok {
 		return a, nil
 	}
@@ -95,6 +99,11 @@ func (e *Engine) allowanceOf(ctx context.Context, tx *store.Store, senders []sto
 		if sent.Day, sent.Minute, err = tx.SentBy(ctx, ids, batch, midnight, now.Add(-time.Minute)); err != nil {
 			return nil, err
 		}
+		again, err := reachedBefore(queued, ids, midnight)
+		if err != nil {
+			return nil, err
+		}
+		sent.Day += again
 		l := x.Limits()
 		if l.Batch > 0 {
 			if sent.Lately, err = tx.LatelySentBy(ctx, ids, batch, now, l.Batch); err != nil {
@@ -106,6 +115,27 @@ func (e *Engine) allowanceOf(ctx context.Context, tx *store.Store, senders []sto
 	}
 	by[id] = nil
 	return nil, nil
+}
+
+// reachedBefore counts the recipients whom emails that wait to be tried again have reached
+// since midnight.
+func reachedBefore(queued []store.Delivery, senders []string, midnight time.Time) (n int, err error) {
+	for i := range queued {
+		d := &queued[i]
+		if d.SendingAt == nil || d.SendingAt.Before(midnight) || !slices.Contains(senders, d.SenderID) {
+			continue
+		}
+		var rs []store.Recipient
+		if err := json.Unmarshal([]byte(d.Recipients), &rs); err != nil {
+			return 0, fmt.Errorf("delivery %d: %w", d.ID, err)
+		}
+		for _, r := range rs {
+			if r.State == string(delivery.Accepted) {
+				n++
+			}
+		}
+	}
+	return n, nil
 }
 
 func countRecipients(d *store.Delivery) (int, error) {

@@ -51,6 +51,65 @@ func TestDailyCap(t *testing.T) {
 	}
 }
 
+// A cap is one for all processes: who counts what has been sent waits for who is just taking some.
+func TestDailyCapOfTwoProcesses(t *testing.T) {
+	f := newFixture(t, "2027-03-15T08:30:00Z")
+	f.loan("a@x.example", "b@x.example")
+	f.sender(func(s *store.Sender) { s.DailyCap, s.Zone = 1, "Europe/London" })
+	if err := f.Store.SetSetting(f.ctx, store.SettingSending, false); err != nil {
+		t.Fatal(err)
+	}
+	f.advance(at("2027-03-15T09:00:01Z"))
+	now := at("2027-03-15T09:00:02Z")
+	if err := f.Store.DB(f.ctx).Exec("UPDATE deliveries SET state = 'queued', next_try = ?", now).Error; err != nil {
+		t.Fatal(err)
+	}
+	take := func(then func()) (n int, err error) {
+		err = f.Store.Tx(f.ctx, func(tx *store.Store) error {
+			queued, err := tx.LockQueued(f.ctx, now, 1)
+			if err != nil {
+				return err
+			}
+			kept, err := f.withinLimits(f.ctx, tx, queued, now)
+			if err != nil {
+				return err
+			}
+			then()
+			if n = len(kept); n > 0 {
+				return tx.Claim(f.ctx, 1, []int64{kept[0].ID}, now)
+			}
+			return nil
+		})
+		return n, err
+	}
+	other := make(chan int)
+	first, err := take(func() {
+		go func() {
+			n, err := take(func() {})
+			if err != nil {
+				t.Error(err)
+			}
+			other <- n
+		}()
+		time.Sleep(300 * time.Millisecond)
+	})
+	if second := <-other; err != nil || first != 1 || second != 0 {
+		t.Errorf("one process takes %d and the other %d of a cap of 1 (%v)", first, second, err)
+	}
+}
+
+// Whom an email has reached counts, though it waits to be tried again for another.
+func TestDailyCapOfTriesAgain(t *testing.T) {
+	midnight := at("2027-03-15T00:00:00Z")
+	early, late := midnight.Add(-time.Hour), midnight.Add(time.Hour)
+	partly := `[{"role":"to","mailbox":"a@x.example","address":"a@x.example","state":"accepted"},{"role":"cc","mailbox":"b@x.example","address":"b@x.example","state":"deferred"}]`
+	n, err := reachedBefore([]store.Delivery{{SenderID: "s", SendingAt: &late, Recipients: partly}, {SenderID: "s", SendingAt: &early, Recipients: partly},
+		{SenderID: "other", SendingAt: &late, Recipients: partly}, {SenderID: "s", Recipients: partly}}, []string{"s"}, midnight)
+	if n != 1 || err != nil {
+		t.Errorf("%d (%v), want 1", n, err)
+	}
+}
+
 // Section 5, pace: emails a minute.
 func TestPace(t *testing.T) {
 	f := newFixture(t, "2027-03-15T08:30:00Z")

@@ -107,6 +107,13 @@ func (s *Store) Senders(ctx context.Context) (out []Sender, err error) {
 	return out, err
 }
 
+// LockLimits locks the senders that have limits, so that one process at a time counts what
+// they have sent and takes what fits.
+func (s *Store) LockLimits(ctx context.Context) error {
+	var ids []string
+	return s.DB(ctx).Raw("SELECT id FROM senders WHERE daily_cap > 0 OR pace > 0 OR batch > 0 ORDER BY id FOR UPDATE").Scan(&ids).Error
+}
+
 // SaveSender writes a sender, new or not.
 func (s *Store) SaveSender(ctx context.Context, x *Sender) error { return s.DB(ctx).Save(x).Error }
 

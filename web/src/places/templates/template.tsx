@@ -20,7 +20,7 @@ import { CopyTo } from "./copy";
 import { Differing } from "./differing";
 import { leftDraft, useDraft } from "./drafts";
 import { Fields } from "./field";
-import { Languages } from "./languages";
+import { directionOf, Languages } from "./languages";
 import { Leaf, type Only } from "./leaf";
 import { BodyEditor, LineEditor } from "./letter";
 import { Source } from "./source";
@@ -187,6 +187,7 @@ export function TemplateEditor({ sheet, template, beside, copied }: Props) {
     setIndex(0);
   };
   const text = textOf(mine, language);
+  const written = (language > 0 && mine.variants?.[language - 1]?.language) || mine.firstLanguage || sheet.locale;
   return (
     <Fields.Provider
       value={{
@@ -194,7 +195,7 @@ export function TemplateEditor({ sheet, template, beside, copied }: Props) {
         values: pv?.values ?? {},
         parts: pv?.parts ?? {},
         pieces: pieces.data ?? [],
-        language: (language > 0 && mine.variants?.[language - 1]?.language) || mine.firstLanguage || sheet.locale,
+        language: written,
         names,
         ready: !!pv && total > 0 && settled === JSON.stringify(draft) && !preview.isPlaceholderData,
       }}
@@ -263,6 +264,7 @@ export function TemplateEditor({ sheet, template, beside, copied }: Props) {
                 key={`${opened.times}-${begun}-${language}`}
                 sheet={sheet}
                 text={text}
+                dir={directionOf(written)}
                 may={may}
                 put={(x) => opened.edit((d) => withText(d, language, x))}
               />
@@ -540,7 +542,8 @@ function Both({ sheet, opened, mine }: { sheet: Sheet; opened: Opened; mine: Sch
 }
 
 // The letter while it is written.
-function Paper({ sheet, text, may, put }: { sheet: Sheet; text: Words; may: boolean; put: (more: Partial<Words>) => void }) {
+type PaperProps = { sheet: Sheet; text: Words; dir: "ltr" | "rtl"; may: boolean; put: (more: Partial<Words>) => void };
+function Paper({ sheet, text, dir, may, put }: PaperProps) {
   const [editor, setEditor] = useState<Editor | null>(null);
   const [target, setTarget] = useState<Editor | null>(null);
   const columns = nameable(sheet);
@@ -550,6 +553,7 @@ function Paper({ sheet, text, may, put }: { sheet: Sheet; text: Words; may: bool
       {/* A click beside the words is meant for them. */}
       {/* eslint-disable-next-line jsx-a11y/no-static-element-interactions, jsx-a11y/click-events-have-key-events */}
       <div
+        dir={dir}
         className="min-h-0 flex-1 cursor-text overflow-auto border border-hair-2 bg-sheet px-8 pt-2 pb-6.5 max-lg:px-6"
         onClick={(e) => e.target === e.currentTarget && editor?.commands.focus("end")}
       >

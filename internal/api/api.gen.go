@@ -2009,8 +2009,11 @@ type Preview struct {
 		Shown bool   `json:"shown"`
 		Words string `json:"words"`
 	} `json:"parts"`
-	Row   string `json:"row"`
-	RowId string `json:"rowId"`
+
+	// RightToLeft its lines run from right to left
+	RightToLeft bool   `json:"rightToLeft"`
+	Row         string `json:"row"`
+	RowId       string `json:"rowId"`
 
 	// Source the message as it would be sent (RFC 5322)
 	Source  *string `json:"source,omitempty"`

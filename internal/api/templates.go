@@ -255,7 +255,7 @@ func (s *Server) PreviewTemplate(ctx context.Context, r PreviewTemplateRequestOb
 		part.Words, part.Shown = x.Words(core), shown[i]
 		out.Parts[keyOf(x)] = part
 	}
-	out.Variant = rendered.Variant - 1
+	out.Variant, out.RightToLeft = rendered.Variant-1, rendered.RightToLeft
 	if is(r.Body.Source) {
 		source, err := s.source(ctx, r.Sheet, core, row, &rendered)
 		if err != nil {

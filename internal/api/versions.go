@@ -2,11 +2,7 @@ package api
 
 import (
 	"context"
-	"strings"
 
-	"nivot/internal/core/sheet"
-	"nivot/internal/core/template"
-	"nivot/internal/core/value"
 	"nivot/internal/store"
 )
 
@@ -81,82 +77,18 @@ func (s *Server) FitTemplate(ctx context.Context, r FitTemplateRequestObject) (F
 			return nil, err
 		}
 	}
-	out := FitTemplate200JSONResponse{}
-	out.Columns = fitColumns(t, from, to, fit)
-	err = t.Rename(func(id string) (string, error) {
-		if other := fit[id]; other != "" {
-			return other, nil
-		}
-		name := id
-		if c, ok := from.Column(id); ok {
-			name = c.Name
-		}
-		return template.Elsewhere + name, nil // ids are a sheet's own
-	}, func(column, option string) (string, error) { return optionIn(from, to, fit, column, option), nil })
+	list, err := t.Fit(from, to, fit)
 	if err != nil {
 		return nil, err
 	}
-	t.ID, t.Written = "", 0
-	if strings.HasPrefix(t.Language, template.Elsewhere) {
-		t.Language = ""
-	}
-	for i := range t.Variants {
-		t.Variants[i].Of = 0
-	}
-	out.Template = *t
-	return out, nil
-}
-
-// fitColumns lists the columns that a template names with what stands for each, "" being said to
-// be none; what nobody has said meets by name, where the types agree.
-func fitColumns(t *template.Template, from, to *sheet.Sheet, fit map[string]string) (out []struct {
-	Id   string `json:"id"`
-	Name string `json:"name"`
-	To   string `json:"to"`
-	Type string `json:"type"`
-}) {
-	seen := map[string]bool{"": true}
-	for _, id := range t.Columns() {
-		c, ok := from.Column(id)
-		if seen[id] || !ok {
-			continue
-		}
-		seen[id] = true
-		other, said := fit[id]
-		if _, ok := to.Column(other); !ok && !(said && other == "") {
-			delete(fit, id)
-			if same, ok := to.ColumnNamed(c.Name); ok && same.ValueType() == c.ValueType() {
-				fit[id] = same.ID
-			}
-		}
-		out = append(out, struct {
+	out := FitTemplate200JSONResponse{Template: *t}
+	for _, f := range list {
+		out.Columns = append(out.Columns, struct {
 			Id   string `json:"id"`
 			Name string `json:"name"`
 			To   string `json:"to"`
 			Type string `json:"type"`
-		}{id, c.Name, fit[id], string(c.ValueType())})
+		}{f.Column.ID, f.Column.Name, f.To, string(f.Column.ValueType())})
 	}
-	return out
-}
-
-// optionIn finds the option of the other sheet's column that is called as one of this sheet's.
-func optionIn(from, to *sheet.Sheet, fit map[string]string, column, option string) string {
-	for id, other := range fit {
-		if id != column && other != column {
-			continue
-		}
-		a, _ := from.Column(id)
-		b, _ := to.Column(other)
-		if a == nil || b == nil {
-			continue
-		}
-		for _, o := range a.Options {
-			for _, p := range b.Options {
-				if o.ID == option && value.Fold(o.Name) == value.Fold(p.Name) {
-					return p.ID
-				}
-			}
-		}
-	}
-	return option
+	return out, nil
 }

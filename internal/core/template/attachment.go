@@ -1,7 +1,6 @@
 package template
 
 import (
-	"encoding/hex"
 	"fmt"
 	"mime"
 	"slices"
@@ -108,7 +107,7 @@ func (a *Attachment) validate(p *place) error {
 	}
 	switch a.Kind {
 	case FileKind:
-		if b, err := hex.DecodeString(a.File); err != nil || len(b) != 32 {
+		if !isContentID(a.File) {
 			return fmt.Errorf("an attachment names its file")
 		}
 		if a.Size <= 0 || a.Size > MaxAttachment {
@@ -131,8 +130,7 @@ func (a *Attachment) validate(p *place) error {
 			}
 		}
 		return nil
-	}
-	if a.Kind == InvitationKind {
+	case InvitationKind:
 		return a.validateInvitation(p)
 	}
 	return fmt.Errorf("%q is not a kind of attachment", a.Kind)

@@ -40,7 +40,7 @@ func (i *Image) validate(p *place) error {
 		return err
 	}
 	if len(i.Data) == 0 {
-		if b, err := hex.DecodeString(i.File); err != nil || len(b) != sha256.Size {
+		if !isContentID(i.File) {
 			return fmt.Errorf("an image names its file, or holds its data")
 		}
 		return nil
@@ -66,4 +66,9 @@ func (i *Image) ID() string {
 func ContentID(b []byte) string {
 	sum := sha256.Sum256(b)
 	return hex.EncodeToString(sum[:])
+}
+
+func isContentID(name string) bool {
+	b, err := hex.DecodeString(name)
+	return err == nil && len(b) == sha256.Size
 }

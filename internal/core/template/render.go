@@ -39,6 +39,7 @@ type Rendered struct {
 	Images      []*Image // that the HTML shows by their CID, each once
 	Attachments []Attached
 	Variant     int  // the text that was written, 1 being the template's own
+	RightToLeft bool // its lines run from right to left
 	OptOut      bool // mail readers are to offer to unsubscribe
 	Unmet       bool // the row's language has no variant
 }
@@ -50,7 +51,7 @@ func CID(id string) string { return id + "@image.nivot" }
 // none can add a tag or a line to the subject.
 func (t *Template) Render(c Context) Rendered {
 	w, d := t.begin(c)
-	out := Rendered{Subject: w.line(d.subject), Images: d.images, Variant: w.variant, Unmet: w.unmet}
+	out := Rendered{Subject: w.line(d.subject), Images: d.images, Variant: w.variant, Unmet: w.unmet, RightToLeft: w.rtl}
 	preheader := w.line(d.preheader)
 	w.head(d, preheader)
 	w.run(d.body)

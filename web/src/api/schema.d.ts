@@ -2961,6 +2961,8 @@ export interface components {
             };
             /** @description the text that is shown, 0 being the template's own */
             variant: number;
+            /** @description its lines run from right to left */
+            rightToLeft: boolean;
             /** @description the message as it would be sent (RFC 5322) */
             source?: string;
             /** @description the row's language, where no variant is in it */

@@ -1,9 +1,9 @@
 // What goes with each email of a letter: files, put here or dropped on the paper's foot.
-import { Popover } from "radix-ui";
 import { useId, useState } from "react";
 import { type Column, type Schemas, upload, words } from "../../api/client";
 import { size } from "../../parts/size";
 import { NumberField } from "../../parts/fields";
+import { Blank } from "../../parts/picker";
 import { valueType } from "../sheets/cell";
 import { type Line, LineField, lineWords } from "./line";
 
@@ -55,38 +55,28 @@ export function Attachments({ list, columns, may, onChange }: Props) {
       <span>{list.length === 0 ? "Nothing is attached." : "With each email"}</span>
       {list.map((a, i) => (
         <span key={i} className="flex items-baseline gap-1.5">
-          <Popover.Root>
-            <Popover.Trigger className="blank" disabled={!may}>
-              {lineWords(a.name as Line, columns)}
-            </Popover.Trigger>
-            <Popover.Portal>
-              <Popover.Content
-                className="pop flex w-80 flex-col gap-2.5 p-3.5 text-[13px]"
-                sideOffset={6}
-                align="start"
-                collisionPadding={12}
-              >
-                <LineField
-                  label="It is called"
-                  value={a.name as Line}
-                  columns={columns}
-                  onChange={(name) => onChange(list.map((x, k) => (k === i ? { ...x, name } : x)))}
-                />
-                {a.kind === "rows" ? (
-                  <RowsOptions a={a} columns={columns} onChange={(x) => onChange(list.map((y, k) => (k === i ? x : y)))} />
-                ) : a.kind === "invitation" ? (
-                  <InvitationOptions a={a} columns={columns} onChange={(x) => onChange(list.map((y, k) => (k === i ? x : y)))} />
-                ) : (
-                  <a className="link" href={`/api/files/${a.file ?? ""}`} download={lineWords(a.name as Line, columns)}>
-                    Download
-                  </a>
-                )}
-                <button type="button" className="link self-start text-brick!" onClick={() => onChange(list.filter((_, k) => k !== i))}>
-                  Remove
-                </button>
-              </Popover.Content>
-            </Popover.Portal>
-          </Popover.Root>
+          <Blank words={lineWords(a.name as Line, columns)} title="With each email" disabled={!may}>
+            <div className="flex w-72 flex-col gap-2.5">
+              <LineField
+                label="It is called"
+                value={a.name as Line}
+                columns={columns}
+                onChange={(name) => onChange(list.map((x, k) => (k === i ? { ...x, name } : x)))}
+              />
+              {a.kind === "rows" ? (
+                <RowsOptions a={a} columns={columns} onChange={(x) => onChange(list.map((y, k) => (k === i ? x : y)))} />
+              ) : a.kind === "invitation" ? (
+                <InvitationOptions a={a} columns={columns} onChange={(x) => onChange(list.map((y, k) => (k === i ? x : y)))} />
+              ) : (
+                <a className="link" href={`/api/files/${a.file ?? ""}`} download={lineWords(a.name as Line, columns)}>
+                  Download
+                </a>
+              )}
+              <button type="button" className="link self-start text-brick!" onClick={() => onChange(list.filter((_, k) => k !== i))}>
+                Remove
+              </button>
+            </div>
+          </Blank>
           <small>{a.kind === "rows" ? "the rows of the round-up" : a.kind === "invitation" ? "an invitation" : size(a.size ?? 0)}</small>
         </span>
       ))}

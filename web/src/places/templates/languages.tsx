@@ -109,15 +109,6 @@ export function Languages({ sheet, template: t, older, now, rows, may, onPick, o
 
 const speaks = (c: Column) => ["text", "choice"].includes(valueType(c));
 
-// As the server has it (core/value): languages whose usual script runs from right to left, unless the tag names another.
-const rightToLeft = ["ar", "he", "fa", "ur", "ps", "sd", "ug", "yi", "dv", "ckb"];
-/** In which direction a language's lines run. */
-export function directionOf(tag: string): "ltr" | "rtl" {
-  const [language = "", ...rest] = tag.toLowerCase().split(/[-_]/);
-  const script = rest.find((p) => p.length === 4);
-  return (script ? ["arab", "hebr"].includes(script) : rightToLeft.includes(language)) ? "rtl" : "ltr";
-}
-
 type AddProps = { sheet: Sheet; template: Body; first: string; onPick: (n: number) => void; onChange: (t: Partial<Body>) => void };
 function AddLanguage({ sheet, template: t, first, onPick, onChange }: AddProps) {
   const [open, setOpen] = useState(false);

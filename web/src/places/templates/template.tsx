@@ -20,7 +20,7 @@ import { CopyTo } from "./copy";
 import { Differing } from "./differing";
 import { leftDraft, useDraft } from "./drafts";
 import { Fields } from "./field";
-import { directionOf, Languages } from "./languages";
+import { Languages } from "./languages";
 import { Leaf, type Only } from "./leaf";
 import { BodyEditor, LineEditor } from "./letter";
 import { Source } from "./source";
@@ -264,7 +264,7 @@ export function TemplateEditor({ sheet, template, beside, copied }: Props) {
                 key={`${opened.times}-${begun}-${language}`}
                 sheet={sheet}
                 text={text}
-                dir={directionOf(written)}
+                dir={pv?.rightToLeft ? "rtl" : "ltr"}
                 may={may}
                 put={(x) => opened.edit((d) => withText(d, language, x))}
               />

@@ -202,6 +202,7 @@ const (
 	ColumnTypeChoice  ColumnType = "choice"
 	ColumnTypeDate    ColumnType = "date"
 	ColumnTypeEmail   ColumnType = "email"
+	ColumnTypeFile    ColumnType = "file"
 	ColumnTypeFormula ColumnType = "formula"
 	ColumnTypeMoment  ColumnType = "moment"
 	ColumnTypeNumber  ColumnType = "number"
@@ -217,6 +218,8 @@ func (e ColumnType) Valid() bool {
 	case ColumnTypeDate:
 		return true
 	case ColumnTypeEmail:
+		return true
+	case ColumnTypeFile:
 		return true
 	case ColumnTypeFormula:
 		return true
@@ -975,6 +978,16 @@ func (e SetRuleStateJSONBodyState) Valid() bool {
 	default:
 		return false
 	}
+}
+
+// AbsentFile defines model for AbsentFile.
+type AbsentFile struct {
+	// First the id of the first of them
+	First string `json:"first"`
+	Name  string `json:"name"`
+
+	// Rows how many have it
+	Rows int `json:"rows"`
 }
 
 // AddressSource defines model for AddressSource.
@@ -2467,6 +2480,28 @@ type SheetFigures struct {
 	Today      int        `json:"today"`
 }
 
+// SheetFile defines model for SheetFile.
+type SheetFile struct {
+	At time.Time `json:"at"`
+	By string    `json:"by"`
+
+	// File the SHA-256 of its content in hex
+	File string `json:"file"`
+	Name string `json:"name"`
+
+	// Rows how many name it
+	Rows int    `json:"rows"`
+	Size int    `json:"size"`
+	Type string `json:"type"`
+}
+
+// SheetFiles defines model for SheetFiles.
+type SheetFiles struct {
+	// Absent names in rows that no file has
+	Absent []AbsentFile `json:"absent"`
+	Files  []SheetFile  `json:"files"`
+}
+
 // SheetPatch defines model for SheetPatch.
 type SheetPatch struct {
 	Address        *string `json:"address,omitempty"`
@@ -2891,6 +2926,19 @@ type AddFeedJSONBody struct {
 	Rule *string `json:"rule,omitempty"`
 }
 
+// RemoveSheetFileParams defines parameters for RemoveSheetFile.
+type RemoveSheetFileParams struct {
+	Name string `form:"name" json:"name"`
+}
+
+// AddSheetFileMultipartBody defines parameters for AddSheetFile.
+type AddSheetFileMultipartBody struct {
+	File openapi_types.File `json:"file"`
+
+	// Replace "true" where it takes the place of one of the same name; else it gets a number
+	Replace *string `json:"replace,omitempty"`
+}
+
 // SheetHistoryParams defines parameters for SheetHistory.
 type SheetHistoryParams struct {
 	Before *string `form:"before,omitempty" json:"before,omitempty"`
@@ -3217,6 +3265,9 @@ type SheetConsequencesJSONRequestBody = SheetPatch
 
 // AddFeedJSONRequestBody defines body for AddFeed for application/json ContentType.
 type AddFeedJSONRequestBody AddFeedJSONBody
+
+// AddSheetFileMultipartRequestBody defines body for AddSheetFile for multipart/form-data ContentType.
+type AddSheetFileMultipartRequestBody AddSheetFileMultipartBody
 
 // SaveFormJSONRequestBody defines body for SaveForm for application/json ContentType.
 type SaveFormJSONRequestBody = Form
@@ -3577,6 +3628,15 @@ type ServerInterface interface {
 	// RevokeFeed Take a feed back; its address leads nowhere from then on
 	// (DELETE /sheets/{sheet}/feeds/{feed})
 	RevokeFeed(ctx *echo.Context, sheet string, feed string) error
+	// RemoveSheetFile Remove a file from those of a sheet; emails that carried it keep it
+	// (DELETE /sheets/{sheet}/files)
+	RemoveSheetFile(ctx *echo.Context, sheet string, params RemoveSheetFileParams) error
+	// ListSheetFiles The files of a sheet, and the names in its rows that no file has
+	// (GET /sheets/{sheet}/files)
+	ListSheetFiles(ctx *echo.Context, sheet string) error
+	// AddSheetFile Put a file among those of a sheet; the answer has the name that it goes by
+	// (POST /sheets/{sheet}/files)
+	AddSheetFile(ctx *echo.Context, sheet string) error
 	// GetForm The intake form of a sheet
 	// (GET /sheets/{sheet}/form)
 	GetForm(ctx *echo.Context, sheet string) error
@@ -5061,6 +5121,63 @@ func (w *ServerInterfaceWrapper) RevokeFeed(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.RevokeFeed(ctx, sheet, feed)
+	return err
+}
+
+// RemoveSheetFile converts echo context to params.
+func (w *ServerInterfaceWrapper) RemoveSheetFile(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemoveSheetFileParams
+	// ------------- Required query parameter "name" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "name", ctx.QueryParams(), &params.Name, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter name: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RemoveSheetFile(ctx, sheet, params)
+	return err
+}
+
+// ListSheetFiles converts echo context to params.
+func (w *ServerInterfaceWrapper) ListSheetFiles(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListSheetFiles(ctx, sheet)
+	return err
+}
+
+// AddSheetFile converts echo context to params.
+func (w *ServerInterfaceWrapper) AddSheetFile(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.AddSheetFile(ctx, sheet)
 	return err
 }
 
@@ -6841,6 +6958,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.DELETE(options.BaseURL+"/tokens/:token", wrapper.RevokeToken, options.OperationMiddlewares["revokeToken"]...)
 	router.DELETE(options.BaseURL+"/jobs/:job", wrapper.StopJob, options.OperationMiddlewares["stopJob"]...)
 	router.GET(options.BaseURL+"/jobs/:job", wrapper.GetJob, options.OperationMiddlewares["getJob"]...)
+	router.DELETE(options.BaseURL+"/sheets/:sheet/files", wrapper.RemoveSheetFile, options.OperationMiddlewares["removeSheetFile"]...)
+	router.GET(options.BaseURL+"/sheets/:sheet/files", wrapper.ListSheetFiles, options.OperationMiddlewares["listSheetFiles"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/files", wrapper.AddSheetFile, options.OperationMiddlewares["addSheetFile"]...)
 	router.GET(options.BaseURL+"/sheets/:sheet/jobs", wrapper.SheetJobs, options.OperationMiddlewares["sheetJobs"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/import/plan", wrapper.PlanImport, options.OperationMiddlewares["planImport"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/import", wrapper.ImportRows, options.OperationMiddlewares["importRows"]...)
@@ -10024,6 +10144,119 @@ func (response RevokeFeeddefaultApplicationProblemPlusJSONResponse) VisitRevokeF
 	return err
 }
 
+type RemoveSheetFileRequestObject struct {
+	Sheet  string `json:"sheet"`
+	Params RemoveSheetFileParams
+}
+
+type RemoveSheetFileResponseObject interface {
+	VisitRemoveSheetFileResponse(w http.ResponseWriter) error
+}
+
+type RemoveSheetFile204Response struct {
+}
+
+func (response RemoveSheetFile204Response) VisitRemoveSheetFileResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveSheetFiledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveSheetFiledefaultApplicationProblemPlusJSONResponse) VisitRemoveSheetFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSheetFilesRequestObject struct {
+	Sheet string `json:"sheet"`
+}
+
+type ListSheetFilesResponseObject interface {
+	VisitListSheetFilesResponse(w http.ResponseWriter) error
+}
+
+type ListSheetFiles200JSONResponse SheetFiles
+
+func (response ListSheetFiles200JSONResponse) VisitListSheetFilesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSheetFilesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSheetFilesdefaultApplicationProblemPlusJSONResponse) VisitListSheetFilesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddSheetFileRequestObject struct {
+	Sheet string `json:"sheet"`
+	Body  *multipart.Reader
+}
+
+type AddSheetFileResponseObject interface {
+	VisitAddSheetFileResponse(w http.ResponseWriter) error
+}
+
+type AddSheetFile201JSONResponse SheetFile
+
+func (response AddSheetFile201JSONResponse) VisitAddSheetFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddSheetFiledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddSheetFiledefaultApplicationProblemPlusJSONResponse) VisitAddSheetFileResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type GetFormRequestObject struct {
 	Sheet string `json:"sheet"`
 }
@@ -13127,6 +13360,15 @@ type StrictServerInterface interface {
 	// RevokeFeed Take a feed back; its address leads nowhere from then on
 	// (DELETE /sheets/{sheet}/feeds/{feed})
 	RevokeFeed(ctx context.Context, request RevokeFeedRequestObject) (RevokeFeedResponseObject, error)
+	// RemoveSheetFile Remove a file from those of a sheet; emails that carried it keep it
+	// (DELETE /sheets/{sheet}/files)
+	RemoveSheetFile(ctx context.Context, request RemoveSheetFileRequestObject) (RemoveSheetFileResponseObject, error)
+	// ListSheetFiles The files of a sheet, and the names in its rows that no file has
+	// (GET /sheets/{sheet}/files)
+	ListSheetFiles(ctx context.Context, request ListSheetFilesRequestObject) (ListSheetFilesResponseObject, error)
+	// AddSheetFile Put a file among those of a sheet; the answer has the name that it goes by
+	// (POST /sheets/{sheet}/files)
+	AddSheetFile(ctx context.Context, request AddSheetFileRequestObject) (AddSheetFileResponseObject, error)
 	// GetForm The intake form of a sheet
 	// (GET /sheets/{sheet}/form)
 	GetForm(ctx context.Context, request GetFormRequestObject) (GetFormResponseObject, error)
@@ -15968,6 +16210,88 @@ func (sh *strictHandler) RevokeFeed(ctx *echo.Context, sheet string, feed string
 		return err
 	} else if validResponse, ok := response.(RevokeFeedResponseObject); ok {
 		return validResponse.VisitRevokeFeedResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RemoveSheetFile operation middleware
+func (sh *strictHandler) RemoveSheetFile(ctx *echo.Context, sheet string, params RemoveSheetFileParams) error {
+	var request RemoveSheetFileRequestObject
+
+	request.Sheet = sheet
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveSheetFile(ctx.Request().Context(), request.(RemoveSheetFileRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveSheetFile")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RemoveSheetFileResponseObject); ok {
+		return validResponse.VisitRemoveSheetFileResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListSheetFiles operation middleware
+func (sh *strictHandler) ListSheetFiles(ctx *echo.Context, sheet string) error {
+	var request ListSheetFilesRequestObject
+
+	request.Sheet = sheet
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSheetFiles(ctx.Request().Context(), request.(ListSheetFilesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSheetFiles")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListSheetFilesResponseObject); ok {
+		return validResponse.VisitListSheetFilesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// AddSheetFile operation middleware
+func (sh *strictHandler) AddSheetFile(ctx *echo.Context, sheet string) error {
+	var request AddSheetFileRequestObject
+
+	request.Sheet = sheet
+
+	if reader, err := ctx.Request().MultipartReader(); err != nil {
+		return err
+	} else {
+		request.Body = reader
+	}
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.AddSheetFile(ctx.Request().Context(), request.(AddSheetFileRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddSheetFile")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(AddSheetFileResponseObject); ok {
+		return validResponse.VisitAddSheetFileResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

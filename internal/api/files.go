@@ -19,9 +19,9 @@ func (s *Server) KeepFile(ctx context.Context, r KeepFileRequestObject) (KeepFil
 	if err != nil {
 		return nil, err
 	}
-	name := path.Base(strings.ReplaceAll(strings.TrimSpace(f.name), `\`, "/"))
-	if f.file == nil || name == "." || name == "/" {
-		return nil, problem(422, "The form has no file with a name.")
+	name, err := f.named()
+	if err != nil {
+		return nil, err
 	}
 	out := KeptFile{Name: name, Size: len(f.file)}
 	refuse := func(err error) error {
@@ -39,6 +39,15 @@ func (s *Server) KeepFile(ctx context.Context, r KeepFileRequestObject) (KeepFil
 	out.File = template.ContentID(f.file)
 	err = s.st.KeepFile(ctx, &store.File{ID: store.FileID(out.File), Type: out.Type, Size: int64(len(f.file)), Data: f.file, CreatedAt: s.e.Now()})
 	return KeepFile201JSONResponse(out), err
+}
+
+// named gives the name of the file in a form, without its folders.
+func (f *form) named() (string, error) {
+	name := path.Base(strings.ReplaceAll(strings.TrimSpace(f.name), `\`, "/"))
+	if f.file == nil || name == "." || name == "/" {
+		return "", problem(422, "The form has no file with a name.")
+	}
+	return name, nil
 }
 
 // GetFile implements StrictServerInterface. It comes as something to be saved, never as

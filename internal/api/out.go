@@ -235,7 +235,7 @@ func (t *takeOut) bundle(ctx context.Context) (func(io.Writer) error, error) {
 	if err != nil {
 		return nil, err
 	}
-	letters := exchange.Letters{Templates: ts, Pieces: rests.Pieces, File: func(id string) ([]byte, error) {
+	letters := exchange.Letters{Templates: ts, Pieces: rests.Pieces, Shelf: rests.Shelf, File: func(id string) ([]byte, error) {
 		f, err := t.s.st.File(ctx, id)
 		if err != nil {
 			return nil, err

@@ -110,7 +110,7 @@ func (s *Server) letter(ctx context.Context, sheetID string, core *sheet.Sheet, 
 		return nil, err
 	}
 	t := *b
-	t.Use(rests.Pieces, rests.From)
+	t.Use(rests)
 	if t.Name == "" {
 		t.Name = "unnamed"
 	}

@@ -115,6 +115,11 @@ func (e *Engine) Install(ctx context.Context, b *exchange.Bundle, switchOn bool,
 	if _, err := e.Import(ctx, rec.ID, in, ImportOptions{Quiet: true}, System(actor)); err != nil {
 		return nil, err
 	}
+	for _, f := range b.Shelf {
+		if _, err := e.PutOnShelf(ctx, rec.ID, f.Name, f.Data, true, actor); err != nil {
+			return nil, err
+		}
+	}
 	pieces, err := e.installPieces(ctx, b, actor)
 	if err != nil {
 		return nil, err

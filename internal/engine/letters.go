@@ -201,8 +201,8 @@ func (e *Engine) checkKey(rec *store.Sheet, t *template.Template) (string, error
 	if err != nil {
 		return "", err
 	}
-	pieces, from := t.RestsOn()
-	rests, err := json.Marshal([]any{pieces, from})
+	pieces, from, shelf := t.RestsOn()
+	rests, err := json.Marshal([]any{pieces, from, shelf})
 	if err != nil {
 		return "", err
 	}

@@ -92,7 +92,7 @@ func (b *book) sheet(ctx context.Context, id string) (*sheetBook, error) {
 		if err != nil {
 			return nil, err
 		}
-		t.Use(rests.Pieces, rests.From)
+		t.Use(rests)
 		sb.templates[t.ID] = t
 	}
 	rules, err := b.s.Rules(ctx, id)
@@ -202,16 +202,10 @@ func foldedKey(text string) []byte {
 	return []byte(k)
 }
 
-// Rests is what a sheet's letters rest on beside their templates.
-type Rests struct {
-	Pieces map[string]*template.Piece
-	From   template.From
-}
-
-// RestsOn loads what the letters of a sheet rest on: the pieces of text, and who the sheet's
-// emails are from.
-func RestsOn(ctx context.Context, s *store.Store, sheet *store.Sheet) (Rests, error) {
-	out := Rests{Pieces: map[string]*template.Piece{}}
+// RestsOn loads what the letters of a sheet rest on: the pieces of text, who the sheet's
+// emails are from, and the files that its rows name.
+func RestsOn(ctx context.Context, s *store.Store, sheet *store.Sheet) (template.Rests, error) {
+	out := template.Rests{Pieces: map[string]*template.Piece{}}
 	list, err := s.Pieces(ctx)
 	if err != nil {
 		return out, err
@@ -221,21 +215,30 @@ func RestsOn(ctx context.Context, s *store.Store, sheet *store.Sheet) (Rests, er
 			return out, err
 		}
 	}
+	if out.From, err = fromOf(ctx, s, sheet); err != nil {
+		return out, err
+	}
+	out.Shelf, err = s.CoreShelf(ctx, sheet.ID)
+	return out, err
+}
+
+// fromOf gives who a sheet's emails are from.
+func fromOf(ctx context.Context, s *store.Store, sheet *store.Sheet) (from template.From, err error) {
 	senders, err := s.Senders(ctx)
 	if err != nil {
-		return out, err
+		return from, err
 	}
 	for i := range senders {
 		x := &senders[i]
 		if sheet.SenderID != "" && sheet.SenderID != x.ID {
 			continue
 		}
-		out.From.Address = x.Address
-		if out.From.Name = x.Name; x.Name == "" {
-			out.From.Name = x.Address
+		from.Address = x.Address
+		if from.Name = x.Name; x.Name == "" {
+			from.Name = x.Address
 		}
-		out.From.Signature, err = x.Signs()
+		from.Signature, err = x.Signs()
 		break
 	}
-	return out, err
+	return from, err
 }

@@ -23,7 +23,7 @@ func (e *Engine) SaveTemplate(ctx context.Context, sheetID, id string, t *templa
 		if err != nil {
 			return err
 		}
-		t.Use(rests.Pieces, rests.From)
+		t.Use(rests)
 		if err := t.Validate(sb.sheet); err != nil {
 			return &Refusal{Message: err.Error()}
 		}

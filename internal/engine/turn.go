@@ -207,7 +207,7 @@ func (e *Engine) TemplateConsequences(ctx context.Context, sheetID, id string, t
 	if err != nil {
 		return nil, err
 	}
-	to.Use(rests.Pieces, rests.From)
+	to.Use(rests)
 	if err := to.Validate(t.is.sheet); err != nil {
 		return nil, &Refusal{Message: err.Error()}
 	}

@@ -32,6 +32,7 @@ type Bundle struct {
 	Templates map[string]*template.Template
 	Pieces    map[string]*template.Piece // by their folded names, which are their ids here
 	Files     map[string]*File           // that letters carry, by the names of their contents
+	Shelf     []*File                    // that rows name
 
 	dir      fs.FS
 	Calendar calendar.Calendar
@@ -157,6 +158,9 @@ func inside(z fs.FS) fs.FS {
 // ReadBundle reads the files of a bundle.
 func ReadBundle(dir fs.FS) (*Bundle, error) {
 	b := &Bundle{Templates: map[string]*template.Template{}, Pieces: map[string]*template.Piece{}, Files: map[string]*File{}, Calendar: calendar.Default(), dir: dir}
+	if err := b.readShelf(); err != nil {
+		return nil, err
+	}
 	for _, step := range []struct {
 		file string
 		read func(data []byte) error
@@ -183,6 +187,41 @@ func ReadBundle(dir fs.FS) (*Bundle, error) {
 		}
 	}
 	return b, nil
+}
+
+// readShelf reads the folder of files that rows name, where there is one.
+func (b *Bundle) readShelf() error {
+	list, err := fs.ReadDir(b.dir, "shelf")
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	for _, f := range list {
+		name := "shelf/" + f.Name()
+		if f.IsDir() {
+			return place(name, errors.New("it is a folder; the shelf holds files alone"))
+		}
+		x := &File{Name: f.Name()}
+		if x.Data, err = readFile(b.dir, name); err == nil {
+			x.Type, err = template.ReadFile(x.Name, x.Data)
+		}
+		if err != nil {
+			return place(name, err)
+		}
+		b.Shelf = append(b.Shelf, x)
+	}
+	return nil
+}
+
+// shelf gives the files that rows name, as letters look for them.
+func (b *Bundle) shelf() template.Shelf {
+	out := template.Shelf{}
+	for _, f := range b.Shelf {
+		out[value.Fold(f.Name)] = template.Kept{Name: f.Name, File: template.ContentID(f.Data), Type: f.Type, Size: len(f.Data)}
+	}
+	return out
 }
 
 func readFile(dir fs.FS, name string) ([]byte, error) {
@@ -406,7 +445,7 @@ func (b *Bundle) readTemplate(p string, t *template.Template, f *templateFile) e
 		return value.Fold(name), nil
 	})
 	if err == nil {
-		t.Use(b.Pieces, template.From{})
+		t.Use(template.Rests{Pieces: b.Pieces, Shelf: b.shelf()})
 		err = t.Validate(b.Sheet)
 	}
 	if err != nil {

@@ -30,6 +30,7 @@ type BundleWriter struct {
 type Letters struct {
 	Templates []*template.Template
 	Pieces    map[string]*template.Piece           // by id
+	Shelf     template.Shelf                       // the files that rows name
 	File      func(content string) ([]byte, error) // what a content's name stands for
 }
 
@@ -184,12 +185,19 @@ func NewBundleWriter(w io.Writer, s *sheet.Sheet, l Letters, rules []*rule.Rule,
 			return nil, err
 		}
 	}
+	contents := map[string]string{} // by path
 	for id, name := range n.files {
-		data, err := l.File(id)
+		contents["files/"+name] = id
+	}
+	for _, f := range l.Shelf {
+		contents["shelf/"+f.Name] = f.File
+	}
+	for _, name := range slices.Sorted(maps.Keys(contents)) {
+		data, err := l.File(contents[name])
 		if err != nil {
 			return nil, err
 		}
-		part, err := b.z.Create("files/" + name)
+		part, err := b.z.Create(name)
 		if err != nil {
 			return nil, err
 		}

@@ -249,6 +249,16 @@ func (s *Store) ReviewTemplate(ctx context.Context, templateID string, now time.
 		SELECT 'review', ?, sheet_id, rule_id, row_id, id FROM deliveries WHERE state = 'incomplete' AND template_id = ?`, now, templateID).Error
 }
 
+// ReviewBlamed puts the incomplete deliveries of a sheet that are for want of a column's value
+// on the agenda.
+func (s *Store) ReviewBlamed(ctx context.Context, sheetID string, columns []string, now time.Time) error {
+	if len(columns) == 0 {
+		return nil
+	}
+	return s.DB(ctx).Exec(`INSERT IGNORE INTO agenda (kind, due_at, sheet_id, rule_id, row_id, delivery_id)
+		SELECT 'review', ?, sheet_id, rule_id, row_id, id FROM deliveries WHERE state = 'incomplete' AND sheet_id = ? AND blame IN ?`, now, sheetID, columns).Error
+}
+
 // NextTry gives the next instant at which a delivery is tried.
 func (s *Store) NextTry(ctx context.Context) (at time.Time, ok bool, err error) {
 	var t sql.NullTime

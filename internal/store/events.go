@@ -44,6 +44,7 @@ const (
 	EventSetAside      = "set-aside" // what a person says of an email to come
 	EventTemplateSaved = "template-saved"
 	EventPieceSaved    = "piece-saved"
+	EventShelfChanged  = "shelf-changed" // a file has come to a sheet, or gone
 	EventSettingSaved  = "setting-saved"
 	EventPersonSaved   = "person-saved"
 	EventClockMoved    = "clock-moved"

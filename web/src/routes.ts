@@ -43,7 +43,7 @@ export type SheetSearch = {
   why?: string; // beside row: the rule by which it is asked
   email?: string;
   cell?: string;
-  slip?: "columns" | "history" | "out";
+  slip?: "columns" | "files" | "history" | "out";
   column?: string;
   view?: string;
   show?: View;

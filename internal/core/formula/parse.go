@@ -226,7 +226,7 @@ func (p *parser) cell(c *Column, at int) *node {
 		p.move = c.Moving
 	}
 	switch c.Type {
-	case value.Choice, value.Email:
+	case value.Choice, value.Email, value.File:
 		n.typ = value.Text
 	}
 	id := c.ID

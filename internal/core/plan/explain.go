@@ -352,7 +352,7 @@ func (s *Setting) wordingClause(row *sheet.Row, next *Foreseen, at time.Time, m 
 	}
 	r := t.Check(template.Context{Sheet: s.Sheet, Row: row, Today: facts.Today, Facts: facts})
 	if len(r.Missing) > 0 {
-		return Clause{Place: "/send/0/template", Holds: "no", Text: t.Name + " has all its values: " + s.missing(row, r.Missing).Words(),
+		return Clause{Place: "/send/0/template", Holds: "no", Text: t.Name + " has all its values: " + s.missing(t, row, r.Missing).Words(),
 			Mend: "fill " + s.name(r.Missing[0]) + ", or give its field in " + t.Name + " a fallback"}, true
 	}
 	return Clause{Place: "/send/0/template", Holds: "yes", Text: t.Name + " has all its values"}, true

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"slices"
+	"strings"
 	"time"
 
 	"nivot/internal/core/reason"
@@ -210,7 +211,7 @@ func (s *Setting) written(v Verdict, row *sheet.Row, facts rule.Facts) Verdict {
 	}
 	v.OptOut = s.Rule.OptOut
 	if len(v.Missing) > 0 {
-		return s.incomplete(v, v.Missing[0], s.missing(row, v.Missing))
+		return s.incomplete(v, v.Missing[0], s.missing(t, row, v.Missing))
 	}
 	return v
 }
@@ -318,11 +319,16 @@ func typeWord(t value.Type) string {
 }
 
 // missing gives which fields of a letter have no value.
-func (s *Setting) missing(row *sheet.Row, columns []string) reason.Reason {
+func (s *Setting) missing(t *template.Template, row *sheet.Row, columns []string) reason.Reason {
 	r := reason.Reason{Code: reason.FieldEmpty, Column: columns[0]}
 	for _, id := range columns {
 		c := s.cell(row, id)
-		if !c.Bad {
+		if col, ok := s.Sheet.Column(id); ok && col.Type == value.File && !c.Bad {
+			c.Kind, c.Value = reason.Files, strings.Join(t.Absent(row.Cell(col)), ", ")
+			if row.Cell(col).IsFilled() && c.Value == "" {
+				c.Kind = reason.TooLarge
+			}
+		} else if !c.Bad {
 			c.Value = ""
 		}
 		r.Cells = append(r.Cells, c)

@@ -56,7 +56,7 @@ func (s *Setting) pieces(o rule.Occasion, row *sheet.Row, at time.Time, m Memory
 	checked := t.Check(c)
 	p := piece{subject: checked.Subject, outside: t.Outside(c), replyTo: v.ReplyTo}
 	if len(checked.Missing) > 0 {
-		why := s.missing(row, checked.Missing)
+		why := s.missing(t, row, checked.Missing)
 		p.missing = &why
 	}
 	all := v.To

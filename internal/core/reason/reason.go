@@ -49,7 +49,7 @@ const (
 	Unreadable Code = "unreadable" // Name holds Value, which is no Unit
 	ColumnGone Code = "column-gone"
 	NoAddress  Code = "no-address"  // Name is empty
-	FieldEmpty Code = "field-empty" // Cells: the empty and the unreadable ones
+	FieldEmpty Code = "field-empty" // Cells: the empty and the unreadable ones, and those whose files do not go
 	RowsDiffer Code = "rows-differ" // of a round-up: a field outside its table, of Rows
 	OfRow      Code = "of-row"      // of a round-up: Of stands against Rows[0]
 )
@@ -118,8 +118,14 @@ type Cell struct {
 	Name   string `json:"name"`
 	Value  string `json:"value,omitempty"` // as shown; empty: it was empty
 	Bad    bool   `json:"bad,omitempty"`   // Value cannot be read
-	Kind   string `json:"kind,omitempty"`  // Bad: what it should be, such as "date"
+	Kind   string `json:"kind,omitempty"`  // Bad: what it should be, such as "date"; else Files, TooLarge or ""
 }
+
+// What is wrong with a cell that can be read.
+const (
+	Files    = "files"     // the email carries its files; Value: those that are not there
+	TooLarge = "too large" // its files are more than an email carries
+)
 
 // Reason is why. Which parameters a code has stands beside it.
 type Reason struct {

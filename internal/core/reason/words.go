@@ -155,9 +155,16 @@ func (r Reason) cells(sep string) string {
 func (r Reason) missing() string {
 	is := make([]string, len(r.Cells))
 	for i, c := range r.Cells {
-		if c.Bad {
+		switch {
+		case c.Bad:
 			is[i] = unreadable(c.Name, c.Value, c.Kind)
-		} else {
+		case c.Kind == Files && c.Value != "":
+			is[i] = c.Name + " names " + c.Value + ", which is not among the files of the sheet"
+		case c.Kind == Files:
+			is[i] = c.Name + " names no file, and the email is to carry one"
+		case c.Kind == TooLarge:
+			is[i] = "the files that " + c.Name + " names make the email too large"
+		default:
 			is[i] = c.Name + " is empty and the template has no other words for it"
 		}
 	}

@@ -271,7 +271,7 @@ func (o Operand) MarshalJSON() ([]byte, error) {
 func OpsFor(t value.Type) []Op {
 	any := []Op{Is, IsNot, OneOf, NoneOf, IsEmpty, IsFilled, IsBad, ChangedIn}
 	switch t {
-	case value.Text, value.Email:
+	case value.Text, value.Email, value.File:
 		return append(any, Contains, StartsWith, EndsWith)
 	case value.Choice, value.Number:
 		return append(any, Less, AtMost, More, AtLeast, Between)
@@ -441,6 +441,6 @@ func (o *Operand) typed(at, column string, op Op, t value.Type, s Scope) (operan
 
 func comparable(a, b value.Type) bool {
 	day := func(t value.Type) bool { return t == value.Date || t == value.Moment }
-	text := func(t value.Type) bool { return t == value.Text || t == value.Email || t == value.Choice }
+	text := func(t value.Type) bool { return t == value.Text || t == value.Email || t == value.Choice || t == value.File }
 	return a == b || day(a) && day(b) || text(a) && text(b)
 }

@@ -2,6 +2,7 @@ package sheet
 
 import (
 	"fmt"
+	"regexp"
 	"strings"
 
 	"nivot/internal/core/value"
@@ -100,6 +101,11 @@ func guess(cells []string, lines []int, l *value.Locale) Guess {
 	}
 	if g := try(value.Email, ""); most(g) {
 		return g
+	}
+	if namesFiles(cells) {
+		if g := try(value.File, ""); nearly(g) {
+			return g
+		}
 	}
 	if g := try(value.YesNo, ""); nearly(g) {
 		return g
@@ -235,4 +241,21 @@ func NameColumns(names []string) []string {
 		out[i] = n
 	}
 	return out
+}
+
+// fileNames are names of files of the kinds that go with emails.
+var fileNames = regexp.MustCompile(`(?i)^[^;]*[^;\s.][^;]*\.(pdf|docx?|xlsx?|pptx?|od[tsp]|rtf|jpe?g|png|gif|zip|ics|mp3)(\s*;|$)`)
+
+// namesFiles reports whether nearly all cells that are filled name files.
+func namesFiles(cells []string) bool {
+	filled, named := 0, 0
+	for _, c := range cells {
+		if t := value.Trim(c); t != "" {
+			filled++
+			if fileNames.MatchString(t) {
+				named++
+			}
+		}
+	}
+	return filled > 0 && named*10 >= filled*9
 }

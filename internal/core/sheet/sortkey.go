@@ -31,7 +31,7 @@ func (s *Sheet) SortKey(c *Column, v value.Value, down bool) SortKey {
 	at := int64(0) // from -half to half-1
 	switch {
 	case v.IsEmpty():
-	case v.IsUnreadable(), v.Type == value.Text, v.Type == value.Email:
+	case v.IsUnreadable(), v.Type == value.Text, v.Type == value.Email, v.Type == value.File:
 		k.text, k.More = value.Fold(v.Str), true
 		at = head(k.text)
 	case v.Type == value.Number:

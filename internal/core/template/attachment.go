@@ -3,7 +3,6 @@ package template
 import (
 	"fmt"
 	"mime"
-	"slices"
 	"strings"
 	"time"
 
@@ -13,7 +12,7 @@ import (
 
 // Attachment is a file that goes with the email.
 type Attachment struct {
-	Kind string `json:"kind"`           // FileKind, RowsKind or InvitationKind
+	Kind string `json:"kind"`           // FileKind, ColumnKind, RowsKind or InvitationKind
 	Name Line   `json:"name,omitempty"` // its file name
 	File string `json:"file,omitempty"` // of a file: its content, as Image.File names one
 	Type string `json:"type,omitempty"` // its media type
@@ -21,6 +20,9 @@ type Attachment struct {
 
 	Format  string   `json:"format,omitempty"`  // of rows: CSV or XLSX
 	Columns []string `json:"columns,omitempty"` // of rows: their ids
+
+	Column   string `json:"column,omitempty"`   // of the row's files: the column that names them
+	Optional bool   `json:"optional,omitempty"` // a row that names none gets the email without
 
 	// Of an invitation: the columns of its start and, perhaps, its end; else how many minutes
 	// it lasts (one that starts on a date is of the whole day); what it says; and whether a row
@@ -38,6 +40,7 @@ type Attachment struct {
 const (
 	FileKind       = "file"       // the same file for every row
 	InvitationKind = "invitation" // to an event of the row, for the recipients' calendars
+	ColumnKind     = "column"     // the files that the row names in a column of files
 	RowsKind       = "rows"       // the rows of a round-up, or the one row of another email, as a table
 )
 
@@ -130,6 +133,8 @@ func (a *Attachment) validate(p *place) error {
 			}
 		}
 		return nil
+	case ColumnKind:
+		return a.validateColumn(p)
 	case InvitationKind:
 		return a.validateInvitation(p)
 	}
@@ -193,13 +198,17 @@ func (a *Attachment) columns() (out []*string) {
 	for i := range a.Columns {
 		out = append(out, &a.Columns[i])
 	}
-	return append(out, &a.Start, &a.End)
+	return append(out, &a.Start, &a.End, &a.Column)
 }
 
 // attach gives the attachments of an email, their names written for its row.
 func (w *writer) attach(t *Template, d *doc) (out []Attached) {
 	for i := range t.Attachments {
 		a := &t.Attachments[i]
+		if a.Kind == ColumnKind {
+			out = append(out, w.ofRow(t, a, d.attached[i].name)...)
+			continue
+		}
 		x := Attached{Type: a.Type, File: a.File, Size: a.Size}
 		if a.Kind == RowsKind {
 			x.Type, x.Rows = formatTypes[a.Format], &Rows{Sheet: w.c.Sheet, Format: a.Format}
@@ -235,13 +244,30 @@ type attachedDoc struct {
 	name, title, place, note []op
 	start, end               *sheet.Column
 	calls                    bool // off, without a start
+	files                    *sheet.Column
+	optional                 bool // a row may name none
 }
 
 func (d *attachedDoc) lines() [][]op { return [][]op{d.name, d.title, d.place, d.note} }
 
-// wants reports whether the row has no start for an invitation that needs one.
-func (d *attachedDoc) wants(row *sheet.Row) bool {
-	return d.start != nil && !d.calls && !row.Cell(d.start).IsFilled()
+// wants gives the column, by id, that keeps the email from going out: an invitation needs a
+// start, unless it is called off without one; the files that a row names have to be there, and to
+// fit into the email.
+func (d *attachedDoc) wants(w *writer) string {
+	if d.start != nil && !d.calls && !w.c.Row.Cell(d.start).IsFilled() {
+		return d.start.ID
+	}
+	if d.files == nil {
+		return ""
+	}
+	cell := w.c.Row.Cell(d.files)
+	if cell.IsEmpty() && d.optional {
+		return ""
+	}
+	if !cell.IsFilled() || len(w.t.Absent(cell)) > 0 || w.t.Oversize(w.c.Row, w.c.Sheet) {
+		return d.files.ID
+	}
+	return ""
 }
 
 // event is a row's event. Its UID is of the row and of the column of its start.
@@ -251,9 +277,7 @@ func (w *writer) event(a *Attachment, d *attachedDoc) *Event {
 		From: w.c.sender, To: w.c.To}
 	start := w.c.Row.Cell(d.start)
 	if !start.IsFilled() {
-		if e.Cancel = a.Cancel; !e.Cancel && !slices.Contains(w.missing, a.Start) {
-			w.missing = append(w.missing, a.Start)
-		}
+		e.Cancel = a.Cancel
 		return e
 	}
 	e.Start, e.AllDay = start.Wall, start.Type == value.Date

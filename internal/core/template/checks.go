@@ -60,7 +60,8 @@ func (c Check) Key() string { return string(c.Code) + ":" + c.Column + ":" + c.V
 // Words says a check in plain English.
 func (c Check) Words(s *sheet.Sheet) string {
 	name := ""
-	if col, ok := s.Column(c.Column); ok {
+	col, ok := s.Column(c.Column)
+	if ok {
 		name = col.Name
 	}
 	times := func(one, many string) string {
@@ -82,6 +83,9 @@ func (c Check) Words(s *sheet.Sheet) string {
 	case AddressDoubled:
 		return "The same " + name + " stands in several rows"
 	case FieldEmpty:
+		if col != nil && col.Type == value.File {
+			return name + " names no file"
+		}
 		return name + " is empty and has no other words"
 	case FieldUnreadable:
 		return name + " cannot be read and has no other words"
@@ -96,7 +100,7 @@ func (c Check) Words(s *sheet.Sheet) string {
 	case TooLarge:
 		return fmt.Sprintf("The email is larger than %d MB", MaxAttached>>20)
 	case FileMissing:
-		return name + " names a file that is not there"
+		return name + " names a file that is not among the files of the sheet"
 	case ColumnGone:
 		return times("A field names a column that this sheet does not have", "fields name columns that this sheet does not have")
 	case LinkNowhere:
@@ -140,9 +144,14 @@ func (t *Template) Row(c Context) (out []Check) {
 		if !ok {
 			continue // it is told of the template
 		}
-		code := FieldEmpty
-		if c.Row.Cell(col).IsUnreadable() {
+		code, cell := FieldEmpty, c.Row.Cell(col)
+		switch {
+		case cell.IsUnreadable():
 			code = FieldUnreadable
+		case len(t.Absent(cell)) > 0:
+			code = FileMissing
+		case cell.IsFilled(): // its files are there, and too much
+			code = TooLarge
 		}
 		out = append(out, Check{Code: code, Column: id})
 	}

@@ -153,6 +153,10 @@ func (t *Template) compileDoc(s *sheet.Sheet, x Text, l *value.Locale) doc {
 		a := &t.Attachments[i]
 		x := attachedDoc{name: ready(a.Name), title: ready(a.Title), place: ready(a.Place), note: ready(a.Note), calls: a.Cancel}
 		x.start, _ = s.Column(a.Start)
+		if a.Kind == ColumnKind {
+			x.files, _ = s.Column(a.Column)
+			x.optional = a.Optional
+		}
 		x.end, _ = s.Column(a.End)
 		d.attached = append(d.attached, x)
 	}
@@ -286,11 +290,11 @@ func (w *compiler) block(n *Node, indent, style string) {
 	case Part:
 		w.part(n, indent, style)
 	case PieceNode:
-		if p := w.t.pieces[n.Piece]; p != nil {
+		if p := w.t.rests.Pieces[n.Piece]; p != nil {
 			w.blocks(p.in(w.d.locale).Content, indent, style)
 		}
 	case Signature:
-		if p := w.t.from.Signature; p != nil {
+		if p := w.t.rests.From.Signature; p != nil {
 			w.blocks(p.in(w.d.locale).Content, indent, style)
 		}
 	}

@@ -36,7 +36,7 @@ func (w *writer) lacks(ops []op) bool {
 }
 
 func (w *writer) attachedLacks(d attachedDoc) bool {
-	return d.wants(w.c.Row) || slices.ContainsFunc(d.lines(), w.lacks)
+	return d.wants(w) != "" || slices.ContainsFunc(d.lines(), w.lacks)
 }
 
 func (f *slot) lacks(row *sheet.Row) bool { return f.Fallback == nil && !f.filled(f.col, row) }

@@ -153,16 +153,18 @@ func TestRoundUpOrderAndLimit(t *testing.T) {
 }
 
 // A piece and the signature are said in the letter's language, and as they stand by then.
+func para(t testing.TB, text string) Node {
+	return body(t, `{"type":"paragraph","content":[{"type":"text","text":"`+text+`"}]}`)
+}
+
 func TestPieces(t *testing.T) {
 	s := loans()
-	para := func(text string) Node {
-		return body(t, `{"type":"paragraph","content":[{"type":"text","text":"`+text+`"}]}`)
-	}
-	hours := &Piece{ID: "p1", Name: "Hours", Body: para("Open at ten."), Variants: []PieceVariant{{"de", para("Ab zehn Uhr.")}}}
+
+	hours := &Piece{ID: "p1", Name: "Hours", Body: para(t, "Open at ten."), Variants: []PieceVariant{{"de", para(t, "Ab zehn Uhr.")}}}
 	sign := &Piece{Name: "signature", Body: body(t, `{"type":"paragraph","content":[{"type":"field","attrs":{"of":"sender"}}]}`)}
 	letter := body(t, `{"type":"piece","attrs":{"piece":"p1"}},{"type":"signature"}`)
-	tpl := &Template{Name: "x", Subject: para("x"), Body: letter, Language: "con", Variants: []Variant{{Language: "de-AT", Subject: para("x"), Body: letter}}}
-	tpl.Use(map[string]*Piece{"p1": hours}, From{Name: "Loans desk", Signature: sign})
+	tpl := &Template{Name: "x", Subject: para(t, "x"), Body: letter, Language: "con", Variants: []Variant{{Language: "de-AT", Subject: para(t, "x"), Body: letter}}}
+	tpl.Use(Rests{Pieces: map[string]*Piece{"p1": hours}, From: From{Name: "Loans desk", Signature: sign}})
 	if err := tpl.Validate(s); err != nil {
 		t.Fatal(err)
 	}
@@ -171,11 +173,11 @@ func TestPieces(t *testing.T) {
 			t.Errorf("in %q: %q, want %q", language, got, want)
 		}
 	}
-	tpl.Use(map[string]*Piece{"p1": {ID: "p1", Body: para("Closed.")}}, From{})
+	tpl.Use(Rests{Pieces: map[string]*Piece{"p1": {ID: "p1", Body: para(t, "Closed.")}}})
 	if got := tpl.Render(Context{Sheet: s, Row: rowOf(s, nil)}).Text; got != "Closed.\n" {
 		t.Errorf("after the piece has changed: %q", got)
 	}
-	tpl.Use(map[string]*Piece{}, From{})
+	tpl.Use(Rests{Pieces: map[string]*Piece{}})
 	if err := tpl.Validate(s); err == nil || !strings.Contains(err.Error(), "not there any more") {
 		t.Errorf("a piece that is gone: %v", err)
 	}
@@ -326,7 +328,7 @@ func TestInvitations(t *testing.T) {
 	s.ID = "s1"
 	tpl := &Template{Name: "x", Subject: lineOf(t, "x", s), Body: body(t, `{"type":"paragraph"}`),
 		Attachments: []Attachment{{Kind: "invitation", Start: "due", Title: Line{{Text: "Return of "}, {Field: &Field{Column: "obj"}}}, Name: Line{{Text: "invitation"}}}}}
-	tpl.Use(nil, From{Name: "Desk", Address: "desk@marrowby.example"})
+	tpl.Use(Rests{From: From{Name: "Desk", Address: "desk@marrowby.example"}})
 	if err := tpl.Validate(s); err != nil {
 		t.Fatal(err)
 	}

@@ -107,17 +107,27 @@ type From struct {
 	Signature *Piece
 }
 
-// RestsOn gives what the template was given by Use and says: the pieces in it, and who its
-// emails are from.
-func (t *Template) RestsOn() (pieces []*Piece, from From) {
-	for _, id := range t.PieceIDs() {
-		pieces = append(pieces, t.pieces[id])
-	}
-	return pieces, t.from
+// Rests is what the emails of a sheet's templates rest on outside these.
+type Rests struct {
+	Pieces map[string]*Piece // by id
+	From   From              // who they are from
+	Shelf  Shelf             // the files that rows name
 }
 
-// Use gives a template what it rests on outside itself: the pieces, by id, and who its
-// emails are from. Both stand for themselves only until they change.
-func (t *Template) Use(pieces map[string]*Piece, from From) {
-	t.pieces, t.from, t.ready = pieces, from, nil
+// RestsOn gives what the template was given by Use and says: the pieces in it, who its emails
+// are from, and the shelf where it looks for files there.
+func (t *Template) RestsOn() (pieces []*Piece, from From, shelf Shelf) {
+	for _, id := range t.PieceIDs() {
+		pieces = append(pieces, t.rests.Pieces[id])
+	}
+	for i := range t.Attachments {
+		if t.Attachments[i].Kind == ColumnKind {
+			shelf = t.rests.Shelf
+		}
+	}
+	return pieces, t.rests.From, shelf
 }
+
+// Use gives a template what it rests on outside itself. It stands for itself only until it
+// changes.
+func (t *Template) Use(r Rests) { t.rests, t.ready = r, nil }

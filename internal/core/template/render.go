@@ -60,6 +60,11 @@ func (t *Template) Render(c Context) Rendered {
 	w.html.Reset()
 	w.text.Reset()
 	out.Attachments = w.attach(t, d)
+	for i := range d.attached {
+		if id := d.attached[i].wants(w); id != "" && !slices.Contains(w.missing, id) {
+			w.missing = append(w.missing, id)
+		}
+	}
 	out.Missing = w.missing
 	return out
 }
@@ -125,8 +130,8 @@ func (w *writer) attachedChecks(d *doc) {
 		for _, l := range d.attached[i].lines() {
 			w.run(l)
 		}
-		if x := &d.attached[i]; x.wants(w.c.Row) && !slices.Contains(w.missing, x.start.ID) {
-			w.missing = append(w.missing, x.start.ID)
+		if id := d.attached[i].wants(w); id != "" && !slices.Contains(w.missing, id) {
+			w.missing = append(w.missing, id)
 		}
 	}
 }
@@ -138,13 +143,13 @@ func (t *Template) begin(c Context) (*writer, *doc) {
 	if c.Facts.Sheet == nil {
 		c.Facts = rule.Facts{Sheet: c.Sheet, Row: c.Row, Today: c.Today, Zone: c.Sheet.Zone}
 	}
-	c.sender = t.from
+	c.sender = t.rests.From
 	i, met := t.ready.choose(c.Row)
 	if c.Variant > 0 && c.Variant <= len(t.ready.docs) {
 		i = c.Variant - 1
 	}
 	d := &t.ready.docs[i]
-	return &writer{c: c, locale: d.locale, rtl: d.locale.RightToLeft(), variant: i + 1, unmet: !met}, d
+	return &writer{t: t, c: c, locale: d.locale, rtl: d.locale.RightToLeft(), variant: i + 1, unmet: !met}, d
 }
 
 // oneLine turns line breaks into one space and drops control characters.
@@ -168,6 +173,7 @@ func oneLine(s string) string {
 }
 
 type writer struct {
+	t       *Template
 	c       Context
 	locale  *value.Locale
 	rtl     bool

@@ -30,9 +30,8 @@ type Template struct {
 	Attachments   []Attachment `json:"attachments,omitempty"`
 	Written       int64        `json:"written,omitempty"` // the version in which Subject, Preheader and Body last changed
 
-	pieces map[string]*Piece // what it rests on, where Use has been called
-	from   From
-	ready  *compiled // where Prepare has been called
+	rests Rests     // where Use has been called
+	ready *compiled // where Prepare has been called
 }
 
 // Variant is a template in another language.
@@ -80,8 +79,8 @@ func (t *Template) validate(p *place) error {
 	if len(t.Variants) > 0 && t.Language == "" && !p.draft {
 		return fmt.Errorf("a template in several languages needs a column that chooses")
 	}
-	if t.pieces != nil {
-		p.known = func(id string) bool { return t.pieces[id] != nil }
+	if t.rests.Pieces != nil {
+		p.known = func(id string) bool { return t.rests.Pieces[id] != nil }
 	}
 	seen := map[string]bool{}
 	for i, x := range t.texts() {
@@ -287,6 +286,6 @@ func (t *Template) Clone() (*Template, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &Template{pieces: t.pieces, from: t.from}
+	out := &Template{rests: t.rests}
 	return out, json.Unmarshal(b, out)
 }

@@ -73,6 +73,9 @@ func Read(s string, r Reading) (Value, error) {
 			return Value{}, err
 		}
 		return Value{State: Filled, Type: Email, Str: t}, nil
+	case File:
+		names, err := ParseFiles(t)
+		return OfFiles(names...), err
 	}
 	return Value{}, fmt.Errorf("a cell cannot be read as %q", r.Type)
 }

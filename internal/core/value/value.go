@@ -24,11 +24,12 @@ const (
 	YesNo   Type = "yes/no"
 	Choice  Type = "choice"
 	Email   Type = "email"
+	File    Type = "file" // names of files on the sheet's shelf
 	Formula Type = "formula"
 )
 
 // Types lists every type in the order in which they are offered.
-var Types = []Type{Text, Number, Date, Moment, YesNo, Choice, Email, Formula}
+var Types = []Type{Text, Number, Date, Moment, YesNo, Choice, Email, File, Formula}
 
 // State says which of the three things a cell is.
 type State uint8
@@ -43,7 +44,7 @@ const (
 // Value is the content of one cell. The zero Value is an empty cell.
 //
 // Str carries text, the option id of a choice, the mailbox list of an email
-// column as typed, and the raw text of an unreadable cell; the other fields
+// column as typed, the names of files parted by "; ", and the raw text of an unreadable cell; the other fields
 // carry the value of their type.
 type Value struct {
 	State State
@@ -130,7 +131,7 @@ func Compare(a, b Value) (c int, ok bool) {
 	return 0, false
 }
 
-func isString(t Type) bool { return t == Text || t == Email || t == Choice }
+func isString(t Type) bool { return t == Text || t == Email || t == Choice || t == File }
 
 func sign(n int64) int64 {
 	switch {

@@ -31,6 +31,15 @@ CREATE TABLE pieces (
   created_at DATETIME(6) NOT NULL,
   deleted_at DATETIME(6) NULL
 );
+CREATE TABLE shelf_files (
+  sheet_id VARCHAR(20) CHARACTER SET ascii COLLATE ascii_bin NOT NULL,
+  folded VARBINARY(1200) NOT NULL,
+  name VARCHAR(200) NOT NULL,
+  file BINARY(32) NOT NULL,
+  added_by VARCHAR(120) NOT NULL,
+  added_at DATETIME(6) NOT NULL,
+  PRIMARY KEY (sheet_id, folded)
+);
 ALTER TABLE deliveries ADD COLUMN dated_at DATETIME(6) NULL AFTER sending_at;
 UPDATE deliveries SET dated_at = finished_at WHERE state NOT IN ('skipped', 'incomplete', 'missed') AND finished_at IS NOT NULL;
 ALTER TABLE senders ADD COLUMN signature MEDIUMTEXT NULL;
@@ -42,7 +51,7 @@ ALTER TABLE letters
 ALTER TABLE letters DROP COLUMN carried, DROP COLUMN opt_out;
 ALTER TABLE senders DROP COLUMN signature;
 ALTER TABLE deliveries DROP COLUMN dated_at;
-DROP TABLE pieces, files, template_versions;
+DROP TABLE shelf_files, pieces, files, template_versions;
 ALTER TABLE templates
   ADD COLUMN subject MEDIUMTEXT NOT NULL DEFAULT '',
   ADD COLUMN body MEDIUMTEXT NOT NULL DEFAULT '',

@@ -16,6 +16,7 @@ export const keys = {
   source: path("/sheets/{sheet}/source"),
   form: path("/sheets/{sheet}/form"),
   row: path("/sheets/{sheet}/rows/{row}"),
+  sheetFiles: path("/sheets/{sheet}/files"),
   cell: path("/sheets/{sheet}/rows/{row}/cells/{column}"),
   templates: path("/templates"),
   template: path("/sheets/{sheet}/templates/{template}"),

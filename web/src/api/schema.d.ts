@@ -1631,6 +1631,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/sheets/{sheet}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The files of a sheet, and the names in its rows that no file has */
+        get: operations["listSheetFiles"];
+        put?: never;
+        /** Put a file among those of a sheet; the answer has the name that it goes by */
+        post: operations["addSheetFile"];
+        /** Remove a file from those of a sheet; emails that carried it keep it */
+        delete: operations["removeSheetFile"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/sheets/{sheet}/jobs": {
         parameters: {
             query?: never;
@@ -2106,7 +2125,7 @@ export interface components {
         /** @enum {string} */
         Order: "day-month-year" | "month-day-year" | "year-month-day";
         /** @enum {string} */
-        ColumnType: "text" | "number" | "date" | "moment" | "yes/no" | "choice" | "email" | "formula";
+        ColumnType: "text" | "number" | "date" | "moment" | "yes/no" | "choice" | "email" | "file" | "formula";
         Option: {
             id: string;
             name: string;
@@ -2853,7 +2872,7 @@ export interface components {
         /** @description a file that goes with each email */
         Attachment: {
             /** @enum {string} */
-            kind: "file" | "rows" | "invitation";
+            kind: "file" | "column" | "rows" | "invitation";
             /** @description of an invitation, the column of dates or moments in which it starts */
             start?: string;
             /** @description the column in which it ends, if there is one */
@@ -2875,6 +2894,10 @@ export interface components {
             columns?: string[];
             /** @description the SHA-256 of its content in hex, as /files gave it */
             file?: string;
+            /** @description of the files that a row names, the column of type file that names them */
+            column?: string;
+            /** @description a row that names no file gets the email without */
+            optional?: boolean;
             type?: string;
             size?: number;
         };
@@ -2982,6 +3005,30 @@ export interface components {
             type: string;
             size: number;
             file: string;
+        };
+        SheetFiles: {
+            files: components["schemas"]["SheetFile"][];
+            /** @description names in rows that no file has */
+            absent: components["schemas"]["AbsentFile"][];
+        };
+        AbsentFile: {
+            name: string;
+            /** @description how many have it */
+            rows: number;
+            /** @description the id of the first of them */
+            first: string;
+        };
+        SheetFile: {
+            name: string;
+            /** @description the SHA-256 of its content in hex */
+            file: string;
+            type: string;
+            size: number;
+            /** @description how many name it */
+            rows: number;
+            by: string;
+            /** Format: date-time */
+            at: string;
         };
         KeptFile: {
             /** @description the SHA-256 of its content in hex */
@@ -7724,6 +7771,108 @@ export interface operations {
             header?: never;
             path: {
                 job: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listSheetFiles: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetFiles"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    addSheetFile: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "multipart/form-data": {
+                    /** Format: binary */
+                    file: string;
+                    /** @description "true" where it takes the place of one of the same name; else it gets a number */
+                    replace?: string;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SheetFile"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    removeSheetFile: {
+        parameters: {
+            query: {
+                name: string;
+            };
+            header?: never;
+            path: {
+                sheet: string;
             };
             cookie?: never;
         };

@@ -22,15 +22,15 @@ type Grid = {
   rowAt: (i: number) => Row | undefined;
   load: (from: number, to: number) => Promise<Row[]>;
   edits: Edits;
-  move: (row: number, col: number, extend?: boolean) => void;
   setAnchor: (a: At) => void;
   setCursor: (a: At) => void;
+  awaitRow: (row?: string) => void; // which takes the cursor once it is here
 };
 export type Acts = ReturnType<typeof useActs>;
 
 // What can be done with the selected cells and rows of the grid.
 export function useActs(g: Grid) {
-  const { columns, total, sel, many, editing, mayEdit, mayWrite, place, rowAt, load, edits, move, setAnchor, setCursor } = g;
+  const { columns, total, sel, many, editing, mayEdit, mayWrite, place, rowAt, load, edits, setAnchor, setCursor, awaitRow } = g;
   const { steps: mostRows } = useLimits();
   const fits = () => {
     if (sel.bottom - sel.top < mostRows) return true;
@@ -87,10 +87,11 @@ export function useActs(g: Grid) {
   const insert = () => {
     const n = sel.bottom - sel.top + 1;
     const after = rowAt(sel.bottom)?.id;
+    awaitRow();
     edits.change(
       "add",
       Array.from({ length: n }, () => ({ op: "add" as const, after, cells: {} })),
-      () => move(sel.bottom + 1, 0),
+      (r) => awaitRow(r.added[0]),
     );
   };
   const remove = async () => {

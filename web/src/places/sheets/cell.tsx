@@ -11,6 +11,7 @@ export const widths: Record<string, number> = {
   "yes/no": 76,
   choice: 112,
   email: 224,
+  file: 180,
   formula: 110,
 };
 export const rightAligned = ["number", "date", "moment"];

@@ -8,7 +8,7 @@ import { FormulaField } from "./formula";
 export type Draft = Schemas["ColumnEdit"];
 export type Effect = Schemas["ColumnEffect"];
 type Format = NonNullable<Draft["format"]>;
-const types = ["text", "number", "date", "moment", "yes/no", "choice", "email", "formula"] as const;
+const types = ["text", "number", "date", "moment", "yes/no", "choice", "email", "file", "formula"] as const;
 const orders = ["day-month-year", "month-day-year", "year-month-day"] as const;
 const written: [string, string][] = [
   ["", "29 Mar 2027"],

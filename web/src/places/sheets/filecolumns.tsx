@@ -12,7 +12,7 @@ export type Choice = {
   to?: string;
   group?: string;
 };
-export const columnTypes = ["text", "number", "date", "moment", "yes/no", "choice", "email"] as const;
+export const columnTypes = ["text", "number", "date", "moment", "yes/no", "choice", "email", "file"] as const;
 export const dayOrders = ["day-month-year", "month-day-year", "year-month-day"] as const;
 const isDated = (c: Choice) => c.type === "date" || c.type === "moment";
 

@@ -8,19 +8,21 @@ import { rowHeight } from "./cell";
 import { useCursor } from "./cursor";
 import type { Edits } from "./edits";
 import { Editor } from "./editor";
+import { useAbsent, usePutFiles, withNames } from "./files";
 import { Foot } from "./foot";
 import { byCell, layOut } from "./gridlayout";
 import { GridRow } from "./gridrow";
 import { Head } from "./head";
-import { pressed } from "./keys";
+import { pressed, writes } from "./keys";
 import { usePointer } from "./pointer";
 import { type Colleague, useTouched } from "./presence";
-import { gridColumns, useRows } from "./rows";
+import { gridColumns, inputOf, useRows } from "./rows";
 import { useTyping } from "./typing";
 import type { View } from "./view";
 
 export type { Box } from "./acts";
-export type GridHandle = { focusLast: () => void };
+/** What is asked of the grid from outside: that a row is about to come, and that it has. */
+export type GridHandle = { awaitRow: () => void; focusRow: (row: string) => void };
 
 type Props = {
   sheet: Sheet;
@@ -80,19 +82,24 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
   const scrollTo = useCallback((i: number) => virtual.scrollToIndex(i), [virtual]);
   const { cursor, sel, many, move, setCursor, setAnchor } = useCursor({ box, columns, total, hasKey, layout, scrollTo, onBox: p.onBox });
 
-  // What is asked for from outside is done as the grid is by then.
-  const latest = useRef({ move, total });
+  // A row that has been added takes the cursor once it is here. Until then nothing is
+  // written: what is typed for it must not land in the row where the cursor was.
+  const [awaited, setAwaited] = useState<{ row?: string } | null>(null);
+  const awaitRow = useCallback((row?: string) => {
+    setAwaited({ row });
+    box.current?.focus({ preventScroll: true });
+  }, []);
+  useImperativeHandle(ref, () => ({ awaitRow, focusRow: awaitRow }));
   useEffect(() => {
-    latest.current = { move, total };
-  });
-  useImperativeHandle(ref, () => ({
-    focusLast: () => {
-      window.setTimeout(() => {
-        latest.current.move(latest.current.total - 1, 0);
-        box.current?.focus();
-      }, 60);
-    },
-  }));
+    if (!awaited?.row) return;
+    const is = (i: number) => rowAt(i)?.id === awaited.row;
+    const seen = items.map((v) => v.index).find(is);
+    let at = seen ?? total - 1;
+    while (seen === undefined && at > total - 20 && !is(at)) at--;
+    if (!is(at)) return void (seen === undefined && total > 0 && virtual.scrollToIndex(total - 1));
+    move(at, 0);
+    setAwaited(null);
+  }, [awaited, newest, items, total, rowAt, move, virtual]);
 
   const active = columns[cursor.col];
   const row = rowAt(cursor.row);
@@ -118,9 +125,26 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
     move(cursor.row, c);
     box.current?.querySelector<HTMLElement>(`[data-head="${c}"]`)?.focus({ preventScroll: true });
   };
-  const acts = useActs({ columns, total, sel, many, editing, mayEdit, mayWrite, place, rowAt, load, edits, move, setAnchor, setCursor });
+  const acts = useActs({
+    columns,
+    total,
+    sel,
+    many,
+    editing,
+    mayEdit,
+    mayWrite,
+    place,
+    rowAt,
+    load,
+    edits,
+    setAnchor,
+    setCursor,
+    awaitRow,
+  });
   const keys = (e: React.KeyboardEvent) => {
     if (editing !== null || e.target !== box.current) return;
+    if (awaited && writes(e)) return void e.preventDefault();
+    if (awaited) setAwaited(null);
     const page = Math.max(1, Math.floor((box.current?.clientHeight ?? 300) / rowHeight) - 2);
     const done = pressed(e, {
       cursor,
@@ -145,7 +169,49 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
     if (done) e.preventDefault();
   };
 
-  const pointer = usePointer({ box, hasKey, cursor, typing: editing !== null, setCursor, setAnchor });
+  const pointer = usePointer({
+    box,
+    hasKey,
+    cursor,
+    typing: editing !== null,
+    setCursor: (at) => {
+      setAwaited(null);
+      setCursor(at);
+    },
+    setAnchor,
+  });
+
+  const absent = useAbsent(sheet);
+  const put = usePutFiles(sheet);
+  // Files that are dropped on a cell of files go among those of the sheet, and their names into it.
+  const dropAt = (e: React.DragEvent) => {
+    const at = [...e.dataTransfer.types].includes("Files") ? pointer.under(e) : null;
+    const column = at ? columns[Math.max(0, at.col)] : undefined;
+    const r = at ? rowAt(at.row) : undefined;
+    return r && column?.type === "file" && mayWrite(column)
+      ? { at: { row: at?.row ?? 0, col: Math.max(0, at?.col ?? 0) }, row: r, column }
+      : null;
+  };
+  const over = (e: React.DragEvent) => {
+    const to = dropAt(e);
+    if (!to) return;
+    e.preventDefault();
+    if (cursor.row !== to.at.row || cursor.col !== to.at.col) {
+      setCursor(to.at);
+      setAnchor(to.at);
+    }
+  };
+  const drop = (e: React.DragEvent) => {
+    if ([...e.dataTransfer.types].includes("Files")) e.preventDefault(); // the browser would open it in place of the sheet
+    const to = dropAt(e);
+    if (!to) return;
+    const before = inputOf(to.row, place(to.column));
+    void put([...e.dataTransfer.files]).then((names) => {
+      if (names.length === 0) return;
+      const id = to.column.id;
+      edits.change("edit", [{ op: "edit", row: to.row.id, cells: { [id]: withNames(before, names) }, expected: { [id]: before } }]);
+    });
+  };
 
   const point = useCallback((m: Mark | null, el?: Element) => {
     if (!m || !el || !box.current) return setHover(null);
@@ -186,6 +252,9 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
     point,
     guests,
     place,
+    absent,
+    over,
+    drop,
   };
 }
 
@@ -223,6 +292,9 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
     point,
     guests,
     place,
+    absent,
+    over,
+    drop,
   } = useGrid(p, ref);
   return (
     <div className="relative flex min-w-0 flex-1 flex-col bg-sheet">
@@ -242,6 +314,8 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
           onPaste={acts.paste}
           onMouseDown={pointer.down}
           onMouseMove={pointer.move}
+          onDragOver={over}
+          onDrop={drop}
           onDoubleClick={(e) => pointer.under(e) && begin()}
           className="absolute inset-0 overflow-auto focus-visible:outline-offset-[-2px]"
         >
@@ -279,6 +353,7 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
                   width: layout.width,
                   lit,
                   pending: edits.pending,
+                  absent,
                   onMark: p.onMark,
                   onPoint: point,
                   onRow: p.onRow,
@@ -348,7 +423,7 @@ type LinesProps = {
   editor: React.ReactNode;
   shared: Pick<
     React.ComponentProps<typeof GridRow>,
-    "sheet" | "columns" | "places" | "hasKey" | "axis" | "pinned" | "width" | "lit" | "pending" | "onMark" | "onPoint" | "onRow"
+    "sheet" | "columns" | "places" | "hasKey" | "axis" | "pinned" | "width" | "lit" | "pending" | "absent" | "onMark" | "onPoint" | "onRow"
   >;
 };
 

@@ -6,6 +6,7 @@ import { useNow } from "../../parts/session";
 import { Slip } from "../../parts/slip";
 import { count, moment } from "../../parts/time";
 import type { Edits } from "./edits";
+import { CellFiles } from "./files";
 
 // The history of one cell: who, when, before and after; any of it can be put
 // back.
@@ -34,7 +35,8 @@ export function CellSlip({
       </Slip>
     );
   const put = (text: string) => edits.change("put-back", [{ op: "edit", row, cells: { [column]: text }, expected: { [column]: d.now } }]);
-  const locked = sheet.columns.find((c) => c.id === column)?.type === "formula";
+  const type = sheet.columns.find((c) => c.id === column)?.type;
+  const locked = type === "formula";
   return (
     <Slip
       title={`History of ${d.column}`}
@@ -45,6 +47,7 @@ export function CellSlip({
         </b>
       }
     >
+      {type === "file" && <CellFiles sheet={sheet} row={row} column={column} text={d.now} mayEdit={mayEdit} edits={edits} />}
       <p className="mt-3">
         It holds {d.now ? <b>{d.now}</b> : "nothing"} now.{locked ? " It is worked out of other columns." : ""}
       </p>

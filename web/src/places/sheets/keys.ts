@@ -22,6 +22,9 @@ type Grid = {
   leave: () => void;
 };
 
+// Reports whether a key would write something, or open what writes.
+export const writes = (e: React.KeyboardEvent): boolean => e.key.length === 1 || ["Enter", "F2", "Delete", "Backspace"].includes(e.key);
+
 // What a key does in the grid; false says that it is none of the grid's.
 export function pressed(e: React.KeyboardEvent, g: Grid): boolean {
   const ctrl = e.ctrlKey || e.metaKey;

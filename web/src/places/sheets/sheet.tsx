@@ -18,6 +18,7 @@ import { asEdit } from "./column";
 import { ColumnsSlip } from "./columns";
 import { blankLeaf } from "./condition";
 import { type Edits, useEdits } from "./edits";
+import { FilesSlip, hasFiles } from "./files";
 import { type Box, Grid, type GridHandle } from "./grid";
 import { CellSlip, SheetHistory } from "./history";
 import { JobLine, useJob } from "./job";
@@ -91,11 +92,13 @@ function SheetPage({ sheet: s }: { sheet: Sheet }) {
   );
   const add = useCallback(() => {
     if (!mayEdit) return;
-    edits.change("add", [{ op: "add", cells: {} }], () => {
+    grid.current?.awaitRow();
+    edits.change("add", [{ op: "add", cells: {} }], (r) => {
       setView({});
-      void refresh(client, [keys.sheet, keys.rows(id)]).then(() => grid.current?.focusLast());
+      const row = r.added[0];
+      if (row) grid.current?.focusRow(row);
     });
-  }, [mayEdit, edits, setView, client, id]);
+  }, [mayEdit, edits, setView]);
   useKey("n", add, mayEdit);
 
   const job = useJob(search.job, (j) => {
@@ -139,7 +142,7 @@ function SheetPage({ sheet: s }: { sheet: Sheet }) {
           onView={setView}
           onUse={(v) => void navigate({ search: v ? { view: v.id } : {} })}
         />
-        <Tools sheet={id} may={may} mayEdit={mayEdit} onAdd={add} onSlip={(slip) => open({ slip })} />
+        <Tools sheet={id} files={hasFiles(s)} may={may} mayEdit={mayEdit} onAdd={add} onSlip={(slip) => open({ slip })} />
       </div>
       {job && job.state === "running" && (
         <div className="flex-none border-t border-hair px-5 py-2">
@@ -203,13 +206,14 @@ function SheetPage({ sheet: s }: { sheet: Sheet }) {
 
 type ToolsProps = {
   sheet: string;
+  files: boolean; // it has a column of them
   may: boolean;
   mayEdit: boolean;
   onAdd: () => void;
   onSlip: (slip: NonNullable<SheetSearch["slip"]>) => void;
 };
 
-function Tools({ sheet, may, mayEdit, onAdd, onSlip }: ToolsProps) {
+function Tools({ sheet, files, may, mayEdit, onAdd, onSlip }: ToolsProps) {
   return (
     <div className="ml-auto flex gap-4">
       {mayEdit && (
@@ -225,6 +229,11 @@ function Tools({ sheet, may, mayEdit, onAdd, onSlip }: ToolsProps) {
       <button type="button" className="link" onClick={() => onSlip("out")}>
         Take rows out
       </button>
+      {files && (
+        <button type="button" className="link" onClick={() => onSlip("files")}>
+          Files
+        </button>
+      )}
       {may && (
         <button type="button" className="link" onClick={() => onSlip("columns")}>
           Columns
@@ -280,6 +289,7 @@ function Slips({ sheet: s, search, view, total, box, edits, may, mayEdit, open }
       {search.slip === "columns" && may && (
         <ColumnsSlip sheet={s} column={search.column} onClose={close} onJob={(j) => open({ job: j.id })} />
       )}
+      {search.slip === "files" && <FilesSlip sheet={s} mayEdit={mayEdit} onRow={(row) => open({ row })} onClose={close} />}
       {search.slip === "history" && <SheetHistory sheet={s} edits={edits} onRow={(row) => open({ row })} onClose={close} />}
       {search.slip === "out" && <TakeOut sheet={s} view={view} total={total} box={box} onClose={close} />}
     </>

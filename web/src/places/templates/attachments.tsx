@@ -18,6 +18,7 @@ export function Attachments({ list, columns, may, onChange }: Props) {
   const [failed, setFailed] = useState("");
   const [over, setOver] = useState(false);
   const dates = columns.filter(isDated);
+  const files = columns.filter((c) => c.type === "file");
   if (list.length === 0 && !may) return null;
   const add = async (files: File[]) => {
     let now = list;
@@ -55,7 +56,7 @@ export function Attachments({ list, columns, may, onChange }: Props) {
       <span>{list.length === 0 ? "Nothing is attached." : "With each email"}</span>
       {list.map((a, i) => (
         <span key={i} className="flex items-baseline gap-1.5">
-          <Blank words={lineWords(a.name as Line, columns)} title="With each email" disabled={!may}>
+          <Blank words={lineWords(a.name as Line, columns) || unnamed(a, columns)} title="With each email" disabled={!may}>
             <div className="flex w-72 flex-col gap-2.5">
               <LineField
                 label="It is called"
@@ -65,6 +66,8 @@ export function Attachments({ list, columns, may, onChange }: Props) {
               />
               {a.kind === "rows" ? (
                 <RowsOptions a={a} columns={columns} onChange={(x) => onChange(list.map((y, k) => (k === i ? x : y)))} />
+              ) : a.kind === "column" ? (
+                <RowFilesOptions a={a} columns={columns} onChange={(x) => onChange(list.map((y, k) => (k === i ? x : y)))} />
               ) : a.kind === "invitation" ? (
                 <InvitationOptions a={a} columns={columns} onChange={(x) => onChange(list.map((y, k) => (k === i ? x : y)))} />
               ) : (
@@ -77,7 +80,7 @@ export function Attachments({ list, columns, may, onChange }: Props) {
               </button>
             </div>
           </Blank>
-          <small>{a.kind === "rows" ? "the rows of the round-up" : a.kind === "invitation" ? "an invitation" : size(a.size ?? 0)}</small>
+          <small>{kindWords(a)}</small>
         </span>
       ))}
       {may && (
@@ -106,6 +109,17 @@ export function Attachments({ list, columns, may, onChange }: Props) {
           Attach the rows of the round-up
         </button>
       )}
+      {may && files[0] && (
+        <button
+          type="button"
+          className="link"
+          onClick={() =>
+            onChange([...list, { kind: "column", column: files.find((c) => !list.some((a) => a.column === c.id))?.id ?? files[0]?.id }])
+          }
+        >
+          Attach the row’s own files
+        </button>
+      )}
       {may && dates[0] && (
         <button
           type="button"
@@ -127,6 +141,43 @@ export function Attachments({ list, columns, may, onChange }: Props) {
         </span>
       )}
     </div>
+  );
+}
+
+const unnamed = (a: Attachment, columns: Column[]) =>
+  a.kind === "column" ? `the files in ${columns.find((c) => c.id === a.column)?.name ?? "a column that is not there"}` : "attachment";
+const kindWords = (a: Attachment) =>
+  ({ rows: "the rows of the round-up", invitation: "an invitation", column: "of each row", file: size(a.size ?? 0) })[a.kind];
+
+// The files that each row names: in which column, and what a row without one does.
+function RowFilesOptions({ a, columns, onChange }: { a: Attachment; columns: Column[]; onChange: (a: Attachment) => void }) {
+  return (
+    <>
+      <p className="text-ink-2">Without a name here, each file keeps its own.</p>
+      <label className="flex items-center justify-between gap-3">
+        The files in
+        <select className="field" value={a.column ?? ""} onChange={(e) => onChange({ ...a, column: e.target.value })}>
+          {columns
+            .filter((c) => c.type === "file")
+            .map((c) => (
+              <option key={c.id} value={c.id}>
+                {c.name}
+              </option>
+            ))}
+        </select>
+      </label>
+      <label className="flex items-center justify-between gap-3">
+        A row that names none
+        <select
+          className="field"
+          value={a.optional ? "go" : "wait"}
+          onChange={(e) => onChange({ ...a, optional: e.target.value === "go" || undefined })}
+        >
+          <option value="wait">makes its email incomplete</option>
+          <option value="go">gets the email without</option>
+        </select>
+      </label>
+    </>
   );
 }
 

@@ -441,6 +441,8 @@ func (o *Operand) typed(at, column string, op Op, t value.Type, s Scope) (operan
 
 func comparable(a, b value.Type) bool {
 	day := func(t value.Type) bool { return t == value.Date || t == value.Moment }
-	text := func(t value.Type) bool { return t == value.Text || t == value.Email || t == value.Choice || t == value.File }
+	text := func(t value.Type) bool {
+		return t == value.Text || t == value.Email || t == value.Choice || t == value.File
+	}
 	return a == b || day(a) && day(b) || text(a) && text(b)
 }

@@ -82,24 +82,16 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
   const scrollTo = useCallback((i: number) => virtual.scrollToIndex(i), [virtual]);
   const { cursor, sel, many, move, setCursor, setAnchor } = useCursor({ box, columns, total, hasKey, layout, scrollTo, onBox: p.onBox });
 
-  // A row that has been added takes the cursor once it is here. Until then nothing is
-  // written: what is typed for it must not land in the row where the cursor was.
+  // A row that has been added takes the cursor once it is here, and what was typed for it
+  // by then: it must not land in the row where the cursor was.
   const [awaited, setAwaited] = useState<{ row?: string } | null>(null);
+  const typed = useRef("");
   const awaitRow = useCallback((row?: string) => {
     setAwaited({ row });
+    if (!row) typed.current = "";
     box.current?.focus({ preventScroll: true });
   }, []);
   useImperativeHandle(ref, () => ({ awaitRow, focusRow: awaitRow }));
-  useEffect(() => {
-    if (!awaited?.row) return;
-    const is = (i: number) => rowAt(i)?.id === awaited.row;
-    const seen = items.map((v) => v.index).find(is);
-    let at = seen ?? total - 1;
-    while (seen === undefined && at > total - 20 && !is(at)) at--;
-    if (!is(at)) return void (seen === undefined && total > 0 && virtual.scrollToIndex(total - 1));
-    move(at, 0);
-    setAwaited(null);
-  }, [awaited, newest, items, total, rowAt, move, virtual]);
 
   const active = columns[cursor.col];
   const row = rowAt(cursor.row);
@@ -114,6 +106,17 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
     box,
     onBegin: () => setAnchor(cursor),
   });
+  useEffect(() => {
+    if (!awaited?.row) return;
+    const is = (i: number) => rowAt(i)?.id === awaited.row;
+    const seen = items.map((v) => v.index).find(is);
+    let at = seen ?? total - 1;
+    while (seen === undefined && at > total - 20 && !is(at)) at--;
+    if (!is(at)) return void (seen === undefined && total > 0 && virtual.scrollToIndex(total - 1));
+    if (cursor.row !== at || cursor.col !== 0) return move(at, 0);
+    setAwaited(null);
+    if (typed.current) begin(typed.current);
+  }, [awaited, newest, items, total, rowAt, cursor, move, begin, virtual]);
   const leave = (text: string | null, dr = 0, dc = 0) => {
     end(text);
     if (dr || dc) move(cursor.row + dr, cursor.col + dc);
@@ -143,7 +146,10 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
   });
   const keys = (e: React.KeyboardEvent) => {
     if (editing !== null || e.target !== box.current) return;
-    if (awaited && writes(e)) return void e.preventDefault();
+    if (awaited && writes(e)) {
+      if (e.key.length === 1 && !e.ctrlKey && !e.metaKey) typed.current += e.key;
+      return void e.preventDefault();
+    }
     if (awaited) setAwaited(null);
     const page = Math.max(1, Math.floor((box.current?.clientHeight ?? 300) / rowHeight) - 2);
     const done = pressed(e, {

@@ -16,7 +16,6 @@ import (
 	"nivot/internal/core/delivery"
 	"nivot/internal/core/reason"
 	"nivot/internal/core/rule"
-	"nivot/internal/core/value"
 	"nivot/internal/engine"
 	"nivot/internal/mail"
 	"nivot/internal/store"
@@ -345,7 +344,13 @@ func (s *Server) delivery(ctx context.Context, id int64) (Delivery, error) {
 		}
 		out.Recipients = append(out.Recipients, RecipientOutcome{Mailbox: x.Mailbox, State: x.State, Reply: x.Reply})
 	}
-	_ = json.Unmarshal([]byte(d.Facts), &out.Facts)
+	facts, err := d.ReadFacts()
+	if err != nil {
+		return out, err
+	}
+	for _, f := range facts {
+		out.Facts = append(out.Facts, Fact{Name: f.Name, Value: f.Value})
+	}
 	letter, err := s.st.Letter(ctx, id)
 	if err == nil {
 		out.Html, out.Text = letter.HTML, letter.Text
@@ -360,7 +365,7 @@ func (s *Server) delivery(ctx context.Context, id int64) (Delivery, error) {
 		return out, err
 	}
 	for i := range events {
-		out.Events = append(out.Events, toDeliveryEvent(&events[i], s.Zone))
+		out.Events = append(out.Events, toDeliveryEvents(&events[i], s.Zone)...)
 	}
 	if d.State == delivery.Held {
 		out.Actions = append(out.Actions, DeliveryActionsApprove, DeliveryActionsDrop)
@@ -375,27 +380,23 @@ func (s *Server) delivery(ctx context.Context, id int64) (Delivery, error) {
 			out.Actions = append(out.Actions, DeliveryActionsLeaveIt)
 		}
 	}
-	_, domain := s.from(ctx, d)
+	_, domain, _, err := s.e.From(ctx, d)
+	if err != nil {
+		return out, err
+	}
 	out.MessageId = delivery.MessageID(out.Occasion, d.Attempt, domain)
 	return out, nil
 }
 
-// from gives the mailbox that a delivery goes from, and its domain.
-func (s *Server) from(ctx context.Context, d *store.Delivery) (value.Mailbox, string) {
-	senders, _ := s.st.Senders(ctx)
-	for _, x := range senders {
-		if d.SenderID == "" || d.SenderID == x.ID {
-			if boxes, err := value.ParseMailboxes(x.Address); err == nil {
-				boxes[0].Name = x.Name
-				_, domain, _ := strings.Cut(boxes[0].ASCII(), "@")
-				return boxes[0], domain
-			}
-		}
-	}
-	return value.Mailbox{Local: "nobody", Domain: "nivot.invalid"}, "nivot.invalid"
+// deliveryWords say what has happened as an email became what it is.
+var deliveryWords = map[delivery.State]string{
+	delivery.Queued: "fell due, queued", delivery.Sending: "handing over", delivery.Accepted: "handed over, accepted",
+	delivery.Deferred: "put off", delivery.Failed: "refused", delivery.InDoubt: "in doubt", delivery.Skipped: "skipped",
+	delivery.Incomplete: "fell due, incomplete", delivery.Missed: "missed", delivery.Held: "held",
 }
 
-func toDeliveryEvent(ev *store.Event, zone *time.Location) DeliveryEvent {
+// toDeliveryEvents tells an event; one that stands for the handing over too is two.
+func toDeliveryEvents(ev *store.Event, zone *time.Location) (list []DeliveryEvent) {
 	var d struct {
 		Reason   json.RawMessage `json:"reason"`
 		Reply    string          `json:"reply"`
@@ -404,14 +405,11 @@ func toDeliveryEvent(ev *store.Event, zone *time.Location) DeliveryEvent {
 		NextTry  *time.Time      `json:"nextTry"`
 		Again    bool            `json:"again"`
 		Left     string          `json:"left"`
+		Sending  *time.Time      `json:"sending"`
 	}
 	_ = json.Unmarshal([]byte(ev.Detail), &d)
 	st := delivery.State(strings.TrimPrefix(ev.Kind, store.EventDelivery))
-	what := map[delivery.State]string{
-		delivery.Queued: "fell due, queued", delivery.Sending: "handing over", delivery.Accepted: "handed over, accepted",
-		delivery.Deferred: "put off", delivery.Failed: "refused", delivery.InDoubt: "in doubt", delivery.Skipped: "skipped",
-		delivery.Incomplete: "fell due, incomplete", delivery.Missed: "missed", delivery.Held: "held",
-	}[st]
+	what := deliveryWords[st]
 	switch d.Decision {
 	case string(engine.ItWent):
 		what = "said to have gone"
@@ -437,22 +435,21 @@ func toDeliveryEvent(ev *store.Event, zone *time.Location) DeliveryEvent {
 	if d.Reply != "" {
 		out.Reply = &d.Reply
 	}
-	return out
+	if d.Sending != nil {
+		list = append(list, DeliveryEvent{At: *d.Sending, What: deliveryWords[delivery.Sending], Actor: ev.Actor})
+	}
+	return append(list, out)
 }
 
 // attached lists a letter's attachments.
 func (s *Server) attached(ctx context.Context, letter *store.Letter) ([]Carried, error) {
 	out := []Carried{}
-	files, err := letter.Files()
-	if err != nil {
-		return nil, err
-	}
 	var names []string
-	for _, f := range files {
+	for _, f := range letter.Carried {
 		names = append(names, f.File)
 	}
 	sizes, err := s.st.FileSizes(ctx, names)
-	for _, f := range files {
+	for _, f := range letter.Carried {
 		if !f.Inline {
 			out = append(out, Carried{Name: f.Name, Type: f.Type, File: f.File, Size: int(sizes[f.File])})
 		}
@@ -474,8 +471,7 @@ func (s *Server) GetMessage(ctx context.Context, r GetMessageRequestObject) (Get
 	if err != nil {
 		return nil, err
 	}
-	from, _ := s.from(ctx, d)
-	m, err := s.e.Message(ctx, d, letter, recipients(d), from)
+	m, err := s.e.Message(ctx, d, letter, recipients(d))
 	if err != nil {
 		return nil, err
 	}

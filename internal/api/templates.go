@@ -285,7 +285,10 @@ func (s *Server) source(ctx context.Context, sheetID string, core *sheet.Sheet, 
 	if err != nil {
 		return "", err
 	}
-	from, domain := s.from(ctx, &store.Delivery{SenderID: rec.SenderID})
+	from, domain, _, err := s.e.From(ctx, &store.Delivery{SenderID: rec.SenderID})
+	if err != nil {
+		return "", err
+	}
 	m := &mail.Message{From: from, Subject: r.Subject, HTML: r.HTML, Text: r.Text, Date: s.e.Now(), MessageID: "<preview@" + domain + ">"}
 	if col, ok := core.Column(core.Address); ok {
 		if boxes, err := value.ParseMailboxes(row.Cell(col).Str); err == nil {

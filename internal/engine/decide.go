@@ -80,6 +80,7 @@ func (e *Engine) Decide(ctx context.Context, id int64, what Decision, actor stri
 			if !delivery.Resendable(from) {
 				return refuse("this email is %s and cannot be sent again", from)
 			}
+			detail["was"] = d.Reason // the delivery has the one for which it goes now
 			if err := e.again(ctx, tx, d); err != nil {
 				return err
 			}

@@ -167,16 +167,50 @@ func (d *dispatcher) claim(ctx context.Context) (int, error) {
 		if claimed, err = d.e.withinPersonLimit(ctx, tx, claimed, now); err != nil {
 			return err
 		}
-		ids, dated := make([]int64, len(claimed)), now.Truncate(time.Second) // as a header says it
-		for i := range claimed {
-			ids[i], claimed[i].DatedAt = claimed[i].ID, &dated
-		}
-		return tx.Claim(ctx, d.worker, ids, dated)
+		return d.mark(ctx, tx, claimed, now.Truncate(time.Second)) // as a header says it
 	})
 	if err != nil {
 		return 0, err
 	}
 	return len(claimed), d.start(ctx, claimed)
+}
+
+// mark claims deliveries, and notes what their messages say of when and by whom they are sent.
+func (d *dispatcher) mark(ctx context.Context, tx *store.Store, claimed []store.Delivery, dated time.Time) error {
+	by := map[string][]int64{} // ids by sender
+	for i := range claimed {
+		claimed[i].DatedAt = &dated
+		by[claimed[i].SenderID] = append(by[claimed[i].SenderID], claimed[i].ID)
+	}
+	for sender, ids := range by {
+		identity, err := d.e.identity(ctx, tx, sender)
+		if err != nil {
+			return err
+		}
+		for i := range claimed {
+			if claimed[i].SenderID == sender {
+				claimed[i].IdentityID = identity
+			}
+		}
+		if err := tx.Claim(ctx, d.worker, ids, dated, identity); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// identity keeps what messages of a sender say of it now; 0 where there is no such sender.
+func (e *Engine) identity(ctx context.Context, tx *store.Store, senderID string) (int64, error) {
+	senders, err := tx.Senders(ctx)
+	if err != nil {
+		return 0, err
+	}
+	for i := range senders {
+		if s := &senders[i]; senderID == "" || s.ID == senderID {
+			return tx.IdentityOf(ctx, store.Identity{Name: s.Name, Address: s.Address, PublicURL: e.opts.PublicURL})
+		}
+	}
+	return 0, nil
 }
 
 // recover finds what this worker has claimed and does not know of: the claim
@@ -492,7 +526,7 @@ func (l *line) try(ctx context.Context, j *job) {
 }
 
 func (l *line) compose(j *job) ([]byte, error) {
-	m, err := l.d.e.Message(context.Background(), &j.Delivery, j.letter, j.recipients, l.from)
+	m, err := l.d.e.Message(context.Background(), &j.Delivery, j.letter, j.recipients)
 	if err != nil {
 		return nil, err
 	}

@@ -432,10 +432,10 @@ func TestOutcomeOnce(t *testing.T) {
 		t.Fatal(err)
 	}
 	one, two := f.delivery(rows["C-1"]), f.delivery(rows["C-2"])
-	if err := f.Store.Claim(f.ctx, worker, []int64{one.ID, two.ID}, f.Now()); err != nil {
+	if err := f.Store.Claim(f.ctx, worker, []int64{one.ID, two.ID}, f.Now(), 0); err != nil {
 		t.Fatal(err)
 	}
-	if err := f.Store.Claim(f.ctx, worker+1, []int64{one.ID}, f.Now()); err == nil {
+	if err := f.Store.Claim(f.ctx, worker+1, []int64{one.ID}, f.Now(), 0); err == nil {
 		t.Error("it was claimed twice")
 	}
 	commit := func(r store.Round) store.Written {
@@ -462,7 +462,7 @@ func TestOutcomeOnce(t *testing.T) {
 	}
 	// Deferred, claimed and marked again by the same worker: the old outcome
 	// does not meet the new try.
-	if err := f.Store.Claim(f.ctx, worker, []int64{two.ID}, f.Now()); err != nil {
+	if err := f.Store.Claim(f.ctx, worker, []int64{two.ID}, f.Now(), 0); err != nil {
 		t.Fatal(err)
 	}
 	if w := commit(r); w.Unmet != 2 {
@@ -474,8 +474,8 @@ func TestOutcomeOnce(t *testing.T) {
 	for _, ev := range events {
 		kinds = append(kinds, strings.TrimPrefix(ev.Kind, store.EventDelivery))
 	}
-	if strings.Join(kinds, " ") != "queued sending accepted" || !json.Valid([]byte(events[2].Detail)) || !strings.Contains(events[2].Detail, `"reply":"250 ok"`) {
-		t.Errorf("%v %s", kinds, events[2].Detail)
+	if strings.Join(kinds, " ") != "queued accepted" || !json.Valid([]byte(events[1].Detail)) || !strings.Contains(events[1].Detail, `"reply":"250 ok"`) || !strings.Contains(events[1].Detail, `"sending":"20`) {
+		t.Errorf("%v %s", kinds, events[1].Detail)
 	}
 }
 

@@ -2,7 +2,6 @@ package engine
 
 import (
 	"context"
-	"encoding/json"
 
 	"nivot/internal/core/delivery"
 	"nivot/internal/core/plan"
@@ -102,18 +101,15 @@ func (e *Engine) heldNow(sb *sheetBook, rb *ruleBook, d store.Delivery, rec *sto
 	if h.Now.Outcome == plan.Hold {
 		h.Now.Outcome = plan.Send // it has been looked at then
 	}
-	var was, is []fact
-	if err := json.Unmarshal([]byte(d.Facts), &was); err != nil {
-		return nil, err
-	}
-	if err := json.Unmarshal([]byte(rb.factsOf(rb.setting.Compute(row, now))), &is); err != nil {
+	was, err := d.ReadFacts()
+	if err != nil {
 		return nil, err
 	}
 	held := map[string]string{}
 	for _, f := range was {
 		held[f.Column] = f.Value
 	}
-	for _, f := range is {
+	for _, f := range rb.facts(rb.setting.Compute(row, now)) {
 		if before, ok := held[f.Column]; ok && before != f.Value {
 			h.Changed = append(h.Changed, FactChange{f.Name, before, f.Value})
 		}

@@ -76,7 +76,7 @@ func TestDailyCapOfTwoProcesses(t *testing.T) {
 			}
 			then()
 			if n = len(kept); n > 0 {
-				return tx.Claim(f.ctx, 1, []int64{kept[0].ID}, now)
+				return tx.Claim(f.ctx, 1, []int64{kept[0].ID}, now, 0)
 			}
 			return nil
 		})

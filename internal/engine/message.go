@@ -16,16 +16,42 @@ import (
 	"nivot/internal/store"
 )
 
+// From gives the mailbox that a delivery's message is from and its domain, and where its links
+// lead: as it was when it was last claimed, or as it would be now.
+func (e *Engine) From(ctx context.Context, d *store.Delivery) (from value.Mailbox, domain, publicURL string, err error) {
+	id := d.IdentityID
+	if id == 0 {
+		if id, err = e.identity(ctx, e.Store, d.SenderID); err != nil {
+			return from, "", "", err
+		}
+	}
+	if id == 0 {
+		return value.Mailbox{Local: "nobody", Domain: "nivot.invalid"}, "nivot.invalid", e.opts.PublicURL, nil
+	}
+	i, err := e.Store.Identity(ctx, id)
+	if err != nil {
+		return from, "", "", err
+	}
+	boxes, err := value.ParseMailboxes(i.Address)
+	if err != nil || len(boxes) != 1 {
+		return from, "", "", fmt.Errorf("the sender's address %q cannot be used", i.Address)
+	}
+	from = boxes[0]
+	from.Name = i.Name
+	_, domain, _ = strings.Cut(from.ASCII(), "@")
+	return from, domain, i.PublicURL, nil
+}
+
 // Message makes the message of a delivery: what its letter says, to whom, with what it
-// carries, from a sender. Made again it is the same to the byte.
-func (e *Engine) Message(ctx context.Context, d *store.Delivery, letter *store.Letter, to []store.Recipient, from value.Mailbox) (*mail.Message, error) {
+// carries, from its sender. Made again it is the same to the byte.
+func (e *Engine) Message(ctx context.Context, d *store.Delivery, letter *store.Letter, to []store.Recipient) (*mail.Message, error) {
+	from, domain, publicURL, err := e.From(ctx, d)
+	if err != nil {
+		return nil, err
+	}
 	m := &mail.Message{From: from, Subject: d.Subject, HTML: letter.HTML, Text: letter.Text, Date: d.JudgedAt}
 	if d.DatedAt != nil {
 		m.Date = *d.DatedAt
-	}
-	domain := from.Domain
-	if _, d, ok := strings.Cut(from.ASCII(), "@"); ok {
-		domain = d
 	}
 	m.MessageID = delivery.MessageID(fmt.Sprintf("%x", d.Occasion), d.Attempt, domain)
 	for _, r := range to {
@@ -47,10 +73,9 @@ func (e *Engine) Message(ctx context.Context, d *store.Delivery, letter *store.L
 		}
 		m.ReplyTo = boxes
 	}
-	if err := e.letOptOut(ctx, m, d, letter, to); err != nil {
+	if err := e.letOptOut(ctx, m, d, letter, to, publicURL); err != nil {
 		return nil, err
 	}
-	var err error
 	m.Files, err = e.Carried(ctx, letter)
 	return m, err
 }
@@ -58,11 +83,11 @@ func (e *Engine) Message(ctx context.Context, d *store.Delivery, letter *store.L
 // letOptOut puts the link that stops such emails where the letter has it, and into the
 // message's header where its rule asks. With one click only where the email has one recipient: nobody
 // unsubscribes another.
-func (e *Engine) letOptOut(ctx context.Context, m *mail.Message, d *store.Delivery, letter *store.Letter, to []store.Recipient) error {
+func (e *Engine) letOptOut(ctx context.Context, m *mail.Message, d *store.Delivery, letter *store.Letter, to []store.Recipient, publicURL string) error {
 	if !letter.OptOut && !strings.Contains(letter.Text, template.OptOutMark) && !strings.Contains(letter.HTML, template.OptOutMark) {
 		return nil
 	}
-	link, err := e.optOutLink(ctx, d)
+	link, err := e.optOutLink(ctx, d, publicURL)
 	if err != nil {
 		return err
 	}
@@ -75,12 +100,8 @@ func (e *Engine) letOptOut(ctx context.Context, m *mail.Message, d *store.Delive
 
 // Carried fetches what a letter carries.
 func (e *Engine) Carried(ctx context.Context, letter *store.Letter) ([]mail.File, error) {
-	carried, err := letter.Files()
-	if err != nil {
-		return nil, err
-	}
 	var out []mail.File
-	for _, c := range carried {
+	for _, c := range letter.Carried {
 		data, err := e.files.get(c.File, func() ([]byte, error) {
 			f, err := e.Store.File(ctx, c.File)
 			if err != nil {

@@ -38,7 +38,7 @@ func (e *Engine) optOutKey(ctx context.Context) ([]byte, error) {
 
 // optOutLink gives the address with which a recipient of a delivery stops such emails. It
 // cannot be guessed from another one.
-func (e *Engine) optOutLink(ctx context.Context, d *store.Delivery) (string, error) {
+func (e *Engine) optOutLink(ctx context.Context, d *store.Delivery, publicURL string) (string, error) {
 	key, err := e.optOutKey(ctx)
 	if err != nil {
 		return "", err
@@ -46,7 +46,7 @@ func (e *Engine) optOutLink(ctx context.Context, d *store.Delivery) (string, err
 	h := hmac.New(sha256.New, key)
 	h.Write(d.Occasion)
 	token := append(append([]byte{}, d.Occasion...), h.Sum(nil)[:tokenMAC]...)
-	return e.opts.PublicURL + OptOutPath + base64.RawURLEncoding.EncodeToString(token), nil
+	return publicURL + OptOutPath + base64.RawURLEncoding.EncodeToString(token), nil
 }
 
 // OptOutOf finds the delivery whose link carries a token.

@@ -196,7 +196,11 @@ func (w *work) amend(ctx context.Context, l *life, x plan.Effect) error {
 	return nil
 }
 
+// event tells what has become of an occasion. Why a queued one goes stands with its delivery.
 func (w *work) event(d *store.Delivery) store.Event {
+	if d.State == delivery.Queued {
+		return store.DeliveryEvent(d, w.now, w.act.actor, map[string]any{})
+	}
 	return store.DeliveryEvent(d, w.now, w.act.actor, map[string]any{"reason": d.Reason})
 }
 
@@ -400,23 +404,18 @@ func (w *work) saveMemories(ctx context.Context) error {
 	return w.tx.SaveStandings(ctx, out)
 }
 
-// fact is one cell of a row as it was.
-type fact struct {
-	Column string `json:"column"`
-	Name   string `json:"name"`
-	Value  string `json:"value"`
-}
-
-// factsOf writes the values of a row whose formulas have been worked out.
-func (rb *ruleBook) factsOf(row *sheet.Row) string {
+// facts gives the values of a row whose formulas have been worked out.
+func (rb *ruleBook) facts(row *sheet.Row) []store.Fact {
 	s := rb.setting.Sheet
-	out := make([]fact, 0, len(s.Columns))
+	out := make([]store.Fact, 0, len(s.Columns))
 	for i := range s.Columns {
 		c := &s.Columns[i]
-		out = append(out, fact{c.ID, c.Name, s.Show(c, row.Cell(c))})
+		out = append(out, store.Fact{Column: c.ID, Name: c.Name, Value: s.Show(c, row.Cell(c))})
 	}
-	return store.Detail(out)
+	return out
 }
+
+func (rb *ruleBook) factsOf(row *sheet.Row) string { return store.Detail(rb.facts(row)) }
 
 func recipientsOf(v plan.Verdict) string {
 	out := []store.Recipient{}

@@ -254,9 +254,9 @@ func (w *work) find(ctx context.Context, en store.Entry) (*sheetBook, *ruleBook,
 
 // roundFacts names the rows that a round-up is about.
 func roundFacts(s *sheet.Sheet, rows []*sheet.Row) string {
-	out := make([]fact, 0, len(rows))
+	out := make([]store.Fact, 0, len(rows))
 	for i, r := range rows {
-		out = append(out, fact{Name: fmt.Sprintf("row %d", i+1), Value: s.RowName(r)})
+		out = append(out, store.Fact{Name: fmt.Sprintf("row %d", i+1), Value: s.RowName(r)})
 	}
 	return store.Detail(out)
 }

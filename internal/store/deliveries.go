@@ -1,6 +1,7 @@
 package store
 
 import (
+	"bytes"
 	"context"
 	"database/sql"
 	"encoding/hex"
@@ -14,7 +15,6 @@ import (
 	"nivot/internal/core/delivery"
 	"nivot/internal/core/reason"
 	"nivot/internal/core/rule"
-	"nivot/internal/core/template"
 )
 
 // Delivery is one occasion in the ledger: its email, or why there is none.
@@ -47,6 +47,7 @@ type Delivery struct {
 	FirstTry   *time.Time
 	SendingAt  *time.Time // when it was last marked "sending"
 	DatedAt    *time.Time // the date of its message, in whole seconds: when it was last claimed
+	IdentityID int64      // what its message says of its sender; 0 while it was never claimed
 	NextTry    *time.Time // set while it waits in the queue
 	Worker     *int64
 	Reply      string
@@ -59,55 +60,66 @@ type Delivery struct {
 type Recipient struct {
 	Role    string `json:"role"` // to, cc or bcc
 	Mailbox string `json:"mailbox"`
-	Address string `json:"address"`         // as sent
+	Address string `json:"address"`         // as sent; kept where it differs from Mailbox
 	State   string `json:"state,omitempty"` // "", accepted, bounced or deferred
 	Reply   string `json:"reply,omitempty"`
 }
 
-// Letter is the rendered content of a delivery.
-type Letter struct {
-	DeliveryID int64 `gorm:"primaryKey"`
-	HTML       string
-	Text       string
-	Carried    *string // what goes with it, as JSON; nil is nothing
-	OptOut     bool    // mail readers are to offer to unsubscribe
+// MarshalJSON implements json.Marshaler.
+func (r Recipient) MarshalJSON() ([]byte, error) {
+	out := struct {
+		Role    string `json:"role"`
+		Mailbox string `json:"mailbox"`
+		Address string `json:"address,omitempty"`
+		State   string `json:"state,omitempty"`
+		Reply   string `json:"reply,omitempty"`
+	}(r)
+	if r.Address == r.Mailbox {
+		out.Address = ""
+	}
+	return json.Marshal(out)
 }
 
-// Carried is a file that goes with an email: an image of its letter, or an attachment.
-type Carried struct {
-	File   string `json:"file"` // its name in files: the SHA-256 of its content in hex
-	Type   string `json:"type"`
-	Name   string `json:"name"`
-	Inline bool   `json:"inline,omitempty"` // shown by the letter, under its Content-ID
+// UnmarshalJSON implements json.Unmarshaler.
+func (r *Recipient) UnmarshalJSON(b []byte) error {
+	type plain Recipient
+	if err := json.Unmarshal(b, (*plain)(r)); err != nil {
+		return err
+	}
+	if r.Address == "" {
+		r.Address = r.Mailbox
+	}
+	return nil
 }
 
-// NewLetter makes a letter of what has been rendered.
-func NewLetter(r *template.Rendered) *Letter {
-	l := &Letter{HTML: r.HTML, Text: r.Text, OptOut: r.OptOut}
-	var list []Carried
-	for _, i := range r.Images {
-		list = append(list, Carried{File: i.ID(), Type: i.Type, Name: "image" + template.Ending(i.Type), Inline: true})
-	}
-	for _, a := range r.Attachments {
-		list = append(list, Carried{File: a.File, Type: a.Type, Name: a.Name})
-	}
-	if list != nil {
-		s := Detail(list)
-		l.Carried = &s
-	}
-	return l
+// Fact is one cell of a row as it was: its column's id and name, and what it held. It is kept as
+// a list of the three.
+type Fact struct{ Column, Name, Value string }
+
+// MarshalJSON implements json.Marshaler.
+func (f Fact) MarshalJSON() ([]byte, error) {
+	return json.Marshal([3]string{f.Column, f.Name, f.Value})
 }
 
-// Files lists what goes with the letter.
-func (l *Letter) Files() (out []Carried, err error) {
-	if l.Carried != nil {
-		err = json.Unmarshal([]byte(*l.Carried), &out)
+// UnmarshalJSON implements json.Unmarshaler. Older facts are objects.
+func (f *Fact) UnmarshalJSON(b []byte) error {
+	if bytes.HasPrefix(bytes.TrimSpace(b), []byte("{")) {
+		type plain Fact
+		return json.Unmarshal(b, (*plain)(f))
 	}
+	var list [3]string
+	if err := json.Unmarshal(b, &list); err != nil {
+		return err
+	}
+	f.Column, f.Name, f.Value = list[0], list[1], list[2]
+	return nil
+}
+
+// ReadFacts gives the row's values as they were.
+func (d *Delivery) ReadFacts() (out []Fact, err error) {
+	err = json.Unmarshal([]byte(d.Facts), &out)
 	return out, err
 }
-
-// TableName implements GORM's tabler.
-func (Letter) TableName() string { return "letters" }
 
 // Chain gives the identity, as text, of the email that a follow-up follows; of a
 // first email its own. It needs Occasion, Step and Origin.
@@ -180,23 +192,6 @@ func clip(s string) string {
 	}
 	r := []rune(s)
 	return string(r[:min(len(r), 996)]) + "…"
-}
-
-// PutLetters writes or replaces rendered contents.
-func (s *Store) PutLetters(ctx context.Context, ls []Letter) error {
-	return chunks(ls, 200, func(c []Letter) error {
-		args := make([]any, 0, 5*len(c))
-		for _, l := range c {
-			args = append(args, l.DeliveryID, l.HTML, l.Text, l.Carried, l.OptOut)
-		}
-		return s.DB(ctx).Exec("REPLACE INTO letters (delivery_id, html, text, carried, opt_out) VALUES (?,?,?,?,?)"+strings.Repeat(",(?,?,?,?,?)", len(c)-1), args...).Error
-	})
-}
-
-// Letter gives a delivery's rendered content.
-func (s *Store) Letter(ctx context.Context, id int64) (*Letter, error) {
-	var l Letter
-	return &l, first(s.DB(ctx).First(&l, "delivery_id = ?", id).Error)
 }
 
 // Held tells which of these identities the ledger holds.
@@ -512,11 +507,11 @@ func (s *Store) LockQueued(ctx context.Context, now time.Time, limit int) (out [
 
 // Claim takes locked deliveries for a worker, to be sent under a date. The claim counts once
 // its transaction has been committed.
-func (s *Store) Claim(ctx context.Context, worker int64, ids []int64, dated time.Time) error {
+func (s *Store) Claim(ctx context.Context, worker int64, ids []int64, dated time.Time, identity int64) error {
 	if len(ids) == 0 {
 		return nil
 	}
-	r := s.DB(ctx).Exec("UPDATE deliveries SET state = ?, worker = ?, dated_at = ?, next_try = NULL WHERE id IN ? AND state IN ?", delivery.Claimed, worker, dated, ids, delivery.From(delivery.Claimed, delivery.Claiming))
+	r := s.DB(ctx).Exec("UPDATE deliveries SET state = ?, worker = ?, dated_at = ?, identity_id = ?, next_try = NULL WHERE id IN ? AND state IN ?", delivery.Claimed, worker, dated, identity, ids, delivery.From(delivery.Claimed, delivery.Claiming))
 	if r.Error == nil && int(r.RowsAffected) != len(ids) {
 		return fmt.Errorf("%w: of %d deliveries to be claimed %d waited to be sent", ErrForbidden, len(ids), r.RowsAffected)
 	}
@@ -527,17 +522,4 @@ func (s *Store) Claim(ctx context.Context, worker int64, ids []int64, dated time
 func (s *Store) ClaimedBy(ctx context.Context, worker int64) (out []Delivery, err error) {
 	err = s.DB(ctx).Raw("SELECT * FROM deliveries WHERE worker = ? AND state = ? ORDER BY id", worker, delivery.Claimed).Scan(&out).Error
 	return out, err
-}
-
-// Letters gives the rendered contents of deliveries by id.
-func (s *Store) Letters(ctx context.Context, ids []int64) (map[int64]*Letter, error) {
-	var ls []Letter
-	if err := s.DB(ctx).Where("delivery_id IN ?", ids).Find(&ls).Error; err != nil {
-		return nil, err
-	}
-	out := make(map[int64]*Letter, len(ls))
-	for i := range ls {
-		out[ls[i].DeliveryID] = &ls[i]
-	}
-	return out, nil
 }

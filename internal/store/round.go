@@ -105,9 +105,9 @@ func (r *Round) script() (q *script, outcomes []int) {
 		slices.Sort(ids)
 		where := " WHERE id IN (" + list(ids) + ") AND worker = ? AND tries = 0 AND state IN "
 		// The event of a mark is written with its outcome, or by the sweep where
-		// none came: until then sending_at holds it.
-		q.add(eventsOf+"sending_at, 'nivot', '"+EventDelivery+"sending', sheet_id, row_id, rule_id, id, '{}' FROM deliveries"+where+"('sending') FOR UPDATE", r.Worker)
-		q.add(eventsOf+"?, 'nivot', '"+EventDelivery+`accepted', sheet_id, row_id, rule_id, id, CONCAT('{"attempt":', attempt, ?) FROM deliveries`+where+answering(delivery.Accepted)+" FOR UPDATE",
+		// none came: until then sending_at holds it. What goes as it should has one
+		// event for both, since most of what is kept for ever is of this kind.
+		q.add(eventsOf+"?, 'nivot', '"+EventDelivery+`accepted', sheet_id, row_id, rule_id, id, CONCAT('{"attempt":', attempt, IF(state = 'sending', CONCAT(',"sending":"', DATE_FORMAT(sending_at, '%Y-%m-%dT%H:%i:%s.%fZ'), '"'), ''), ?) FROM deliveries`+where+answering(delivery.Accepted)+" FOR UPDATE",
 			r.Now, `,"reply":`+Detail(reply)+`,"try":1}`, r.Worker)
 		q.add("UPDATE deliveries SET state = 'accepted', trouble = '', reply = ?, finished_at = ?, tries = tries + 1, next_try = NULL"+where+answering(delivery.Accepted),
 			clip(reply), r.Now, r.Worker)

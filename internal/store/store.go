@@ -31,6 +31,9 @@ var migrations embed.FS
 type Store struct {
 	db   *gorm.DB
 	beat *sql.DB // a connection apart: of leases and clocks
+
+	packers    *packers       // of letters
+	identities *identityCache // that were read
 }
 
 // ErrNotFound says that what was asked for is not there.
@@ -77,7 +80,7 @@ func Open(dsn string) (*Store, error) {
 	}
 	beat := sql.OpenDB(connector)
 	beat.SetMaxOpenConns(1)
-	return &Store{db, beat}, nil
+	return &Store{db, beat, &packers{}, &identityCache{}}, nil
 }
 
 // Close closes the connections.
@@ -141,7 +144,7 @@ const maxTries = 12
 // f must therefore have no effect but on the database.
 func (s *Store) Tx(ctx context.Context, f func(tx *Store) error) error {
 	for try := 1; ; try++ {
-		err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error { return f(&Store{tx, s.beat}) })
+		err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error { return f(&Store{tx, s.beat, s.packers, s.identities}) })
 		if err == nil || !Retryable(err) || try == maxTries {
 			return err
 		}

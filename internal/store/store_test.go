@@ -103,7 +103,7 @@ func claim(ctx context.Context, tx *store.Store, worker int64, limit int) ([]sto
 	for i := range ds {
 		ids[i] = ds[i].ID
 	}
-	return ds, errors.Join(err, tx.Claim(ctx, worker, ids, time.Unix(0, 0).UTC()))
+	return ds, errors.Join(err, tx.Claim(ctx, worker, ids, time.Unix(0, 0).UTC(), 0))
 }
 
 // Section 5: of several workers each delivery is claimed by one.

@@ -33,7 +33,7 @@ type TemplateVersion struct {
 func (t *Template) Core() (*template.Template, error) {
 	c, err := readTemplate(t.ID, t.Content)
 	if err == nil {
-		c.ID, c.Name = t.ID, t.Name
+		c.ID, c.Name, c.Version = t.ID, t.Name, t.Version
 	}
 	return c, err
 }

@@ -38,10 +38,12 @@ type Rendered struct {
 	Missing     []string // ids of columns whose fields have neither value nor fallback, each once
 	Images      []*Image // that the HTML shows by their CID, each once
 	Attachments []Attached
-	Variant     int  // the text that was written, 1 being the template's own
-	RightToLeft bool // its lines run from right to left
-	OptOut      bool // mail readers are to offer to unsubscribe
-	Unmet       bool // the row's language has no variant
+	Variant     int    // the text that was written, 1 being the template's own
+	Template    string // its id
+	Version     int64  // that was written, as Template.Version says it
+	RightToLeft bool   // its lines run from right to left
+	OptOut      bool   // mail readers are to offer to unsubscribe
+	Unmet       bool   // the row's language has no variant
 }
 
 // CID gives the Content-ID of an image, without angle brackets (RFC 2392).
@@ -51,7 +53,7 @@ func CID(id string) string { return id + "@image.nivot" }
 // none can add a tag or a line to the subject.
 func (t *Template) Render(c Context) Rendered {
 	w, d := t.begin(c)
-	out := Rendered{Subject: w.line(d.subject), Images: d.images, Variant: w.variant, Unmet: w.unmet, RightToLeft: w.rtl}
+	out := Rendered{Subject: w.line(d.subject), Images: d.images, Template: t.ID, Version: t.Version, Variant: w.variant, Unmet: w.unmet, RightToLeft: w.rtl}
 	preheader := w.line(d.preheader)
 	w.head(d, preheader)
 	w.run(d.body)

@@ -28,6 +28,7 @@ type Template struct {
 	FirstLanguage string       `json:"firstLanguage,omitempty"` // BCP 47 tag of Subject and Body; "" is the sheet's
 	Variants      []Variant    `json:"variants,omitempty"`
 	Attachments   []Attachment `json:"attachments,omitempty"`
+	Version       int64        `json:"-"`                 // that is kept of it; 0 of a draft
 	Written       int64        `json:"written,omitempty"` // the version in which Subject, Preheader and Body last changed
 
 	rests Rests     // where Use has been called
@@ -286,6 +287,6 @@ func (t *Template) Clone() (*Template, error) {
 	if err != nil {
 		return nil, err
 	}
-	out := &Template{rests: t.rests}
+	out := &Template{Version: t.Version, rests: t.rests}
 	return out, json.Unmarshal(b, out)
 }

@@ -1,0 +1,140 @@
+package store_test
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"math/rand"
+	"reflect"
+	"strings"
+	"sync"
+	"testing"
+
+	"nivot/internal/database/dbtest"
+	"nivot/internal/store"
+)
+
+// A letter comes back to the byte, whatever its wording wrote first, in whatever order and by
+// however many processes letters are put; an old version's too, after ten changes.
+func TestLettersComeBack(t *testing.T) {
+	ctx, dsn := context.Background(), dbtest.DSN(t)
+	another := func() *store.Store { // that remembers nothing
+		st, err := store.Open(dsn)
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(func() { st.Close() })
+		return st
+	}
+	st := another()
+	if err := st.Migrate(ctx); err != nil {
+		t.Fatal(err)
+	}
+	random := rand.New(rand.NewSource(7))
+	words := strings.Fields("the barometer is due back on Monday <b>29 March</b> &amp; we look forward to it\r\n\x00 ü 晴 🕰")
+	text := func(n int) string {
+		var b strings.Builder
+		for range n {
+			b.WriteString(words[random.Intn(len(words))] + " ")
+		}
+		return b.String()
+	}
+	page := text(400)
+	letter := func(id int64, by store.Wording) store.Letter {
+		l := store.Letter{DeliveryID: id, HTML: page + text(random.Intn(30)), Text: text(random.Intn(60)), OptOut: random.Intn(2) == 0, By: by}
+		for i := range random.Intn(3) {
+			l.Carried = append(l.Carried, store.Carried{File: strings.Repeat("ab", 32), Type: "application/pdf", Name: fmt.Sprintf("%d \"a\".pdf", i), Inline: i == 1})
+		}
+		return l
+	}
+	want := map[int64]store.Letter{}
+	var wait sync.WaitGroup
+	var mu sync.Mutex
+	for version := int64(1); version <= 10; version++ {
+		var batches [4][]store.Letter
+		for k := range batches {
+			for i := range 30 {
+				id := version*1000 + int64(k*100+i)
+				l := letter(id, store.Wording{TemplateID: "t", Version: version, Variant: 1 + i%2})
+				if i == 0 {
+					l = letter(id, store.Wording{}) // of no template that is known
+				}
+				batches[k] = append(batches[k], l)
+				want[id] = l
+			}
+		}
+		for _, b := range batches {
+			wait.Go(func() {
+				if err := st.Tx(ctx, func(tx *store.Store) error { return tx.PutLetters(ctx, b) }); err != nil {
+					mu.Lock()
+					t.Error(err)
+					mu.Unlock()
+				}
+			})
+		}
+		wait.Wait()
+		page = text(300) + page // the next version says more
+	}
+	fresh := another()
+	for id, w := range want {
+		for _, s := range []*store.Store{st, fresh} {
+			got, err := s.Letter(ctx, id)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if !reflect.DeepEqual(*got, w) {
+				t.Fatalf("letter %d:\n%+v, want\n%+v", id, *got, w)
+			}
+		}
+	}
+	if _, err := st.Letter(ctx, 5); err != store.ErrNotFound {
+		t.Errorf("no letter: %v", err)
+	}
+	// One that was put again is the later one.
+	again := letter(1001, store.Wording{TemplateID: "t", Version: 3, Variant: 1})
+	if err := st.PutLetters(ctx, []store.Letter{again}); err != nil {
+		t.Fatal(err)
+	}
+	if got, err := st.Letter(ctx, 1001); err != nil || !reflect.DeepEqual(*got, again) {
+		t.Errorf("%+v %v", got, err)
+	}
+	// A transaction that is taken back leaves no letter that cannot be read.
+	later := store.Wording{TemplateID: "later", Version: 1, Variant: 1}
+	failed := fmt.Errorf("taken back")
+	if err := st.Tx(ctx, func(tx *store.Store) error {
+		if err := tx.PutLetters(ctx, []store.Letter{letter(20_000, later)}); err != nil {
+			return err
+		}
+		return failed
+	}); err != failed {
+		t.Fatal(err)
+	}
+	l := letter(20_001, later)
+	if err := st.PutLetters(ctx, []store.Letter{l}); err != nil {
+		t.Fatal(err)
+	}
+	if got, err := another().Letter(ctx, 20_001); err != nil || !reflect.DeepEqual(*got, l) {
+		t.Errorf("%+v %v", got, err)
+	}
+}
+
+// Letters that are older than packs, and what cannot be read.
+func TestLetterForms(t *testing.T) {
+	st, ctx := open(t), context.Background()
+	put := func(id int, pack []byte) {
+		t.Helper()
+		if err := st.DB(ctx).Exec("REPLACE INTO letters (delivery_id, base_id, pack) VALUES (?, 0, ?)", id, pack).Error; err != nil {
+			t.Fatal(err)
+		}
+	}
+	put(1, []byte("\x00{\"html\":\"<p>Ü</p>\",\"text\":\"Ü\"}"))
+	if l, err := st.Letter(ctx, 1); err != nil || l.HTML != "<p>Ü</p>" || l.Text != "Ü" || l.Carried != nil {
+		t.Errorf("%+v %v", l, err)
+	}
+	for name, pack := range map[string][]byte{"nothing": {}, "another form": {9, 1}, "no frame": {1, 2, 3}, "cut off": bytes.Repeat([]byte{1}, 40)} {
+		put(2, pack)
+		if l, err := st.Letter(ctx, 2); err == nil {
+			t.Errorf("%s: %+v", name, l)
+		}
+	}
+}

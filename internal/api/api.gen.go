@@ -1343,15 +1343,19 @@ type Delivery struct {
 
 	// Files its attachments
 	Files      []Carried          `json:"files"`
+	From       *string            `json:"from,omitempty"`
 	Html       string             `json:"html"`
 	Line       LogLine            `json:"line"`
 	MessageId  string             `json:"messageId"`
 	Occasion   string             `json:"occasion"`
 	Recipients []RecipientOutcome `json:"recipients"`
 	ReplyTo    []string           `json:"replyTo"`
-	Text       string             `json:"text"`
-	To         []string           `json:"to"`
-	Why        string             `json:"why"`
+
+	// Template the template whose words an email has
+	Template *WrittenBy `json:"template,omitempty"`
+	Text     string     `json:"text"`
+	To       []string   `json:"to"`
+	Why      string     `json:"why"`
 }
 
 // DeliveryActions defines model for Delivery.Actions.
@@ -1806,7 +1810,10 @@ type LogLine struct {
 	SheetId string        `json:"sheetId"`
 	State   DeliveryState `json:"state"`
 	Subject string        `json:"subject"`
-	To      string        `json:"to"`
+
+	// Test a test email, which is no occasion; its id is that of /tests
+	Test *bool  `json:"test,omitempty"`
+	To   string `json:"to"`
 
 	// Trouble Why an email goes, waits, or does not go, or what kept its last try from succeeding; a sentence stands beside it.
 	Trouble *ReasonCode `json:"trouble,omitempty"`
@@ -2388,12 +2395,6 @@ type SenderSave struct {
 // SenderSaveSecurity defines model for SenderSave.Security.
 type SenderSaveSecurity string
 
-// Sent defines model for Sent.
-type Sent struct {
-	Subject string `json:"subject"`
-	To      string `json:"to"`
-}
-
 // Session defines model for Session.
 type Session struct {
 	Clock Clock `json:"clock"`
@@ -2657,6 +2658,32 @@ type TemplateVersion struct {
 	Version int           `json:"version"`
 }
 
+// TestEmail defines model for TestEmail.
+type TestEmail struct {
+	At        time.Time `json:"at"`
+	By        string    `json:"by"`
+	Files     []Carried `json:"files"`
+	Html      string    `json:"html"`
+	Id        string    `json:"id"`
+	MessageId string    `json:"messageId"`
+	Row       string    `json:"row"`
+	RowName   string    `json:"rowName"`
+	Sheet     string    `json:"sheet"`
+	Subject   string    `json:"subject"`
+
+	// Template the template whose words an email has
+	Template WrittenBy `json:"template"`
+	Text     string    `json:"text"`
+	To       []string  `json:"to"`
+	Why      string    `json:"why"`
+}
+
+// TestsSent defines model for TestsSent.
+type TestsSent struct {
+	Subjects []string `json:"subjects"`
+	To       []string `json:"to"`
+}
+
 // Today defines model for Today.
 type Today struct {
 	// Broken rules that are paused for want of something
@@ -2713,6 +2740,15 @@ type Tried struct {
 	Said string `json:"said"`
 }
 
+// TryRow defines model for TryRow.
+type TryRow struct {
+	Name *string `json:"name,omitempty"`
+	Row  string  `json:"row"`
+
+	// Why what its email shows that those of the rows before do not
+	Why *[]string `json:"why,omitempty"`
+}
+
 // View defines model for View.
 type View struct {
 	By     string   `json:"by"`
@@ -2732,6 +2768,17 @@ type ViewSave struct {
 
 // ViewSpec defines model for ViewSpec.
 type ViewSpec = engine.ViewSpec
+
+// WrittenBy the template whose words an email has
+type WrittenBy struct {
+	Name string `json:"name"`
+
+	// Template its id; "" of one that was never saved
+	Template string `json:"template"`
+
+	// Version 0 where none is known
+	Version int `json:"version"`
+}
 
 // ImportBundleMultipartBody defines parameters for ImportBundle.
 type ImportBundleMultipartBody struct {
@@ -3153,8 +3200,14 @@ type RefreshSourceJSONBody struct {
 
 // SendTestJSONBody defines parameters for SendTest.
 type SendTestJSONBody struct {
-	Row      string       `json:"row"`
+	Rows []TryRow `json:"rows"`
+
+	// Saved the id under which the template is kept, if it is
+	Saved    *string      `json:"saved,omitempty"`
 	Template TemplateBody `json:"template"`
+
+	// To the addresses with which colleagues sign in; oneself where it is missing
+	To *[]string `json:"to,omitempty"`
 }
 
 // AddTokenJSONBody defines parameters for AddToken.
@@ -3379,6 +3432,9 @@ type FitTemplateJSONRequestBody = TemplateFit
 
 // SendTestJSONRequestBody defines body for SendTest for application/json ContentType.
 type SendTestJSONRequestBody SendTestJSONBody
+
+// PickTestRowsJSONRequestBody defines body for PickTestRows for application/json ContentType.
+type PickTestRowsJSONRequestBody = TemplateBody
 
 // AddViewJSONRequestBody defines body for AddView for application/json ContentType.
 type AddViewJSONRequestBody = ViewSave
@@ -3820,9 +3876,12 @@ type ServerInterface interface {
 	// GetVersion A template as it was once saved
 	// (GET /sheets/{sheet}/templates/{template}/versions/{version})
 	GetVersion(ctx *echo.Context, sheet string, template string, version int) error
-	// SendTest Send the previewed row's email to oneself, marked as a test
+	// SendTest Send rows' emails to colleagues alone, marked as tests
 	// (POST /sheets/{sheet}/test-email)
 	SendTest(ctx *echo.Context, sheet string) error
+	// PickTestRows Rows whose emails differ, to try a template with
+	// (POST /sheets/{sheet}/test-rows)
+	PickTestRows(ctx *echo.Context, sheet string) error
 	// ListViews Ways of looking at a sheet: one's own and shared ones
 	// (GET /sheets/{sheet}/views)
 	ListViews(ctx *echo.Context, sheet string) error
@@ -3838,6 +3897,12 @@ type ServerInterface interface {
 	// ListTemplates All templates
 	// (GET /templates)
 	ListTemplates(ctx *echo.Context) error
+	// GetTest A test email as it left
+	// (GET /tests/{test})
+	GetTest(ctx *echo.Context, test string) error
+	// GetTestMessage The message of a test email (RFC 5322)
+	// (GET /tests/{test}/message.eml)
+	GetTestMessage(ctx *echo.Context, test string) error
 	// GetToday What needs somebody, today's line and eight weeks
 	// (GET /today)
 	GetToday(ctx *echo.Context) error
@@ -6650,6 +6715,22 @@ func (w *ServerInterfaceWrapper) SendTest(ctx *echo.Context) error {
 	return err
 }
 
+// PickTestRows converts echo context to params.
+func (w *ServerInterfaceWrapper) PickTestRows(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PickTestRows(ctx, sheet)
+	return err
+}
+
 // ListViews converts echo context to params.
 func (w *ServerInterfaceWrapper) ListViews(ctx *echo.Context) error {
 	var err error
@@ -6736,6 +6817,38 @@ func (w *ServerInterfaceWrapper) ListTemplates(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.ListTemplates(ctx)
+	return err
+}
+
+// GetTest converts echo context to params.
+func (w *ServerInterfaceWrapper) GetTest(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "test" -------------
+	var test string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "test", ctx.Param("test"), &test, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter test: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetTest(ctx, test)
+	return err
+}
+
+// GetTestMessage converts echo context to params.
+func (w *ServerInterfaceWrapper) GetTestMessage(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "test" -------------
+	var test string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "test", ctx.Param("test"), &test, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter test: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.GetTestMessage(ctx, test)
 	return err
 }
 
@@ -6912,6 +7025,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/sheets/:sheet/preview", wrapper.PreviewTemplate, options.OperationMiddlewares["previewTemplate"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/checks", wrapper.CheckTemplate, options.OperationMiddlewares["checkTemplate"]...)
 	router.POST(options.BaseURL+"/sheets/:sheet/test-email", wrapper.SendTest, options.OperationMiddlewares["sendTest"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/test-rows", wrapper.PickTestRows, options.OperationMiddlewares["pickTestRows"]...)
+	router.GET(options.BaseURL+"/tests/:test", wrapper.GetTest, options.OperationMiddlewares["getTest"]...)
+	router.GET(options.BaseURL+"/tests/:test/message.eml", wrapper.GetTestMessage, options.OperationMiddlewares["getTestMessage"]...)
 	router.GET(options.BaseURL+"/today", wrapper.GetToday, options.OperationMiddlewares["getToday"]...)
 	router.GET(options.BaseURL+"/coming", wrapper.GetComing, options.OperationMiddlewares["getComing"]...)
 	router.GET(options.BaseURL+"/log", wrapper.GetLog, options.OperationMiddlewares["getLog"]...)
@@ -12715,7 +12831,7 @@ type SendTestResponseObject interface {
 	VisitSendTestResponse(w http.ResponseWriter) error
 }
 
-type SendTest200JSONResponse Sent
+type SendTest200JSONResponse TestsSent
 
 func (response SendTest200JSONResponse) VisitSendTestResponse(w http.ResponseWriter) error {
 
@@ -12735,6 +12851,46 @@ type SendTestdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SendTestdefaultApplicationProblemPlusJSONResponse) VisitSendTestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PickTestRowsRequestObject struct {
+	Sheet string `json:"sheet"`
+	Body  *PickTestRowsJSONRequestBody
+}
+
+type PickTestRowsResponseObject interface {
+	VisitPickTestRowsResponse(w http.ResponseWriter) error
+}
+
+type PickTestRows200JSONResponse []TryRow
+
+func (response PickTestRows200JSONResponse) VisitPickTestRowsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PickTestRowsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PickTestRowsdefaultApplicationProblemPlusJSONResponse) VisitPickTestRowsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -12927,6 +13083,90 @@ type ListTemplatesdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ListTemplatesdefaultApplicationProblemPlusJSONResponse) VisitListTemplatesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetTestRequestObject struct {
+	Test string `json:"test"`
+}
+
+type GetTestResponseObject interface {
+	VisitGetTestResponse(w http.ResponseWriter) error
+}
+
+type GetTest200JSONResponse TestEmail
+
+func (response GetTest200JSONResponse) VisitGetTestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetTestdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetTestdefaultApplicationProblemPlusJSONResponse) VisitGetTestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetTestMessageRequestObject struct {
+	Test string `json:"test"`
+}
+
+type GetTestMessageResponseObject interface {
+	VisitGetTestMessageResponse(w http.ResponseWriter) error
+}
+
+type GetTestMessage200Messagerfc822Response struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response GetTestMessage200Messagerfc822Response) VisitGetTestMessageResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "message/rfc822")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type GetTestMessagedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetTestMessagedefaultApplicationProblemPlusJSONResponse) VisitGetTestMessageResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -13552,9 +13792,12 @@ type StrictServerInterface interface {
 	// GetVersion A template as it was once saved
 	// (GET /sheets/{sheet}/templates/{template}/versions/{version})
 	GetVersion(ctx context.Context, request GetVersionRequestObject) (GetVersionResponseObject, error)
-	// SendTest Send the previewed row's email to oneself, marked as a test
+	// SendTest Send rows' emails to colleagues alone, marked as tests
 	// (POST /sheets/{sheet}/test-email)
 	SendTest(ctx context.Context, request SendTestRequestObject) (SendTestResponseObject, error)
+	// PickTestRows Rows whose emails differ, to try a template with
+	// (POST /sheets/{sheet}/test-rows)
+	PickTestRows(ctx context.Context, request PickTestRowsRequestObject) (PickTestRowsResponseObject, error)
 	// ListViews Ways of looking at a sheet: one's own and shared ones
 	// (GET /sheets/{sheet}/views)
 	ListViews(ctx context.Context, request ListViewsRequestObject) (ListViewsResponseObject, error)
@@ -13570,6 +13813,12 @@ type StrictServerInterface interface {
 	// ListTemplates All templates
 	// (GET /templates)
 	ListTemplates(ctx context.Context, request ListTemplatesRequestObject) (ListTemplatesResponseObject, error)
+	// GetTest A test email as it left
+	// (GET /tests/{test})
+	GetTest(ctx context.Context, request GetTestRequestObject) (GetTestResponseObject, error)
+	// GetTestMessage The message of a test email (RFC 5322)
+	// (GET /tests/{test}/message.eml)
+	GetTestMessage(ctx context.Context, request GetTestMessageRequestObject) (GetTestMessageResponseObject, error)
 	// GetToday What needs somebody, today's line and eight weeks
 	// (GET /today)
 	GetToday(ctx context.Context, request GetTodayRequestObject) (GetTodayResponseObject, error)
@@ -18713,6 +18962,54 @@ func (sh *strictHandler) SendTest(ctx *echo.Context, sheet string) error {
 	return nil
 }
 
+// PickTestRows operation middleware
+func (sh *strictHandler) PickTestRows(ctx *echo.Context, sheet string) error {
+	var request PickTestRowsRequestObject
+
+	request.Sheet = sheet
+
+	var body PickTestRowsJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PickTestRows(ctx.Request().Context(), request.(PickTestRowsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PickTestRows")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PickTestRowsResponseObject); ok {
+		return validResponse.VisitPickTestRowsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListViews operation middleware
 func (sh *strictHandler) ListViews(ctx *echo.Context, sheet string) error {
 	var request ListViewsRequestObject
@@ -18878,6 +19175,56 @@ func (sh *strictHandler) ListTemplates(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(ListTemplatesResponseObject); ok {
 		return validResponse.VisitListTemplatesResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetTest operation middleware
+func (sh *strictHandler) GetTest(ctx *echo.Context, test string) error {
+	var request GetTestRequestObject
+
+	request.Test = test
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetTest(ctx.Request().Context(), request.(GetTestRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetTest")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetTestResponseObject); ok {
+		return validResponse.VisitGetTestResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// GetTestMessage operation middleware
+func (sh *strictHandler) GetTestMessage(ctx *echo.Context, test string) error {
+	var request GetTestMessageRequestObject
+
+	request.Test = test
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.GetTestMessage(ctx.Request().Context(), request.(GetTestMessageRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetTestMessage")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(GetTestMessageResponseObject); ok {
+		return validResponse.VisitGetTestMessageResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -433,9 +433,9 @@ func TestTemplatesOverHTTP(t *testing.T) {
 		checks.Checks[1].Level != "warn" || checks.Checks[1].Examples[0].Name != "LN-0504" {
 		t.Errorf("%+v", checks)
 	}
-	var sent Sent
-	m.want(m.co, "POST", at+"/test-email", `{"row":"2","template":`+whole+`}`, 200, &sent)
-	if sent.To != "coordinator@marrowby.example" || sent.Subject != "Test: Oak bellows is due back on Monday 22 March" {
+	var sent TestsSent
+	m.want(m.co, "POST", at+"/test-email", `{"rows":[{"row":"2"}],"template":`+whole+`}`, 200, &sent)
+	if len(sent.To) != 1 || fmt.Sprint(sent.Subjects) != "[Test: Oak bellows is due back on Monday 22 March]" {
 		t.Errorf("%+v", sent)
 	}
 	var mails PracticePage
@@ -443,8 +443,8 @@ func TestTemplatesOverHTTP(t *testing.T) {
 	if mails.Total != 1 || mails.Messages[0].To[0] != "coordinator@marrowby.example" {
 		t.Errorf("%+v", mails)
 	}
-	if page := m.log(""); len(page.Lines) != 0 {
-		t.Error("a test stands in the ledger")
+	if page := m.log(""); len(page.Lines) != 1 || page.Lines[0].Test == nil || len(page.Counts) != 0 {
+		t.Errorf("a test stands in the ledger, or not in the log: %+v", page)
 	}
 	var made Template
 	m.want(m.co, "POST", at+"/templates", `{"template":`+strings.Replace(whole, `"Return"`, `"Second"`, 1)+`}`, 201, &made)

@@ -94,10 +94,7 @@ func (s *Server) logLines(ctx context.Context, ds []store.Delivery) ([]LogLine, 
 	if err != nil {
 		return nil, err
 	}
-	sheetNames := map[string]string{}
-	for _, sh := range sheets {
-		sheetNames[sh.ID] = sh.Name
-	}
+	sheetNames := namesOf(sheets)
 	rowNames, err := s.rowNames(ctx, sheets, ds)
 	if err != nil {
 		return nil, err
@@ -119,6 +116,20 @@ func (s *Server) logLines(ctx context.Context, ds []store.Delivery) ([]LogLine, 
 		out = append(out, line)
 	}
 	return out, nil
+}
+
+// sheetNames gives the names of all sheets by their ids, those that are gone too.
+func (s *Server) sheetNames(ctx context.Context) (map[string]string, error) {
+	sheets, err := s.st.AllSheets(ctx)
+	return namesOf(sheets), err
+}
+
+func namesOf(sheets []store.Sheet) map[string]string {
+	out := map[string]string{}
+	for i := range sheets {
+		out[sheets[i].ID] = sheets[i].Name
+	}
+	return out
 }
 
 func reasonCode(w store.Why) *ReasonCode {
@@ -212,16 +223,13 @@ func (s *Server) GetLog(ctx context.Context, r GetLogRequestObject) (GetLogRespo
 	if p.Cursor != nil {
 		cursor = *p.Cursor
 	}
-	ds, next, err := s.st.Log(ctx, f, cursor, limit)
+	lines, ds, next, err := s.logPage(ctx, f, cursor, limit)
 	if err != nil {
 		return nil, err
 	}
-	out := GetLog200JSONResponse{Counts: map[string]int{}, Days: []LogDay{}}
+	out := GetLog200JSONResponse{Counts: map[string]int{}, Days: []LogDay{}, Lines: append([]LogLine{}, lines...)}
 	if next != "" {
 		out.Next = &next
-	}
-	if out.Lines, err = s.logLines(ctx, ds); err != nil {
-		return nil, err
 	}
 	counts, err := s.st.CountStates(ctx, f)
 	if err != nil {
@@ -357,6 +365,9 @@ func (s *Server) delivery(ctx context.Context, id int64) (Delivery, error) {
 		if out.Files, err = s.attached(ctx, letter); err != nil {
 			return out, err
 		}
+		if out.Template, err = s.writtenBy(ctx, letter); err != nil {
+			return out, err
+		}
 	} else if !errors.Is(err, store.ErrNotFound) {
 		return out, err
 	}
@@ -380,10 +391,12 @@ func (s *Server) delivery(ctx context.Context, id int64) (Delivery, error) {
 			out.Actions = append(out.Actions, DeliveryActionsLeaveIt)
 		}
 	}
-	_, domain, _, err := s.e.From(ctx, d)
+	from, domain, _, err := s.e.From(ctx, d)
 	if err != nil {
 		return out, err
 	}
+	name := from.String()
+	out.From = &name
 	out.MessageId = delivery.MessageID(out.Occasion, d.Attempt, domain)
 	return out, nil
 }

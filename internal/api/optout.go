@@ -9,11 +9,9 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"nivot/internal/core/value"
+	"nivot/internal/engine"
 	"nivot/internal/store"
 )
-
-// testToken stands in the opt-out links of test emails.
-const testToken = "test"
 
 // stopPage asks a recipient whether such emails are to stop. Looking at it changes nothing:
 // programs that check links look too.
@@ -53,7 +51,7 @@ func (s *Server) stopping(c *echo.Context) (*store.Delivery, []value.Mailbox, er
 }
 
 func (s *Server) noStop(c *echo.Context, err error) error {
-	if c.Param("token") == testToken {
+	if c.Param("token") == engine.TestToken {
 		return answerPage(c, http.StatusOK, formView{Form: Form{Title: "Stop these emails"}, Said: "This link came with a test email. In a real one it asks whether nothing more is to be sent."})
 	}
 	if errors.Is(err, store.ErrNotFound) {

@@ -5,12 +5,10 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"slices"
 	"strings"
 	"time"
 
-	"nivot/internal/core/delivery"
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/template"
 	"nivot/internal/core/value"
@@ -410,64 +408,4 @@ func (s *Server) leafing(ctx context.Context, sheetID string, ask *PreviewAsk) (
 		}
 	}
 	return l, nil
-}
-
-// SendTest implements StrictServerInterface. The email goes to the person who
-// asks and to nobody else; it is no occasion and stands in no ledger.
-func (s *Server) SendTest(ctx context.Context, r SendTestRequestObject) (SendTestResponseObject, error) {
-	id, err := parseID(r.Body.Row)
-	if err != nil {
-		return nil, err
-	}
-	rec, err := s.st.Sheet(ctx, r.Sheet)
-	if err != nil {
-		return nil, err
-	}
-	core, err := rec.Core()
-	if err != nil {
-		return nil, err
-	}
-	t, err := s.letter(ctx, r.Sheet, core, &r.Body.Template)
-	if err != nil {
-		return nil, err
-	}
-	if err := t.Validate(core); err != nil {
-		return nil, &engine.Refusal{Message: err.Error()}
-	}
-	rowRec, err := s.st.Row(ctx, id)
-	if err != nil {
-		return nil, err
-	}
-	if rowRec.SheetID != r.Sheet {
-		return nil, store.ErrNotFound
-	}
-	row, err := rowRec.Core(core)
-	if err != nil {
-		return nil, err
-	}
-	computed, err := s.e.Computed(ctx, core)
-	if err != nil {
-		return nil, err
-	}
-	row = computed(row)
-	me := person(ctx)
-	boxes, err := value.ParseMailboxes(me.Email)
-	if err != nil {
-		return nil, &engine.Refusal{Message: "your own address cannot be used: " + err.Error()}
-	}
-	rendered := t.Render(template.Context{Sheet: core, Row: row, Today: value.DayAt(s.e.Now().In(core.Zone)),
-		Note: fmt.Sprintf("This is a test of “%s” for row %s, sent to you alone.", t.Name, core.RowName(row))})
-	if err := s.e.ShowMade(&rendered); err != nil {
-		return nil, err
-	}
-	subject := "Test: " + rendered.Subject
-	stop := strings.NewReplacer(template.OptOutMark, s.PublicURL+engine.OptOutPath+testToken)
-	m := &mail.Message{To: boxes, Subject: subject, Date: s.e.Now(), Text: stop.Replace(rendered.Text), HTML: stop.Replace(rendered.HTML)}
-	if m.Files, err = s.e.Carried(ctx, store.NewLetter(&rendered)); err != nil {
-		return nil, err
-	}
-	if err := s.e.SendOne(ctx, rec.SenderID, m, delivery.MessageID("test-"+store.NewID(), 1, "nivot.invalid")); err != nil {
-		return nil, &engine.Refusal{Message: "the test email could not be sent: " + err.Error()}
-	}
-	return SendTest200JSONResponse{To: me.Email, Subject: subject}, nil
 }

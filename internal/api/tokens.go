@@ -153,15 +153,6 @@ func (s *Server) toToken(t *store.Token, people, sheets map[string]string) Token
 		UsedAt: t.UsedAt, Revoked: t.RevokedAt != nil}
 }
 
-func (s *Server) sheetNames(ctx context.Context) (map[string]string, error) {
-	list, err := s.st.Sheets(ctx)
-	out := map[string]string{}
-	for _, x := range list {
-		out[x.ID] = x.Name
-	}
-	return out, err
-}
-
 // ListTokens implements StrictServerInterface.
 func (s *Server) ListTokens(ctx context.Context, _ ListTokensRequestObject) (ListTokensResponseObject, error) {
 	who := person(ctx).ID

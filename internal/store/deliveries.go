@@ -353,6 +353,7 @@ type LogFilter struct {
 	Text    string // part of the subject
 	Since   *time.Time
 	Until   *time.Time
+	At      string // the column of times, due_at where it is ""
 }
 
 func (f LogFilter) where(q *gorm.DB) *gorm.DB {
@@ -374,11 +375,15 @@ func (f LogFilter) where(q *gorm.DB) *gorm.DB {
 	if f.Text != "" {
 		q = q.Where("subject LIKE ?", "%"+escapeLike(f.Text)+"%")
 	}
+	at := "due_at"
+	if f.At != "" {
+		at = f.At
+	}
 	if f.Since != nil {
-		q = q.Where("due_at >= ?", *f.Since)
+		q = q.Where(at+" >= ?", *f.Since)
 	}
 	if f.Until != nil {
-		q = q.Where("due_at < ?", *f.Until)
+		q = q.Where(at+" < ?", *f.Until)
 	}
 	return q
 }
@@ -404,11 +409,13 @@ func (s *Store) Log(ctx context.Context, f LogFilter, cursor string, limit int) 
 	}
 	if len(out) > limit {
 		out = out[:limit]
-		last := out[limit-1]
-		next = fmt.Sprintf("%d.%d", last.DueAt.UnixMicro(), last.ID)
+		next = LogCursor(&out[limit-1])
 	}
 	return out, next, nil
 }
+
+// LogCursor is the cursor behind a delivery.
+func LogCursor(d *Delivery) string { return fmt.Sprintf("%d.%d", d.DueAt.UnixMicro(), d.ID) }
 
 // StateCount counts deliveries of a state.
 type StateCount struct {

@@ -80,6 +80,12 @@ func (s *Store) Template(ctx context.Context, id string) (*Template, error) {
 	return &t, first(s.DB(ctx).First(&t, "id = ? AND deleted_at IS NULL", id).Error)
 }
 
+// TemplateName gives a template's name, though it has been deleted; "" where there never was one.
+func (s *Store) TemplateName(ctx context.Context, id string) (name string, err error) {
+	err = s.DB(ctx).Raw("SELECT name FROM templates WHERE id = ?", id).Scan(&name).Error
+	return name, err
+}
+
 // SaveTemplate writes a template without a new version.
 func (s *Store) SaveTemplate(ctx context.Context, t *Template) error { return s.DB(ctx).Save(t).Error }
 

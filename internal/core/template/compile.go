@@ -42,6 +42,7 @@ type op struct {
 	roundUp    *roundUp
 	part       []op
 	when       func(*writer) bool // whether part is shown
+	isPart     bool               // part is one that is shown if a condition holds
 }
 
 // slot is a field bound to its column.
@@ -305,10 +306,11 @@ func (w *compiler) part(n *Node, indent, style string) {
 	inner.blocks(n.Content, indent, style)
 	cond := *n.If
 	if cond.Validate("", rule.SheetScope{Sheet: w.sheet}) != nil {
+		w.close(op{isPart: true, when: func(*writer) bool { return false }})
 		return // of a draft: nothing can be said of it yet
 	}
 	cond.Prepare(w.sheet)
-	w.close(op{part: inner.done(), when: func(w *writer) bool {
+	w.close(op{isPart: true, part: inner.done(), when: func(w *writer) bool {
 		t, _ := cond.Judge(w.c.Facts)
 		return t == rule.True
 	}})

@@ -67,6 +67,27 @@ CREATE TABLE identities (
   UNIQUE KEY digest (digest)
 );
 ALTER TABLE deliveries ADD COLUMN identity_id BIGINT NOT NULL DEFAULT 0 AFTER dated_at;
+CREATE TABLE test_emails (
+  id BIGINT AUTO_INCREMENT PRIMARY KEY,
+  sheet_id VARCHAR(20) CHARACTER SET ascii COLLATE ascii_bin NOT NULL,
+  template_id VARCHAR(20) CHARACTER SET ascii COLLATE ascii_bin NOT NULL,
+  template_name VARCHAR(120) NOT NULL,
+  version BIGINT NOT NULL,
+  row_id BIGINT NOT NULL,
+  row_name VARCHAR(1000) NOT NULL,
+  why TEXT NOT NULL,
+  sent_by VARCHAR(120) NOT NULL,
+  sent_at DATETIME(6) NOT NULL,
+  sender_id VARCHAR(20) CHARACTER SET ascii COLLATE ascii_bin NOT NULL,
+  identity_id BIGINT NOT NULL,
+  recipients TEXT NOT NULL,
+  subject VARCHAR(1000) NOT NULL,
+  message_id VARCHAR(320) NOT NULL,
+  pack MEDIUMBLOB NOT NULL,
+  KEY sent (sent_at, id),
+  KEY sheet (sheet_id, id),
+  KEY row_id (row_id, id)
+);
 -- What is kept for ever is kept in little room.
 ALTER TABLE deliveries PAGE_COMPRESSED = 1;
 ALTER TABLE letters PAGE_COMPRESSED = 1;
@@ -80,7 +101,7 @@ ALTER TABLE deliveries PAGE_COMPRESSED = 0;
 ALTER TABLE letters ADD COLUMN html MEDIUMTEXT NOT NULL DEFAULT '', ADD COLUMN text MEDIUMTEXT NOT NULL DEFAULT '';
 UPDATE letters SET html = JSON_VALUE(CONVERT(SUBSTRING(pack, 2) USING utf8mb4), '$.html'), text = JSON_VALUE(CONVERT(SUBSTRING(pack, 2) USING utf8mb4), '$.text') WHERE SUBSTRING(pack, 1, 1) = CHAR(0);
 ALTER TABLE letters DROP COLUMN base_id, DROP COLUMN pack;
-DROP TABLE letter_bases, identities;
+DROP TABLE letter_bases, identities, test_emails;
 ALTER TABLE deliveries DROP COLUMN identity_id;
 ALTER TABLE senders DROP COLUMN signature;
 ALTER TABLE deliveries DROP COLUMN dated_at;

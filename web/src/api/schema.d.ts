@@ -977,8 +977,59 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Send the previewed row's email to oneself, marked as a test */
+        /** Send rows' emails to colleagues alone, marked as tests */
         post: operations["sendTest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/test-rows": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Rows whose emails differ, to try a template with */
+        post: operations["pickTestRows"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/tests/{test}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A test email as it left */
+        get: operations["getTest"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/tests/{test}/message.eml": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The message of a test email (RFC 5322) */
+        get: operations["getTestMessage"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -3107,9 +3158,40 @@ export interface components {
             good: number;
             checks: components["schemas"]["Check"][];
         };
-        Sent: {
-            to: string;
+        TryRow: {
+            row: string;
+            name?: string;
+            /** @description what its email shows that those of the rows before do not */
+            why?: string[];
+        };
+        TestsSent: {
+            to: string[];
+            subjects: string[];
+        };
+        TestEmail: {
+            id: string;
+            /** Format: date-time */
+            at: string;
+            by: string;
+            to: string[];
             subject: string;
+            sheet: string;
+            row: string;
+            rowName: string;
+            why: string;
+            template: components["schemas"]["WrittenBy"];
+            html: string;
+            text: string;
+            files: components["schemas"]["Carried"][];
+            messageId: string;
+        };
+        /** @description the template whose words an email has */
+        WrittenBy: {
+            /** @description its id; "" of one that was never saved */
+            template: string;
+            name: string;
+            /** @description 0 where none is known */
+            version: number;
         };
         /** @enum {string} */
         DeliveryState: "skipped" | "incomplete" | "missed" | "held" | "dropped" | "queued" | "claimed" | "sending" | "accepted" | "deferred" | "failed" | "in-doubt" | "bounced";
@@ -3136,6 +3218,8 @@ export interface components {
             to: string;
             subject: string;
             outcome: string;
+            /** @description a test email, which is no occasion; its id is that of /tests */
+            test?: boolean;
         };
         LogPage: {
             lines: components["schemas"]["LogLine"][];
@@ -3158,6 +3242,8 @@ export interface components {
             cc: string[];
             bcc: string[];
             replyTo: string[];
+            from?: string;
+            template?: components["schemas"]["WrittenBy"];
             html: string;
             text: string;
             /** @description its attachments */
@@ -6240,7 +6326,11 @@ export interface operations {
             content: {
                 "application/json": {
                     template: components["schemas"]["TemplateBody"];
-                    row: string;
+                    /** @description the id under which the template is kept, if it is */
+                    saved?: string;
+                    rows: components["schemas"]["TryRow"][];
+                    /** @description ids of colleagues; oneself where it is missing */
+                    to?: string[];
                 };
             };
         };
@@ -6251,7 +6341,104 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["Sent"];
+                    "application/json": components["schemas"]["TestsSent"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    pickTestRows: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TemplateBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TryRow"][];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getTest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                test: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TestEmail"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    getTestMessage: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                test: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "message/rfc822": string;
                 };
             };
             /** @description A problem (RFC 9457) */

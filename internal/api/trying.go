@@ -1,0 +1,211 @@
+package api
+
+import (
+	"bytes"
+	"context"
+	"slices"
+	"strings"
+
+	"nivot/internal/core/sheet"
+	"nivot/internal/engine"
+	"nivot/internal/mail"
+	"nivot/internal/store"
+)
+
+// PickTestRows implements StrictServerInterface.
+func (s *Server) PickTestRows(ctx context.Context, r PickTestRowsRequestObject) (PickTestRowsResponseObject, error) {
+	core, err := s.coreSheet(ctx, r.Sheet)
+	if err != nil {
+		return nil, err
+	}
+	t, err := s.letter(ctx, r.Sheet, core, r.Body)
+	if err != nil {
+		return nil, err
+	}
+	picked, err := s.e.Differing(ctx, r.Sheet, t)
+	if err != nil {
+		return nil, err
+	}
+	out := PickTestRows200JSONResponse{}
+	for _, p := range picked {
+		name, err := s.rowName(ctx, core, p.Row)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, TryRow{Row: store.RowID(p.Row), Name: &name, Why: &p.Why})
+	}
+	return out, nil
+}
+
+func (s *Server) rowName(ctx context.Context, core *sheet.Sheet, id int64) (string, error) {
+	rec, err := s.st.Row(ctx, id)
+	if err != nil {
+		return "", err
+	}
+	row, err := rec.Core(core)
+	if err != nil {
+		return "", err
+	}
+	return core.RowName(row), nil
+}
+
+// SendTest implements StrictServerInterface. The emails go to the person who asks, or to
+// colleagues who may sign in, and to nobody else; they are no occasions and stand in no ledger.
+func (s *Server) SendTest(ctx context.Context, r SendTestRequestObject) (SendTestResponseObject, error) {
+	rec, err := s.st.Sheet(ctx, r.Sheet)
+	if err != nil {
+		return nil, err
+	}
+	core, err := rec.Core()
+	if err != nil {
+		return nil, err
+	}
+	trial := engine.Trial{Sheet: rec, By: person(ctx)}
+	if trial.To, err = s.testers(ctx, r.Body.To); err != nil {
+		return nil, err
+	}
+	if r.Body.Saved != nil && *r.Body.Saved != "" {
+		kept, err := s.st.Template(ctx, *r.Body.Saved)
+		if err != nil || kept.SheetID != r.Sheet {
+			return nil, store.ErrNotFound
+		}
+		trial.ID, r.Body.Template.Version = kept.ID, kept.Version
+	}
+	out := SendTest200JSONResponse{To: []string{}, Subjects: []string{}}
+	for _, p := range trial.To {
+		out.To = append(out.To, p.Name)
+	}
+	for _, row := range r.Body.Rows {
+		if trial.Row, err = parseID(row.Row); err != nil {
+			return nil, err
+		}
+		if trial.Why = nil; row.Why != nil {
+			trial.Why = *row.Why
+		}
+		if trial.Template, err = s.letter(ctx, r.Sheet, core, &r.Body.Template); err != nil {
+			return nil, err
+		}
+		sent, err := s.e.Test(ctx, trial)
+		if err != nil {
+			return nil, err
+		}
+		out.Subjects = append(out.Subjects, sent.Subject)
+	}
+	return out, nil
+}
+
+// testers finds the colleagues whom a test goes to; oneself where none is named.
+func (s *Server) testers(ctx context.Context, emails *[]string) ([]store.Person, error) {
+	me := person(ctx)
+	if emails == nil || len(*emails) == 0 {
+		return []store.Person{*me}, nil
+	}
+	people, err := s.st.People(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []store.Person
+	for _, email := range *emails {
+		i := slices.IndexFunc(people, func(p store.Person) bool { return strings.EqualFold(p.Email, email) && !p.Disabled })
+		if i < 0 {
+			return nil, &engine.Refusal{Field: "/to", Message: "a test goes to colleagues who may sign in; one of these may not, or not any more"}
+		}
+		out = append(out, people[i])
+	}
+	return out, nil
+}
+
+// testLine is a test email's line in the log.
+func testLine(t *store.TestEmail, sheets map[string]string) LogLine {
+	yes := true
+	return LogLine{Id: store.RowID(t.ID), At: t.SentAt, State: DeliveryStateAccepted, Kind: MarkKindAccepted, Rule: "", Sheet: sheets[t.SheetID], SheetId: t.SheetID, Row: t.RowName, RowId: store.RowID(t.RowID),
+		To: strings.Join(t.Recipients, ", "), Subject: t.Subject, Outcome: "test of " + t.TemplateName + ", sent by " + t.SentBy, Test: &yes}
+}
+
+// GetTest implements StrictServerInterface.
+func (s *Server) GetTest(ctx context.Context, r GetTestRequestObject) (GetTestResponseObject, error) {
+	id, err := parseID(r.Test)
+	if err != nil {
+		return nil, err
+	}
+	t, letter, err := s.st.TestEmail(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	out := GetTest200JSONResponse{Id: r.Test, At: t.SentAt, By: t.SentBy, To: t.Recipients, Subject: t.Subject, Sheet: t.SheetID, Row: store.RowID(t.RowID), RowName: t.RowName,
+		Why: t.Why, Template: WrittenBy{Template: t.TemplateID, Name: t.TemplateName, Version: int(t.Version)}, Html: letter.HTML, Text: letter.Text, MessageId: t.MessageID}
+	out.Files, err = s.attached(ctx, letter)
+	return out, err
+}
+
+// GetTestMessage implements StrictServerInterface.
+func (s *Server) GetTestMessage(ctx context.Context, r GetTestMessageRequestObject) (GetTestMessageResponseObject, error) {
+	id, err := parseID(r.Test)
+	if err != nil {
+		return nil, err
+	}
+	t, letter, err := s.st.TestEmail(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	m, err := s.e.TestMessage(ctx, t, letter)
+	if err != nil {
+		return nil, err
+	}
+	raw, err := mail.Compose(m)
+	return GetTestMessage200Messagerfc822Response{Body: bytes.NewReader(raw), ContentLength: int64(len(raw))}, err
+}
+
+// writtenBy names the template whose words a letter has.
+func (s *Server) writtenBy(ctx context.Context, l *store.Letter) (*WrittenBy, error) {
+	if l.By.TemplateID == "" {
+		return nil, nil
+	}
+	name, err := s.st.TemplateName(ctx, l.By.TemplateID)
+	if err != nil {
+		return nil, err
+	}
+	return &WrittenBy{Template: l.By.TemplateID, Name: name, Version: int(l.By.Version)}, nil
+}
+
+// testState asks the log for test emails alone.
+const testState = "test"
+
+// logPage gives a page of the log, deliveries and test emails, the newest first, and the cursor
+// for more: those of the two behind each other.
+func (s *Server) logPage(ctx context.Context, f store.LogFilter, cursor string, limit int) (lines []LogLine, ds []store.Delivery, next string, err error) {
+	after, testsAfter, _ := strings.Cut(cursor, "~")
+	alone := slices.Contains(f.States, testState)
+	more := ""
+	var tests []store.TestEmail
+	if alone {
+		f.States = nil
+	} else if ds, more, err = s.st.Log(ctx, f, after, limit); err != nil {
+		return nil, nil, "", err
+	}
+	if tests, err = s.st.TestLog(ctx, f, testsAfter, limit+1); err != nil {
+		return nil, nil, "", err
+	}
+	told, err := s.logLines(ctx, ds)
+	if err != nil {
+		return nil, nil, "", err
+	}
+	sheets, err := s.sheetNames(ctx)
+	if err != nil {
+		return nil, nil, "", err
+	}
+	i, k := 0, 0
+	for len(lines) < limit && (i < len(ds) || k < len(tests)) {
+		if k == len(tests) || i < len(ds) && !ds[i].DueAt.Before(tests[k].SentAt) {
+			lines, after = append(lines, told[i]), store.LogCursor(&ds[i])
+			i++
+			continue
+		}
+		lines, testsAfter = append(lines, testLine(&tests[k], sheets)), store.RowID(tests[k].ID)
+		k++
+	}
+	if i < len(ds) || more != "" || k < len(tests) {
+		next = after + "~" + testsAfter
+	}
+	return lines, ds[:i], next, nil
+}

@@ -168,7 +168,7 @@ test("a whole letter, from its first heading to the mailbox", async ({ page }) =
     await page.keyboard.press("Enter");
     await expect(page.getByTestId("previewed")).toHaveText("LN-0301");
     await page.getByRole("button", { name: "Send me this one" }).click();
-    await expect(page.getByText("Sent to you alone, ines@marrowby.example")).toBeVisible();
+    await expect(page.getByText("Sent to Ines Karne alone")).toBeVisible();
     const got = await mails(page, "Test: A courier for");
     expect(got.messages).toHaveLength(1);
     const mail = await ask<{ html: string; text: string; source: string; files: { name: string; size: number }[] }>(

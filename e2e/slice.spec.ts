@@ -87,7 +87,7 @@ test("from a CSV to delivered emails, each once", async ({ page }) => {
 
   await test.step("try it on oneself", async () => {
     await page.getByRole("button", { name: "Send me this one" }).click();
-    await expect(page.getByText("Sent to you alone, ines@marrowby.example")).toBeVisible();
+    await expect(page.getByText("Sent to Ines Karne alone")).toBeVisible();
     const got = await mails(page, "Test: Your visit");
     expect(got.messages.map((m) => m.to)).toEqual([["ines@marrowby.example"]]);
   });

@@ -24,6 +24,7 @@ export type LogSearch = {
   to?: string;
   text?: string;
   email?: string;
+  test?: string; // a test email
 };
 export const logSearch = (s: Given): LogSearch =>
   said({
@@ -35,6 +36,7 @@ export const logSearch = (s: Given): LogSearch =>
     to: text(s.to),
     text: text(s.text),
     email: text(s.email),
+    test: text(s.test),
   });
 
 /** Which slip of a sheet is open, and how the sheet is looked at. */
@@ -55,7 +57,7 @@ export const sheetSearch = (s: Given): SheetSearch =>
     why: text(s.why),
     email: text(s.email),
     cell: text(s.cell),
-    slip: oneOf(s.slip, ["columns", "history", "out"] as const),
+    slip: oneOf(s.slip, ["columns", "files", "history", "out"] as const),
     column: text(s.column),
     view: text(s.view),
     show: viewOf(s.show),

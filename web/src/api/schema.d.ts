@@ -6329,7 +6329,7 @@ export interface operations {
                     /** @description the id under which the template is kept, if it is */
                     saved?: string;
                     rows: components["schemas"]["TryRow"][];
-                    /** @description ids of colleagues; oneself where it is missing */
+                    /** @description the addresses with which colleagues sign in; oneself where it is missing */
                     to?: string[];
                 };
             };

@@ -6,12 +6,10 @@ import { useWrite } from "../../api/write";
 import { Await } from "../../parts/await";
 import { MarkIcon } from "../../parts/mark";
 import { useMay, useNow, useZone } from "../../parts/session";
-import { Scroll } from "../../parts/scroll";
-import { LetterFrame } from "../../parts/letter";
-import { size } from "../../parts/size";
 import { Section, Slip } from "../../parts/slip";
 import { useWhy, Why } from "../rule/why";
 import { dayName, moment, seconds } from "../../parts/time";
+import { Said, WrittenBy } from "./said";
 
 const actionWords = {
   "it-went": "It went",
@@ -51,7 +49,6 @@ export function DeliverySlip({ id, onClose }: { id: string; onClose: () => void 
       http.POST("/deliveries/{delivery}/decision", { params: { path: { delivery: id } }, body: { decision } }),
     changes: ofEmails,
   });
-  const [plain, setPlain] = useState(false);
   if (!q.data)
     return (
       <Slip title="Email" onClose={onClose}>
@@ -114,35 +111,13 @@ export function DeliverySlip({ id, onClose }: { id: string; onClose: () => void 
           </span>
         ))}
         {d.cc.length > 0 && `, copy to ${d.cc.join(", ")}`}
-        {d.replyTo.length > 0 && `, answers to ${d.replyTo.join(", ")}`} ·{" "}
+        {d.replyTo.length > 0 && `, answers to ${d.replyTo.join(", ")}`}
+        {d.from && `, from ${d.from}`} ·{" "}
         <time dateTime={l.at} title={l.at}>
           {moment(l.at, zone, now)}
         </time>
       </p>
-      {d.html && (
-        <div className="pt-2">
-          {plain ? (
-            <Scroll label="As plain text" className="max-h-72 border border-hair-2 p-3">
-              <pre className="font-sans whitespace-pre-wrap">{d.text}</pre>
-            </Scroll>
-          ) : (
-            <LetterFrame html={d.html} title="The email as it was written" height={230} />
-          )}
-          <button type="button" className="link mt-1" onClick={() => setPlain(!plain)}>
-            {plain ? "as a letter" : "as plain text"}
-          </button>
-          {d.files.length > 0 && (
-            <p className="mt-1 flex flex-wrap gap-x-4 text-ink-2">
-              With it:
-              {d.files.map((f) => (
-                <a key={f.file + f.name} className="link" href={`/api/files/${f.file}`} download={f.name}>
-                  {f.name} <small className="text-ink-2">{size(f.size)}</small>
-                </a>
-              ))}
-            </p>
-          )}
-        </div>
-      )}
+      {d.html && <Said html={d.html} text={d.text} files={d.files} />}
       <Section title={went ? "Why it went" : l.state === "skipped" || l.state === "dropped" ? "Why it did not go" : "Why it has not gone"}>
         <p className="font-letter text-sm leading-[21px]">{d.why}</p>
         <details className="mt-1">
@@ -181,6 +156,7 @@ export function DeliverySlip({ id, onClose }: { id: string; onClose: () => void 
           ))}
       </Section>
       <Section title="For the record">
+        {d.template && <WrittenBy by={d.template} sheet={l.sheetId} />}
         <p className="font-mono text-[10.5px] leading-[17px] break-all text-ink-2">
           occasion {d.occasion.replace(/(.{4})(?=.)/g, "$1 ")} · attempt {d.attempt}
           <br />

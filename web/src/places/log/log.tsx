@@ -13,6 +13,7 @@ import { useKey } from "../../parts/shortcuts";
 import { clock, count, dayName, isoDay, longDay, moment } from "../../parts/time";
 import type { LogSearch } from "../../routes";
 import { DeliverySlip } from "./delivery";
+import { TestSlip } from "./test";
 
 const page = getRouteApi("/frame/log");
 const shows: Record<string, { name: string; states: string }> = {
@@ -26,6 +27,7 @@ const shows: Record<string, { name: string; states: string }> = {
   held: { name: "held", states: "held" },
   skipped: { name: "skipped", states: "skipped,dropped" },
   way: { name: "on its way", states: "queued,claimed,sending,deferred" },
+  tests: { name: "test emails", states: "test" },
 };
 type Item = { day: string; counts: string } | { line: LogLine };
 
@@ -103,11 +105,19 @@ export function LogPlace(): ReactNode {
           <div role="table" aria-label="Delivery log" aria-rowcount={-1} style={{ height: virtual.getTotalSize(), position: "relative" }}>
             {log.data === undefined && <Await query={log} />}
             {shown.map((v) => (
-              <LogRow key={v.key} item={items[v.index]} start={v.start} zone={zone} here={s.email} onOpen={(email) => put({ email })} />
+              <LogRow
+                key={v.key}
+                item={items[v.index]}
+                start={v.start}
+                zone={zone}
+                here={s.email}
+                onOpen={(l) => put(l.test ? { test: l.id, email: "" } : { email: l.id, test: "" })}
+              />
             ))}
           </div>
         </div>
         {s.email && <DeliverySlip id={s.email} onClose={() => put({ email: "" })} />}
+        {s.test && <TestSlip id={s.test} onClose={() => put({ test: "" })} />}
       </div>
     </div>
   );
@@ -266,7 +276,7 @@ function LogFilter({ search: s, zone, now, put }: FilterProps) {
   );
 }
 
-type RowProps = { item?: Item; start: number; zone: string; here?: string; onOpen: (email: string) => void };
+type RowProps = { item?: Item; start: number; zone: string; here?: string; onOpen: (line: LogLine) => void };
 
 // A line of the log, or the head of a day.
 function LogRow({ item, start, zone, here, onOpen }: RowProps) {
@@ -300,13 +310,13 @@ function LogRow({ item, start, zone, here, onOpen }: RowProps) {
         {clock(l.at, zone)}
       </span>
       <span role="cell" className="flex-none leading-none">
-        <MarkIcon letter={l.letter} kind={l.kind} />
+        {l.test ? <TestMark /> : <MarkIcon letter={l.letter} kind={l.kind} />}
       </span>
       <span role="cell" className={`w-[216px] flex-none truncate ${l.to ? "" : "text-ink-2"}`}>
         {l.to || "nobody"}
       </span>
       <span role="cell" className="min-w-0 flex-1 basis-72 truncate">
-        <button type="button" className="max-w-full truncate text-left hover:underline" onClick={() => onOpen(l.id)}>
+        <button type="button" className="max-w-full truncate text-left hover:underline" onClick={() => onOpen(l)}>
           {l.subject || l.rule}
         </button>
       </span>
@@ -314,12 +324,21 @@ function LogRow({ item, start, zone, here, onOpen }: RowProps) {
         {l.row}
       </span>
       <span role="cell" className="w-28 flex-none truncate text-ink-2 max-lg:hidden">
-        {l.rule}
+        {l.test ? "a test" : l.rule}
       </span>
       <span role="cell" className="w-64 flex-none truncate text-ink-2 max-md:w-32" title={l.outcome}>
         {l.outcome}
       </span>
     </div>
+  );
+}
+
+// A test is no occasion: it has no rule's letter, and no shape of an outcome.
+function TestMark() {
+  return (
+    <span role="img" aria-label="test email" title="A test email" className="inline-block w-4.5 text-center font-letter text-ink-2 italic">
+      t
+    </span>
   );
 }
 

@@ -1,17 +1,18 @@
-// Leafing through the rows below a letter, and a test email to oneself.
+// Leafing through the rows below a letter, and trying the letter.
 import { useState } from "react";
 import { toast } from "sonner";
 import { api, http, type Schemas, take } from "../../api/client";
-import { useWrite } from "../../api/write";
 import { Blank, Choices } from "../../parts/picker";
 import { useMay } from "../../parts/session";
 import { useKey } from "../../parts/shortcuts";
+import { Trying } from "./trying";
 
 export type Only = NonNullable<Schemas["PreviewAsk"]["only"]>;
 
 type Props = {
   sheet: string;
   template: Schemas["TemplateBody"];
+  saved?: string; // the id under which it is kept
   preview?: Schemas["Preview"];
   checks?: Schemas["Checks"];
   index: number;
@@ -21,7 +22,7 @@ type Props = {
   onRow: (row: string) => Promise<void>;
 };
 
-export function Leaf({ sheet, template, preview: pv, checks, index, only, onIndex, onOnly, onRow }: Props) {
+export function Leaf({ sheet, template, saved, preview: pv, checks, index, only, onIndex, onOnly, onRow }: Props) {
   const mayTest = useMay("editor");
   const [find, setFind] = useState("");
   const total = pv?.total ?? 0;
@@ -36,10 +37,6 @@ export function Leaf({ sheet, template, preview: pv, checks, index, only, onInde
     if (r) await onRow(r.id);
     else toast.error(`No row holds “${text}”.`);
   };
-  const test = useWrite<string, Schemas["Sent"]>({
-    write: (row) => http.POST("/sheets/{sheet}/test-email", { params: { path: { sheet } }, body: { template, row } }),
-    saved: (sent) => `Sent to you alone, ${sent.to}: “${sent.subject}”.`,
-  });
   return (
     <div className="flex min-h-[46px] flex-none flex-wrap items-center gap-x-4 gap-y-1 text-ink-2">
       <button type="button" className="link" disabled={index === 0} onClick={() => leaf(-1)}>
@@ -74,11 +71,7 @@ export function Leaf({ sheet, template, preview: pv, checks, index, only, onInde
         />
       </form>
       <Which sheet={sheet} checks={checks} only={only} onOnly={onOnly} />
-      {mayTest && (
-        <button type="button" className="link ml-auto" disabled={!pv?.rowId || test.busy} onClick={() => void test.do(pv?.rowId ?? "")}>
-          Send me this one
-        </button>
-      )}
+      {mayTest && <Trying sheet={sheet} template={template} saved={saved} row={pv?.rowId ? { row: pv.rowId, name: pv.row } : undefined} />}
     </div>
   );
 }

@@ -2745,6 +2745,9 @@ type TryRow struct {
 	Name *string `json:"name,omitempty"`
 	Row  string  `json:"row"`
 
+	// Template in the words of this template of the sheet, as it is kept, rather than of the one that is tried
+	Template *string `json:"template,omitempty"`
+
 	// Why what its email shows that those of the rows before do not
 	Why *[]string `json:"why,omitempty"`
 }
@@ -3208,6 +3211,12 @@ type SendTestJSONBody struct {
 
 	// To the addresses with which colleagues sign in; oneself where it is missing
 	To *[]string `json:"to,omitempty"`
+}
+
+// PickTestRowsParams defines parameters for PickTestRows.
+type PickTestRowsParams struct {
+	// Rule rather one row for each template in whose words this rule writes
+	Rule *string `form:"rule,omitempty" json:"rule,omitempty"`
 }
 
 // AddTokenJSONBody defines parameters for AddToken.
@@ -3881,7 +3890,7 @@ type ServerInterface interface {
 	SendTest(ctx *echo.Context, sheet string) error
 	// PickTestRows Rows whose emails differ, to try a template with
 	// (POST /sheets/{sheet}/test-rows)
-	PickTestRows(ctx *echo.Context, sheet string) error
+	PickTestRows(ctx *echo.Context, sheet string, params PickTestRowsParams) error
 	// ListViews Ways of looking at a sheet: one's own and shared ones
 	// (GET /sheets/{sheet}/views)
 	ListViews(ctx *echo.Context, sheet string) error
@@ -6726,8 +6735,17 @@ func (w *ServerInterfaceWrapper) PickTestRows(ctx *echo.Context) error {
 		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params PickTestRowsParams
+	// ------------- Optional query parameter "rule" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "rule", ctx.QueryParams(), &params.Rule, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter rule: %s", err))
+	}
+
 	// Invoke the callback with all the unmarshaled arguments
-	err = w.Handler.PickTestRows(ctx, sheet)
+	err = w.Handler.PickTestRows(ctx, sheet, params)
 	return err
 }
 
@@ -12863,8 +12881,9 @@ func (response SendTestdefaultApplicationProblemPlusJSONResponse) VisitSendTestR
 }
 
 type PickTestRowsRequestObject struct {
-	Sheet string `json:"sheet"`
-	Body  *PickTestRowsJSONRequestBody
+	Sheet  string `json:"sheet"`
+	Params PickTestRowsParams
+	Body   *PickTestRowsJSONRequestBody
 }
 
 type PickTestRowsResponseObject interface {
@@ -18963,10 +18982,11 @@ func (sh *strictHandler) SendTest(ctx *echo.Context, sheet string) error {
 }
 
 // PickTestRows operation middleware
-func (sh *strictHandler) PickTestRows(ctx *echo.Context, sheet string) error {
+func (sh *strictHandler) PickTestRows(ctx *echo.Context, sheet string, params PickTestRowsParams) error {
 	var request PickTestRowsRequestObject
 
 	request.Sheet = sheet
+	request.Params = params
 
 	var body PickTestRowsJSONRequestBody
 	var err error

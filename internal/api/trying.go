@@ -18,6 +18,10 @@ func (s *Server) PickTestRows(ctx context.Context, r PickTestRowsRequestObject) 
 	if err != nil {
 		return nil, err
 	}
+	if r.Params.Rule != nil {
+		out, err := s.wordings(ctx, core, *r.Params.Rule)
+		return PickTestRows200JSONResponse(out), err
+	}
 	t, err := s.letter(ctx, r.Sheet, core, r.Body)
 	if err != nil {
 		return nil, err
@@ -33,6 +37,27 @@ func (s *Server) PickTestRows(ctx context.Context, r PickTestRowsRequestObject) 
 			return nil, err
 		}
 		out = append(out, TryRow{Row: store.RowID(p.Row), Name: &name, Why: &p.Why})
+	}
+	return out, nil
+}
+
+// wordings gives a row for each template in whose words a rule writes.
+func (s *Server) wordings(ctx context.Context, core *sheet.Sheet, rule string) ([]TryRow, error) {
+	picked, err := s.e.Wordings(ctx, core.ID, rule)
+	if err != nil {
+		return nil, err
+	}
+	out := []TryRow{}
+	for _, w := range picked {
+		row, err := s.rowName(ctx, core, w.Row)
+		if err != nil {
+			return nil, err
+		}
+		name, err := s.st.TemplateName(ctx, w.Template)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, TryRow{Row: store.RowID(w.Row), Name: &row, Template: &w.Template, Why: &[]string{"in the words of " + name}})
 	}
 	return out, nil
 }
@@ -65,11 +90,11 @@ func (s *Server) SendTest(ctx context.Context, r SendTestRequestObject) (SendTes
 		return nil, err
 	}
 	if r.Body.Saved != nil && *r.Body.Saved != "" {
-		kept, err := s.st.Template(ctx, *r.Body.Saved)
-		if err != nil || kept.SheetID != r.Sheet {
-			return nil, store.ErrNotFound
+		kept, err := s.ownTemplate(ctx, r.Sheet, *r.Body.Saved)
+		if err != nil {
+			return nil, err
 		}
-		trial.ID, r.Body.Template.Version = kept.ID, kept.Version
+		r.Body.Template.ID, r.Body.Template.Version = kept.ID, kept.Version
 	}
 	out := SendTest200JSONResponse{To: []string{}, Subjects: []string{}}
 	for _, p := range trial.To {
@@ -82,7 +107,18 @@ func (s *Server) SendTest(ctx context.Context, r SendTestRequestObject) (SendTes
 		if trial.Why = nil; row.Why != nil {
 			trial.Why = *row.Why
 		}
-		if trial.Template, err = s.letter(ctx, r.Sheet, core, &r.Body.Template); err != nil {
+		tried := &r.Body.Template
+		if row.Template != nil {
+			kept, err := s.ownTemplate(ctx, r.Sheet, *row.Template)
+			if err != nil {
+				return nil, err
+			}
+			if tried, err = kept.Core(); err != nil {
+				return nil, err
+			}
+		}
+		trial.ID = tried.ID
+		if trial.Template, err = s.letter(ctx, r.Sheet, core, tried); err != nil {
 			return nil, err
 		}
 		sent, err := s.e.Test(ctx, trial)
@@ -92,6 +128,15 @@ func (s *Server) SendTest(ctx context.Context, r SendTestRequestObject) (SendTes
 		out.Subjects = append(out.Subjects, sent.Subject)
 	}
 	return out, nil
+}
+
+// ownTemplate finds a template of a sheet.
+func (s *Server) ownTemplate(ctx context.Context, sheetID, id string) (*store.Template, error) {
+	t, err := s.st.Template(ctx, id)
+	if err == nil && t.SheetID != sheetID {
+		err = store.ErrNotFound
+	}
+	return t, err
 }
 
 // testers finds the colleagues whom a test goes to; oneself where none is named.

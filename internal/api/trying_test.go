@@ -22,8 +22,10 @@ func differing() fstest.MapFS {
 		"templates.json": `[{"name":"Return","subject":"[Object] is due","language":"Language","body":{"type":"doc","content":[
 			{"type":"paragraph","content":[{"type":"text","text":"Dear "},{"type":"field","attrs":{"column":"Contact","fallback":"colleague"}}]},
 			{"type":"part","attrs":{"if":{"column":"Value","op":">=","value":1000}},"content":[{"type":"paragraph","content":[{"type":"text","text":"It travels insured."}]}]}]},
-			"variants":[{"language":"de","subject":"[Object] ist fällig","text":"Guten Tag [Contact: else Kollege]"}]}]`,
-		"rules.json": `[]`,
+			"variants":[{"language":"de","subject":"[Object] ist fällig","text":"Guten Tag [Contact: else Kollege]"}]},
+			{"name":"Dear","subject":"[Object] is dear","text":"Insure it."}]`,
+		"rules.json": `[{"name":"Return","state":"draft","trigger":{"kind":"by-hand"},"condition":{"column":"Loan","op":"is-not","value":"L-1"},
+			"send":[{"if":{"column":"Value","op":">=","value":1000},"template":"Dear"},{"template":"Return"}],"to":[{"column":"Email"}]}]`,
 	} {
 		files[name] = &fstest.MapFile{Data: []byte(text)}
 	}
@@ -44,6 +46,9 @@ func TestTryingOverHTTP(t *testing.T) {
 	var list []Template
 	m.want(m.co, "GET", "/templates", "", 200, &list)
 	letter := list[0]
+	if letter.Name != "Return" {
+		letter = list[1]
+	}
 	var rows []TryRow
 	m.want(m.co, "POST", at+"/test-rows", jsonOf(letter.Content), 200, &rows)
 	var got []string
@@ -113,6 +118,18 @@ func TestTryingOverHTTP(t *testing.T) {
 	m.want(m.co, "GET", "/practice/messages/"+mails.Messages[0].Id, "", 200, &mail)
 	if eml := body(m.call(m.co, "GET", "/api/tests/"+urn.Id+"/message.eml", "")); eml != mail.Source {
 		t.Errorf("the log shows\n%s\nand what left was\n%s", eml, mail.Source)
+	}
+	// One for each wording of a rule, as it is saved.
+	var worded []TryRow
+	rule := m.rulesOf(sheets[0].Id)[0].Id
+	m.want(m.co, "POST", at+"/test-rows?rule="+rule, jsonOf(letter.Content), 200, &worded)
+	if len(worded) != 2 || *worded[0].Name != "L-3" || fmt.Sprint(*worded[0].Why) != "[in the words of Dear]" || *worded[1].Name != "L-2" {
+		t.Errorf("%s", jsonOf(worded))
+	}
+	var told TestsSent
+	m.want(m.co, "POST", at+"/test-email", fmt.Sprintf(`{"template":%s,"rows":%s}`, jsonOf(letter.Content), jsonOf(worded)), 200, &told)
+	if fmt.Sprint(told.Subjects) != "[Test: Drum is dear Test: Urn ist fällig]" {
+		t.Errorf("%v", told.Subjects)
 	}
 	// Not an occasion: nothing counts it, nothing waits for it.
 	if page := m.log(""); len(page.Counts) != 0 {

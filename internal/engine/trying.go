@@ -3,6 +3,7 @@ package engine
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"runtime"
 	"slices"
@@ -10,6 +11,8 @@ import (
 
 	"nivot/internal/core/calendar"
 	"nivot/internal/core/delivery"
+	"nivot/internal/core/plan"
+	"nivot/internal/core/sheet"
 	"nivot/internal/core/template"
 	"nivot/internal/core/value"
 	"nivot/internal/mail"
@@ -136,6 +139,63 @@ func (e *Engine) fewest(ctx context.Context, p *picker, cal calendar.Calendar) (
 			shown[o] = true
 		}
 		out = append(out, x)
+	}
+	return out, nil
+}
+
+// Worded is a row that is written to in the words of a template.
+type Worded struct {
+	Row      int64
+	Template string
+}
+
+// Wordings picks a row for each template in whose words a rule writes: the first that would have
+// it; of a template of a follow-up, or of one date, the first that the rule writes to at all.
+func (e *Engine) Wordings(ctx context.Context, sheetID, ruleID string) ([]Worded, error) {
+	sb, err := newBook(e.Store).sheet(ctx, sheetID)
+	if err != nil {
+		return nil, err
+	}
+	rb := sb.rule(ruleID)
+	if rb == nil {
+		return nil, store.ErrNotFound
+	}
+	set, now := rb.setting, e.now()
+	var chosen []string // by a condition
+	for _, w := range set.Rule.Send {
+		chosen = append(chosen, w.Template)
+	}
+	first := map[string]int64{}
+	all := set.Rule.Templates()
+	decoder := sb.sheet.Decoder()
+	enough := errors.New("every wording has its row")
+	err = e.Store.StreamRows(ctx, sheetID, func(id, number int64, gone bool, packed []byte) error {
+		cells, err := decoder.Decode(packed, nil)
+		if err != nil || gone {
+			return err
+		}
+		own := set.WordingOf(&sheet.Row{ID: store.RowID(id), Number: number, Cells: cells}, now, plan.Memory{})
+		if own == "" {
+			return nil
+		}
+		for _, t := range all {
+			if _, ok := first[t]; !ok && (t == own || !slices.Contains(chosen, t)) {
+				first[t] = id
+			}
+		}
+		if len(first) == len(all) {
+			return enough
+		}
+		return nil
+	})
+	if err != nil && !errors.Is(err, enough) {
+		return nil, err
+	}
+	var out []Worded
+	for _, t := range all {
+		if id, ok := first[t]; ok && !slices.ContainsFunc(out, func(w Worded) bool { return w.Template == t }) {
+			out = append(out, Worded{id, t})
+		}
 	}
 	return out, nil
 }

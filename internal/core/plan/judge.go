@@ -356,6 +356,16 @@ func (s *Setting) wording(o *rule.Occasion, f rule.Facts) string {
 	return ""
 }
 
+// WordingOf gives the template in whose words a row would be written to at an instant, where the
+// rule's condition holds and no date has a template of its own; "" for none.
+func (s *Setting) WordingOf(row *sheet.Row, at time.Time, m Memory) string {
+	f := s.facts(s.Sheet.Compute(row, at, s.Calendar), at, m)
+	if t, _ := s.Rule.Condition.Judge(f); t != rule.True {
+		return ""
+	}
+	return s.wording(&rule.Occasion{}, f)
+}
+
 // recipients reads To, Cc, Bcc and Reply-To. Doubles are dropped without
 // case, To before Cc before Bcc, the first writing kept. bad is the column of
 // an unreadable cell among To, Cc and Bcc.

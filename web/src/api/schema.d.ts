@@ -3161,6 +3161,8 @@ export interface components {
         TryRow: {
             row: string;
             name?: string;
+            /** @description in the words of this template of the sheet, as it is kept, rather than of the one that is tried */
+            template?: string;
             /** @description what its email shows that those of the rows before do not */
             why?: string[];
         };
@@ -6357,7 +6359,10 @@ export interface operations {
     };
     pickTestRows: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description rather one row for each template in whose words this rule writes */
+                rule?: string;
+            };
             header?: never;
             path: {
                 sheet: string;

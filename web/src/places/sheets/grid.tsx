@@ -13,7 +13,7 @@ import { Foot } from "./foot";
 import { byCell, layOut } from "./gridlayout";
 import { GridRow } from "./gridrow";
 import { Head } from "./head";
-import { pressed, writes } from "./keys";
+import { pressed, Typed } from "./keys";
 import { usePointer } from "./pointer";
 import { type Colleague, useTouched } from "./presence";
 import { gridColumns, inputOf, useRows } from "./rows";
@@ -85,10 +85,10 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
   // A row that has been added takes the cursor once it is here, and what was typed for it
   // by then: it must not land in the row where the cursor was.
   const [awaited, setAwaited] = useState<{ row?: string } | null>(null);
-  const typed = useRef("");
+  const typed = useRef(new Typed());
   const awaitRow = useCallback((row?: string) => {
     setAwaited({ row });
-    if (!row) typed.current = "";
+    if (!row) typed.current = new Typed();
     box.current?.focus({ preventScroll: true });
   }, []);
   useImperativeHandle(ref, () => ({ awaitRow, focusRow: awaitRow }));
@@ -113,10 +113,17 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
     let at = seen ?? total - 1;
     while (seen === undefined && at > total - 20 && !is(at)) at--;
     if (!is(at)) return void (seen === undefined && total > 0 && virtual.scrollToIndex(total - 1));
-    if (cursor.row !== at || cursor.col !== 0) return move(at, 0);
+    const { whole, open } = typed.current.cells();
+    const col = Math.min(whole.length, columns.length - 1);
+    if (cursor.row !== at || cursor.col !== col) return move(at, col);
     setAwaited(null);
-    if (typed.current) begin(typed.current);
-  }, [awaited, newest, items, total, rowAt, cursor, move, begin, virtual]);
+    const cells = Object.fromEntries(whole.flatMap((text, k) => (text && mayWrite(columns[k]) ? [[columns[k]?.id ?? "", text]] : [])));
+    if (Object.keys(cells).length > 0)
+      edits.change("edit", [
+        { op: "edit", row: awaited.row, cells, expected: Object.fromEntries(Object.keys(cells).map((id) => [id, ""])) },
+      ]);
+    if (open) begin(open);
+  }, [awaited, newest, items, total, rowAt, cursor, move, begin, virtual, columns, edits, mayWrite]);
   const leave = (text: string | null, dr = 0, dc = 0) => {
     end(text);
     if (dr || dc) move(cursor.row + dr, cursor.col + dc);
@@ -146,11 +153,10 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
   });
   const keys = (e: React.KeyboardEvent) => {
     if (editing !== null || e.target !== box.current) return;
-    if (awaited && writes(e)) {
-      if (e.key.length === 1 && !e.ctrlKey && !e.metaKey) typed.current += e.key;
-      return void e.preventDefault();
+    if (awaited) {
+      if (typed.current.take(e)) return void e.preventDefault();
+      setAwaited(null);
     }
-    if (awaited) setAwaited(null);
     const page = Math.max(1, Math.floor((box.current?.clientHeight ?? 300) / rowHeight) - 2);
     const done = pressed(e, {
       cursor,

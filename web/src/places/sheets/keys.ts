@@ -22,8 +22,28 @@ type Grid = {
   leave: () => void;
 };
 
-// Reports whether a key would write something, or open what writes.
-export const writes = (e: React.KeyboardEvent): boolean => e.key.length === 1 || ["Enter", "F2", "Delete", "Backspace"].includes(e.key);
+/** What is typed for a row that is not here yet: its cells from the first on. */
+export class Typed {
+  private list = [""];
+  private done = false;
+
+  /** Takes a key that writes, or goes on to the next cell; false for one that goes elsewhere. */
+  take(e: React.KeyboardEvent): boolean {
+    const last = this.list.length - 1;
+    const text = this.list[last] ?? "";
+    if (e.key === "Tab" && !e.shiftKey) this.list.push("");
+    else if (e.key === "Backspace") this.list[last] = text.slice(0, -1);
+    else if (e.key === "Enter") this.done ||= text !== "";
+    else if (e.key.length === 1 && !e.ctrlKey && !e.metaKey && !this.done) this.list[last] = text + e.key;
+    else return ["F2", "Delete", "Shift"].includes(e.key) || e.key.length === 1;
+    return true;
+  }
+
+  /** Gives the cells that are whole, and what stands in the one behind them. */
+  cells(): { whole: string[]; open: string } {
+    return this.done ? { whole: this.list, open: "" } : { whole: this.list.slice(0, -1), open: this.list[this.list.length - 1] ?? "" };
+  }
+}
 
 // What a key does in the grid; false says that it is none of the grid's.
 export function pressed(e: React.KeyboardEvent, g: Grid): boolean {

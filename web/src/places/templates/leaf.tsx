@@ -12,7 +12,7 @@ export type Only = NonNullable<Schemas["PreviewAsk"]["only"]>;
 type Props = {
   sheet: string;
   template: Schemas["TemplateBody"];
-  saved?: string; // the id under which it is kept
+  saved?: Schemas["Template"]; // as it is kept
   preview?: Schemas["Preview"];
   checks?: Schemas["Checks"];
   index: number;

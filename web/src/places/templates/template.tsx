@@ -291,7 +291,7 @@ export function TemplateEditor({ sheet, template, beside, copied }: Props) {
             <Leaf
               sheet={sheet.id}
               template={shown}
-              saved={template?.id}
+              saved={template}
               preview={pv}
               index={index}
               only={only}

@@ -10,12 +10,12 @@ import { useSession } from "../../parts/session";
 import { count } from "../../parts/time";
 
 type TryRow = Schemas["TryRow"];
-type Props = { sheet: string; template: Schemas["TemplateBody"]; saved?: string; row?: TryRow };
+type Props = { sheet: string; template: Schemas["TemplateBody"]; saved?: Schemas["Template"]; row?: TryRow };
 
 export function Trying({ sheet, template, saved, row }: Props) {
   const [open, setOpen] = useState(false);
   const send = useWrite<{ rows: TryRow[]; to: string[] }, Schemas["TestsSent"]>({
-    write: (x) => http.POST("/sheets/{sheet}/test-email", { params: { path: { sheet } }, body: { template, saved, ...x } }),
+    write: (x) => http.POST("/sheets/{sheet}/test-email", { params: { path: { sheet } }, body: { template, saved: saved?.id, ...x } }),
     changes: [keys.logPages, keys.log],
     saved: (sent) =>
       sent.subjects.length === 1
@@ -26,7 +26,14 @@ export function Trying({ sheet, template, saved, row }: Props) {
   return (
     <span className="ml-auto flex items-baseline gap-4">
       <Blank words="Try it on others, or on other rows …" title="Send tests" open={open} onOpenChange={setOpen}>
-        <Form sheet={sheet} template={template} row={row} busy={send.busy} onSend={(rows, to) => void send.do({ rows, to })} />
+        <Form
+          sheet={sheet}
+          template={template}
+          saved={saved}
+          row={row}
+          busy={send.busy}
+          onSend={(rows, to) => void send.do({ rows, to })}
+        />
       </Blank>
       <button type="button" className="link" disabled={!row || send.busy} onClick={() => row && void send.do({ rows: [row], to: [] })}>
         Send me this one
@@ -35,21 +42,25 @@ export function Trying({ sheet, template, saved, row }: Props) {
   );
 }
 
-type FormProps = Omit<Props, "saved"> & { busy: boolean; onSend: (rows: TryRow[], to: string[]) => void };
+const idOf = (r: TryRow) => `${r.row} ${r.template ?? ""}`;
 
-function Form({ sheet, template, row, busy, onSend }: FormProps) {
+type FormProps = Props & { busy: boolean; onSend: (rows: TryRow[], to: string[]) => void };
+
+function Form({ sheet, template, saved, row, busy, onSend }: FormProps) {
   const me = useSession().person;
   const colleagues = api.useQuery("get", "/colleagues");
   const [to, setTo] = useState<string[]>(me ? [me.email] : []);
-  const [differing, setDiffering] = useState(false);
+  const [what, setWhat] = useState(row ? "shown" : "differing"); // or the id of a rule
+  const differing = what !== "shown";
+  const rule = what === "shown" || what === "differing" ? undefined : what;
   const [left, setLeft] = useState<string[]>([]);
   const picked = useQuery({
-    queryKey: [...keys.preview(sheet), "differing", template],
+    queryKey: [...keys.preview(sheet), what, template],
     enabled: differing,
-    queryFn: () => take(http.POST("/sheets/{sheet}/test-rows", { params: { path: { sheet } }, body: template })),
+    queryFn: () => take(http.POST("/sheets/{sheet}/test-rows", { params: { path: { sheet }, query: { rule } }, body: template })),
   });
-  const chosen = (picked.data ?? []).filter((r) => !left.includes(r.row));
-  const rows = differing ? chosen.map((r) => ({ row: r.row, why: r.why })) : row ? [row] : [];
+  const chosen = (picked.data ?? []).filter((r) => !left.includes(idOf(r)));
+  const rows = differing ? chosen.map((r) => ({ row: r.row, why: r.why, template: r.template })) : row ? [row] : [];
   const tick = "flex items-baseline gap-2 py-0.5";
   const box = "accent-juniper";
   return (
@@ -77,13 +88,19 @@ function Form({ sheet, template, row, busy, onSend }: FormProps) {
       <fieldset>
         <legend className="mb-1 text-ink-2">What</legend>
         <label className={tick}>
-          <input type="radio" name="what" className={box} checked={!differing} disabled={!row} onChange={() => setDiffering(false)} />
+          <input type="radio" name="what" className={box} checked={!differing} disabled={!row} onChange={() => setWhat("shown")} />
           the row that is shown{row?.name ? `, ${row.name}` : ""}
         </label>
         <label className={tick}>
-          <input type="radio" name="what" className={box} checked={differing} onChange={() => setDiffering(true)} />
+          <input type="radio" name="what" className={box} checked={what === "differing"} onChange={() => setWhat("differing")} />
           rows that show all that is different
         </label>
+        {(saved?.usedBy ?? []).map((u) => (
+          <label key={u.rule} className={tick}>
+            <input type="radio" name="what" className={box} checked={rule === u.rule} onChange={() => setWhat(u.rule)} />
+            one row for each wording of rule {u.letter}, {u.name}, as they are saved
+          </label>
+        ))}
         {differing && picked.isPending && <p className="ml-6 text-ink-2">Looking through the rows …</p>}
         {differing && picked.error && (
           <p role="alert" className="ml-6 text-brick">
@@ -93,12 +110,12 @@ function Form({ sheet, template, row, busy, onSend }: FormProps) {
         {differing && picked.data?.length === 0 && <p className="ml-6 text-ink-2">No row’s email could go as it is now.</p>}
         {differing &&
           picked.data?.map((r) => (
-            <label key={r.row} className={`ml-6 ${tick}`}>
+            <label key={idOf(r)} className={`ml-6 ${tick}`}>
               <input
                 type="checkbox"
                 className={box}
-                checked={!left.includes(r.row)}
-                onChange={(e) => setLeft(e.target.checked ? left.filter((x) => x !== r.row) : [...left, r.row])}
+                checked={!left.includes(idOf(r))}
+                onChange={(e) => setLeft(e.target.checked ? left.filter((x) => x !== idOf(r)) : [...left, idOf(r)])}
               />
               {r.name}: {(r.why ?? []).join("; ")}
             </label>

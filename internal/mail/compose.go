@@ -5,12 +5,14 @@ package mail
 import (
 	"bytes"
 	"crypto/sha256"
+	"encoding/base64"
 	"fmt"
 	"mime"
 	netmail "net/mail"
 	"regexp"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	gomail "github.com/wneessen/go-mail"
 
@@ -49,7 +51,7 @@ type File struct {
 // Message-ID: the same message is the same bytes. Bcc recipients are named in the envelope only.
 func Compose(m *Message) ([]byte, error) {
 	g := gomail.NewMsg(gomail.WithCharset(gomail.CharsetUTF8), gomail.WithEncoding(gomail.EncodingQP), gomail.WithNoDefaultUserAgent())
-	if err := g.FromFormat(m.From.Name, m.From.ASCII()); err != nil {
+	if err := g.SetAddrHeader(gomail.HeaderFrom, formatted([]value.Mailbox{m.From})...); err != nil {
 		return nil, fmt.Errorf("the sender's address %q cannot be used: %w", m.From.Address(), err)
 	}
 	for _, list := range []struct {
@@ -72,7 +74,11 @@ func Compose(m *Message) ([]byte, error) {
 		}
 		g.SetGenHeaderPreformatted("Reply-To", strings.Join(list, ",\r\n "))
 	}
-	g.Subject(m.Subject)
+	if strings.Contains(m.Subject, "=?") {
+		g.SetGenHeaderPreformatted("Subject", words(m.Subject))
+	} else {
+		g.Subject(m.Subject)
+	}
 	g.SetDateWithValue(m.Date)
 	g.SetMessageIDWithValue(strings.Trim(m.MessageID, "<>"))
 	// RFC 3834, section 5: an automatic mail that is no answer to another.
@@ -98,13 +104,34 @@ func Compose(m *Message) ([]byte, error) {
 	return bound(b.Bytes(), m.MessageID), nil
 }
 
+// words writes text wholly in encoded words (RFC 2047): text that looks like one would be read as
+// one, and the library encodes only what is not ASCII.
+func words(s string) string {
+	var b strings.Builder
+	for len(s) > 0 {
+		n := min(len(s), 42) // in base64 a word has 75 characters at the most
+		for n < len(s) && !utf8.RuneStart(s[n]) {
+			n--
+		}
+		if b.Len() > 0 {
+			b.WriteString("\r\n ")
+		}
+		b.WriteString("=?utf-8?b?" + base64.StdEncoding.EncodeToString([]byte(s[:n])) + "?=")
+		s = s[n:]
+	}
+	return b.String()
+}
+
+// quoting writes what means something in a quoted string (RFC 5322, section 3.2.4).
+var quoting = strings.NewReplacer(`\`, `\\`, `"`, `\"`)
+
 // formatted writes mailboxes with ASCII domains for a header.
 func formatted(boxes []value.Mailbox) []string {
 	out := make([]string, len(boxes))
 	for i, b := range boxes {
 		out[i] = b.ASCII()
 		if b.Name != "" {
-			out[i] = fmt.Sprintf("%q <%s>", strings.Map(printable, b.Name), b.ASCII())
+			out[i] = `"` + quoting.Replace(strings.Map(printable, b.Name)) + `" <` + b.ASCII() + ">"
 		}
 	}
 	return out
@@ -178,7 +205,7 @@ func oldName(name string) string {
 // ASCII, else by RFC 2231, sections 3 and 4, in pieces that fit on a line.
 func parameter(name, v string) string {
 	if len(v) < 60 && strings.IndexFunc(v, func(r rune) bool { return r > 0x7e }) < 0 {
-		return "; " + name + `="` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(v) + `"`
+		return "; " + name + `="` + quoting.Replace(v) + `"`
 	}
 	var pieces []string
 	piece := "utf-8''"

@@ -2072,7 +2072,10 @@ type PreviewAsk struct {
 		// Warned those for which something may be wrong
 		Warned *bool `json:"warned,omitempty"`
 	} `json:"only,omitempty"`
-	Row *string `json:"row,omitempty"`
+
+	// Pointing each value in the HTML says, under the pointer, of which field it is
+	Pointing *bool   `json:"pointing,omitempty"`
+	Row      *string `json:"row,omitempty"`
 
 	// Source the message is wanted too, as it would be sent
 	Source   *bool        `json:"source,omitempty"`
@@ -2441,6 +2444,9 @@ type Sheet struct {
 	// Sender the sender of its emails; empty for the first one
 	Sender        string `json:"sender"`
 	SettleSeconds int    `json:"settleSeconds"`
+
+	// Signed the sender of its emails has a signature
+	Signed *bool `json:"signed,omitempty"`
 
 	// WeekStart the day that a week begins with where the sheet is written, 0 for Sunday
 	WeekStart int    `json:"weekStart"`

@@ -68,6 +68,12 @@ func (s *Server) toSheet(ctx context.Context, rec *store.Sheet) (Sheet, error) {
 	for i := range core.Derived() {
 		out.Derived = append(out.Derived, toColumn(core, &core.Derived()[i]))
 	}
+	from, err := engine.FromOf(ctx, s.st, rec)
+	if err != nil {
+		return out, err
+	}
+	signed := from.Signature != nil
+	out.Signed = &signed
 	out.Figures, err = s.figures(ctx, rec, core)
 	return out, err
 }

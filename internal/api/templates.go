@@ -193,7 +193,7 @@ func (s *Server) PreviewTemplate(ctx context.Context, r PreviewTemplateRequestOb
 	}
 	now := s.e.Now()
 	ctxOf := func(row *sheet.Row) template.Context {
-		c := template.Context{Sheet: core, Row: row, Today: value.DayAt(now.In(core.Zone))}
+		c := template.Context{Sheet: core, Row: row, Today: value.DayAt(now.In(core.Zone)), Pointing: is(r.Body.Pointing)}
 		if r.Body.Variant != nil {
 			c.Variant = *r.Body.Variant + 1
 		}
@@ -217,6 +217,7 @@ func (s *Server) PreviewTemplate(ctx context.Context, r PreviewTemplateRequestOb
 		Words string `json:"words"`
 	}{}
 	if len(ids) == 0 {
+		out.RightToLeft = t.RightToLeft(core, r.Body.Variant)
 		return out, nil
 	}
 	if r.Body.Index != nil {
@@ -255,7 +256,12 @@ func (s *Server) PreviewTemplate(ctx context.Context, r PreviewTemplateRequestOb
 	}
 	out.Variant, out.RightToLeft = rendered.Variant-1, rendered.RightToLeft
 	if is(r.Body.Source) {
-		source, err := s.source(ctx, r.Sheet, core, row, &rendered)
+		c.Pointing = false
+		sent := t.Render(c)
+		if err := s.e.ShowMade(&sent); err != nil {
+			return nil, err
+		}
+		source, err := s.source(ctx, r.Sheet, core, row, &sent)
 		if err != nil {
 			return nil, err
 		}

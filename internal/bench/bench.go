@@ -71,7 +71,7 @@ func Run(ctx context.Context, out io.Writer, only string, web fs.FS) ([]Result, 
 		run  func() error
 	}{
 		{"client", b.client}, {"dispatch", func() error { return b.dispatch(32, 0.75) }}, {"dispatch", func() error { return b.dispatch(8, 0.5) }},
-		{"idle", b.idleTick}, {"due", b.dueTick}, {"render", b.render}, {"kept", b.kept}, {"rehearse", b.rehearse},
+		{"idle", b.idleTick}, {"due", b.dueTick}, {"render", b.render}, {"kept", b.kept}, {"checks", b.checks}, {"rehearse", b.rehearse},
 		{"import", b.importCSV}, {"edit", b.edit}, {"views", b.views}, {"effect", b.effect}, {"switch-on", b.switchOn}, {"grid", b.grid},
 	} {
 		if only != "" && only != m.name {

@@ -39,7 +39,7 @@ func (b *bench) kept() error {
 	if err := s.SaveSender(b.ctx, &store.Sender{ID: "s", Name: "Loans desk", Address: "loans@marrowby.example", Host: addr.IP.String(), Port: addr.Port, Security: "none", CreatedAt: clock}); err != nil {
 		return err
 	}
-	if err := b.loansDue(e, n); err != nil {
+	if _, err := b.loansDue(e, n); err != nil {
 		return err
 	}
 	before, err := onDisk(b.ctx, s)
@@ -85,16 +85,16 @@ func (b *bench) kept() error {
 
 // loansDue makes a sheet of twelve columns with a rule on it that is on, and n rows that come
 // due at the same time.
-func (b *bench) loansDue(e *engine.Engine, n int) error {
+func (b *bench) loansDue(e *engine.Engine, n int) (*store.Template, error) {
 	rec := &store.Sheet{Name: "Loans", Zone: "Europe/London", Locale: "en-GB", SettleSeconds: 120}
 	cols := []sheet.Column{{Name: "Loan", Type: value.Text}, {Name: "Object", Type: value.Text}, {Name: "Borrower", Type: value.Text}, {Name: "Contact", Type: value.Text}, {Name: "Email", Type: value.Email},
 		{Name: "Return due", Type: value.Date, Order: value.YearMonthDay}, {Name: "Value", Type: value.Number}, {Name: "State", Type: value.Choice, Options: []value.Option{{Name: "out"}, {Name: "back"}}}}
 	if err := e.CreateSheet(b.ctx, rec, cols, 0, 4, "bench"); err != nil {
-		return err
+		return nil, err
 	}
 	core, err := rec.Core()
 	if err != nil {
-		return err
+		return nil, err
 	}
 	in := engine.Incoming{Rows: make([][]string, n)}
 	for i := range core.Columns {
@@ -106,33 +106,33 @@ func (b *bench) loansDue(e *engine.Engine, n int) error {
 			"2028-03-22", fmt.Sprint(i * 37 % 9000), "out"}
 	}
 	if _, err := e.Import(b.ctx, rec.ID, in, engine.ImportOptions{Quiet: true}, engine.System("bench")); err != nil {
-		return err
+		return nil, err
 	}
 	tpl := &template.Template{Name: "Return"}
 	if tpl.Subject, err = template.ParseLine("[Object] is due back on [Return due: weekday]", core); err != nil {
-		return err
+		return nil, err
 	}
 	_, text := letter()
 	if tpl.Body, err = template.ParseText("Dear [Contact: first word],\n\n[Object] of [Borrower] is due on [Return due: long], insured for [Value].\n\n"+text, core); err != nil {
-		return err
+		return nil, err
 	}
 	saved, err := e.SaveTemplate(b.ctx, rec.ID, "", tpl, 0, "bench")
 	if err != nil {
-		return err
+		return nil, err
 	}
 	out := "out"
 	r := &rule.Rule{Name: "Return", Trigger: rule.Trigger{Kind: "date", Column: core.Columns[5].ID, Offsets: []rule.Offset{{N: -1, Unit: rule.Days}}, At: "09:00"},
 		Condition: &rule.Condition{Column: core.Columns[7].ID, Op: rule.Is, Value: &rule.Operand{Text: &out}}, Send: []rule.Wording{{Template: saved.ID}}, To: []rule.Address{{Column: core.Columns[4].ID}}}
 	x, err := e.SaveRule(b.ctx, rec.ID, "", r, 0, "bench")
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if _, err := e.SetRuleState(b.ctx, rec.ID, x.ID, rule.On, "bench"); err != nil {
-		return err
+		return nil, err
 	}
 	for {
 		if k, err := e.Tick(b.ctx); err != nil || k == 0 {
-			return err
+			return saved, err
 		}
 	}
 }

@@ -215,15 +215,15 @@ func RestsOn(ctx context.Context, s *store.Store, sheet *store.Sheet) (template.
 			return out, err
 		}
 	}
-	if out.From, err = fromOf(ctx, s, sheet); err != nil {
+	if out.From, err = FromOf(ctx, s, sheet); err != nil {
 		return out, err
 	}
 	out.Shelf, err = s.CoreShelf(ctx, sheet.ID)
 	return out, err
 }
 
-// fromOf gives who a sheet's emails are from.
-func fromOf(ctx context.Context, s *store.Store, sheet *store.Sheet) (from template.From, err error) {
+// FromOf gives who a sheet's emails are from.
+func FromOf(ctx context.Context, s *store.Store, sheet *store.Sheet) (from template.From, err error) {
 	senders, err := s.Senders(ctx)
 	if err != nil {
 		return from, err

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 
@@ -74,10 +75,15 @@ func (e *Engine) SaveTemplate(ctx context.Context, sheetID, id string, t *templa
 
 // keepFiles keeps what a template's images hold, and checks that what it names is kept.
 func (e *Engine) keepFiles(ctx context.Context, tx *store.Store, t *template.Template) error {
-	if err := e.KeepImages(ctx, tx, t.Images()); err != nil {
+	images := t.Images()
+	if err := e.KeepImages(ctx, tx, images); err != nil {
 		return err
 	}
 	var names []string
+	shown := map[string]bool{}
+	for _, i := range images {
+		names, shown[i.File] = append(names, i.File), true
+	}
 	for i := range t.Attachments {
 		if t.Attachments[i].Kind == template.FileKind {
 			names = append(names, t.Attachments[i].File)
@@ -97,6 +103,16 @@ func (e *Engine) keepFiles(ctx context.Context, tx *store.Store, t *template.Tem
 			return &Refusal{Message: "an attachment of this template is not there any more; put it in again"}
 		}
 		a.Size = int(size)
+	}
+	total := 0
+	for name := range shown {
+		total += int(kept[name])
+	}
+	for i := range t.Attachments {
+		total += t.Attachments[i].Size
+	}
+	if total > template.MaxAttached {
+		return &Refusal{Message: fmt.Sprintf("the images and attachments have %d MB together; an email carries up to %d MB", (total+1<<20-1)>>20, template.MaxAttached>>20)}
 	}
 	return nil
 }

@@ -24,6 +24,7 @@ type Context struct {
 	Facts rule.Facts      // for parts shown only if a condition holds
 	To    []value.Mailbox // whom it goes to, for invitations
 	Note  string          // a line above the letter that is not its own: that it is a test
+	Pointing bool // to be looked at: each value says, under the pointer, of which field it is
 	// Variant is the text to write, 1 being the template's own; 0 is the one for the row.
 	Variant int
 
@@ -236,12 +237,26 @@ func (w *writer) value(o *op) {
 	case w.outside:
 		w.text.WriteString(s + "\x00")
 	default:
-		w.html.WriteString(w.isolated(o.field, s))
+		w.html.WriteString(w.pointed(o.field, w.isolated(o.field, s)))
 		if s = clean(s); strings.Contains(s, "\n") {
 			s = strings.ReplaceAll(s, "\n", "\n"+o.indent)
 		}
 		w.text.WriteString(s)
 	}
+}
+
+// pointed lets a value that is looked at say of which field it is.
+func (w *writer) pointed(f *slot, written string) string {
+	if !w.c.Pointing {
+		return written
+	}
+	words := FormatInline([]Node{{Type: FieldNode, Field: f.Field}}, func(id string) string {
+		if f.col != nil {
+			return f.col.Name
+		}
+		return strings.TrimPrefix(id, Elsewhere)
+	})
+	return `<span style="cursor:help" title="` + html.EscapeString(words) + `">` + written + `</span>`
 }
 
 // isolated writes a value into the HTML; one that reads in the other direction than the

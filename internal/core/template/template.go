@@ -185,6 +185,17 @@ func (t *Template) fieldsOf(i int) (out []*Field) {
 	return out
 }
 
+// RightToLeft reports whether the lines of one of its texts run from right to left; 0 is its own,
+// and so is nil.
+func (t *Template) RightToLeft(s *sheet.Sheet, text *int) bool {
+	t.Prepare(s)
+	i := 0
+	if text != nil && *text < len(t.ready.docs) {
+		i = *text
+	}
+	return t.ready.docs[i].locale.RightToLeft()
+}
+
 // Images lists the images of all languages.
 func (t *Template) Images() (out []*Image) {
 	for _, x := range t.texts() {

@@ -2211,6 +2211,8 @@ export interface components {
         Sheet: {
             id: string;
             name: string;
+            /** @description the sender of its emails has a signature */
+            signed?: boolean;
             zone: string;
             locale: string;
             /** @description the sender of its emails; empty for the first one */
@@ -3118,6 +3120,8 @@ export interface components {
         };
         PreviewAsk: {
             template: components["schemas"]["TemplateBody"];
+            /** @description each value in the HTML says, under the pointer, of which field it is */
+            pointing?: boolean;
             row?: string;
             index?: number;
             /** @description which rows are leafed through; all where nothing is said */

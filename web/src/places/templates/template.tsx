@@ -58,17 +58,15 @@ export function TemplatePlace(): ReactNode {
 }
 
 // How a new letter begins: with the name of whom it concerns, where the sheet
-// says which column that is.
+// says which column that is, and above its sender's signature, where there is one.
 function greeting(sheet: Sheet): Node {
-  if (!sheet.nameColumn) return empty;
+  const sign = sheet.signed ? [{ type: "signature" }] : [];
+  if (!sheet.nameColumn) return { type: "doc", content: [{ type: "paragraph" }, ...sign] };
   const field = { type: "field", attrs: { column: sheet.nameColumn, part: "first word", fallback: "colleague" } };
   const text = (t: string) => ({ type: "text", text: t });
   return {
     type: "doc",
-    content: [
-      { type: "paragraph", content: [text("Dear "), field, text(",")] },
-      { type: "paragraph", content: [] },
-    ],
+    content: [{ type: "paragraph", content: [text("Dear "), field, text(",")] }, { type: "paragraph", content: [] }, ...sign],
   };
 }
 
@@ -89,7 +87,7 @@ function useNames(): boolean {
 
 // The letter as a row would get it: the row by its place, or only those with a gap.
 function usePreview(sheet: string, template: Body, index: number, only: Only, variant: number | undefined) {
-  const body = { template, index, only, variant };
+  const body = { template, index, only, variant, pointing: true };
   return useQuery<Schemas["Preview"]>({
     queryKey: [...keys.preview(sheet), body],
     placeholderData: (old) => old,
@@ -525,7 +523,7 @@ function Both({ sheet, opened, mine }: { sheet: Sheet; opened: Opened; mine: Sch
       take(
         http.POST("/sheets/{sheet}/preview", {
           params: { path: { sheet: sheet.id } },
-          body: { template: (newer as Template).content, row: mine.rowId || undefined },
+          body: { template: (newer as Template).content, row: mine.rowId || undefined, pointing: true },
         }),
       ),
   });

@@ -62,7 +62,7 @@ func TestFilesOverHTTP(t *testing.T) {
 		image bool
 		want  string
 	}{
-		{"notes.pdf", []byte("<script>"), false, "its content is something else"}, {"a.exe", []byte("MZ"), false, "refuse programs"}, {"empty.txt", nil, false, "empty"},
+		{"notes.pdf", []byte("<script>"), false, "“notes.pdf” cannot be taken: its name says .pdf, but its content is something else"}, {"a.exe", []byte("MZ"), false, "refuse programs"}, {"empty.txt", nil, false, "empty"},
 		{"p.png", []byte("GIF8"), true, "cannot be taken"}, {"p.png", somePNG(t)[:40], true, "broken"}, {"p.svg", []byte("<svg/>"), true, "no PNG"},
 	} {
 		if _, status, text := keptFile(t, m.site, m.co, c.name, c.data, c.image); status != 422 || !strings.Contains(text, c.want) {
@@ -74,6 +74,31 @@ func TestFilesOverHTTP(t *testing.T) {
 	}
 	m.refused(m.co, "GET", "/files/"+strings.Repeat("0", 64), "", 404, "not there")
 	m.refused(m.co, "GET", "/files/..%2f..%2fkey", "", 404, "")
+}
+
+// What an email carries is bounded as a whole, its images too.
+func TestCarriedTooMuch(t *testing.T) {
+	m := newMuseum(t)
+	sh := m.loans()
+	var list []Template
+	m.want(m.co, "GET", "/templates", "", 200, &list)
+	c := list[0].Content
+	for i := range 2 {
+		data := append([]byte("%PDF-"), bytes.Repeat([]byte{byte(i)}, template.MaxAttachment-5)...)
+		f, status, text := keptFile(t, m.site, m.co, fmt.Sprintf("%d.pdf", i), data, false)
+		if status != 201 {
+			t.Fatal(status, text)
+		}
+		c.Attachments = append(c.Attachments, template.Attachment{Kind: template.FileKind, Name: template.Line{{Text: f.Name}}, File: f.File, Type: f.Type, Size: f.Size})
+	}
+	put := func(status int, words string) {
+		t.Helper()
+		m.refused(m.co, "PUT", "/sheets/"+sh.ID+"/templates/"+list[0].Id, `{"template":`+jsonOf(c)+`}`, status, words)
+	}
+	m.want(m.co, "PUT", "/sheets/"+sh.ID+"/templates/"+list[0].Id, `{"template":`+jsonOf(c)+`}`, 200, nil)
+	picture, _, _ := keptFile(t, m.site, m.co, "p.png", somePNG(t), true)
+	c.Body.Content = append(c.Body.Content, template.Node{Type: template.ImageNode, Image: &template.Image{File: picture.File, Type: picture.Type, Alt: template.Line{{Text: "A bell"}}}})
+	put(422, "images and attachments have 21 MB together")
 }
 
 // A letter with an image, an attachment, a piece and a signature goes out with all of them, and

@@ -1,5 +1,6 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { forwardRef, useCallback, useEffect, useImperativeHandle, useMemo, useRef, useState } from "react";
+import { flushSync } from "react-dom";
 import { type Column, type Mark, type Row, type Sheet, words } from "../../api/client";
 import { useNow } from "../../parts/session";
 import type { Axis } from "../../parts/track";
@@ -43,6 +44,8 @@ type Props = {
   onSend?: (rows: string[]) => void; // to these, by hand
   head: Omit<Parameters<typeof Head>[0], "sheet" | "columns" | "left" | "axis" | "width" | "hasKey" | "view" | "onStep" | "onDown">;
 };
+
+const quiet = 150; // milliseconds without a key
 
 // How the grid stands: its rows, its cursor, what is typed, and what keys,
 // clipboard and pointer come to.
@@ -106,6 +109,25 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
     box,
     onBegin: () => setAnchor(cursor),
   });
+  // What has been typed is written where it belongs: at once with the next key, which finds the
+  // grid as it is shown, or once no more comes.
+  const come = useRef<{ row: Row; index: number } | null>(null);
+  const putTyped = () => {
+    const to = come.current;
+    come.current = null;
+    setAwaited(null);
+    if (!to) return;
+    const { whole, open } = typed.current.cells();
+    typed.current = new Typed();
+    const cells = Object.fromEntries(whole.flatMap((text, k) => (text && mayWrite(columns[k]) ? [[columns[k]?.id ?? "", text]] : [])));
+    if (Object.keys(cells).length > 0)
+      edits.change("edit", [{ op: "edit", row: to.row.id, cells, expected: Object.fromEntries(Object.keys(cells).map((id) => [id, ""])) }]);
+    const col = Math.min(whole.length, columns.length - 1);
+    const column = columns[col];
+    if (open && column) begin(open, { row: to.row, column });
+    setCursor({ row: to.index, col });
+    setAnchor({ row: to.index, col });
+  };
   useEffect(() => {
     if (!awaited?.row) return;
     const is = (i: number) => rowAt(i)?.id === awaited.row;
@@ -113,17 +135,13 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
     let at = seen ?? total - 1;
     while (seen === undefined && at > total - 20 && !is(at)) at--;
     if (!is(at)) return void (seen === undefined && total > 0 && virtual.scrollToIndex(total - 1));
-    const { whole, open } = typed.current.cells();
-    const col = Math.min(whole.length, columns.length - 1);
-    if (cursor.row !== at || cursor.col !== col) return move(at, col);
-    setAwaited(null);
-    const cells = Object.fromEntries(whole.flatMap((text, k) => (text && mayWrite(columns[k]) ? [[columns[k]?.id ?? "", text]] : [])));
-    if (Object.keys(cells).length > 0)
-      edits.change("edit", [
-        { op: "edit", row: awaited.row, cells, expected: Object.fromEntries(Object.keys(cells).map((id) => [id, ""])) },
-      ]);
-    if (open) begin(open);
-  }, [awaited, newest, items, total, rowAt, cursor, move, begin, virtual, columns, edits, mayWrite]);
+    if (cursor.row !== at || cursor.col !== 0) return move(at, 0);
+    const row = rowAt(at);
+    if (row) come.current = { row, index: at };
+    const t = window.setTimeout(() => flushSync(putTyped), quiet);
+    return () => window.clearTimeout(t);
+    // eslint-disable-next-line react-hooks/exhaustive-deps -- putTyped is of the same render
+  }, [awaited, newest, items, total, rowAt, cursor, move, virtual]);
   const leave = (text: string | null, dr = 0, dc = 0) => {
     end(text);
     if (dr || dc) move(cursor.row + dr, cursor.col + dc);
@@ -154,8 +172,9 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
   const keys = (e: React.KeyboardEvent) => {
     if (editing !== null || e.target !== box.current) return;
     if (awaited) {
-      if (typed.current.take(e)) return void e.preventDefault();
-      setAwaited(null);
+      const taken = typed.current.take(e);
+      if (come.current || !taken) putTyped();
+      if (taken) return void e.preventDefault();
     }
     const page = Math.max(1, Math.floor((box.current?.clientHeight ?? 300) / rowHeight) - 2);
     const done = pressed(e, {

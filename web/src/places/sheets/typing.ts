@@ -24,7 +24,10 @@ export function useTyping({ row, column, mayEdit, mayLocked, place, edits, box, 
     (c: Column | undefined) => mayEdit && !!c && c.type !== "formula" && (!c.locked || mayLocked),
     [mayEdit, mayLocked],
   );
-  const begin = (text?: string) => {
+  const begin = (text?: string, at?: { row: Row; column: Column }) => {
+    beginAt(text, at?.row ?? row, at?.column ?? column);
+  };
+  const beginAt = (text: string | undefined, row: Row | undefined, column: Column | undefined) => {
     if (!row || !column || !mayEdit) return;
     if (column.type === "formula") return void toast(`${column.name} is worked out. A coordinator changes its formula under Columns.`);
     if (!mayWrite(column)) return void toast(`${column.name} is locked; a coordinator changes it.`);

@@ -223,3 +223,33 @@ test("a copy for another sheet says what has no place there", async ({ page }) =
   await page.getByRole("button", { name: "Delete …" }).click();
   await expect(page.getByText("It is used by A Thank you.")).toBeVisible();
 });
+
+test("what other programs wrote is cleaned as it is pasted", async ({ page }) => {
+  await signIn(page, "ines");
+  await page.getByRole("link", { name: "Templates" }).click();
+  await page.getByRole("button", { name: "Write a template" }).click();
+  await page.getByRole("dialog").getByRole("link", { name: "Outgoing loans" }).click();
+  await toEnd(page);
+  const point = (s: string, words: string) =>
+    `<p style='mso-list:l0 level1 lfo1'><span style='mso-list:Ignore'>${s}<span>&nbsp;</span></span>${words}</p>`;
+  const html = `<style>p{color:red}</style><h1 style="color:#ff0000">The bell</h1><p><b><span style="font-family:Calibri">Please</span></b> see <a href="https://marrowby.example/">here</a><script>alert(1)</script>.</p>
+    ${point("·", "One")}${point("·", "Two")}${point("1.", "First")}<p style="text-align:center;color:#a63a2b">In brick</p><table><tr><th>Gate</th></tr><tr><td>North</td></tr></table><img src="https://evil.example/t.gif">`;
+  await letter(page).evaluate((el, html) => {
+    const d = new DataTransfer();
+    d.setData("text/html", html);
+    el.dispatchEvent(new ClipboardEvent("paste", { clipboardData: d, bubbles: true, cancelable: true }));
+  }, html);
+  await page.getByRole("button", { name: "HTML", exact: true }).click();
+  const source = page.getByRole("textbox", { name: /HTML/ });
+  await expect(source).toHaveValue(/<h1>The bell<\/h1>/);
+  const got = (await source.inputValue()).replace(/>\s+</g, "><");
+  for (const part of [
+    '<strong>Please</strong> see <a href="https://marrowby.example/">here</a>.',
+    "<ul><li><p>One</p></li><li><p>Two</p></li></ul><ol><li><p>First</p></li></ol>",
+    '<p style="text-align:center"><span style="color:#a63a2b">In brick</span></p>',
+    "<th><p>Gate</p></th>",
+    "<td><p>North</p></td>",
+  ])
+    expect(got).toContain(part);
+  expect(got).not.toMatch(/script|evil|Calibri|img/);
+});

@@ -8,6 +8,7 @@ import { useEffect, useState } from "react";
 import type { Column, Node } from "../../api/client";
 import { FieldNode, ownFields } from "./field";
 import { putImages } from "./images";
+import { cleanPasted } from "./paste";
 import {
   Align,
   Blocks,
@@ -157,6 +158,7 @@ export function useLetterEditor({ content, columns, editable, kind, label, hint 
     editable,
     injectCSS: false,
     editorProps: {
+      transformPastedHTML: cleanPasted,
       attributes: { "aria-label": label, role: "textbox", "aria-multiline": String(!line) },
       handlePaste: (view, event) => {
         if (line) {

@@ -27,7 +27,6 @@ test("the main views", async ({ page }) => {
   test.setTimeout(180_000);
   await signIn(page, "ines");
   const loans = (await ask<{ id: string; name: string }[]>(page, "GET", "/sheets")).find((s) => s.name === "Outgoing loans")?.id;
-  const volunteers = (await ask<{ id: string; name: string }[]>(page, "GET", "/sheets")).find((s) => s.name === "Volunteers")?.id;
   const rule = (await ask<{ id: string }[]>(page, "GET", `/sheets/${loans}/rules`))[0].id;
   const template = (await ask<{ id: string; sheet: string; name: string }[]>(page, "GET", "/templates")).find(
     (t) => t.sheet === loans && t.name === "Return",
@@ -41,15 +40,6 @@ test("the main views", async ({ page }) => {
   await page.getByRole("rowheader", { name: /^LN-0314/ }).click();
   await page.keyboard.press("ArrowRight");
   await shoot(page, "sheet");
-  // A cell that has been changed twice, and its history.
-  for (const text of ["Pewter spyglass, case", "Pewter spyglass with its case"]) {
-    await page.keyboard.type(text);
-    await page.keyboard.press("Enter");
-    await page.keyboard.press("ArrowUp");
-    await page.waitForTimeout(400);
-  }
-  await page.keyboard.press("F8");
-  await shoot(page, "history");
   await page.goto(`/sheets/${loans}?slip=columns`);
   await page.getByRole("button", { name: /^Days to return, formula/ }).click();
   await page.getByRole("textbox", { name: "Formula" }).fill("working_days_until(return_due)");
@@ -65,8 +55,6 @@ test("the main views", async ({ page }) => {
   await page.getByRole("button", { name: /See what/ }).click();
   await page.getByLabel("keep rows as they are that the file does not have").check();
   await shoot(page, "plan");
-  await page.goto(new URL((await ask<{ address: string }>(page, "GET", `/sheets/${volunteers}/form`)).address).pathname);
-  await shoot(page, "form");
   const row = (
     await ask<{ rows: { id: string; name: string }[] }>(page, "POST", `/sheets/${loans}/rows/query`, { offset: 0, limit: 50 })
   ).rows.find((r) => r.name === "LN-0320")?.id;
@@ -123,6 +111,39 @@ test("the main views", async ({ page }) => {
   await shoot(page, "send");
   await page.goto(`/templates/${loans}/${template}`);
   await shoot(page, "template");
+  // A letter with a part and a row's table, one of its fields opened; then two of its versions.
+  const packing = (await ask<{ id: string; sheet: string; name: string }[]>(page, "GET", "/templates")).find((t) => t.name === "Packing")?.id;
+  await page.goto(`/templates/${loans}/${packing}`);
+  await page.getByTestId("previewed").waitFor();
+  const letter = page.getByRole("textbox", { name: "Letter" });
+  const insert = async (name: RegExp) => {
+    await letter.focus();
+    await page.waitForTimeout(150);
+    await page.keyboard.press("Control+End");
+    await page.waitForTimeout(150);
+    await page.getByRole("toolbar", { name: "Letter" }).getByRole("button", { name: "Insert" }).click();
+    await page.getByRole("dialog").getByRole("button", { name }).click();
+    await page.waitForTimeout(150);
+  };
+  await insert(/^A part shown only if/);
+  await page.keyboard.type("It is worth a second pair of hands at the door.");
+  await page.getByRole("button", { name: /^Shown only if/ }).click();
+  await page.getByRole("dialog").getByLabel("Column", { exact: true }).selectOption({ label: "Insured value" });
+  await page.getByRole("dialog").getByLabel("How").selectOption({ label: "is at least" });
+  await page.getByRole("dialog").getByRole("spinbutton").fill("1500");
+  await page.keyboard.press("Escape");
+  await insert(/^The row’s values/);
+  await page.keyboard.press("Control+Home");
+  await letter.locator(".chip").first().click();
+  await shoot(page, "template-field");
+  await page.keyboard.press("Escape");
+  await page.getByRole("button", { name: "Save", exact: true }).click();
+  await page.waitForTimeout(600);
+  await page.getByRole("button", { name: "Versions" }).click();
+  const slip = page.getByRole("complementary", { name: "Versions" });
+  await slip.getByLabel("Show").selectOption({ index: 1 });
+  await slip.getByLabel("beside").selectOption({ index: 1 });
+  await shoot(page, "versions");
   const email = (await ask<{ lines: { id: string }[] }>(page, "GET", `/log?limit=1&sheet=${loans}&state=accepted`)).lines[0].id;
   await page.goto(`/log?email=${email}`);
   await shoot(page, "log");

@@ -58,7 +58,7 @@ const settingDone = "demo"
 // must be running; the sheets' rules are switched on as the clock stands.
 func SetUp(ctx context.Context, e *engine.Engine, hash func(string) string, smtpPort int) error {
 	s := e.Store
-	if err := s.Clear(ctx, store.SettingClock); err != nil {
+	if err := s.Clear(ctx, store.SettingClock, store.SettingLife); err != nil {
 		return err
 	}
 	for _, a := range Accounts {

@@ -112,8 +112,10 @@ test("the main views", async ({ page }) => {
   await page.goto(`/templates/${loans}/${template}`);
   await shoot(page, "template");
   // A letter with a part and a row's table, one of its fields opened; then two of its versions.
-  const packing = (await ask<{ id: string; sheet: string; name: string }[]>(page, "GET", "/templates")).find((t) => t.name === "Packing")?.id;
-  await page.goto(`/templates/${loans}/${packing}`);
+  const packingLetter = (await ask<{ id: string; sheet: string; name: string }[]>(page, "GET", "/templates")).find(
+    (t) => t.name === "Packing",
+  )?.id;
+  await page.goto(`/templates/${loans}/${packingLetter}`);
   await page.getByTestId("previewed").waitFor();
   const letter = page.getByRole("textbox", { name: "Letter" });
   const insert = async (name: RegExp) => {
@@ -143,6 +145,7 @@ test("the main views", async ({ page }) => {
   const slip = page.getByRole("complementary", { name: "Versions" });
   await slip.getByLabel("Show").selectOption({ index: 1 });
   await slip.getByLabel("beside").selectOption({ index: 1 });
+  await page.getByText("Saved.").waitFor({ state: "detached" });
   await shoot(page, "versions");
   const email = (await ask<{ lines: { id: string }[] }>(page, "GET", `/log?limit=1&sheet=${loans}&state=accepted`)).lines[0].id;
   await page.goto(`/log?email=${email}`);

@@ -1,6 +1,6 @@
 import type { Schemas } from "../../api/client";
 
-const paragraphs = (p: Schemas["Preview"]) => p.text.split(/\n\s*\n/);
+const paragraphs = (p: Schemas["Preview"]) => p.text.trim().split(/\n\s*\n/);
 
 /** One of two letters as plain text: what the other does not have stands out. */
 export function Differing({ name, of, other }: { name: string; of?: Schemas["Preview"]; other?: Schemas["Preview"] }) {

@@ -311,4 +311,3 @@ func (e *Engine) TestMessage(ctx context.Context, t *store.TestEmail, letter *st
 	m.Files, err = e.Carried(ctx, letter)
 	return m, err
 }
-

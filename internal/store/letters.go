@@ -132,7 +132,7 @@ type packers struct {
 }
 
 // maxPackers is how many are kept.
-const maxPackers = 48
+const maxPackers = 16
 
 func (c *packers) get(id int64, fetch func() ([]byte, error)) (*packer, error) {
 	c.mu.Lock()

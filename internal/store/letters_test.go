@@ -118,6 +118,32 @@ func TestLettersComeBack(t *testing.T) {
 	}
 }
 
+// In a database that has gone back in time no dictionary and no identity has an id that another
+// one may have had: processes remember them by these.
+func TestLettersAfterGoingBack(t *testing.T) {
+	st, ctx := open(t), context.Background()
+	if _, err := st.JumpAhead(ctx, 5); err != nil {
+		t.Fatal(err)
+	}
+	if err := st.PutLetters(ctx, []store.Letter{{DeliveryID: 1, HTML: "a", Text: "a", By: store.Wording{TemplateID: "t", Version: 1, Variant: 1}}}); err != nil {
+		t.Fatal(err)
+	}
+	identity, err := st.IdentityOf(ctx, store.Identity{Name: "Loans desk", Address: "loans@marrowby.example"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var base int64
+	if err := st.DB(ctx).Raw("SELECT MAX(id) FROM letter_bases").Scan(&base).Error; err != nil || base < 1_000_000_000 || identity < 1_000_000_000 {
+		t.Errorf("base %d, identity %d, %v", base, identity, err)
+	}
+	if again, err := st.IdentityOf(ctx, store.Identity{Name: "Loans desk", Address: "loans@marrowby.example"}); err != nil || again != identity {
+		t.Errorf("the same identity: %d, %v", again, err)
+	}
+	if other, err := st.IdentityOf(ctx, store.Identity{Name: "Desk", Address: "loans@marrowby.example"}); err != nil || other == identity {
+		t.Errorf("another identity: %d, %v", other, err)
+	}
+}
+
 // Letters that are older than packs, and what cannot be read.
 func TestLetterForms(t *testing.T) {
 	st, ctx := open(t), context.Background()

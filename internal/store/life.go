@@ -128,14 +128,17 @@ func (s *Store) Alone(ctx context.Context, name string, f func() error) error {
 // more than anybody can have given since its last event.
 const jump = 1_000_000_000
 
-// JumpAhead has the ids of rows, deliveries and events, and the counters of
-// rules, go on far ahead of all that may have been given, so that none is ever
+// JumpAhead has the ids of rows, deliveries, events and what deliveries name, and the counters
+// of rules, go on far ahead of all that may have been given, so that none is ever
 // given twice. known is the last event that anybody has seen: it has jumped with
 // every earlier going back. It gives the id of the next event.
 func (s *Store) JumpAhead(ctx context.Context, known int64) (event int64, err error) {
 	for _, t := range []struct{ name, insert string }{
 		{"sheet_rows", "INSERT INTO sheet_rows (id, sheet_id, number, place, cells) VALUES (?, '', 0, 0, '')"},
 		{"deliveries", "INSERT INTO deliveries (id, occasion, sheet_id, rule_id, row_id, due_at, judged_at, state, reason, trouble, origin, facts, recipients, reply_to) VALUES (?, RANDOM_BYTES(16), '', '', 0, UTC_TIMESTAMP(), UTC_TIMESTAMP(), 'skipped', '', '', '{}', '[]', '[]', '')"},
+		{"letter_bases", "INSERT INTO letter_bases (id, template_id, version, variant, content) VALUES (?, '', 0, 0, '')"},
+		{"identities", "INSERT INTO identities (id, digest, name, address, public_url) VALUES (?, '', '', '', '')"},
+		{"test_emails", "INSERT INTO test_emails (id, sheet_id, template_id, template_name, version, row_id, row_name, why, sent_by, sent_at, sender_id, identity_id, recipients, subject, message_id, pack) VALUES (?, '', '', '', 0, 0, '', '', '', UTC_TIMESTAMP(), '', 0, '[]', '', '', '')"},
 		{"events", "INSERT INTO events (id, at, actor, kind, detail) VALUES (?, UTC_TIMESTAMP(), '', '', '')"},
 	} {
 		var last int64

@@ -17,14 +17,14 @@ import (
 
 // Context is the row a template is rendered for, with its formulas worked out.
 type Context struct {
-	Sheet *sheet.Sheet
-	Row   *sheet.Row
-	Rows  []*sheet.Row    // of a round-up: all of them, Row being the first
-	Today value.Day       // in the rule's zone
-	Facts rule.Facts      // for parts shown only if a condition holds
-	To    []value.Mailbox // whom it goes to, for invitations
-	Note  string          // a line above the letter that is not its own: that it is a test
-	Pointing bool // to be looked at: each value says, under the pointer, of which field it is
+	Sheet    *sheet.Sheet
+	Row      *sheet.Row
+	Rows     []*sheet.Row    // of a round-up: all of them, Row being the first
+	Today    value.Day       // in the rule's zone
+	Facts    rule.Facts      // for parts shown only if a condition holds
+	To       []value.Mailbox // whom it goes to, for invitations
+	Note     string          // a line above the letter that is not its own: that it is a test
+	Pointing bool            // to be looked at: each value says, under the pointer, of which field it is
 	// Variant is the text to write, 1 being the template's own; 0 is the one for the row.
 	Variant int
 

@@ -1,11 +1,12 @@
 // The files of a sheet, which the cells of its columns of files name: the shelf as a whole, and
 // those of one cell.
 import { useQueryClient } from "@tanstack/react-query";
-import { useId, useMemo, useState } from "react";
+import { useMemo, useState } from "react";
 import { toast } from "sonner";
 import { api, http, type Schemas, type Sheet, take, upload, words } from "../../api/client";
 import { keys, refresh } from "../../api/keys";
 import { Await } from "../../parts/await";
+import { PickFiles } from "../../parts/pickfiles";
 import { size } from "../../parts/size";
 import { Slip } from "../../parts/slip";
 import { count } from "../../parts/time";
@@ -63,25 +64,6 @@ export function withNames(before: string, names: string[]): string {
   const list = namesIn(before);
   for (const n of names) if (!list.some((x) => folded(x) === folded(n))) list.push(n);
   return list.join("; ");
-}
-
-function PickFiles({ label, onFiles }: { label: string; onFiles: (f: File[]) => void }) {
-  const id = useId();
-  return (
-    <label className="link cursor-pointer focus-within:outline-2 focus-within:outline-juniper" htmlFor={id}>
-      {label}
-      <input
-        id={id}
-        type="file"
-        multiple
-        className="sr-only"
-        onChange={(e) => {
-          onFiles([...(e.target.files ?? [])]);
-          e.target.value = "";
-        }}
-      />
-    </label>
-  );
 }
 
 // Files that are dropped anywhere on what is inside.

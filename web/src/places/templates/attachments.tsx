@@ -1,9 +1,10 @@
 // What goes with each email of a letter: files, put here or dropped on the paper's foot.
-import { useId, useState } from "react";
+import { useState } from "react";
 import { type Column, type Schemas, upload, words } from "../../api/client";
 import { size } from "../../parts/size";
 import { NumberField } from "../../parts/fields";
 import { Blank } from "../../parts/picker";
+import { PickFiles } from "../../parts/pickfiles";
 import { valueType } from "../sheets/cell";
 import { type Line, LineField, lineWords } from "./line";
 
@@ -13,7 +14,6 @@ type Props = { list: Attachment[]; columns: Column[]; may: boolean; onChange: (l
 const isFiles = (t: DataTransfer) => [...t.types].includes("Files");
 
 export function Attachments({ list, columns, may, onChange }: Props) {
-  const id = useId();
   const [busy, setBusy] = useState("");
   const [failed, setFailed] = useState("");
   const [over, setOver] = useState(false);
@@ -83,21 +83,7 @@ export function Attachments({ list, columns, may, onChange }: Props) {
           <small>{kindWords(a)}</small>
         </span>
       ))}
-      {may && (
-        <label className="link cursor-pointer focus-within:outline-2 focus-within:outline-juniper" htmlFor={id}>
-          Attach a file
-          <input
-            id={id}
-            type="file"
-            multiple
-            className="sr-only"
-            onChange={(e) => {
-              void add([...(e.target.files ?? [])]);
-              e.target.value = "";
-            }}
-          />
-        </label>
-      )}
+      {may && <PickFiles label="Attach a file" onFiles={(files) => void add(files)} />}
       {may && (
         <button
           type="button"

@@ -148,6 +148,9 @@ func (s *Setting) RoundUps(round rule.Occasion, rows []*sheet.Row, at time.Time,
 			facts := s.facts(computed[0], at, Memory{})
 			c.Rendered = s.Templates[c.Template].Render(template.Context{Sheet: s.Sheet, Row: computed[0], Rows: computed, Today: facts.Today, Facts: facts, To: c.To})
 			c.OptOut = s.Rule.OptOut
+			if large := c.Rendered.Missing; len(large) > 0 { // each row by itself was complete
+				c.Verdict = s.incomplete(c.Verdict, large[0], s.missing(s.Templates[c.Template], computed[0], large))
+			}
 		}
 		ups[i].Considered = c
 	}

@@ -217,9 +217,7 @@ func (w *writer) attach(t *Template, d *doc) (out []Attached) {
 					x.Rows.Columns = append(x.Rows.Columns, c)
 				}
 			}
-			if x.Rows.Rows = w.c.Rows; x.Rows.Rows == nil {
-				x.Rows.Rows = []*sheet.Row{w.c.Row}
-			}
+			x.Rows.Rows = w.c.rows()
 		}
 		if a.Kind == InvitationKind {
 			x.Type, x.Event = invitationType, w.event(a, &d.attached[i])
@@ -264,7 +262,7 @@ func (d *attachedDoc) wants(w *writer) string {
 	if cell.IsEmpty() && d.optional {
 		return ""
 	}
-	if !cell.IsFilled() || len(w.t.Absent(cell)) > 0 || w.t.Oversize(w.c.Row, w.c.Sheet) {
+	if !cell.IsFilled() || len(w.t.Absent(cell)) > 0 || w.t.Oversize(w.c.rows(), w.c.Sheet) {
 		return d.files.ID
 	}
 	return ""

@@ -31,6 +31,14 @@ type Context struct {
 	sender From
 }
 
+// rows are those that the email is about.
+func (c *Context) rows() []*sheet.Row {
+	if c.Rows != nil {
+		return c.Rows
+	}
+	return []*sheet.Row{c.Row}
+}
+
 // Rendered is an email's content.
 type Rendered struct {
 	Subject     string // one line
@@ -363,9 +371,7 @@ func (w *writer) cellStyle() string { return (&doc{locale: w.locale}).cellStyle(
 // rows gives a round-up's rows in the table's order, as many as it shows, and how many
 // are left.
 func (t *roundUp) rows(c *Context) (rows []*sheet.Row, rest int) {
-	if rows = c.Rows; rows == nil {
-		rows = []*sheet.Row{c.Row}
-	}
+	rows = c.rows()
 	if len(t.order) > 0 {
 		rows = slices.Clone(rows)
 		slices.SortStableFunc(rows, func(a, b *sheet.Row) int {

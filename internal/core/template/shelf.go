@@ -34,37 +34,34 @@ func (s Shelf) Met(cell value.Value) (met []Kept, absent []string) {
 	return met, absent
 }
 
-// Named lists what of the shelf a template's emails would take for a row.
-func (t *Template) Named(row *sheet.Row, s *sheet.Sheet) (out []Kept) {
-	for i := range t.Attachments {
-		if a := &t.Attachments[i]; a.Kind == ColumnKind {
-			c, _ := s.Column(a.Column)
-			met, _ := t.rests.Shelf.Met(row.Cell(c))
-			out = append(out, met...)
-		}
-	}
-	return out
-}
-
 // Absent lists the files that a cell names and the sheet's shelf does not have.
 func (t *Template) Absent(cell value.Value) []string {
 	_, absent := t.rests.Shelf.Met(cell)
 	return absent
 }
 
-// Oversize reports whether a row's files make its email larger than MaxAttached.
-func (t *Template) Oversize(row *sheet.Row, s *sheet.Sheet) bool {
-	size, of := 0, false
+// Oversize reports whether the files that an email's rows name, each once, make it larger than
+// MaxAttached.
+func (t *Template) Oversize(rows []*sheet.Row, s *sheet.Sheet) bool {
+	size, named := 0, map[string]bool{}
 	for i := range t.Attachments {
-		size, of = size+t.Attachments[i].Size, of || t.Attachments[i].Kind == ColumnKind
+		a := &t.Attachments[i]
+		size += a.Size
+		c, ok := s.Column(a.Column)
+		if a.Kind != ColumnKind || !ok {
+			continue
+		}
+		for _, row := range rows {
+			met, _ := t.rests.Shelf.Met(row.Cell(c))
+			for _, f := range met {
+				if !named[f.File] {
+					named[f.File] = true
+					size += f.Size
+				}
+			}
+		}
 	}
-	if !of {
-		return false
-	}
-	for _, f := range t.Named(row, s) {
-		size += f.Size
-	}
-	return size > MaxAttached
+	return len(named) > 0 && size > MaxAttached
 }
 
 func (a *Attachment) validateColumn(p *place) error {
@@ -84,12 +81,8 @@ func (w *writer) ofRow(t *Template, a *Attachment, name []op) (out []Attached) {
 	if !ok {
 		return nil
 	}
-	rows := w.c.Rows
-	if rows == nil {
-		rows = []*sheet.Row{w.c.Row}
-	}
 	own := w.line(name)
-	for _, row := range rows {
+	for _, row := range w.c.rows() {
 		met, _ := t.rests.Shelf.Met(row.Cell(c))
 		for _, f := range met {
 			if slices.ContainsFunc(out, func(o Attached) bool { return o.File == f.File }) {

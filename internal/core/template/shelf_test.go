@@ -96,8 +96,17 @@ func TestFilesOfARoundUp(t *testing.T) {
 	tpl := &Template{Name: "x", Subject: lineOf(t, "Hello", s), Body: para(t, "Your agreements.")}
 	tpl.Attachments = []Attachment{{Kind: ColumnKind, Column: "agr"}}
 	tpl.Use(Rests{Shelf: shelf})
+	together := Context{Sheet: s, Row: rows[0], Rows: rows}
+	shelf["c.pdf"] = Kept{Name: "c.pdf", File: shelf["c.pdf"].File, Type: "application/pdf", Size: MaxAttached - 1}
+	if r := tpl.Render(together); !slices.Equal(r.Missing, []string{"agr"}) {
+		t.Errorf("too large together: missing %v", r.Missing)
+	}
+	shelf["c.pdf"] = Kept{Name: "c.pdf", File: shelf["c.pdf"].File, Type: "application/pdf", Size: MaxAttached - 2}
+	if r := tpl.Render(together); len(r.Missing) > 0 {
+		t.Errorf("a file that two rows name counts twice: missing %v", r.Missing)
+	}
 	var names []string
-	for _, a := range tpl.Render(Context{Sheet: s, Row: rows[0], Rows: rows}).Attachments {
+	for _, a := range tpl.Render(together).Attachments {
 		names = append(names, a.Name)
 	}
 	if got := strings.Join(names, " "); got != "a.pdf b.pdf c.pdf" {

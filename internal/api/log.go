@@ -286,23 +286,23 @@ func (s *Server) ExportLog(ctx context.Context, r ExportLogRequestObject) (Expor
 	w.UseCRLF = true // RFC 4180
 	_ = w.Write([]string{"When", "State", "To", "Subject", "Sheet", "Row", "Rule", "Outcome", "Server's reply", "Occasion", "Attempt"})
 	for cursor, n := "", 0; n < maxExport; {
-		ds, next, err := s.st.Log(ctx, f, cursor, 500)
+		lines, ds, next, err := s.logPage(ctx, f, cursor, 500)
 		if err != nil {
 			return nil, err
 		}
-		lines, err := s.logLines(ctx, ds)
-		if err != nil {
-			return nil, err
-		}
-		for i, l := range lines {
-			rec := []string{l.At.In(s.Zone).Format(time.RFC3339), string(l.State), l.To, l.Subject, l.Sheet, l.Row, l.Rule, l.Outcome, ds[i].Reply,
-				fmt.Sprintf("%x", ds[i].Occasion), fmt.Sprint(ds[i].Attempt)}
+		n += len(lines)
+		for _, l := range lines {
+			rec := []string{l.At.In(s.Zone).Format(time.RFC3339), testState, l.To, l.Subject, l.Sheet, l.Row, l.Rule, l.Outcome, "", "", ""}
+			if !is(l.Test) {
+				d := &ds[0]
+				ds = ds[1:]
+				rec[1], rec[8], rec[9], rec[10] = string(l.State), d.Reply, fmt.Sprintf("%x", d.Occasion), fmt.Sprint(d.Attempt)
+			}
 			for k := range rec {
 				rec[k] = neutral(rec[k])
 			}
 			_ = w.Write(rec)
 		}
-		n += len(ds)
 		if cursor = next; next == "" {
 			break
 		}

@@ -107,6 +107,9 @@ func TestTryingOverHTTP(t *testing.T) {
 			t.Errorf("%s: %d lines, want %d", query, len(page.Lines), n)
 		}
 	}
+	if csv := body(m.call(m.co, "GET", "/api/log.csv", "")); strings.Count(csv, ",test,") != 4 || !strings.Contains(csv, "Test: Urn ist fällig") {
+		t.Errorf("%s", csv)
+	}
 	urn := m.log("text=Urn").Lines[0]
 	var test TestEmail
 	m.want(m.co, "GET", "/tests/"+urn.Id, "", 200, &test)

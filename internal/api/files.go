@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"mime/multipart"
 	"path"
 	"strings"
 
@@ -15,11 +16,7 @@ import (
 // KeepFile implements StrictServerInterface: it keeps a file by its content, once it is seen
 // to be what it is said to be.
 func (s *Server) KeepFile(ctx context.Context, r KeepFileRequestObject) (KeepFileResponseObject, error) {
-	f, err := readForm(r.Body)
-	if err != nil {
-		return nil, err
-	}
-	name, err := f.named()
+	f, name, err := readUpload(r.Body)
 	if err != nil {
 		return nil, err
 	}
@@ -41,13 +38,17 @@ func (s *Server) KeepFile(ctx context.Context, r KeepFileRequestObject) (KeepFil
 	return KeepFile201JSONResponse(out), err
 }
 
-// named gives the name of the file in a form, without its folders.
-func (f *form) named() (string, error) {
+// readUpload reads a form with a file, and gives the file's name without its folders.
+func readUpload(r *multipart.Reader) (*form, string, error) {
+	f, err := readForm(r)
+	if err != nil {
+		return nil, "", err
+	}
 	name := path.Base(strings.ReplaceAll(strings.TrimSpace(f.name), `\`, "/"))
 	if f.file == nil || name == "." || name == "/" {
-		return "", problem(422, "The form has no file with a name.")
+		return nil, "", problem(422, "The form has no file with a name.")
 	}
-	return name, nil
+	return f, name, nil
 }
 
 // GetFile implements StrictServerInterface. It comes as something to be saved, never as

@@ -29,11 +29,7 @@ func sheetFile(f *store.ShelfFile, rows int) SheetFile {
 
 // AddSheetFile implements StrictServerInterface.
 func (s *Server) AddSheetFile(ctx context.Context, r AddSheetFileRequestObject) (AddSheetFileResponseObject, error) {
-	f, err := readForm(r.Body)
-	if err != nil {
-		return nil, err
-	}
-	name, err := f.named()
+	f, name, err := readUpload(r.Body)
 	if err != nil {
 		return nil, err
 	}

@@ -167,13 +167,17 @@ func testLine(t *store.TestEmail, sheets map[string]string) LogLine {
 		To: strings.Join(t.Recipients, ", "), Subject: t.Subject, Outcome: "test of " + t.TemplateName + ", sent by " + t.SentBy, Test: &yes}
 }
 
+func (s *Server) testEmail(ctx context.Context, id string) (*store.TestEmail, *store.Letter, error) {
+	n, err := parseID(id)
+	if err != nil {
+		return nil, nil, err
+	}
+	return s.st.TestEmail(ctx, n)
+}
+
 // GetTest implements StrictServerInterface.
 func (s *Server) GetTest(ctx context.Context, r GetTestRequestObject) (GetTestResponseObject, error) {
-	id, err := parseID(r.Test)
-	if err != nil {
-		return nil, err
-	}
-	t, letter, err := s.st.TestEmail(ctx, id)
+	t, letter, err := s.testEmail(ctx, r.Test)
 	if err != nil {
 		return nil, err
 	}
@@ -185,11 +189,7 @@ func (s *Server) GetTest(ctx context.Context, r GetTestRequestObject) (GetTestRe
 
 // GetTestMessage implements StrictServerInterface.
 func (s *Server) GetTestMessage(ctx context.Context, r GetTestMessageRequestObject) (GetTestMessageResponseObject, error) {
-	id, err := parseID(r.Test)
-	if err != nil {
-		return nil, err
-	}
-	t, letter, err := s.st.TestEmail(ctx, id)
+	t, letter, err := s.testEmail(ctx, r.Test)
 	if err != nil {
 		return nil, err
 	}

@@ -195,6 +195,15 @@ func TestWholeLetterGoesOut(t *testing.T) {
 	if eml := body(m.call(m.co, "GET", "/api/deliveries/"+went.Id+"/message.eml", "")); eml != mail.Source {
 		t.Errorf("the log shows\n%s\nand what left was\n%s", eml, mail.Source)
 	}
+	// The sender is called otherwise since: what has left stays as it was, and says whose words it has.
+	m.want(m.admin, "PUT", "/setup/senders/"+s.Id, fmt.Sprintf(`{"name":"Renamed \"desk\"","address":"other@marrowby.example","host":%q,"port":%d,"security":"none"}`, s.Host, s.Port), 200, nil)
+	if eml := body(m.call(m.co, "GET", "/api/deliveries/"+went.Id+"/message.eml", "")); eml != mail.Source {
+		t.Errorf("with the sender renamed the log shows\n%s\nand what left was\n%s", eml, mail.Source)
+	}
+	m.want(m.co, "GET", "/deliveries/"+went.Id, "", 200, &d)
+	if d.From == nil || !strings.Contains(*d.From, s.Address) || d.Template == nil || d.Template.Name != letter.Name || d.Template.Version != 2 {
+		t.Errorf("from %v, in the words of %+v", d.From, d.Template)
+	}
 	m.stops(link[1])
 	// The piece changes everywhere at once.
 	m.want(m.co, "PUT", "/pieces/"+piece.Id, `{"version":1,"piece":{"name":"Hours","body":{"type":"doc","content":[`+words("Open at nine.")+`]}}}`, 200, nil)

@@ -55,7 +55,7 @@ func TestTryingOverHTTP(t *testing.T) {
 	for _, r := range rows {
 		got = append(got, *r.Name+": "+strings.Join(*r.Why, "; "))
 	}
-	want := []string{"L-1: in the first language; without the part shown if value is at least 1000", "L-2: in “de”",
+	want := []string{"L-1: in the first language; without the part shown if value is at least 1000", "L-2: in German",
 		"L-3: Contact is empty: its other words; with the part shown if value is at least 1000", "L-5: the longest values"}
 	if strings.Join(got, "\n") != strings.Join(want, "\n") {
 		t.Errorf("picked\n%s\nwant\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
@@ -113,7 +113,7 @@ func TestTryingOverHTTP(t *testing.T) {
 	urn := m.log("text=Urn").Lines[0]
 	var test TestEmail
 	m.want(m.co, "GET", "/tests/"+urn.Id, "", 200, &test)
-	if test.Subject != "Test: Urn ist fällig" || test.Template.Name != "Return" || test.Template.Version != 1 || test.Why != "in “de”" || !strings.Contains(test.Text, "Guten Tag Ben Pike") ||
+	if test.Subject != "Test: Urn ist fällig" || test.Template.Name != "Return" || test.Template.Version != 1 || test.Why != "in German" || !strings.Contains(test.Text, "Guten Tag Ben Pike") ||
 		!strings.Contains(test.Text, "This is a test of “Return” for row L-2, sent to "+other.Name) {
 		t.Errorf("%+v", test)
 	}

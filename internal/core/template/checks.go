@@ -110,7 +110,7 @@ func (c Check) Words(s *sheet.Sheet) string {
 	case TextPoor:
 		return "As plain text the letter says next to nothing"
 	case VariantOld:
-		return "The text in “" + c.Value + "” is older than the first one"
+		return "The text in " + languageName(c.Value) + " is older than the first one"
 	}
 	return string(c.Code)
 }

@@ -4,6 +4,9 @@ import (
 	"strings"
 	"unicode/utf8"
 
+	bcp47 "golang.org/x/text/language"
+	"golang.org/x/text/language/display"
+
 	"nivot/internal/core/value"
 )
 
@@ -85,6 +88,18 @@ func (t *Template) Traits(c Context) (out []Trait, length int) {
 	return out, length
 }
 
+// languageName is a language's English name (CLDR); of a tag that says none, the tag.
+func languageName(tag string) string {
+	parsed, err := bcp47.Parse(tag)
+	if err != nil {
+		return tag
+	}
+	if name := display.English.Tags().Name(parsed); name != "" {
+		return name
+	}
+	return tag
+}
+
 // TraitWords says a trait in plain English.
 func (t *Template) TraitWords(x Trait, c Context) string {
 	name := func() string {
@@ -96,7 +111,7 @@ func (t *Template) TraitWords(x Trait, c Context) string {
 	switch x.Kind {
 	case InLanguage:
 		if x.Text > 1 && x.Text-2 < len(t.Variants) {
-			return "in “" + t.Variants[x.Text-2].Language + "”"
+			return "in " + languageName(t.Variants[x.Text-2].Language)
 		}
 		return "in the first language"
 	case PartShown, PartHidden:

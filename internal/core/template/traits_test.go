@@ -31,7 +31,7 @@ func TestTraits(t *testing.T) {
 			"in the first language; with the part shown if value is at least 1000; Odd ] name is empty: its other words; with the part shown if object is Bell", 7},
 		{"a sentence that is left out", map[string]string{"obj": "Urn", "con": "Ada", "val": "5"}, "in the first language; without the part shown if value is at least 1000; without the part shown if object is Bell; Return due is empty: its sentence is left out", 6},
 		{"an empty name", map[string]string{"obj": "Urn", "due": "29/03/2027", "val": "5"}, "in the first language; Contact is empty: its other words; without the part shown if value is at least 1000; without the part shown if object is Bell", 3},
-		{"another language", map[string]string{"obj": "Urn", "con": "de", "val": "5000"}, "in “de”", 3},
+		{"another language", map[string]string{"obj": "Urn", "con": "de", "val": "5000"}, "in German", 3},
 		{"incomplete", map[string]string{"con": "Ada"}, "", 0},
 	} {
 		t.Run(c.name, func(t *testing.T) {

@@ -118,6 +118,53 @@ func TestLettersComeBack(t *testing.T) {
 	}
 }
 
+// A database with templates and letters from before they had versions and packs keeps every word
+// of them, on the way up, down and up again.
+func TestMigrateLetters(t *testing.T) {
+	ctx := context.Background()
+	st, err := store.Open(dbtest.DSN(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { st.Close() })
+	if err := st.MigrateUpTo(ctx, 12); err != nil {
+		t.Fatal(err)
+	}
+	const page, text = `<p>Dear “Ada” \\ &amp; <b>Ü 🕰</b></p>` + "\n\t", "Dear \"Ada\"\n\\ Ü 🕰\n"
+	for _, q := range []struct {
+		sql  string
+		args []any
+	}{
+		{"INSERT INTO templates (id, sheet_id, name, subject, body, language, variants, version, created_at) VALUES ('t', 's', 'Re \"turn\"', ?, ?, 'c1', NULL, 3, UTC_TIMESTAMP())",
+			[]any{`{"type":"doc","content":[{"type":"paragraph","content":[{"type":"text","text":"About \"it\""}]}]}`, `{"type":"doc","content":[{"type":"paragraph","content":[{"type":"text","text":"Ü"}]}]}`}},
+		{"INSERT INTO letters (delivery_id, html, text) VALUES (7, ?, ?)", []any{page, text}},
+	} {
+		if err := st.DB(ctx).Exec(q.sql, q.args...).Error; err != nil {
+			t.Fatal(err)
+		}
+	}
+	for range 2 {
+		if err := st.Migrate(ctx); err != nil {
+			t.Fatal(err)
+		}
+		l, err := st.Letter(ctx, 7)
+		if err != nil || l.HTML != page || l.Text != text || len(l.Carried) > 0 {
+			t.Errorf("%+v %v, want\n%q\n%q", l, err, page, text)
+		}
+		rec, err := st.Template(ctx, "t")
+		if err != nil {
+			t.Fatal(err)
+		}
+		c, err := rec.Core()
+		if err != nil || c.Name != `Re "turn"` || c.Language != "c1" || c.Version != 3 || c.Subject.Content[0].Content[0].Text != `About "it"` || c.Body.Content[0].Content[0].Text != "Ü" {
+			t.Errorf("%+v %v", c, err)
+		}
+		if err := st.MigrateDownTo(ctx, 12); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
 // In a database that has gone back in time no dictionary and no identity has an id that another
 // one may have had: processes remember them by these.
 func TestLettersAfterGoingBack(t *testing.T) {

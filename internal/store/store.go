@@ -110,6 +110,13 @@ const migrateLock = "nivot migrate"
 // Migrate brings the tables up to date. Of several processes that start at
 // once one does it, the others wait for it.
 func (s *Store) Migrate(ctx context.Context) error {
+	return s.migrate(ctx, func(p *goose.Provider) error {
+		_, err := p.Up(ctx)
+		return err
+	})
+}
+
+func (s *Store) migrate(ctx context.Context, do func(*goose.Provider) error) error {
 	pool, err := s.db.DB()
 	if err != nil {
 		return err
@@ -132,8 +139,7 @@ func (s *Store) Migrate(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	_, err = p.Up(ctx)
-	return err
+	return do(p)
 }
 
 // maxTries bounds how often a transaction that lost to another is tried.

@@ -125,7 +125,7 @@ func TestDecisions(t *testing.T) {
 	for _, ev := range events {
 		kinds = append(kinds, strings.TrimPrefix(ev.Kind, "delivery-"))
 	}
-	if strings.Join(kinds, " ") != "queued failed queued sending accepted" {
+	if strings.Join(kinds, " ") != "queued failed queued accepted" {
 		t.Errorf("events %v", kinds)
 	}
 }

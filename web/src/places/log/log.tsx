@@ -184,9 +184,15 @@ function LogTitle({ search: s, counts, empty, zone, now }: TitleProps) {
       ) : empty ? (
         <>
           <b>The log.</b>{" "}
-          {s.show || s.sheet || s.to || s.text || s.since
-            ? "Nothing is like this."
-            : "Nothing has fallen due yet. Once a rule is on, every email stands here, and every one that did not go, with its reason."}
+          {s.show === "tests"
+            ? "No test email has been sent yet. A template’s page sends them."
+            : s.show || s.sheet || s.to || s.text || s.since
+              ? "Nothing is like this."
+              : "Nothing has fallen due yet. Once a rule is on, every email stands here, and every one that did not go, with its reason."}
+        </>
+      ) : s.show === "tests" ? (
+        <>
+          <b>Test emails.</b> They went to colleagues alone; no rule counts them.
         </>
       ) : (
         <>

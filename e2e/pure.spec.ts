@@ -3,7 +3,7 @@ import { expect, test } from "@playwright/test";
 import { daysFrom, isoDay, midnight, moment, plusDays, weekday } from "../web/src/parts/time";
 import type { Condition, RuleBody, Sheet } from "../web/src/api/client";
 import { changeOf, kinds, moreOf, readRecurrence, tidy, withKind, withParts, writeRecurrence } from "../web/src/places/rule/model";
-import { pressed } from "../web/src/places/sheets/keys";
+import { pressed, Typed } from "../web/src/places/sheets/keys";
 import { pendingTexts, type Shelf, Unsent, verdict } from "../web/src/places/sheets/unsent";
 
 // The modules of the screens that need no browser.
@@ -335,4 +335,19 @@ test.describe("a rule in the editor", () => {
       expect(writeRecurrence(without)).toBe(text);
     }
   });
+});
+
+test("what is typed for a row that is still to come is kept cell by cell", () => {
+  const press = (...keys: string[]) => {
+    const typed = new Typed();
+    const taken = keys.map((key) => typed.take({ key } as never));
+    return { ...typed.cells(), taken };
+  };
+  expect(press("B", "-", "6")).toEqual({ whole: [], open: "B-6", taken: [true, true, true] });
+  expect(press("B", "Tab", "Tab", "R", "u")).toEqual({ whole: ["B", ""], open: "Ru", taken: [true, true, true, true, true] });
+  expect(press("B", "Tab", "Enter", "R", "Enter").whole).toEqual(["B", "R"]); // Enter opens an empty cell, and ends a filled one
+  expect(press("B", "Enter", "x")).toMatchObject({ whole: ["B"], open: "" });
+  expect(press("a", "b", "Backspace", "c").open).toBe("ac");
+  expect(press("a", "ArrowUp").taken).toEqual([true, false]);
+  expect(press("Escape").taken).toEqual([false]);
 });

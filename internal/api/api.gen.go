@@ -1065,7 +1065,7 @@ type Cell struct {
 	Input *string `json:"input,omitempty"`
 	Text  string  `json:"text"`
 
-	// Why of one that does not fit its column: what is wrong with it
+	// Why of one that does not fit its column, or names a file that the sheet does not have: what is wrong with it
 	Why *string `json:"why,omitempty"`
 }
 

@@ -11,6 +11,7 @@ import (
 	"nivot/internal/core/delivery"
 	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
+	"nivot/internal/core/template"
 	"nivot/internal/core/value"
 	"nivot/internal/engine"
 	"nivot/internal/store"
@@ -107,12 +108,16 @@ func (s *Server) toRows(ctx context.Context, sheetID string, core *sheet.Sheet, 
 	if err != nil {
 		return nil, err
 	}
+	shelf, err := s.st.CoreShelf(ctx, sheetID)
+	if err != nil {
+		return nil, err
+	}
 	out := make([]Row, len(recs))
 	for i := range recs {
 		r := &recs[i]
 		first, doubled := firsts[string(r.RowKey)]
 		out[i] = Row{Doubled: doubled && r.Number > first, Id: cores[i].ID, Name: core.RowName(cores[i]), Version: int(r.Version), Unsettled: r.FirstEdit != nil, Gone: r.Gone,
-			Cells: toCells(core, computed(cores[i])), Marks: marks[cores[i].ID]}
+			Cells: toCells(core, computed(cores[i]), shelf), Marks: marks[cores[i].ID]}
 		if out[i].Marks == nil {
 			out[i].Marks = []Mark{}
 		}
@@ -160,7 +165,8 @@ func (s *Server) marks(ctx context.Context, sheetID string, ids []int64, cores [
 	return out, nil
 }
 
-func toCells(core *sheet.Sheet, row *sheet.Row) []Cell {
+// toCells tells a row's cells; of one that names files, which of them the sheet does not have.
+func toCells(core *sheet.Sheet, row *sheet.Row, shelf template.Shelf) []Cell {
 	out := make([]Cell, len(core.Columns))
 	for i := range core.Columns {
 		c := &core.Columns[i]
@@ -176,6 +182,10 @@ func toCells(core *sheet.Sheet, row *sheet.Row) []Cell {
 				why := sentence(err.Error())
 				out[i].Why = &why
 			}
+		}
+		if _, absent := shelf.Met(v); len(absent) > 0 {
+			bad, why := true, strings.Join(absent, ", ")+": not among the files of the sheet. Drop it here, or add it under Files."
+			out[i].Bad, out[i].Why = &bad, &why
 		}
 	}
 	return out

@@ -59,6 +59,12 @@ func TestFilesOfRowsOverHTTP(t *testing.T) {
 	for _, r := range page.Rows {
 		ids = append(ids, r.Id)
 	}
+	for i, want := range []string{"", "L-2.pdf: not among the files of the sheet", "", "L-4.pdf: not among"} {
+		c := page.Rows[i].Cells[2]
+		if is(c.Bad) != (want != "") || want != "" && !strings.HasPrefix(*c.Why, want) {
+			t.Errorf("%s: bad %v, %v; want %q", page.Rows[i].Name, is(c.Bad), c.Why, want)
+		}
+	}
 	m.want(m.co, "POST", at+"/rules/"+rule.Id+"/send", `{"batch":"first","rows":`+jsonOf(ids)+`}`, 200, nil)
 	m.until("2027-03-15T08:45:00Z")
 	outcomes := func() map[string]string {

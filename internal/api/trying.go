@@ -117,7 +117,6 @@ func (s *Server) SendTest(ctx context.Context, r SendTestRequestObject) (SendTes
 				return nil, err
 			}
 		}
-		trial.ID = tried.ID
 		if trial.Template, err = s.letter(ctx, r.Sheet, core, tried); err != nil {
 			return nil, err
 		}

@@ -193,7 +193,7 @@ func (e *Engine) Wordings(ctx context.Context, sheetID, ruleID string) ([]Worded
 	}
 	var out []Worded
 	for _, t := range all {
-		if id, ok := first[t]; ok && !slices.ContainsFunc(out, func(w Worded) bool { return w.Template == t }) {
+		if id, ok := first[t]; ok {
 			out = append(out, Worded{id, t})
 		}
 	}
@@ -203,8 +203,7 @@ func (e *Engine) Wordings(ctx context.Context, sheetID, ruleID string) ([]Worded
 // Trial is a template that is sent to colleagues to be looked at.
 type Trial struct {
 	Sheet    *store.Sheet
-	Template *template.Template // made ready with what it rests on
-	ID       string             // of the template that is kept; "" of a draft
+	Template *template.Template // made ready with what it rests on; without an id where it was never saved
 	Row      int64
 	Why      []string // why the row was picked, where it was
 	To       []store.Person
@@ -255,7 +254,7 @@ func (e *Engine) Test(ctx context.Context, t Trial) (*store.TestEmail, error) {
 	rendered.Text, rendered.HTML = stop.Replace(rendered.Text), stop.Replace(rendered.HTML)
 	letter := store.NewLetter(&rendered)
 	letter.By = store.Wording{} // it says that it is a test: it is no measure for others
-	out := &store.TestEmail{SheetID: t.Sheet.ID, TemplateID: t.ID, TemplateName: t.Template.Name, Version: t.Template.Version, RowID: t.Row, RowName: core.RowName(row),
+	out := &store.TestEmail{SheetID: t.Sheet.ID, TemplateID: t.Template.ID, TemplateName: t.Template.Name, Version: t.Template.Version, RowID: t.Row, RowName: core.RowName(row),
 		Why: strings.Join(t.Why, "; "), SentBy: t.By.Name, SentAt: now, Subject: "Test: " + rendered.Subject, SenderID: t.Sheet.SenderID}
 	for _, b := range to {
 		out.Recipients = append(out.Recipients, b.String())

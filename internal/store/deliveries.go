@@ -353,7 +353,7 @@ type LogFilter struct {
 	Text    string // part of the subject
 	Since   *time.Time
 	Until   *time.Time
-	At      string // the column of times, due_at where it is ""
+	at      string // the column of times, due_at where it is ""
 }
 
 func (f LogFilter) where(q *gorm.DB) *gorm.DB {
@@ -376,8 +376,8 @@ func (f LogFilter) where(q *gorm.DB) *gorm.DB {
 		q = q.Where("subject LIKE ?", "%"+escapeLike(f.Text)+"%")
 	}
 	at := "due_at"
-	if f.At != "" {
-		at = f.At
+	if f.at != "" {
+		at = f.at
 	}
 	if f.Since != nil {
 		q = q.Where(at+" >= ?", *f.Since)

@@ -143,6 +143,14 @@ func TestMigrateLetters(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
+	// With versions, and letters that carry something and offer to opt out, before packs.
+	carried := []store.Carried{{File: strings.Repeat("ab", 32), Type: "application/pdf", Name: "“a”.pdf"}}
+	if err := st.MigrateUpTo(ctx, 13); err != nil {
+		t.Fatal(err)
+	}
+	if err := st.DB(ctx).Exec("INSERT INTO letters (delivery_id, html, text, carried, opt_out) VALUES (8, 'h', 't', ?, TRUE)", store.Detail(carried)).Error; err != nil {
+		t.Fatal(err)
+	}
 	for range 2 {
 		if err := st.Migrate(ctx); err != nil {
 			t.Fatal(err)
@@ -150,6 +158,9 @@ func TestMigrateLetters(t *testing.T) {
 		l, err := st.Letter(ctx, 7)
 		if err != nil || l.HTML != page || l.Text != text || len(l.Carried) > 0 {
 			t.Errorf("%+v %v, want\n%q\n%q", l, err, page, text)
+		}
+		if l, err := st.Letter(ctx, 8); err != nil || l.HTML != "h" || !l.OptOut || !reflect.DeepEqual(l.Carried, carried) {
+			t.Errorf("what it carries: %+v %v", l, err)
 		}
 		rec, err := st.Template(ctx, "t")
 		if err != nil {
@@ -159,9 +170,18 @@ func TestMigrateLetters(t *testing.T) {
 		if err != nil || c.Name != `Re "turn"` || c.Language != "c1" || c.Version != 3 || c.Subject.Content[0].Content[0].Text != `About "it"` || c.Body.Content[0].Content[0].Text != "Ü" {
 			t.Errorf("%+v %v", c, err)
 		}
-		if err := st.MigrateDownTo(ctx, 12); err != nil {
+		if err := st.MigrateDownTo(ctx, 13); err != nil {
 			t.Fatal(err)
 		}
+	}
+	if err := st.MigrateDownTo(ctx, 12); err != nil {
+		t.Fatal(err)
+	}
+	if err := st.Migrate(ctx); err != nil {
+		t.Fatal(err)
+	}
+	if l, err := st.Letter(ctx, 7); err != nil || l.HTML != page || l.Text != text {
+		t.Errorf("all the way back and up again: %+v %v", l, err)
 	}
 }
 

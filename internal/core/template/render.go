@@ -71,11 +71,7 @@ func (t *Template) Render(c Context) Rendered {
 	w.html.Reset()
 	w.text.Reset()
 	out.Attachments = w.attach(t, d)
-	for i := range d.attached {
-		if id := d.attached[i].wants(w); id != "" && !slices.Contains(w.missing, id) {
-			w.missing = append(w.missing, id)
-		}
-	}
+	w.attachedWants(d)
 	out.Missing = w.missing
 	return out
 }
@@ -141,6 +137,13 @@ func (w *writer) attachedChecks(d *doc) {
 		for _, l := range d.attached[i].lines() {
 			w.run(l)
 		}
+	}
+	w.attachedWants(d)
+}
+
+// attachedWants notes the columns for which attachments keep the email from going out.
+func (w *writer) attachedWants(d *doc) {
+	for i := range d.attached {
 		if id := d.attached[i].wants(w); id != "" && !slices.Contains(w.missing, id) {
 			w.missing = append(w.missing, id)
 		}

@@ -2329,7 +2329,7 @@ export interface components {
             /** @description what a person would type, where it differs */
             input?: string;
             bad?: boolean;
-            /** @description of one that does not fit its column: what is wrong with it */
+            /** @description of one that does not fit its column, or names a file that the sheet does not have: what is wrong with it */
             why?: string;
         };
         /** @enum {string} */

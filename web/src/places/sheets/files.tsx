@@ -1,7 +1,7 @@
 // The files of a sheet, which the cells of its columns of files name: the shelf as a whole, and
 // those of one cell.
 import { useQueryClient } from "@tanstack/react-query";
-import { useMemo, useState } from "react";
+import { useState } from "react";
 import { toast } from "sonner";
 import { api, http, type Schemas, type Sheet, take, upload, words } from "../../api/client";
 import { keys, refresh } from "../../api/keys";
@@ -26,19 +26,6 @@ export function useShelf(sheet: Sheet) {
   return api.useQuery("get", "/sheets/{sheet}/files", { params: { path: { sheet: sheet.id } } }, { enabled: hasFiles(sheet) });
 }
 
-/** Gives what is wrong with the names in a cell: those that no file of the sheet has. */
-export function useAbsent(sheet: Sheet): ((text: string) => string | undefined) | undefined {
-  const files = useShelf(sheet).data?.files;
-  return useMemo(() => {
-    if (!files) return undefined;
-    const there = new Set(files.map((f) => folded(f.name)));
-    return (text) => {
-      const absent = namesIn(text).filter((n) => !there.has(folded(n)));
-      return absent.length > 0 ? `${absent.join(", ")}: not among the files of the sheet. Drop it here, or add it under Files.` : undefined;
-    };
-  }, [files]);
-}
-
 /** Puts files among those of a sheet, one after the other, and gives the names that they have there. */
 export function usePutFiles(sheet: Sheet) {
   const client = useQueryClient();
@@ -54,7 +41,7 @@ export function usePutFiles(sheet: Sheet) {
         toast.error(words(e), { id: wait, duration: 12000 });
       }
     }
-    await refresh(client, [keys.sheetFiles, keys.checks(sheet.id), keys.preview(sheet.id)]);
+    await refresh(client, [keys.sheetFiles, keys.rows(sheet.id), keys.checks(sheet.id), keys.preview(sheet.id)]);
     return names;
   };
 }
@@ -118,7 +105,7 @@ export function FilesSlip({
   const remove = async (f: SheetFile) => {
     try {
       await take(http.DELETE("/sheets/{sheet}/files", { params: { path: { sheet: sheet.id }, query: { name: f.name } } }));
-      await refresh(client, [keys.sheetFiles]);
+      await refresh(client, [keys.sheetFiles, keys.rows(sheet.id)]);
       toast(f.rows > 0 ? `Removed ${f.name}. ${count(f.rows, "row")} still name${f.rows === 1 ? "s" : ""} it.` : `Removed ${f.name}.`);
     } catch (e) {
       toast.error(words(e));

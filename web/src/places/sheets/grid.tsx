@@ -9,7 +9,7 @@ import { rowHeight } from "./cell";
 import { useCursor } from "./cursor";
 import type { Edits } from "./edits";
 import { Editor } from "./editor";
-import { useAbsent, usePutFiles, withNames } from "./files";
+import { usePutFiles, withNames } from "./files";
 import { Foot } from "./foot";
 import { byCell, layOut } from "./gridlayout";
 import { GridRow } from "./gridrow";
@@ -212,7 +212,6 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
     setAnchor,
   });
 
-  const absent = useAbsent(sheet);
   const put = usePutFiles(sheet);
   // Files that are dropped on a cell of files go among those of the sheet, and their names into it.
   const dropAt = (e: React.DragEvent) => {
@@ -283,7 +282,6 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
     point,
     guests,
     place,
-    absent,
     over,
     drop,
   };
@@ -323,7 +321,6 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
     point,
     guests,
     place,
-    absent,
     over,
     drop,
   } = useGrid(p, ref);
@@ -384,7 +381,6 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
                   width: layout.width,
                   lit,
                   pending: edits.pending,
-                  absent,
                   onMark: p.onMark,
                   onPoint: point,
                   onRow: p.onRow,
@@ -454,7 +450,7 @@ type LinesProps = {
   editor: React.ReactNode;
   shared: Pick<
     React.ComponentProps<typeof GridRow>,
-    "sheet" | "columns" | "places" | "hasKey" | "axis" | "pinned" | "width" | "lit" | "pending" | "absent" | "onMark" | "onPoint" | "onRow"
+    "sheet" | "columns" | "places" | "hasKey" | "axis" | "pinned" | "width" | "lit" | "pending" | "onMark" | "onPoint" | "onRow"
   >;
 };
 

@@ -20,7 +20,6 @@ type RowProps = {
   lights: boolean;
   lit: string | null;
   pending: Map<string, string>;
-  absent?: (text: string) => string | undefined; // what is wrong with the names in a cell of files
   touched?: { who: string; cells: string[] };
   guests?: Map<string, string[]>;
   editor: React.ReactNode;
@@ -36,9 +35,7 @@ export const GridRow = memo(function GridRow(p: RowProps) {
   const ground = here || p.lights ? "bg-wash" : "bg-sheet";
   const cell = (c: Column, i: number, head: boolean) => {
     const at = p.places.get(c.id) ?? -1;
-    const held: Schemas["Cell"] | undefined = row?.cells[at];
-    const absent = c.type === "file" && held?.text && !held.bad ? p.absent?.(held.text) : undefined;
-    const content = held && absent ? { ...held, bad: true, why: absent } : held;
+    const content: Schemas["Cell"] | undefined = row?.cells[at];
     const changed = p.touched && row && p.touched.cells[at] !== content?.text ? initials(p.touched.who) : undefined;
     return (
       <CellBox

@@ -20,6 +20,7 @@ export function Attachments({ list, columns, may, onChange }: Props) {
   const dates = columns.filter(isDated);
   const files = columns.filter((c) => c.type === "file");
   if (list.length === 0 && !may) return null;
+  const put = (i: number) => (a: Attachment) => onChange(list.map((x, k) => (k === i ? a : x)));
   const add = async (files: File[]) => {
     let now = list;
     setFailed("");
@@ -58,18 +59,13 @@ export function Attachments({ list, columns, may, onChange }: Props) {
         <span key={i} className="flex items-baseline gap-1.5">
           <Blank words={lineWords(a.name as Line, columns) || unnamed(a, columns)} title="With each email" disabled={!may}>
             <div className="flex w-72 flex-col gap-2.5">
-              <LineField
-                label="It is called"
-                value={a.name as Line}
-                columns={columns}
-                onChange={(name) => onChange(list.map((x, k) => (k === i ? { ...x, name } : x)))}
-              />
+              <LineField label="It is called" value={a.name as Line} columns={columns} onChange={(name) => put(i)({ ...a, name })} />
               {a.kind === "rows" ? (
-                <RowsOptions a={a} columns={columns} onChange={(x) => onChange(list.map((y, k) => (k === i ? x : y)))} />
+                <RowsOptions a={a} columns={columns} onChange={put(i)} />
               ) : a.kind === "column" ? (
-                <RowFilesOptions a={a} columns={columns} onChange={(x) => onChange(list.map((y, k) => (k === i ? x : y)))} />
+                <RowFilesOptions a={a} columns={columns} onChange={put(i)} />
               ) : a.kind === "invitation" ? (
-                <InvitationOptions a={a} columns={columns} onChange={(x) => onChange(list.map((y, k) => (k === i ? x : y)))} />
+                <InvitationOptions a={a} columns={columns} onChange={put(i)} />
               ) : (
                 <a className="link" href={`/api/files/${a.file ?? ""}`} download={lineWords(a.name as Line, columns)}>
                   Download

@@ -52,16 +52,14 @@ func (r *Rule) checks() []func(Scope) error {
 
 // The bounds of what is written for people, in characters.
 const (
-	maxName = 120
 	maxNote = 2000
 )
 
 func (r *Rule) validateName(Scope) error {
+	if err := value.CheckName("a rule", r.Name); err != nil {
+		return fault("/name", "%s", err)
+	}
 	switch {
-	case value.Trim(r.Name) == "":
-		return fault("/name", "a rule needs a name")
-	case utf8.RuneCountInString(r.Name) > maxName:
-		return fault("/name", "a name has at most %d characters", maxName)
 	case utf8.RuneCountInString(r.Note) > maxNote:
 		return fault("/note", "a note has at most %d characters", maxNote)
 	}
@@ -98,7 +96,7 @@ func (r *Rule) validateWordings(s Scope) error {
 			return fault(at+"/template", "choose a template")
 		}
 		if w.If == nil && i < len(r.Send)-1 {
-			return fault(at+"/if", "only the last wording may go without a condition")
+			return fault(at+"/if", "only the last template may go without a condition")
 		}
 		if w.If != nil {
 			if err := w.If.Validate(at+"/if", s); err != nil {
@@ -138,7 +136,7 @@ func (r *Rule) validateRecipients(s Scope) error {
 	case r.GroupBy != "" && r.Each:
 		return fault("/each", "a round-up is one email per recipient already")
 	case r.GroupBy != "" && (len(r.Send) != 1 || r.Send[0].If != nil):
-		return fault("/send", "a round-up has one wording")
+		return fault("/send", "a round-up has one template")
 	case r.GroupBy != "" && r.Repeat != nil && (r.Repeat.Once || r.Repeat.Apart != ""):
 		return fault("/repeat", "a round-up says all that is so each time; narrow its condition instead")
 	case r.GroupBy != "" && r.Then != nil:
@@ -323,7 +321,7 @@ func (t *Trigger) Recurrence(zone *time.Location) (*calendar.Recurrence, error) 
 func (t *Trigger) validateDate(s Scope) error {
 	typ, ok := s.ColumnType(t.Column)
 	if !ok || typ != value.Date && typ != value.Moment {
-		return fault("/column", "choose a column of type date or moment")
+		return fault("/column", "choose a column of type date, or date and time")
 	}
 	if s.IsMoving(t.Column) {
 		return fault("/column", "a date that moves with today() or now() is never reached; choose another column")
@@ -368,7 +366,7 @@ func (t *Trigger) validateOffset(o Offset, typ value.Type) error {
 	case Days, WorkingDays:
 	case Hours, Minutes:
 		if typ != value.Moment || t.At != "" {
-			return fault("/unit", "%s count from a moment, without a time of day", o.Unit)
+			return fault("/unit", "%s count from a date and time, without a time of day", o.Unit)
 		}
 	default:
 		return fault("/unit", "unit %q is not known; use days, working-days, hours or minutes", o.Unit)
@@ -417,7 +415,7 @@ func (t *Trigger) validateEdited(s Scope) error {
 			return fault(fmt.Sprintf("/columns/%d", i), "the column is not there")
 		}
 		if s.IsFormula(c) {
-			return fault(fmt.Sprintf("/columns/%d", i), "a formula is worked out, not edited; name the columns it rests on")
+			return fault(fmt.Sprintf("/columns/%d", i), "a formula is calculated, not edited; name the columns it rests on")
 		}
 	}
 	return nil

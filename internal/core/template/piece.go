@@ -24,8 +24,8 @@ type PieceVariant struct {
 
 // Validate checks a piece's tree.
 func (p *Piece) Validate() error {
-	if value.Trim(p.Name) == "" {
-		return fmt.Errorf("a piece of text needs a name")
+	if err := value.CheckName("a piece of text", p.Name); err != nil {
+		return err
 	}
 	seen := map[string]bool{}
 	bodies := []*Node{&p.Body}

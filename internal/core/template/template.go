@@ -71,8 +71,8 @@ func (t *Template) ValidateDraft(s *sheet.Sheet) error {
 
 func (t *Template) validate(p *place) error {
 	s := p.sheet
-	if value.Trim(t.Name) == "" {
-		return fmt.Errorf("a template needs a name")
+	if err := value.CheckName("a template", t.Name); err != nil {
+		return err
 	}
 	if c, ok := s.Column(t.Language); t.Language != "" && (!ok || c.ValueType() != value.Text && c.ValueType() != value.Choice) {
 		return fmt.Errorf("the language comes from a column of type text or choice")

@@ -34,9 +34,12 @@ type Table struct {
 	Lines     []int
 	Encoding  string // "UTF-8", "UTF-16" or "Windows-1252"; "workbook"
 	Separator rune   // 0 for a workbook
+	Blank     int    // lines between the rows that hold nothing
 
 	Worksheets []string // of a workbook: those that can be seen
 	Worksheet  string   // and the one that was read
+
+	blanks int // since the last row; those at the end are none
 }
 
 // Choice says which part of a workbook is the table.
@@ -88,6 +91,7 @@ func (t *Table) add(rec []string, line, col int) error {
 	if len(t.Rows) == MaxRows {
 		return &FileError{Line: line, Message: fmt.Sprintf("the file has more than %d rows", MaxRows)}
 	}
+	t.Blank, t.blanks = t.Blank+t.blanks, 0
 	t.Rows = append(t.Rows, rec)
 	t.Lines = append(t.Lines, line)
 	return nil
@@ -122,6 +126,7 @@ func ReadCSV(b []byte) (*Table, error) {
 		return nil, err
 	}
 	t := &Table{Encoding: enc, Separator: separator(text)}
+	next, offset := 1, int64(0) // the line at which the next record begins, if none is empty
 	r := csv.NewReader(strings.NewReader(text))
 	r.Comma = t.Separator
 	r.FieldsPerRecord = -1
@@ -134,7 +139,15 @@ func ReadCSV(b []byte) (*Table, error) {
 			return nil, csvError(err)
 		}
 		line, _ := r.FieldPos(0)
-		if blank(rec) {
+		empty := line - next
+		next, offset = next+strings.Count(text[offset:r.InputOffset()], "\n"), r.InputOffset()
+		if t.Heading == nil {
+			empty = 0
+		}
+		if t.blanks += empty; blank(rec) {
+			if t.Heading != nil {
+				t.blanks++
+			}
 			continue
 		}
 		col := 0

@@ -10,6 +10,8 @@ import (
 	"testing/fstest"
 	"time"
 
+	"nivot/internal/core/value"
+
 	"golang.org/x/text/encoding/charmap"
 	"golang.org/x/text/encoding/unicode"
 )
@@ -216,6 +218,21 @@ func TestEditFaults(t *testing.T) {
 	} {
 		if _, err := b.ReadEdits([]byte("\n" + in)); err == nil || !strings.Contains(err.Error(), want) || !strings.Contains(err.Error(), "line 2") {
 			t.Errorf("%s: %v, want %q", in, err, want)
+		}
+	}
+}
+
+// Lines that hold nothing are counted between the rows, whether they are empty, white or
+// separators alone; those at the end, and before the heading, are none.
+func TestBlankLines(t *testing.T) {
+	l, _ := value.FindLocale("en-GB")
+	for text, want := range map[string]int{
+		"A;B\n1;2\n3;4\n": 0, "A;B\n\n1;2\n;\n3;4\n\n \n": 2, "\n\nA;B\n1;2": 0, "A;B\r\n\r\n\r\n1;2\r\n": 2,
+		"A;B\n\"1\n\n2\";3\n4;5\n": 0, "A;B\n\"1\n2\";3\n\n4;5\n;;\n6;7": 2, "A;B\n": 0,
+	} {
+		table, err := ReadTable([]byte(text), Choice{}, l)
+		if err != nil || table.Blank != want {
+			t.Errorf("%q: %d blank lines, want %d (%v)", text, table.Blank, want, err)
 		}
 	}
 }

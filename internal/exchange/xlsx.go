@@ -169,6 +169,9 @@ func (r *sheetReader) read(rows [][]string, worksheet string, heading int) (*Tab
 			if heading == line {
 				return nil, &FileError{Line: line, Message: "the row that should name the columns is empty"}
 			}
+			if t.Heading != nil {
+				t.blanks++
+			}
 			continue
 		}
 		if err := t.add(rec, line, 0); err != nil {

@@ -201,22 +201,26 @@ func longest(ss []string) int {
 	return n
 }
 
-// ProposeKey proposes the column that identifies a row: the first whose cells
-// are all filled and all different, by text comparison.
+// ProposeKey proposes the column that identifies a row: the first whose cells are
+// all filled and all different, by text comparison, or one before it that numbers
+// the rows as codes do, with a few doubled by mistake; -1 for none.
 func ProposeKey(columns [][]string, guesses []Guess) int {
 	for i, cells := range columns {
 		if guesses[i].Type == value.Date || guesses[i].Type == value.Moment || len(cells) == 0 {
 			continue
 		}
-		seen := make(map[string]bool, len(cells))
+		seen, codes := make(map[string]bool, len(cells)), guesses[i].Type == value.Text
+		filled := true
 		for _, c := range cells {
 			f := value.Fold(c)
-			if f == "" || seen[f] {
+			if filled = f != ""; !filled {
 				break
 			}
+			codes = codes && strings.ContainsAny(f, "0123456789")
 			seen[f] = true
 		}
-		if len(seen) == len(cells) {
+		doubled := len(cells) - len(seen)
+		if filled && (doubled == 0 || codes && doubled <= max(1, len(cells)/10) && len(cells) > 2*doubled+1) {
 			return i
 		}
 	}

@@ -348,3 +348,27 @@ func TestMeasureInto(t *testing.T) {
 		}
 	}
 }
+
+// A key is what numbers the rows: the first column that tells them all apart, or codes with
+// a few doubled by mistake.
+func TestProposeKey(t *testing.T) {
+	text, number, date := Guess{Type: value.Text}, Guess{Type: value.Number}, Guess{Type: value.Date}
+	for name, c := range map[string]struct {
+		columns [][]string
+		guesses []Guess
+		want    int
+	}{
+		"all different":             {[][]string{{"a", "a", "b"}, {"x", "y", "z"}}, []Guess{text, text}, 1},
+		"none":                      {[][]string{{"a", "a", "b"}, {"x", "", "z"}}, []Guess{text, text}, -1},
+		"no dates":                  {[][]string{{"1", "2", "3"}, {"a", "b", "c"}}, []Guess{date, text}, 1},
+		"codes, one of them twice":  {[][]string{{"T-1", "T-1", "T-2", "T-3"}, {"9", "8", "7", "6"}}, []Guess{text, number}, 0},
+		"codes, half of them twice": {[][]string{{"T-1", "T-1", "T-2", "T-2"}, {"9", "8", "7", "6"}}, []Guess{text, number}, 1},
+		"names, one of them twice":  {[][]string{{"Ann", "Ann", "Bo", "Cy"}, {"9", "8", "7", "6"}}, []Guess{text, number}, 1},
+		"a code is missing":         {[][]string{{"T-1", "", "T-2", "T-3"}, {"9", "8", "7", "6"}}, []Guess{text, number}, 1},
+		"no rows":                   {[][]string{{}}, []Guess{text}, -1},
+	} {
+		if got := ProposeKey(c.columns, c.guesses); got != c.want {
+			t.Errorf("%s: %d, want %d", name, got, c.want)
+		}
+	}
+}

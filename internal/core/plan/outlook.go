@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"maps"
 	"slices"
 	"strings"
@@ -28,10 +29,11 @@ type Outlook struct {
 	Rows       int                 // rows for which the condition holds now
 	Total      int                 // rows in all
 	Unjudged   int                 // rows that the rule cannot judge as they are: an unreadable or empty date, an unreadable cell, no address
+	Faulty     []FaultyRow         // the first of these, in the order of the rows
 	Past       int                 // due times past, and states and limits that rows stand in
 	Emails     int                 // to go, what is incomplete among them
 	Incomplete int                 // of these, for want of something
-	Held       int                 // of these, until somebody has looked
+	Held       int                 // of these, until somebody has reviewed it
 	Moved      int                 // of these, by the send window
 	Skipped    map[reason.Code]int // what is not to go, by reason
 	Days       []OutlookDay        // the days of the rule's zone, from now on
@@ -90,8 +92,18 @@ type OutlookLine struct {
 	Wording string
 	Who     string // the keys of its recipients
 	Emails  int    // with each, one for every address
-	Gone    bool   // of a difference: it falls away
+	Gone    bool   // of a difference: it no longer goes
 }
+
+// FaultyRow is a row that a rule cannot judge.
+type FaultyRow struct {
+	Row    *sheet.Row
+	Place  int64 // the row's among all
+	Column string
+}
+
+// maxFaulty is how many rows that cannot be judged are kept.
+const maxFaulty = 100
 
 // sketch is as much of a verdict as counting takes.
 type sketch struct {
@@ -252,12 +264,13 @@ func (o *Outlook) Look(row *sheet.Row, place int64, whole func() *sheet.Row) []e
 	o.Total++
 	at := o.formulas(row, o.Now)
 	facts := o.facts(at, o.Now, Memory{})
-	holds, _ := o.Rule.Condition.Judge(facts)
+	holds, blame := o.Rule.Condition.Judge(facts)
 	if holds == rule.True {
 		o.Rows++
 	}
-	if o.unjudged(at, holds) {
+	if column, bad := o.fault(at, holds, blame); bad {
 		o.Unjudged++
+		o.keepFaulty(FaultyRow{Place: place, Column: column}, whole)
 	}
 	o.Past += o.past(row)
 	switch said := o.Asides[row.ID]; {
@@ -273,6 +286,19 @@ func (o *Outlook) Look(row *sheet.Row, place int64, whole func() *sheet.Row) []e
 		o.count(e, place, whole)
 	}
 	return o.events
+}
+
+// keepFaulty keeps a row among the first that cannot be judged.
+func (o *Outlook) keepFaulty(f FaultyRow, whole func() *sheet.Row) {
+	i, _ := slices.BinarySearchFunc(o.Faulty, f.Place, func(x FaultyRow, place int64) int { return cmp.Compare(x.Place, place) })
+	if i == maxFaulty {
+		return
+	}
+	if f.Row == nil {
+		f.Row = whole()
+	}
+	o.Faulty = slices.Insert(o.Faulty, i, f)
+	o.Faulty = o.Faulty[:min(len(o.Faulty), maxFaulty)]
 }
 
 // foreseeSaid foresees, one email after the other, what comes of a row of whose
@@ -381,33 +407,61 @@ func (o *Outlook) formulas(row *sheet.Row, at time.Time) *sheet.Row {
 	return o.Sheet.Compute(row, at, o.Calendar)
 }
 
-// unjudged reports whether the rule cannot say of a row what is to go, for want
-// of something that can be read.
-func (o *Outlook) unjudged(row *sheet.Row, holds rule.Truth) bool {
+// Fault reports whether the rule cannot say of a row what is to go, for want of
+// something that can be read, and the column to mend.
+func (o *Outlook) Fault(row *sheet.Row) (column string, bad bool) {
+	row = o.formulas(row, o.Now)
+	holds, blame := o.Rule.Condition.Judge(o.facts(row, o.Now, Memory{}))
+	return o.fault(row, holds, blame)
+}
+
+// fault is Fault for a row whose formulas are worked out and whose condition has
+// been judged.
+func (o *Outlook) fault(row *sheet.Row, holds rule.Truth, blame string) (column string, bad bool) {
 	if row.Gone || holds == rule.False {
-		return false
+		return "", false
 	}
 	if holds == rule.Unknown {
-		return true
+		return blame, true
 	}
-	switch o.Rule.Trigger.Kind {
+	t := &o.Rule.Trigger
+	switch t.Kind {
 	case rule.Date:
 		if !o.Anchor(row).IsFilled() {
-			return true
+			return t.Column, true
 		}
 	case rule.Threshold:
-		for _, id := range []string{o.Rule.Trigger.Column, o.Rule.Trigger.Limit.Column} {
+		for _, id := range []string{t.Column, t.Limit.Column} {
 			if c, ok := o.Sheet.Column(id); ok && !row.Cell(c).IsFilled() {
-				return true
+				return id, true
 			}
 		}
 	case rule.Change:
-		if c, ok := o.Sheet.Column(o.Rule.Trigger.Column); ok && row.Cell(c).IsUnreadable() {
-			return true
+		if c, ok := o.Sheet.Column(t.Column); ok && row.Cell(c).IsUnreadable() {
+			return t.Column, true
 		}
 	}
-	to, bad := o.keys(nil, o.Rule.To, row)
-	return bad || len(to) == 0
+	to, unread := o.keys(nil, o.Rule.To, row)
+	if !unread && len(to) > 0 {
+		return "", false
+	}
+	if o.mailboxes(o.Rule.To, row, map[string]bool{}, &column); column == "" {
+		column = firstColumn(o.Rule.To)
+	}
+	return column, true
+}
+
+// InRound reports whether one of the round-ups to come is about a row.
+func (o *Outlook) InRound(row *sheet.Row) bool {
+	for i := range o.rounds {
+		if ps, _ := o.pieces(o.rounds[i], row, o.rounds[i].Due, Memory{}); len(ps) > 0 {
+			return true
+		}
+		if o.still {
+			break
+		}
+	}
+	return false
 }
 
 func (o *Outlook) past(row *sheet.Row) int {
@@ -789,6 +843,9 @@ func (o *Outlook) Merge(p *Outlook) {
 	o.Rows += p.Rows
 	o.Total += p.Total
 	o.Unjudged += p.Unjudged
+	for _, f := range p.Faulty {
+		o.keepFaulty(f, nil)
+	}
 	o.Past += p.Past
 	o.Emails += p.Emails
 	o.Incomplete += p.Incomplete
@@ -822,7 +879,7 @@ func (o *Outlook) Merge(p *Outlook) {
 	}
 }
 
-// Difference is what comes new and what falls away where one rule takes the
+// Difference is what is new and what no longer goes where one rule takes the
 // place of another, or other cells that of a row's.
 type Difference struct {
 	New, Gone int           // emails
@@ -832,7 +889,7 @@ type Difference struct {
 }
 
 // Look compares what came of a row with what will. An email is the same if it
-// goes at the same instant, with the same wording, to the same people.
+// goes at the same instant, with the same template, to the same people.
 func (d *Difference) Look(before, after []event, place int64, was, is func() *sheet.Row) {
 	type key struct {
 		at      int64

@@ -119,7 +119,7 @@ func lines(m map[string]int) string {
 	return strings.Join(keys, "\n")
 }
 
-// What comes new and what falls away where another rule takes one's place, or
+// What is new and what no longer goes where another rule takes one's place, or
 // where a row's cells change, is exactly what differs.
 func TestDifference(t *testing.T) {
 	for seed := range uint64(300) {
@@ -176,6 +176,9 @@ L-5,2027-03-20,,out,50,,perhaps,a@m.example,,
 		for i, row := range b.Rows {
 			o.Look(row, int64(i), func() *sheet.Row { return row })
 		}
+		if len(o.Faulty) != c.want || slices.ContainsFunc(o.Faulty, func(f plan.FaultyRow) bool { return f.Row == nil || f.Column == "" }) {
+			t.Errorf("%s: %d of them are kept: %+v", c.rule, len(o.Faulty), o.Faulty)
+		}
 		if o.Unjudged != c.want || o.Rows != 3 {
 			t.Errorf("%s: %d rows cannot be judged, want %d; %d match", c.rule, o.Unjudged, c.want, o.Rows)
 		}
@@ -218,4 +221,37 @@ func saidOf(s *plan.Setting, rows []*sheet.Row, until time.Time, seed uint64) ma
 		}
 	}
 	return out
+}
+
+// A row is in one of the round-ups to come where gathering it alone makes one.
+func TestInRound(t *testing.T) {
+	in, out := 0, 0
+	for seed := range uint64(400) {
+		b, err := exchange.ReadBundle(exchangetest.New(seed, 78).Bundle())
+		if err != nil {
+			t.Fatal(err)
+		}
+		for k := range b.Rules {
+			if !settingsOf(t, b)[k].IsRoundUp() {
+				continue
+			}
+			all := plan.NewOutlook(settingsOf(t, b)[k], from, 28)
+			for i, row := range b.Rows {
+				one := plan.NewOutlook(settingsOf(t, b)[k], from, 28)
+				one.Look(row, int64(i), func() *sheet.Row { return row })
+				ups := len(one.Done())
+				if got := all.InRound(row); got != (ups > 0) {
+					t.Fatalf("seed %d, rule %d, row %s: in a round-up %v, but %d are made of it alone", seed, k, row.ID, got, ups)
+				}
+				if ups > 0 {
+					in++
+				} else {
+					out++
+				}
+			}
+		}
+	}
+	if in < 50 || out < 50 {
+		t.Errorf("%d rows in round-ups, %d in none: too few to tell", in, out)
+	}
 }

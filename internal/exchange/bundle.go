@@ -804,7 +804,7 @@ func (b *Bundle) cells(m map[string]json.RawMessage) (map[string]value.Value, er
 			return nil, fmt.Errorf("there is no column %q", name)
 		}
 		if c.Type == value.Formula {
-			return nil, fmt.Errorf("column %q is worked out and cannot be set", name)
+			return nil, fmt.Errorf("column %q is calculated and cannot be set", name)
 		}
 		r := b.Sheet.Reading(c)
 		var text string

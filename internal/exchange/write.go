@@ -161,7 +161,7 @@ type xlsxWriter struct {
 
 func (x *xlsxWriter) write(cells []any) error {
 	if x.line > excelize.TotalRows {
-		return fmt.Errorf("a worksheet holds at most %d rows; take out CSV", excelize.TotalRows)
+		return fmt.Errorf("a worksheet holds at most %d rows; export CSV", excelize.TotalRows)
 	}
 	at, err := excelize.CoordinatesToCellName(1, x.line)
 	if err != nil {

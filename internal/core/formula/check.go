@@ -191,7 +191,7 @@ func (p *parser) operate(op string, at int, a, b *node) (*node, error) {
 	}
 	hint := ""
 	if a.typ == value.Moment || b.typ == value.Moment {
-		hint = "; add_days, add_hours, hours_since and hours_until count with moments"
+		hint = "; add_days, add_hours, hours_since and hours_until count with dates and times"
 	}
 	return nil, p.fail(at, "%s does not go between a %s and a %s%s", op, a.typ, b.typ, hint)
 }

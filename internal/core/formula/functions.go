@@ -119,7 +119,7 @@ func addClock() {
 		}
 	}
 	add("today()", "the day it is", 0, 0, Daily, now(value.Date, func(c *Context) value.Value { return value.OfDay(c.Now.Day) }))
-	add("now()", "the moment it is", 0, 0, Always, now(value.Moment, func(c *Context) value.Value { return value.OfMoment(c.Now) }))
+	add("now()", "the date and time it is", 0, 0, Always, now(value.Moment, func(c *Context) value.Value { return value.OfMoment(c.Now) }))
 	add("days_until(date)", "how many days are left until a date; negative once it is past", 1, 1, Daily, simple(value.Number, against(down),
 		func(c *Context, v []value.Value) value.Value { return integer(int64(v[0].Wall.Day) - int64(c.Now.Day)) }, dated))
 	add("days_since(date)", "how many days have passed since a date", 1, 1, Daily, simple(value.Number, against(up),
@@ -137,8 +137,8 @@ func addClock() {
 			return value.OfNumber(d.Div(decimal.NewFromInt(per)))
 		}
 	}
-	add("hours_until(moment)", "how many hours are left until a moment", 1, 1, Always, simple(value.Number, against(down), hours(3600, false), of(value.Moment)))
-	add("hours_since(moment)", "how many hours have passed since a moment", 1, 1, Always, simple(value.Number, against(up), hours(3600, true), of(value.Moment)))
+	add("hours_until(moment)", "how many hours are left until a date and time", 1, 1, Always, simple(value.Number, against(down), hours(3600, false), of(value.Moment)))
+	add("hours_since(moment)", "how many hours have passed since a date and time", 1, 1, Always, simple(value.Number, against(up), hours(3600, true), of(value.Moment)))
 	add("add_days(date, n)", "a date n days later, or earlier where n is negative", 2, 2, Still, func(p *parser, at int, args []*node) (*node, error) {
 		return simple(args[0].typ, follows, func(_ *Context, v []value.Value) value.Value { return addDays(v[0], v[1].Num) }, dated, of(value.Number))(p, at, args)
 	})
@@ -160,7 +160,7 @@ func addClock() {
 			}
 			return inRange(value.OfDay(c.Calendar.Add(v[0].Wall.Day, int(n.IntPart()))))
 		}, dated, of(value.Number)))
-	add("add_hours(moment, n)", "a moment n hours later", 2, 2, Still, simple(value.Moment, follows, func(c *Context, v []value.Value) value.Value {
+	add("add_hours(moment, n)", "a date and time n hours later", 2, 2, Still, simple(value.Moment, follows, func(c *Context, v []value.Value) value.Value {
 		s := v[1].Num.Mul(decimal.NewFromInt(3600)).Floor()
 		if s.Abs().GreaterThan(decimal.NewFromInt(1e9)) {
 			return value.Raw(value.Moment, "too far away")
@@ -200,7 +200,7 @@ func addText() {
 	str := of(value.Text)
 	add("first_word(text)", "a text's first word", 1, 1, Still, simple(value.Text, rests, word(false), str))
 	add("last_word(text)", "a text's last word", 1, 1, Still, simple(value.Text, rests, word(true), str))
-	add("lower(text)", "a text in small letters", 1, 1, Still, simple(value.Text, rests, one(strings.ToLower), str))
+	add("lower(text)", "a text in lower case", 1, 1, Still, simple(value.Text, rests, one(strings.ToLower), str))
 	add("upper(text)", "a text in capitals", 1, 1, Still, simple(value.Text, rests, one(strings.ToUpper), str))
 	add("trim(text)", "a text without outer space, and with single spaces inside", 1, 1, Still,
 		simple(value.Text, rests, one(func(s string) string { return strings.Join(strings.Fields(s), " ") }), str))

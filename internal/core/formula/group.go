@@ -104,7 +104,7 @@ func (p *parser) group(arg *node) ([]Column, error) {
 		c := &members[i]
 		switch {
 		case c.Open && c.Name == "":
-			return nil, p.fail(arg.at, "%s belongs to it and is not worked out before this formula", c.Label)
+			return nil, p.fail(arg.at, "%s belongs to it and is not calculated before this formula", c.Label)
 		case c.Open:
 		case first == nil:
 			first = c

@@ -10,7 +10,7 @@ import (
 // before any of them is decided, and holds more of them than expected.
 type Brake struct {
 	Rule    *rule.Rule
-	Engaged bool                         // it holds everything until somebody has looked
+	Engaged bool                         // it holds everything until somebody has reviewed it
 	LetsGo  bool                         // nobody looks: it lets go after ten minutes without any email
 	Earlier func(from, to time.Time) int // how many the ledger holds between two instants, both counting; nil: none
 	recent  []burst

@@ -218,7 +218,7 @@ func TestWordingRecipientsRepeat(t *testing.T) {
 	edited := `"trigger":{"kind":"edited","columns":["hum"]}`
 	check(t, []clause{
 		{"the first wording that holds", edited + `,"send":[{"if":{"column":"hum","op":">","value":60},"template":"C"},{"template":"A"}]`, one(""), []string{"15T10:00 L1 hum=70", "15T11:00 L1 hum=50"}, "15T10:02 L1 send C; 15T11:02 L1 send"},
-		{"no wording fits", edited + `,"send":[{"if":{"column":"hum","op":">","value":60},"template":"C"}]`, one(""), []string{"15T10:00 L1 hum=50"}, "15T10:02 L1 skip no wording fits"},
+		{"no template fits", edited + `,"send":[{"if":{"column":"hum","op":">","value":60},"template":"C"}]`, one(""), []string{"15T10:00 L1 hum=50"}, "15T10:02 L1 skip no template fits"},
 		{"unknown counts as false in if", edited + `,"send":[{"if":{"column":"hum","op":">","value":60},"template":"C"},{"template":"A"}]`, one(""), []string{"15T10:00 L1 hum=damp"}, "15T10:02 L1 send"},
 		{"each: one email per To mailbox", edited + `,"each":true`, one("to=b@x.example, a@x.example; B@x.example"), []string{"15T10:00 L1 hum=1"}, "15T10:02 L1 send b@x.example; 15T10:02 L1 send"},
 		{"each: an unreadable recipient is one line", edited + `,"each":true`, one("to=b@x, a@"), []string{"15T10:00 L1 hum=1"}, "15T10:02 L1 incomplete"},

@@ -119,7 +119,7 @@ func (s *Setting) Explain(row *sheet.Row, now time.Time, m Memory) Explanation {
 	}
 	row = s.Sheet.Compute(row, at, s.Calendar)
 	if row.Gone {
-		e.Clauses = append(e.Clauses, Clause{Holds: "no", Text: "the row is in the file it came from: it is gone", Mend: "bring the row back with its file, or delete it"})
+		e.Clauses = append(e.Clauses, Clause{Holds: "no", Text: "the row is in the file it came from: it is gone", Mend: "restore the row with its file, or delete it"})
 	}
 	e.Clauses = append(e.Clauses, s.triggerClause(row, e.Next, now, m))
 	e.Clauses = append(e.Clauses, s.conditionClauses(s.facts(row, at, m))...)
@@ -291,7 +291,7 @@ func (s *Setting) conditionClauses(f rule.Facts) []Clause {
 		case rule.False:
 			x.Holds, x.Mend = "no", "it has to be so that "+c.Words(s.Sheet)
 		case rule.Unknown:
-			x.Holds, x.Note, x.Mend = "unknown", s.name(blame)+" cannot be read", "mend "+s.name(blame)
+			x.Holds, x.Note, x.Mend = "unknown", s.name(blame)+" cannot be read", "fix "+s.name(blame)
 		}
 		out = append(out, x)
 	}
@@ -316,7 +316,7 @@ func (s *Setting) cellWords(row *sheet.Row, column string) string {
 func (s *Setting) recipientClause(row *sheet.Row) Clause {
 	var v Verdict
 	if bad := s.recipients(&v, row, s.Rule.To, s.Rule.Cc, s.Rule.Bcc); bad != "" {
-		return Clause{Place: "/to", Holds: "no", Text: s.unreadable(row, bad).Words(), Mend: "mend " + s.name(bad)}
+		return Clause{Place: "/to", Holds: "no", Text: s.unreadable(row, bad).Words(), Mend: "fix " + s.name(bad)}
 	}
 	if len(v.To) == 0 {
 		return Clause{Place: "/to", Holds: "no", Text: s.emptyTo(s.Rule.To) + " can be used: it is empty", Mend: "enter an address in " + s.emptyTo(s.Rule.To)}
@@ -327,7 +327,7 @@ func (s *Setting) recipientClause(row *sheet.Row) Clause {
 	}
 	text := "to " + list(v.To)
 	if len(v.Cc) > 0 {
-		text += ", copy to " + list(v.Cc)
+		text += ", Cc " + list(v.Cc)
 	}
 	return Clause{Place: "/to", Holds: "yes", Text: text}
 }
@@ -348,7 +348,7 @@ func (s *Setting) wordingClause(row *sheet.Row, next *Foreseen, at time.Time, m 
 	facts := s.facts(row, at, m)
 	t, ok := s.Templates[s.wording(o, facts)]
 	if !ok {
-		return Clause{Place: "/send/0/if", Holds: "no", Text: "a wording fits", Mend: "one of the wordings' conditions has to hold, or the last to go without"}, true
+		return Clause{Place: "/send/0/if", Holds: "no", Text: "a template fits", Mend: "one of the templates' conditions has to hold, or the last to go without"}, true
 	}
 	r := t.Check(template.Context{Sheet: s.Sheet, Row: row, Today: facts.Today, Facts: facts})
 	if len(r.Missing) > 0 {
@@ -380,7 +380,7 @@ func (s *Setting) summary(row *sheet.Row, e Explanation, now time.Time) string {
 	case len(no) == 0:
 		return fmt.Sprintf("As the row is now, “%s” goes out on %s.", e.Next.Subject, momentWords(e.Next.Due.In(loc)))
 	case e.Next.Outcome == Incomplete:
-		return fmt.Sprintf("The email due on %s cannot go out until this is mended: %s.", momentWords(e.Next.Due.In(loc)), e.Next.Verdict.Reason.Words())
+		return fmt.Sprintf("The email due on %s cannot go out until this is fixed: %s.", momentWords(e.Next.Due.In(loc)), e.Next.Verdict.Reason.Words())
 	case s.Rule.Condition != nil && e.Next.Verdict.Reason.Code == reason.ConditionFalse:
 		return fmt.Sprintf("Nothing goes out for this row unless %s. If that is so on %s, the next email goes then.",
 			s.Rule.Condition.Words(s.Sheet), momentWords(e.Next.Due.In(loc)))

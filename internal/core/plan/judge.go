@@ -72,7 +72,7 @@ func skipped(why reason.Reason) Verdict { return Verdict{Outcome: Skip, Reason: 
 
 // Judge decides an occasion on a row as it is at an instant: one verdict, or
 // with each one for every mailbox. The first that applies is the answer: same
-// moment, condition false, condition unknown, no wording fits, repeat,
+// moment, condition false, condition unknown, no template fits, repeat,
 // recipients, fields. Follow-ups are judged in their own way.
 func (s *Setting) Judge(o rule.Occasion, row *sheet.Row, at time.Time, m Memory) []Considered {
 	row = s.Sheet.Compute(row, at, s.Calendar)

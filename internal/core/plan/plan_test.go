@@ -130,7 +130,7 @@ func TestJudge(t *testing.T) {
 		"unreadable To":          {"to=a@", "incomplete", `unreadable cell: email holds "a@", which is no address`},
 		"unreadable Cc":          {"cc=a@", "incomplete", "unreadable cell: registrar"},
 		"empty Cc":               {"cc=", "send", ""},
-		"missing field":          {"who=", "incomplete", "contact is empty and the template has no other words"},
+		"missing field":          {"who=", "incomplete", "contact is empty and the template has no fallback"},
 		"silenced":               {"to=no@x.example|cc=no@x.example", "skip", "do-not-email"},
 		"one silenced":           {"to=no@x.example, a@x.example", "send", ""},
 	} {

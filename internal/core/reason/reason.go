@@ -59,7 +59,7 @@ const (
 	SendingOff Code = "sending-off"
 	AsksFirst  Code = "asks-first"
 	FirstRun   Code = "first-run"
-	Window     Code = "window" // mended, and waits for its send window
+	Window     Code = "window" // fixed, and waits for its send window
 	Baseline   Code = "baseline"
 	Brake      Code = "brake"
 	DailyCap   Code = "daily-cap"

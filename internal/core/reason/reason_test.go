@@ -42,8 +42,8 @@ func TestWords(t *testing.T) {
 		"condition false: state is back, not so that state is out":                      {Code: ConditionFalse, Clause: "state is out", Cells: []Cell{{Name: "state", Value: "back"}}},
 		`unreadable cell: email holds "a@", which is no address`:                        {Code: Unreadable, Name: "email", Value: "a@", Unit: "address"},
 		"LN-1: no usable address: email is empty":                                       {Code: OfRow, Rows: []string{"LN-1"}, Of: &Reason{Code: NoAddress, Name: "email"}},
-		"given up after 24 hours: put off by the mail server":                           {Code: GivenUp, Of: &Reason{Code: PutOff}},
-		"contact is empty and the template has no other words for it":                   {Code: FieldEmpty, Cells: []Cell{{Name: "contact"}}},
+		"given up after 24 hours: deferred by the mail server":                          {Code: GivenUp, Of: &Reason{Code: PutOff}},
+		"contact is empty and the template has no fallback for it":                      {Code: FieldEmpty, Cells: []Cell{{Name: "contact"}}},
 		"was due at Mon 15 Mar 09:00, could not go then, and the late limit has passed": {Code: TooLate, At: ptr(time.Date(2027, 3, 15, 9, 0, 0, 0, time.UTC)), Zone: "Europe/London"},
 		"as it was said":                                                                Decode("as it was said"),
 	} {

@@ -14,7 +14,7 @@ var plain = map[Code]string{
 	RowGone:         "the row is gone: it is no longer in the file it came from",
 	RowDeleted:      "row deleted",
 	SameMoment:      "same moment: another email of this rule goes to the row then",
-	NoWording:       "no wording fits",
+	NoWording:       "no template fits",
 	RepeatOnce:      "repeat: the row has had its email",
 	DoNotEmail:      "do-not-email: every recipient is on the do-not-email list",
 	NoSuchStep:      "the rule has no such follow-up any more",
@@ -22,25 +22,25 @@ var plain = map[Code]string{
 	DateMoved:       "the date it hung on has been moved",
 	RuleGone:        "the rule is not there any more",
 	SheetGone:       "the sheet is not there any more",
-	BecameMailboxes: "mended: each address has an email of its own now",
+	BecameMailboxes: "fixed: each address has an email of its own now",
 	ColumnGone:      "a column that the rule names is not there any more",
 	SendingOff:      "all sending is switched off",
 	AsksFirst:       "the rule asks first",
-	EditAsks:        "whoever made the edit wants to look first",
-	FirstRun:        "the rule's first run waits to be looked through",
-	Window:          "mended, and waits for its send window",
+	EditAsks:        "whoever made the edit wants to review it first",
+	FirstRun:        "the rule's first run waits to be reviewed",
+	Window:          "fixed, and waits for its send window",
 	Baseline:        "was past when the rule was switched on",
 	Brake:           "the brake holds the rule: more emails at once than expected",
 	DailyCap:        "over the sender's daily cap; it goes the next day there is room",
 	Restored:        "the database went back in time, and it may have gone already",
 	NoRoom:          "found no room under the sender's daily cap within 7 days",
-	LookedThrough:   "left out when the rule was looked through",
+	LookedThrough:   "left out when the rule was reviewed",
 	BatchStopped:    "the sending was stopped before its turn",
-	PutOff:          "put off by the mail server",
+	PutOff:          "deferred by the mail server",
 	LostBefore:      "contact with the mail server was lost before the email was handed over",
 	LostAfter:       "contact with the mail server was lost after the email had been handed over, before it answered",
 	LostLedger:      "contact with the database was lost before the email was handed over",
-	SomePutOff:      "some recipients were put off; the others have it",
+	SomePutOff:      "some recipients were deferred; the others have it",
 	ProgramStopped:  "the program stopped while the mail server may have been taking the email",
 	ProgramFault:    "a fault in the program ended this try; it has been logged",
 }
@@ -104,7 +104,7 @@ func (r Reason) Words() string {
 	case TooLate:
 		return "was due at " + r.at() + ", could not go then, and the late limit has passed"
 	case NotMended:
-		return "was not mended within the late limit" + r.of(": ")
+		return "was not fixed within the late limit" + r.of(": ")
 	case GivenUp:
 		return "given up after 24 hours" + r.of(": ")
 	case Unreachable:
@@ -124,7 +124,7 @@ func (r Reason) Words() string {
 // kinds are what reasons with parameters are called where many are counted.
 var kinds = map[Code]string{ConditionFalse: "the condition is false", RepeatApart: "repeat: too soon after the last", Stopped: "stopped: the follow-ups have ended",
 	NotRecipient: "no longer among the recipients", DoNotEmail: "on the do-not-email list", SameMoment: "another email of the rule goes at the same moment",
-	RepeatOnce: "repeat: once per row", PersonLimit: "limit per person", RowGone: "the row is gone", NoWording: "no wording fits"}
+	RepeatOnce: "repeat: once per row", PersonLimit: "limit per person", RowGone: "the row is gone", NoWording: "no template fits"}
 
 // Kind says what kind of reason it is, without its parameters.
 func (r Reason) Kind() string {
@@ -165,7 +165,7 @@ func (r Reason) missing() string {
 		case c.Kind == TooLarge:
 			is[i] = "the files that " + c.Name + " names make the email too large"
 		default:
-			is[i] = c.Name + " is empty and the template has no other words for it"
+			is[i] = c.Name + " is empty and the template has no fallback for it"
 		}
 	}
 	return strings.Join(is, "; ")

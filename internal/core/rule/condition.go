@@ -324,7 +324,7 @@ func (c *Condition) validate(at string, s Scope, depth int) error {
 		return fault(at+"/op", "%q does not go with a column of type %s", c.Op, t)
 	}
 	if c.Op == ChangedIn && s.IsFormula(c.Column) {
-		return fault(at+"/column", "a formula is worked out, not changed; name the columns it rests on")
+		return fault(at+"/column", "a formula is calculated, not changed; name the columns it rests on")
 	}
 	_, err := c.operands(at+"/value", t, s)
 	return err
@@ -423,7 +423,7 @@ func (o *Operand) typed(at, column string, op Op, t value.Type, s Scope) (operan
 		}
 		w, err := value.ParseMoment(*o.Text, value.YearMonthDay, nil)
 		if err != nil {
-			return operand{}, fault(at, "a day (2027-03-29) or moment (2027-03-29T14:30) is wanted")
+			return operand{}, fault(at, "a day (2027-03-29) or a date and time (2027-03-29T14:30) is wanted")
 		}
 		return operand{v: value.OfMoment(w)}, nil
 	case value.Choice:

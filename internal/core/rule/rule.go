@@ -45,7 +45,7 @@ type Rule struct {
 	Late      string         `json:"late,omitempty"` // ISO 8601 duration; empty means PT24H
 	Hold      Hold           `json:"hold,omitempty"` // empty means none
 	Brake     *Brake         `json:"brake,omitempty"`
-	OptOut    bool           `json:"optOut,omitempty"` // mail readers offer to unsubscribe (RFC 8058)
+	OptOut    bool           `json:"optOut,omitempty"` // email programs offer to unsubscribe (RFC 8058)
 	Then      *Then          `json:"then,omitempty"`
 }
 

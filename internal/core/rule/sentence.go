@@ -351,16 +351,16 @@ func (p *speech) bounds() {
 	if words := holdWords[r.Hold]; words != "" {
 		next()
 		p.clause("/hold", words)
-		p.say(" is held until somebody has looked.")
+		p.say(" is held until somebody has reviewed it.")
 	}
 	if r.Brake != nil {
 		next()
 		p.clause("/brake", r.Brake.words())
-		p.say(" are held until somebody has looked.")
+		p.say(" are held until somebody has reviewed them.")
 	}
 	if r.OptOut {
 		next()
-		p.say("mail readers offer ")
+		p.say("email programs offer ")
 		p.clause("/optOut", "to unsubscribe")
 		p.say(".")
 	}

@@ -66,7 +66,7 @@ func (s *Sheet) Edit(row *Row, ed CellEdit, unlocks bool) (ch Change, settles, c
 	case !ok:
 		return ch, false, false, &EditError{ed.Column, "the column is not there"}
 	case c.Type == value.Formula:
-		return ch, false, false, &EditError{ed.Column, c.Name + " is worked out and cannot be typed into"}
+		return ch, false, false, &EditError{ed.Column, c.Name + " is calculated and cannot be typed into"}
 	case len(ed.Text) > MaxCell:
 		return ch, false, false, &EditError{ed.Column, fmt.Sprintf("a cell holds at most %d bytes", MaxCell)}
 	}

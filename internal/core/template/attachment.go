@@ -156,7 +156,7 @@ func (a *Attachment) validateInvitation(p *place) error {
 			continue
 		}
 		if !ok || c.ValueType() != value.Date && c.ValueType() != value.Moment {
-			return fmt.Errorf("an invitation starts, and ends, in columns of dates or moments")
+			return fmt.Errorf("an invitation starts, and ends, in columns of dates, or of dates and times")
 		}
 	}
 	if len(a.Title) == 0 {

@@ -86,17 +86,17 @@ func (c Check) Words(s *sheet.Sheet) string {
 		if col != nil && col.Type == value.File {
 			return name + " names no file"
 		}
-		return name + " is empty and has no other words"
+		return name + " is empty and has no fallback"
 	case FieldUnreadable:
-		return name + " cannot be read and has no other words"
+		return name + " cannot be read and has no fallback"
 	case FieldMarkup:
 		return name + " has words that look like markup"
 	case SubjectEmpty:
 		return "The subject is empty"
 	case SubjectLong:
-		return fmt.Sprintf("The subject has more than %d letters; mailboxes cut it", maxSubject)
+		return fmt.Sprintf("The subject has more than %d characters; mailboxes cut it", maxSubject)
 	case LanguageUnmet:
-		return fmt.Sprintf("The letter is not written in “%s”; they get its first language", c.Value)
+		return fmt.Sprintf("The email is not written in “%s”; they get its first language", c.Value)
 	case TooLarge:
 		return fmt.Sprintf("The email is larger than %d MB", MaxAttached>>20)
 	case FileMissing:
@@ -108,7 +108,7 @@ func (c Check) Words(s *sheet.Sheet) string {
 	case ImageSilent:
 		return times("An image has no words for those who do not see it", "images have no words for those who do not see them")
 	case TextPoor:
-		return "As plain text the letter says next to nothing"
+		return "As plain text the email says next to nothing"
 	case VariantOld:
 		return "The text in " + languageName(c.Value) + " is older than the first one"
 	}

@@ -21,17 +21,17 @@ const maxPixels = 24_000_000
 // pixels. What is broken, too large or no picture is refused.
 func ReadImage(data []byte) (typ string, width, height int, err error) {
 	if len(data) > MaxImage {
-		return "", 0, 0, fmt.Errorf("it has %d kB; an image in a letter has up to %d kB", len(data)>>10, MaxImage>>10)
+		return "", 0, 0, fmt.Errorf("it has %d kB; an image in an email has up to %d kB", len(data)>>10, MaxImage>>10)
 	}
 	head, format, err := image.DecodeConfig(bytes.NewReader(data))
 	if err != nil {
 		if errors.Is(err, image.ErrFormat) {
-			return "", 0, 0, fmt.Errorf("it is no PNG, JPEG or GIF, which are what mail readers show")
+			return "", 0, 0, fmt.Errorf("it is no PNG, JPEG or GIF, which are what email programs show")
 		}
 		return "", 0, 0, fmt.Errorf("it is broken: %w", err)
 	}
 	if head.Width <= 0 || head.Height <= 0 || head.Width*head.Height > maxPixels {
-		return "", 0, 0, fmt.Errorf("it has %d x %d pixels, which is too large for a letter", head.Width, head.Height)
+		return "", 0, 0, fmt.Errorf("it has %d x %d pixels, which is too large for an email", head.Width, head.Height)
 	}
 	if _, _, err := image.Decode(bytes.NewReader(data)); err != nil {
 		return "", 0, 0, fmt.Errorf("it is broken: %w", err)

@@ -47,7 +47,7 @@ const OptOutMark = "nivot:opt-out"
 
 func (f *Field) validate(p *place) error {
 	if f.Fallback != nil && f.Omit {
-		return fmt.Errorf("a field has other words, or its sentence is left out, not both")
+		return fmt.Errorf("a field has a fallback, or its sentence is left out, not both")
 	}
 	if f.Of != "" {
 		return f.validateOwn()
@@ -87,13 +87,13 @@ func (f *Field) validateAs(name string, typ value.Type) error {
 	case f.Style != "" && !value.DateStyle(f.Style).Valid():
 		return fmt.Errorf("%s: %q is not a date style", name, f.Style)
 	case (f.Style != "" || f.FromNow) && !day:
-		return fmt.Errorf("%s: only dates and moments have a date style or days from now", name)
+		return fmt.Errorf("%s: only dates, and dates and times, have a date style or days from now", name)
 	case (f.Decimals != nil || f.Thousands != nil || f.Currency != nil) && typ != value.Number:
 		return fmt.Errorf("%s: only numbers have decimals, thousands and a currency", name)
 	case f.Decimals != nil && (*f.Decimals < 0 || *f.Decimals > 12):
 		return fmt.Errorf("%s: decimals go from 0 to 12", name)
 	case f.Currency != nil && (len([]rune(*f.Currency)) > 8 || strings.ContainsAny(*f.Currency, ",[]\\") || value.Trim(*f.Currency) != *f.Currency):
-		return fmt.Errorf("%s: a currency has up to 8 letters, without commas and brackets", name)
+		return fmt.Errorf("%s: a currency has up to 8 characters, without commas and brackets", name)
 	case f.Part != "" && f.Part != "first word" && f.Part != "last word":
 		return fmt.Errorf("%s: %q is not a part", name, f.Part)
 	case f.Case != "" && f.Case != "upper" && f.Case != "lower":

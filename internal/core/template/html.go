@@ -135,7 +135,7 @@ const maxHTML = 1 << 20
 // and named in removed, each once; a bracket that names no field is an error with its text.
 func FromHTML(src string, cols Columns) (body Node, removed []string, err error) {
 	if len(src) > maxHTML {
-		return body, nil, fmt.Errorf("it has %d kB; the HTML of a letter has up to %d kB", len(src)>>10, maxHTML>>10)
+		return body, nil, fmt.Errorf("it has %d kB; the HTML of an email has up to %d kB", len(src)>>10, maxHTML>>10)
 	}
 	root, err := xhtml.Parse(strings.NewReader(src))
 	if err != nil {
@@ -349,7 +349,7 @@ func (r *htmlReader) image(n *xhtml.Node, in, align string) []Node {
 	file, ok := strings.CutPrefix(attr(n, "src"), "file:")
 	typ := attr(n, "data-type")
 	if _, known := ImageTypes[typ]; !ok || !known {
-		r.remove("a picture from elsewhere; put it in by Insert")
+		r.remove("an image from elsewhere; insert it by Insert")
 		return nil
 	}
 	width, _ := strconv.Atoi(attr(n, "width"))
@@ -395,12 +395,12 @@ func (r *htmlReader) inline(n *xhtml.Node, marks []Mark, depth int) []Node {
 	case atom.A:
 		href := r.line(attr(n, "href"))
 		if len(href) == 0 || href[0].Field == nil && CheckLink(strings.TrimRight(href[0].Text, "?&=/")) != nil && CheckLink(href[0].Text) != nil {
-			r.remove("a link to nowhere, or of a kind that mail readers do not follow")
+			r.remove("a link to nowhere, or of a kind that email programs do not follow")
 			return r.children(n, marks, depth)
 		}
 		return with(Mark{Type: "link", Href: href})
 	case atom.Img:
-		r.remove("a picture in the middle of a line")
+		r.remove("an image in the middle of a line")
 		return nil
 	}
 	return r.children(n, marks, depth)

@@ -24,7 +24,7 @@ const (
 	PageWidth = 600
 )
 
-// ImageTypes are the types of pictures that mail readers show, with the bytes that such a
+// ImageTypes are the types of pictures that email programs show, with the bytes that such a
 // file begins with.
 var ImageTypes = map[string]string{"image/png": "\x89PNG\r\n\x1a\n", "image/jpeg": "\xff\xd8\xff", "image/gif": "GIF8"}
 

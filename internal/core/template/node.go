@@ -402,7 +402,7 @@ func (l *FieldList) validate(p *place, roundUp bool) error {
 	}
 	for _, o := range l.Order {
 		if _, ok := p.sheet.Column(o.Column); !ok && !p.draft {
-			return fmt.Errorf("a table is ordered by a column that is not there any more")
+			return fmt.Errorf("a table is sorted by a column that is not there any more")
 		}
 	}
 	switch {

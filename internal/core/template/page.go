@@ -22,7 +22,7 @@ func dark(colour string) string {
 	return ""
 }
 
-// The page is what common mail readers show alike: tables for its layout, 600 pixels wide,
+// The page is what common email programs show alike: tables for its layout, 600 pixels wide,
 // all styles inline, nothing remote. What stands in its head is for dark mail readers alone, and
 // for those on telephones; a reader that drops it shows dark words on white.
 const (

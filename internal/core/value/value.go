@@ -1,7 +1,7 @@
 // Package value holds what a cell can be: how each type is read from what a
 // person typed, compared, and written again. A cell is empty, filled with a
 // value of its column's type, or unreadable: raw text that does not parse,
-// kept to the letter.
+// kept as it is.
 package value
 
 import (

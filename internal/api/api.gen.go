@@ -910,6 +910,7 @@ const (
 	ChangeRowsJSONBodyKindDelete  ChangeRowsJSONBodyKind = "delete"
 	ChangeRowsJSONBodyKindEdit    ChangeRowsJSONBodyKind = "edit"
 	ChangeRowsJSONBodyKindFill    ChangeRowsJSONBodyKind = "fill"
+	ChangeRowsJSONBodyKindMerge   ChangeRowsJSONBodyKind = "merge"
 	ChangeRowsJSONBodyKindPaste   ChangeRowsJSONBodyKind = "paste"
 	ChangeRowsJSONBodyKindPutBack ChangeRowsJSONBodyKind = "put-back"
 	ChangeRowsJSONBodyKindReplace ChangeRowsJSONBodyKind = "replace"
@@ -929,6 +930,8 @@ func (e ChangeRowsJSONBodyKind) Valid() bool {
 	case ChangeRowsJSONBodyKindEdit:
 		return true
 	case ChangeRowsJSONBodyKindFill:
+		return true
+	case ChangeRowsJSONBodyKindMerge:
 		return true
 	case ChangeRowsJSONBodyKindPaste:
 		return true
@@ -1001,6 +1004,16 @@ type Arming struct {
 
 // Attachment a file that goes with each email
 type Attachment = template.Attachment
+
+// AwaySheet a sheet that was deleted or put away
+type AwaySheet struct {
+	At      time.Time `json:"at"`
+	By      string    `json:"by"`
+	Deleted bool      `json:"deleted"`
+	Id      string    `json:"id"`
+	Name    string    `json:"name"`
+	Rows    int       `json:"rows"`
+}
 
 // Batch defines model for Batch.
 type Batch struct {
@@ -1381,11 +1394,14 @@ type Effect struct {
 	Change *EffectChange `json:"change,omitempty"`
 
 	// Days the coming days in the rule's zone, from today on
-	Days   []EffectDay  `json:"days"`
-	Emails int          `json:"emails"`
+	Days   []EffectDay `json:"days"`
+	Emails int         `json:"emails"`
+
+	// Faulty the first of them
+	Faulty []FaultyRow  `json:"faulty"`
 	First  []EffectLine `json:"first"`
 
-	// Held of the emails, those that wait until somebody has looked
+	// Held of the emails, those that wait until somebody has reviewed it
 	Held       int `json:"held"`
 	Incomplete int `json:"incomplete"`
 
@@ -1449,7 +1465,7 @@ type EffectLine struct {
 	// Emails one for every address where each goes alone
 	Emails int `json:"emails"`
 
-	// Gone of a change, it falls away
+	// Gone of a change, it no longer goes
 	Gone    *bool  `json:"gone,omitempty"`
 	Outcome string `json:"outcome"`
 	Reason  string `json:"reason"`
@@ -1504,6 +1520,16 @@ type FactChange struct {
 	Is   string `json:"is"`
 	Name string `json:"name"`
 	Was  string `json:"was"`
+}
+
+// FaultyRow a row that a rule cannot judge
+type FaultyRow struct {
+	Column string `json:"column"`
+	Name   string `json:"name"`
+	Row    string `json:"row"`
+
+	// Text what stands in the column; empty where nothing does
+	Text string `json:"text"`
 }
 
 // Feed defines model for Feed.
@@ -1677,24 +1703,30 @@ type ImportPreview struct {
 // ImportResult defines model for ImportResult.
 type ImportResult struct {
 	// Absent rows that the file does not have, gone or kept
-	Absent     int           `json:"absent"`
-	Cells      int           `json:"cells"`
-	Change     string        `json:"change"`
-	Changed    int           `json:"changed"`
-	Doubled    int           `json:"doubled"`
-	Gone       int           `json:"gone"`
-	GoneNames  []string      `json:"goneNames"`
-	Keyless    int           `json:"keyless"`
-	New        int           `json:"new"`
-	Samples    []RowDiff     `json:"samples"`
-	Sets       *Consequences `json:"sets,omitempty"`
-	Unchanged  int           `json:"unchanged"`
-	Unreadable int           `json:"unreadable"`
+	Absent int `json:"absent"`
+
+	// Blank lines of the file that held nothing
+	Blank     int           `json:"blank"`
+	Cells     int           `json:"cells"`
+	Change    string        `json:"change"`
+	Changed   int           `json:"changed"`
+	Doubled   int           `json:"doubled"`
+	Gone      int           `json:"gone"`
+	GoneNames []string      `json:"goneNames"`
+	Keyless   int           `json:"keyless"`
+	New       int           `json:"new"`
+	Samples   []RowDiff     `json:"samples"`
+	Sets      *Consequences `json:"sets,omitempty"`
+
+	// Skipped columns of the file that are not imported
+	Skipped    []string `json:"skipped"`
+	Unchanged  int      `json:"unchanged"`
+	Unreadable int      `json:"unreadable"`
 }
 
 // ImportSpec defines model for ImportSpec.
 type ImportSpec struct {
-	// Ask what it sets off is held until somebody has looked
+	// Ask what it sets off is held until somebody has reviewed it
 	Ask     *bool          `json:"ask,omitempty"`
 	Columns []ImportColumn `json:"columns"`
 
@@ -1921,6 +1953,9 @@ type NoticeKind string
 // NumberFormat defines model for NumberFormat.
 type NumberFormat = value.NumberFormat
 
+// Only narrows a view to some rows by what is known of them beyond their cells
+type Only = engine.Only
+
 // Operand text, a number, true or false, or a column
 type Operand = rule.Operand
 
@@ -1941,12 +1976,20 @@ type PastList struct {
 
 // Person defines model for Person.
 type Person struct {
-	Disabled bool   `json:"disabled"`
-	Email    string `json:"email"`
-	Id       string `json:"id"`
-	Name     string `json:"name"`
-	Role     Role   `json:"role"`
-	SignedUp bool   `json:"signedUp"`
+	DeletedAt *time.Time `json:"deletedAt,omitempty"`
+	DeletedBy *string    `json:"deletedBy,omitempty"`
+	Disabled  bool       `json:"disabled"`
+	Email     string     `json:"email"`
+	Id        string     `json:"id"`
+	Name      string     `json:"name"`
+	Role      Role       `json:"role"`
+	SignedUp  bool       `json:"signedUp"`
+
+	// Tokens of programs that come in their name
+	Tokens *int `json:"tokens,omitempty"`
+
+	// Views that they keep
+	Views *int `json:"views,omitempty"`
 }
 
 // PersonLimit how many emails one mailbox gets in To within a time, over all rules
@@ -2140,13 +2183,16 @@ type Row struct {
 	Cells []Cell `json:"cells"`
 
 	// Doubled another row had its key before it
-	Doubled   bool   `json:"doubled"`
-	Gone      bool   `json:"gone"`
-	Id        string `json:"id"`
-	Marks     []Mark `json:"marks"`
-	Name      string `json:"name"`
-	Unsettled bool   `json:"unsettled"`
-	Version   int    `json:"version"`
+	Doubled bool `json:"doubled"`
+
+	// Faults the rules that are on and cannot judge it; told with one row, and where rows that cannot be judged are asked for
+	Faults    *[]RowFault `json:"faults,omitempty"`
+	Gone      bool        `json:"gone"`
+	Id        string      `json:"id"`
+	Marks     []Mark      `json:"marks"`
+	Name      string      `json:"name"`
+	Unsettled bool        `json:"unsettled"`
+	Version   int         `json:"version"`
 }
 
 // RowDetail defines model for RowDetail.
@@ -2155,6 +2201,9 @@ type RowDetail struct {
 	Emails  []LogLine      `json:"emails"`
 	History []HistoryEntry `json:"history"`
 	Row     Row            `json:"row"`
+
+	// Same all rows with its key, where there are several
+	Same *[]Row `json:"same,omitempty"`
 }
 
 // RowDiff defines model for RowDiff.
@@ -2207,6 +2256,15 @@ type RowEmailOutcome string
 // RowEmailSaid what a person has said of it
 type RowEmailSaid string
 
+// RowFault a rule that cannot judge a row
+type RowFault struct {
+	// Column the one to mend; absent where none is to blame
+	Column *string `json:"column,omitempty"`
+	Letter string  `json:"letter"`
+	Name   string  `json:"name"`
+	Rule   string  `json:"rule"`
+}
+
 // RowPage defines model for RowPage.
 type RowPage struct {
 	// Filter the filter in words
@@ -2222,9 +2280,12 @@ type RowQuery struct {
 	Limit  int        `json:"limit"`
 
 	// Marks false leaves the tracks out
-	Marks  *bool      `json:"marks,omitempty"`
-	Offset int        `json:"offset"`
-	Sort   *[]SortKey `json:"sort,omitempty"`
+	Marks  *bool `json:"marks,omitempty"`
+	Offset int   `json:"offset"`
+
+	// Only narrows a view to some rows by what is known of them beyond their cells
+	Only *Only      `json:"only,omitempty"`
+	Sort *[]SortKey `json:"sort,omitempty"`
 }
 
 // RowRef defines model for RowRef.
@@ -2242,7 +2303,7 @@ type Rule struct {
 	Broken *string        `json:"broken,omitempty"`
 	Counts map[string]int `json:"counts"`
 
-	// Held emails that wait for somebody to look
+	// Held emails that wait for review
 	Held     *int       `json:"held,omitempty"`
 	Id       string     `json:"id"`
 	Letter   string     `json:"letter"`
@@ -2251,7 +2312,10 @@ type Rule struct {
 	Sentence []Segment  `json:"sentence"`
 	Sheet    string     `json:"sheet"`
 	State    RuleState  `json:"state"`
-	Version  int        `json:"version"`
+
+	// Unjudged rows that it cannot judge, where it is on
+	Unjudged *int `json:"unjudged,omitempty"`
+	Version  int  `json:"version"`
 }
 
 // RuleBody defines model for RuleBody.
@@ -2432,6 +2496,7 @@ type Sheet struct {
 	Locale         string       `json:"locale"`
 	Name           string       `json:"name"`
 	NameColumn     string       `json:"nameColumn"`
+	PutAwayAt      *time.Time   `json:"putAwayAt,omitempty"`
 	Removed        []struct {
 		Id   string     `json:"id"`
 		Name string     `json:"name"`
@@ -2479,6 +2544,11 @@ type SheetEvent struct {
 
 // SheetFigures defines model for SheetFigures.
 type SheetFigures struct {
+	// Coming emails in the next four weeks
+	Coming int `json:"coming"`
+
+	// Held emails that wait for somebody, or for something to be mended
+	Held       int        `json:"held"`
 	Needs      int        `json:"needs"`
 	NextAt     *time.Time `json:"nextAt,omitempty"`
 	NextPeople int        `json:"nextPeople"`
@@ -2699,6 +2769,8 @@ type Today struct {
 
 	// Doubled sheets with rows whose key another row had before them
 	Doubled []struct {
+		// Key the key column
+		Key     string `json:"key"`
 		Rows    int    `json:"rows"`
 		Sheet   string `json:"sheet"`
 		SheetId string `json:"sheetId"`
@@ -2722,6 +2794,18 @@ type Today struct {
 		SheetId string `json:"sheetId"`
 		Text    string `json:"text"`
 	} `json:"sources"`
+
+	// Unjudged sheets with rows that rules which are on cannot judge
+	Unjudged []struct {
+		// Letters of the rules
+		Letters []string `json:"letters"`
+		Rows    int      `json:"rows"`
+
+		// Rule where it is one rule alone
+		Rule    *string `json:"rule,omitempty"`
+		Sheet   string  `json:"sheet"`
+		SheetId string  `json:"sheetId"`
+	} `json:"unjudged"`
 	WentSince int    `json:"wentSince"`
 	Zone      string `json:"zone"`
 }
@@ -2760,12 +2844,13 @@ type TryRow struct {
 
 // View defines model for View.
 type View struct {
-	By     string   `json:"by"`
-	Id     string   `json:"id"`
-	Mine   bool     `json:"mine"`
-	Name   string   `json:"name"`
-	Shared bool     `json:"shared"`
-	Spec   ViewSpec `json:"spec"`
+	By        string     `json:"by"`
+	DeletedAt *time.Time `json:"deletedAt,omitempty"`
+	Id        string     `json:"id"`
+	Mine      bool       `json:"mine"`
+	Name      string     `json:"name"`
+	Shared    bool       `json:"shared"`
+	Spec      ViewSpec   `json:"spec"`
 }
 
 // ViewSave defines model for ViewSave.
@@ -2946,7 +3031,7 @@ type MakeSheetMultipartBody struct {
 
 // ChangeRowsJSONBody defines parameters for ChangeRows.
 type ChangeRowsJSONBody struct {
-	// Ask what it sets off is held until somebody has looked
+	// Ask what it sets off is held until somebody has reviewed it
 	Ask   *bool                  `json:"ask,omitempty"`
 	Kind  ChangeRowsJSONBodyKind `json:"kind"`
 	Steps []Step                 `json:"steps"`
@@ -2975,6 +3060,14 @@ type CheckTemplateParams struct {
 // ReadCellParams defines parameters for ReadCell.
 type ReadCellParams struct {
 	Text string `form:"text" json:"text"`
+}
+
+// CopySheetJSONBody defines parameters for CopySheet.
+type CopySheetJSONBody struct {
+	Name string `json:"name"`
+
+	// Rows with its rows
+	Rows *bool `json:"rows,omitempty"`
 }
 
 // AddFeedJSONBody defines parameters for AddFeed.
@@ -3047,6 +3140,9 @@ type BePresentJSONBody struct {
 	Leaves *bool   `json:"leaves,omitempty"`
 	Page   string  `json:"page"`
 	Row    *string `json:"row,omitempty"`
+
+	// Thing the rule or template that the page has open, by its id; the rows where it is not given
+	Thing *string `json:"thing,omitempty"`
 }
 
 // ListRowsParams defines parameters for ListRows.
@@ -3331,6 +3427,9 @@ type ColumnsEffectJSONRequestBody = ColumnsEdit
 // SheetConsequencesJSONRequestBody defines body for SheetConsequences for application/json ContentType.
 type SheetConsequencesJSONRequestBody = SheetPatch
 
+// CopySheetJSONRequestBody defines body for CopySheet for application/json ContentType.
+type CopySheetJSONRequestBody CopySheetJSONBody
+
 // AddFeedJSONRequestBody defines body for AddFeed for application/json ContentType.
 type AddFeedJSONRequestBody AddFeedJSONBody
 
@@ -3462,6 +3561,9 @@ type AddTokenJSONRequestBody AddTokenJSONBody
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
+	// ListAwaySheets The sheets that were put away, and those deleted in the last 30 days
+	// (GET /away-sheets)
+	ListAwaySheets(ctx *echo.Context) error
 	// ImportBundle Make a sheet of a bundle, with its templates and rules
 	// (POST /bundles)
 	ImportBundle(ctx *echo.Context) error
@@ -3546,12 +3648,18 @@ type ServerInterface interface {
 	// AddPerson Add somebody; the answer holds their one-time link
 	// (POST /people)
 	AddPerson(ctx *echo.Context) error
+	// DeletePerson Delete somebody; for 30 days they can be restored
+	// (DELETE /people/{person})
+	DeletePerson(ctx *echo.Context, person string) error
 	// ChangePerson Change a role, or let somebody in or out
 	// (PATCH /people/{person})
 	ChangePerson(ctx *echo.Context, person string) error
 	// NewLink A new one-time link for somebody
 	// (POST /people/{person}/link)
 	NewLink(ctx *echo.Context, person string) error
+	// RestorePerson Bring a deleted person back
+	// (POST /people/{person}/restore)
+	RestorePerson(ctx *echo.Context, person string) error
 	// ListPieces The texts that many templates use
 	// (GET /pieces)
 	ListPieces(ctx *echo.Context) error
@@ -3684,12 +3792,15 @@ type ServerInterface interface {
 	// ReadCell How a text would be read in a column
 	// (GET /sheets/{sheet}/columns/{column}/reading)
 	ReadCell(ctx *echo.Context, sheet string, column string, params ReadCellParams) error
-	// RestoreColumn Bring back a column that was taken out, with its cells
+	// RestoreColumn Restore a column that was taken out, with its cells
 	// (POST /sheets/{sheet}/columns/{column}/restore)
 	RestoreColumn(ctx *echo.Context, sheet string, column string) error
 	// SheetConsequences What another zone or working calendar of a sheet would make of the emails foreseen
 	// (POST /sheets/{sheet}/consequences)
 	SheetConsequences(ctx *echo.Context, sheet string) error
+	// CopySheet A new sheet with the columns, templates and rules of this one; its rules are not on
+	// (POST /sheets/{sheet}/copy)
+	CopySheet(ctx *echo.Context, sheet string) error
 	// ListFeeds The feeds of what is coming
 	// (GET /sheets/{sheet}/feeds)
 	ListFeeds(ctx *echo.Context, sheet string) error
@@ -3741,6 +3852,12 @@ type ServerInterface interface {
 	// PreviewTemplate A template, saved or not, rendered for a row
 	// (POST /sheets/{sheet}/preview)
 	PreviewTemplate(ctx *echo.Context, sheet string) error
+	// PutSheetAway Take a sheet out of use; its rules are paused
+	// (POST /sheets/{sheet}/put-away)
+	PutSheetAway(ctx *echo.Context, sheet string) error
+	// RestoreSheet Restore a sheet that was deleted or put away, its rules paused
+	// (POST /sheets/{sheet}/restore)
+	RestoreSheet(ctx *echo.Context, sheet string) error
 	// SayOfRoundUp Leave out a round-up that is to come, or take that back
 	// (POST /sheets/{sheet}/round-ups/{rule}/{occasion})
 	SayOfRoundUp(ctx *echo.Context, sheet string, rule string, occasion string) error
@@ -3855,7 +3972,7 @@ type ServerInterface interface {
 	// PreviewByHand What sending to some rows by hand would come to
 	// (POST /sheets/{sheet}/send/preview)
 	PreviewByHand(ctx *echo.Context, sheet string) error
-	// DropSource Follow it no more
+	// DropSource Stop following it
 	// (DELETE /sheets/{sheet}/source)
 	DropSource(ctx *echo.Context, sheet string) error
 	// GetSource The file that a sheet follows, and what looking at it came to
@@ -3885,6 +4002,9 @@ type ServerInterface interface {
 	// FitTemplate A template as it would be for another sheet, whose columns take the place of its own; nothing is saved but which stands for which
 	// (POST /sheets/{sheet}/templates/{template}/fit)
 	FitTemplate(ctx *echo.Context, sheet string, template string) error
+	// RestoreTemplate Bring a deleted template back
+	// (POST /sheets/{sheet}/templates/{template}/restore)
+	RestoreTemplate(ctx *echo.Context, sheet string, template string) error
 	// ListVersions How a template was saved, the newest first
 	// (GET /sheets/{sheet}/templates/{template}/versions)
 	ListVersions(ctx *echo.Context, sheet string, template string) error
@@ -3897,6 +4017,9 @@ type ServerInterface interface {
 	// PickTestRows Rows whose emails differ, to try a template with
 	// (POST /sheets/{sheet}/test-rows)
 	PickTestRows(ctx *echo.Context, sheet string, params PickTestRowsParams) error
+	// KnowUnjudged Say that the rows which rules cannot judge are meant so, until there are more
+	// (POST /sheets/{sheet}/unjudged-known)
+	KnowUnjudged(ctx *echo.Context, sheet string) error
 	// ListViews Ways of looking at a sheet: one's own and shared ones
 	// (GET /sheets/{sheet}/views)
 	ListViews(ctx *echo.Context, sheet string) error
@@ -3909,6 +4032,9 @@ type ServerInterface interface {
 	// SaveView Change a kept view
 	// (PUT /sheets/{sheet}/views/{view})
 	SaveView(ctx *echo.Context, sheet string, view string) error
+	// RestoreView Bring a deleted view back
+	// (POST /sheets/{sheet}/views/{view}/restore)
+	RestoreView(ctx *echo.Context, sheet string, view string) error
 	// ListTemplates All templates
 	// (GET /templates)
 	ListTemplates(ctx *echo.Context) error
@@ -3938,6 +4064,15 @@ type ServerInterface interface {
 // ServerInterfaceWrapper converts echo contexts to parameters.
 type ServerInterfaceWrapper struct {
 	Handler ServerInterface
+}
+
+// ListAwaySheets converts echo context to params.
+func (w *ServerInterfaceWrapper) ListAwaySheets(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListAwaySheets(ctx)
+	return err
 }
 
 // ImportBundle converts echo context to params.
@@ -4408,6 +4543,22 @@ func (w *ServerInterfaceWrapper) AddPerson(ctx *echo.Context) error {
 	return err
 }
 
+// DeletePerson converts echo context to params.
+func (w *ServerInterfaceWrapper) DeletePerson(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "person" -------------
+	var person string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "person", ctx.Param("person"), &person, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter person: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DeletePerson(ctx, person)
+	return err
+}
+
 // ChangePerson converts echo context to params.
 func (w *ServerInterfaceWrapper) ChangePerson(ctx *echo.Context) error {
 	var err error
@@ -4437,6 +4588,22 @@ func (w *ServerInterfaceWrapper) NewLink(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.NewLink(ctx, person)
+	return err
+}
+
+// RestorePerson converts echo context to params.
+func (w *ServerInterfaceWrapper) RestorePerson(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "person" -------------
+	var person string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "person", ctx.Param("person"), &person, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter person: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RestorePerson(ctx, person)
 	return err
 }
 
@@ -5148,6 +5315,22 @@ func (w *ServerInterfaceWrapper) SheetConsequences(ctx *echo.Context) error {
 	return err
 }
 
+// CopySheet converts echo context to params.
+func (w *ServerInterfaceWrapper) CopySheet(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.CopySheet(ctx, sheet)
+	return err
+}
+
 // ListFeeds converts echo context to params.
 func (w *ServerInterfaceWrapper) ListFeeds(ctx *echo.Context) error {
 	var err error
@@ -5487,6 +5670,38 @@ func (w *ServerInterfaceWrapper) PreviewTemplate(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.PreviewTemplate(ctx, sheet)
+	return err
+}
+
+// PutSheetAway converts echo context to params.
+func (w *ServerInterfaceWrapper) PutSheetAway(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.PutSheetAway(ctx, sheet)
+	return err
+}
+
+// RestoreSheet converts echo context to params.
+func (w *ServerInterfaceWrapper) RestoreSheet(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RestoreSheet(ctx, sheet)
 	return err
 }
 
@@ -6658,6 +6873,30 @@ func (w *ServerInterfaceWrapper) FitTemplate(ctx *echo.Context) error {
 	return err
 }
 
+// RestoreTemplate converts echo context to params.
+func (w *ServerInterfaceWrapper) RestoreTemplate(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// ------------- Path parameter "template" -------------
+	var template string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "template", ctx.Param("template"), &template, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter template: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RestoreTemplate(ctx, sheet, template)
+	return err
+}
+
 // ListVersions converts echo context to params.
 func (w *ServerInterfaceWrapper) ListVersions(ctx *echo.Context) error {
 	var err error
@@ -6755,6 +6994,22 @@ func (w *ServerInterfaceWrapper) PickTestRows(ctx *echo.Context) error {
 	return err
 }
 
+// KnowUnjudged converts echo context to params.
+func (w *ServerInterfaceWrapper) KnowUnjudged(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.KnowUnjudged(ctx, sheet)
+	return err
+}
+
 // ListViews converts echo context to params.
 func (w *ServerInterfaceWrapper) ListViews(ctx *echo.Context) error {
 	var err error
@@ -6832,6 +7087,30 @@ func (w *ServerInterfaceWrapper) SaveView(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.SaveView(ctx, sheet, view)
+	return err
+}
+
+// RestoreView converts echo context to params.
+func (w *ServerInterfaceWrapper) RestoreView(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sheet" -------------
+	var sheet string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sheet", ctx.Param("sheet"), &sheet, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sheet: %s", err))
+	}
+
+	// ------------- Path parameter "view" -------------
+	var view string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "view", ctx.Param("view"), &view, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter view: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.RestoreView(ctx, sheet, view)
 	return err
 }
 
@@ -6983,7 +7262,16 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.GET(options.BaseURL+"/people", wrapper.ListPeople, options.OperationMiddlewares["listPeople"]...)
 	router.POST(options.BaseURL+"/people", wrapper.AddPerson, options.OperationMiddlewares["addPerson"]...)
 	router.GET(options.BaseURL+"/colleagues", wrapper.ListColleagues, options.OperationMiddlewares["listColleagues"]...)
+	router.DELETE(options.BaseURL+"/people/:person", wrapper.DeletePerson, options.OperationMiddlewares["deletePerson"]...)
 	router.PATCH(options.BaseURL+"/people/:person", wrapper.ChangePerson, options.OperationMiddlewares["changePerson"]...)
+	router.GET(options.BaseURL+"/away-sheets", wrapper.ListAwaySheets, options.OperationMiddlewares["listAwaySheets"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/put-away", wrapper.PutSheetAway, options.OperationMiddlewares["putSheetAway"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/restore", wrapper.RestoreSheet, options.OperationMiddlewares["restoreSheet"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/copy", wrapper.CopySheet, options.OperationMiddlewares["copySheet"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/unjudged-known", wrapper.KnowUnjudged, options.OperationMiddlewares["knowUnjudged"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/templates/:template/restore", wrapper.RestoreTemplate, options.OperationMiddlewares["restoreTemplate"]...)
+	router.POST(options.BaseURL+"/sheets/:sheet/views/:view/restore", wrapper.RestoreView, options.OperationMiddlewares["restoreView"]...)
+	router.POST(options.BaseURL+"/people/:person/restore", wrapper.RestorePerson, options.OperationMiddlewares["restorePerson"]...)
 	router.POST(options.BaseURL+"/people/:person/link", wrapper.NewLink, options.OperationMiddlewares["newLink"]...)
 	router.PUT(options.BaseURL+"/sending", wrapper.SetSending, options.OperationMiddlewares["setSending"]...)
 	router.POST(options.BaseURL+"/went-back/looked", wrapper.LookedBack, options.OperationMiddlewares["lookedBack"]...)
@@ -7133,6 +7421,44 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/sheets/:sheet/form/address", wrapper.NewFormAddress, options.OperationMiddlewares["newFormAddress"]...)
 	router.GET(options.BaseURL+"/sheets/:sheet/out", wrapper.TakeOut, options.OperationMiddlewares["takeOut"]...)
 
+}
+
+type ListAwaySheetsRequestObject struct {
+}
+
+type ListAwaySheetsResponseObject interface {
+	VisitListAwaySheetsResponse(w http.ResponseWriter) error
+}
+
+type ListAwaySheets200JSONResponse []AwaySheet
+
+func (response ListAwaySheets200JSONResponse) VisitListAwaySheetsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListAwaySheetsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListAwaySheetsdefaultApplicationProblemPlusJSONResponse) VisitListAwaySheetsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
 }
 
 type ImportBundleRequestObject struct {
@@ -8276,6 +8602,39 @@ func (response AddPersondefaultApplicationProblemPlusJSONResponse) VisitAddPerso
 	return err
 }
 
+type DeletePersonRequestObject struct {
+	Person string `json:"person"`
+}
+
+type DeletePersonResponseObject interface {
+	VisitDeletePersonResponse(w http.ResponseWriter) error
+}
+
+type DeletePerson204Response struct {
+}
+
+func (response DeletePerson204Response) VisitDeletePersonResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeletePersondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeletePersondefaultApplicationProblemPlusJSONResponse) VisitDeletePersonResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ChangePersonRequestObject struct {
 	Person string `json:"person"`
 	Body   *ChangePersonJSONRequestBody
@@ -8346,6 +8705,45 @@ type NewLinkdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response NewLinkdefaultApplicationProblemPlusJSONResponse) VisitNewLinkResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RestorePersonRequestObject struct {
+	Person string `json:"person"`
+}
+
+type RestorePersonResponseObject interface {
+	VisitRestorePersonResponse(w http.ResponseWriter) error
+}
+
+type RestorePerson200JSONResponse Person
+
+func (response RestorePerson200JSONResponse) VisitRestorePersonResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RestorePersondefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RestorePersondefaultApplicationProblemPlusJSONResponse) VisitRestorePersonResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -9454,8 +9852,9 @@ type MakeSheetResponseObject interface {
 }
 
 type MakeSheet201JSONResponse struct {
-	Job   *Job  `json:"job,omitempty"`
-	Sheet Sheet `json:"sheet"`
+	Import *ImportResult `json:"import,omitempty"`
+	Job    *Job          `json:"job,omitempty"`
+	Sheet  Sheet         `json:"sheet"`
 }
 
 func (response MakeSheet201JSONResponse) VisitMakeSheetResponse(w http.ResponseWriter) error {
@@ -10168,6 +10567,46 @@ func (response SheetConsequencesdefaultApplicationProblemPlusJSONResponse) Visit
 	return err
 }
 
+type CopySheetRequestObject struct {
+	Sheet string `json:"sheet"`
+	Body  *CopySheetJSONRequestBody
+}
+
+type CopySheetResponseObject interface {
+	VisitCopySheetResponse(w http.ResponseWriter) error
+}
+
+type CopySheet201JSONResponse Sheet
+
+func (response CopySheet201JSONResponse) VisitCopySheetResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CopySheetdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CopySheetdefaultApplicationProblemPlusJSONResponse) VisitCopySheetResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListFeedsRequestObject struct {
 	Sheet string `json:"sheet"`
 }
@@ -10835,6 +11274,78 @@ type PreviewTemplatedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response PreviewTemplatedefaultApplicationProblemPlusJSONResponse) VisitPreviewTemplateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PutSheetAwayRequestObject struct {
+	Sheet string `json:"sheet"`
+}
+
+type PutSheetAwayResponseObject interface {
+	VisitPutSheetAwayResponse(w http.ResponseWriter) error
+}
+
+type PutSheetAway204Response struct {
+}
+
+func (response PutSheetAway204Response) VisitPutSheetAwayResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type PutSheetAwaydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PutSheetAwaydefaultApplicationProblemPlusJSONResponse) VisitPutSheetAwayResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RestoreSheetRequestObject struct {
+	Sheet string `json:"sheet"`
+}
+
+type RestoreSheetResponseObject interface {
+	VisitRestoreSheetResponse(w http.ResponseWriter) error
+}
+
+type RestoreSheet200JSONResponse Sheet
+
+func (response RestoreSheet200JSONResponse) VisitRestoreSheetResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RestoreSheetdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RestoreSheetdefaultApplicationProblemPlusJSONResponse) VisitRestoreSheetResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -12765,6 +13276,46 @@ func (response FitTemplatedefaultApplicationProblemPlusJSONResponse) VisitFitTem
 	return err
 }
 
+type RestoreTemplateRequestObject struct {
+	Sheet    string `json:"sheet"`
+	Template string `json:"template"`
+}
+
+type RestoreTemplateResponseObject interface {
+	VisitRestoreTemplateResponse(w http.ResponseWriter) error
+}
+
+type RestoreTemplate200JSONResponse Template
+
+func (response RestoreTemplate200JSONResponse) VisitRestoreTemplateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RestoreTemplatedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RestoreTemplatedefaultApplicationProblemPlusJSONResponse) VisitRestoreTemplateResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListVersionsRequestObject struct {
 	Sheet    string `json:"sheet"`
 	Template string `json:"template"`
@@ -12927,6 +13478,39 @@ func (response PickTestRowsdefaultApplicationProblemPlusJSONResponse) VisitPickT
 	return err
 }
 
+type KnowUnjudgedRequestObject struct {
+	Sheet string `json:"sheet"`
+}
+
+type KnowUnjudgedResponseObject interface {
+	VisitKnowUnjudgedResponse(w http.ResponseWriter) error
+}
+
+type KnowUnjudged204Response struct {
+}
+
+func (response KnowUnjudged204Response) VisitKnowUnjudgedResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type KnowUnjudgeddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response KnowUnjudgeddefaultApplicationProblemPlusJSONResponse) VisitKnowUnjudgedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListViewsRequestObject struct {
 	Sheet string `json:"sheet"`
 }
@@ -13070,6 +13654,46 @@ type SaveViewdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SaveViewdefaultApplicationProblemPlusJSONResponse) VisitSaveViewResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RestoreViewRequestObject struct {
+	Sheet string `json:"sheet"`
+	View  string `json:"view"`
+}
+
+type RestoreViewResponseObject interface {
+	VisitRestoreViewResponse(w http.ResponseWriter) error
+}
+
+type RestoreView200JSONResponse View
+
+func (response RestoreView200JSONResponse) VisitRestoreViewResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RestoreViewdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RestoreViewdefaultApplicationProblemPlusJSONResponse) VisitRestoreViewResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -13388,6 +14012,9 @@ func (response LookedBackdefaultApplicationProblemPlusJSONResponse) VisitLookedB
 
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
+	// ListAwaySheets The sheets that were put away, and those deleted in the last 30 days
+	// (GET /away-sheets)
+	ListAwaySheets(ctx context.Context, request ListAwaySheetsRequestObject) (ListAwaySheetsResponseObject, error)
 	// ImportBundle Make a sheet of a bundle, with its templates and rules
 	// (POST /bundles)
 	ImportBundle(ctx context.Context, request ImportBundleRequestObject) (ImportBundleResponseObject, error)
@@ -13472,12 +14099,18 @@ type StrictServerInterface interface {
 	// AddPerson Add somebody; the answer holds their one-time link
 	// (POST /people)
 	AddPerson(ctx context.Context, request AddPersonRequestObject) (AddPersonResponseObject, error)
+	// DeletePerson Delete somebody; for 30 days they can be restored
+	// (DELETE /people/{person})
+	DeletePerson(ctx context.Context, request DeletePersonRequestObject) (DeletePersonResponseObject, error)
 	// ChangePerson Change a role, or let somebody in or out
 	// (PATCH /people/{person})
 	ChangePerson(ctx context.Context, request ChangePersonRequestObject) (ChangePersonResponseObject, error)
 	// NewLink A new one-time link for somebody
 	// (POST /people/{person}/link)
 	NewLink(ctx context.Context, request NewLinkRequestObject) (NewLinkResponseObject, error)
+	// RestorePerson Bring a deleted person back
+	// (POST /people/{person}/restore)
+	RestorePerson(ctx context.Context, request RestorePersonRequestObject) (RestorePersonResponseObject, error)
 	// ListPieces The texts that many templates use
 	// (GET /pieces)
 	ListPieces(ctx context.Context, request ListPiecesRequestObject) (ListPiecesResponseObject, error)
@@ -13610,12 +14243,15 @@ type StrictServerInterface interface {
 	// ReadCell How a text would be read in a column
 	// (GET /sheets/{sheet}/columns/{column}/reading)
 	ReadCell(ctx context.Context, request ReadCellRequestObject) (ReadCellResponseObject, error)
-	// RestoreColumn Bring back a column that was taken out, with its cells
+	// RestoreColumn Restore a column that was taken out, with its cells
 	// (POST /sheets/{sheet}/columns/{column}/restore)
 	RestoreColumn(ctx context.Context, request RestoreColumnRequestObject) (RestoreColumnResponseObject, error)
 	// SheetConsequences What another zone or working calendar of a sheet would make of the emails foreseen
 	// (POST /sheets/{sheet}/consequences)
 	SheetConsequences(ctx context.Context, request SheetConsequencesRequestObject) (SheetConsequencesResponseObject, error)
+	// CopySheet A new sheet with the columns, templates and rules of this one; its rules are not on
+	// (POST /sheets/{sheet}/copy)
+	CopySheet(ctx context.Context, request CopySheetRequestObject) (CopySheetResponseObject, error)
 	// ListFeeds The feeds of what is coming
 	// (GET /sheets/{sheet}/feeds)
 	ListFeeds(ctx context.Context, request ListFeedsRequestObject) (ListFeedsResponseObject, error)
@@ -13667,6 +14303,12 @@ type StrictServerInterface interface {
 	// PreviewTemplate A template, saved or not, rendered for a row
 	// (POST /sheets/{sheet}/preview)
 	PreviewTemplate(ctx context.Context, request PreviewTemplateRequestObject) (PreviewTemplateResponseObject, error)
+	// PutSheetAway Take a sheet out of use; its rules are paused
+	// (POST /sheets/{sheet}/put-away)
+	PutSheetAway(ctx context.Context, request PutSheetAwayRequestObject) (PutSheetAwayResponseObject, error)
+	// RestoreSheet Restore a sheet that was deleted or put away, its rules paused
+	// (POST /sheets/{sheet}/restore)
+	RestoreSheet(ctx context.Context, request RestoreSheetRequestObject) (RestoreSheetResponseObject, error)
 	// SayOfRoundUp Leave out a round-up that is to come, or take that back
 	// (POST /sheets/{sheet}/round-ups/{rule}/{occasion})
 	SayOfRoundUp(ctx context.Context, request SayOfRoundUpRequestObject) (SayOfRoundUpResponseObject, error)
@@ -13781,7 +14423,7 @@ type StrictServerInterface interface {
 	// PreviewByHand What sending to some rows by hand would come to
 	// (POST /sheets/{sheet}/send/preview)
 	PreviewByHand(ctx context.Context, request PreviewByHandRequestObject) (PreviewByHandResponseObject, error)
-	// DropSource Follow it no more
+	// DropSource Stop following it
 	// (DELETE /sheets/{sheet}/source)
 	DropSource(ctx context.Context, request DropSourceRequestObject) (DropSourceResponseObject, error)
 	// GetSource The file that a sheet follows, and what looking at it came to
@@ -13811,6 +14453,9 @@ type StrictServerInterface interface {
 	// FitTemplate A template as it would be for another sheet, whose columns take the place of its own; nothing is saved but which stands for which
 	// (POST /sheets/{sheet}/templates/{template}/fit)
 	FitTemplate(ctx context.Context, request FitTemplateRequestObject) (FitTemplateResponseObject, error)
+	// RestoreTemplate Bring a deleted template back
+	// (POST /sheets/{sheet}/templates/{template}/restore)
+	RestoreTemplate(ctx context.Context, request RestoreTemplateRequestObject) (RestoreTemplateResponseObject, error)
 	// ListVersions How a template was saved, the newest first
 	// (GET /sheets/{sheet}/templates/{template}/versions)
 	ListVersions(ctx context.Context, request ListVersionsRequestObject) (ListVersionsResponseObject, error)
@@ -13823,6 +14468,9 @@ type StrictServerInterface interface {
 	// PickTestRows Rows whose emails differ, to try a template with
 	// (POST /sheets/{sheet}/test-rows)
 	PickTestRows(ctx context.Context, request PickTestRowsRequestObject) (PickTestRowsResponseObject, error)
+	// KnowUnjudged Say that the rows which rules cannot judge are meant so, until there are more
+	// (POST /sheets/{sheet}/unjudged-known)
+	KnowUnjudged(ctx context.Context, request KnowUnjudgedRequestObject) (KnowUnjudgedResponseObject, error)
 	// ListViews Ways of looking at a sheet: one's own and shared ones
 	// (GET /sheets/{sheet}/views)
 	ListViews(ctx context.Context, request ListViewsRequestObject) (ListViewsResponseObject, error)
@@ -13835,6 +14483,9 @@ type StrictServerInterface interface {
 	// SaveView Change a kept view
 	// (PUT /sheets/{sheet}/views/{view})
 	SaveView(ctx context.Context, request SaveViewRequestObject) (SaveViewResponseObject, error)
+	// RestoreView Bring a deleted view back
+	// (POST /sheets/{sheet}/views/{view}/restore)
+	RestoreView(ctx context.Context, request RestoreViewRequestObject) (RestoreViewResponseObject, error)
 	// ListTemplates All templates
 	// (GET /templates)
 	ListTemplates(ctx context.Context, request ListTemplatesRequestObject) (ListTemplatesResponseObject, error)
@@ -13871,6 +14522,29 @@ func NewStrictHandler(ssi StrictServerInterface, middlewares []StrictMiddlewareF
 type strictHandler struct {
 	ssi         StrictServerInterface
 	middlewares []StrictMiddlewareFunc
+}
+
+// ListAwaySheets operation middleware
+func (sh *strictHandler) ListAwaySheets(ctx *echo.Context) error {
+	var request ListAwaySheetsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListAwaySheets(ctx.Request().Context(), request.(ListAwaySheetsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListAwaySheets")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListAwaySheetsResponseObject); ok {
+		return validResponse.VisitListAwaySheetsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
 }
 
 // ImportBundle operation middleware
@@ -14753,6 +15427,31 @@ func (sh *strictHandler) AddPerson(ctx *echo.Context) error {
 	return nil
 }
 
+// DeletePerson operation middleware
+func (sh *strictHandler) DeletePerson(ctx *echo.Context, person string) error {
+	var request DeletePersonRequestObject
+
+	request.Person = person
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeletePerson(ctx.Request().Context(), request.(DeletePersonRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeletePerson")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DeletePersonResponseObject); ok {
+		return validResponse.VisitDeletePersonResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ChangePerson operation middleware
 func (sh *strictHandler) ChangePerson(ctx *echo.Context, person string) error {
 	var request ChangePersonRequestObject
@@ -14820,6 +15519,31 @@ func (sh *strictHandler) NewLink(ctx *echo.Context, person string) error {
 		return err
 	} else if validResponse, ok := response.(NewLinkResponseObject); ok {
 		return validResponse.VisitNewLinkResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RestorePerson operation middleware
+func (sh *strictHandler) RestorePerson(ctx *echo.Context, person string) error {
+	var request RestorePersonRequestObject
+
+	request.Person = person
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RestorePerson(ctx.Request().Context(), request.(RestorePersonRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RestorePerson")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RestorePersonResponseObject); ok {
+		return validResponse.VisitRestorePersonResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -16391,6 +17115,54 @@ func (sh *strictHandler) SheetConsequences(ctx *echo.Context, sheet string) erro
 	return nil
 }
 
+// CopySheet operation middleware
+func (sh *strictHandler) CopySheet(ctx *echo.Context, sheet string) error {
+	var request CopySheetRequestObject
+
+	request.Sheet = sheet
+
+	var body CopySheetJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.CopySheet(ctx.Request().Context(), request.(CopySheetRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CopySheet")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(CopySheetResponseObject); ok {
+		return validResponse.VisitCopySheetResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListFeeds operation middleware
 func (sh *strictHandler) ListFeeds(ctx *echo.Context, sheet string) error {
 	var request ListFeedsRequestObject
@@ -16947,6 +17719,56 @@ func (sh *strictHandler) PreviewTemplate(ctx *echo.Context, sheet string) error 
 		return err
 	} else if validResponse, ok := response.(PreviewTemplateResponseObject); ok {
 		return validResponse.VisitPreviewTemplateResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// PutSheetAway operation middleware
+func (sh *strictHandler) PutSheetAway(ctx *echo.Context, sheet string) error {
+	var request PutSheetAwayRequestObject
+
+	request.Sheet = sheet
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.PutSheetAway(ctx.Request().Context(), request.(PutSheetAwayRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PutSheetAway")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(PutSheetAwayResponseObject); ok {
+		return validResponse.VisitPutSheetAwayResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RestoreSheet operation middleware
+func (sh *strictHandler) RestoreSheet(ctx *echo.Context, sheet string) error {
+	var request RestoreSheetRequestObject
+
+	request.Sheet = sheet
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RestoreSheet(ctx.Request().Context(), request.(RestoreSheetRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RestoreSheet")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RestoreSheetResponseObject); ok {
+		return validResponse.VisitRestoreSheetResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}
@@ -18886,6 +19708,32 @@ func (sh *strictHandler) FitTemplate(ctx *echo.Context, sheet string, template s
 	return nil
 }
 
+// RestoreTemplate operation middleware
+func (sh *strictHandler) RestoreTemplate(ctx *echo.Context, sheet string, template string) error {
+	var request RestoreTemplateRequestObject
+
+	request.Sheet = sheet
+	request.Template = template
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RestoreTemplate(ctx.Request().Context(), request.(RestoreTemplateRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RestoreTemplate")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RestoreTemplateResponseObject); ok {
+		return validResponse.VisitRestoreTemplateResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListVersions operation middleware
 func (sh *strictHandler) ListVersions(ctx *echo.Context, sheet string, template string) error {
 	var request ListVersionsRequestObject
@@ -19036,6 +19884,31 @@ func (sh *strictHandler) PickTestRows(ctx *echo.Context, sheet string, params Pi
 	return nil
 }
 
+// KnowUnjudged operation middleware
+func (sh *strictHandler) KnowUnjudged(ctx *echo.Context, sheet string) error {
+	var request KnowUnjudgedRequestObject
+
+	request.Sheet = sheet
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.KnowUnjudged(ctx.Request().Context(), request.(KnowUnjudgedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "KnowUnjudged")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(KnowUnjudgedResponseObject); ok {
+		return validResponse.VisitKnowUnjudgedResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListViews operation middleware
 func (sh *strictHandler) ListViews(ctx *echo.Context, sheet string) error {
 	var request ListViewsRequestObject
@@ -19178,6 +20051,32 @@ func (sh *strictHandler) SaveView(ctx *echo.Context, sheet string, view string) 
 		return err
 	} else if validResponse, ok := response.(SaveViewResponseObject); ok {
 		return validResponse.VisitSaveViewResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// RestoreView operation middleware
+func (sh *strictHandler) RestoreView(ctx *echo.Context, sheet string, view string) error {
+	var request RestoreViewRequestObject
+
+	request.Sheet = sheet
+	request.View = view
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.RestoreView(ctx.Request().Context(), request.(RestoreViewRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RestoreView")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(RestoreViewResponseObject); ok {
+		return validResponse.VisitRestoreViewResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

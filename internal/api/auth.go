@@ -8,6 +8,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
@@ -99,7 +100,11 @@ func (s *Server) session(ctx context.Context, p *store.Person) (Session, error) 
 }
 
 func toPerson(p *store.Person) Person {
-	return Person{Id: p.ID, Email: p.Email, Name: p.Name, Role: Role(p.Role), Disabled: p.Disabled, SignedUp: p.PasswordHash != ""}
+	out := Person{Id: p.ID, Email: p.Email, Name: p.Name, Role: Role(p.Role), Disabled: p.Disabled, SignedUp: p.PasswordHash != "", DeletedAt: p.DeletedAt}
+	if p.DeletedAt != nil {
+		out.DeletedBy = &p.DeletedBy
+	}
+	return out
 }
 
 // GetSession implements StrictServerInterface.
@@ -130,7 +135,7 @@ func (s *Server) SignIn(ctx context.Context, r SignInRequestObject) (SignInRespo
 	if p.LockedUntil != nil && p.LockedUntil.After(now) {
 		return nil, problem(http.StatusTooManyRequests, fmt.Sprintf("Too many tries. Wait %d minutes and try again.", 1+int(p.LockedUntil.Sub(now).Minutes())))
 	}
-	if !checkPassword(p.PasswordHash, r.Body.Password) || p.Disabled {
+	if !checkPassword(p.PasswordHash, r.Body.Password) || p.Out() {
 		p.Failures++
 		if over := p.Failures - maxFailures; over >= 0 {
 			until := now.Add(time.Minute << min(over, 5))
@@ -232,6 +237,9 @@ func (s *Server) UseLink(ctx context.Context, r UseLinkRequestObject) (UseLinkRe
 
 func freeAddress(ctx context.Context, tx *store.Store, email, person string) error {
 	other, err := tx.PersonByEmail(ctx, email)
+	if err == nil && other.ID != person && other.DeletedAt != nil {
+		return &engine.Refusal{Field: "/email", Message: other.Name + " had this address and was deleted; restore them below, or use another address"}
+	}
 	if err == nil && other.ID != person {
 		return &engine.Refusal{Field: "/email", Message: "somebody with this address is there already"}
 	}
@@ -253,10 +261,74 @@ func oneAddress(field, text string) (string, error) {
 func (s *Server) ListPeople(ctx context.Context, _ ListPeopleRequestObject) (ListPeopleResponseObject, error) {
 	people, err := s.st.People(ctx)
 	out := ListPeople200JSONResponse{}
+	since := s.e.Now().Add(-engine.KeptDeleted)
 	for i := range people {
-		out = append(out, toPerson(&people[i]))
+		if at := people[i].DeletedAt; at != nil && at.Before(since) {
+			continue
+		}
+		p := toPerson(&people[i])
+		views, err := s.st.CountViews(ctx, p.Id)
+		if err != nil {
+			return nil, err
+		}
+		tokens, err := s.st.Tokens(ctx, p.Id)
+		if err != nil {
+			return nil, err
+		}
+		p.Views, p.Tokens = ptr(int(views)), ptr(len(slices.DeleteFunc(tokens, func(t store.Token) bool { return t.RevokedAt != nil })))
+		out = append(out, p)
 	}
 	return out, err
+}
+
+// DeletePerson implements StrictServerInterface.
+func (s *Server) DeletePerson(ctx context.Context, r DeletePersonRequestObject) (DeletePersonResponseObject, error) {
+	me := person(ctx)
+	if r.Person == me.ID {
+		return nil, &engine.Refusal{Message: "another administrator deletes you; you cannot do it yourself"}
+	}
+	_, err := s.changePerson(ctx, r.Person, func(tx *store.Store, p *store.Person) error {
+		if p.DeletedAt != nil {
+			return store.ErrNotFound
+		}
+		now := s.e.Now()
+		p.DeletedAt, p.DeletedBy = &now, me.Name
+		return tx.DropLinks(ctx, p.ID)
+	})
+	return DeletePerson204Response{}, err
+}
+
+// RestorePerson implements StrictServerInterface.
+func (s *Server) RestorePerson(ctx context.Context, r RestorePersonRequestObject) (RestorePersonResponseObject, error) {
+	p, err := s.changePerson(ctx, r.Person, func(_ *store.Store, p *store.Person) error {
+		if p.DeletedAt == nil || p.DeletedAt.Before(s.e.Now().Add(-engine.KeptDeleted)) {
+			return store.ErrNotFound
+		}
+		p.DeletedAt, p.DeletedBy = nil, ""
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	return RestorePerson200JSONResponse(toPerson(p)), nil
+}
+
+// changePerson changes a person, and notes who did.
+func (s *Server) changePerson(ctx context.Context, id string, change func(*store.Store, *store.Person) error) (p *store.Person, err error) {
+	err = s.st.Tx(ctx, func(tx *store.Store) error {
+		if p, err = tx.Person(ctx, id); err != nil {
+			return err
+		}
+		if err := change(tx, p); err != nil {
+			return err
+		}
+		if err := tx.SavePerson(ctx, p); err != nil {
+			return err
+		}
+		return tx.AddEvents(ctx, store.Event{At: s.e.Now(), Actor: person(ctx).Name, Kind: store.EventPersonSaved,
+			Detail: store.Detail(map[string]any{"person": p.Name, "role": p.Role, "disabled": p.Disabled, "deleted": p.DeletedAt != nil})})
+	})
+	return p, err
 }
 
 // ListColleagues implements StrictServerInterface.
@@ -264,7 +336,7 @@ func (s *Server) ListColleagues(ctx context.Context, _ ListColleaguesRequestObje
 	people, err := s.st.People(ctx)
 	out := ListColleagues200JSONResponse{}
 	for i := range people {
-		if !people[i].Disabled {
+		if !people[i].Out() {
 			out = append(out, struct {
 				Email string `json:"email"`
 				Name  string `json:"name"`
@@ -313,22 +385,14 @@ func (s *Server) ChangePerson(ctx context.Context, r ChangePersonRequestObject) 
 	if r.Person == me.ID {
 		return nil, &engine.Refusal{Message: "your own role and access are for another administrator to change"}
 	}
-	var p *store.Person
-	err := s.st.Tx(ctx, func(tx *store.Store) (err error) {
-		if p, err = tx.Person(ctx, r.Person); err != nil {
-			return err
-		}
+	p, err := s.changePerson(ctx, r.Person, func(_ *store.Store, p *store.Person) error {
 		if r.Body.Role != nil {
 			p.Role = store.Role(*r.Body.Role)
 		}
 		if r.Body.Disabled != nil {
 			p.Disabled = *r.Body.Disabled
 		}
-		if err := tx.SavePerson(ctx, p); err != nil {
-			return err
-		}
-		return tx.AddEvents(ctx, store.Event{At: s.e.Now(), Actor: me.Name, Kind: store.EventPersonSaved,
-			Detail: store.Detail(map[string]any{"person": p.Name, "role": p.Role, "disabled": p.Disabled})})
+		return nil
 	})
 	if err != nil {
 		return nil, err

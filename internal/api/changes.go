@@ -145,7 +145,7 @@ func (s *Server) UndoChange(ctx context.Context, r UndoChangeRequestObject) (Und
 	}
 	who := author(ctx)
 	if head.Actor != who.Name && !who.Unlocks {
-		return nil, problem(403, "An editor takes back what they did themselves; a coordinator may take back all.")
+		return nil, problem(403, "An editor undoes what they did themselves; a coordinator may undo all.")
 	}
 	c, err := s.e.Undo(ctx, r.Sheet, id, who)
 	if err != nil {
@@ -230,7 +230,7 @@ type eventDetail struct {
 
 // kindWords says what was done to many rows at once.
 var kindWords = map[string]string{"edit": "changed", "paste": "pasted", "fill": "filled in", "clear": "emptied", "add": "added", "delete": "deleted",
-	"cut": "cut", "put-back": "put back", "replace": "replaced"}
+	"cut": "cut", "put-back": "restored", "replace": "replaced", "merge": "made one of"}
 
 func toSheetEvent(ev *store.Event, names map[int64]string, may bool) SheetEvent {
 	var d eventDetail
@@ -253,7 +253,7 @@ func toSheetEvent(ev *store.Event, names map[int64]string, may bool) SheetEvent 
 	case store.EventRowDeleted:
 		out.Words = "deleted the row"
 	case store.EventRowRestored:
-		out.Words = "brought the row back"
+		out.Words = "restored the row"
 	case store.EventChanged:
 		out.Rows, out.Words = d.Steps, fmt.Sprintf("%s in %s", kindWords[d.Kind], rows(d.Steps, "row"))
 		if d.Kind == "delete" || d.Kind == "add" {
@@ -269,7 +269,7 @@ func toSheetEvent(ev *store.Event, names map[int64]string, may bool) SheetEvent 
 		}
 		out.Words = fmt.Sprintf("took in %s: %d new, %d changed, %d gone", from, d.New, d.Changed, d.Gone)
 	case store.EventRefreshFailed:
-		out.Words = "could not take in " + d.Place + ": " + d.Problem
+		out.Words = "could not import " + d.Place + ": " + d.Problem
 	case store.EventSheetSaved:
 		out.Words = columnWords(d.Columns)
 	case store.EventSourceSaved:

@@ -115,7 +115,7 @@ func checkForm(core *sheet.Sheet, f *Form) error {
 		c, ok := core.Column(x.Column)
 		switch {
 		case !ok || c.Type == value.Formula:
-			return &engine.Refusal{Field: "/fields", Message: "a form asks for columns of the sheet that are not worked out"}
+			return &engine.Refusal{Field: "/fields", Message: "a form asks for columns of the sheet that are not calculated"}
 		case seen[x.Column]:
 			return &engine.Refusal{Field: "/fields", Message: c.Name + " is asked for twice"}
 		case value.Trim(x.Label) == "":
@@ -176,7 +176,12 @@ func (s *Server) intakeAt(c *echo.Context) (*intake, error) {
 	if in.form, err = formOf(f); err != nil {
 		return nil, err
 	}
-	in.sheet, err = s.coreSheet(ctx, f.SheetID)
+	rec, err := s.st.Sheet(ctx, f.SheetID)
+	if err != nil {
+		return nil, err
+	}
+	in.form.Open = in.form.Open && rec.PutAwayAt == nil
+	in.sheet, err = rec.Core()
 	return in, err
 }
 
@@ -199,7 +204,7 @@ func (s *Server) sayInstead(c *echo.Context, err error) error {
 	return err
 }
 
-var closedForm = formView{Form: Form{Title: "This form is closed"}, Said: "It takes nothing in at the moment."}
+var closedForm = formView{Form: Form{Title: "This form is closed"}, Said: "It takes no answers at the moment."}
 
 func (s *Server) showForm(c *echo.Context) error {
 	in, err := s.intakeAt(c)
@@ -256,7 +261,7 @@ func (s *Server) takeForm(c *echo.Context) error {
 	r := c.Request()
 	r.Body = http.MaxBytesReader(c.Response(), r.Body, maxForm)
 	if err := r.ParseForm(); err != nil {
-		return answerPage(c, http.StatusRequestEntityTooLarge, formView{Form: in.form, Ask: true, Fields: in.fields(nil, nil), Fault: "That was too much to take in. Please write less."})
+		return answerPage(c, http.StatusRequestEntityTooLarge, formView{Form: in.form, Ask: true, Fields: in.fields(nil, nil), Fault: "That was too much text. Please write less."})
 	}
 	host, _, err := net.SplitHostPort(r.RemoteAddr)
 	if err != nil {

@@ -392,14 +392,17 @@ func (s *Server) MakeSheet(ctx context.Context, r MakeSheetRequestObject) (MakeS
 		return nil, err
 	}
 	var job *Job
+	var done *ImportResult
 	if f.file != nil {
-		in := engine.Incoming{Columns: make([]string, len(t.Heading)), Rows: t.Rows}
-		for i := range t.Heading {
+		in := engine.Incoming{Columns: make([]string, len(t.Heading)), Rows: t.Rows, Blank: t.Blank}
+		for i, heading := range t.Heading {
 			if k := at(i); k >= 0 {
 				in.Columns[i] = cols[k].ID
+			} else {
+				in.Skipped = append(in.Skipped, heading)
 			}
 		}
-		job, err = s.bringIn(ctx, rec.ID, in, engine.ImportOptions{Quiet: true, About: map[string]any{"file": f.name}}, who, func(ctx context.Context) {
+		job, done, err = s.bringIn(ctx, rec.ID, in, engine.ImportOptions{Quiet: true, About: map[string]any{"file": f.name}}, who, func(ctx context.Context) {
 			// A sheet without the rows it was made for is worse than none.
 			_ = s.e.DeleteSheet(ctx, rec.ID, who.Name)
 		})
@@ -410,23 +413,25 @@ func (s *Server) MakeSheet(ctx context.Context, r MakeSheetRequestObject) (MakeS
 	if rec, err = s.st.Sheet(ctx, rec.ID); err != nil {
 		return nil, err
 	}
-	out := MakeSheet201JSONResponse{Job: job}
+	out := MakeSheet201JSONResponse{Job: job, Import: done}
 	out.Sheet, err = s.toSheet(ctx, rec)
 	return out, err
 }
 
-// bringIn does an import: at once where it is small, and gives no job then;
+// bringIn does an import: at once where it is small, and gives what it came to;
 // else as a job. failed is called where it changed nothing.
-func (s *Server) bringIn(ctx context.Context, sheetID string, in engine.Incoming, o engine.ImportOptions, who engine.Author, failed func(context.Context)) (*Job, error) {
+func (s *Server) bringIn(ctx context.Context, sheetID string, in engine.Incoming, o engine.ImportOptions, who engine.Author, failed func(context.Context)) (*Job, *ImportResult, error) {
 	if len(in.Rows) <= atOnce {
-		if _, err := s.e.Import(ctx, sheetID, in, o, who); err != nil {
+		res, err := s.e.Import(ctx, sheetID, in, o, who)
+		if err != nil {
 			failed(context.WithoutCancel(ctx))
-			return nil, err
+			return nil, nil, err
 		}
-		return nil, nil
+		out := toImportResult(&res)
+		return nil, &out, nil
 	}
 	job, err := s.startImport(ctx, sheetID, in, o, who, failed)
-	return &job, err
+	return &job, nil, err
 }
 
 func (s *Server) startImport(ctx context.Context, sheetID string, in engine.Incoming, o engine.ImportOptions, who engine.Author, failed func(context.Context)) (Job, error) {
@@ -446,7 +451,7 @@ func (s *Server) startImport(ctx context.Context, sheetID string, in engine.Inco
 
 func toImportResult(r *engine.ImportResult) ImportResult {
 	out := ImportResult{New: r.New, Changed: r.Changed, Unchanged: r.Unchanged, Gone: r.Gone, Doubled: r.Doubled, Keyless: r.Keyless, Cells: r.Cells,
-		Unreadable: r.Unreadable, Absent: r.Absent, Samples: []RowDiff{}, GoneNames: r.GoneNames}
+		Unreadable: r.Unreadable, Absent: r.Absent, Blank: r.Blank, Skipped: append([]string{}, r.Skipped...), Samples: []RowDiff{}, GoneNames: r.GoneNames}
 	if r.Change != 0 {
 		out.Change = fmt.Sprint(r.Change)
 	}
@@ -533,9 +538,10 @@ func (s *Server) importSpec(ctx context.Context, body *multipart.Reader, sheetID
 		return in, o, err
 	}
 	o.About = map[string]any{"file": f.name}
-	in.Rows = t.Rows
+	in.Rows, in.Blank = t.Rows, t.Blank
 	if f.values["spec"] == "" {
 		in.Columns = engine.MatchColumns(core, t.Heading, nil)
+		in.Skipped = unmatched(t.Heading, in.Columns)
 		return in, o, nil
 	}
 	var spec ImportSpec
@@ -569,7 +575,18 @@ func (s *Server) importSpec(ctx context.Context, body *multipart.Reader, sheetID
 		}
 		o.Remember[t.Heading[i]] = to
 	}
+	in.Skipped = unmatched(t.Heading, in.Columns)
 	return in, o, nil
+}
+
+// unmatched gives the headings of the columns that are not imported.
+func unmatched(heading, to []string) (out []string) {
+	for i, h := range heading {
+		if to[i] == "" {
+			out = append(out, h)
+		}
+	}
+	return out
 }
 
 // PlanImport implements StrictServerInterface.

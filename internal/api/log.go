@@ -38,8 +38,10 @@ func outcomeWords(d *store.Delivery) string {
 		}
 		return "accepted"
 	case delivery.Deferred:
-		return "put off, " + code
-	case delivery.Failed, delivery.Bounced:
+		return "deferred, " + code
+	case delivery.Bounced:
+		return "bounced, " + code
+	case delivery.Failed:
 		if d.Reply != "" {
 			return "refused, " + code
 		}
@@ -404,7 +406,7 @@ func (s *Server) delivery(ctx context.Context, id int64) (Delivery, error) {
 // deliveryWords say what has happened as an email became what it is.
 var deliveryWords = map[delivery.State]string{
 	delivery.Queued: "fell due, queued", delivery.Sending: "handing over", delivery.Accepted: "handed over, accepted",
-	delivery.Deferred: "put off", delivery.Failed: "refused", delivery.InDoubt: "in doubt", delivery.Skipped: "skipped",
+	delivery.Deferred: "deferred", delivery.Failed: "refused", delivery.InDoubt: "in doubt", delivery.Skipped: "skipped",
 	delivery.Incomplete: "fell due, incomplete", delivery.Missed: "missed", delivery.Held: "held",
 }
 
@@ -432,7 +434,7 @@ func toDeliveryEvents(ev *store.Event, zone *time.Location) (list []DeliveryEven
 		what = "left as it is"
 	}
 	if d.Again && st == delivery.Queued {
-		what = "judged again, queued"
+		what = "checked again, queued"
 	}
 	var said string
 	if json.Unmarshal(d.Reason, &said) != nil { // older events hold a sentence

@@ -33,7 +33,7 @@ func stopPage(boxes []value.Mailbox, fault string) formView {
 	return v
 }
 
-// stopping finds the email of an opt-out link, and those whom it went to.
+// stopping finds the email of an unsubscribe link, and those whom it went to.
 func (s *Server) stopping(c *echo.Context) (*store.Delivery, []value.Mailbox, error) {
 	d, err := s.e.OptOutOf(c.Request().Context(), c.Param("token"))
 	if err != nil {

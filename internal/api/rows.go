@@ -212,6 +212,7 @@ func (s *Server) QueryRows(ctx context.Context, r QueryRowsRequestObject) (Query
 	if r.Body.Find != nil {
 		spec.Find = *r.Body.Find
 	}
+	spec.Only = r.Body.Only
 	ids, err := s.e.View(ctx, r.Sheet, spec)
 	if err != nil {
 		return nil, err
@@ -222,11 +223,43 @@ func (s *Server) QueryRows(ctx context.Context, r QueryRowsRequestObject) (Query
 		return nil, err
 	}
 	rows, err := s.toRows(ctx, r.Sheet, core, recs, r.Body.Marks == nil || *r.Body.Marks)
+	if err == nil && spec.Only != nil && spec.Only.Rows == engine.Unjudged {
+		err = s.tellFaults(ctx, r.Sheet, spec.Only.Rule, core, recs, rows)
+	}
 	out := QueryRows200JSONResponse{Total: len(ids), Rows: rows}
 	if spec.Filter != nil {
 		out.Filter = spec.Filter.Words(core)
 	}
 	return out, err
+}
+
+// tellFaults tells of each of some rows which rules cannot judge it: those that are
+// on, or one of them.
+func (s *Server) tellFaults(ctx context.Context, sheetID, ruleID string, core *sheet.Sheet, recs []store.Row, rows []Row) error {
+	cores := make([]*sheet.Row, len(recs))
+	var err error
+	for i := range recs {
+		if cores[i], err = recs[i].Core(core); err != nil {
+			return err
+		}
+	}
+	faults, err := s.e.RowFaults(ctx, sheetID, ruleID, cores)
+	if err != nil {
+		return err
+	}
+	rules, err := s.ruleNames(ctx, sheetID)
+	for i := range rows {
+		told := []RowFault{}
+		for _, f := range faults[rows[i].Id] {
+			x := RowFault{Rule: f.Rule, Letter: rules[f.Rule].Letter, Name: rules[f.Rule].Name}
+			if f.Column != "" {
+				x.Column = &f.Column
+			}
+			told = append(told, x)
+		}
+		rows[i].Faults = &told
+	}
+	return err
 }
 
 // author is who changes rows by this request.
@@ -378,11 +411,18 @@ func (s *Server) GetRow(ctx context.Context, r GetRowRequestObject) (GetRowRespo
 	if rec.SheetID != r.Sheet || rec.DeletedAt != nil {
 		return nil, store.ErrNotFound
 	}
-	row, err := s.oneRow(ctx, r.Sheet, id)
+	core, err := s.coreSheet(ctx, r.Sheet)
 	if err != nil {
 		return nil, err
 	}
-	out := GetRow200JSONResponse{Row: row, History: []HistoryEntry{}, Emails: []LogLine{}, Coming: []RowEmail{}}
+	rows, err := s.toRows(ctx, r.Sheet, core, []store.Row{*rec}, true)
+	if err == nil {
+		err = s.tellFaults(ctx, r.Sheet, "", core, []store.Row{*rec}, rows)
+	}
+	if err != nil {
+		return nil, err
+	}
+	out := GetRow200JSONResponse{Row: rows[0], History: []HistoryEntry{}, Emails: []LogLine{}, Coming: []RowEmail{}}
 	events, err := s.st.RowEvents(ctx, id, historyLength)
 	if err != nil {
 		return nil, err
@@ -408,14 +448,31 @@ func (s *Server) GetRow(ctx context.Context, r GetRowRequestObject) (GetRowRespo
 	if err != nil {
 		return nil, err
 	}
-	rules, err := s.ruleNames(ctx, r.Sheet)
+	names, err := s.ruleNames(ctx, r.Sheet)
 	if err != nil {
 		return nil, err
 	}
 	for i := range coming {
-		out.Coming = append(out.Coming, toRowEmail(&coming[i], rules))
+		out.Coming = append(out.Coming, toRowEmail(&coming[i], names))
 	}
-	return out, nil
+	if len(rec.RowKey) > 0 {
+		out.Same, err = s.sameKey(ctx, r.Sheet, core, rec.RowKey)
+	}
+	return out, err
+}
+
+// shownSame is how many rows of one key are shown together.
+const shownSame = 20
+
+// sameKey gives the rows that share a key, in the order in which they came; nil
+// where there is but one.
+func (s *Server) sameKey(ctx context.Context, sheetID string, core *sheet.Sheet, key []byte) (*[]Row, error) {
+	recs, err := s.st.RowsOfKey(ctx, sheetID, key, shownSame)
+	if err != nil || len(recs) < 2 {
+		return nil, err
+	}
+	rows, err := s.toRows(ctx, sheetID, core, recs, true)
+	return &rows, err
 }
 
 func toRowEmail(x *engine.RowEmail, rules map[string]store.Rule) RowEmail {

@@ -92,11 +92,18 @@ func (s *Server) ListRules(ctx context.Context, r ListRulesRequestObject) (ListR
 	if err != nil {
 		return nil, err
 	}
+	unjudged, err := s.e.CountUnjudged(ctx, r.Sheet)
+	if err != nil {
+		return nil, err
+	}
 	out := ListRules200JSONResponse{}
 	for i := range recs {
 		x, err := s.toRule(ctx, &recs[i])
 		if err != nil {
 			return nil, err
+		}
+		if n, ok := unjudged.Rules[x.Id]; ok {
+			x.Unjudged = &n
 		}
 		out = append(out, x)
 	}
@@ -187,7 +194,7 @@ func (s *Server) SayRule(ctx context.Context, r SayRuleRequestObject) (SayRuleRe
 // RuleEffect implements StrictServerInterface. Of a rule that is not whole yet
 // it says what is missing.
 func (s *Server) RuleEffect(ctx context.Context, r RuleEffectRequestObject) (RuleEffectResponseObject, error) {
-	out := RuleEffect200JSONResponse{Days: []EffectDay{}, First: []EffectLine{}, Skipped: []EffectSkip{}, Wordings: []EffectWording{}}
+	out := RuleEffect200JSONResponse{Days: []EffectDay{}, First: []EffectLine{}, Skipped: []EffectSkip{}, Wordings: []EffectWording{}, Faulty: []FaultyRow{}}
 	ask, err := s.effectAsk(ctx, r.Sheet, r.Body.Body, r.Body.Today)
 	var refusal *engine.Refusal
 	if errors.As(err, &refusal) && refusal.Field != "" {
@@ -231,6 +238,7 @@ func (s *Server) RuleEffect(ctx context.Context, r RuleEffectRequestObject) (Rul
 		out.Days = append(out.Days, day)
 	}
 	out.First = effectLines(f.Lines)
+	out.Faulty = faultyRows(f)
 	if l := f.Limit; l != nil {
 		out.Limit = &struct {
 			Emails int      `json:"emails"`
@@ -248,6 +256,20 @@ func (s *Server) RuleEffect(ctx context.Context, r RuleEffectRequestObject) (Rul
 		out.Change = &EffectChange{New: f.Change.New, Gone: f.Change.Gone, Rows: f.Change.Rows, Lines: effectLines(f.Changed)}
 	}
 	return out, nil
+}
+
+// faultyRows names the first rows that a rule cannot judge, and what stands where
+// it looks.
+func faultyRows(f *engine.Effect) []FaultyRow {
+	out := make([]FaultyRow, 0, len(f.Faulty))
+	for _, x := range f.Faulty {
+		row := FaultyRow{Row: x.Row.ID, Name: f.Sheet.RowName(x.Row), Column: x.Column}
+		if c, ok := f.Sheet.Column(x.Column); ok {
+			row.Text = f.Sheet.Show(c, f.Sheet.Compute(x.Row, f.Now, f.Calendar).Cell(c))
+		}
+		out = append(out, row)
+	}
+	return out
 }
 
 // shownPeople is how many of the people whom a limit touches are named.

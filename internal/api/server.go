@@ -256,7 +256,7 @@ func (s *Server) signedIn(ctx context.Context) (*store.Person, error) {
 		return nil, nil
 	}
 	p, err := s.st.Person(ctx, id)
-	if errors.Is(err, store.ErrNotFound) || err == nil && p.Disabled {
+	if errors.Is(err, store.ErrNotFound) || err == nil && p.Out() {
 		return nil, nil
 	}
 	return p, err
@@ -402,6 +402,8 @@ func toProblem(err error) (int, Problem) {
 		return http.StatusServiceUnavailable, Problem{Title: sentence(err.Error())}
 	case store.Away(err):
 		return http.StatusServiceUnavailable, Problem{Title: "The database does not answer at the moment. Nothing is known to be lost; it will be tried again."}
+	case store.Unfit(err):
+		return http.StatusUnprocessableEntity, Problem{Title: "A text is longer, or a number larger, than can be kept. Shorten it, and try again."}
 	case store.Missing(err):
 		return http.StatusNotFound, Problem{Title: "It is not there, or not any more."}
 	case errors.As(err, &coder):

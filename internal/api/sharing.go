@@ -10,7 +10,7 @@ import (
 )
 
 func (s *Server) toView(ctx context.Context, v *store.View, names map[string]string) (View, error) {
-	out := View{Id: v.ID, Name: v.Name, Shared: v.Shared, Mine: v.PersonID == person(ctx).ID, By: names[v.PersonID]}
+	out := View{Id: v.ID, Name: v.Name, Shared: v.Shared, Mine: v.PersonID == person(ctx).ID, By: names[v.PersonID], DeletedAt: v.DeletedAt}
 	return out, json.Unmarshal([]byte(v.Spec), &out.Spec)
 }
 
@@ -25,7 +25,7 @@ func (s *Server) peopleNames(ctx context.Context) (map[string]string, error) {
 
 // ListViews implements StrictServerInterface.
 func (s *Server) ListViews(ctx context.Context, r ListViewsRequestObject) (ListViewsResponseObject, error) {
-	vs, err := s.st.Views(ctx, r.Sheet, person(ctx).ID)
+	vs, err := s.st.Views(ctx, r.Sheet, person(ctx).ID, s.e.Now().Add(-engine.KeptDeleted))
 	if err != nil {
 		return nil, err
 	}
@@ -35,6 +35,9 @@ func (s *Server) ListViews(ctx context.Context, r ListViewsRequestObject) (ListV
 	}
 	out := ListViews200JSONResponse{}
 	for i := range vs {
+		if vs[i].DeletedAt != nil && vs[i].PersonID != person(ctx).ID && !person(ctx).Role.May(store.Coordinator) {
+			continue // it is for others to restore
+		}
 		v, err := s.toView(ctx, &vs[i], names)
 		if err != nil {
 			return nil, err
@@ -47,7 +50,7 @@ func (s *Server) ListViews(ctx context.Context, r ListViewsRequestObject) (ListV
 // keepView checks a view and writes it.
 func (s *Server) keepView(ctx context.Context, v *store.View, b *ViewSave) (View, error) {
 	if b.Shared && !person(ctx).Role.May(store.Editor) {
-		return View{}, problem(403, "A reader keeps views for themselves; an editor may share one.")
+		return View{}, problem(403, "A reader saves views for themselves; an editor may share one.")
 	}
 	if _, err := s.e.View(ctx, v.SheetID, b.Spec); err != nil {
 		return View{}, err
@@ -89,7 +92,7 @@ func (s *Server) ownView(ctx context.Context, sheetID, id string) (*store.View, 
 		return nil, store.ErrNotFound
 	}
 	if !mine && !person(ctx).Role.May(store.Coordinator) {
-		return nil, problem(403, "Somebody else keeps this view.")
+		return nil, problem(403, "Somebody else has this view.")
 	}
 	return v, nil
 }
@@ -97,6 +100,9 @@ func (s *Server) ownView(ctx context.Context, sheetID, id string) (*store.View, 
 // SaveView implements StrictServerInterface.
 func (s *Server) SaveView(ctx context.Context, r SaveViewRequestObject) (SaveViewResponseObject, error) {
 	v, err := s.ownView(ctx, r.Sheet, r.View)
+	if err == nil && v.DeletedAt != nil {
+		err = store.ErrNotFound
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -110,7 +116,30 @@ func (s *Server) DeleteView(ctx context.Context, r DeleteViewRequestObject) (Del
 	if err != nil {
 		return nil, err
 	}
-	return DeleteView204Response{}, s.st.DropView(ctx, v.ID)
+	now := s.e.Now()
+	v.DeletedAt = &now
+	return DeleteView204Response{}, s.st.SaveView(ctx, v)
+}
+
+// RestoreView implements StrictServerInterface.
+func (s *Server) RestoreView(ctx context.Context, r RestoreViewRequestObject) (RestoreViewResponseObject, error) {
+	v, err := s.ownView(ctx, r.Sheet, r.View)
+	if err == nil && (v.DeletedAt == nil || v.DeletedAt.Before(s.e.Now().Add(-engine.KeptDeleted))) {
+		err = store.ErrNotFound
+	}
+	if err != nil {
+		return nil, err
+	}
+	v.DeletedAt = nil
+	if err := s.st.SaveView(ctx, v); err != nil {
+		return nil, err
+	}
+	names, err := s.peopleNames(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.toView(ctx, v, names)
+	return RestoreView200JSONResponse(out), err
 }
 
 // BePresent implements StrictServerInterface.
@@ -122,6 +151,9 @@ func (s *Server) BePresent(ctx context.Context, r BePresentRequestObject) (BePre
 			return nil, err
 		}
 		p.RowID = id
+	}
+	if r.Body.Thing != nil {
+		p.Thing = *r.Body.Thing
 	}
 	if is(r.Body.Leaves) {
 		return BePresent200JSONResponse{}, s.st.DropPresence(ctx, p.Page)
@@ -138,7 +170,7 @@ func (s *Server) BePresent(ctx context.Context, r BePresentRequestObject) (BePre
 	if err := s.st.BePresent(ctx, p); err != nil {
 		return nil, err
 	}
-	there, err := s.st.Present(ctx, r.Sheet, p.Page)
+	there, err := s.st.Present(ctx, r.Sheet, p.Thing, p.Page)
 	if err != nil {
 		return nil, err
 	}

@@ -1,10 +1,14 @@
 package api
 
 import (
+	"bytes"
+	"cmp"
 	"context"
+	"fmt"
 	"strings"
 	"time"
 
+	"nivot/internal/core/delivery"
 	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/value"
@@ -49,7 +53,7 @@ func (s *Server) toSheet(ctx context.Context, rec *store.Sheet) (Sheet, error) {
 	}
 	out := Sheet{Id: rec.ID, Name: rec.Name, Zone: rec.Zone, Locale: rec.Locale, SettleSeconds: rec.SettleSeconds, Calendar: rec.CalendarID, WeekStart: core.Locale.WeekStart(), Key: rec.KeyColumn,
 		Address: rec.AddressColumn, NameColumn: rec.NameColumn, LanguageColumn: rec.LanguageColumn, Frozen: rec.Frozen, Sender: rec.SenderID,
-		Seen: engine.ColumnsVersion(rec), Columns: []Column{}, Derived: []Column{}}
+		PutAwayAt: rec.PutAwayAt, Seen: engine.ColumnsVersion(rec), Columns: []Column{}, Derived: []Column{}}
 	out.Removed = make([]struct {
 		Id   string     `json:"id"`
 		Name string     `json:"name"`
@@ -98,6 +102,12 @@ func (s *Server) figures(ctx context.Context, rec *store.Sheet, core *sheet.Shee
 	if err != nil {
 		return f, err
 	}
+	f.Coming = len(fc.Coming)
+	waiting, err := s.st.CountStates(ctx, store.LogFilter{SheetID: rec.ID, States: []delivery.State{delivery.Held, delivery.Incomplete}})
+	if err != nil {
+		return f, err
+	}
+	f.Held = int(waiting[delivery.Held] + waiting[delivery.Incomplete])
 	end := endOfDay(s.e.Now(), core.Zone)
 	people := map[string]bool{}
 	for _, c := range fc.Coming {
@@ -187,6 +197,137 @@ func (s *Server) ChangeSheet(ctx context.Context, r ChangeSheetRequestObject) (C
 // DeleteSheet implements StrictServerInterface.
 func (s *Server) DeleteSheet(ctx context.Context, r DeleteSheetRequestObject) (DeleteSheetResponseObject, error) {
 	return DeleteSheet204Response{}, s.e.DeleteSheet(ctx, r.Sheet, person(ctx).Name)
+}
+
+// PutSheetAway implements StrictServerInterface.
+func (s *Server) PutSheetAway(ctx context.Context, r PutSheetAwayRequestObject) (PutSheetAwayResponseObject, error) {
+	return PutSheetAway204Response{}, s.e.PutSheetAway(ctx, r.Sheet, person(ctx).Name)
+}
+
+// RestoreSheet implements StrictServerInterface.
+func (s *Server) RestoreSheet(ctx context.Context, r RestoreSheetRequestObject) (RestoreSheetResponseObject, error) {
+	rec, err := s.e.RestoreSheet(ctx, r.Sheet, person(ctx).Name)
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.toSheet(ctx, rec)
+	return RestoreSheet200JSONResponse(out), err
+}
+
+// ListAwaySheets implements StrictServerInterface.
+func (s *Server) ListAwaySheets(ctx context.Context, _ ListAwaySheetsRequestObject) (ListAwaySheetsResponseObject, error) {
+	recs, err := s.st.AwaySheets(ctx, s.e.Now().Add(-engine.KeptDeleted))
+	out := ListAwaySheets200JSONResponse{}
+	for _, rec := range recs {
+		x := AwaySheet{Id: rec.ID, Name: rec.Name, Rows: int(rec.LiveRows), By: rec.AwayBy, Deleted: rec.DeletedAt != nil}
+		if x.At = *cmp.Or(rec.DeletedAt, rec.PutAwayAt); x.By == "" {
+			x.By = "nivot"
+		}
+		out = append(out, x)
+	}
+	return out, err
+}
+
+// maxCopied bounds the rows of a sheet that is copied with them.
+const maxCopied = 50_000
+
+// CopySheet implements StrictServerInterface.
+func (s *Server) CopySheet(ctx context.Context, r CopySheetRequestObject) (CopySheetResponseObject, error) {
+	rec, err := s.st.Sheet(ctx, r.Sheet)
+	if err != nil {
+		return nil, err
+	}
+	core, err := rec.Core()
+	if err != nil {
+		return nil, err
+	}
+	if err := value.CheckName("a sheet", r.Body.Name); err != nil {
+		return nil, &engine.Refusal{Field: "/name", Message: err.Error()}
+	}
+	if is(r.Body.Rows) && rec.LiveRows > maxCopied {
+		return nil, &engine.Refusal{Field: "/rows", Message: fmt.Sprintf("the sheet has %d rows; one with more than %d is copied without them", rec.LiveRows, maxCopied)}
+	}
+	// As the bundle of one and the same sheet: what it leaves out is set below.
+	t := &takeOut{s: s, core: core}
+	write, err := t.bundle(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var packed bytes.Buffer
+	if err := write(&packed); err != nil {
+		return nil, err
+	}
+	b, err := exchange.ReadZip(packed.Bytes())
+	if err != nil {
+		return nil, err
+	}
+	b.Sheet.Name = r.Body.Name
+	made, err := s.e.Install(ctx, b, false, person(ctx).Name)
+	if err != nil {
+		return nil, err
+	}
+	copied, err := made.Core()
+	if err != nil {
+		return nil, err
+	}
+	at := func(id string) *string { // the column in the same place
+		for i := range core.Columns {
+			if core.Columns[i].ID == id && i < len(copied.Columns) {
+				return &copied.Columns[i].ID
+			}
+		}
+		return nil
+	}
+	if is(r.Body.Rows) {
+		if t.ids, err = s.e.View(ctx, r.Sheet, engine.ViewSpec{}); err != nil {
+			return nil, err
+		}
+		if err := s.copyRows(ctx, t, made.ID, at); err != nil {
+			return nil, err
+		}
+	}
+	made, err = s.e.ChangeSheet(ctx, made.ID, engine.SheetChange{Address: at(rec.AddressColumn), Named: at(rec.NameColumn), Written: at(rec.LanguageColumn),
+		Frozen: &rec.Frozen, Sender: &rec.SenderID, Calendar: &rec.CalendarID}, person(ctx).Name)
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.toSheet(ctx, made)
+	return CopySheet201JSONResponse(out), err
+}
+
+// copyRows puts rows into a sheet that has the same columns; at gives where a
+// column of theirs is there. Rows that are gone stay behind.
+func (s *Server) copyRows(ctx context.Context, t *takeOut, to string, at func(string) *string) error {
+	var in engine.Incoming
+	var stored []*sheet.Column
+	for i := range t.core.Columns {
+		if c := &t.core.Columns[i]; c.Type != value.Formula {
+			in.Columns, stored = append(in.Columns, *at(c.ID)), append(stored, c)
+		}
+	}
+	err := t.each(ctx, func(_ []int64, rows []*sheet.Row) error {
+		for _, r := range rows {
+			if r.Gone {
+				continue
+			}
+			cells := make([]string, len(stored))
+			for k, c := range stored {
+				cells[k] = t.core.Input(c, r.Cell(c))
+			}
+			in.Rows = append(in.Rows, cells)
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	_, err = s.e.Import(ctx, to, in, engine.ImportOptions{Quiet: true}, author(ctx))
+	return err
+}
+
+// KnowUnjudged implements StrictServerInterface.
+func (s *Server) KnowUnjudged(ctx context.Context, r KnowUnjudgedRequestObject) (KnowUnjudgedResponseObject, error) {
+	return KnowUnjudged204Response{}, s.e.KnowUnjudged(ctx, r.Sheet, person(ctx).Name)
 }
 
 // ImportBundle implements StrictServerInterface.

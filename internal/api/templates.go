@@ -158,6 +158,16 @@ func (s *Server) TemplateConsequences(ctx context.Context, r TemplateConsequence
 	return out, nil
 }
 
+// RestoreTemplate implements StrictServerInterface.
+func (s *Server) RestoreTemplate(ctx context.Context, r RestoreTemplateRequestObject) (RestoreTemplateResponseObject, error) {
+	rec, err := s.e.RestoreTemplate(ctx, r.Sheet, r.Template, person(ctx).Name)
+	if err != nil {
+		return nil, err
+	}
+	out, err := s.toTemplate(ctx, rec)
+	return RestoreTemplate200JSONResponse(out), err
+}
+
 // DeleteTemplate implements StrictServerInterface.
 func (s *Server) DeleteTemplate(ctx context.Context, r DeleteTemplateRequestObject) (DeleteTemplateResponseObject, error) {
 	return DeleteTemplate204Response{}, s.e.DeleteTemplate(ctx, r.Sheet, r.Template, person(ctx).Name)
@@ -405,7 +415,7 @@ func (s *Server) leafing(ctx context.Context, sheetID string, ask *PreviewAsk) (
 		}
 	}
 	if l.View != "" {
-		mine, err := s.st.Views(ctx, sheetID, person(ctx).ID)
+		mine, err := s.st.Views(ctx, sheetID, person(ctx).ID, s.e.Now())
 		if err != nil {
 			return l, err
 		}

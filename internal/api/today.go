@@ -107,8 +107,11 @@ func (s *Server) GetToday(ctx context.Context, _ GetTodayRequestObject) (GetToda
 			return nil, err
 		}
 		if n > 0 {
-			out.Doubled = append(out.Doubled, doubledNeed{SheetId: sheets[i].ID, Sheet: sheets[i].Name, Rows: int(n)})
+			out.Doubled = append(out.Doubled, doubledNeed{SheetId: sheets[i].ID, Sheet: sheets[i].Name, Key: sheets[i].KeyColumn, Rows: int(n)})
 		}
+	}
+	if out.Unjudged, err = s.unjudgedNeeds(ctx, sheets); err != nil {
+		return nil, err
 	}
 	if out.Broken, err = s.brokenRules(ctx, sheets); err != nil {
 		return nil, err
@@ -129,9 +132,52 @@ func (s *Server) GetToday(ctx context.Context, _ GetTodayRequestObject) (GetToda
 
 // doubledNeed is a sheet with rows whose key another row had before them.
 type doubledNeed = struct {
+	Key     string `json:"key"`
 	Rows    int    `json:"rows"`
 	Sheet   string `json:"sheet"`
 	SheetId string `json:"sheetId"` //nolint:revive // as the document's type has it
+}
+
+// unjudgedNeed is a sheet with rows that rules cannot judge.
+type unjudgedNeed = struct {
+	Letters []string `json:"letters"`
+	Rows    int      `json:"rows"`
+	Rule    *string  `json:"rule,omitempty"`
+	Sheet   string   `json:"sheet"`
+	SheetId string   `json:"sheetId"` //nolint:revive // as the document's type has it
+}
+
+// unjudgedNeeds lists the sheets whose rules cannot judge some rows, unless
+// somebody has said of as many that it is meant so.
+func (s *Server) unjudgedNeeds(ctx context.Context, sheets []store.Sheet) ([]unjudgedNeed, error) {
+	out := []unjudgedNeed{}
+	for i := range sheets {
+		u, err := s.e.CountUnjudged(ctx, sheets[i].ID)
+		if err != nil {
+			return nil, err
+		}
+		if u.Rows == 0 {
+			continue
+		}
+		rules, err := s.st.Rules(ctx, sheets[i].ID)
+		if err != nil {
+			return nil, err
+		}
+		n := unjudgedNeed{SheetId: sheets[i].ID, Sheet: sheets[i].Name, Rows: u.Rows, Letters: []string{}}
+		for _, r := range rules {
+			if u.Rules[r.ID] > r.UnjudgedKnown {
+				n.Letters = append(n.Letters, r.Letter)
+				n.Rule, n.Rows = &r.ID, u.Rules[r.ID]
+			}
+		}
+		if len(n.Letters) > 1 {
+			n.Rule, n.Rows = nil, u.Rows
+		}
+		if len(n.Letters) > 0 {
+			out = append(out, n)
+		}
+	}
+	return out, nil
 }
 
 // notices tells what keeps all emails from going.
@@ -278,12 +324,29 @@ func (s *Server) needs(ctx context.Context, sheets []store.Sheet, rules map[stri
 		if d.RuleID != "" {
 			n.Rule = &d.RuleID
 		}
+		if n.Blame == "" && (d.State == delivery.Failed || d.State == delivery.Bounced) {
+			n.Blame = addressColumn(rules[d.RuleID])
+		}
 		if key != "" {
 			groups[key] = len(out)
 		}
 		out = append(out, n)
 	}
 	return out, nil
+}
+
+// addressColumn is the first column that a rule writes to.
+func addressColumn(r store.Rule) string {
+	core, err := r.Core()
+	if err != nil {
+		return ""
+	}
+	for _, a := range core.To {
+		if a.Column != "" {
+			return a.Column
+		}
+	}
+	return ""
 }
 
 func needTitle(d *store.Delivery, row string, n int) string {

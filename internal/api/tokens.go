@@ -45,7 +45,7 @@ func (s *Server) programOf(c *echo.Context, operation, secret string) (*store.Pe
 		return nil, err
 	}
 	p, err := s.st.Person(ctx, t.PersonID)
-	if err == store.ErrNotFound || err == nil && p.Disabled {
+	if err == store.ErrNotFound || err == nil && p.Out() {
 		return nil, problem(http.StatusUnauthorized, "The token's person is not here any more.")
 	}
 	if err != nil {

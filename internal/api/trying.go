@@ -150,7 +150,7 @@ func (s *Server) testers(ctx context.Context, emails *[]string) ([]store.Person,
 	}
 	var out []store.Person
 	for _, email := range *emails {
-		i := slices.IndexFunc(people, func(p store.Person) bool { return strings.EqualFold(p.Email, email) && !p.Disabled })
+		i := slices.IndexFunc(people, func(p store.Person) bool { return strings.EqualFold(p.Email, email) && !p.Out() })
 		if i < 0 {
 			return nil, &engine.Refusal{Field: "/to", Message: "a test goes to colleagues who may sign in; one of these may not, or not any more"}
 		}

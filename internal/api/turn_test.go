@@ -57,7 +57,7 @@ func TestConsequencesOverHTTP(t *testing.T) {
 	var c Consequences
 	m.want(m.co, "POST", at+"/consequences", `{"zone":"America/New_York"}`, 200, &c)
 	if fresh, gone := sum(c); fresh != before || gone != before || c.Looked != 5 || c.Rows != 5 || len(c.Coming) == 0 {
-		t.Errorf("another zone: %d come new, %d fall away of %d; %+v", fresh, gone, before, c)
+		t.Errorf("another zone: %d are new, %d no longer go of %d; %+v", fresh, gone, before, c)
 	}
 	m.refused(m.co, "POST", at+"/consequences", `{"zone":"Marrowby"}`, 422, "zone")
 	m.refused(m.co, "PATCH", at, `{"zone":"Local"}`, 422, "is not known")
@@ -85,7 +85,7 @@ func TestConsequencesOverHTTP(t *testing.T) {
 		t.Errorf("asking has changed %d emails to %d", before, after)
 	}
 
-	// The columns: a rule that is not whole any more is paused, and all it would write falls away.
+	// The columns: a rule that is not whole any more is paused, and all it would write no longer goes.
 	cols := m.sheetAt(at).Columns
 	var kept []Column
 	for _, col := range cols {

@@ -137,7 +137,7 @@ func TestMuseum(t *testing.T) {
 		t.Errorf("%v", rows)
 	}
 	for _, s := range sheets {
-		views, err := st.Views(ctx, s.ID, "nobody")
+		views, err := st.Views(ctx, s.ID, "nobody", time.Now())
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -11,7 +11,7 @@ import (
 
 // WorkMorning is what the people of the museum have done on the morning of the
 // demo before it opens: a loan is agreed and those that were so already are
-// taken up, so that a batch waits to be looked through; and a file of readings
+// taken up, so that a batch waits to be reviewed; and a file of readings
 // after a wet night sets off more alerts at once than expected, so that the
 // brake holds.
 func WorkMorning(ctx context.Context, e *engine.Engine) error {

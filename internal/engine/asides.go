@@ -246,7 +246,7 @@ func (e *Engine) SetRoundUpAside(ctx context.Context, say Say, actor string) err
 		}
 		if judged, err := tx.Judged(ctx, [][]byte{x.Occasion[:]}); err != nil || judged[x.Occasion] {
 			if err == nil {
-				err = refuse("this round-up has been judged by now")
+				err = refuse("this round-up has been decided by now")
 			}
 			return err
 		}
@@ -274,7 +274,7 @@ func (e *Engine) setAside(ctx context.Context, tx *store.Store, rb *ruleBook, x 
 	case LeaveOut, EndChain:
 		a.Why, a.Ends = say.Why, say.What == EndChain
 		if a.Ends && was.Base == "" {
-			return refuse("this is the first email; leave it out, and nothing follows")
+			return refuse("this is the first email; don’t send it, and nothing follows")
 		}
 	case Shift:
 		if was.Base == "" {

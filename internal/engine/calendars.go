@@ -29,7 +29,7 @@ func (e *Engine) SaveCalendar(ctx context.Context, id, name string, weekdays, cl
 		return nil, &Refusal{Message: err.Error()}
 	}
 	if name = value.Trim(name); name == "" || len(name) > 120 {
-		return nil, &Refusal{Field: "/name", Message: "a working calendar has a name of at most 120 letters"}
+		return nil, &Refusal{Field: "/name", Message: "a working calendar has a name of at most 120 characters"}
 	}
 	err = e.Store.Tx(ctx, func(tx *store.Store) error {
 		if out, err = e.putCalendar(ctx, tx, id, name, core, actor); err != nil {
@@ -108,7 +108,7 @@ func (e *Engine) DeleteCalendar(ctx context.Context, id, actor string) error {
 			return err
 		}
 		if len(sheets) > 0 {
-			return refuse("%s counts by this working calendar; give it another one first", sheets[0].Name)
+			return refuse("%s counts by this working calendar; change the address one first", sheets[0].Name)
 		}
 		if err := tx.DropCalendar(ctx, id); err != nil {
 			return err

@@ -18,7 +18,7 @@ import (
 type Author struct {
 	Name    string
 	Unlocks bool
-	Asks    bool // what the change sets off is held until somebody has looked
+	Asks    bool // what the change sets off is held until somebody has reviewed it
 }
 
 // System is an author whom no lock stops.

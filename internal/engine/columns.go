@@ -105,7 +105,7 @@ func planColumns(rec *store.Sheet, c ColumnsChange) (*plannedColumns, error) {
 	}
 	p.new.Address = rec.AddressColumn
 	if key, ok := p.new.Column(rec.KeyColumn); rec.KeyColumn != "" && (!ok || key.Type == value.Formula) {
-		return nil, &Refusal{Field: "/columns", Message: "the key column cannot be taken out or worked out; choose another key first"}
+		return nil, &Refusal{Field: "/columns", Message: "the key column cannot be deleted or calculated; choose another key first"}
 	}
 	return p, p.validate()
 }
@@ -169,7 +169,7 @@ func giveOptionIDs(c, was *sheet.Column) {
 }
 
 // convert reads a row's cells anew where their column has changed. What fits
-// already stays; the rest is read from its text, and kept to the letter where
+// already stays; the rest is read from its text, and kept as it is where
 // it does not fit.
 func (p *plannedColumns) convert(cells []value.Value) (out []value.Value, changed bool) {
 	row := sheet.Row{Cells: cells}
@@ -566,7 +566,7 @@ func (e *Engine) RestoreColumn(ctx context.Context, sheetID, id, actor string) (
 			}
 		}
 		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventSheetSaved, SheetID: sheetID,
-			Detail: store.Detail(map[string]any{"columns": []string{"brought back " + back.Name}})})
+			Detail: store.Detail(map[string]any{"columns": []string{"restored " + back.Name}})})
 	})
 	if err == nil {
 		poke(e.wakeAgenda)
@@ -581,7 +581,7 @@ func setKey(ctx context.Context, tx *store.Store, rec *store.Sheet, key string, 
 		return err
 	}
 	if c, ok := s.Column(key); key != "" && (!ok || c.Type == value.Formula) {
-		return &Refusal{Field: "/key", Message: "the key is a column of the sheet that is not worked out"}
+		return &Refusal{Field: "/key", Message: "the key is a column of the sheet that is not calculated"}
 	}
 	rec.KeyColumn, s.Key = key, key
 	for after := int64(0); ; {

@@ -87,7 +87,7 @@ func (e *Engine) Decide(ctx context.Context, id int64, what Decision, actor stri
 			detail["attempt"] = d.Attempt
 		case Approve, Drop:
 			if from != delivery.Held {
-				return refuse("this email is %s; only a held one can be let go or left out", from)
+				return refuse("this email is %s; only a held one can be sent or not sent", from)
 			}
 			w, err := newWork(ctx, e, tx, now, deciding(actor))
 			if err != nil {

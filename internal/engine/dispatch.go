@@ -326,7 +326,7 @@ func (d *dispatcher) load(ctx context.Context, claimed []store.Delivery) ([]*job
 		j.State, j.SendingAt = delivery.Claimed, nil // that of an earlier try has its event
 		err := json.Unmarshal([]byte(j.Recipients), &j.recipients)
 		if err == nil && j.letter == nil {
-			err = errors.New("its letter is not there")
+			err = errors.New("its text is not there")
 		}
 		if err != nil {
 			d.e.log.Error("a delivery cannot be read", "delivery", j.ID, "error", err)

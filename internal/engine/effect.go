@@ -132,7 +132,7 @@ func (p *pair) done() {
 	}
 }
 
-// changed gives the first emails that come new or fall away.
+// changed gives the first emails that are new or no longer go.
 func (p *pair) changed(now time.Time) (out []EffectLine) {
 	for _, l := range p.change.Lines {
 		o := p.after

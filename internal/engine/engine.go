@@ -61,9 +61,10 @@ type Engine struct {
 	forecasts forecasts
 	kept      rowKeeper
 	doubles   doubles
+	unjudged  unjudgedRows
 	files     fileCache
 	checked   checkedKeeper
-	optOut    atomic.Pointer[[]byte] // the key of opt-out links, once it is known
+	optOut    atomic.Pointer[[]byte] // the key of unsubscribe links, once it is known
 	jobs      sync.WaitGroup         // work that goes on when its request is over
 }
 

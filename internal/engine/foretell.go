@@ -13,7 +13,7 @@ import (
 	"nivot/internal/store"
 )
 
-// maxForetold bounds the changed rows of which the consequences are worked out.
+// maxForetold bounds the changed rows of which the consequences are calculated.
 const maxForetold = 5000
 
 // ForetoldFrom is how many rows a change may touch without being looked at
@@ -29,7 +29,7 @@ type Consequences struct {
 	Looked  int // of these, the ones that were worked out
 	Rules   []RuleConsequence
 	Now     []EffectLine // the first emails that go or are held at once
-	Coming  []EffectLine // the first that come new or fall away in 60 days
+	Coming  []EffectLine // the first that are new or no longer go in 60 days
 	Settles time.Duration
 }
 

@@ -140,7 +140,7 @@ func (f *fixture) states() map[int64]store.Delivery {
 	return out
 }
 
-// The emails that come new and fall away by a change are those that the forecast
+// The emails that are new and no longer go by a change are those that the forecast
 // gains and loses.
 func TestForetoldComing(t *testing.T) {
 	f := newFixture(t, "2027-03-15T08:40:00Z")

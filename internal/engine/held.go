@@ -12,7 +12,7 @@ import (
 // maxHeldShown bounds how many held emails are looked through at a time.
 const maxHeldShown = 2000
 
-// HeldEmail is one email that waits for somebody to look, and what would become
+// HeldEmail is one email that waits for review, and what would become
 // of it if it were let go now.
 type HeldEmail struct {
 	store.Delivery

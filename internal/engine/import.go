@@ -24,6 +24,8 @@ type Incoming struct {
 	Columns []string
 	Orders  map[int]value.Order // by the file's columns
 	Rows    [][]string
+	Blank   int      // lines of the file that held nothing
+	Skipped []string // headings of the file's columns that are not imported
 }
 
 // ImportOptions say how an import is done.
@@ -50,6 +52,8 @@ type ImportResult struct {
 	Absent                                          int       // rows that the file does not have, gone or kept
 	Rows                                            int       // of the sheet before, without the deleted ones
 	Samples                                         []RowDiff // of what it changes, the first ones
+	Blank                                           int       // lines of the file that held nothing
+	Skipped                                         []string  // headings that were not imported
 	GoneNames                                       []string  // keys of rows that are no longer in the file, the first ones
 	Sets                                            *Consequences
 }
@@ -95,6 +99,7 @@ func (e *Engine) Import(ctx context.Context, sheetID string, in Incoming, o Impo
 
 func (e *Engine) importTx(ctx context.Context, tx *store.Store, sheetID string, in Incoming, o ImportOptions, by Author) (ImportResult, error) {
 	im := &importer{e: e, tx: tx, in: in, o: o, by: by, now: e.now()}
+	im.res.Blank, im.res.Skipped = in.Blank, in.Skipped
 	err := e.holds(ctx, tx)
 	if err != nil {
 		return im.res, err
@@ -194,7 +199,7 @@ func (im *importer) columns(ctx context.Context) error {
 		case !ok:
 			return &Refusal{Field: "/columns", Message: fmt.Sprintf("column %d of the file is to go into a column that the sheet does not have", i+1)}
 		case c.Type == value.Formula:
-			return &Refusal{Field: "/columns", Message: c.Name + " is worked out; leave it out"}
+			return &Refusal{Field: "/columns", Message: c.Name + " is calculated; leave it out of the file"}
 		case seen[id]:
 			return &Refusal{Field: "/columns", Message: "two columns of the file are to go into " + c.Name}
 		case c.Locked && !im.by.Unlocks:
@@ -208,7 +213,7 @@ func (im *importer) columns(ctx context.Context) error {
 	}
 	if im.s.Key != "" && !seen[im.s.Key] {
 		key, _ := im.s.Column(im.s.Key)
-		return &Refusal{Field: "/file", Message: fmt.Sprintf("the file has no column for %s, the key of this sheet, so its rows cannot be met", key.Name)}
+		return &Refusal{Field: "/file", Message: fmt.Sprintf("the file has no column for %s, the key of this sheet, so its rows cannot be matched", key.Name)}
 	}
 	return nil
 }

@@ -6,8 +6,6 @@ import (
 	"slices"
 	"strconv"
 
-	"nivot/internal/core/delivery"
-	"nivot/internal/core/reason"
 	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/value"
@@ -38,8 +36,8 @@ func (e *Engine) CreateSheet(ctx context.Context, rec *store.Sheet, cols []sheet
 	if err != nil {
 		return &Refusal{Message: err.Error()}
 	}
-	if value.Trim(rec.Name) == "" {
-		return &Refusal{Field: "/name", Message: "a sheet needs a name"}
+	if err := value.CheckName("a sheet", rec.Name); err != nil {
+		return &Refusal{Field: "/name", Message: err.Error()}
 	}
 	if err := core.Validate(); err != nil {
 		return &Refusal{Field: "/columns", Message: err.Error()}
@@ -197,8 +195,9 @@ func (e *Engine) ChangeSheet(ctx context.Context, id string, c SheetChange, acto
 			return err
 		}
 		if c.Name != nil {
-			if rec.Name = value.Trim(*c.Name); rec.Name == "" {
-				return &Refusal{Field: "/name", Message: "a sheet needs a name"}
+			rec.Name = value.Trim(*c.Name)
+			if err := value.CheckName("a sheet", rec.Name); err != nil {
+				return &Refusal{Field: "/name", Message: err.Error()}
 			}
 		}
 		if c.SettleSeconds != nil {
@@ -266,44 +265,6 @@ func (e *Engine) ChangeSheet(ctx context.Context, id string, c SheetChange, acto
 		poke(e.wakeAgenda)
 	}
 	return rec, err
-}
-
-// DeleteSheet takes a sheet away. Its rules stop; the log keeps what they did.
-func (e *Engine) DeleteSheet(ctx context.Context, id string, actor string) error {
-	return e.Store.Tx(ctx, func(tx *store.Store) error {
-		rec, err := tx.LockSheet(ctx, id)
-		if err != nil {
-			return err
-		}
-		now := e.now()
-		rec.DeletedAt = &now
-		if err := tx.SaveSheet(ctx, rec); err != nil {
-			return err
-		}
-		if err := tx.RetireSheet(ctx, id); err != nil {
-			return err
-		}
-		waits, err := tx.LockSheetDeliveries(ctx, id, []delivery.State{delivery.Incomplete, delivery.Held})
-		if err != nil {
-			return err
-		}
-		w, err := newWork(ctx, e, tx, now, act{actor: actor, cause: delivery.Reviewing})
-		if err != nil {
-			return err
-		}
-		for i := range waits {
-			if _, err := w.take(&waits[i]); err != nil {
-				return err
-			}
-			if err := w.orphan(ctx, waits[i].ID, reason.SheetGone); err != nil {
-				return err
-			}
-		}
-		if err := w.flush(ctx); err != nil {
-			return err
-		}
-		return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventSheetSaved, SheetID: id, Detail: store.Detail(map[string]any{"deleted": rec.Name})})
-	})
 }
 
 // DeleteRule takes a rule away; what it has done stays in the log, and what

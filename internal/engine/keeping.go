@@ -9,6 +9,7 @@ import (
 	"nivot/internal/core/plan"
 	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
+	"nivot/internal/core/value"
 	"nivot/internal/store"
 )
 
@@ -49,9 +50,9 @@ func freeRuleName(name string, rules []store.Rule) string {
 		name = string(r[:longest])
 	}
 	for n := 1; ; n++ {
-		try := name + ", copy"
+		try := value.NameWith(name, ", copy")
 		if n > 1 {
-			try = fmt.Sprintf("%s, copy %d", name, n)
+			try = value.NameWith(name, fmt.Sprintf(", copy %d", n))
 		}
 		if !slices.ContainsFunc(rules, func(r store.Rule) bool { return r.Name == try }) {
 			return try
@@ -112,7 +113,7 @@ func (e *Engine) RestoreRule(ctx context.Context, sheetID, id, actor string) (*s
 			return err
 		}
 		return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventRuleState, SheetID: sheetID, RuleID: id,
-			Detail: store.Detail(map[string]any{"after": "brought back"})})
+			Detail: store.Detail(map[string]any{"after": "restored"})})
 	})
 	return out, err
 }

@@ -199,7 +199,7 @@ func (f *fixture) edit(rec *store.Sheet, rows []int64, text string) {
 }
 
 // Section 5, brake: a burst larger than expected is held, and all later ones,
-// until somebody has looked; what has gone is not recalled.
+// until somebody has reviewed it; what has gone is not recalled.
 func TestBrake(t *testing.T) {
 	f := newFixture(t, "2027-03-15T08:30:00Z")
 	rec, r, rows := f.reacting(60, nil)
@@ -231,7 +231,7 @@ func TestBrake(t *testing.T) {
 	}
 }
 
-// Section 5, hold: the first run of a new rule waits to be looked through; one
+// Section 5, hold: the first run of a new rule waits to be reviewed; one
 // email may be let go, one left out, the rest released.
 func TestFirstRun(t *testing.T) {
 	f := newFixture(t, "2027-03-15T08:30:00Z")

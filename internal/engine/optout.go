@@ -18,7 +18,7 @@ const OptOutPath = "/stop/"
 // tokenMAC is how much of the code over an occasion's identity a token carries, in bytes.
 const tokenMAC = 12
 
-// optOutKey gives the database's key for the tokens of opt-out links; it is made once.
+// optOutKey gives the database's key for the tokens of unsubscribe links; it is made once.
 func (e *Engine) optOutKey(ctx context.Context) ([]byte, error) {
 	if k := e.optOut.Load(); k != nil {
 		return *k, nil

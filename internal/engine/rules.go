@@ -201,6 +201,9 @@ func (e *Engine) SetRuleState(ctx context.Context, sheetID, id string, st rule.S
 			if err != nil {
 				return err
 			}
+			if sb.record.PutAwayAt != nil {
+				return refuse("the sheet is put away; restore it, and then switch its rules on")
+			}
 			if err := core.Validate(sb.scope()); err != nil {
 				return asRefusal(err)
 			}

@@ -32,7 +32,7 @@ func (e *Engine) SaveSource(ctx context.Context, c *store.Source, actor string) 
 	}
 	switch {
 	case c.AtTime == "" && (c.EveryMinutes < 1 || c.EveryMinutes > 7*24*60):
-		return &Refusal{Field: "/everyMinutes", Message: "a source is looked at every 1 to 10,080 minutes, or at a time of day"}
+		return &Refusal{Field: "/everyMinutes", Message: "a source is checked every 1 to 10,080 minutes, or at a time of day"}
 	case c.AtTime != "":
 		if _, err := time.Parse("15:04", c.AtTime); err != nil {
 			return &Refusal{Field: "/atTime", Message: "a time of day is written as 07:30"}
@@ -278,7 +278,7 @@ func (e *Engine) takeIn(ctx context.Context, tx *store.Store, c *store.Source, s
 	n := res.New + res.Changed + res.Gone
 	if res.Rows > 0 && n > smallChange && n*100 > c.Share*res.Rows && !c.Overrule {
 		c.OverShare = true
-		return nil, refuse("it would change %d rows of %d, more than the %d %% that are allowed; look at the file, and take it in all the same if it is right", n, res.Rows, c.Share)
+		return nil, refuse("it would change %d rows of %d, more than the %d %% that are allowed; look at the file, and import it all the same if it is right", n, res.Rows, c.Share)
 	}
 	c.Print = print[:]
 	if n == 0 {

@@ -100,7 +100,7 @@ func (e *Engine) keepFiles(ctx context.Context, tx *store.Store, t *template.Tem
 		}
 		size, ok := kept[a.File]
 		if !ok {
-			return &Refusal{Message: "an attachment of this template is not there any more; put it in again"}
+			return &Refusal{Message: "an attachment of this template is not there any more; add it again"}
 		}
 		a.Size = int(size)
 	}
@@ -135,7 +135,7 @@ func (e *Engine) KeepImages(ctx context.Context, tx *store.Store, images []*temp
 	}
 	for _, n := range names {
 		if _, ok := kept[n]; !ok {
-			return &Refusal{Message: "an image of this text is not there any more; put it in again"}
+			return &Refusal{Message: "an image of this text is not there any more; add it again"}
 		}
 	}
 	return nil

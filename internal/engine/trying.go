@@ -168,7 +168,7 @@ func (e *Engine) Wordings(ctx context.Context, sheetID, ruleID string) ([]Worded
 	first := map[string]int64{}
 	all := set.Rule.Templates()
 	decoder := sb.sheet.Decoder()
-	enough := errors.New("every wording has its row")
+	enough := errors.New("every template has its row")
 	err = e.Store.StreamRows(ctx, sheetID, func(id, number int64, gone bool, packed []byte) error {
 		cells, err := decoder.Decode(packed, nil)
 		if err != nil || gone {
@@ -274,7 +274,7 @@ func (e *Engine) Test(ctx context.Context, t Trial) (*store.TestEmail, error) {
 	return out, e.Store.AddTestEmail(ctx, out, letter)
 }
 
-// TestToken stands in the opt-out links of tests: they stop nothing.
+// TestToken stands in the unsubscribe links of tests: they stop nothing.
 const TestToken = "test"
 
 func (t *Trial) note(row string) string {

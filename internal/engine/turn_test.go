@@ -116,7 +116,7 @@ func TestTurnsAreAsTold(t *testing.T) {
 				got[1] += r.Gone
 			}
 			if got != [2]int{fresh, gone} {
-				t.Fatalf("%s: told %v come new and fall away, and it is %d and %d\nbefore %v\nafter %v", kind, got, fresh, gone, before, after)
+				t.Fatalf("%s: told %v are new and no longer go, and it is %d and %d\nbefore %v\nafter %v", kind, got, fresh, gone, before, after)
 			}
 			if c.Looked != len(b.Rows) || fresh+gone > 0 && len(c.Coming) == 0 {
 				t.Errorf("%s: %d of %d rows looked at, %d lines", kind, c.Looked, len(b.Rows), len(c.Coming))

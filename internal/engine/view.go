@@ -13,6 +13,7 @@ import (
 	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/value"
+	"nivot/internal/store"
 )
 
 // ViewSpec is how a sheet is looked at: which rows, in which order.
@@ -20,6 +21,7 @@ type ViewSpec struct {
 	Filter *rule.Condition `json:"filter,omitempty"`
 	Sort   []SortKey       `json:"sort,omitempty"` // the first decides, the next among its equals
 	Find   string          `json:"find,omitempty"` // text in any cell
+	Only   *Only           `json:"only,omitempty"`
 }
 
 // SortKey is a column that decides the order of a view.
@@ -32,7 +34,9 @@ type SortKey struct {
 const maxSortKeys = 4
 
 // Plain tells whether the view is all rows in their own order.
-func (v ViewSpec) Plain() bool { return v.Filter == nil && len(v.Sort) == 0 && v.Find == "" }
+func (v ViewSpec) Plain() bool {
+	return v.Filter == nil && len(v.Sort) == 0 && v.Find == "" && v.Only == nil
+}
 
 // view is the order of a filtered or sorted view: ids, made in one scan by the
 // condition code that also decides rules, and kept until the sheet changes.
@@ -81,9 +85,18 @@ func (e *Engine) View(ctx context.Context, sheetID string, spec ViewSpec) ([]int
 	if spec.Plain() {
 		version = rec.OrderVersion // an edit moves no row
 	}
-	tick := today.String()
-	if slices.ContainsFunc(s.Formulas(), func(c *sheet.Column) bool { return c.Moving() == formula.Always }) {
-		tick = e.now().Format("2006-01-02 15:04")
+	tick := e.moment(s)
+	if spec.Only != nil && spec.Only.Rows != Doubled {
+		b := newBook(e.Store)
+		sb, err := b.sheet(ctx, sheetID)
+		if err != nil {
+			return nil, err
+		}
+		rules, err := e.forecastVersion(ctx, b, sb)
+		if err != nil {
+			return nil, err
+		}
+		tick = e.now().Format("2006-01-02 15:04") + rules // what comes goes as time passes
 	}
 	if v == nil || v.version != version || v.tick != tick {
 		if len(e.views) >= maxViews {
@@ -125,6 +138,12 @@ func (e *Engine) scanView(ctx context.Context, s *sheet.Sheet, spec ViewSpec, to
 	if err != nil {
 		return nil, err
 	}
+	var pick picked
+	if spec.Only != nil {
+		if pick, err = e.picking(ctx, s.ID, *spec.Only); err != nil {
+			return nil, err
+		}
+	}
 	spec.Filter.Prepare(s)
 	decoder := s.Decoder(spec.needs(s)...)
 	var items []viewItem
@@ -134,7 +153,13 @@ func (e *Engine) scanView(ctx context.Context, s *sheet.Sheet, spec ViewSpec, to
 		if cells, err = decoder.Decode(b, cells); err != nil {
 			return fmt.Errorf("row %d: %w", id, err)
 		}
-		row := computed(&sheet.Row{Number: number, Cells: cells, Gone: gone})
+		row := &sheet.Row{ID: store.RowID(id), Number: number, Cells: cells, Gone: gone}
+		if pick != nil {
+			if in, err := pick(id, row); !in || err != nil {
+				return err
+			}
+		}
+		row = computed(row)
 		if t, _ := spec.Filter.Judge(rule.Facts{Sheet: s, Row: row, Today: today}); t != rule.True {
 			return nil
 		}
@@ -225,7 +250,7 @@ func compareKeys(a, b []sheet.SortKey, i int, down bool) int {
 
 // needs gives the columns that a view looks at; nil for all.
 func (v ViewSpec) needs(s *sheet.Sheet) []*sheet.Column {
-	if v.Find != "" {
+	if v.Find != "" || v.Only != nil && v.Only.Rows != Doubled {
 		return nil
 	}
 	ids := map[string]bool{}
@@ -249,6 +274,9 @@ func (v ViewSpec) needs(s *sheet.Sheet) []*sheet.Column {
 	}
 	return out
 }
+
+// moves reports whether a column is worked out anew each moment.
+func moves(c *sheet.Column) bool { return c.Moving() == formula.Always }
 
 // Summary is what a selection of cells comes to.
 type Summary struct {

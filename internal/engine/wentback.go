@@ -15,7 +15,7 @@ import (
 
 // ErrWentBack says that the database no longer holds what it held when it was
 // last seen: an older copy has been put in its place.
-var ErrWentBack = errors.New("the database has gone back in time; all sending has stopped until somebody has looked")
+var ErrWentBack = errors.New("the database has gone back in time; all sending has stopped until somebody has reviewed it")
 
 // witness keeps how far the database had come when it was last seen, in memory
 // and in a file beside the key.
@@ -165,7 +165,7 @@ const door = "nivot went back"
 // throughDoor deals with a database that has gone back in time, once: all
 // sending stops, ids jump ahead, what was on its way and what fell due since its
 // last event is held by its rule, rules that are on are paused, and Today says
-// so until somebody has looked. A restored backup goes through here too.
+// so until somebody has reviewed it. A restored backup goes through here too.
 func (e *Engine) throughDoor(ctx context.Context) error {
 	return e.Store.Alone(ctx, door, func() error {
 		known := e.witness.last()
@@ -194,7 +194,7 @@ func (e *Engine) doubtAll(ctx context.Context, known int64) error {
 	}
 	now := e.now()
 	back := store.WentBack{Since: seen.At, Until: now}
-	e.log.Error("the database has gone back in time; all sending stops, and rules that are on are paused, until somebody has looked", "its last event", seen.At)
+	e.log.Error("the database has gone back in time; all sending stops, and rules that are on are paused, until somebody has reviewed it", "its last event", seen.At)
 	rules, err := e.Store.Rules(ctx, "")
 	if err != nil {
 		return err
@@ -259,12 +259,12 @@ func (e *Engine) LookedBack(ctx context.Context, actor string) error {
 			return err
 		}
 		if back.Until.IsZero() {
-			return refuse("the database has not gone back in time, or somebody has looked already")
+			return refuse("the database has not gone back in time, or somebody has reviewed it already")
 		}
 		back.Until, back.Since = time.Time{}, time.Time{}
 		if err := tx.SetSetting(ctx, store.SettingWentBack, back); err != nil {
 			return err
 		}
-		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventSettingSaved, Detail: store.Detail(map[string]any{"went-back": "looked through"})})
+		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventSettingSaved, Detail: store.Detail(map[string]any{"went-back": "reviewed"})})
 	})
 }

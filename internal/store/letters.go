@@ -61,7 +61,7 @@ const (
 	packZstd = 1
 )
 
-var errPack = errors.New("a letter that was kept cannot be read")
+var errPack = errors.New("an email that was kept cannot be read")
 
 // dictionaryID is that of every dictionary: which one it is says the letter's row.
 const dictionaryID = 1

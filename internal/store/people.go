@@ -41,7 +41,12 @@ type Person struct {
 	Failures     int
 	LockedUntil  *time.Time
 	CreatedAt    time.Time
+	DeletedAt    *time.Time
+	DeletedBy    string
 }
+
+// Out reports whether the person may not sign in.
+func (p *Person) Out() bool { return p.Disabled || p.DeletedAt != nil }
 
 // Link is a one-time link: its token is kept as a hash only.
 type Link struct {
@@ -58,7 +63,8 @@ func HashToken(token string) []byte {
 	return h[:]
 }
 
-// People lists everybody by name.
+// People lists everybody by name, those who have been deleted too: their names stand in
+// what they did.
 func (s *Store) People(ctx context.Context) (out []Person, err error) {
 	err = s.DB(ctx).Order("name, id").Find(&out).Error
 	return out, err

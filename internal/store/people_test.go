@@ -130,35 +130,39 @@ func TestViewsAndPresence(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	list, err := st.Views(ctx, "s", "a")
+	list, err := st.Views(ctx, "s", "a", noon)
 	if err != nil || len(list) != 2 || list[0].Name == "Theirs" || list[1].Name == "Theirs" {
 		t.Errorf("%+v %v", list, err)
 	}
-	if err := st.DropView(ctx, "v1"); err != nil {
+	deleted := list[0]
+	deleted.DeletedAt = &noon
+	if err := st.SaveView(ctx, &deleted); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := st.View(ctx, "v1"); err != store.ErrNotFound {
-		t.Error(err)
+	for since, want := range map[time.Time]int{noon: 1, noon.Add(-time.Hour): 2} {
+		if list, err := st.Views(ctx, "s", "a", since); err != nil || len(list) != want {
+			t.Errorf("%d views since %v, want %d (%v)", len(list), since, want, err)
+		}
 	}
 	for page, row := range map[string]int64{"page a": 4, "page b": 0} {
 		if err := st.BePresent(ctx, store.Presence{Page: page, SheetID: "s", PersonID: page, RowID: row, ColumnID: "c1"}); err != nil {
 			t.Fatal(err)
 		}
 	}
-	there, err := st.Present(ctx, "s", "page b")
+	there, err := st.Present(ctx, "s", "", "page b")
 	if err != nil || len(there) != 1 || there[0].RowID != 4 || there[0].PersonID != "page a" {
 		t.Errorf("%+v %v", there, err)
 	}
 	if err := st.DropPresence(ctx, "page a"); err != nil {
 		t.Fatal(err)
 	}
-	if there, err := st.Present(ctx, "s", "page b"); err != nil || len(there) != 0 {
+	if there, err := st.Present(ctx, "s", "", "page b"); err != nil || len(there) != 0 {
 		t.Errorf("%+v %v", there, err)
 	}
 	if err := st.DB(ctx).Exec("UPDATE presence SET seen_at = seen_at - INTERVAL 1 HOUR").Error; err != nil {
 		t.Fatal(err)
 	}
-	if there, err := st.Present(ctx, "s", "page a"); err != nil || len(there) != 0 {
+	if there, err := st.Present(ctx, "s", "", "page a"); err != nil || len(there) != 0 {
 		t.Errorf("one who has been silent for an hour: %+v %v", there, err)
 	}
 }

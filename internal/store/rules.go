@@ -31,7 +31,9 @@ type Rule struct {
 	CreatedAt   time.Time
 	DeletedAt   *time.Time
 	DeletedBy   string
-	HistoryOf   string // the rule whose judged occasions are judged for this one too; "" for none
+	// UnjudgedKnown is how many rows that it cannot judge somebody has seen and left so.
+	UnjudgedKnown int
+	HistoryOf     string // the rule whose judged occasions are judged for this one too; "" for none
 }
 
 // Core turns the record into the core's rule.
@@ -110,6 +112,11 @@ func (s *Store) SaveRule(ctx context.Context, r *Rule) error { return s.DB(ctx).
 // SaveBrake writes since when the brake holds a rule; nil lets go.
 func (s *Store) SaveBrake(ctx context.Context, id string, at *time.Time) error {
 	return s.DB(ctx).Exec("UPDATE rules SET braked_at = ? WHERE id = ?", at, id).Error
+}
+
+// KnowUnjudged notes how many rows that a rule cannot judge somebody has seen.
+func (s *Store) KnowUnjudged(ctx context.Context, id string, n int) error {
+	return s.DB(ctx).Model(&Rule{}).Where("id = ?", id).Update("unjudged_known", n).Error
 }
 
 // NextLetter gives the letter of a sheet's next rule: A to Z, then AA and on.

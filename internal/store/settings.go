@@ -22,7 +22,7 @@ type setting struct {
 const (
 	SettingSending    = "sending"        // bool: the lever
 	SettingColumnsFit = "columns-fit"    // with two sheets' ids: map, which column of the second stands for one of the first
-	SettingOptOutKey  = "opt-out-key"    // bytes: signs the tokens of opt-out links
+	SettingOptOutKey  = "opt-out-key"    // bytes: signs the tokens of unsubscribe links
 	SettingClock      = "practice-clock" // the practice clock's offset
 	SettingWentBack   = "went-back"      // WentBack
 )

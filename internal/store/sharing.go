@@ -17,27 +17,30 @@ type View struct {
 	Shared    bool
 	Spec      string // JSON
 	CreatedAt time.Time
+	DeletedAt *time.Time
 }
 
-// Views lists the views of a sheet that a person has, and those that others share.
-func (s *Store) Views(ctx context.Context, sheetID, person string) (out []View, err error) {
-	err = s.DB(ctx).Where("sheet_id = ? AND (shared OR person_id = ?)", sheetID, person).Order("name, id").Find(&out).Error
+// Views lists the views of a sheet that a person has, and those that others share; with
+// those that have been deleted since an instant.
+func (s *Store) Views(ctx context.Context, sheetID, person string, since time.Time) (out []View, err error) {
+	err = s.DB(ctx).Where("sheet_id = ? AND (shared OR person_id = ?) AND (deleted_at IS NULL OR deleted_at > ?)", sheetID, person, since).Order("name, id").Find(&out).Error
 	return out, err
 }
 
-// View finds a view.
+// View finds a view, deleted or not.
 func (s *Store) View(ctx context.Context, id string) (*View, error) {
 	var v View
 	return &v, first(s.DB(ctx).First(&v, "id = ?", id).Error)
 }
 
+// CountViews counts the views that a person has.
+func (s *Store) CountViews(ctx context.Context, person string) (n int64, err error) {
+	err = s.DB(ctx).Model(&View{}).Where("person_id = ? AND deleted_at IS NULL", person).Count(&n).Error
+	return n, err
+}
+
 // SaveView writes a view.
 func (s *Store) SaveView(ctx context.Context, v *View) error { return s.DB(ctx).Save(v).Error }
-
-// DropView forgets a view.
-func (s *Store) DropView(ctx context.Context, id string) error {
-	return s.DB(ctx).Delete(&View{}, "id = ?", id).Error
-}
 
 // Presence is a page on which somebody has a sheet open.
 type Presence struct {
@@ -46,6 +49,7 @@ type Presence struct {
 	PersonID string
 	RowID    int64
 	ColumnID string
+	Thing    string // what of the sheet is open, such as "rule:" with its id; "" for its rows
 	SeenAt   time.Time
 }
 
@@ -57,15 +61,15 @@ const presenceLife = 12
 
 // BePresent notes that a page is there, and where in the sheet.
 func (s *Store) BePresent(ctx context.Context, p Presence) error {
-	return s.DB(ctx).Exec(`INSERT INTO presence (page, sheet_id, person_id, row_id, column_id, seen_at) VALUES (?,?,?,?,?,UTC_TIMESTAMP(6))
-		ON DUPLICATE KEY UPDATE sheet_id = VALUES(sheet_id), person_id = VALUES(person_id), row_id = VALUES(row_id), column_id = VALUES(column_id), seen_at = VALUES(seen_at)`,
-		p.Page, p.SheetID, p.PersonID, p.RowID, p.ColumnID).Error
+	return s.DB(ctx).Exec(`INSERT INTO presence (page, sheet_id, person_id, row_id, column_id, thing, seen_at) VALUES (?,?,?,?,?,?,UTC_TIMESTAMP(6))
+		ON DUPLICATE KEY UPDATE sheet_id = VALUES(sheet_id), person_id = VALUES(person_id), row_id = VALUES(row_id), column_id = VALUES(column_id), thing = VALUES(thing), seen_at = VALUES(seen_at)`,
+		p.Page, p.SheetID, p.PersonID, p.RowID, p.ColumnID, p.Thing).Error
 }
 
-// Present lists the other pages that have a sheet open.
-func (s *Store) Present(ctx context.Context, sheetID, page string) (out []Presence, err error) {
-	err = s.DB(ctx).Raw("SELECT * FROM presence WHERE sheet_id = ? AND page <> ? AND seen_at > UTC_TIMESTAMP(6) - INTERVAL ? SECOND ORDER BY page",
-		sheetID, page, presenceLife).Scan(&out).Error
+// Present lists the other pages that have a sheet open, or something of it.
+func (s *Store) Present(ctx context.Context, sheetID, thing, page string) (out []Presence, err error) {
+	err = s.DB(ctx).Raw("SELECT * FROM presence WHERE sheet_id = ? AND thing = ? AND page <> ? AND seen_at > UTC_TIMESTAMP(6) - INTERVAL ? SECOND ORDER BY page",
+		sheetID, thing, page, presenceLife).Scan(&out).Error
 	return out, err
 }
 

@@ -38,6 +38,8 @@ type Sheet struct {
 	LastNumber     int64
 	CreatedAt      time.Time
 	DeletedAt      *time.Time
+	PutAwayAt      *time.Time
+	AwayBy         string // who has deleted it or put it away
 }
 
 // Core turns the record into the core's sheet.
@@ -100,10 +102,23 @@ func (r *Sheet) SetMatches(m map[string]string) {
 	r.Matched = string(b)
 }
 
-// Sheets lists the sheets by name.
+// Sheets lists the sheets that are in use, by their age.
 func (s *Store) Sheets(ctx context.Context) (out []Sheet, err error) {
-	err = s.DB(ctx).Where("deleted_at IS NULL").Order("created_at, id").Find(&out).Error
+	err = s.DB(ctx).Where("deleted_at IS NULL AND put_away_at IS NULL").Order("created_at, id").Find(&out).Error
 	return out, err
+}
+
+// AwaySheets lists the sheets that have been put away, and those that have been
+// deleted since an instant.
+func (s *Store) AwaySheets(ctx context.Context, since time.Time) (out []Sheet, err error) {
+	err = s.DB(ctx).Where("deleted_at > ? OR deleted_at IS NULL AND put_away_at IS NOT NULL", since).Order("COALESCE(deleted_at, put_away_at) DESC, id").Find(&out).Error
+	return out, err
+}
+
+// LockAwaySheet finds a sheet that has been put away or deleted, and locks it.
+func (s *Store) LockAwaySheet(ctx context.Context, id string) (*Sheet, error) {
+	var r Sheet
+	return &r, first(s.DB(ctx).Raw("SELECT * FROM sheets WHERE id = ? AND (deleted_at IS NOT NULL OR put_away_at IS NOT NULL) FOR UPDATE", id).Take(&r).Error)
 }
 
 // AllSheets lists all sheets, those that have been taken away too: they still
@@ -503,6 +518,11 @@ func (s *Store) RowByKey(ctx context.Context, sheetID, key string) (*Row, error)
 	return &r, first(s.DB(ctx).Where("sheet_id = ? AND row_key = ?", sheetID, key).Order("deleted_at IS NOT NULL, number").First(&r).Error)
 }
 
+// RowsOfKey gives the rows that share a key, in the order in which they came.
+func (s *Store) RowsOfKey(ctx context.Context, sheetID string, key []byte, limit int) (out []Row, err error) {
+	return out, s.DB(ctx).Where("sheet_id = ? AND row_key = ? AND deleted_at IS NULL", sheetID, key).Order("number").Limit(limit).Find(&out).Error
+}
+
 // FirstOfKey gives, of keys that several rows have, the number of the first row.
 func (s *Store) FirstOfKey(ctx context.Context, sheetID string, keys [][]byte) (map[string]int64, error) {
 	out := map[string]int64{}
@@ -526,6 +546,13 @@ func (s *Store) CountDoubled(ctx context.Context, sheetID string) (n int64, err 
 	err = s.DB(ctx).Raw(`SELECT COALESCE(SUM(n - 1), 0) FROM (SELECT COUNT(*) AS n FROM sheet_rows WHERE sheet_id = ? AND row_key IS NOT NULL AND deleted_at IS NULL
 		GROUP BY row_key HAVING COUNT(*) > 1) x`, sheetID).Scan(&n).Error
 	return n, err
+}
+
+// DoubledRows gives the rows whose key other rows have too, those first met among them.
+func (s *Store) DoubledRows(ctx context.Context, sheetID string) (ids []int64, err error) {
+	err = s.DB(ctx).Raw(`SELECT r.id FROM sheet_rows r JOIN (SELECT row_key FROM sheet_rows WHERE sheet_id = ? AND row_key IS NOT NULL AND deleted_at IS NULL
+		GROUP BY row_key HAVING COUNT(*) > 1) x ON x.row_key = r.row_key WHERE r.sheet_id = ? AND r.deleted_at IS NULL`, sheetID, sheetID).Scan(&ids).Error
+	return ids, err
 }
 
 // RetireSheet stops everything that was to come for a sheet: its rules are

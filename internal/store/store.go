@@ -186,6 +186,13 @@ func Away(err error) bool {
 		errors.Is(err, context.DeadlineExceeded) || errors.As(err, &ne)
 }
 
+// Unfit reports whether the database has refused a text as too long, or a number as
+// too large, for where it was to go.
+func Unfit(err error) bool {
+	var me *sqldriver.MySQLError
+	return errors.As(err, &me) && (me.Number == 1406 || me.Number == 1264)
+}
+
 // errRaced says that another process wrote between two statements.
 var errRaced = errors.New("another process wrote the same occasion")
 

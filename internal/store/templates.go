@@ -80,6 +80,12 @@ func (s *Store) Template(ctx context.Context, id string) (*Template, error) {
 	return &t, first(s.DB(ctx).First(&t, "id = ? AND deleted_at IS NULL", id).Error)
 }
 
+// DeletedTemplate finds a template that was deleted, and locks it.
+func (s *Store) DeletedTemplate(ctx context.Context, id string) (*Template, error) {
+	var t Template
+	return &t, first(s.DB(ctx).Raw("SELECT * FROM templates WHERE id = ? AND deleted_at IS NOT NULL FOR UPDATE", id).Take(&t).Error)
+}
+
 // TemplateName gives a template's name, though it has been deleted; "" where there never was one.
 func (s *Store) TemplateName(ctx context.Context, id string) (name string, err error) {
 	err = s.DB(ctx).Raw("SELECT name FROM templates WHERE id = ?", id).Scan(&name).Error

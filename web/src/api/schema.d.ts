@@ -86,11 +86,148 @@ export interface paths {
         get?: never;
         put?: never;
         post?: never;
-        delete?: never;
+        /** Delete somebody; for 30 days they can be restored */
+        delete: operations["deletePerson"];
         options?: never;
         head?: never;
         /** Change a role, or let somebody in or out */
         patch: operations["changePerson"];
+        trace?: never;
+    };
+    "/away-sheets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The sheets that were put away, and those deleted in the last 30 days */
+        get: operations["listAwaySheets"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/put-away": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a sheet out of use; its rules are paused */
+        post: operations["putSheetAway"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Restore a sheet that was deleted or put away, its rules paused */
+        post: operations["restoreSheet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/copy": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A new sheet with the columns, templates and rules of this one; its rules are not on */
+        post: operations["copySheet"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/unjudged-known": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Say that the rows which rules cannot judge are meant so, until there are more */
+        post: operations["knowUnjudged"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/templates/{template}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring a deleted template back */
+        post: operations["restoreTemplate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sheets/{sheet}/views/{view}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring a deleted view back */
+        post: operations["restoreView"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/people/{person}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Bring a deleted person back */
+        post: operations["restorePerson"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
         trace?: never;
     };
     "/people/{person}/link": {
@@ -1914,7 +2051,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Bring back a column that was taken out, with its cells */
+        /** Restore a column that was taken out, with its cells */
         post: operations["restoreColumn"];
         delete?: never;
         options?: never;
@@ -2004,7 +2141,7 @@ export interface paths {
         /** Let a sheet follow a file */
         put: operations["saveSource"];
         post?: never;
-        /** Follow it no more */
+        /** Stop following it */
         delete: operations["dropSource"];
         options?: never;
         head?: never;
@@ -2146,6 +2283,13 @@ export interface components {
             role: components["schemas"]["Role"];
             disabled: boolean;
             signedUp: boolean;
+            /** Format: date-time */
+            deletedAt?: string;
+            deletedBy?: string;
+            /** @description that they keep */
+            views?: number;
+            /** @description of programs that come in their name */
+            tokens?: number;
         };
         Clock: {
             /** Format: date-time */
@@ -2199,8 +2343,22 @@ export interface components {
             /** @enum {string} */
             written?: "" | "short" | "medium" | "long" | "weekday" | "iso";
         };
+        /** @description a sheet that was deleted or put away */
+        AwaySheet: {
+            id: string;
+            name: string;
+            rows: number;
+            /** Format: date-time */
+            at: string;
+            by: string;
+            deleted: boolean;
+        };
         SheetFigures: {
             rows: number;
+            /** @description emails in the next four weeks */
+            coming: number;
+            /** @description emails that wait for somebody, or for something to be mended */
+            held: number;
             rulesOn: number;
             today: number;
             /** Format: date-time */
@@ -2213,6 +2371,8 @@ export interface components {
             name: string;
             /** @description the sender of its emails has a signature */
             signed?: boolean;
+            /** Format: date-time */
+            putAwayAt?: string;
             zone: string;
             locale: string;
             /** @description the sender of its emails; empty for the first one */
@@ -2304,6 +2464,10 @@ export interface components {
             keyless: number;
             cells: number;
             unreadable: number;
+            /** @description lines of the file that held nothing */
+            blank: number;
+            /** @description columns of the file that are not imported */
+            skipped: string[];
             samples: components["schemas"]["RowDiff"][];
             goneNames: string[];
             /** @description rows that the file does not have, gone or kept */
@@ -2354,8 +2518,26 @@ export interface components {
             gone: boolean;
             /** @description another row had its key before it */
             doubled: boolean;
+            /** @description the rules that are on and cannot judge it; told with one row, and where rows that cannot be judged are asked for */
+            faults?: components["schemas"]["RowFault"][];
             cells: components["schemas"]["Cell"][];
             marks: components["schemas"]["Mark"][];
+        };
+        /** @description a rule that cannot judge a row */
+        RowFault: {
+            rule: string;
+            letter: string;
+            name: string;
+            /** @description the one to mend; absent where none is to blame */
+            column?: string;
+        };
+        /** @description a row that a rule cannot judge */
+        FaultyRow: {
+            row: string;
+            name: string;
+            column: string;
+            /** @description what stands in the column; empty where nothing does */
+            text: string;
         };
         Condition: {
             all?: components["schemas"]["Condition"][];
@@ -2369,6 +2551,7 @@ export interface components {
             filter?: components["schemas"]["Condition"];
             sort?: components["schemas"]["SortKey"][];
             find?: string;
+            only?: components["schemas"]["Only"];
             offset: number;
             limit: number;
             /** @description false leaves the tracks out */
@@ -2409,6 +2592,8 @@ export interface components {
             history: components["schemas"]["HistoryEntry"][];
             emails: components["schemas"]["LogLine"][];
             coming: components["schemas"]["RowEmail"][];
+            /** @description all rows with its key, where there are several */
+            same?: components["schemas"]["Row"][];
         };
         /** @description an email that is to come for a row */
         RowEmail: {
@@ -2528,7 +2713,7 @@ export interface components {
             replyTo?: components["schemas"]["AddressSource"][];
             late?: string;
             each?: boolean;
-            /** @description mail readers offer to unsubscribe (RFC 8058) */
+            /** @description email programs offer to unsubscribe (RFC 8058) */
             optOut?: boolean;
             groupBy?: string;
             window?: {
@@ -2598,8 +2783,10 @@ export interface components {
             arming?: components["schemas"]["Arming"];
             /** @description what it misses since a column or template went */
             broken?: string;
-            /** @description emails that wait for somebody to look */
+            /** @description emails that wait for review */
             held?: number;
+            /** @description rows that it cannot judge, where it is on */
+            unjudged?: number;
         };
         RuleSave: {
             body: components["schemas"]["RuleBody"];
@@ -2621,7 +2808,7 @@ export interface components {
             reason: string;
             /** @description one for every address where each goes alone */
             emails: number;
-            /** @description of a change, it falls away */
+            /** @description of a change, it no longer goes */
             gone?: boolean;
         };
         /** @description a template, and the follow-up that it is sent as */
@@ -2658,12 +2845,14 @@ export interface components {
             total: number;
             emails: number;
             incomplete: number;
-            /** @description of the emails, those that wait until somebody has looked */
+            /** @description of the emails, those that wait until somebody has reviewed it */
             held: number;
             /** @description of the emails, those that the send window moves */
             moved: number;
             /** @description rows that the rule cannot judge as they are */
             unjudged: number;
+            /** @description the first of them */
+            faulty: components["schemas"]["FaultyRow"][];
             skipped: components["schemas"]["EffectSkip"][];
             past: number;
             wordings: components["schemas"]["EffectWording"][];
@@ -3305,8 +3494,20 @@ export interface components {
         Today: {
             /** @description sheets with rows whose key another row had before them */
             doubled: {
+                /** @description the key column */
+                key: string;
                 sheetId: string;
                 sheet: string;
+                rows: number;
+            }[];
+            /** @description sheets with rows that rules which are on cannot judge */
+            unjudged: {
+                sheetId: string;
+                sheet: string;
+                /** @description of the rules */
+                letters: string[];
+                /** @description where it is one rule alone */
+                rule?: string;
                 rows: number;
             }[];
             /** @description rules that are paused for want of something */
@@ -3497,10 +3698,21 @@ export interface components {
             column: string;
             down?: boolean;
         };
+        /** @description narrows a view to some rows by what is known of them beyond their cells */
+        Only: {
+            /**
+             * @description whose key other rows have too; that a rule cannot judge; with an email coming in the next four weeks; without one
+             * @enum {string}
+             */
+            rows: "doubled" | "unjudged" | "coming" | "quiet";
+            /** @description by this rule alone; by all that are on, where it is not given */
+            rule?: string;
+        };
         ViewSpec: {
             filter?: components["schemas"]["Condition"];
             sort?: components["schemas"]["SortKey"][];
             find?: string;
+            only?: components["schemas"]["Only"];
         };
         SummaryAsk: {
             view: components["schemas"]["ViewSpec"];
@@ -3610,7 +3822,7 @@ export interface components {
             columns: components["schemas"]["ImportColumn"][];
             /** @description rows that the file does not have stay as they are */
             keep: boolean;
-            /** @description what it sets off is held until somebody has looked */
+            /** @description what it sets off is held until somebody has reviewed it */
             ask?: boolean;
         };
         RowDiff: {
@@ -3671,6 +3883,8 @@ export interface components {
             mine: boolean;
             by: string;
             spec: components["schemas"]["ViewSpec"];
+            /** Format: date-time */
+            deletedAt?: string;
         };
         ViewSave: {
             name: string;
@@ -4010,6 +4224,35 @@ export interface operations {
             };
         };
     };
+    deletePerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     changePerson: {
         parameters: {
             query?: never;
@@ -4027,6 +4270,258 @@ export interface operations {
                 };
             };
         };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Person"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listAwaySheets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AwaySheet"][];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    putSheetAway: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    restoreSheet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sheet"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    copySheet: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    name: string;
+                    /** @description with its rows */
+                    rows?: boolean;
+                };
+            };
+        };
+        responses: {
+            /** @description OK */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sheet"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    knowUnjudged: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    restoreTemplate: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+                template: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Template"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    restoreView: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sheet: string;
+                view: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["View"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    restorePerson: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
         responses: {
             /** @description OK */
             200: {
@@ -4244,6 +4739,7 @@ export interface operations {
                     "application/json": {
                         sheet: components["schemas"]["Sheet"];
                         job?: components["schemas"]["Job"];
+                        import?: components["schemas"]["ImportResult"];
                     };
                 };
             };
@@ -7521,9 +8017,9 @@ export interface operations {
             content: {
                 "application/json": {
                     /** @enum {string} */
-                    kind: "edit" | "paste" | "fill" | "clear" | "add" | "delete" | "cut" | "put-back" | "replace";
+                    kind: "edit" | "paste" | "fill" | "clear" | "add" | "delete" | "cut" | "put-back" | "replace" | "merge";
                     steps: components["schemas"]["Step"][];
-                    /** @description what it sets off is held until somebody has looked */
+                    /** @description what it sets off is held until somebody has reviewed it */
                     ask?: boolean;
                 };
             };
@@ -8733,6 +9229,8 @@ export interface operations {
                 "application/json": {
                     page: string;
                     row?: string;
+                    /** @description the rule or template that the page has open, by its id; the rows where it is not given */
+                    thing?: string;
                     column?: string;
                     leaves?: boolean;
                 };

@@ -4,12 +4,12 @@ import { type ReactNode, useEffect } from "react";
 import { Toaster } from "sonner";
 import { useLive } from "./api/live";
 import { Boundary } from "./parts/await";
-import { Bar } from "./parts/bar";
+import { Bar, FootPlaces } from "./parts/bar";
 import { SessionProvider } from "./parts/session";
 import { SheetsPlace } from "./places/sheets/sheets";
 import { TemplatesPlace } from "./places/templates/templates";
 import { TodayPlace } from "./places/today/today";
-import { SignIn } from "./places/welcome/signin";
+import { SignIn, SignInAgain } from "./places/welcome/signin";
 import { Welcome } from "./places/welcome/welcome";
 import { bringSearch, logSearch, ruleSearch, templateSearch, sheetSearch } from "./routes";
 
@@ -23,15 +23,20 @@ function Frame(): ReactNode {
   }, [path]);
   return (
     <div className="flex h-full flex-col">
+      <a href="#content" className="act sr-only z-50 focus:not-sr-only focus:absolute! focus:top-1 focus:left-1">
+        Skip to the content
+      </a>
       <Bar />
-      <main className="flex min-h-0 flex-1 flex-col">
+      <main id="content" tabIndex={-1} className="flex min-h-0 flex-1 flex-col">
         <Boundary place={path}>
           <Outlet />
         </Boundary>
       </main>
+      <FootPlaces />
       <Toaster
         position="bottom-center"
         toastOptions={{
+          actionButtonStyle: { background: "none", color: "var(--juniper)", fontWeight: 600, fontSize: 13, height: 28 },
           style: {
             background: "var(--sheet)",
             color: "var(--ink)",
@@ -53,7 +58,7 @@ const frame = createRoute({
   getParentRoute: () => root,
   id: "frame",
   component: () => (
-    <SessionProvider out={<SignIn />}>
+    <SessionProvider out={<SignIn />} over={(s) => <SignInAgain session={s} />}>
       <Frame />
     </SessionProvider>
   ),

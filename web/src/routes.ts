@@ -2,7 +2,7 @@
 // them when a page is opened, whoever wrote the link; pages and links are typed
 // by them.
 import type { Schemas } from "./api/client";
-import type { View } from "./places/sheets/view";
+import { onlyRows, type View } from "./places/sheets/view";
 
 type Given = Record<string, unknown>;
 const text = (x: unknown) => (typeof x === "string" && x !== "" ? x : typeof x === "number" ? String(x) : undefined);
@@ -39,13 +39,15 @@ export const logSearch = (s: Given): LogSearch =>
     test: text(s.test),
   });
 
+const slips = ["columns", "files", "history", "out", "imported", "rules"] as const;
 /** Which slip of a sheet is open, and how the sheet is looked at. */
 export type SheetSearch = {
   row?: string;
   why?: string; // beside row: the rule by which it is asked
+  fix?: string; // beside row: the column whose cell is to be mended
   email?: string;
   cell?: string;
-  slip?: "columns" | "files" | "history" | "out";
+  slip?: (typeof slips)[number];
   column?: string;
   view?: string;
   show?: View;
@@ -55,9 +57,10 @@ export const sheetSearch = (s: Given): SheetSearch =>
   said({
     row: text(s.row),
     why: text(s.why),
+    fix: text(s.fix),
     email: text(s.email),
     cell: text(s.cell),
-    slip: oneOf(s.slip, ["columns", "files", "history", "out"] as const),
+    slip: oneOf(s.slip, slips),
     column: text(s.column),
     view: text(s.view),
     show: viewOf(s.show),
@@ -71,7 +74,17 @@ function viewOf(x: unknown): View | undefined {
     filter: typeof v.filter === "object" && v.filter !== null ? (v.filter as Schemas["Condition"]) : undefined,
     sort: Array.isArray(v.sort) ? (v.sort as Schemas["SortKey"][]) : undefined,
     find: text(v.find),
+    only: onlyOf(v.only),
   });
+}
+
+function onlyOf(x: unknown): View["only"] {
+  if (typeof x !== "object" || x === null) return undefined;
+  const rows = oneOf(
+    (x as Given).rows,
+    onlyRows.map((o) => o.id),
+  );
+  return rows && said({ rows, rule: text((x as Given).rule) });
 }
 
 /** The way in which rows come. */

@@ -9,6 +9,7 @@ export const keys = {
   session: path("/session"),
   today: path("/today"),
   sheets: path("/sheets"),
+  awaySheets: path("/away-sheets"),
   sheet: path("/sheets/{sheet}"),
   rules: path("/sheets/{sheet}/rules"),
   rule: path("/sheets/{sheet}/rules/{rule}"),

@@ -1,5 +1,7 @@
 import type { QueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
+import { connection } from "./connection";
+import { keys } from "./keys";
 
 export type Change = { kinds: string[]; sheets: string[]; rows: string[]; actors?: Record<string, string> };
 
@@ -13,14 +15,20 @@ export function onChange(f: (c: Change) => void): () => void {
 
 // The first change after a rest is asked for at once, the others together.
 const rest = 500;
+// For how long a break is not worth a word, and after how long a refused stream is asked
+// for again.
+const bearable = 2000;
+const reconnect = 3000;
 
 // Asks again what changed, as the server tells: one stream a page, and at most
 // two rounds a second however much happens.
 export function useLive(client: QueryClient, on: boolean) {
   useEffect(() => {
     if (!on) return;
-    const source = new EventSource("/api/events");
+    let source: EventSource;
     let timer = 0;
+    let silent = 0; // a short break is not told
+    let retry = 0;
     let last = 0;
     let all = false;
     let sheets = new Set<string>();
@@ -39,23 +47,39 @@ export function useLive(client: QueryClient, on: boolean) {
       if (!timer) timer = window.setTimeout(again, Math.max(30, last + rest - Date.now()));
     };
     let opened = false;
-    source.addEventListener("change", (e) => {
-      const c = JSON.parse((e as MessageEvent<string>).data) as Change;
-      if (c.kinds.includes("everything") || !c.sheets?.length) all = true;
-      for (const s of c.sheets ?? []) sheets.add(s);
-      for (const f of listeners) f({ ...c, sheets: c.sheets ?? [] });
-      soon();
-    });
-    source.addEventListener("open", () => {
-      if (opened) {
-        all = true; // back after a break: something may have been missed
+    const listen = () => {
+      source = new EventSource("/api/events");
+      source.addEventListener("change", (e) => {
+        const c = JSON.parse((e as MessageEvent<string>).data) as Change;
+        if (c.kinds.includes("everything") || !c.sheets?.length) all = true;
+        for (const s of c.sheets ?? []) sheets.add(s);
+        for (const f of listeners) f({ ...c, sheets: c.sheets ?? [] });
         soon();
-      }
-      opened = true;
-    });
+      });
+      source.addEventListener("open", () => {
+        window.clearTimeout(silent);
+        silent = 0;
+        connection.reached();
+        if (opened) {
+          all = true; // back after a break: something may have been missed
+          soon();
+        }
+        opened = true;
+      });
+      source.addEventListener("error", () => {
+        silent ||= window.setTimeout(() => connection.lost(), bearable);
+        // The browser tries again by itself, unless it was refused.
+        if (source.readyState === EventSource.CLOSED) {
+          void client.invalidateQueries({ queryKey: keys.session });
+          window.clearTimeout(retry);
+          retry = window.setTimeout(listen, reconnect);
+        }
+      });
+    };
+    listen();
     return () => {
       source.close();
-      window.clearTimeout(timer);
+      for (const t of [timer, silent, retry]) window.clearTimeout(t);
     };
   }, [client, on]);
 }

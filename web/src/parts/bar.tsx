@@ -9,51 +9,43 @@ import { Search } from "./search";
 import { useMay, useNow, useSession, useZone } from "./session";
 import { Shortcuts, useKey } from "./shortcuts";
 import { moment } from "./time";
+import { SavingLine } from "./writestate";
 
 const places = [
-  { to: "/", name: "Today" },
-  { to: "/sheets", name: "Sheets" },
-  { to: "/templates", name: "Templates" },
-  { to: "/log", name: "Log" },
-  { to: "/setup/{-$part}", name: "Setup" },
+  { to: "/", name: "Today", keys: "g t" },
+  { to: "/sheets", name: "Sheets", keys: "g s" },
+  { to: "/templates", name: "Templates", keys: "g m" },
+  { to: "/log", name: "Log", keys: "g l" },
+  { to: "/setup/{-$part}", name: "Setup", keys: "g u" },
 ] as const;
 
 export function Bar() {
   const path = useRouterState({ select: (s) => s.location.pathname });
-  const navigate = useNavigate();
   const [help, setHelp] = useState(false);
   const [search, setSearch] = useState(false);
   const session = useSession();
-  useKey("12345", (key) => void navigate({ to: places[Number(key) - 1]?.to ?? "/" }));
   useKey("?", () => setHelp(true));
   useKey("s", () => setSearch(true));
   return (
-    <header className="flex h-11 flex-none items-stretch gap-1 border-b border-hair px-5 max-md:overflow-x-auto max-md:px-3">
+    <header className="flex h-11 flex-none items-stretch gap-1 border-b border-hair px-5 max-[899px]:gap-3 max-[899px]:px-4">
       <Link to="/" className="mr-5 flex items-center gap-2 text-lg font-[750] tracking-tight max-md:mr-2" aria-label="nivot, today">
         <span className="relative block h-5 w-[1.5px] bg-ink">
           <span className="absolute top-[3px] left-[-3.2px] size-2 rounded-full bg-juniper" />
         </span>
         nivot
       </Link>
-      <nav aria-label="Places" className="flex">
-        {places.map((p, i) => {
-          const on = p.to === "/" ? path === "/" : path.split("/")[1] === p.to.split("/")[1];
-          return (
-            <Link
-              key={p.to}
-              to={p.to}
-              title={`${p.name} (${i + 1})`}
-              aria-current={on ? "page" : undefined}
-              className={`relative flex items-center px-2.5 ${on ? "font-[650] text-ink after:absolute after:inset-x-2.5 after:-bottom-px after:h-0.5 after:bg-ink" : "font-medium text-ink-2 hover:text-ink"}`}
-            >
-              {p.name}
-            </Link>
-          );
-        })}
+      <nav aria-label="Places" className="flex max-[899px]:hidden">
+        {places.map((p) => (
+          <Place key={p.to} {...p} on={isOn(p.to, path)} />
+        ))}
       </nav>
-      <div className="ml-auto flex items-center gap-4 text-ink-2">
+      <div className="ml-auto flex min-w-0 items-center gap-4 text-ink-2">
+        <SavingLine zone={session.clock.zone} />
         <button type="button" className="link" onClick={() => setSearch(true)}>
-          Search<kbd className="key">s</kbd>
+          Search
+          <kbd className="key" aria-hidden>
+            s
+          </kbd>
         </button>
         {session.demo && <PracticeClock />}
         <Lever />
@@ -62,6 +54,42 @@ export function Bar() {
       <Shortcuts open={help} onOpenChange={setHelp} />
       <Search open={search} onOpenChange={setSearch} />
     </header>
+  );
+}
+
+const isOn = (to: string, path: string) => (to === "/" ? path === "/" : path.split("/")[1] === to.split("/")[1]);
+
+/** The places at the foot of a narrow page, where a thumb reaches them. */
+export function FootPlaces() {
+  const path = useRouterState({ select: (s) => s.location.pathname });
+  return (
+    <nav aria-label="Places" className="hidden h-14 flex-none border-t border-hair max-[899px]:flex">
+      {places.map((p) => (
+        <Link
+          key={p.to}
+          to={p.to}
+          aria-current={isOn(p.to, path) ? "page" : undefined}
+          className={`flex min-w-0 flex-1 items-center justify-center ${isOn(p.to, path) ? "-mt-px border-t-2 border-ink font-[650]" : "text-ink-2"}`}
+        >
+          {p.name}
+        </Link>
+      ))}
+    </nav>
+  );
+}
+
+function Place({ to, name, keys, on }: { to: (typeof places)[number]["to"]; name: string; keys: string; on: boolean }) {
+  const navigate = useNavigate();
+  useKey(keys, () => void navigate({ to }));
+  return (
+    <Link
+      to={to}
+      title={`${name} (${keys})`}
+      aria-current={on ? "page" : undefined}
+      className={`relative flex items-center px-2.5 ${on ? "font-[650] text-ink after:absolute after:inset-x-2.5 after:-bottom-px after:h-0.5 after:bg-ink" : "font-medium text-ink-2 hover:text-ink"}`}
+    >
+      {name}
+    </Link>
   );
 }
 
@@ -74,8 +102,8 @@ function PracticeClock() {
     changes: [keys.session, keys.rules, keys.rule, keys.mailbox, ...ofEmails],
   });
   return (
-    <div className="flex items-center gap-2 border-r border-hair pr-4" role="group" aria-label="Practice clock">
-      <span className="max-xl:sr-only">Practice clock</span>
+    <div className="flex items-center gap-2 border-r border-hair pr-4 max-sm:hidden" role="group" aria-label="Practice clock">
+      <span className="whitespace-nowrap max-xl:sr-only">Practice clock</span>
       <b className="font-semibold whitespace-nowrap text-ink" data-testid="clock">
         {moment(now, zone, now)}
       </b>

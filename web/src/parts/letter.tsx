@@ -1,22 +1,21 @@
 // A letter as it was rendered, with the pictures that it carries.
 import { useQueries } from "@tanstack/react-query";
+import { download } from "../api/client";
 import { keys } from "../api/keys";
 
 // What the data of each kind of picture begins with, in base64.
 const kinds = { iVBOR: "image/png", "/9j/": "image/jpeg", R0lGOD: "image/gif" };
 
-// In place of a picture that has not come yet.
+// In place of a picture that has not signed in yet.
 const nothing = "data:image/gif;base64,R0lGODlhAQABAAAAACwAAAAAAQABAAACAkQBADs=";
 
 // A picture that emails carry, as an address that a sandboxed frame may show. It never changes.
 async function dataURL(file: string): Promise<string> {
-  const res = await fetch(`/api/files/${file}`);
-  if (!res.ok) throw new Error("the picture is not there");
-  const data = await res.blob();
+  const data = await download(`/files/${file}`);
   const url = await new Promise<string>((done, fail) => {
     const r = new FileReader();
     r.onload = () => done(r.result as string);
-    r.onerror = () => fail(r.error ?? new Error("the picture cannot be read"));
+    r.onerror = () => fail(r.error ?? new Error("the image cannot be read"));
     r.readAsDataURL(data);
   });
   const content = url.slice(url.indexOf(",") + 1);

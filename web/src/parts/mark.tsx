@@ -6,7 +6,7 @@ export const kindWords: Record<MarkKind, string> = {
   queued: "on its way",
   held: "held",
   incomplete: "incomplete",
-  failed: "refused",
+  failed: "failed",
   "in-doubt": "in doubt",
   skipped: "skipped",
   missed: "missed",

@@ -53,14 +53,14 @@ export function Overtaken(p: { what: string; theirs: ReactNode; mine: ReactNode;
           <h3 className="mb-1 text-xs text-ink-2">Theirs, which stands now</h3>
           {p.theirs}
           <button type="button" className="link mt-2" onClick={p.onTheirs}>
-            Take theirs, leave mine
+            Use theirs
           </button>
         </div>
         <div>
           <h3 className="mb-1 text-xs text-ink-2">Yours, not saved yet</h3>
           {p.mine}
           <button type="button" className="link mt-2" onClick={p.onMine}>
-            Keep mine, to save over theirs
+            Use mine
           </button>
         </div>
       </div>

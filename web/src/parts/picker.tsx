@@ -10,6 +10,7 @@ export function Blank({
   open,
   onOpenChange,
   disabled,
+  plain,
 }: {
   words: ReactNode;
   title: string;
@@ -18,12 +19,17 @@ export function Blank({
   open?: boolean;
   onOpenChange?: (o: boolean) => void;
   disabled?: boolean;
+  plain?: boolean; // an act like others, not a blank of a sentence
 }) {
   if (disabled) return <b className="font-[560]">{words}</b>;
   return (
     <Popover.Root open={open} onOpenChange={onOpenChange}>
       <Popover.Trigger asChild>
-        <button type="button" className="blank" aria-label={label ? `${label}: ${typeof words === "string" ? words : ""}` : undefined}>
+        <button
+          type="button"
+          className={plain ? "link" : "blank"}
+          aria-label={label ? `${label}: ${typeof words === "string" ? words : ""}` : undefined}
+        >
           {words}
         </button>
       </Popover.Trigger>

@@ -1,17 +1,32 @@
 import { createContext, type ReactNode, useContext, useEffect, useState } from "react";
 import { api, type Schemas, type Session } from "../api/client";
+import { useConnection } from "../api/connection";
 import { Await } from "./await";
+import { draftsOf } from "./draft";
 import { nowOf } from "./time";
 
 type State = { session: Session; readAt: number };
 const Context = createContext<State | null>(null);
 
-// Holds who is signed in and the server's time.
-export function SessionProvider({ children, out }: { children: ReactNode; out: ReactNode }) {
+// Holds who is signed in and the server's time. Once somebody is, the page stays as it
+// is: where their session ends, sign-in is asked for over it.
+export function SessionProvider({ children, out, over }: { children: ReactNode; out: ReactNode; over: (s: Session) => ReactNode }) {
   const q = api.useQuery("get", "/session", {}, { retry: 5 });
-  if (!q.data) return <Await query={q} />;
-  if (!q.data.person) return <>{out}</>;
-  return <Context.Provider value={{ session: q.data, readAt: q.dataUpdatedAt }}>{children}</Context.Provider>;
+  const { ended } = useConnection();
+  const [last, setLast] = useState<State>();
+  if (q.data?.person && q.data !== last?.session) {
+    draftsOf(q.data.person.id);
+    setLast({ session: q.data, readAt: q.dataUpdatedAt });
+  }
+  if (!q.data && !last) return <Await query={q} />;
+  if (!last) return <>{out}</>;
+  const gone = ended || q.data?.person === undefined;
+  return (
+    <Context.Provider value={last}>
+      {children}
+      {gone && over(last.session)}
+    </Context.Provider>
+  );
 }
 
 export function useSession(): Session {

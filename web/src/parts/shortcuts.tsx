@@ -1,20 +1,35 @@
 import { Dialog } from "radix-ui";
 import { useEffect, useRef } from "react";
 
-// Calls a handler for one of these keys pressed outside fields and the grid.
-export function useKey(keys: string, handler: (key: string) => void, on = true) {
+const typing = "input, textarea, select, [contenteditable=true], [role=grid], [role=menu], [role=listbox]";
+// For how long the first key of two waits for the second, in milliseconds.
+const together = 1500;
+let led = { key: "", at: 0 };
+
+/** Calls a handler for a key, given as "?", for two one after the other, "g t", or for
+ * one with a modifier, "ctrl+s". Those without a modifier are not meant where somebody
+ * types, or in the grid. */
+export function useKey(keys: string, handler: () => void, on = true) {
   const latest = useRef(handler);
   useEffect(() => {
     latest.current = handler;
   });
   useEffect(() => {
     if (!on) return;
+    const [first, second] = keys.startsWith("ctrl+") ? [undefined, keys.slice(5)] : keys.length > 1 ? keys.split(" ") : [undefined, keys];
     const press = (e: KeyboardEvent) => {
-      const t = e.target as HTMLElement;
-      if (e.ctrlKey || e.metaKey || e.altKey || e.key.length !== 1 || !keys.includes(e.key)) return;
-      if (t.closest("input, textarea, select, [contenteditable=true], [role=grid]")) return;
+      if (e.altKey || e.defaultPrevented) return;
+      if (keys.startsWith("ctrl+")) {
+        if (!(e.ctrlKey || e.metaKey) || e.key.toLowerCase() !== second) return;
+      } else {
+        if (e.ctrlKey || e.metaKey || (e.target as HTMLElement).closest(typing)) return;
+        const lead = led.at > e.timeStamp - together && led.at !== e.timeStamp ? led.key : "";
+        if (e.key === first) led = { key: e.key, at: e.timeStamp };
+        if (e.key !== second || (first ?? "") !== lead) return;
+        led = { key: "", at: 0 };
+      }
       e.preventDefault();
-      latest.current(e.key);
+      latest.current();
     };
     window.addEventListener("keydown", press);
     return () => window.removeEventListener("keydown", press);
@@ -25,8 +40,9 @@ const groups: [string, [string, string][]][] = [
   [
     "Everywhere",
     [
-      ["1 to 5", "the places"],
+      ["g, then t s m l u", "Today, Sheets, Templates, Log, Setup"],
       ["s", "search"],
+      ["Ctrl S", "save"],
       ["?", "this list"],
       ["Esc", "close a slip or picker"],
     ],
@@ -45,15 +61,16 @@ const groups: [string, [string, string][]][] = [
       ["Alt Enter", "a new line in the cell"],
       ["Alt ↓", "from a date into its days"],
       ["Esc", "leave the cell as it was"],
-      ["Delete", "empty the cells"],
+      ["Delete", "clear the cells"],
       ["Ctrl C, Ctrl X, Ctrl V", "copy, cut, paste"],
       ["Ctrl D", "fill down"],
-      ["Ctrl Z, Ctrl Y", "undo, do again"],
-      ["Ctrl Enter", "put rows in below"],
+      ["Ctrl Z, Ctrl Y", "undo, redo"],
+      ["Ctrl Enter", "insert rows below"],
       ["Ctrl Delete", "delete the rows"],
       ["F8", "the cell’s history"],
       ["Ctrl F", "find, or go to a key"],
       ["Space", "open the row’s slip"],
+      ["Alt →, Alt ←", "along the row’s emails; Enter opens one"],
     ],
   ],
   [
@@ -68,7 +85,7 @@ const groups: [string, [string, string][]][] = [
     [
       [",", "previous row"],
       [".", "next row"],
-      ["[", "put in a field"],
+      ["[", "insert a field"],
     ],
   ],
 ];

@@ -43,12 +43,15 @@ export function Slip({
       ref={box}
       tabIndex={-1}
       aria-label={title}
-      className={`slip absolute inset-y-0 right-0 z-30 flex max-w-full flex-col outline-none ${wide === "letter" ? "w-[820px]" : wide ? "w-[560px]" : "w-[470px]"}`}
+      className={`slip max-[899px]:fixed max-[899px]:top-11! max-[899px]:bottom-14! max-[899px]:w-full! absolute inset-y-0 right-0 z-30 flex max-w-full flex-col outline-none ${wide === "letter" ? "w-[820px]" : wide ? "w-[560px]" : "w-[470px]"}`}
     >
       <div className="flex items-center gap-2 px-6 pt-4 text-ink-2">
         {head}
         <button type="button" className="link ml-auto" onClick={onClose}>
-          close<kbd className="key">Esc</kbd>
+          close
+          <kbd className="key" aria-hidden>
+            Esc
+          </kbd>
         </button>
       </div>
       {wide === "letter" ? (

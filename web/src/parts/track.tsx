@@ -1,21 +1,8 @@
 import { memo } from "react";
 import type { Mark } from "../api/client";
+import { type Axis, edge, place, spread } from "./axis";
 import { kindWords, Shape } from "./mark";
-import { dayOfMonth, type Days, daysFrom, isoDay, plusDays, shortMonth, weekday } from "./time";
-
-// A track's axis: from two weeks back to four weeks ahead.
-export type Axis = { days: Days; width: number; now: number; zone: string };
-
-const [back, ahead] = [14, 28];
-
-export function makeAxis(now: Date, zone: string, width = 266): Axis {
-  return { days: daysFrom(plusDays(isoDay(now, zone), -back), back + ahead, zone), width, now: now.getTime(), zone };
-}
-// Where a day, counted from the first, begins.
-const edge = (a: Axis, d: number) => 10 + (d * (a.width - 20)) / a.days.iso.length;
-export function place(a: Axis, at: number): number {
-  return edge(a, a.days.at(at));
-}
+import { clock, count, dayOfMonth, longDay, shortMonth, weekday } from "./time";
 
 function Weekends({ axis, height }: { axis: Axis; height: number }) {
   return axis.days.iso.map((iso, d) => {
@@ -23,18 +10,6 @@ function Weekends({ axis, height }: { axis: Axis; height: number }) {
     const end = Math.min(edge(axis, d + 2), axis.width);
     return <rect key={iso} x={edge(axis, d)} y={0} width={end - edge(axis, d)} height={height} fill="var(--weekend)" />;
   });
-}
-
-// The marks that fall on the axis, each so far from the one before that both are seen.
-function spread(axis: Axis, marks: Mark[]): { m: Mark; x: number }[] {
-  const { starts } = axis.days;
-  const out: { m: Mark; x: number }[] = [];
-  for (const m of marks) {
-    const at = new Date(m.at).getTime();
-    if (at < (starts[0] ?? 0) || at > (starts[starts.length - 1] ?? 0)) continue;
-    out.push({ m, x: Math.max(place(axis, at), (out[out.length - 1]?.x ?? -100) + 11) });
-  }
-  return out;
 }
 
 // From where to where emails with their follow-ups reach.
@@ -83,10 +58,11 @@ export const Track = memo(function Track({
           opacity={faint(c.rule)}
         />
       ))}
-      {shown.map(({ m, x }, i) => (
-        // What a mark leads to stands in the slip of its row too, for the keys.
+      {shown.map(({ m, x, more }, i) => (
+        // By keyboard one goes along them with Alt and the arrows, in the grid.
         <g
           key={`${m.rule}${m.at}${i}`}
+          data-mark={marks.indexOf(m)}
           opacity={faint(m.rule)}
           className={onPress ? "cursor-pointer" : ""}
           onClick={() => onPress?.(m)}
@@ -94,6 +70,12 @@ export const Track = memo(function Track({
           onMouseLeave={() => onPoint?.(null)}
         >
           <Shape x={x} y={height / 2} letter={m.letter} kind={m.kind} />
+          {more > 0 && (
+            <text x={x + 9.5} y={height / 2 + 3.6} fontSize={10} fontWeight={600} fill="var(--ink-2)">
+              +{more}
+              <title>{`${count(more, "email")} more on this day: they stand in the row’s slip`}</title>
+            </text>
+          )}
         </g>
       ))}
     </svg>
@@ -102,8 +84,11 @@ export const Track = memo(function Track({
 
 function summary(marks: Mark[]): string {
   if (marks.length === 0) return "no emails";
-  return marks.map((m) => `${m.letter} ${kindWords[m.kind]}`).join(", ");
+  return `${count(marks.length, "email")}: ${marks.map((m) => `${m.letter} ${kindWords[m.kind]}`).join(", ")}`;
 }
+
+/** What a mark is, to be heard: the email, when, and what becomes of it. */
+export const markWords = (m: Mark, zone: string) => `${m.line}, ${longDay(m.at, zone)} ${clock(m.at, zone)}, ${kindWords[m.kind]}`;
 
 export function AxisHead({ axis, height = 38 }: { axis: Axis; height?: number }) {
   const ticks: { x: number; text: string }[] = [];

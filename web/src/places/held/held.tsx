@@ -172,9 +172,7 @@ function HeldPage({ page: h, sheet, rule }: { page: Schemas["HeldPage"]; sheet: 
             ))}
           </tbody>
         </table>
-        {h.emails.length === 0 && (
-          <p className="py-4 text-ink-2">All has been looked through. What comes from now on goes as the rule says.</p>
-        )}
+        {h.emails.length === 0 && <p className="py-4 text-ink-2">All has been reviewed. What comes from now on goes as the rule says.</p>}
       </Scroll>
       {may && h.held > 0 && (
         <div className="flex flex-wrap items-center gap-3 border-t border-hair px-5 py-3">
@@ -198,7 +196,7 @@ function HeldPage({ page: h, sheet, rule }: { page: Schemas["HeldPage"]; sheet: 
                     .then(() => setBecause(""))
                 }
               >
-                Leave out the other {left.length + stale.length}
+                Don’t send the other {left.length + stale.length}
               </button>
               <input
                 className="field w-52"
@@ -276,10 +274,16 @@ function HeldSlip({ sheet, rule, id, at, onLeaf, onClose }: SlipProps) {
         <>
           <span>{at}</span>
           <button type="button" className="link" onClick={() => onLeaf(-1)}>
-            previous<kbd className="key">,</kbd>
+            previous
+            <kbd className="key" aria-hidden>
+              ,
+            </kbd>
           </button>
           <button type="button" className="link" onClick={() => onLeaf(1)}>
-            next<kbd className="key">.</kbd>
+            next
+            <kbd className="key" aria-hidden>
+              .
+            </kbd>
           </button>
         </>
       }
@@ -294,13 +298,13 @@ function HeldSlip({ sheet, rule, id, at, onLeaf, onClose }: SlipProps) {
           <h2 className="mb-1 font-letter text-[17px]!">{shown.subject || "no subject"}</h2>
           <p className="text-ink-2">
             to {shown.to || "nobody"}
-            {shown.cc && `, copy to ${shown.cc}`}
+            {shown.cc && `, Cc ${shown.cc}`}
             {goesNow ? " · would go now" : " · as it was held"}
           </p>
           {!goesNow && <p className="mt-1 text-brick">It would not go now: {d.email.reason}.</p>}
           {shown.html && (
             <div className="mt-3">
-              <LetterFrame html={shown.html} title="The letter" height={360} />
+              <LetterFrame html={shown.html} title="The email" height={360} />
             </div>
           )}
           <Section title="Why it is held">

@@ -12,11 +12,11 @@ import { dayName, moment, seconds } from "../../parts/time";
 import { Said, WrittenBy } from "./said";
 
 const actionWords = {
-  "it-went": "It went",
-  "send-again": "Send it again",
+  "it-went": "Mark as sent",
+  "send-again": "Send again",
   "leave-it": "Leave it",
-  approve: "Let it go",
-  drop: "Leave it out",
+  approve: "Send",
+  drop: "Don’t send",
 } as const;
 
 // Each part of the rule's sentence with the row's value, as both are now.
@@ -68,7 +68,7 @@ export function DeliverySlip({ id, onClose }: { id: string; onClose: () => void 
           <span>
             <b className="text-ink">{l.rule}</b>, row{" "}
             <Link to="/sheets/$sheet" params={{ sheet: l.sheetId }} search={{ row: l.rowId }} className="link">
-              {l.row || "taken away"}
+              {l.row || "deleted"}
             </Link>
           </span>
         </>
@@ -85,7 +85,7 @@ export function DeliverySlip({ id, onClose }: { id: string; onClose: () => void 
                 onClick={() => void decide.do(a)}
               >
                 {a === "send-again" && d.to.length > 0
-                  ? `Send it again to ${d.to.length === 1 ? "1 address" : `${d.to.length} addresses`}`
+                  ? `Send again to ${d.to.length === 1 ? "1 address" : `${d.to.length} addresses`}`
                   : actionWords[a]}
               </button>
             ))}
@@ -110,8 +110,8 @@ export function DeliverySlip({ id, onClose }: { id: string; onClose: () => void 
             </Link>
           </span>
         ))}
-        {d.cc.length > 0 && `, copy to ${d.cc.join(", ")}`}
-        {d.replyTo.length > 0 && `, answers to ${d.replyTo.join(", ")}`}
+        {d.cc.length > 0 && `, Cc ${d.cc.join(", ")}`}
+        {d.replyTo.length > 0 && `, Reply-To ${d.replyTo.join(", ")}`}
         {d.from && `, from ${d.from}`} ·{" "}
         <time dateTime={l.at} title={l.at}>
           {moment(l.at, zone, now)}

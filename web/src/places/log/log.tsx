@@ -20,7 +20,7 @@ const shows: Record<string, { name: string; states: string }> = {
   "": { name: "everything", states: "" },
   out: { name: "what went out", states: "accepted" },
   needs: { name: "what needs you", states: "incomplete,missed,held,failed,in-doubt,bounced" },
-  failed: { name: "refused and failed", states: "failed,bounced" },
+  failed: { name: "failed and bounced", states: "failed,bounced" },
   doubt: { name: "in doubt", states: "in-doubt" },
   incomplete: { name: "incomplete", states: "incomplete" },
   missed: { name: "missed", states: "missed" },
@@ -96,7 +96,7 @@ export function LogPlace(): ReactNode {
       <div className="flex flex-wrap items-baseline gap-x-4 px-5 pb-2 text-ink-2">
         <LogFilter search={s} zone={zone} now={now} put={put} />
         <a className="link ml-auto" href={`/api/log.csv?${csv}`} download="nivot-log.csv">
-          Take out as CSV
+          Export as CSV
         </a>
       </div>
       {s.to && <ComingTo to={s.to} zone={zone} now={now} />}
@@ -159,7 +159,7 @@ function ComingTo({ to, zone, now }: { to: string; zone: string; now: Date }) {
             <span className={`min-w-0 flex-1 truncate ${l.left ? "text-ink-2 line-through" : ""}`}>{l.subject}</span>
             {may && l.rows > 0 && (
               <button type="button" className="link" disabled={say.busy} onClick={() => void say.do(l)}>
-                {l.left ? "let it go after all" : "leave it out"}
+                {l.left ? "send it after all" : "don’t send"}
               </button>
             )}
             <Link to="/sheets/$sheet/rules/$rule" params={{ sheet: l.sheetId, rule: l.ruleId }} className="text-ink-2 hover:underline">
@@ -197,10 +197,9 @@ function LogTitle({ search: s, counts, empty, zone, now }: TitleProps) {
       ) : (
         <>
           {s.since ? `Since ${dayName(`${s.since}T12:00:00Z`, zone, now)}` : "In all"}{" "}
-          <span className="figure">{count(c.accepted ?? 0, "email")}</span> went out, {bounced} {bounced === 1 ? "was" : "were"} refused,{" "}
-          {c["in-doubt"] ?? 0} {c["in-doubt"] === 1 ? "is" : "are"} in doubt.{" "}
-          <span className="figure">{(c.skipped ?? 0).toLocaleString("en-GB")}</span> {c.skipped === 1 ? "was" : "were"} not needed and{" "}
-          {c.skipped === 1 ? "was" : "were"} left.
+          <span className="figure">{count(c.accepted ?? 0, "email")}</span> went out, {bounced} failed, {c["in-doubt"] ?? 0}{" "}
+          {c["in-doubt"] === 1 ? "is" : "are"} in doubt. <span className="figure">{(c.skipped ?? 0).toLocaleString("en-GB")}</span>{" "}
+          {c.skipped === 1 ? "was" : "were"} skipped.
         </>
       )}
     </h1>

@@ -18,7 +18,7 @@ export function Said({ html, text, files }: { html: string; text: string; files:
         <LetterFrame html={html} title="The email as it was written" height={230} />
       )}
       <button type="button" className="link mt-1" onClick={() => setPlain(!plain)}>
-        {plain ? "as a letter" : "as plain text"}
+        {plain ? "as HTML" : "as plain text"}
       </button>
       {files.length > 0 && (
         <p className="mt-1 flex flex-wrap gap-x-4 text-ink-2">

@@ -6,8 +6,12 @@ import { toast } from "sonner";
 import { http, type Rule, type RuleBody, type Schemas, type Sheet } from "../../api/client";
 import { keys, ofSheet } from "../../api/keys";
 import { useWrite } from "../../api/write";
+import { Confirm } from "../../parts/confirm";
+import { Leaving, useLeaving } from "../../parts/draft";
 import { Overtaken, type useOpened } from "../../parts/opened";
+import { useKey } from "../../parts/shortcuts";
 import { count } from "../../parts/time";
+import { WriteState } from "../../parts/writestate";
 import type { Effect } from "./effect";
 import { reacts, tidy } from "./model";
 import { PastSlip } from "./past";
@@ -21,17 +25,23 @@ type ActsProps = {
   effect?: Effect;
   said?: Said;
   may: boolean;
+  onKept: () => void; // what is drawn up is saved, or gone
+  suggested: string; // its name, as long as nobody gives it one
+  onFaulty: () => void; // shows the rows that cannot be judged
 };
 
-export function Acts({ sheet, rule, opened, effect: e, said, may }: ActsProps) {
+export function Acts({ sheet, rule, opened, effect: e, said, may, onKept, onFaulty, suggested }: ActsProps) {
   const navigate = useNavigate();
-  const { mine: body, changed } = opened;
+  const { mine, changed } = opened;
+  const body = mine.name.trim() ? mine : { ...mine, name: suggested };
   const [acting, setActing] = useState(false);
   const path = { sheet: sheet.id, rule: rule?.id ?? "" };
   const changes = [...ofSheet(sheet.id), keys.templates];
+  const leaving = useLeaving(changed && may);
   const after = (r: Rule) => {
     opened.saved(r);
-    if (!rule) void navigate({ to: "/sheets/$sheet/rules/$rule", params: { sheet: sheet.id, rule: r.id }, replace: true });
+    if (!rule && leaving.blocker.status !== "blocked")
+      leaving.pass(() => navigate({ to: "/sheets/$sheet/rules/$rule", params: { sheet: sheet.id, rule: r.id }, replace: true }));
   };
   const save = useWrite<RuleBody, Rule>({
     write: (body) =>
@@ -39,7 +49,11 @@ export function Acts({ sheet, rule, opened, effect: e, said, may }: ActsProps) {
         ? http.PUT("/sheets/{sheet}/rules/{rule}", { params: { path }, body: { body: tidy(body), version: opened.version } })
         : http.POST("/sheets/{sheet}/rules", { params: { path: { sheet: sheet.id } }, body: { body: tidy(body) } }),
     changes,
-    after: (r, sent) => opened.saved(r, sent),
+    after: (r, sent) => {
+      if (!mine.name.trim()) opened.edit((b) => ({ ...b, name: sent.name }));
+      opened.saved(r, sent);
+      onKept();
+    },
     quiet: true,
   });
   const turn = useWrite<{ rule: string; state: "on" | "paused" }, Rule>({
@@ -47,33 +61,38 @@ export function Acts({ sheet, rule, opened, effect: e, said, may }: ActsProps) {
       http.PUT("/sheets/{sheet}/rules/{rule}/state", { params: { path: { sheet: sheet.id, rule: v.rule } }, body: { state: v.state } }),
     changes,
     after,
-    quiet: rule !== undefined,
+    quiet: true,
   });
   const remove = useWrite({
     write: () => http.DELETE("/sheets/{sheet}/rules/{rule}", { params: { path } }),
     changes,
-    saved: "Deleted. For 30 days it can be brought back, below the rules of the sheet.",
+    saved: "The rule is deleted. For 30 days it can be restored, below the rules of the sheet.",
     undo: () => http.POST("/sheets/{sheet}/rules/{rule}/restore", { params: { path } }),
-    after: () => void navigate({ to: "/sheets/$sheet", params: { sheet: sheet.id } }),
+    after: () => {
+      onKept();
+      leaving.pass(() => navigate({ to: "/sheets/$sheet", params: { sheet: sheet.id } }));
+    },
     quiet: true,
   });
   const include = useWrite<{ rule: string; rows?: string[] }, { emails: number }>({
     write: (v) =>
       http.POST("/sheets/{sheet}/rules/{rule}/past", { params: { path: { sheet: sheet.id, rule: v.rule } }, body: { rows: v.rows } }),
     changes,
-    saved: (r) => `${count(r.emails, "email is", "emails are")} held until somebody has looked.`,
+    saved: (r) => `${count(r.emails, "email is", "emails are")} held until somebody has reviewed them.`,
   });
   const [past, setPast] = useState(false);
+  const [deleting, setDeleting] = useState(false);
   const [chosen, setChosen] = useState<string[]>(); // rows of what is past, to be included once it is on
   const state = rule?.state ?? "draft";
   const underWay = acting || save.busy || turn.busy || remove.busy;
-  const whole = said?.faults.length === 0 && !!body.name.trim();
+  const whole = said?.faults.length === 0;
   const busy = underWay || opened.newer !== undefined;
   const saveOnly = async () => {
     const r = await save.do(body);
-    if (!r) return;
-    toast.success(state === "on" ? "Saved. What was past by now stays as it is." : "Saved.");
+    if (!r) return undefined;
+    if (state === "on") toast.success("Saved. What was past by now stays as it is.");
     after(r);
+    return r;
   };
   // A rule is saved before it is switched on, so that what stands on the page goes on.
   const switchTo = async (to: "on" | "paused") => {
@@ -87,7 +106,8 @@ export function Acts({ sheet, rule, opened, effect: e, said, may }: ActsProps) {
     if (r && !turned && !rule) after(r); // it is saved all the same
     setActing(false);
   };
-  const failed = [save, turn, remove].map((w) => w.failed).find((f) => f && f.newer === undefined);
+  const maySave = may && !busy && (changed || !rule) && whole;
+  useKey("ctrl+s", () => maySave && void saveOnly(), may);
   const live = e && !e.problem ? e : undefined;
   const dated = !reacts(body.trigger.kind) && body.trigger.kind !== "by-hand";
   return (
@@ -108,9 +128,9 @@ export function Acts({ sheet, rule, opened, effect: e, said, may }: ActsProps) {
       )}
       {rule?.arming && (
         <p role="status" className="flex flex-wrap items-center gap-x-3 text-marigold">
-          <progress className="w-40 accent-juniper" max={rule.arming.total} value={rule.arming.done} aria-label="Rows worked out" />
+          <progress className="w-40 accent-juniper" max={rule.arming.total} value={rule.arming.done} aria-label="Rows calculated" />
           <span>
-            It is being prepared: {rule.arming.done.toLocaleString("en-GB")} of {count(rule.arming.total, "row")} are worked out.
+            It is being prepared: {rule.arming.done.toLocaleString("en-GB")} of {count(rule.arming.total, "row")} are calculated.
           </span>
           {may && (
             <button type="button" className="link" disabled={busy} onClick={() => void switchTo("paused")}>
@@ -119,10 +139,10 @@ export function Acts({ sheet, rule, opened, effect: e, said, may }: ActsProps) {
           )}
         </p>
       )}
-      <p role="alert" className="min-h-5 text-brick">
-        {failed?.title}
+      <Leaving of={leaving} what="rule" onSave={maySave ? saveOnly : undefined} />
+      <p className="min-h-5">
+        <WriteState of={[save, turn, remove]} doing={turn.busy || acting ? "Switching …" : remove.busy ? "Deleting …" : undefined} />
       </p>
-      {!body.name.trim() && said && <p className="text-marigold">Give the rule a name, at the top.</p>}
       {may && (
         <div className="mt-2 flex flex-wrap items-center gap-3">
           {state !== "on" && (
@@ -131,18 +151,21 @@ export function Acts({ sheet, rule, opened, effect: e, said, may }: ActsProps) {
               {live && dated && `: ${count(live.emails, "email")} in 60 days`}
             </button>
           )}
-          <button
-            type="button"
-            className={state === "on" ? "act" : "act-plain"}
-            disabled={busy || !changed || !whole}
-            onClick={() => void saveOnly()}
-          >
+          <button type="button" className={state === "on" ? "act" : "act-plain"} disabled={!maySave} onClick={() => void saveOnly()}>
             Save
             {state === "on" && changed && live?.change && saves(live.change)}
+            <kbd className="key" aria-hidden>
+              Ctrl S
+            </kbd>
           </button>
           {state === "on" && (
             <button type="button" className="act-plain" disabled={busy} onClick={() => void switchTo("paused")}>
               Pause{live && dated && !changed && live.emails > 0 && `: ${count(live.emails, "email")} in 60 days do not go`}
+            </button>
+          )}
+          {live && live.unjudged > 0 && (
+            <button type="button" className="needs" onClick={onFaulty}>
+              {count(live.unjudged, "row")} cannot be judged
             </button>
           )}
           {live && (
@@ -166,11 +189,31 @@ export function Acts({ sheet, rule, opened, effect: e, said, may }: ActsProps) {
             </Link>
           )}
           {state !== "on" && (
-            <button type="button" className="link ml-auto text-brick!" onClick={() => void remove.do()} disabled={busy}>
-              Delete this rule
+            <button type="button" className="link ml-auto text-brick!" onClick={() => setDeleting(true)} disabled={busy}>
+              Delete …
             </button>
           )}
         </div>
+      )}
+      {deleting && rule && (
+        <Confirm
+          title={`Delete rule ${rule.letter}, ${rule.body.name}?`}
+          act={`Delete the rule${(rule.held ?? 0) > 0 ? `, skip ${count(rule.held ?? 0, "email")}` : ""}`}
+          busy={remove.busy}
+          onNo={() => setDeleting(false)}
+          onYes={() => {
+            setDeleting(false);
+            void remove.do();
+          }}
+        >
+          <p>
+            {rule.counts.accepted
+              ? `The ${count(rule.counts.accepted, "email")} that it has sent ${rule.counts.accepted === 1 ? "stays" : "stay"} in the log. `
+              : "It has sent nothing. "}
+            {(rule.held ?? 0) > 0 && `${count(rule.held ?? 0, "email")} that ${rule.held === 1 ? "waits is" : "wait are"} skipped.`}
+          </p>
+          <p className="mt-1 text-ink-2">For 30 days it can be restored, below the rules of the sheet.</p>
+        </Confirm>
       )}
       {past && (
         <PastSlip
@@ -193,7 +236,7 @@ export function Acts({ sheet, rule, opened, effect: e, said, may }: ActsProps) {
 
 function saves(c: Schemas["EffectChange"]): string {
   if (c.new + c.gone === 0) return ": no email changes";
-  return `: ${c.new.toLocaleString("en-GB")} come new, ${c.gone.toLocaleString("en-GB")} fall away`;
+  return `: ${c.new.toLocaleString("en-GB")} are new, ${c.gone.toLocaleString("en-GB")} no longer go`;
 }
 
 // One of two writings of a rule; what the other does not say stands out.
@@ -224,7 +267,7 @@ function WhatStays({ effect: e, state, changed, kind, chosen, onList }: StaysPro
               <button type="button" className="figure text-left" onClick={onList}>
                 {words}
               </button>
-              {chosen > 0 ? `, but ${count(chosen, "row")} of them, held for a look.` : "."}
+              {chosen > 0 ? `, but ${count(chosen, "row")} of them, held for review.` : "."}
             </>
           )}
     </span>

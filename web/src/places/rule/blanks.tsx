@@ -111,7 +111,7 @@ export function Offsets({ offsets, hours, templates, onChange }: OffsetsProps) {
                 value={o.template ?? ""}
                 onChange={(e) => put(i, { template: e.target.value || undefined })}
               >
-                <option value="">the same wording</option>
+                <option value="">the same template</option>
                 {templates.map((t) => (
                   <option key={t.id} value={t.id}>
                     {t.name}
@@ -157,7 +157,7 @@ export function At({ value, moment, onChange }: { value?: string; moment: boolea
             checked={!value}
             onChange={(e) => onChange(e.target.checked ? undefined : "09:00")}
           />
-          at the moment’s own time
+          at the column’s own time
         </label>
       )}
     </div>
@@ -267,7 +267,7 @@ export function Values({
       {options.length === 0 && (
         <input
           className="field w-64"
-          aria-label="Values, parted by commas"
+          aria-label="Values, separated by commas"
           placeholder={type === "date" ? "2027-03-29" : "one, another"}
           defaultValue={list.join(", ")}
           onBlur={(e) => {

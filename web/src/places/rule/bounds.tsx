@@ -106,7 +106,7 @@ export function RepeatBlank({ value, onChange }: { value: unknown; onChange: (r:
 export function HoldBlank({ value, onChange }: { value?: string; onChange: (h: string) => void }) {
   return (
     <Choices
-      name="What is held until somebody has looked"
+      name="What is held until somebody has reviewed it"
       value={value}
       onChoose={onChange}
       items={[

@@ -203,7 +203,7 @@ function own(place: string, p: Editing): Opened {
   const set = (template: string | undefined) =>
     o && p.put({ trigger: { ...p.body.trigger, offsets: replaced(offsets, i, { ...o, template }) } });
   return {
-    title: "With which wording then",
+    title: "Which template then",
     body: <TemplateChoice {...p} place={place} value={o?.template} onChange={set} />,
     remove: () => set(undefined),
   };
@@ -218,7 +218,7 @@ function wording(place: string, p: Editing): Opened {
   const gone = body.send.length > 1 ? () => put({ send: without(body.send, i) }) : undefined;
   if (place.endsWith("/if")) {
     return {
-      title: "Where this wording is taken",
+      title: "Where this template is used",
       body: <ConditionEditor columns={nameable(p.sheet)} past value={w.if} onChange={(c) => set({ if: c })} />,
       remove: gone ?? (() => set({ if: undefined })),
     };
@@ -295,9 +295,9 @@ function step(place: string, p: Editing): Opened {
     case "to":
       return list(s.to, "to", "To these instead");
     case "cc":
-      return list(s.cc, "cc", "With a copy to");
+      return list(s.cc, "cc", "Cc: a copy to");
     case "bcc":
-      return list(s.bcc, "bcc", "With a blind copy to");
+      return list(s.bcc, "bcc", "Bcc: a blind copy to");
   }
   const at = `/then/steps/${i}`;
   const more = (words: string, key: "every" | "to" | "cc", value: Partial<Step>) =>
@@ -348,9 +348,9 @@ function whole(place: string, p: Editing): Opened {
     case "/to":
       return people("to", "To");
     case "/cc":
-      return people("cc", "With a copy to");
+      return people("cc", "Cc: a copy to");
     case "/bcc":
-      return people("bcc", "With a blind copy to");
+      return people("bcc", "Bcc: a blind copy to");
     case "/replyTo":
       return people("replyTo", "Replies go to");
     case "/each":
@@ -364,7 +364,7 @@ function whole(place: string, p: Editing): Opened {
         title: "To unsubscribe",
         body: (
           <p className="max-w-72">
-            Mail readers show their own way to unsubscribe. Whoever follows it is put on the do-not-email list. An email to several
+            Email programs show their own way to unsubscribe. Whoever follows it is put on the do-not-email list. An email to several
             addresses leads to a page that asks which of them is meant.
           </p>
         ),
@@ -398,7 +398,7 @@ function whole(place: string, p: Editing): Opened {
       };
     case "/hold":
       return {
-        title: "Held until somebody has looked",
+        title: "Held until somebody has reviewed it",
         body: <HoldBlank value={body.hold} onChange={(hold) => put({ hold })} />,
         remove: () => put({ hold: undefined }),
       };

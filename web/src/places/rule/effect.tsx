@@ -109,10 +109,10 @@ function Besides({ e, sheet, body }: Pick<Props, "e" | "sheet" | "body">) {
   const first = e.days.find((d) => d.over > 0);
   const parts = [
     ...plus(e.incomplete, "is incomplete and cannot go out yet", "are incomplete and cannot go out yet"),
-    ...plus(e.held, "waits for somebody to look", "wait for somebody to look"),
+    ...plus(e.held, "waits for review", "wait for review"),
     ...plus(e.moved, "is moved by the send window", "are moved by the send window"),
   ];
-  const waits = body.hold === "first-run" && e.emails > 0 ? ["the first run waits until somebody has looked"] : [];
+  const waits = body.hold === "first-run" && e.emails > 0 ? ["the first run waits for review"] : [];
   const skipped = e.skipped.reduce((n, s) => n + s.emails, 0);
   const limit = e.limit && e.limit.emails > 0 ? e.limit : undefined;
   if (parts.length + waits.length + skipped + over + e.unjudged === 0 && !limit) return null;
@@ -167,7 +167,7 @@ function Lines({ lines, sheet, now, zone, signs, onOpen }: LinesProps) {
             {signs && (
               <td className={`w-4 font-bold ${l.gone ? "text-brick" : "text-juniper"}`}>
                 <span aria-hidden>{l.gone ? "−" : "+"}</span>
-                <span className="sr-only">{l.gone ? "falls away" : "comes new"}</span>
+                <span className="sr-only">{l.gone ? "no longer goes" : "is new"}</span>
               </td>
             )}
             <td className="whitespace-nowrap">{moment(l.at, zone, now)}</td>
@@ -201,7 +201,7 @@ function Lines({ lines, sheet, now, zone, signs, onOpen }: LinesProps) {
   );
 }
 
-// What comes new and what falls away against the rule as it runs now.
+// What is new and what no longer goes against the rule as it runs now.
 function Changes({ change: c, sheet, now, zone }: Props & { change: Schemas["EffectChange"] }) {
   if (c.new + c.gone === 0) return null;
   return (
@@ -209,7 +209,7 @@ function Changes({ change: c, sheet, now, zone }: Props & { change: Schemas["Eff
       <h2 className="mt-3.5 mb-1">
         What changes against the rule as it runs now{" "}
         <small className="ml-1.5 text-xs font-[450] text-ink-2">
-          {c.new.toLocaleString("en-GB")} come new, {c.gone.toLocaleString("en-GB")} fall away, for {count(c.rows, "row")}
+          {c.new.toLocaleString("en-GB")} are new, {c.gone.toLocaleString("en-GB")} no longer go, for {count(c.rows, "row")}
         </small>
       </h2>
       <Lines lines={c.lines} sheet={sheet} now={now} zone={zone} signs />
@@ -238,9 +238,9 @@ function EmailSlip({ sheet, body, today, line, index, total, onLeaf, onClose, no
   const d = email.data;
   const people: [string, string | undefined][] = [
     ["to", d?.to],
-    ["copy to", d?.cc],
-    ["blind copy to", d?.bcc],
-    ["replies to", d?.replyTo],
+    ["Cc", d?.cc],
+    ["Bcc", d?.bcc],
+    ["Reply-To", d?.replyTo],
   ];
   return (
     <Slip
@@ -253,10 +253,16 @@ function EmailSlip({ sheet, body, today, line, index, total, onLeaf, onClose, no
             {index + 1} of {total}
           </span>
           <button type="button" className="link" disabled={index === 0} onClick={() => leaf(-1)}>
-            previous<kbd className="key">,</kbd>
+            previous
+            <kbd className="key" aria-hidden>
+              ,
+            </kbd>
           </button>
           <button type="button" className="link" disabled={index >= total - 1} onClick={() => leaf(1)}>
-            next<kbd className="key">.</kbd>
+            next
+            <kbd className="key" aria-hidden>
+              .
+            </kbd>
           </button>
         </>
       }
@@ -283,7 +289,7 @@ function EmailSlip({ sheet, body, today, line, index, total, onLeaf, onClose, no
           <p className="mt-1 mb-3">
             {d.outcome === "incomplete" ? <span className="text-brick">{d.reason}</span> : `Because ${d.reason}.`}
           </p>
-          {d.html && <LetterFrame html={d.html} title="The letter" height={420} />}
+          {d.html && <LetterFrame html={d.html} title="The email" height={420} />}
         </>
       )}
     </Slip>

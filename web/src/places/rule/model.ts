@@ -164,7 +164,7 @@ export function moreOf(b: RuleBody, sheet: Sheet): More[] {
         add: (x) => ({ ...x, trigger: { ...x.trigger, every: { unit: "years", n: 1 } } }),
       },
     !roundUp && {
-      words: "another wording where …",
+      words: "another template where …",
       place: "/send/0/if",
       add: (x) => ({ ...x, send: [{ if: { all: [] }, template: x.send[0]?.template ?? "" }, ...x.send] }),
     },
@@ -206,10 +206,33 @@ export function moreOf(b: RuleBody, sheet: Sheet): More[] {
     !holds(b) && { words: "ask first", place: "/hold", add: (x) => ({ ...x, hold: "always" }) },
     reacts(t.kind) &&
       !b.brake && { words: "more than … at once: hold", place: "/brake", add: (x) => ({ ...x, brake: { count: 20, share: 0.25 } }) },
-    !b.optOut && { words: "mail readers offer to unsubscribe", place: "/optOut", add: (x) => ({ ...x, optOut: true }) },
+    !b.optOut && { words: "email programs offer to unsubscribe", place: "/optOut", add: (x) => ({ ...x, optOut: true }) },
     !b.zone && { words: "in another time zone …", place: "/zone", add: (x) => ({ ...x, zone: sheet.zone }) },
   ];
   return all.filter((x) => x !== false);
 }
 
 export const holds = (b: RuleBody) => b.hold === "always" || b.hold === "first-run";
+
+/** What a rule may be called, by when it writes. */
+export function suggestedName(sheet: Sheet, body: RuleBody): string {
+  const t = body.trigger;
+  const column = sheet.columns.find((c) => c.id === t.column)?.name ?? sheet.derived.find((c) => c.id === t.column)?.name ?? "";
+  switch (t.kind) {
+    case "date":
+      return t.offsets?.every((o) => o.n > 0) ? `After ${column}` : `${column} reminder`;
+    case "change":
+    case "threshold":
+      return `${column} ${t.kind === "change" ? "changes" : "passes its limit"}`;
+    case "added":
+      return "New row";
+    case "edited":
+      return "Edited row";
+    case "schedule":
+      return "On schedule";
+    case "by-hand":
+      return "By hand";
+    default:
+      return "New rule";
+  }
+}

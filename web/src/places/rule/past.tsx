@@ -1,5 +1,5 @@
 // What a baseline leaves as it is, row by row: all or some of it can be included,
-// held until somebody has looked.
+// held until somebody has reviewed them.
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { http, type Rule, type RuleBody, type Schemas, type Sheet, take, words } from "../../api/client";
@@ -59,7 +59,7 @@ export function PastSlip({ sheet, body, rule, busy, chosen, onChosen, onClose }:
       }
     >
       <p className="mt-2 mb-2 text-ink-2">
-        These are past or so already, so no email goes by themselves. Those that you pick are held until somebody has looked.
+        These are past or so already, so no email goes by themselves. Those that you pick are held until somebody has reviewed them.
       </p>
       {q.error && (
         <p role="alert" className="text-brick">

@@ -5,6 +5,8 @@ import { api, http, type Rule, type RuleBody, type Schemas, type Sheet, take, ty
 import { keys } from "../../api/keys";
 import { useWrite } from "../../api/write";
 import { Await } from "../../parts/await";
+import { draftOf, LeftBehind, useDraft } from "../../parts/draft";
+import { freeName, longestName, LookOnly, NameLimit } from "../../parts/name";
 import { useOpened } from "../../parts/opened";
 import { Scroll } from "../../parts/scroll";
 import { useMay, useNow } from "../../parts/session";
@@ -12,11 +14,13 @@ import { useSettled } from "../../parts/settled";
 import { Slip } from "../../parts/slip";
 import { count, isoDay } from "../../parts/time";
 import type { RuleSearch } from "../../routes";
-import { nameable } from "../sheets/cell";
+import { Here } from "../sheets/looking";
+import { type Colleague, unsaved, usePresence } from "../sheets/presence";
 import { TemplateEditor } from "../templates/template";
 import { Acts } from "./acts";
 import { type Effect, EffectView } from "./effect";
-import { indexIn, reacts, replaced, tidy, type Trigger, withKind } from "./model";
+import { FaultySlip } from "./faulty";
+import { indexIn, reacts, replaced, suggestedName, tidy, type Trigger, withKind } from "./model";
 import { SentenceEditor } from "./sentence";
 import { TryRow } from "./tryrow";
 
@@ -74,7 +78,10 @@ function RuleEditor({ sheet, rule, templates, begin }: EditorProps) {
   const now = useNow(30000);
   const opened = useOpened(rule, (r) => (r ? structuredClone(r.body) : blankRule(sheet, templates, begin, isoDay(now, sheet.zone))));
   const { mine: body, edit } = opened;
+  const there = usePresence(sheet.id, undefined, rule?.id ?? unsaved);
+  const draft = useDraft(may ? draftOf.rule(sheet.id, rule?.id) : "", body, opened.changed, opened.version ?? 0);
   const [today, setToday] = useState<string>();
+  const [faulty, setFaulty] = useState(false);
   const [writing, setWriting] = useState<Writing>();
   const before = useRef(new Map<string, Trigger>());
   const address = useAddressOnce(sheet);
@@ -83,7 +90,10 @@ function RuleEditor({ sheet, rule, templates, begin }: EditorProps) {
     if (more.to) address.remember(more.to[0]?.column);
     edit((b) => ({ ...b, ...more }));
   };
-  const said = useSaid(sheet.id, body);
+  const rules = api.useQuery("get", "/sheets/{sheet}/rules", { params: { path: { sheet: sheet.id } } });
+  const others = (rules.data ?? []).filter((r) => r.id !== rule?.id).map((r) => r.body.name);
+  const suggested = freeName(suggestedName(sheet, body), others);
+  const said = useSaid(sheet.id, body.name.trim() ? body : { ...body, name: suggested });
   const settled = useSettled(body, 200);
   const effect = useEffectOf(sheet.id, tidy(settled), rule, today);
   const e = effect.data;
@@ -96,8 +106,27 @@ function RuleEditor({ sheet, rule, templates, begin }: EditorProps) {
         body={body}
         changed={opened.changed}
         effect={live}
+        onFaulty={() => setFaulty(true)}
         onName={may ? (name) => put({ name }) : undefined}
+        there={there}
+        suggested={suggested}
       />
+      {!may && (
+        <div className="px-5 pb-2">
+          <LookOnly what="rule" />
+        </div>
+      )}
+      {draft.left && (
+        <LeftBehind
+          at={draft.left.at}
+          what="rule"
+          onTake={() => {
+            edit(() => draft.left?.draft ?? body);
+            draft.taken();
+          }}
+          onDrop={draft.drop}
+        />
+      )}
       <div className="flex min-h-0 flex-1 border-t border-hair max-lg:flex-col max-lg:overflow-auto">
         <div className="flex w-[560px] flex-none flex-col overflow-auto border-r border-hair px-5 pt-6 pb-4 max-lg:w-full">
           <SentenceEditor
@@ -115,7 +144,17 @@ function RuleEditor({ sheet, rule, templates, begin }: EditorProps) {
             write={(place, id, name) => setWriting({ place, template: templates.find((t) => t.id === id), name })}
           />
           <Note value={body.note} may={may} onChange={(note) => put({ note })} />
-          <Acts sheet={sheet} rule={rule} opened={opened} effect={e} said={said.data} may={may} />
+          <Acts
+            sheet={sheet}
+            rule={rule}
+            opened={opened}
+            effect={e}
+            said={said.data}
+            may={may}
+            onKept={draft.drop}
+            onFaulty={() => setFaulty(true)}
+            suggested={suggested}
+          />
         </div>
         <Scroll label="Effect" className="min-w-0 flex-1 bg-sheet px-6.5 pt-5.5 pb-6">
           {live ? (
@@ -131,11 +170,15 @@ function RuleEditor({ sheet, rule, templates, begin }: EditorProps) {
               onToday={setToday}
             />
           ) : (
-            <p className="text-ink-2">Once the sentence is whole, its effect stands here: how many rows, when, and the first emails.</p>
+            <p className="text-ink-2">
+              {sheet.figures.rows === 0 && "The sheet has no rows yet. "}Once the sentence is whole, its effect stands here: how many rows,
+              when, and the first emails.
+            </p>
           )}
           {live && <TryRow sheet={sheet} rule={rule} body={settled} first={live.first[0]?.rowId} />}
         </Scroll>
       </div>
+      {faulty && e && <FaultySlip sheet={sheet} rule={rule} rows={e.faulty} total={e.unjudged} onClose={() => setFaulty(false)} />}
       {writing && (
         <LetterSlip
           sheet={sheet}
@@ -229,19 +272,30 @@ function LetterSlip(p: { sheet: Sheet; writing: Writing; onClose: () => void; on
   );
 }
 
-type TitleProps = { sheet: Sheet; rule?: Rule; body: RuleBody; changed: boolean; effect?: Effect; onName?: (n: string) => void };
+type TitleProps = {
+  sheet: Sheet;
+  rule?: Rule;
+  body: RuleBody;
+  changed: boolean;
+  effect?: Effect;
+  suggested: string; // its name, as long as nobody gives it one
+  onFaulty: () => void;
+  there: Colleague[];
+  onName?: (n: string) => void;
+};
 function Title(p: TitleProps) {
   const { sheet, rule, body, effect: e } = p;
   const state = rule?.state ?? "draft";
   return (
-    <div className="px-5 pt-[18px] pb-3.5">
+    <div className="flex items-start gap-6 px-5 pt-[18px] pb-3.5">
       <h1>
         {p.onName ? (
           <input
             aria-label="Name of the rule"
             className="min-w-16 border-b border-dotted border-juniper bg-transparent font-semibold outline-offset-4 [field-sizing:content]"
-            placeholder="Name the rule"
-            maxLength={120}
+            placeholder={p.suggested}
+            title="Type another name"
+            maxLength={longestName}
             value={body.name}
             onChange={(ev) => p.onName?.(ev.target.value)}
           />
@@ -254,15 +308,17 @@ function Title(p: TitleProps) {
         </Link>
         , {state === "on" ? "is on" : state === "paused" ? "is paused" : "is not on yet"}. {e && <Figures {...p} e={e} state={state} />}
       </h1>
+      <NameLimit name={body.name} />
+      <Here there={p.there} />
     </div>
   );
 }
 
-function Figures({ sheet, body, changed, e, state }: TitleProps & { e: Effect; state: Rule["state"] }) {
+function Figures({ body, changed, e, state, onFaulty }: TitleProps & { e: Effect; state: Rule["state"] }) {
   const unjudged = e.unjudged > 0 && (
-    <Link to="/sheets/$sheet" params={{ sheet: sheet.id }} search={{ show: { filter: unjudgedFilter(sheet, body) } }} className="needs">
+    <button type="button" className="needs" onClick={onFaulty}>
       {count(e.unjudged, "row")} cannot be judged.
-    </Link>
+    </button>
   );
   if (body.trigger.kind === "by-hand") return <>It is sent by hand. {unjudged}</>;
   if (reacts(body.trigger.kind)) return <>It answers edits as they settle. {unjudged}</>;
@@ -278,27 +334,6 @@ function Figures({ sheet, body, changed, e, state }: TitleProps & { e: Effect; s
       . {unjudged}
     </>
   );
-}
-
-// The rows of which the rule can say nothing: what it looks at cannot be read,
-// or is not there.
-function unjudgedFilter(sheet: Sheet, body: RuleBody): Schemas["Condition"] {
-  const t = body.trigger;
-  const any: Schemas["Condition"][] = [];
-  const unset = (column: string | undefined, ops: string[]) => {
-    if (column && nameable(sheet).some((c) => c.id === column)) any.push(...ops.map((op) => ({ column, op })));
-  };
-  if (t.kind === "date" || t.kind === "threshold") unset(t.column, ["empty", "unreadable"]);
-  if (t.kind === "change") unset(t.column, ["unreadable"]);
-  const walk = (c: Schemas["Condition"] | undefined) => {
-    if (!c) return;
-    for (const x of [...(c.all ?? []), ...(c.any ?? []), ...(c.not ? [c.not] : [])]) walk(x);
-    unset(c.column, ["unreadable"]);
-  };
-  walk(body.condition);
-  const columns = body.to.flatMap((a) => (a.column ? [a.column] : []));
-  for (const c of columns) unset(c, columns.length === 1 ? ["empty", "unreadable"] : ["unreadable"]);
-  return { any };
 }
 
 function Note({ value, may, onChange }: { value?: string; may: boolean; onChange: (n: string | undefined) => void }) {

@@ -126,7 +126,7 @@ function Sending({ sheet, rules, templates }: { sheet: Sheet; rules: Rule[]; tem
                   onChoose={(r) => setRule(r === "new" ? undefined : r)}
                   items={[
                     ...rules.map((r) => ({ id: r.id, name: r.body.name, note: `rule ${r.letter}` })),
-                    { id: "new", name: "another letter" },
+                    { id: "new", name: "another template" },
                   ]}
                 />
               </div>
@@ -258,7 +258,7 @@ function Warnings({ p, within, onWithin, now, zone, onLeave }: WarningProps) {
       )}
       <li className="flex flex-wrap items-center gap-1.5">
         <span className={p.recent.length > 0 ? "text-marigold" : "text-ink-2"}>
-          {p.recent.length > 0 ? `${count(p.recent.length, "row has", "rows have")}` : "No row has"} had this letter within
+          {p.recent.length > 0 ? `${count(p.recent.length, "row has", "rows have")}` : "No row has"} had this email within
         </span>
         <DurationField label="Within" value={within} onChange={onWithin} of={["hours", "days", "weeks"]} />
         {p.recent.length > 0 && (
@@ -272,7 +272,7 @@ function Warnings({ p, within, onWithin, now, zone, onLeave }: WarningProps) {
               {p.recent.length > 3 && " …"})
             </span>
             <button type="button" className="link" onClick={() => onLeave(p.recent.map((r) => r.rowId))}>
-              leave them out
+              don’t send to them
             </button>
           </>
         )}
@@ -292,7 +292,7 @@ const outcomes: [string, string][] = [
   ["queued", "on their way"],
   ["claimed", "on their way"],
   ["sending", "on their way"],
-  ["deferred", "put off"],
+  ["deferred", "deferred"],
   ["held", "held"],
   ["incomplete", "incomplete"],
   ["skipped", "skipped"],
@@ -338,7 +338,7 @@ function Past({ sheet }: { sheet: Sheet }) {
 
 const batchPage = getRouteApi("/frame/sheets/$sheet/send/$batch");
 
-/** One sending by hand: how far it has come, a stop, and those that failed again. */
+/** One sending by hand: how far it has come, a stop, and those that failed. */
 export function BatchPlace(): ReactNode {
   const path = batchPage.useParams();
   const sheet = api.useQuery("get", "/sheets/{sheet}", { params: { path: { sheet: path.sheet } } });
@@ -392,7 +392,7 @@ function BatchPage({ sheet, batch: b }: { sheet: Sheet; batch: Schemas["Batch"] 
         )}
         {failed > 0 && (
           <button type="button" className="act" disabled={again.busy} onClick={() => void again.do()}>
-            Send the {failed.toLocaleString("en-GB")} that failed again
+            Retry the {failed.toLocaleString("en-GB")} that failed
           </button>
         )}
         <Link to="/log" search={{ sheet: sheet.id, rule: b.rule }} className="act-plain">

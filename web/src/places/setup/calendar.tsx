@@ -5,6 +5,7 @@ import { api, http, type Schemas, take } from "../../api/client";
 import { keys } from "../../api/keys";
 import { useWrite } from "../../api/write";
 import { Await } from "../../parts/await";
+import { draftOf, Leaving, LeftBehind, useLeaving, usePending } from "../../parts/draft";
 import { useMay, useNow } from "../../parts/session";
 import { useSettled } from "../../parts/settled";
 import { Turned } from "../sheets/sets";
@@ -85,12 +86,12 @@ function Days({ calendar: c, may }: { calendar: Calendar; may: boolean }) {
   const changes = [keys.calendars, keys.today, keys.rules, keys.rule, keys.sheets];
   const path = { calendar: c.id };
   // What has been pressed counts once it is saved: it may change many emails.
-  const [pressed, setPressed] = useState<Edit>();
+  const { pending: pressed, setPending: setPressed, left } = usePending<Edit>(may ? draftOf.calendar(c.id) : "");
+  const leaving = useLeaving(pressed !== undefined);
   const { name, weekdays, closed } = pressed ?? c;
   const save = useWrite({
     write: (body: Edit) => http.PUT("/calendars/{calendar}", { params: { path }, body }),
     changes,
-    saved: "Saved.",
     after: () => setPressed(undefined),
   });
   const body = useSettled(JSON.stringify(pressed ?? null), 300);
@@ -102,12 +103,14 @@ function Days({ calendar: c, may }: { calendar: Calendar; may: boolean }) {
   const remove = useWrite({
     write: () => http.DELETE("/calendars/{calendar}", { params: { path } }),
     changes,
-    saved: `${c.name} is taken away.`,
+    saved: `${c.name} is deleted.`,
   });
   const put = (more: Partial<Edit>) => setPressed({ name, weekdays, closed, ...more });
   const others = c.isDefault ? "every sheet that has no other" : "";
   return (
     <>
+      {left && <LeftBehind what="calendar" {...left} />}
+      <Leaving of={leaving} what="calendar" onSave={pressed && name.trim() ? () => save.do(pressed) : undefined} />
       <p className="mb-4 flex flex-wrap items-baseline gap-x-4 text-ink-2">
         <span>
           {c.sheets.length > 0 || others
@@ -122,7 +125,7 @@ function Days({ calendar: c, may }: { calendar: Calendar; may: boolean }) {
         )}
         {may && !c.isDefault && c.sheets.length === 0 && (
           <button type="button" className="link text-brick!" disabled={remove.busy} onClick={() => void remove.do()}>
-            Take it away
+            Delete
           </button>
         )}
       </p>
@@ -146,7 +149,7 @@ function Days({ calendar: c, may }: { calendar: Calendar; may: boolean }) {
             Save the calendar
           </button>
           <button type="button" className="link" onClick={() => setPressed(undefined)}>
-            Leave it as it was
+            Cancel
           </button>
           {body === JSON.stringify(pressed) && turned.data && <Changes sheets={turned.data} />}
         </div>

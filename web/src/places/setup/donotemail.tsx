@@ -48,8 +48,8 @@ export function DoNotEmail() {
               </td>
               <td>
                 {may && (
-                  <button type="button" className="link" aria-label={`Take ${d.address} off the list`} onClick={() => void remove.do(d)}>
-                    take off
+                  <button type="button" className="link" aria-label={`Remove ${d.address} from the list`} onClick={() => void remove.do(d)}>
+                    Remove
                   </button>
                 )}
               </td>
@@ -81,7 +81,7 @@ export function DoNotEmail() {
             onChange={(e) => setReason(e.target.value)}
           />
           <button type="submit" className="act-plain" disabled={add.busy}>
-            Put on the list
+            Add to the list
           </button>
         </form>
       )}

@@ -3,8 +3,9 @@ import { api, http, type Schemas } from "../../api/client";
 import { keys } from "../../api/keys";
 import { useWrite } from "../../api/write";
 import { Await } from "../../parts/await";
-import { useSession } from "../../parts/session";
-import { count } from "../../parts/time";
+import { Confirm } from "../../parts/confirm";
+import { useNow, useSession, useZone } from "../../parts/session";
+import { count, moment } from "../../parts/time";
 
 type Role = Schemas["Role"];
 const roles: { id: Role; may: string }[] = [
@@ -17,6 +18,8 @@ const roles: { id: Role; may: string }[] = [
 export function People() {
   const q = api.useQuery("get", "/people");
   const session = useSession();
+  const now = useNow(60000);
+  const zone = useZone();
   const [form, setForm] = useState({ name: "", email: "", role: "editor" as Role });
   const [link, setLink] = useState<{ name: string; link: string }>();
   const change = useWrite({
@@ -37,11 +40,22 @@ export function People() {
     write: (p) => http.POST("/people/{person}/link", { params: { path: { person: p.id } } }),
     after: (d, p) => setLink({ name: p.name, link: d.link }),
   });
+  const [asking, setAsking] = useState<Schemas["Person"]>();
+  const back = (p: Schemas["Person"]) => http.POST("/people/{person}/restore", { params: { path: { person: p.id } } });
+  const restore = useWrite<Schemas["Person"]>({ write: back, changes: [keys.people], saved: (_, p) => `${p.name} may sign in again.` });
+  const remove = useWrite<Schemas["Person"]>({
+    write: (p) => http.DELETE("/people/{person}", { params: { path: { person: p.id } } }),
+    changes: [keys.people],
+    saved: (_, p) => `${p.name} is deleted. For 30 days they can be restored, below.`,
+    undo: (_, p) => back(p),
+  });
   if (!q.data) return <Await query={q} />;
+  const here = q.data.filter((p) => !p.deletedAt);
+  const deleted = q.data.filter((p) => p.deletedAt);
   return (
     <div className="overflow-auto px-5 py-4">
       <h1 className="mb-3">
-        <b>People.</b> {count(q.data.length, "person may", "people may")} sign in.
+        <b>People.</b> {count(here.length, "person may", "people may")} sign in.
       </h1>
       <table className="tbl max-w-4xl">
         <thead>
@@ -54,7 +68,7 @@ export function People() {
           </tr>
         </thead>
         <tbody>
-          {q.data.map((p) => (
+          {here.map((p) => (
             <tr key={p.id} className={p.disabled ? "text-ink-2" : ""}>
               <td>
                 {p.name}
@@ -62,32 +76,29 @@ export function People() {
               </td>
               <td>{p.email}</td>
               <td>
-                <select
-                  className="field"
-                  aria-label={`Role of ${p.name}`}
-                  value={p.role}
-                  disabled={p.id === session.person?.id}
-                  onChange={(e) => void change.do({ person: p.id, role: e.target.value as Role })}
-                >
-                  {roles.map((r) => (
-                    <option key={r.id} value={r.id}>
-                      {r.id}: {r.may}
-                    </option>
-                  ))}
-                </select>
+                <RoleOf
+                  key={p.role}
+                  person={p}
+                  own={p.id === session.person?.id}
+                  busy={change.busy}
+                  onSave={(role) => void change.do({ person: p.id, role })}
+                />
               </td>
               <td>
-                {p.signedUp ? "" : "has not come yet"}
-                {p.disabled && " may not sign in"}
+                {p.signedUp ? "" : "has not signed in yet"}
+                {p.disabled && " blocked"}
               </td>
               <td className="whitespace-nowrap">
                 {p.id !== session.person?.id && (
                   <>
                     <button type="button" className="link" onClick={() => void again.do(p)}>
-                      new link
+                      New link
                     </button>{" "}
                     <button type="button" className="link ml-3" onClick={() => void change.do({ person: p.id, disabled: !p.disabled })}>
-                      {p.disabled ? "let in again" : "let out"}
+                      {p.disabled ? "Unblock" : "Block"}
+                    </button>
+                    <button type="button" className="link ml-3 text-brick!" aria-label={`Delete ${p.name}`} onClick={() => setAsking(p)}>
+                      Delete …
                     </button>
                   </>
                 )}
@@ -96,6 +107,55 @@ export function People() {
           ))}
         </tbody>
       </table>
+      {asking && (
+        <Confirm
+          title={`Delete ${asking.name}?`}
+          act={`Delete ${asking.name}`}
+          onNo={() => setAsking(undefined)}
+          onYes={() => {
+            setAsking(undefined);
+            void remove.do(asking);
+          }}
+        >
+          <p>
+            They are signed out and cannot sign in.{" "}
+            {(asking.tokens ?? 0) > 0 &&
+              `${count(asking.tokens ?? 0, "program")} that ${asking.tokens === 1 ? "comes" : "come"} in their name get no answer any more. `}
+            {(asking.views ?? 0) > 0 && `${count(asking.views ?? 0, "view")} of theirs ${asking.views === 1 ? "stays" : "stay"}. `}
+            What they did stays in every history, with their name.
+          </p>
+          <p className="mt-1 text-ink-2">For 30 days they can be restored.</p>
+        </Confirm>
+      )}
+      {deleted.length > 0 && (
+        <section className="mt-6" aria-label="Deleted people">
+          <h2 className="mb-1">Deleted, and kept for 30 days</h2>
+          <table className="tbl max-w-4xl">
+            <tbody>
+              {deleted.map((p) => (
+                <tr key={p.id}>
+                  <td>{p.name}</td>
+                  <td>{p.email}</td>
+                  <td className="text-ink-2">
+                    by {p.deletedBy}, {moment(p.deletedAt ?? "", zone, now)}
+                  </td>
+                  <td className="text-right">
+                    <button
+                      type="button"
+                      className="link"
+                      aria-label={`Restore ${p.name}`}
+                      disabled={restore.busy}
+                      onClick={() => void restore.do(p)}
+                    >
+                      Restore
+                    </button>
+                  </td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </section>
+      )}
       <form
         onSubmit={(e) => {
           e.preventDefault();
@@ -105,11 +165,23 @@ export function People() {
       >
         <label className="flex flex-col gap-1">
           Name
-          <input className="field w-48" required value={form.name} onChange={(e) => setForm({ ...form, name: e.target.value })} />
+          <input
+            className="field w-48"
+            required
+            maxLength={120}
+            value={form.name}
+            onChange={(e) => setForm({ ...form, name: e.target.value })}
+          />
         </label>
         <label className="flex flex-col gap-1">
           Address
-          <input className="field w-64" required value={form.email} onChange={(e) => setForm({ ...form, email: e.target.value })} />
+          <input
+            className="field w-64"
+            required
+            maxLength={254}
+            value={form.email}
+            onChange={(e) => setForm({ ...form, email: e.target.value })}
+          />
         </label>
         <label className="flex flex-col gap-1">
           Role
@@ -132,5 +204,38 @@ export function People() {
         </p>
       )}
     </div>
+  );
+}
+
+// A role changes once it is saved, not while one looks through the list.
+type RoleProps = { person: Schemas["Person"]; own: boolean; busy: boolean; onSave: (r: Role) => void };
+function RoleOf({ person: p, own, busy, onSave }: RoleProps) {
+  const [role, setRole] = useState(p.role);
+  return (
+    <span className="flex items-center gap-2">
+      <select
+        className="field"
+        aria-label={`Role of ${p.name}`}
+        value={role}
+        disabled={own}
+        onChange={(e) => setRole(e.target.value as Role)}
+      >
+        {roles.map((r) => (
+          <option key={r.id} value={r.id}>
+            {r.id}: {r.may}
+          </option>
+        ))}
+      </select>
+      {role !== p.role && (
+        <>
+          <button type="button" className="act-plain" disabled={busy} onClick={() => onSave(role)}>
+            Save
+          </button>
+          <button type="button" className="link" onClick={() => setRole(p.role)}>
+            Cancel
+          </button>
+        </>
+      )}
+    </span>
   );
 }

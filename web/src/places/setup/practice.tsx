@@ -43,7 +43,7 @@ export function PracticeMailbox() {
         </h1>
         <input
           className="field ml-auto w-60"
-          aria-label="Find mails"
+          aria-label="Find emails"
           placeholder="find by address or subject"
           value={find}
           onChange={(e) => {
@@ -52,7 +52,7 @@ export function PracticeMailbox() {
           }}
         />
       </div>
-      <div className="min-h-0 flex-1 overflow-auto border-t border-hair bg-sheet px-5" tabIndex={0} role="region" aria-label="Mails">
+      <div className="min-h-0 flex-1 overflow-auto border-t border-hair bg-sheet px-5" tabIndex={0} role="region" aria-label="Emails">
         <table className="tbl">
           <thead>
             <tr>
@@ -124,8 +124,8 @@ function Mail({ id, onClose }: { id: string; onClose: () => void }) {
       <h2 className="mt-1 mb-1 font-letter text-lg! leading-6 font-semibold!">{d.message.subject}</h2>
       <p className="border-b border-hair pb-2 text-ink-2">
         to {plain(header("to")) ?? d.message.to.join(", ")}
-        {header("cc") && `, copy to ${plain(header("cc"))}`}
-        {header("reply-to") && `, answers to ${plain(header("reply-to"))}`}
+        {header("cc") && `, Cc ${plain(header("cc"))}`}
+        {header("reply-to") && `, Reply-To ${plain(header("reply-to"))}`}
       </p>
       <div className="flex gap-4 py-2">
         {(["letter", "text", "source"] as const).map((p) => (
@@ -136,15 +136,15 @@ function Mail({ id, onClose }: { id: string; onClose: () => void }) {
             aria-pressed={p === part}
             onClick={() => setPart(p)}
           >
-            {p === "letter" ? "Letter" : p === "text" ? "Plain text" : "Source"}
+            {p === "letter" ? "Email" : p === "text" ? "Plain text" : "Source"}
           </button>
         ))}
       </div>
       {part === "letter" &&
         (d.html ? (
-          <LetterFrame html={d.html} title="The mail as a letter" height={430} />
+          <LetterFrame html={d.html} title="The email as HTML" height={430} />
         ) : (
-          <p className="text-ink-2">This mail has no letter, only plain text.</p>
+          <p className="text-ink-2">This email has no HTML, only plain text.</p>
         ))}
       {d.files.length > 0 && (
         <p className="mt-2 flex flex-wrap gap-x-4 text-ink-2">

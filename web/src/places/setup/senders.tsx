@@ -3,10 +3,12 @@ import { api, http, type Schemas } from "../../api/client";
 import { keys } from "../../api/keys";
 import { useWrite } from "../../api/write";
 import { Await } from "../../parts/await";
+import { draftOf, Leaving, LeftBehind, useLeaving, usePending } from "../../parts/draft";
 import { durationWords } from "../../parts/duration";
 import { DurationField, NumberField } from "../../parts/fields";
 import { useMay } from "../../parts/session";
 import { SignatureSlip } from "./signature";
+import { WriteState } from "../../parts/writestate";
 import { count, dayOfMonth, longDay, shortMonth, weekday } from "../../parts/time";
 
 type Save = Schemas["SenderSave"];
@@ -112,7 +114,6 @@ function PersonLimit({ may }: { may: boolean }) {
   const save = useWrite<Schemas["PersonLimit"]>({
     write: (body) => http.PUT("/setup/person-limit", { body }),
     changes: [keys.personLimit, keys.today],
-    saved: "Saved.",
   });
   const [form, setForm] = useState<Schemas["PersonLimit"]>();
   const l = form ?? q.data;
@@ -146,7 +147,7 @@ function PersonLimit({ may }: { may: boolean }) {
         )}
         {may && (
           <button type="button" className="link" onClick={() => put({ n: l.n ? 0 : 3 })}>
-            {l.n ? "Take the limit off" : "Set one"}
+            {l.n ? "Remove the limit" : "Set a limit"}
           </button>
         )}
         {form && (
@@ -225,16 +226,26 @@ function Load({ sender }: { sender: string }) {
 }
 
 function SenderForm({ id, start, onDone }: { id?: string; start: Save; onDone: () => void }) {
-  const [form, setForm] = useState(start);
-  const put = (more: Partial<Save>) => setForm({ ...form, ...more });
+  // A password is not kept in the browser.
+  const { pending, setPending, left } = usePending<Save>(draftOf.sender(id));
+  const [password, setPassword] = useState(start.password);
+  const form = { ...(pending ?? start), password };
+  const put = ({ password: secret, ...more }: Partial<Save>) => {
+    if (secret !== undefined) setPassword(secret);
+    setPending({ ...(pending ?? start), ...more, password: undefined });
+  };
+  const leaving = useLeaving(pending !== undefined);
+  const cancel = () => {
+    setPending(undefined);
+    onDone();
+  };
   const save = useWrite<void, Schemas["Sender"]>({
     write: () =>
       id
         ? http.PUT("/setup/senders/{sender}", { params: { path: { sender: id } }, body: form })
         : http.POST("/setup/senders", { body: form }),
     changes: [keys.senders, ["get", "/setup/senders/{sender}/load"]],
-    saved: "Saved.",
-    after: onDone,
+    after: cancel,
     quiet: true,
   });
   const attempt = useWrite<void, Schemas["Tried"]>({
@@ -264,6 +275,12 @@ function SenderForm({ id, start, onDone }: { id?: string; start: Save; onDone: (
       }}
       className="mt-4 grid max-w-2xl grid-cols-2 gap-x-6 gap-y-3 border-t border-hair pt-4"
     >
+      {left && (
+        <div className="col-span-2 -mx-5">
+          <LeftBehind what="sender" {...left} />
+        </div>
+      )}
+      <Leaving of={leaving} what="sender" onSave={() => save.do()} />
       {field("name", "Name that recipients see")}
       {field("address", "Address")}
       {field("host", "Mail server")}
@@ -320,8 +337,8 @@ function SenderForm({ id, start, onDone }: { id?: string; start: Save; onDone: (
           ))}
         </datalist>
       </label>
-      <p role="alert" className="col-span-2 min-h-5 text-brick">
-        {problem?.title}
+      <p className="col-span-2 min-h-5">
+        <WriteState of={[save, attempt]} doing={attempt.busy ? "Trying …" : undefined} />
       </p>
       {tried && (
         <p role="status" className={`col-span-2 ${tried.ok ? "text-juniper" : "text-brick"}`}>
@@ -338,9 +355,9 @@ function SenderForm({ id, start, onDone }: { id?: string; start: Save; onDone: (
           disabled={attempt.busy || !form.address || !form.host}
           onClick={() => void attempt.do().then((t) => setTried(t))}
         >
-          {attempt.busy ? "Trying …" : "Send me a try"}
+          {attempt.busy ? "Trying …" : "Send me a test email"}
         </button>
-        <button type="button" className="act-plain" onClick={onDone}>
+        <button type="button" className="act-plain" onClick={cancel}>
           Cancel
         </button>
       </span>

@@ -3,6 +3,7 @@ import { lazy, Suspense } from "react";
 import { api, http, type Schemas } from "../../api/client";
 import { keys } from "../../api/keys";
 import { useWrite } from "../../api/write";
+import { draftOf } from "../../parts/draft";
 
 const PieceSlip = lazy(() => import("../templates/piece").then((m) => ({ default: m.PieceSlip })));
 const none: Schemas["PieceBody"] = { name: "signature", body: { type: "doc", content: [{ type: "paragraph" }] } };
@@ -19,7 +20,6 @@ export function SignatureSlip({ sender: id, onClose }: { sender: string; onClose
       });
     },
     changes: [keys.senders],
-    saved: "Saved.",
     after: onClose,
     quiet: true,
   });
@@ -29,10 +29,11 @@ export function SignatureSlip({ sender: id, onClose }: { sender: string; onClose
       <PieceSlip
         title={`Signature of ${s.name}`}
         piece={s.signature ?? none}
-        note="It stands where a letter has its signature; put it there by Insert."
+        draft={draftOf.signature(id)}
+        note="It stands where a template has its signature; Insert puts it there."
         busy={save.busy}
         failed={save.failed?.title}
-        onSave={(p) => void save.do(p)}
+        onSave={save.do}
         onClose={onClose}
       />
     </Suspense>

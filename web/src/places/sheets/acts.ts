@@ -34,7 +34,7 @@ export function useActs(g: Grid) {
   const { steps: mostRows } = useLimits();
   const fits = () => {
     if (sel.bottom - sel.top < mostRows) return true;
-    toast.warning(`At most ${mostRows.toLocaleString("en-GB")} rows at a time. Select fewer, or use a file: Bring rows in, Take rows out.`);
+    toast.warning(`At most ${mostRows.toLocaleString("en-GB")} rows at a time. Select fewer, or use a file: Import, Export.`);
     return false;
   };
   // Writes a table of texts over the cells from a corner on; rows that are not
@@ -61,7 +61,7 @@ export function useActs(g: Grid) {
       else if (!at && line.some((t) => t.trim())) steps.push({ op: "add", cells });
     });
     if (beyond > 0) toast.warning(`${count(beyond, "cell", "cells")} beyond the last column ${beyond === 1 ? "was" : "were"} left out.`);
-    if (passed.size > 0) toast(`Not written: ${[...passed].join(", ")}, which ${passed.size === 1 ? "is" : "are"} worked out or locked.`);
+    if (passed.size > 0) toast(`Not written: ${[...passed].join(", ")}, which ${passed.size === 1 ? "is" : "are"} calculated or locked.`);
     edits.change(kind, steps);
     setAnchor(from);
     setCursor({
@@ -101,7 +101,7 @@ export function useActs(g: Grid) {
       ids.map((r) => ({ op: "delete" as const, row: r })),
       (r) =>
         toast(`Deleted ${count(ids.length, "row")}. Nothing more goes out for ${ids.length === 1 ? "it" : "them"}.`, {
-          action: { label: "Bring back", onClick: () => edits.undo(r.id) },
+          action: { label: "Restore", onClick: () => edits.undo(r.id) },
         }),
     );
   };

@@ -15,6 +15,8 @@ export const widths: Record<string, number> = {
   formula: 110,
 };
 export const rightAligned = ["number", "date", "moment"];
+/** What a type of column is called. */
+export const typeName = (type: string) => ({ moment: "date and time", formula: "calculated" })[type] ?? type;
 export const valueType = (c: Column) => (c.type === "formula" ? (c.result ?? "text") : c.type);
 /** The columns that rules, letters and filters may name: those of the sheet, and what is meant of its groups. */
 export const nameable = (s: Sheet) => [...s.columns, ...s.derived];
@@ -31,6 +33,7 @@ export function CellBox({
   pending,
   by,
   guests,
+  needed,
   head,
   left,
   className = "",
@@ -46,6 +49,7 @@ export function CellBox({
   pending?: string; // typed, and not saved yet
   by?: string; // initials of who has just changed it
   guests?: string[]; // initials of who is at it
+  needed?: boolean; // a rule cannot judge the row for want of it
   head?: boolean;
   left?: number; // where it stays in sight
   className?: string;
@@ -80,8 +84,10 @@ export function CellBox({
         <span className="bad truncate" title={cell.why ?? "It cannot be read as this column’s type."}>
           {cell.text}
         </span>
+      ) : needed && cell.text === "" ? (
+        <span className="bad">missing</span>
       ) : (
-        <span className="truncate">{cell.text}</span>
+        <span className={needed ? "bad truncate" : "truncate"}>{cell.text}</span>
       )}
       {(by || guests?.length) && (
         <span

@@ -40,10 +40,10 @@ export function Clashes({ edits }: { edits: Edits }) {
                   <td>{c.yours || <span className="text-ink-2">empty</span>}</td>
                   <td className="text-right whitespace-nowrap">
                     <button type="button" className="link" onClick={() => settle([c], false)}>
-                      Keep theirs
+                      Use theirs
                     </button>
                     <button type="button" className="link ml-3" onClick={() => settle([c], true)}>
-                      Put mine
+                      Use mine
                     </button>
                   </td>
                 </tr>
@@ -53,10 +53,10 @@ export function Clashes({ edits }: { edits: Edits }) {
           {clashes.length > 1 && (
             <div className="mt-4 flex gap-4">
               <button type="button" className="act-plain" onClick={() => settle(clashes, false)}>
-                Keep all {clashes.length} of theirs
+                Use all {clashes.length} of theirs
               </button>
               <button type="button" className="act-plain" onClick={() => settle(clashes, true)}>
-                Put all {clashes.length} of mine
+                Use all {clashes.length} of mine
               </button>
             </div>
           )}

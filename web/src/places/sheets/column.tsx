@@ -3,6 +3,7 @@
 import { useEffect, useRef, useState } from "react";
 import type { Column, Schemas, Sheet } from "../../api/client";
 import { count } from "../../parts/time";
+import { typeName } from "./cell";
 import { FormulaField } from "./formula";
 
 export type Draft = Schemas["ColumnEdit"];
@@ -40,7 +41,7 @@ export function EffectWords({ e }: { e: Effect }) {
   if (e.type && e.results.length > 0)
     return (
       <p className="mt-1 text-ink-2">
-        Comes to a {e.type}: {e.results.map((r) => r || "empty").join(" · ")}
+        Comes to a {typeName(e.type)}: {e.results.map((r) => r || "empty").join(" · ")}
       </p>
     );
   if (e.lost === 0 && e.gained === 0)
@@ -140,7 +141,7 @@ function NameAndType({ c, onChange }: { c: Draft; onChange: (c: Partial<Draft>) 
         <input className="field w-44" ref={name} value={c.name} onChange={(e) => onChange({ name: e.target.value })} />
       </label>
       <label className="flex items-center gap-2">
-        Holds
+        Type
         <select
           className="field"
           value={c.type}
@@ -156,7 +157,7 @@ function NameAndType({ c, onChange }: { c: Draft; onChange: (c: Partial<Draft>) 
         >
           {types.map((t) => (
             <option key={t} value={t}>
-              {t === "formula" ? "what a formula comes to" : t}
+              {typeName(t)}
             </option>
           ))}
         </select>
@@ -188,7 +189,7 @@ function Together({
   return (
     <div className="flex flex-wrap items-center gap-x-3 gap-y-1">
       <label className="flex items-center gap-2">
-        Belongs to the columns of
+        Group
         <input
           className="field w-36"
           list="groups"
@@ -210,8 +211,8 @@ function Together({
           </button>
           <p className={`w-full ${unlike.length > 0 ? "text-marigold" : "text-ink-2"}`}>
             {unlike.length > 0
-              ? `${unlike.map((o) => o.name).join(", ")} ${unlike.length === 1 ? "holds" : "hold"} something else: columns that belong together hold the same.`
-              : `${along.length > 0 ? `Together with ${along.map((o) => o.name).join(", ")}. ` : ""}Rules, letters and formulas may mean the latest of ${c.group.trim()}, whichever column that is.`}
+              ? `${unlike.map((o) => o.name).join(", ")} ${unlike.length === 1 ? "holds" : "hold"} something else: columns of a group have one type.`
+              : `${along.length > 0 ? `Together with ${along.map((o) => o.name).join(", ")}. ` : ""}Rules, templates and formulas may mean the latest of ${c.group.trim()}, whichever column that is.`}
           </p>
         </>
       )}
@@ -321,7 +322,7 @@ function Traits({
       </label>
       {onRemove && (
         <button type="button" className="link ml-auto text-brick!" onClick={onRemove}>
-          Take this column out
+          Delete this column
         </button>
       )}
     </div>
@@ -354,7 +355,7 @@ function Options({ list, onChange }: { list: NonNullable<Draft["options"]>; onCh
             up
           </button>
           <button type="button" className="link text-xs" onClick={() => onChange(list.filter((_, k) => k !== i))}>
-            take away
+            Remove
           </button>
         </div>
       ))}

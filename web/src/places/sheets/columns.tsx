@@ -1,11 +1,13 @@
 import { useQuery } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
-import { http, type Problem, problemOf, type Schemas, type Sheet, take } from "../../api/client";
+import { type Column, http, type Problem, problemOf, type Schemas, type Sheet, take } from "../../api/client";
 import { keys, ofSheet } from "../../api/keys";
 import { useWrite } from "../../api/write";
+import { draftOf, Leaving, LeftBehind, useDraft, useLeaving } from "../../parts/draft";
 import { Section, Slip } from "../../parts/slip";
 import { useSettled } from "../../parts/settled";
 import { count } from "../../parts/time";
+import { typeName } from "./cell";
 import { asEdit, ColumnEdit, type Draft, type Effect, EffectWords, sameName } from "./column";
 import { FunctionList } from "./formula";
 import { Roles } from "./roles";
@@ -35,6 +37,8 @@ export function ColumnsSlip({
   const [was, setWas] = useState(list);
   const [tried, setTried] = useState("");
   const changed = JSON.stringify(list) !== JSON.stringify(was);
+  const kept = useDraft(draftOf.columns(sheet.id), { list, was, seen }, changed, 0);
+  const leaving = useLeaving(changed);
   const begin = (s: Sheet) => {
     const columns = s.columns.map(asEdit);
     setList(columns);
@@ -68,6 +72,7 @@ export function ColumnsSlip({
     changes,
     saved: (data) => (data.job ? undefined : "The columns are changed."),
     after: ({ job, sheet: s }) => {
+      kept.drop();
       if (job) onJob(job);
       if (s) begin(s);
     },
@@ -82,7 +87,8 @@ export function ColumnsSlip({
         changed && (
           <Foot
             lost={effects.reduce((n, e) => n + e.lost, 0)}
-            gone={sheet.columns.filter((c) => !list.some((x) => x.id === c.id)).map((c) => c.name)}
+            gone={sheet.columns.filter((c) => !list.some((x) => x.id === c.id))}
+            sheet={sheet}
             busy={save.busy}
             problem={problem}
             turned={turned && <Turned sheet={sheet} sets={turned} />}
@@ -97,8 +103,25 @@ export function ColumnsSlip({
         )
       }
     >
+      {/* What was left is of the columns as they were: others may have changed them since. */}
+      {kept.left && (
+        <LeftBehind
+          what="list of columns"
+          at={kept.left.at}
+          onTake={() => {
+            if (!kept.left) return;
+            const { draft } = kept.left;
+            setList(draft.list);
+            if (draft.seen === sheet.seen) setWas(draft.was);
+            setSeen(draft.seen);
+            kept.taken();
+          }}
+          onDrop={kept.drop}
+        />
+      )}
+      <Leaving of={leaving} what="list of columns" onSave={problem ? undefined : () => save.do(false)} />
       <Roles sheet={sheet} />
-      <Section title="In their order">
+      <Section title="Columns, in their order">
         <ol>
           {list.map((c, i) => (
             <Line
@@ -186,7 +209,8 @@ function useEffects(sheet: string, list: Draft[], on: boolean): { effects: Effec
 
 type FootProps = {
   lost: number;
-  gone: string[];
+  gone: Column[];
+  sheet: Sheet;
   busy: boolean;
   problem?: Problem;
   turned: ReactNode;
@@ -196,7 +220,29 @@ type FootProps = {
   onLeave: () => void;
 };
 
-function Foot({ lost, gone, busy, problem, turned, shown, needed, onSave, onLeave }: FootProps) {
+// What deleting columns takes out of sight.
+function Gone({ sheet, gone }: { sheet: Sheet; gone: Column[] }) {
+  const columns = gone.map((c) => c.id);
+  const q = useQuery({
+    queryKey: keys.summary(sheet.id, `deleting ${columns.join()}`),
+    queryFn: () =>
+      take(
+        http.POST("/sheets/{sheet}/rows/summary", {
+          params: { path: { sheet: sheet.id } },
+          body: { view: {}, from: 0, to: sheet.figures.rows, columns },
+        }),
+      ),
+  });
+  return (
+    <span className="w-full text-marigold">
+      Deletes {gone.map((c) => c.name).join(", ")}
+      {q.data && `: ${count(q.data.filled, "filled cell")}`}. What they hold is kept, and the {gone.length === 1 ? "column" : "columns"} can
+      be restored, here below.
+    </span>
+  );
+}
+
+function Foot({ lost, gone, sheet, busy, problem, turned, shown, needed, onSave, onLeave }: FootProps) {
   return (
     <>
       <button type="button" className="act" disabled={busy || problem !== undefined} onClick={() => onSave(false)}>
@@ -208,7 +254,7 @@ function Foot({ lost, gone, busy, problem, turned, shown, needed, onSave, onLeav
         </button>
       )}
       <button type="button" className="link" onClick={onLeave}>
-        Leave them as they are
+        Cancel
       </button>
       {turned}
       {problem && !shown && (
@@ -216,9 +262,7 @@ function Foot({ lost, gone, busy, problem, turned, shown, needed, onSave, onLeav
           {problem.title}
         </span>
       )}
-      {gone.length > 0 && (
-        <span className="w-full text-marigold">Takes out {gone.join(", ")}. What the cells hold is kept, and can be brought back.</span>
-      )}
+      {gone.length > 0 && <Gone sheet={sheet} gone={gone} />}
     </>
   );
 }
@@ -253,7 +297,7 @@ function Line({ c, sheet, others, effect: e, error, open, first, last, onOpen, o
         >
           <span className={open ? "font-[650]" : ""}>{c.name || "without a name"}</span>
           <span className="text-ink-2">
-            , {c.type}
+            , {typeName(c.type)}
             {c.group ? `, of ${c.group}` : ""}
             {c.hidden ? ", hidden" : ""}
             {c.locked ? ", locked" : ""}
@@ -291,14 +335,14 @@ function Removed({ sheet }: { sheet: Sheet }) {
   });
   if (sheet.removed.length === 0) return null;
   return (
-    <Section title="Taken out">
+    <Section title="Deleted columns">
       {sheet.removed.map((c) => (
         <div key={c.id} className="flex items-baseline gap-3 py-0.5">
           <span className="flex-1">
-            {c.name}, {c.type}
+            {c.name}, {typeName(c.type)}
           </span>
           <button type="button" className="link" disabled={restore.busy} onClick={() => void restore.do(c.id)}>
-            Bring back
+            Restore
           </button>
         </div>
       ))}

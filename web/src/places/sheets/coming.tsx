@@ -50,13 +50,13 @@ export function ComingEmail({ sheet, row, email, may }: { sheet: Sheet; row: str
           <DropdownMenu.Portal>
             <DropdownMenu.Content className="pop min-w-56 p-1.5 text-[13px]" align="end" sideOffset={4}>
               {email.said && (
-                <Item onSelect={() => void say.do({ what: "as-it-comes" })}>{out ? "Let it go after all" : "At its own time again"}</Item>
+                <Item onSelect={() => void say.do({ what: "as-it-comes" })}>{out ? "Send it after all" : "At its own time again"}</Item>
               )}
               {!out && (
                 <>
-                  <Item onSelect={() => void say.do({ what: "leave-out" })}>{email.step ? "Skip this one" : "Leave it out"}</Item>
+                  <Item onSelect={() => void say.do({ what: "leave-out" })}>Don’t send</Item>
                   {email.step > 0 && (
-                    <Item onSelect={() => void say.do({ what: "end-chain" })}>End the follow-ups: leave out this and the later ones</Item>
+                    <Item onSelect={() => void say.do({ what: "end-chain" })}>End the follow-ups: don’t send this and the later ones</Item>
                   )}
                   <Item onSelect={() => void say.do({ what: "shift", days: 1 })}>A day later</Item>
                   <Item onSelect={() => void say.do({ what: "shift", days: -1 })}>A day earlier</Item>

@@ -318,7 +318,7 @@ function ListEditor({
       ) : (
         <input
           className="field"
-          aria-label="Values, parted by commas"
+          aria-label="Values, separated by commas"
           placeholder="one, another"
           defaultValue={plain.join(", ")}
           onBlur={(e) =>

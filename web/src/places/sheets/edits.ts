@@ -204,7 +204,7 @@ export function useEdits(sheet: Sheet) {
     },
     [step, unsent, look],
   );
-  const redo = useCallback(() => void step(redos, undos, "Nothing to do again."), [step]);
+  const redo = useCallback(() => void step(redos, undos, "Nothing to redo."), [step]);
   // A change that was made elsewhere on the page, as an import, can be undone too.
   const remember = useCallback((id: string) => {
     if (id) undos.current.push(id);
@@ -220,7 +220,7 @@ function changedWords(kind: Kind, r: Result): string {
   const added = r.added.length > 0 ? ` and added ${count(r.added.length, "row")}` : "";
   const misfits =
     r.unreadable > 0 ? ` ${count(r.unreadable, "cell does", "cells do")} not fit and ${r.unreadable === 1 ? "is" : "are"} marked.` : "";
-  return `${kind === "clear" ? "Emptied" : "Changed"} ${count(r.cells, "cell")}${added}.${misfits}`;
+  return `${kind === "clear" ? "Cleared" : "Changed"} ${count(r.cells, "cell")}${added}.${misfits}`;
 }
 const passedWords = (n: number) =>
   `${count(n, "cell or row has", "cells or rows have")} been changed since and ${n === 1 ? "was" : "were"} left.`;

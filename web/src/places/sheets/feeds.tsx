@@ -19,7 +19,7 @@ export function Feeds({ sheet, rules }: { sheet: string; rules: Rule[] }) {
   const revoke = useWrite<string>({
     write: (feed) => http.DELETE("/sheets/{sheet}/feeds/{feed}", { params: { path: { sheet, feed } } }),
     changes: [key],
-    saved: "Taken back. Its address leads nowhere from now on.",
+    saved: "Revoked. Its address leads nowhere from now on.",
   });
   const name = (id?: string) => (id ? (rules.find((r) => r.id === id)?.body.name ?? "a rule that was deleted") : "all rules");
   return (

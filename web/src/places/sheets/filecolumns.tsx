@@ -1,5 +1,6 @@
 import type { ReactNode } from "react";
 import type { Schemas, Sheet } from "../../api/client";
+import { typeName } from "./cell";
 
 export type Preview = Schemas["ImportPreview"];
 export type Guess = Schemas["GuessedColumn"];
@@ -93,13 +94,13 @@ export function FileColumns({
         <tr>
           <th>{into ? "Column of the file" : "Column"}</th>
           {into && <th>Goes into</th>}
-          <th>{into ? "Holds" : "Taken for"}</th>
+          <th>{into ? "Type" : "Read as"}</th>
           <th>Fits</th>
           <th>First that do not</th>
           {extraHeads.map((h) => (
             <th key={h}>{h}</th>
           ))}
-          {!into && <th>Leave out</th>}
+          {!into && <th>Don’t import</th>}
           <th>First rows</th>
         </tr>
       </thead>
@@ -140,7 +141,7 @@ export function FileColumns({
                       });
                     }}
                   >
-                    <option value="">nothing: left out</option>
+                    <option value="">not imported</option>
                     <option value="+">a new column</option>
                     {[...new Set(into.columns.map((x) => x.group).filter(Boolean))].map((g) => (
                       <option key={g} value={`+${g}`}>
@@ -172,7 +173,9 @@ export function FileColumns({
                       }
                     >
                       {columnTypes.map((t) => (
-                        <option key={t}>{t}</option>
+                        <option key={t} value={t}>
+                          {typeName(t)}
+                        </option>
                       ))}
                     </select>
                     {isDated(c) && (
@@ -184,7 +187,7 @@ export function FileColumns({
                 ) : (
                   !out && (
                     <>
-                      <span className="text-ink-2">{met?.type}</span>
+                      <span className="text-ink-2">{met && typeName(met.type)}</span>
                       {(met?.type === "date" || met?.type === "moment") && (
                         <DayOrder c={c} asked={false} onChange={(order) => onChange(i, { order })} />
                       )}
@@ -215,7 +218,7 @@ export function FileColumns({
                   <input
                     type="checkbox"
                     className="accent-juniper"
-                    aria-label={`Leave ${c.name} out`}
+                    aria-label={`Don’t import ${c.name}`}
                     checked={c.skip}
                     onChange={(e) => onChange(i, { skip: e.target.checked })}
                   />

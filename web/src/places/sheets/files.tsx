@@ -32,7 +32,7 @@ export function usePutFiles(sheet: Sheet) {
   return async (files: File[], replace = false): Promise<string[]> => {
     const names: string[] = [];
     for (const f of files) {
-      const wait = toast.loading(`Taking in ${f.name} …`);
+      const wait = toast.loading(`Uploading ${f.name} …`);
       try {
         const kept = await upload<SheetFile>(`/sheets/${sheet.id}/files`, { file: f, ...(replace ? { replace: "true" } : {}) });
         names.push(kept.name);

@@ -71,10 +71,10 @@ export function Foot(p: {
             {p.mayEdit && p.many && (
               <>
                 {rows > 1 && <Do word="Fill down" k="Ctrl D" on={p.onFill} />}
-                <Do word="Empty" k="Del" on={p.onClear} />
+                <Do word="Clear" k="Del" on={p.onClear} />
               </>
             )}
-            {p.mayEdit && <Do word={rows > 1 ? `Put ${rows} rows in` : "Put a row in"} k="Ctrl Enter" on={p.onInsert} />}
+            {p.mayEdit && <Do word={rows > 1 ? `Insert ${rows} rows` : "Insert a row"} k="Ctrl Enter" on={p.onInsert} />}
             {p.mayEdit && <Do word={rows > 1 ? `Delete ${count(rows, "row")}` : "Delete"} k="Ctrl Del" on={p.onRemove} />}
             {p.onSend && (
               <button type="button" className="link text-xs" onMouseDown={(e) => e.preventDefault()} onClick={p.onSend}>
@@ -94,7 +94,9 @@ function Do({ word, k, on }: { word: string; k: string; on: () => void }) {
   return (
     <button type="button" className="link text-xs" onMouseDown={(e) => e.preventDefault()} onClick={on}>
       {word}
-      <kbd className="key">{k}</kbd>
+      <kbd className="key" aria-hidden>
+        {k}
+      </kbd>
     </button>
   );
 }
@@ -167,14 +169,23 @@ function FindBar(p: {
         }}
       />
       <button type="submit" className="link text-xs">
-        next<kbd className="key">Enter</kbd>
+        next
+        <kbd className="key" aria-hidden>
+          Enter
+        </kbd>
       </button>
       <button type="button" className="link text-xs" onClick={() => void go(p.from - 1, true)}>
-        before<kbd className="key">Shift Enter</kbd>
+        before
+        <kbd className="key" aria-hidden>
+          Shift Enter
+        </kbd>
       </button>
       <span role="status">{said}</span>
       <button type="button" className="link text-xs" onClick={() => p.onFinding(false)}>
-        close<kbd className="key">Esc</kbd>
+        close
+        <kbd className="key" aria-hidden>
+          Esc
+        </kbd>
       </button>
     </form>
   );

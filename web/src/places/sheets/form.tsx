@@ -1,11 +1,12 @@
-import { useState } from "react";
 import { toast } from "sonner";
 import { copyText } from "../../parts/clipboard";
 import { api, http, type Schemas, type Sheet } from "../../api/client";
 import { keys } from "../../api/keys";
 import { useWrite } from "../../api/write";
 import { Await } from "../../parts/await";
+import { draftOf, Leaving, LeftBehind, useLeaving, usePending } from "../../parts/draft";
 import { Scroll } from "../../parts/scroll";
+import { WriteState } from "../../parts/writestate";
 
 type Form = Schemas["Form"];
 
@@ -13,7 +14,8 @@ type Form = Schemas["Form"];
 export function FormPart({ sheet }: { sheet: Sheet }) {
   const path = { sheet: sheet.id };
   const q = api.useQuery("get", "/sheets/{sheet}/form", { params: { path } });
-  const [draft, setDraft] = useState<Form>();
+  const { pending: draft, setPending: setDraft, left } = usePending<Form>(draftOf.form(sheet.id));
+  const leaving = useLeaving(draft !== undefined);
   const save = useWrite({
     write: (x: Form) => http.PUT("/sheets/{sheet}/form", { params: { path }, body: x }),
     saved: (_, x) => (x.open ? "The form is open." : q.data?.form.open ? "The form is closed." : "Kept."),
@@ -38,6 +40,8 @@ export function FormPart({ sheet }: { sheet: Sheet }) {
     put({ fields: f.fields.map((o) => (o.column === id ? { ...o, ...x } : o)) });
   return (
     <Scroll label="Form" className="min-h-0 flex-1 px-5 py-4">
+      {left && <LeftBehind what="form" {...left} />}
+      <Leaving of={leaving} what="form" onSave={draft && (() => save.do(f))} />
       <p className="mb-4 max-w-3xl font-letter text-[15px] leading-6">
         {state.form.open ? (
           <>
@@ -56,7 +60,7 @@ export function FormPart({ sheet }: { sheet: Sheet }) {
               copy
             </button>{" "}
             <button type="button" className="link ml-3 font-sans text-[13px]" onClick={() => void renew.do()}>
-              give it another
+              change the address
             </button>
           </>
         ) : (
@@ -142,8 +146,8 @@ export function FormPart({ sheet }: { sheet: Sheet }) {
           </table>
         </div>
       </div>
-      <p role="alert" className="mt-3 text-brick">
-        {save.failed?.title}
+      <p className="mt-3">
+        <WriteState of={[save]} />
       </p>
       <div className="mt-3 flex items-center gap-4">
         {state.form.open ? (
@@ -162,7 +166,7 @@ export function FormPart({ sheet }: { sheet: Sheet }) {
             </button>
             {draft && (
               <button type="button" className="link" onClick={() => void save.do({ ...f, open: false })}>
-                Keep it closed for now
+                Save, and keep it closed
               </button>
             )}
           </>

@@ -1,5 +1,6 @@
 import { useEffect, useRef, useState } from "react";
 import { api } from "../../api/client";
+import { typeName } from "./cell";
 
 // How formulas know a column: in small letters, with _ for what is no letter
 // or digit. The server says where that is not so.
@@ -35,7 +36,7 @@ export function FormulaField({
   });
   const offers: Offer[] = word
     ? [
-        ...names.map((c) => ({ text: formulaName(c.name), note: c.type, call: false })),
+        ...names.map((c) => ({ text: formulaName(c.name), note: typeName(c.type), call: false })),
         ...(functions.data ?? []).map((f) => ({ text: f.name, note: f.what, call: true })),
       ]
         .filter((o) => o.text.startsWith(word.text.toLowerCase()) && o.text !== word.text)

@@ -1,6 +1,7 @@
 import { useNavigate } from "@tanstack/react-router";
 import { useState } from "react";
 import { type Schemas, type Sheet, upload, words } from "../../api/client";
+import { useHanded } from "../../parts/dropfile";
 import { RowsFile } from "../../parts/rowsfile";
 import { count } from "../../parts/time";
 import { SetsOff } from "./sets";
@@ -13,6 +14,7 @@ type Plan = Schemas["ImportResult"];
 // then what it would do, then doing it.
 export function FromFile({ sheet }: { sheet: Sheet }) {
   const f = useFile(sheet.id, sheet.locale);
+  useHanded((file) => void f.look(file));
   const [plan, setPlan] = useState<Plan>();
   const [keep, setKeep] = useState(false);
   const [busy, setBusy] = useState(false);
@@ -74,7 +76,7 @@ export function FromFile({ sheet }: { sheet: Sheet }) {
         <span className="text-ink-2">
           {key ? (
             <>
-              Rows are met by <b className="text-ink">{key.name}</b>: one that is there is changed, one that is not is added.
+              Rows are matched by <b className="text-ink">{key.name}</b>: one that is there is changed, one that is not is added.
             </>
           ) : (
             "This sheet has no key column, so every row of the file is added."
@@ -159,7 +161,9 @@ export function FromFile({ sheet }: { sheet: Sheet }) {
                 >
                   See what {count(f.preview.rows, "row")} would change
                 </button>
-                {!keyed && <span className="text-marigold">Say first which column of the file is {key?.name}; rows are met by it.</span>}
+                {!keyed && (
+                  <span className="text-marigold">Say first which column of the file is {key?.name}; rows are matched by it.</span>
+                )}
                 {open.length > 0 && (
                   <span className="text-marigold">
                     Say in which order the dates of {open.map((i) => f.choices[i]?.name).join(" and ")} are written.
@@ -199,7 +203,7 @@ export function Differences({ plan, keep }: { plan: Plan; keep: boolean }) {
               [`no longer in the file, ${keep ? "kept as they are" : "to be marked as gone"}`, keep ? plan.absent : plan.gone],
               ["with a key that stood before in the file, each a row of its own", plan.doubled],
               ["without a key, kept as rows of their own", plan.keyless],
-              ["cells that do not fit, kept to the letter", plan.unreadable],
+              ["cells that do not fit, kept as it is", plan.unreadable],
             ] as const
           ).map(([w, x]) => (
             <tr key={w}>

@@ -3,7 +3,8 @@ import { forwardRef, useCallback, useEffect, useImperativeHandle, useMemo, useRe
 import { flushSync } from "react-dom";
 import { type Column, type Mark, type Row, type Sheet, words } from "../../api/client";
 import { useNow } from "../../parts/session";
-import type { Axis } from "../../parts/track";
+import type { Axis } from "../../parts/axis";
+import { markWords } from "../../parts/track";
 import { type At, type Box, useActs } from "./acts";
 import { rowHeight } from "./cell";
 import { useCursor } from "./cursor";
@@ -169,8 +170,40 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
     setCursor,
     awaitRow,
   });
+  const point = useCallback((m: Mark | null, el?: Element) => {
+    if (!m || !el || !box.current) return setHover(null);
+    const a = el.getBoundingClientRect();
+    const b = box.current.getBoundingClientRect();
+    setHover({ m, x: a.left - b.left, y: a.bottom - b.top + 4 });
+  }, []);
+  // The marks of the row under the cursor, one after the other.
+  const [mark, setMark] = useState<{ row: string; at: number } | null>(null);
+  const marked = mark && row?.id === mark.row ? row.marks[mark.at] : undefined;
+  const along = (by: number) => {
+    const marks = row?.marks ?? [];
+    if (!row || marks.length === 0) return;
+    // From now on forward, and from now on back.
+    const first = marks.findIndex((m) => new Date(m.at) > today);
+    const from = marked ? (mark?.at ?? 0) + by : by > 0 ? (first < 0 ? marks.length - 1 : first) : (first < 0 ? marks.length : first) - 1;
+    const at = Math.max(0, Math.min(marks.length - 1, from));
+    setMark({ row: row.id, at });
+    point(marks[at] ?? null, box.current?.querySelector(`[data-row="${cursor.row}"] [data-mark="${at}"]`) ?? undefined);
+  };
   const keys = (e: React.KeyboardEvent) => {
     if (editing !== null || e.target !== box.current) return;
+    if (e.altKey && (e.key === "ArrowRight" || e.key === "ArrowLeft")) {
+      e.preventDefault();
+      return along(e.key === "ArrowRight" ? 1 : -1);
+    }
+    if (marked && e.key !== "Alt") {
+      setMark(null);
+      setHover(null);
+      if (e.key === "Enter" || e.key === "Escape") {
+        e.preventDefault();
+        if (e.key === "Enter") p.onMark(marked);
+        return;
+      }
+    }
     if (awaited) {
       const taken = typed.current.take(e);
       if (come.current || !taken) putTyped();
@@ -243,14 +276,9 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
     });
   };
 
-  const point = useCallback((m: Mark | null, el?: Element) => {
-    if (!m || !el || !box.current) return setHover(null);
-    const a = el.getBoundingClientRect();
-    const b = box.current.getBoundingClientRect();
-    setHover({ m, x: a.left - b.left, y: a.bottom - b.top + 4 });
-  }, []);
   const guests = useMemo(() => byCell(there), [there]);
   return {
+    marked,
     box,
     columns,
     hasKey,
@@ -290,6 +318,7 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
 export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle>) {
   const { sheet, view, axis, lit, mayEdit, edits } = p;
   const {
+    marked,
     box,
     columns,
     hasKey,
@@ -324,6 +353,10 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
     over,
     drop,
   } = useGrid(p, ref);
+  // What is seen of the cell under the cursor, and of colleagues, is heard too.
+  const cell = row && active ? row.cells[place(active)] : undefined;
+  const by = row ? touched.get(row.id)?.who : undefined;
+  const heard = [cell?.bad && `${cell.text}: ${cell.why ?? "it cannot be read"}`, by && `Changed by ${by}`].filter(Boolean).join(". ");
   return (
     <div className="relative flex min-w-0 flex-1 flex-col bg-sheet">
       <div className="relative min-h-0 flex-1">
@@ -390,12 +423,16 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
           </div>
           {total === 0 && (
             <p className="p-5 text-ink-2">
-              {view.filter || view.find
+              {view.filter || view.find || view.only
                 ? "No row is like this."
-                : "No row yet. Add one, or bring rows in from a file, by a form or from a table you copied."}
+                : "No row yet. Add one, or import them from a file, by a form or from a table you copied."}
             </p>
           )}
         </div>
+        <p role="status" className="sr-only">
+          {marked && markWords(marked, sheet.zone)}
+          {heard}
+        </p>
         {hover && (
           <div
             role="tooltip"

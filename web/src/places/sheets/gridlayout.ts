@@ -2,6 +2,12 @@ import type { Column } from "../../api/client";
 import { keyWidth, widthOf } from "./cell";
 import type { Colleague } from "./presence";
 
+/** The place of a column among all that a row shows, from 1 on: the key (or the row's
+ * name), the track, the others. */
+export const colIndex = (i: number, hasKey: boolean) => (hasKey ? (i === 0 ? 1 : i + 2) : i + 3);
+/** The column at such a place; -1 for the row's name and the track. */
+export const columnAt = (place: number, hasKey: boolean) => (place <= 2 ? (hasKey && place === 1 ? 0 : -1) : place - (hasKey ? 2 : 3));
+
 /** Where each column begins, which stay in sight while the others scroll (at
  * which place), how wide all are together and those that stay. In pixels. */
 export type Layout = { left: number[]; pinned: (number | undefined)[]; width: number; still: number };

@@ -1,6 +1,8 @@
 import { memo } from "react";
 import type { Column, Mark, Row, Schemas, Sheet } from "../../api/client";
-import { type Axis, Track } from "../../parts/track";
+import type { Axis } from "../../parts/axis";
+import { Track } from "../../parts/track";
+import { colIndex } from "./gridlayout";
 import { CellBox, keyWidth, widthOf } from "./cell";
 import { initials } from "./presence";
 
@@ -48,8 +50,9 @@ export const GridRow = memo(function GridRow(p: RowProps) {
         pending={row && p.pending.size > 0 ? p.pending.get(`${row.id}|${c.id}`) : undefined}
         by={changed}
         guests={p.guests?.get(c.id)}
+        needed={row?.faults?.some((f) => f.column === c.id)}
         head={head}
-        colIndex={i + (hasKey ? 1 : 2)}
+        colIndex={colIndex(i, hasKey)}
         left={head ? 0 : p.pinned[i]}
         width={head ? keyWidth : widthOf(c)}
         className={`${head ? "font-semibold" : ""} ${head || p.pinned[i] !== undefined ? ground : ""} ${p.pinned[i] !== undefined && p.pinned[i + 1] === undefined ? "border-r border-hair" : ""}`}
@@ -101,7 +104,12 @@ export const GridRow = memo(function GridRow(p: RowProps) {
           {row && <Open name={row.name} onOpen={() => p.onRow(row.id)} />}
         </CellBox>
       )}
-      <div role="gridcell" className={`sticky z-10 flex-none border-r border-hair ${ground}`} style={{ left: keyWidth, width: axis.width }}>
+      <div
+        role="gridcell"
+        aria-colindex={2}
+        className={`sticky z-10 flex-none border-r border-hair ${ground}`}
+        style={{ left: keyWidth, width: axis.width }}
+      >
         {row && <Track axis={axis} marks={row.marks} lit={p.lit} onPress={p.onMark} onPoint={p.onPoint} />}
       </div>
       {columns.map((c, i) => (hasKey && i === 0 ? null : cell(c, i, false)))}

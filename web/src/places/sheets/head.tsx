@@ -1,8 +1,10 @@
 import { DropdownMenu } from "radix-ui";
 import { useRef, useState } from "react";
 import type { Column, Sheet } from "../../api/client";
-import { type Axis, AxisHead } from "../../parts/track";
-import { keyWidth, rightAligned, valueType, widthOf } from "./cell";
+import type { Axis } from "../../parts/axis";
+import { AxisHead } from "../../parts/track";
+import { colIndex } from "./gridlayout";
+import { keyWidth, rightAligned, typeName, valueType, widthOf } from "./cell";
 import type { View } from "./view";
 
 // The heads of the columns. Pressing one says what can be done by it; its
@@ -59,7 +61,7 @@ export function Head({
       <div
         key={c.id}
         role="columnheader"
-        aria-colindex={i + (hasKey ? 1 : 2)}
+        aria-colindex={colIndex(i, hasKey)}
         aria-sort={order < 0 ? undefined : down ? "descending" : "ascending"}
         className={`relative flex h-full flex-none items-end pb-1 ${className}`}
         style={style}
@@ -69,7 +71,7 @@ export function Head({
             <button
               type="button"
               className={`w-full truncate px-2.5 font-[550] hover:text-ink data-[state=open]:text-juniper ${rightAligned.includes(valueType(c)) ? "text-right" : "text-left"}`}
-              title={`${c.name}, ${c.type}${c.locked ? ", locked" : ""}`}
+              title={`${c.name}, ${typeName(c.type)}${c.locked ? ", locked" : ""}`}
               tabIndex={-1}
               data-head={i}
               onKeyDown={(e) => {
@@ -101,13 +103,13 @@ export function Head({
               }}
             >
               <DropdownMenu.Label className="px-2 pb-1 text-xs text-ink-2">
-                {c.name}: {c.type === "formula" ? `worked out, ${c.result}` : c.type}
+                {c.name}: {c.type === "formula" ? `calculated, ${typeName(c.result ?? "")}` : typeName(c.type)}
                 {c.locked ? ", locked" : ""}
               </DropdownMenu.Label>
-              <Item onSelect={() => (chosen.current = back(() => onOrder(c, false, false)))}>In its order</Item>
-              <Item onSelect={() => (chosen.current = back(() => onOrder(c, true, false)))}>In its order, from the last</Item>
+              <Item onSelect={() => (chosen.current = back(() => onOrder(c, false, false)))}>Sort ascending</Item>
+              <Item onSelect={() => (chosen.current = back(() => onOrder(c, true, false)))}>Sort descending</Item>
               {(view.sort?.length ?? 0) > 0 && order < 0 && (
-                <Item onSelect={() => (chosen.current = back(() => onOrder(c, false, true)))}>Then by this, among equals</Item>
+                <Item onSelect={() => (chosen.current = back(() => onOrder(c, false, true)))}>Then sort by this</Item>
               )}
               <Item onSelect={() => (chosen.current = () => onFilter(c))}>Only rows where it …</Item>
               {may && (
@@ -122,7 +124,7 @@ export function Head({
                   {!(hasKey && i === 0) && <Item onSelect={() => (chosen.current = back(() => onHide(c)))}>Hide</Item>}
                   {!(hasKey && i === 0) && (
                     <Item onSelect={() => (chosen.current = back(() => onFreeze(sheet.frozen === nth ? 0 : nth)))}>
-                      {sheet.frozen === nth ? "Let all columns slide" : "Keep in sight up to here"}
+                      {sheet.frozen === nth ? "Unfreeze" : "Freeze up to here"}
                     </Item>
                   )}
                   <Item onSelect={() => (chosen.current = () => onEdit(c))}>Change this column …</Item>
@@ -143,6 +145,7 @@ export function Head({
         ) : (
           <div
             role="columnheader"
+            aria-colindex={1}
             className="sticky left-0 z-10 flex h-full flex-none items-end bg-paper px-2.5 pb-1 font-[550]"
             style={{ width: keyWidth }}
           >
@@ -151,6 +154,7 @@ export function Head({
         )}
         <div
           role="columnheader"
+          aria-colindex={2}
           className="sticky z-10 h-full flex-none border-r border-hair bg-paper"
           style={{ left: keyWidth, width: axis.width }}
         >
@@ -196,7 +200,7 @@ function Edge({ width, onWidth }: { width: number; onWidth: (w: number) => void 
   return (
     <div
       className="absolute top-0 right-0 z-10 h-full w-1.5 cursor-col-resize border-r-2 border-transparent hover:border-juniper"
-      title="Pull to make the column wider"
+      title="Drag to change the width"
       onPointerDown={(e) => {
         e.preventDefault();
         e.currentTarget.setPointerCapture(e.pointerId);

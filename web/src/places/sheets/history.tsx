@@ -49,7 +49,7 @@ export function CellSlip({
     >
       {type === "file" && <CellFiles sheet={sheet} row={row} column={column} text={d.now} mayEdit={mayEdit} edits={edits} />}
       <p className="mt-3">
-        It holds {d.now ? <b>{d.now}</b> : "nothing"} now.{locked ? " It is worked out of other columns." : ""}
+        It holds {d.now ? <b>{d.now}</b> : "nothing"} now.{locked ? " It is calculated from other columns." : ""}
       </p>
       <ol className="mt-3">
         {d.entries.map((e, i) => (
@@ -63,14 +63,14 @@ export function CellSlip({
               </span>
               {mayEdit && e.before !== d.now && (
                 <button type="button" className="link flex-none" onClick={() => put(e.before)}>
-                  Put “{short(e.before)}” back
+                  Restore “{short(e.before)}”
                 </button>
               )}
             </div>
           </li>
         ))}
       </ol>
-      {d.entries.length === 0 && <p className="mt-3 text-ink-2">It is as it came in.</p>}
+      {d.entries.length === 0 && <p className="mt-3 text-ink-2">It is as it was imported.</p>}
     </Slip>
   );
 }
@@ -105,7 +105,7 @@ export function SheetHistory({
   return (
     <Slip title="History of the sheet" onClose={onClose} wide head={<b className="text-ink">History of {sheet.name}</b>}>
       <p className="mt-3 text-ink-2">
-        Taking a change back leaves what has been written there since, and brings rows back that it deleted. It can be taken back itself.
+        Undo leaves what has been written there since, and restores rows that the change deleted. It can be undone itself.
       </p>
       <ol className="mt-2">
         {list.map((e) => (
@@ -124,7 +124,7 @@ export function SheetHistory({
             </span>
             {e.undoable && (
               <button type="button" className="link flex-none" onClick={() => edits.undo(e.id)}>
-                {e.bringsBack ? "Bring back" : "Take back"}
+                {e.bringsBack ? "Restore" : "Undo"}
                 {e.rows > 1 ? ` ${count(e.rows, "row")}` : ""}
               </button>
             )}

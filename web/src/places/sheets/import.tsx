@@ -3,11 +3,13 @@ import { useQueryClient } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
 import { type Schemas, type Sheet, upload, words } from "../../api/client";
 import { keys, refresh } from "../../api/keys";
+import { useHanded } from "../../parts/dropfile";
 import { LocaleSelect } from "../../parts/locales";
 import { Scroll } from "../../parts/scroll";
 import { RowsFile } from "../../parts/rowsfile";
 import { useZone } from "../../parts/session";
 import { count } from "../../parts/time";
+import { keepImported } from "./imported";
 import { FileColumns, openOrders, Part } from "./filecolumns";
 import { useFile } from "./usefile";
 
@@ -33,17 +35,19 @@ export function ImportPlace(): ReactNode {
     setAddress(p.address);
     setName((n) => n || p.name);
   };
-  const go = async (s: Sheet, job?: Schemas["Job"]) => {
+  useHanded((file) => void look(file));
+  const go = async (s: Sheet, job?: Schemas["Job"], done?: Schemas["ImportResult"]) => {
+    if (done) keepImported(s.id, done);
     await refresh(client, [keys.sheets, keys.today, keys.templates, keys.calendars]);
-    void navigate({ to: "/sheets/$sheet", params: { sheet: s.id }, search: job ? { job: job.id } : {} });
+    void navigate({ to: "/sheets/$sheet", params: { sheet: s.id }, search: job ? { job: job.id } : done ? { slip: "imported" } : {} });
   };
   const make = async (parts: Record<string, string | File>, columns: unknown[], k: number, a: number, called: string) => {
     setMaking(true);
     f.setError("");
     try {
       const spec = JSON.stringify({ name: called, zone, locale, key: k, address: a, columns });
-      const made = await upload<{ sheet: Sheet; job?: Schemas["Job"] }>("/sheets", { spec, ...parts });
-      await go(made.sheet, made.job);
+      const made = await upload<{ sheet: Sheet; job?: Schemas["Job"]; import?: Schemas["ImportResult"] }>("/sheets", { spec, ...parts });
+      await go(made.sheet, made.job, made.import);
     } catch (e) {
       f.setError(words(e));
       setMaking(false);
@@ -66,12 +70,12 @@ export function ImportPlace(): ReactNode {
           {preview ? (
             <>
               <b>{f.file?.name}</b> holds {count(preview.rows, "row")} in {count(preview.columns.length, "column")},{" "}
-              {preview.separator ? `${preview.encoding}, parted by ${preview.separator}` : `on the worksheet ${preview.worksheet}`}. Nothing
-              has been written yet.
+              {preview.separator ? `${preview.encoding}, separated by ${preview.separator}` : `on the worksheet ${preview.worksheet}`}.
+              Nothing has been written yet.
             </>
           ) : (
             <>
-              <b>Bring a sheet in.</b> Choose a file whose first row names the columns: CSV or a workbook (XLSX), or paste a table.
+              <b>New sheet.</b> Choose a file whose first row names the columns: CSV or a workbook (XLSX), or paste a table.
             </>
           )}
         </h1>
@@ -95,7 +99,7 @@ export function ImportPlace(): ReactNode {
               <input className="field w-52" value={name} onChange={(e) => setName(e.target.value)} />
             </label>
             <label className="flex items-center gap-2">
-              Zone
+              Time zone
               <input className="field w-44" list="zones" value={zone} onChange={(e) => setZone(e.target.value)} />
             </label>
             <datalist id="zones">
@@ -161,8 +165,8 @@ export function ImportPlace(): ReactNode {
               )}
             />
             <p className="py-3 text-ink-2">
-              What does not fit its column is kept to the letter and marked.{" "}
-              {key < 0 ? "No column identifies a row yet; without one a later file cannot meet these rows." : ""}
+              What does not fit its column is kept as it is and marked.{" "}
+              {key < 0 ? "No column identifies a row yet; without one a later file cannot be matched with these rows." : ""}
               {key >= 0 && (guesses[key]?.doubled ?? 0) > 0 && (
                 <b className="font-semibold text-marigold">
                   {count(guesses[key]?.doubled ?? 0, "row")} {guesses[key]?.doubled === 1 ? "has" : "have"} a {choices[key]?.name} that
@@ -215,12 +219,12 @@ function Beginning({ busy, onBundle, onEmpty }: { busy: boolean; onBundle: (f: F
   return (
     <div className="max-w-2xl px-5 pt-3 text-ink-2">
       <p className="mb-3">
-        Before anything is written you see what each column is taken for, how much of it fits, and the first cells that do not. What does
-        not fit is kept to the letter.
+        Before anything is written you see what each column is read as, how much of it fits, and the first cells that do not. What does not
+        fit is kept as it is.
       </p>
       <p className="mb-3">
         <label className="link cursor-pointer">
-          Bring in a bundle
+          Import a bundle
           <input
             type="file"
             accept=".zip,application/zip"
@@ -230,11 +234,11 @@ function Beginning({ busy, onBundle, onEmpty }: { busy: boolean; onBundle: (f: F
             onChange={(e) => e.target.files?.[0] && onBundle(e.target.files[0])}
           />
         </label>
-        , a sheet with its templates and rules that was taken out of Nivot. Its rules come as drafts.
+        , a sheet with its templates and rules that was exported from Nivot. Its rules come as drafts.
       </p>
       <p>
         <button type="button" className="link" disabled={busy} onClick={onEmpty}>
-          Begin with an empty sheet
+          Start with an empty sheet
         </button>{" "}
         and type the rows.
       </p>

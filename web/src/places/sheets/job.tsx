@@ -55,7 +55,7 @@ export function JobLine({ job, what }: { job: Job; what: string }) {
         <div className="h-full bg-juniper" style={{ width: `${100 * share}%` }} />
       </div>
       <button type="button" className="link" onClick={() => void stop.do()}>
-        Stop; change nothing
+        Cancel; nothing is changed
       </button>
     </div>
   );

@@ -1,12 +1,12 @@
 // What stands over the grid: how the sheet is, and how it is looked at.
 import { Link } from "@tanstack/react-router";
-import type { Sheet } from "../../api/client";
+import type { Rule, Sheet } from "../../api/client";
 import { Blank } from "../../parts/picker";
 import { clock, count, moment, numberWord, upperFirst } from "../../parts/time";
 import { nameable } from "./cell";
 import { ConditionEditor } from "./condition";
 import type { Colleague } from "./presence";
-import type { View } from "./view";
+import { type Only, onlyRows, type View } from "./view";
 import { type Kept, OrderPicker, ViewPicker } from "./views";
 
 export function SheetTitle({ sheet: s, now }: { sheet: Sheet; now: Date }) {
@@ -34,7 +34,7 @@ export function SheetTitle({ sheet: s, now }: { sheet: Sheet; now: Date }) {
   );
 }
 
-// Who else has the sheet open.
+/** Who else has the sheet open, or the rule or template. */
 export function Here({ there }: { there: Colleague[] }) {
   const names = [...new Map(there.map((c) => [c.name, c.initials]))];
   if (names.length === 0) return null;
@@ -52,6 +52,7 @@ export function Here({ there }: { there: Colleague[] }) {
 
 type Props = {
   sheet: Sheet;
+  rules: Rule[];
   view: View;
   current?: string; // the kept view
   filterWords: string;
@@ -62,28 +63,80 @@ type Props = {
   onUse: (v: Kept | null) => void;
 };
 
+function onlyWords(only: Only | undefined, rules: Rule[]): string {
+  if (!only) return "";
+  const rule = rules.find((r) => r.id === only.rule);
+  return `${onlyRows.find((o) => o.id === only.rows)?.name ?? ""}${rule ? ` by ${rule.letter} ${rule.body.name}` : ""}`;
+}
+
+// Rows by what the rules make of them.
+function OnlyPicker(p: { only?: Only; rules: Rule[]; hasKey: boolean; onChange: (o: Only | undefined) => void }) {
+  const { only, rules, onChange } = p;
+  const on = rules.filter((r) => r.state === "on");
+  const chosen = onlyRows.find((o) => o.id === only?.rows);
+  return (
+    <div className="mb-3 flex flex-wrap items-center gap-2 border-b border-hair-2 pb-3">
+      <select
+        className="field"
+        aria-label="Rows that are shown"
+        value={only?.rows ?? ""}
+        onChange={(e) => onChange(e.target.value ? { rows: e.target.value as Only["rows"] } : undefined)}
+      >
+        <option value="">all rows</option>
+        {onlyRows
+          .filter((o) => o.id !== "doubled" || p.hasKey)
+          .map((o) => (
+            <option key={o.id} value={o.id}>
+              {o.name}
+            </option>
+          ))}
+      </select>
+      {only && chosen?.byRule && (
+        <label className="flex items-center gap-2">
+          by
+          <select
+            className="field max-w-56"
+            value={only.rule ?? ""}
+            onChange={(e) => onChange(e.target.value ? { rows: only.rows, rule: e.target.value } : { rows: only.rows })}
+          >
+            <option value="">any rule that is on</option>
+            {rules
+              .filter((r) => on.includes(r) || r.id === only.rule)
+              .map((r) => (
+                <option key={r.id} value={r.id}>
+                  {r.letter} {r.body.name}
+                </option>
+              ))}
+          </select>
+        </label>
+      )}
+    </div>
+  );
+}
+
 /** Which rows are shown and in which order, as a sentence. */
-export function Looking({ sheet: s, view, current, filterWords, total, open, onOpen, onView, onUse }: Props) {
+export function Looking({ sheet: s, rules, view, current, filterWords, total, open, onOpen, onView, onUse }: Props) {
   const orderWords = (view.sort ?? [])
-    .map((k) => `${s.columns.find((c) => c.id === k.column)?.name.toLowerCase() ?? "…"}${k.down ? ", from the last" : ""}`)
+    .map((k) => `${s.columns.find((c) => c.id === k.column)?.name.toLowerCase() ?? "…"}${k.down ? ", descending" : ""}`)
     .join("; then ");
   return (
     <span>
       Showing{" "}
       <Blank
         title="Only rows where this holds"
-        words={view.filter ? filterWords || "…" : "all rows"}
+        words={[onlyWords(view.only, rules), view.filter && (filterWords || "…")].filter(Boolean).join(", ") || "all rows"}
         open={open}
         onOpenChange={onOpen}
         label="Filter"
       >
+        <OnlyPicker only={view.only} rules={rules} hasKey={s.key !== ""} onChange={(only) => onView({ ...view, only })} />
         <ConditionEditor columns={nameable(s)} value={view.filter} onChange={(filter) => onView({ ...view, filter })} />
         <p className="mt-3 text-ink-2">
           {total === undefined ? "" : `${count(total, "row")} of ${s.figures.rows.toLocaleString("en-GB")}`}
         </p>
       </Blank>
-      , in the order of{" "}
-      <Blank title="In the order of" words={orderWords || "entry"} label="Order">
+      , sorted by{" "}
+      <Blank title="Sorted by" words={orderWords || "entry"} label="Sort">
         <OrderPicker sheet={s} sort={view.sort ?? []} onChange={(sort) => onView({ ...view, sort })} />
       </Blank>
       , holding{" "}

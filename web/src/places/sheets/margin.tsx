@@ -26,30 +26,41 @@ export function Margin({
   onLight: (r: string | null) => void;
 }) {
   const [folded, setFolded] = useState(localStorage.getItem("margin") === "folded");
-  const order = useWrite<string[]>({
-    write: (ids) => http.PUT("/sheets/{sheet}/rules/order", { params: { path: { sheet } }, body: { rules: ids } }),
-    changes: [keys.rules],
-  });
   const fold = () => {
     localStorage.setItem("margin", folded ? "" : "folded");
     setFolded(!folded);
   };
   if (folded)
     return (
-      <aside className="flex-none border-l border-hair px-2 py-3" aria-label="Rules on this sheet">
+      <aside className="flex-none border-l border-hair px-2 py-3 max-[899px]:hidden" aria-label="Rules on this sheet">
         <button type="button" className="link [writing-mode:vertical-rl]" onClick={fold}>
           Rules ({rules.length})
         </button>
       </aside>
     );
   return (
-    <Scroll label="Rules on this sheet" className="w-[298px] flex-none border-l border-hair px-[18px] py-3.5 max-md:hidden">
+    <Scroll label="Rules on this sheet" className="w-[298px] flex-none border-l border-hair px-[18px] py-3.5 max-[899px]:hidden">
       <div className="mb-2 flex">
         <h2 className="text-xs! text-ink-2">Rules on this sheet</h2>
         <button type="button" className="link ml-auto" onClick={fold}>
-          fold
+          Hide
         </button>
       </div>
+      <Rules sheet={sheet} rules={rules} zone={zone} now={now} may={may} onLight={onLight} />
+    </Scroll>
+  );
+}
+
+type RulesProps = { sheet: string; rules: Rule[]; zone: string; now: Date; may: boolean; onLight: (r: string | null) => void };
+
+/** The rules of a sheet, each a sentence, and what else is done with them. */
+export function Rules({ sheet, rules, zone, now, may, onLight }: RulesProps) {
+  const order = useWrite<string[]>({
+    write: (ids) => http.PUT("/sheets/{sheet}/rules/order", { params: { path: { sheet } }, body: { rules: ids } }),
+    changes: [keys.rules],
+  });
+  return (
+    <>
       {rules.map((r, i) => (
         <RuleLine
           key={r.id}
@@ -76,7 +87,7 @@ export function Margin({
           <Feeds sheet={sheet} rules={rules} />
         </div>
       )}
-    </Scroll>
+    </>
   );
 }
 
@@ -151,6 +162,13 @@ function RuleLine({ sheet, rule: r, zone, now, may, onLight, onUp }: LineProps) 
       />
       {r.body.note && <p className="mb-1 text-xs whitespace-pre-line text-ink-2">{r.body.note}</p>}
       {r.broken && <p className="mb-1 text-xs text-brick">Paused: {r.broken}.</p>}
+      {(r.unjudged ?? 0) > 0 && (
+        <p className="mb-1 text-xs">
+          <Link to="/sheets/$sheet" params={{ sheet }} search={{ show: { only: { rows: "unjudged", rule: r.id } } }} className="needs">
+            {count(r.unjudged ?? 0, "row")} cannot be judged
+          </Link>
+        </p>
+      )}
       {(r.held ?? 0) > 0 && (
         <p className="mb-1 text-xs">
           <Link to="/sheets/$sheet/held/$rule" params={{ sheet, rule: r.id }} className="needs">
@@ -172,10 +190,10 @@ function RuleLine({ sheet, rule: r, zone, now, may, onLight, onUp }: LineProps) 
 
 // What a rule looks at next, or waits for.
 function waits(r: Rule, zone: string, now: Date): string {
-  if (r.arming) return `Working out ${r.arming.done.toLocaleString("en-GB")} of ${count(r.arming.total, "row")}`;
+  if (r.arming) return `Calculating ${r.arming.done.toLocaleString("en-GB")} of ${count(r.arming.total, "row")}`;
   if (r.state === "draft") return "Not switched on yet";
   if (r.state === "paused") return "Paused; nothing goes out";
-  if (r.nextAt) return `Looks next ${moment(r.nextAt, zone, now)} at ${count(r.nextRows ?? 0, "row")}`;
+  if (r.nextAt) return `Checks next ${moment(r.nextAt, zone, now)} at ${count(r.nextRows ?? 0, "row")}`;
   switch (r.body.trigger.kind) {
     case "date":
       return "No row has a coming date";

@@ -1,5 +1,6 @@
 import { type MouseEvent, type RefObject, useEffect, useRef } from "react";
 import type { At } from "./acts";
+import { columnAt } from "./gridlayout";
 
 type Props = {
   box: RefObject<HTMLElement | null>;
@@ -24,7 +25,7 @@ export function usePointer({ box, hasKey, cursor, typing, setCursor, setAnchor }
     const cell = (e.target as Element).closest("[data-col]");
     const line = cell?.closest("[data-row]");
     if (!cell || !line) return null;
-    return { row: Number(line.getAttribute("data-row")), col: Number(cell.getAttribute("data-col")) - (hasKey ? 1 : 2) };
+    return { row: Number(line.getAttribute("data-row")), col: columnAt(Number(cell.getAttribute("data-col")), hasKey) };
   };
   const down = (e: MouseEvent) => {
     const at = under(e);

@@ -11,8 +11,13 @@ const beat = 3000;
 const moved = 500;
 const page = randomId();
 
-// Says where this page is in a sheet, and hears who else is in it.
-export function usePresence(sheet: string, at: { row?: string; column?: string }) {
+const nowhere = {};
+/** What nobody else can have open, since it has not been saved yet. */
+export const unsaved = "new";
+
+/** Says where this page is in a sheet, or in a rule or template of it by its id, and hears
+ * who else is there. */
+export function usePresence(sheet: string, at: { row?: string; column?: string } = nowhere, thing = "") {
   const [there, setThere] = useState<Colleague[]>([]);
   const place = useRef(at);
   const told = useRef<() => void>(() => {});
@@ -27,7 +32,7 @@ export function usePresence(sheet: string, at: { row?: string; column?: string }
       try {
         const { data } = await http.POST("/sheets/{sheet}/presence", {
           params: { path: { sheet } },
-          body: { page, ...place.current, leaves },
+          body: { page, ...place.current, thing, leaves },
           keepalive: leaves,
         });
         if (data && on && !leaves) setThere(data);
@@ -35,6 +40,7 @@ export function usePresence(sheet: string, at: { row?: string; column?: string }
         // Heard again at the next beat.
       }
     };
+    if (thing === unsaved) return;
     void tell();
     told.current = () => void tell();
     const t = window.setInterval(() => void tell(), beat);
@@ -46,7 +52,7 @@ export function usePresence(sheet: string, at: { row?: string; column?: string }
       window.removeEventListener("pagehide", leave);
       leave();
     };
-  }, [sheet]);
+  }, [sheet, thing]);
   return there;
 }
 

@@ -74,7 +74,7 @@ export function Tokens({ sheet }: { sheet?: Sheet }) {
               copy
             </button>
             <button type="button" className="link" onClick={() => setSecret("")}>
-              I have it
+              Done
             </button>
           </p>
         </div>

@@ -129,7 +129,7 @@ export function Roles({ sheet }: { sheet: Sheet }) {
         />
       )}
       <label className="flex items-center justify-between gap-3 py-0.5">
-        Edits count after a rest of
+        Settle time: edits count after
         <select className="field w-56" value={sheet.settleSeconds} onChange={(e) => save({ settleSeconds: Number(e.target.value) })}>
           {[...new Set([0, 30, 60, 120, 300, 900, 3600, sheet.settleSeconds])]
             .sort((a, b) => a - b)

@@ -34,7 +34,7 @@ export function SetsOff({ sheet, sets: c }: { sheet: Where; sets: Consequences }
       </ul>
       {c.looked < c.rows && (
         <p className="mt-1 text-ink-2">
-          Worked out for the first {n(c.looked)} of {count(c.rows, "changed row")}.
+          Calculated for the first {n(c.looked)} of {count(c.rows, "changed row")}.
         </p>
       )}
       <LineTable lines={[...c.now, ...c.coming]} from={c.now.length} zone={sheet.zone} now={now} />
@@ -49,8 +49,8 @@ function ruleWords(r: Schemas["RuleConsequence"]): string {
       `${count(r.now, "email")} ${r.brake ? "at once, which the brake holds" : r.held === r.now ? "at once, held until you look" : "now"}`,
     );
   if (r.incomplete > 0) parts.push(`${n(r.incomplete)} that cannot go as the rows are`);
-  if (r.new > 0) parts.push(`${n(r.new)} come new in 60 days`);
-  if (r.gone > 0) parts.push(`${n(r.gone)} fall away`);
+  if (r.new > 0) parts.push(`${n(r.new)} are new in 60 days`);
+  if (r.gone > 0) parts.push(`${n(r.gone)} no longer go`);
   return parts.join("; ");
 }
 
@@ -70,7 +70,7 @@ function LineTable({ lines, from, zone, now }: { lines: Schemas["EffectLine"][];
         {lines.map((l, i) => (
           <tr key={i}>
             <td className="whitespace-nowrap">
-              {l.gone && <b className="text-brick">falls away: </b>}
+              {l.gone && <b className="text-brick">no longer goes: </b>}
               {i < from ? "at once" : moment(l.at, zone, now)}
             </td>
             <td className="whitespace-nowrap">{l.row || "a new row"}</td>
@@ -105,8 +105,8 @@ export function turnWords(c: Consequences): string {
   const sum = (f: (r: Consequences["rules"][number]) => number) => c.rules.reduce((k, r) => k + f(r), 0);
   const [fresh, gone] = [sum((r) => r.new), sum((r) => r.gone)];
   const parts = [
-    gone > 0 ? `${count(gone, "email")} ${gone === 1 ? "falls" : "fall"} away` : "",
-    fresh > 0 ? `${n(fresh)} ${gone > 0 ? "" : fresh === 1 ? "email " : "emails "}${fresh === 1 ? "comes" : "come"} new` : "",
+    gone > 0 ? `${count(gone, "email")} no longer ${gone === 1 ? "goes" : "go"}` : "",
+    fresh > 0 ? `${n(fresh)} ${gone > 0 ? "" : fresh === 1 ? "email " : "emails "}${fresh === 1 ? "is" : "are"} new` : "",
   ];
   return `In the coming 60 days ${parts.filter(Boolean).join(" and ")}${c.looked < c.rows ? `, in the first ${n(c.looked)} rows` : ""}.`;
 }
@@ -129,7 +129,7 @@ export function AskTurn(p: { what: string; sheet: Where; sets: Consequences; onA
               Change it
             </button>
             <button type="button" className="act-plain" onClick={() => p.onAnswer(false)}>
-              Leave it as it is
+              Cancel
             </button>
           </div>
         </Dialog.Content>

@@ -6,10 +6,14 @@ import { api, type Column, http, type Mark, type Schemas, type Sheet } from "../
 import { keys, ofSheet, refresh } from "../../api/keys";
 import { useWrite } from "../../api/write";
 import { Await } from "../../parts/await";
+import { DropRows, handOver } from "../../parts/dropfile";
+import { useNarrow } from "../../parts/narrow";
+import { LookOnly } from "../../parts/name";
 import { useMay, useNow } from "../../parts/session";
 import { useKey } from "../../parts/shortcuts";
+import { Slip } from "../../parts/slip";
 import { count } from "../../parts/time";
-import { makeAxis } from "../../parts/track";
+import { makeAxis } from "../../parts/axis";
 import type { SheetSearch } from "../../routes";
 import { DeliverySlip } from "../log/delivery";
 import { pick } from "../send/picked";
@@ -21,12 +25,15 @@ import { type Edits, useEdits } from "./edits";
 import { FilesSlip, hasFiles } from "./files";
 import { type Box, Grid, type GridHandle } from "./grid";
 import { CellSlip, SheetHistory } from "./history";
+import { ImportedSlip, keepImported } from "./imported";
 import { JobLine, useJob } from "./job";
 import { Here, Looking, SheetTitle } from "./looking";
-import { Margin } from "./margin";
+import { Margin, Rules } from "./margin";
 import { usePresence } from "./presence";
 import { RowSlip } from "./row";
+import { RowList } from "./rowlist";
 import { AskFirst } from "./sets";
+import { SheetActs } from "./sheetacts";
 import { TakeOut } from "./takeout";
 import { isPlain, tidy, type View } from "./view";
 
@@ -69,6 +76,7 @@ function SheetPage({ sheet: s }: { sheet: Sheet }) {
   const minute = Math.floor(now.getTime() / 60000);
   const axis = useMemo(() => makeAxis(new Date(minute * 60000), zone), [minute, zone]);
   const grid = useRef<GridHandle>(null);
+  const narrow = useNarrow();
 
   const open = useCallback(
     (x: Partial<SheetSearch>) => void navigate({ search: (old: SheetSearch) => ({ view: old.view, show: old.show, ...x }) }),
@@ -103,8 +111,12 @@ function SheetPage({ sheet: s }: { sheet: Sheet }) {
 
   const job = useJob(search.job, (j) => {
     if (j.state === "done" && j.import?.change) edits.remember(j.import.change);
-    tellJob(j);
     void refresh(client, ofSheet(id));
+    if (j.state === "done" && j.import) {
+      keepImported(id, j.import);
+      return open({ job: undefined, slip: "imported" });
+    }
+    tellJob(j);
     open({ job: undefined });
   });
 
@@ -123,9 +135,18 @@ function SheetPage({ sheet: s }: { sheet: Sheet }) {
     changes: [keys.sheet],
   });
 
+  const openRow = useCallback((row: string) => open({ row }), [open]);
+  const putAt = useCallback(
+    (row?: string, column?: string) => setAt((o) => (o.row === row && o.column === column ? o : { row, column })),
+    [],
+  );
   const press = (m: Mark) => (m.delivery ? open({ email: m.delivery }) : m.row && open({ row: m.row, why: m.rule }));
+  const bring = (file: File) => {
+    handOver(file);
+    void navigate({ to: "/sheets/$sheet/bring", params: { sheet: id } });
+  };
   return (
-    <div className="relative flex min-h-0 flex-1 flex-col">
+    <DropRows onFile={may ? bring : undefined} words={`Drop the file to import its rows into ${s.name}`}>
       <div className="flex flex-none items-start gap-6 px-5 pt-[18px] pb-2.5">
         <SheetTitle sheet={s} now={now} />
         <Here there={there} />
@@ -133,6 +154,7 @@ function SheetPage({ sheet: s }: { sheet: Sheet }) {
       <div className="flex flex-none flex-wrap items-baseline gap-x-4 gap-y-1 px-5 pb-2 text-ink-2">
         <Looking
           sheet={s}
+          rules={rules.data ?? []}
           view={view}
           current={search.view}
           filterWords={filterWords}
@@ -142,70 +164,118 @@ function SheetPage({ sheet: s }: { sheet: Sheet }) {
           onView={setView}
           onUse={(v) => void navigate({ search: v ? { view: v.id } : {} })}
         />
-        <Tools sheet={id} files={hasFiles(s)} may={may} mayEdit={mayEdit} onAdd={add} onSlip={(slip) => open({ slip })} />
+        <Tools
+          sheet={s}
+          rules={narrow ? (rules.data?.length ?? 0) : undefined}
+          files={hasFiles(s)}
+          may={may}
+          mayEdit={mayEdit}
+          onAdd={add}
+          onSlip={(slip) => open({ slip })}
+        />
       </div>
+      {s.putAwayAt && <PutAway sheet={s} may={may} />}
       {job && job.state === "running" && (
         <div className="flex-none border-t border-hair px-5 py-2">
-          <JobLine job={job} what={job.kind === "columns" ? "Going through the rows:" : "Bringing rows in:"} />
+          <JobLine job={job} what={job.kind === "columns" ? "Going through the rows:" : "Importing:"} />
         </div>
       )}
       <div className="relative flex min-h-0 flex-1 border-t border-hair">
-        <Grid
-          ref={grid}
+        {narrow ? (
+          <RowList sheet={s} view={view} now={now} edits={edits} onRow={openRow} onTotal={setTotal} onWords={setWords} />
+        ) : (
+          <>
+            <Grid
+              ref={grid}
+              sheet={s}
+              view={view}
+              axis={axis}
+              lit={lit}
+              mayEdit={mayEdit}
+              mayLocked={may}
+              edits={edits}
+              there={there}
+              onMark={press}
+              onRow={openRow}
+              onCell={(row, column) => open({ cell: `${row}.${column}` })}
+              onTotal={setTotal}
+              onWords={setWords}
+              onAt={putAt}
+              onBox={setBox}
+              onSend={
+                may
+                  ? (rows) => {
+                      pick(id, rows);
+                      void navigate({ to: "/sheets/$sheet/send", params: { sheet: id } });
+                    }
+                  : undefined
+              }
+              head={{
+                may,
+                onOrder: (c, down, also) => setView({ ...view, sort: [...(also ? (view.sort ?? []) : []), { column: c.id, down }] }),
+                onFilter: (c) => {
+                  const leaf = blankLeaf(c);
+                  setView({ ...view, filter: view.filter ? { all: [...(view.filter.all ?? [view.filter]), leaf] } : leaf });
+                  setFilterOpen(true);
+                },
+                onHide: (c) => change(c, { hidden: true }),
+                onFreeze: (n) => void freeze.do(n),
+                onEdit: (c) => open({ slip: "columns", column: c.id }),
+                onRule: (c, when) =>
+                  void navigate({ to: "/sheets/$sheet/rules/$rule", params: { sheet: id, rule: "new" }, search: { when, column: c.id } }),
+                onWidth: (c, width) => change(c, { width }),
+              }}
+            />
+            <Margin sheet={id} rules={rules.data ?? []} zone={zone} now={now} may={may} onLight={setLit} />
+          </>
+        )}
+        {narrow && search.slip === "rules" && (
+          <Slip title="Rules on this sheet" onClose={() => open({})} head={<b className="text-ink">Rules of {s.name}</b>}>
+            <Rules sheet={id} rules={rules.data ?? []} zone={zone} now={now} may={may} onLight={setLit} />
+          </Slip>
+        )}
+        <Slips
           sheet={s}
+          search={search}
           view={view}
-          axis={axis}
-          lit={lit}
-          mayEdit={mayEdit}
-          mayLocked={may}
+          total={total}
+          box={box}
           edits={edits}
-          there={there}
-          onMark={press}
-          onRow={useCallback((row: string) => open({ row }), [open])}
-          onCell={(row, column) => open({ cell: `${row}.${column}` })}
-          onTotal={setTotal}
-          onWords={setWords}
-          onAt={useCallback(
-            (row?: string, column?: string) => setAt((o) => (o.row === row && o.column === column ? o : { row, column })),
-            [],
-          )}
-          onBox={setBox}
-          onSend={
-            may
-              ? (rows) => {
-                  pick(id, rows);
-                  void navigate({ to: "/sheets/$sheet/send", params: { sheet: id } });
-                }
-              : undefined
-          }
-          head={{
-            may,
-            onOrder: (c, down, also) => setView({ ...view, sort: [...(also ? (view.sort ?? []) : []), { column: c.id, down }] }),
-            onFilter: (c) => {
-              const leaf = blankLeaf(c);
-              setView({ ...view, filter: view.filter ? { all: [...(view.filter.all ?? [view.filter]), leaf] } : leaf });
-              setFilterOpen(true);
-            },
-            onHide: (c) => change(c, { hidden: true }),
-            onFreeze: (n) => void freeze.do(n),
-            onEdit: (c) => open({ slip: "columns", column: c.id }),
-            onRule: (c, when) =>
-              void navigate({ to: "/sheets/$sheet/rules/$rule", params: { sheet: id, rule: "new" }, search: { when, column: c.id } }),
-            onWidth: (c, width) => change(c, { width }),
-          }}
+          may={may}
+          mayEdit={mayEdit}
+          open={open}
+          onView={(v) => void navigate({ search: { show: tidy(v) } })}
         />
-        <Margin sheet={id} rules={rules.data ?? []} zone={zone} now={now} may={may} onLight={setLit} />
-        <Slips sheet={s} search={search} view={view} total={total} box={box} edits={edits} may={may} mayEdit={mayEdit} open={open} />
         <Clashes edits={edits} />
         {edits.asking && <AskFirst sheet={s} what={askedWords(edits.asking)} sets={edits.asking.sets} onAnswer={edits.settle} />}
       </div>
       <RunningJobs sheet={id} here={search.job} onFollow={(j) => open({ job: j })} />
-    </div>
+    </DropRows>
+  );
+}
+
+// A sheet that is out of use says so.
+function PutAway({ sheet, may }: { sheet: Sheet; may: boolean }) {
+  const back = useWrite({
+    write: () => http.POST("/sheets/{sheet}/restore", { params: { path: { sheet: sheet.id } } }),
+    changes: [...ofSheet(sheet.id), keys.awaySheets],
+    saved: "It is in use again. Its rules are paused.",
+  });
+  return (
+    <p role="status" className="flex-none border-t border-hair px-5 py-2 text-marigold">
+      This sheet is put away: nothing goes out for it.{" "}
+      {may && (
+        <button type="button" className="link ml-2" disabled={back.busy} onClick={() => void back.do()}>
+          Use it again
+        </button>
+      )}
+    </p>
   );
 }
 
 type ToolsProps = {
-  sheet: string;
+  sheet: Sheet;
+  rules?: number; // where they are one tap away
   files: boolean; // it has a column of them
   may: boolean;
   mayEdit: boolean;
@@ -213,21 +283,30 @@ type ToolsProps = {
   onSlip: (slip: NonNullable<SheetSearch["slip"]>) => void;
 };
 
-function Tools({ sheet, files, may, mayEdit, onAdd, onSlip }: ToolsProps) {
+function Tools({ sheet, rules, files, may, mayEdit, onAdd, onSlip }: ToolsProps) {
   return (
-    <div className="ml-auto flex gap-4">
+    <div className="ml-auto flex flex-wrap gap-x-4 gap-y-1 max-[899px]:ml-0">
+      {rules !== undefined && (
+        <button type="button" className="link" onClick={() => onSlip("rules")}>
+          {count(rules, "rule")}
+        </button>
+      )}
+      {!mayEdit && <LookOnly what="sheet" />}
       {mayEdit && (
         <button type="button" className="link" onClick={onAdd}>
-          Add a row<kbd className="key">n</kbd>
+          Add a row
+          <kbd className="key" aria-hidden>
+            n
+          </kbd>
         </button>
       )}
       {may && (
-        <Link to="/sheets/$sheet/bring" params={{ sheet }} className="link">
-          Bring rows in
+        <Link to="/sheets/$sheet/bring" params={{ sheet: sheet.id }} className="link">
+          Import
         </Link>
       )}
       <button type="button" className="link" onClick={() => onSlip("out")}>
-        Take rows out
+        Export
       </button>
       {files && (
         <button type="button" className="link" onClick={() => onSlip("files")}>
@@ -242,6 +321,7 @@ function Tools({ sheet, files, may, mayEdit, onAdd, onSlip }: ToolsProps) {
       <button type="button" className="link" onClick={() => onSlip("history")}>
         History
       </button>
+      {may && <SheetActs sheet={sheet} words="Sheet …" />}
     </div>
   );
 }
@@ -256,10 +336,11 @@ type SlipsProps = {
   may: boolean;
   mayEdit: boolean;
   open: (x: Partial<SheetSearch>) => void;
+  onView: (v: View) => void;
 };
 
 // The slip that the address names.
-function Slips({ sheet: s, search, view, total, box, edits, may, mayEdit, open }: SlipsProps) {
+function Slips({ sheet: s, search, view, total, box, edits, may, mayEdit, open, onView }: SlipsProps) {
   const close = () => open({});
   return (
     <>
@@ -268,11 +349,14 @@ function Slips({ sheet: s, search, view, total, box, edits, may, mayEdit, open }
         <RowSlip
           sheet={s}
           row={search.row}
-          key={search.why}
+          key={`${search.row} ${search.why ?? ""} ${search.fix ?? ""}`}
           why={search.why}
+          fix={search.fix}
           onClose={close}
+          onRow={(row) => open({ row })}
           onEmail={(email) => open({ email })}
           mayEdit={mayEdit}
+          mayLocked={may}
           edits={edits}
         />
       )}
@@ -291,6 +375,7 @@ function Slips({ sheet: s, search, view, total, box, edits, may, mayEdit, open }
       )}
       {search.slip === "files" && <FilesSlip sheet={s} mayEdit={mayEdit} onRow={(row) => open({ row })} onClose={close} />}
       {search.slip === "history" && <SheetHistory sheet={s} edits={edits} onRow={(row) => open({ row })} onClose={close} />}
+      {search.slip === "imported" && <ImportedSlip sheet={s} may={may} edits={edits} onView={onView} onClose={close} />}
       {search.slip === "out" && <TakeOut sheet={s} view={view} total={total} box={box} onClose={close} />}
     </>
   );
@@ -299,19 +384,14 @@ function Slips({ sheet: s, search, view, total, box, edits, may, mayEdit, open }
 function askedWords({ kind, steps }: { kind: string; steps: Schemas["Step"][] }): string {
   const rows = count(steps.length, "row");
   return (
-    { delete: `Deleting ${rows}`, clear: `Emptying cells of ${rows}`, cut: `Cutting from ${rows}`, fill: `Filling ${rows}` }[kind] ??
+    { delete: `Deleting ${rows}`, clear: `Clearing cells of ${rows}`, cut: `Cutting from ${rows}`, fill: `Filling ${rows}` }[kind] ??
     `Changing ${rows}`
   );
 }
 
 function tellJob(j: Schemas["Job"]) {
   if (j.state === "done") {
-    toast.success(
-      j.import
-        ? `${count(j.import.new, "row")} added, ${j.import.changed.toLocaleString("en-GB")} changed, ${j.import.gone.toLocaleString("en-GB")} gone. Ctrl Z in the grid takes it back.`
-        : "The columns are changed.",
-      { duration: 8000 },
-    );
+    toast.success("The columns are changed.", { duration: 8000 });
   } else
     toast.error(j.state === "stopped" ? "Stopped. Nothing was changed." : (j.problem ?? "It failed; nothing was changed."), {
       duration: 12000,

@@ -1,11 +1,12 @@
-import { useState } from "react";
 import { api, http, type Schemas, type Sheet } from "../../api/client";
 import { keys } from "../../api/keys";
 import { useWrite } from "../../api/write";
 import { Await } from "../../parts/await";
+import { draftOf, Leaving, LeftBehind, useLeaving, usePending } from "../../parts/draft";
 import { Scroll } from "../../parts/scroll";
 import { useNow } from "../../parts/session";
 import { count, moment } from "../../parts/time";
+import { WriteState } from "../../parts/writestate";
 
 type Source = Schemas["Source"];
 const blank: Source = { place: "", worksheet: "", headingRow: 0, everyMinutes: 60, atTime: "", share: 33, keep: false, paused: false };
@@ -14,21 +15,22 @@ const blank: Source = { place: "", worksheet: "", headingRow: 0, everyMinutes: 6
 export function SourcePart({ sheet }: { sheet: Sheet }) {
   const path = { sheet: sheet.id };
   const q = api.useQuery("get", "/sheets/{sheet}/source", { params: { path } }, { refetchInterval: 5000 });
-  const [draft, setDraft] = useState<Source>();
+  const { pending: draft, setPending: setDraft, left } = usePending<Source>(draftOf.source(sheet.id));
+  const leaving = useLeaving(draft !== undefined);
   const now = useNow();
   const changes = [keys.source, keys.today, keys.sheet];
   const after = () => setDraft(undefined);
   const save = useWrite({
     write: (s: Source) => http.PUT("/sheets/{sheet}/source", { params: { path }, body: s }),
     saved: (_, s) =>
-      s.paused ? "Paused." : q.data?.source?.paused ? "It is followed again." : "The sheet follows the file. It is looked at now.",
+      s.paused ? "Paused." : q.data?.source?.paused ? "It is followed again." : "The sheet follows the file. It is checked now.",
     changes,
     after,
     quiet: true,
   });
   const look = useWrite({
     write: (overrule: boolean) => http.POST("/sheets/{sheet}/source/refresh", { params: { path }, body: { overrule } }),
-    saved: "It is looked at now.",
+    saved: "It is checked now.",
     changes,
     after,
     quiet: true,
@@ -44,19 +46,20 @@ export function SourcePart({ sheet }: { sheet: Sheet }) {
   if (!state) return <Await query={q} />;
   const s = draft ?? state.source ?? blank;
   const put = (x: Partial<Source>) => setDraft({ ...s, ...x });
-  const failed = save.failed ?? look.failed ?? drop.failed;
   const at = (t: string) => moment(t, sheet.zone, now);
   const key = sheet.columns.find((c) => c.id === sheet.key);
   return (
     <Scroll label="Source" className="min-h-0 flex-1 px-5 py-4">
+      {left && <LeftBehind what="source" {...left} />}
+      <Leaving of={leaving} what="source" onSave={draft?.place.trim() ? () => save.do(s) : undefined} />
       <div className="flex flex-wrap gap-x-16 gap-y-6">
         <div className="w-[520px] max-w-full">
           <p className="mb-4 font-letter text-[15px] leading-6">
             {state.source
               ? state.source.paused
                 ? `Following ${state.source.place} is paused.`
-                : `The sheet follows ${state.source.place}${state.nextAt ? `; it is looked at next ${at(state.nextAt)}` : ""}.`
-              : "The sheet follows no file yet. Say where one is, and its rows are met with these by key whenever it changes."}
+                : `The sheet follows ${state.source.place}${state.nextAt ? `; it is checked next ${at(state.nextAt)}` : ""}.`
+              : "The sheet follows no file yet. Say where one is, and its rows are matched with these by key whenever it changes."}
           </p>
           {state.trouble && (
             <div role="alert" className="mb-4 border-l-2 border-brick pl-3">
@@ -64,14 +67,14 @@ export function SourcePart({ sheet }: { sheet: Sheet }) {
               <p className="mt-1 text-ink-2">Nothing was changed.</p>
               {state.overShare && (
                 <button type="button" className="act-plain mt-2" onClick={() => void look.do(true)}>
-                  Take it in all the same
+                  Import it all the same
                 </button>
               )}
             </div>
           )}
           {!key && (
             <p className="mb-4 text-marigold">
-              The sheet has no key column: every look would add all rows again. Choose one under Columns first.
+              The sheet has no key column: every check would add all rows again. Choose one under Columns first.
             </p>
           )}
           <label className="block">
@@ -84,7 +87,7 @@ export function SourcePart({ sheet }: { sheet: Sheet }) {
             />
           </label>
           <div className="mt-3 flex flex-wrap items-center gap-x-3 gap-y-2">
-            Look at it
+            Check it
             <select
               className="field"
               aria-label="How often"
@@ -150,8 +153,8 @@ export function SourcePart({ sheet }: { sheet: Sheet }) {
               />
             </label>
           </div>
-          <p role="alert" className="mt-3 text-brick">
-            {failed?.title}
+          <p className="mt-3">
+            <WriteState of={[save, look, drop]} />
           </p>
           <div className="mt-3 flex flex-wrap items-center gap-4">
             <button
@@ -165,7 +168,7 @@ export function SourcePart({ sheet }: { sheet: Sheet }) {
             {state.source && (
               <>
                 <button type="button" className="act-plain" onClick={() => void look.do(false)}>
-                  Look at it now
+                  Check it now
                 </button>
                 <button
                   type="button"
@@ -175,15 +178,15 @@ export function SourcePart({ sheet }: { sheet: Sheet }) {
                   {state.source.paused ? "Follow it again" : "Pause"}
                 </button>
                 <button type="button" className="link text-brick!" onClick={() => void drop.do()}>
-                  Follow it no more
+                  Stop following it
                 </button>
               </>
             )}
           </div>
         </div>
         <div className="min-w-[380px] flex-1">
-          <h2 className="mb-1">What looking at it came to</h2>
-          {(state.log ?? []).length === 0 && <p className="text-ink-2">It has not been looked at yet.</p>}
+          <h2 className="mb-1">What checking it came to</h2>
+          {(state.log ?? []).length === 0 && <p className="text-ink-2">It has not been checked yet.</p>}
           <table className="tbl">
             <tbody>
               {(state.log ?? []).map((l, i) => (

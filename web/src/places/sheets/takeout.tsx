@@ -49,12 +49,12 @@ export function TakeOut({
   ] as const;
   return (
     <Slip
-      title="Take rows out"
+      title="Export"
       onClose={onClose}
-      head={<b className="text-ink">Take rows out</b>}
+      head={<b className="text-ink">Export</b>}
       foot={
         <a className="act" href={`/api/sheets/${sheet.id}/out?${q}`} download>
-          Take out {format === "bundle" ? "the sheet" : count(rows, "row")}
+          Export {format === "bundle" ? "the sheet" : count(rows, "row")}
         </a>
       }
     >

@@ -28,8 +28,10 @@ export function useTyping({ row, column, mayEdit, mayLocked, place, edits, box, 
     beginAt(text, at?.row ?? row, at?.column ?? column);
   };
   const beginAt = (text: string | undefined, row: Row | undefined, column: Column | undefined) => {
-    if (!row || !column || !mayEdit) return;
-    if (column.type === "formula") return void toast(`${column.name} is worked out. A coordinator changes its formula under Columns.`);
+    if (!row || !column) return;
+    if (!mayEdit)
+      return void toast("You may look at this sheet, not change it. An administrator can make you an editor.", { id: "reader" });
+    if (column.type === "formula") return void toast(`${column.name} is calculated. A coordinator changes its formula under Columns.`);
     if (!mayWrite(column)) return void toast(`${column.name} is locked; a coordinator changes it.`);
     onBegin();
     const before = inputOf(row, place(column));

@@ -4,7 +4,7 @@
 import type { Schemas } from "../../api/client";
 
 export type Step = Schemas["Step"];
-export type Kind = "edit" | "paste" | "fill" | "clear" | "add" | "delete" | "cut" | "put-back" | "replace";
+export type Kind = "edit" | "paste" | "fill" | "clear" | "add" | "delete" | "cut" | "put-back" | "replace" | "merge";
 
 /** A change that waits. Its id makes it once, however often it is sent. */
 export type Change = { id: string; page: string; kind: Kind; steps: Step[]; ask?: boolean };

@@ -6,6 +6,7 @@ import { useWrite } from "../../api/write";
 import { Blank } from "../../parts/picker";
 import { copyText } from "../../parts/clipboard";
 import { useMay } from "../../parts/session";
+import { count } from "../../parts/time";
 import { sameView, type View } from "./view";
 
 export type Kept = Schemas["View"];
@@ -30,7 +31,7 @@ export function OrderPicker({
           <span className="w-10 text-ink-2">{i === 0 ? "by" : "then"}</span>
           <select
             className="field"
-            aria-label={`Column ${i + 1} of the order`}
+            aria-label={`Sort by, ${i + 1}`}
             value={k.column}
             onChange={(e) => put(i, { ...k, column: e.target.value })}
           >
@@ -49,7 +50,7 @@ export function OrderPicker({
               checked={k.down ?? false}
               onChange={(e) => put(i, { ...k, down: e.target.checked })}
             />
-            from the last
+            descending
           </label>
           <button
             type="button"
@@ -57,7 +58,7 @@ export function OrderPicker({
             aria-label={`Not by ${sheet.columns.find((c) => c.id === k.column)?.name}`}
             onClick={() => put(i, null)}
           >
-            take away
+            Remove
           </button>
         </div>
       ))}
@@ -66,11 +67,11 @@ export function OrderPicker({
           <span className="w-10 text-ink-2">{sort.length === 0 ? "by" : "then"}</span>
           <select
             className="field"
-            aria-label="Another column of the order"
+            aria-label="Sort by another column"
             value=""
             onChange={(e) => e.target.value && onChange([...sort, { column: e.target.value }])}
           >
-            <option value="">{sort.length === 0 ? "the order of entry" : "…"}</option>
+            <option value="">{sort.length === 0 ? "entry" : "…"}</option>
             {left.map((c) => (
               <option key={c.id} value={c.id}>
                 {c.name}
@@ -100,7 +101,8 @@ export function ViewPicker({
   const [open, setOpen] = useState(false);
   const [name, setName] = useState("");
   const [shared, setShared] = useState(false);
-  const views = q.data ?? [];
+  const views = (q.data ?? []).filter((v) => !v.deletedAt);
+  const deleted = (q.data ?? []).filter((v) => v.deletedAt);
   const here = views.find((v) => v.id === current);
   const changed = here && !sameView(here.spec, view);
   const changes = [keys.views];
@@ -120,21 +122,25 @@ export function ViewPicker({
     changes,
     after,
   });
-  const forget = useWrite<Kept>({
+  const back = (v: Kept) => http.POST("/sheets/{sheet}/views/{view}/restore", { params: { path: { sheet: sheet.id, view: v.id } } });
+  const restore = useWrite<Kept>({ write: back, changes });
+  const remove = useWrite<Kept>({
     write: (v) => http.DELETE("/sheets/{sheet}/views/{view}", { params: { path: { sheet: sheet.id, view: v.id } } }),
     changes,
+    saved: (_, v) => `The view ${v.name} is deleted${v.shared ? ", for all who had it" : ""}. For 30 days it can be restored, here.`,
+    undo: (_, v) => back(v),
     after: () => onUse(null),
   });
   return (
     <Blank
-      title="Kept views of this sheet"
-      words={here ? `“${here.name}”${changed ? ", changed" : ""}` : views.length > 0 ? "a kept view" : "keep this view"}
+      title="Saved views of this sheet"
+      words={here ? `“${here.name}”${changed ? ", changed" : ""}` : views.length > 0 ? "a saved view" : "save this view"}
       label="View"
       open={open}
       onOpenChange={setOpen}
     >
       <div className="w-[380px]">
-        {views.length === 0 && <p className="text-ink-2">None yet. A view keeps which rows are shown, and in which order.</p>}
+        {views.length === 0 && <p className="text-ink-2">None yet. A view saves which rows are shown, and in which order.</p>}
         <ul>
           {views.map((v) => (
             <li key={v.id} className="flex items-baseline gap-3 border-b border-hair-2 py-1.5">
@@ -161,13 +167,28 @@ export function ViewPicker({
                 link
               </button>
               {v.mine && (
-                <button type="button" className="link text-xs" onClick={() => void forget.do(v)}>
-                  forget
+                <button type="button" className="link text-xs" aria-label={`Delete ${v.name}`} onClick={() => void remove.do(v)}>
+                  Delete
                 </button>
               )}
             </li>
           ))}
         </ul>
+        {deleted.length > 0 && (
+          <details className="mt-2 text-ink-2">
+            <summary className="cursor-pointer">{count(deleted.length, "deleted view")}</summary>
+            <ul>
+              {deleted.map((v) => (
+                <li key={v.id} className="flex items-baseline gap-3 py-1">
+                  <span className="min-w-0 flex-1 truncate">{v.name}</span>
+                  <button type="button" className="link" disabled={restore.busy} onClick={() => void restore.do(v)}>
+                    Restore
+                  </button>
+                </li>
+              ))}
+            </ul>
+          </details>
+        )}
         {here?.mine && changed && (
           <button type="button" className="act-plain mt-3" onClick={() => void update.do({ ...here, spec })}>
             Keep “{here.name}” as it is now
@@ -207,6 +228,7 @@ export function ViewPicker({
             className="field w-44"
             aria-label="Name of the view"
             placeholder="Name"
+            maxLength={120}
             value={name}
             onChange={(e) => setName(e.target.value)}
           />
@@ -217,7 +239,7 @@ export function ViewPicker({
             </label>
           )}
           <button type="submit" className="act-plain" disabled={!name.trim()}>
-            Keep what is shown
+            Save what is shown
           </button>
         </form>
       </div>

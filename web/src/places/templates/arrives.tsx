@@ -8,7 +8,7 @@ import { Scroll } from "../../parts/scroll";
 
 export const ways = [
   ["write", "Write"],
-  ["letter", "Letter"],
+  ["letter", "Email"],
   ["phone", "On a phone"],
   ["dark", "Dark"],
   ["text", "Plain text"],
@@ -19,7 +19,7 @@ export type Way = (typeof ways)[number][0];
 
 export function Ways({ way, onWay }: { way: Way; onWay: (w: Way) => void }) {
   return (
-    <span className="ml-auto flex gap-4" role="group" aria-label="How it is shown">
+    <span className="ml-auto flex flex-wrap gap-x-4 gap-y-1 max-[899px]:ml-0" role="group" aria-label="How it is shown">
       {ways.map(([id, name]) => (
         <button
           key={id}
@@ -58,7 +58,7 @@ export function Arrives({ sheet, template, variant, preview: pv, way }: Props) {
       <p className="mb-2 w-full max-w-[660px] font-semibold">{pv.subject}</p>
       <LetterFrame
         html={pv.html}
-        title={`The letter for ${pv.row}`}
+        title={`The email for ${pv.row}`}
         height={560}
         width={way === "phone" ? 360 : 660}
         dark={way === "dark"}

@@ -116,7 +116,7 @@ export function Attachments({ list, columns, may, onChange }: Props) {
           Attach an invitation
         </button>
       )}
-      {busy && <span role="status">Taking in {busy} …</span>}
+      {busy && <span role="status">Uploading {busy} …</span>}
       {failed && (
         <span role="alert" className="text-brick">
           {failed}

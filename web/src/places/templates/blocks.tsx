@@ -143,7 +143,7 @@ export function ImageView(view: View) {
           </div>
           <AlignField view={view} />
           <label className="link cursor-pointer" htmlFor={id}>
-            Take another picture
+            Choose another image
             <input
               id={id}
               type="file"
@@ -161,10 +161,10 @@ export function ImageView(view: View) {
             src={url}
             width={a.width ?? undefined}
             className="inline-block max-w-full"
-            alt={typeof a.alt === "string" ? a.alt : "the picture"}
+            alt={typeof a.alt === "string" ? a.alt : "the image"}
           />
         ) : (
-          <span className="text-ink-2">the picture is on its way</span>
+          <span className="text-ink-2">the image is on its way</span>
         )}
       </div>
     </Framed>
@@ -315,10 +315,10 @@ function OrderFields({ view, columns }: { view: View; columns: Column[] }) {
     <>
       {[...order, undefined].slice(0, 3).map((o, i) => (
         <div key={i} className="flex items-center gap-2">
-          <span className="w-20 text-ink-2">{i === 0 ? "Ordered by" : "then by"}</span>
+          <span className="w-20 text-ink-2">{i === 0 ? "Sorted by" : "then by"}</span>
           <select
             className="field"
-            aria-label={i === 0 ? "Ordered by" : `Then by, ${String(i)}`}
+            aria-label={i === 0 ? "Sorted by" : `Then by, ${String(i)}`}
             value={o?.column ?? ""}
             onChange={(e) =>
               put(

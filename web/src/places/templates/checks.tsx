@@ -18,7 +18,10 @@ const levels = { stop: "bg-brick", warn: "bg-marigold-fill", note: "bg-ink-2" } 
 
 export function Checks({ checks: c, says, preview: pv, onRow, onOnly }: Props) {
   return (
-    <Scroll label="Checks and preview" className="w-[384px] flex-none px-5.5 pt-5 pb-6 max-lg:w-[300px]">
+    <Scroll
+      label="Checks and preview"
+      className="w-[384px] flex-none px-5.5 pt-5 pb-6 max-lg:w-[300px] max-[899px]:w-full max-[899px]:px-0"
+    >
       <h2>
         Checks{" "}
         {c && (
@@ -28,6 +31,7 @@ export function Checks({ checks: c, says, preview: pv, onRow, onOnly }: Props) {
           </small>
         )}
       </h2>
+      {c?.rows === 0 && <p className="mt-1.5 text-ink-2">The sheet has no rows yet: nothing can be checked, and no row shown.</p>}
       <ul className="mt-1.5 mb-4">
         {c?.checks.map((k) => (
           <li key={k.text} className="border-t border-hair-2 py-1.5">
@@ -102,11 +106,11 @@ function Arrives({ preview: pv }: { preview?: Schemas["Preview"] }) {
           <p className="border border-b-0 border-hair-2 bg-sheet px-3 py-2 font-semibold" data-testid="subject">
             {pv.subject || <span className="bad">no subject</span>}
           </p>
-          <LetterFrame html={pv.html} title={`Letter for ${pv.row}`} height={320} />
+          <LetterFrame html={pv.html} title={`Email for ${pv.row}`} height={320} />
           {pv.attachments.length > 0 && (
             <p className="mt-1 text-ink-2">With it: {pv.attachments.map((a) => `${a.name} (${size(a.size)})`).join(", ")}</p>
           )}
-          {pv.unmet && <p className="mt-1.5 text-marigold">This row’s language is {pv.unmet}; the letter is not written in it.</p>}
+          {pv.unmet && <p className="mt-1.5 text-marigold">This row’s language is {pv.unmet}; the email is not written in it.</p>}
           {pv.missing.length > 0 && (
             <p className="mt-1.5 text-brick">
               For this row the email could not go: {pv.missing.join(" and ")} {pv.missing.length === 1 ? "has" : "have"} no value.

@@ -4,9 +4,9 @@ import { useNavigate } from "@tanstack/react-router";
 import { useState } from "react";
 import { toast } from "sonner";
 import { api, http, type Schemas, type Sheet, take, type Template, words } from "../../api/client";
+import { draftOf, leaveDraft } from "../../parts/draft";
 import { Blank } from "../../parts/picker";
 import { nameable, valueType } from "../sheets/cell";
-import { leaveDraft } from "./drafts";
 
 type Body = Schemas["TemplateBody"];
 type Fitted = Schemas["Fitted"];
@@ -21,7 +21,7 @@ export function CopyTo({ sheet, template, mine }: { sheet: Sheet; template: Temp
   const name = (n: string) => `${n}, copy`;
   const go = (id: string, t: Body) => {
     setOpen(false);
-    leaveDraft(`${id}-new`, { ...t, name: name(t.name) });
+    leaveDraft(draftOf.template(id), { ...t, name: name(t.name) });
     void navigate({ to: "/templates/$sheet/$template", params: { sheet: id, template: "new" }, search: { copy: true } });
   };
   const fit = async (columns?: Record<string, string>) => {

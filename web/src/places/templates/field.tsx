@@ -25,7 +25,7 @@ export const ownFields = [
   { of: "key", name: "Row key", note: "of the row" },
   { of: "today", name: "Today", note: "the day it is sent" },
   { of: "sender", name: "Sender", note: "who it is from" },
-  { of: "opt-out", name: "Opt-out link", note: "stops these emails" },
+  { of: "opt-out", name: "Unsubscribe link", note: "stops these emails" },
 ] as const;
 
 type Shown = {
@@ -108,7 +108,7 @@ function Chip({ node, updateAttributes, deleteNode, editor }: ReactNodeViewProps
   const why = gone
     ? ""
     : missing
-      ? ": no value in this row, and no other words"
+      ? ": no value in this row, and no fallback"
       : a.omit && ready && value === undefined
         ? ": empty in this row; its sentence is left out"
         : "";
@@ -141,7 +141,7 @@ function Chip({ node, updateAttributes, deleteNode, editor }: ReactNodeViewProps
             <h3 className="mb-2 text-xs font-[650] text-ink-2">{gone && !a.column?.startsWith("?") ? "This column is gone" : name}</h3>
             {gone && (
               <label className="flex items-center justify-between gap-3">
-                Take instead
+                Use instead
                 <select className="field" value="" onChange={(e) => updateAttributes({ column: e.target.value })}>
                   <option value="">a column …</option>
                   {columns.map((c) => (
@@ -314,11 +314,11 @@ function Empty({ a, put }: OptionProps) {
       <legend className="mb-1 float-left w-full text-ink-2">Where it is empty</legend>
       {choice("stop", "the email waits until it is filled", () => put({ fallback: null, omit: null }))}
       {choice("omit", "leave its sentence out", () => put({ fallback: null, omit: true }))}
-      {choice("words", "write other words", () => put({ fallback: "", omit: null }))}
+      {choice("words", "write a fallback", () => put({ fallback: "", omit: null }))}
       {how === "words" && (
         <input
           className="field"
-          aria-label="Other words where it is empty"
+          aria-label="Fallback, where it is empty"
           placeholder="nothing at all"
           value={a.fallback ?? ""}
           onChange={(e) => put({ fallback: e.target.value })}

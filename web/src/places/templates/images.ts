@@ -49,7 +49,7 @@ export async function keepImage(file: File): Promise<KeptImage> {
 export async function putImages(editor: Editor | null, files: File[], at?: number): Promise<void> {
   for (const f of files) {
     if (!f.type.startsWith("image/")) {
-      toast.error(`“${f.name}” is no picture. Attach it below the letter.`);
+      toast.error(`“${f.name}” is no image. Attach it below the text.`);
       continue;
     }
     try {

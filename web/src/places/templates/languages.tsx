@@ -119,7 +119,7 @@ function AddLanguage({ sheet, template: t, first, onPick, onChange }: AddProps) 
   const taken = [first, ...variants.map((v) => v.language)].some((x) => x.toLowerCase() === tag.toLowerCase());
   return (
     <Blank
-      title="Another language of this letter"
+      title="Another language of this template"
       words={variants.length === 0 ? "write it in another language …" : "another language …"}
       open={open}
       onOpenChange={setOpen}
@@ -157,10 +157,10 @@ function AddLanguage({ sheet, template: t, first, onPick, onChange }: AddProps) 
           </select>
         </label>
         <p className="max-w-72 text-ink-2">
-          It begins with the words of {languageName(first)}, to be written over. Rows in a language that the letter does not have get{" "}
+          It begins with the words of {languageName(first)}, to be written over. Rows in a language that the template does not have get{" "}
           {languageName(first)}.
         </p>
-        {taken && <p className="bad">The letter is written in {languageName(tag)} already.</p>}
+        {taken && <p className="bad">The template is written in {languageName(tag)} already.</p>}
         <button type="submit" className="link self-start" disabled={taken || !column}>
           Write it in {languageName(tag)}
         </button>

@@ -40,10 +40,16 @@ export function Leaf({ sheet, template, saved, preview: pv, checks, index, only,
   return (
     <div className="flex min-h-[46px] flex-none flex-wrap items-center gap-x-4 gap-y-1 text-ink-2">
       <button type="button" className="link" disabled={index === 0} onClick={() => leaf(-1)}>
-        previous<kbd className="key">,</kbd>
+        previous
+        <kbd className="key" aria-hidden>
+          ,
+        </kbd>
       </button>
       <button type="button" className="link" disabled={index >= total - 1} onClick={() => leaf(1)}>
-        next<kbd className="key">.</kbd>
+        next
+        <kbd className="key" aria-hidden>
+          .
+        </kbd>
       </button>
       {pv && total > 0 ? (
         <span className="whitespace-nowrap">

@@ -1,11 +1,13 @@
 // The editors of a letter: its body, its lines, and texts that many letters use.
-import { type Editor, Extension } from "@tiptap/core";
+import { type Editor, Extension, Mark } from "@tiptap/core";
 import { Placeholder } from "@tiptap/extensions";
 import { EditorContent, useEditor } from "@tiptap/react";
 import StarterKit from "@tiptap/starter-kit";
 import Suggestion, { type SuggestionKeyDownProps, type SuggestionProps } from "@tiptap/suggestion";
+import type { MarkType } from "@tiptap/pm/model";
 import { useEffect, useState } from "react";
 import type { Column, Node } from "../../api/client";
+import { typeName } from "../sheets/cell";
 import { FieldNode, ownFields } from "./field";
 import { putImages } from "./images";
 import { cleanPasted } from "./paste";
@@ -29,17 +31,21 @@ import {
   TableCell,
   TableHeader,
   TableRow,
+  plainBracket,
   tidy,
 } from "./schema";
 
 /** What may be picked as a field: a column, or what has none. */
 export type Pickable = { name: string; note: string; attrs: Record<string, unknown> };
 export const pickable = (columns: Column[]): Pickable[] => [
-  ...columns.map((c) => ({ name: c.name, note: c.type, attrs: { column: c.id } })),
+  ...columns.map((c) => ({ name: c.name, note: typeName(c.type), attrs: { column: c.id } })),
   ...ownFields.map((o) => ({ name: o.name, note: o.note, attrs: { of: o.of } })),
 ];
 
 type Pick = { items: Pickable[]; at: number; x: number; y: number; choose: (c: Pickable) => void } | null;
+
+// A bracket that is meant as one: it opens no list. Only the editor knows the mark.
+const PlainBracket = Mark.create({ name: plainBracket, inclusive: false, renderHTML: () => ["span", 0] });
 
 // Typing [ opens the list of fields; what follows narrows it.
 function fieldPicker(columns: () => Column[], show: (p: Pick | ((old: Pick) => Pick)) => void) {
@@ -61,6 +67,7 @@ function fieldPicker(columns: () => Column[], show: (p: Pick | ((old: Pick) => P
           char: "[",
           allowSpaces: true,
           allowedPrefixes: null,
+          allow: ({ state, range }) => !state.doc.rangeHasMark(range.from, range.from + 1, state.schema.marks[plainBracket] as MarkType),
           items: ({ query }) => pickable(columns()).filter((c) => c.name.toLowerCase().includes(query.trim().toLowerCase())),
           command: ({ editor, range, props }) =>
             editor
@@ -140,6 +147,7 @@ function extensionsOf(kind: EditorOptions["kind"]) {
     }),
     ...(line ? [OneLine] : kind === "piece" ? [Blocks, ...whole] : [Letter, ...whole, ...ofSheets]),
     FieldNode,
+    PlainBracket,
   ];
 }
 
@@ -178,6 +186,15 @@ export function useLetterEditor({ content, columns, editable, kind, label, hint 
         void putImages(editor, [...(event.dataTransfer?.files ?? [])], at);
         return true;
       },
+      // [[ is a plain bracket.
+      handleTextInput: (view, from, to, text) => {
+        const { state } = view;
+        if (text !== "[" || from !== to || from < 2 || state.doc.textBetween(from - 1, from) !== "[") return false;
+        const mark = state.schema.marks[plainBracket] as MarkType;
+        if (state.doc.rangeHasMark(from - 1, from, mark)) return false;
+        view.dispatch(state.tr.addMark(from - 1, from, mark.create()));
+        return true;
+      },
       handleKeyDown: line ? (_v, e) => e.key === "Enter" && !pick : undefined,
     },
     onUpdate: ({ editor }) => latest.onChange(tidy(editor.getJSON() as Node)),
@@ -206,11 +223,11 @@ export function LineEditor({ label, hint, content, columns, editable, className,
     return () => void editor.off("focus", f);
   }, [editor, onFocus]);
   return (
-    <div className="flex items-baseline gap-3 border-b border-hair-2 py-1.5">
+    <div className="flex items-baseline gap-3 border-b border-hair-2 py-1.5 max-[899px]:flex-col max-[899px]:gap-0">
       <span className="w-[86px] flex-none font-sans text-xs text-ink-2" aria-hidden>
         {label}
       </span>
-      <EditorContent editor={editor} className={`min-w-0 flex-1 font-letter ${className}`} />
+      <EditorContent editor={editor} className={`min-w-0 flex-1 font-letter max-[899px]:w-full ${className}`} />
       <PickList pick={pick} />
     </div>
   );
@@ -226,14 +243,14 @@ type BodyProps = {
   onReady: (e: Editor) => void;
 };
 
-export function BodyEditor({ content, columns, editable, kind = "letter", label = "Letter", onChange, onReady }: BodyProps) {
+export function BodyEditor({ content, columns, editable, kind = "letter", label = "Email text", onChange, onReady }: BodyProps) {
   const { editor, pick } = useLetterEditor({
     content,
     columns,
     editable,
     kind,
     label,
-    hint: "Write the letter here. [ puts a field in.",
+    hint: "Write the email here. [ inserts a field.",
     onChange,
   });
   useEffect(() => {
@@ -275,7 +292,7 @@ export function PickList({ pick }: { pick: Pick }) {
           <span className="ml-auto text-ink-2">{c.note}</span>
         </button>
       ))}
-      {pick.items.length === 0 && <p className="px-3 text-ink-2">No column is called so. Write [[ for a plain bracket.</p>}
+      {pick.items.length === 0 && <p className="px-3 text-ink-2">No column is called so. Type [[ for a plain bracket.</p>}
     </div>
   );
 }

@@ -60,7 +60,9 @@ export function LineField({
     <div className="flex flex-col gap-1">
       <span id={id}>
         {label}
-        <kbd className="key">[</kbd>
+        <kbd className="key" aria-hidden>
+          [
+        </kbd>
       </span>
       <EditorContent editor={editor} className="field min-h-[30px] w-full [&_.ProseMirror]:min-h-[20px]" />
       <PickList pick={pick} />

@@ -2,6 +2,7 @@
 import type { Editor } from "@tiptap/react";
 import { useState } from "react";
 import type { Node, Schemas } from "../../api/client";
+import { LeftBehind, useDraft } from "../../parts/draft";
 import { LocaleSelect } from "../../parts/locales";
 import { Blank } from "../../parts/picker";
 import { Slip } from "../../parts/slip";
@@ -15,17 +16,20 @@ type Body = Schemas["PieceBody"];
 type Props = {
   title: string;
   piece: Body;
+  draft: string; // the name of its draft
   named?: boolean; // it has a name of its own
   note: string;
   busy: boolean;
   failed?: string;
-  onSave: (p: Body) => void;
+  onSave: (p: Body) => Promise<unknown>;
   onRemove?: () => void;
   onClose: () => void;
 };
 
-export function PieceSlip({ title, piece, named, note, busy, failed, onSave, onRemove, onClose }: Props) {
+export function PieceSlip({ title, piece, draft, named, note, busy, failed, onSave, onRemove, onClose }: Props) {
   const [mine, setMine] = useState(piece);
+  const [begun, setBegun] = useState(0);
+  const kept = useDraft(draft, mine, JSON.stringify(mine) !== JSON.stringify(piece), 0);
   const [language, setLanguage] = useState(0);
   const [editor, setEditor] = useState<Editor | null>(null);
   const variants = mine.variants ?? [];
@@ -42,7 +46,12 @@ export function PieceSlip({ title, piece, named, note, busy, failed, onSave, onR
       wide="letter"
       foot={
         <>
-          <button type="button" className="act" disabled={busy || !changed || (named && !mine.name.trim())} onClick={() => onSave(mine)}>
+          <button
+            type="button"
+            className="act"
+            disabled={busy || !changed || (named && !mine.name.trim())}
+            onClick={() => void onSave(mine).then((done) => done !== undefined && kept.drop())}
+          >
             Save
           </button>
           {onRemove && (
@@ -69,6 +78,18 @@ export function PieceSlip({ title, piece, named, note, busy, failed, onSave, onR
         }}
       >
         <div className="flex min-h-0 flex-1 flex-col px-6 pb-4">
+          {kept.left && (
+            <LeftBehind
+              what="text"
+              at={kept.left.at}
+              onTake={() => {
+                setMine(kept.left?.draft ?? mine);
+                setBegun((n) => n + 1);
+                kept.taken();
+              }}
+              onDrop={kept.drop}
+            />
+          )}
           <h2 className="mt-1 mb-2">
             {named ? (
               <input
@@ -105,7 +126,16 @@ export function PieceSlip({ title, piece, named, note, busy, failed, onSave, onR
           </div>
           {editor && <Tools body={editor} target={editor} columns={[]} kind="piece" />}
           <div className="min-h-0 flex-1 overflow-auto border border-hair-2 bg-sheet px-8 py-5">
-            <BodyEditor key={language} content={body} columns={[]} editable kind="piece" label={title} onChange={put} onReady={setEditor} />
+            <BodyEditor
+              key={`${language}-${begun}`}
+              content={body}
+              columns={[]}
+              editable
+              kind="piece"
+              label={title}
+              onChange={put}
+              onReady={setEditor}
+            />
           </div>
         </div>
       </Fields.Provider>

@@ -3,6 +3,7 @@ import { lazy, Suspense } from "react";
 import { api, http, type Schemas } from "../../api/client";
 import { keys } from "../../api/keys";
 import { useWrite } from "../../api/write";
+import { draftOf } from "../../parts/draft";
 import { useMay } from "../../parts/session";
 
 // The editor comes when it is needed.
@@ -18,7 +19,7 @@ export function Pieces({ onOpen }: { onOpen: (id: string) => void }) {
     <section className="mx-5 mt-6 pb-8" aria-label="Pieces of text">
       <h2 className="mb-1">Pieces of text</h2>
       <p className="mb-2 text-ink-2">
-        What several letters say alike, such as opening hours: changed here, it is changed in all of them. Put one into a letter by Insert.
+        What several templates say alike, such as opening hours: changed here, it is changed in all of them. Insert one by Insert.
       </p>
       {list.length > 0 && (
         <table className="tbl max-w-5xl">
@@ -71,7 +72,7 @@ function One({ piece, onClose }: { piece?: Schemas["Piece"]; onClose: () => void
         ? http.PUT("/pieces/{piece}", { params: { path: { piece: piece.id } }, body: { piece: p, version: piece.version } })
         : http.POST("/pieces", { body: { piece: p } }),
     changes,
-    saved: (p) => (p.usedBy.length > 0 ? `Saved; it is so in ${p.usedBy.length} templates from now on.` : "Saved."),
+    saved: (p) => (p.usedBy.length > 0 ? `Saved; it is so in ${p.usedBy.length} templates from now on.` : undefined),
     after: onClose,
     quiet: true,
   });
@@ -85,11 +86,12 @@ function One({ piece, onClose }: { piece?: Schemas["Piece"]; onClose: () => void
     <PieceSlip
       title={piece?.name ?? "A new piece of text"}
       named
+      draft={draftOf.piece(piece?.id)}
       piece={piece?.content ?? noPiece}
       note={piece && piece.usedBy.length > 0 ? `It stands in ${piece.usedBy.map((u) => u.name).join(", ")}.` : ""}
       busy={save.busy || remove.busy}
       failed={save.failed?.title ?? remove.failed?.title}
-      onSave={(p) => void save.do(p)}
+      onSave={save.do}
       onRemove={piece && (() => void remove.do())}
       onClose={onClose}
     />

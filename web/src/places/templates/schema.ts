@@ -80,7 +80,7 @@ export const Link = Mark.create({
   renderHTML: ({ HTMLAttributes }) => ["a", mergeAttributes(HTMLAttributes, { rel: "noreferrer" }), 0],
 });
 
-/** The colours that words may have, each with the one that dark mail readers show (internal/core/template/page.go). */
+/** The colours that words may have, each with the one that dark email programs show (internal/core/template/page.go). */
 export const palette = [
   { name: "grey", colour: "#5a5f69" },
   { name: "juniper", colour: "#1e5557" },
@@ -234,6 +234,9 @@ export const OneLine = Node.create({ name: "doc", topNode: true, content: "parag
 // What the editor keeps for itself of cells and lists.
 const own = ["colspan", "rowspan", "colwidth", "start"];
 
+/** The editor's own mark of a bracket that opens no list of fields. */
+export const plainBracket = "plainBracket";
+
 /** The tree as the server writes it: without what says nothing. */
 export function tidy(n: Tree): Tree {
   const attrs = Object.entries(n.attrs ?? {}).filter(
@@ -244,12 +247,24 @@ export function tidy(n: Tree): Tree {
       !own.includes(k) &&
       !((n.type === "orderedList" || n.type === "listItem") && k === "type"),
   );
-  const marks = n.marks?.map((m) => (m.attrs ? m : { type: m.type }));
+  const marks = n.marks?.filter((m) => m.type !== plainBracket).map((m) => (m.attrs ? m : { type: m.type }));
   return {
     type: n.type,
     ...(n.text === undefined ? {} : { text: n.text }),
     ...(marks && marks.length > 0 ? { marks } : {}),
     ...(attrs.length > 0 ? { attrs: Object.fromEntries(attrs) } : {}),
-    ...(n.content && n.content.length > 0 ? { content: n.content.map(tidy) } : {}),
+    ...(n.content && n.content.length > 0 ? { content: joined(n.content.map(tidy)) } : {}),
   };
+}
+
+// Texts that stand beside each other and look the same are one.
+function joined(list: Tree[]): Tree[] {
+  const out: Tree[] = [];
+  for (const n of list) {
+    const last = out[out.length - 1];
+    if (last?.text !== undefined && n.text !== undefined && JSON.stringify(last.marks) === JSON.stringify(n.marks))
+      out[out.length - 1] = { ...last, text: last.text + n.text };
+    else out.push(n);
+  }
+  return out;
 }

@@ -1,4 +1,4 @@
-// The letter as HTML, for those who want it: written over, cleaned, and taken as the letter.
+// The email as HTML, for those who want it: written over, cleaned, and taken as the letter.
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { http, type Node, take } from "../../api/client";
@@ -25,7 +25,7 @@ export function Source({ sheet, body, may, onBody }: Props) {
   return (
     <div className="flex min-h-0 flex-1 flex-col">
       <textarea
-        aria-label="The letter as HTML"
+        aria-label="The email as HTML"
         className="field min-h-0 w-full flex-1 resize-none font-mono text-xs leading-5"
         spellCheck={false}
         readOnly={!may}
@@ -43,15 +43,15 @@ export function Source({ sheet, body, may, onBody }: Props) {
             disabled={text === undefined || text === now.data?.html || use.busy}
             onClick={() => void use.do(shown)}
           >
-            Take it as the letter
+            Use it
           </button>
         )}
         <span role="status" className="text-ink-2">
           {removed === undefined
-            ? "Fields stand in square brackets. What mail readers do not show alike is taken out."
+            ? "Fields stand in square brackets. What email programs do not show alike is removed."
             : removed.length === 0
-              ? "It is the letter now; nothing was taken out."
-              : `It is the letter now. Taken out: ${removed.join(", ")}.`}
+              ? "It is the email now; nothing was removed."
+              : `It is the email now. Removed: ${removed.join(", ")}.`}
         </span>
         <span role="alert" className="text-brick">
           {use.failed?.title}

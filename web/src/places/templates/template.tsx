@@ -1,28 +1,35 @@
 import { useQuery } from "@tanstack/react-query";
-import { getRouteApi, Link, useBlocker, useNavigate } from "@tanstack/react-router";
+import { getRouteApi, Link, useNavigate } from "@tanstack/react-router";
 import type { Editor } from "@tiptap/react";
-import { type ReactNode, useEffect, useRef, useState } from "react";
-import { api, http, type Node, type Schemas, type Sheet, take, type Template, words } from "../../api/client";
+import { type ReactNode, useEffect, useState } from "react";
+import { api, http, type Node, type Problem, problemOf, type Schemas, type Sheet, take, type Template } from "../../api/client";
 import { keys } from "../../api/keys";
 import { useWrite } from "../../api/write";
 import { Await } from "../../parts/await";
+import { draftOf, Leaving, LeftBehind, leftDraft, useDraft, useLeaving } from "../../parts/draft";
+import { useNarrow } from "../../parts/narrow";
+import { freeName, longestName, LookOnly, NameLimit } from "../../parts/name";
 import { Overtaken, useOpened } from "../../parts/opened";
 import { Blank } from "../../parts/picker";
 import { useMay } from "../../parts/session";
+import { Slip } from "../../parts/slip";
 import { useSettled } from "../../parts/settled";
 import { useKey } from "../../parts/shortcuts";
 import { count } from "../../parts/time";
+import { WriteState } from "../../parts/writestate";
 import { nameable } from "../sheets/cell";
+import { Here } from "../sheets/looking";
+import { unsaved, usePresence } from "../sheets/presence";
 import { Arrives, type Way, Ways } from "./arrives";
 import { Attachments } from "./attachments";
 import { Checks } from "./checks";
 import { CopyTo } from "./copy";
 import { Differing } from "./differing";
-import { leftDraft, useDraft } from "./drafts";
 import { Fields } from "./field";
 import { Languages } from "./languages";
 import { Leaf, type Only } from "./leaf";
 import { BodyEditor, LineEditor } from "./letter";
+import { lineOf, lineWords } from "./line";
 import { Source } from "./source";
 import { Tools } from "./tools";
 import { Versions } from "./versions";
@@ -116,6 +123,10 @@ type Props = {
   copied?: boolean; // begun as a copy of another one
 };
 
+// A line of the template in words, to call it by.
+const plainWords = (line: Node, columns: Parameters<typeof lineWords>[1]) =>
+  lineWords(lineOf(line), columns).replace(/[[\]]/g, "").trim().slice(0, 60);
+
 type Words = { subject: Node; preheader?: Node; body: Node };
 /** The text of a template in one of its languages, 0 being the first. */
 const textOf = (t: Body, n: number): Words => (n > 0 ? t.variants?.[n - 1] : undefined) ?? t;
@@ -128,7 +139,10 @@ function withText(t: Body, n: number, x: Partial<Words>): Body {
 /** The letter while it is written, with what it comes to. */
 export function TemplateEditor({ sheet, template, beside, copied }: Props) {
   const may = useMay("coordinator");
-  const begin = `${sheet.id}-${template?.id ?? "new"}`;
+  const there = usePresence(sheet.id, undefined, template?.id ?? unsaved);
+  const narrow = useNarrow();
+  const [checking, setChecking] = useState(false);
+  const begin = draftOf.template(sheet.id, template?.id);
   const opened = useOpened<Template, Body>(template, (t) =>
     t
       ? t.content
@@ -185,6 +199,9 @@ export function TemplateEditor({ sheet, template, beside, copied }: Props) {
     setIndex(0);
   };
   const text = textOf(mine, language);
+  const templates = api.useQuery("get", "/templates");
+  const others = (templates.data ?? []).filter((t) => t.sheet === sheet.id && t.id !== template?.id).map((t) => t.name);
+  const suggested = freeName(plainWords(mine.subject, nameable(sheet)) || `Email of ${sheet.name}`, others);
   const written = (language > 0 && mine.variants?.[language - 1]?.language) || mine.firstLanguage || sheet.locale;
   return (
     <Fields.Provider
@@ -199,22 +216,38 @@ export function TemplateEditor({ sheet, template, beside, copied }: Props) {
       }}
     >
       <div className="relative flex min-h-0 flex-1 flex-col">
-        <div className="flex items-baseline gap-6 px-5 pt-[18px] pb-3.5">
-          <Title sheet={sheet} template={template} name={mine.name} checks={c} onName={may ? (name) => put({ name }) : undefined} />
+        <div className="flex items-baseline gap-x-6 gap-y-2 px-5 pt-[18px] pb-3.5 max-[899px]:flex-wrap max-[899px]:px-4">
+          <Title
+            sheet={sheet}
+            template={template}
+            name={mine.name}
+            suggested={suggested}
+            checks={c}
+            onName={may ? (name) => put({ name }) : undefined}
+          />
+          <NameLimit name={mine.name} />
+          <Here there={there} />
           <Acts
             sheet={sheet}
             template={template}
             opened={opened}
+            suggested={suggested}
             may={may}
-            trouble={preview.error ? words(preview.error) : ""}
+            trouble={preview.error ? problemOf(preview.error) : undefined}
             onSaved={beside?.onSaved}
             onKept={kept.drop}
             onHistory={() => setHistory(true)}
           />
         </div>
+        {!may && (
+          <div className="px-5 pb-2">
+            <LookOnly what="template" />
+          </div>
+        )}
         {kept.left && may && (
-          <Left
+          <LeftBehind
             at={kept.left.at}
+            what="template"
             onTake={() => {
               opened.edit(() => kept.left?.draft ?? mine);
               setBegun((n) => n + 1);
@@ -254,6 +287,11 @@ export function TemplateEditor({ sheet, template, beside, copied }: Props) {
                 onOnly={(n) => leafOnly({ variant: n })}
                 onChange={put}
               />
+              {narrow && (
+                <button type="button" className="link" onClick={() => setChecking(true)}>
+                  Checks
+                </button>
+              )}
               <Ways way={way} onWay={setWay} />
             </div>
             {/* What is taken over from somebody else begins anew, and so does another language. */}
@@ -299,40 +337,39 @@ export function TemplateEditor({ sheet, template, beside, copied }: Props) {
               onRow={toRow}
             />
           </div>
-          {!beside && <Checks checks={c} says={opened.changed ? says.data : undefined} preview={pv} onRow={toRow} onOnly={leafOnly} />}
+          {!beside && !narrow && (
+            <Checks checks={c} says={opened.changed ? says.data : undefined} preview={pv} onRow={toRow} onOnly={leafOnly} />
+          )}
+          {narrow && checking && (
+            <Slip title="Checks and preview" onClose={() => setChecking(false)}>
+              <Checks checks={c} says={opened.changed ? says.data : undefined} preview={pv} onRow={toRow} onOnly={leafOnly} />
+            </Slip>
+          )}
         </div>
       </div>
     </Fields.Provider>
   );
 }
 
-// What was written on an earlier visit and not saved.
-function Left({ at, onTake, onDrop }: { at: string; onTake: () => void; onDrop: () => void }) {
-  return (
-    <p role="status" className="mx-5 mb-2 flex flex-wrap items-baseline gap-x-4 border-y border-hair py-2">
-      <span>
-        You wrote on this letter on {new Date(at).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "short" })} and did not save it.{" "}
-        <b>What you wrote is still here.</b>
-      </span>
-      <button type="button" className="act" onClick={onTake}>
-        Go on with it
-      </button>
-      <button type="button" className="link" onClick={onDrop}>
-        Discard it
-      </button>
-    </p>
-  );
-}
-
-function Title(p: { sheet: Sheet; template?: Template; name: string; checks?: Schemas["Checks"]; onName?: (n: string) => void }) {
-  const { sheet, template, name, checks: c } = p;
+type TitleProps = {
+  sheet: Sheet;
+  template?: Template;
+  name: string;
+  suggested: string; // the name, as long as nobody gives it one
+  checks?: Schemas["Checks"];
+  onName?: (n: string) => void;
+};
+function Title(p: TitleProps) {
+  const { sheet, template, name, suggested, checks: c } = p;
   return (
     <h1>
       {p.onName ? (
         <input
           aria-label="Name of the template"
           className="min-w-16 border-b border-dotted border-juniper bg-transparent font-semibold outline-offset-4 [field-sizing:content]"
-          placeholder="Name the template"
+          placeholder={suggested}
+          title="Type another name"
+          maxLength={longestName}
           value={name}
           onChange={(e) => p.onName?.(e.target.value)}
         />
@@ -393,6 +430,7 @@ function Acts({
   sheet,
   template,
   opened,
+  suggested,
   may,
   trouble,
   onSaved,
@@ -402,20 +440,16 @@ function Acts({
   sheet: Sheet;
   template?: Template;
   opened: Opened;
+  suggested: string; // its name, as long as nobody gives it one
   may: boolean;
-  trouble: string;
+  trouble?: Problem;
   onSaved?: (t: Template) => void;
   onKept: () => void;
   onHistory: () => void;
 }) {
   const navigate = useNavigate();
   const path = { sheet: sheet.id, template: template?.id ?? "" };
-  const saving = useRef(false); // what is shown next is of our own doing
-  const leaving = useBlocker({
-    shouldBlockFn: ({ current, next }) => opened.changed && may && !saving.current && current.pathname !== next.pathname,
-    enableBeforeUnload: () => opened.changed && may,
-    withResolver: true,
-  });
+  const leaving = useLeaving(opened.changed && may);
   const changes = [keys.templates, keys.template, keys.rules, keys.rule];
   const save = useWrite<Body, Template>({
     write: (mine) =>
@@ -426,7 +460,6 @@ function Acts({
           })
         : http.POST("/sheets/{sheet}/templates", { params: { path: { sheet: sheet.id } }, body: { template: mine } }),
     changes,
-    saved: "Saved.",
     after: (t, sent) => {
       // The server says which text was written when.
       const dated = (d: Body): Body => ({
@@ -436,13 +469,12 @@ function Acts({
           ? { variants: d.variants.map((v) => ({ ...v, of: t.content.variants?.find((x) => x.language === v.language)?.of })) }
           : {}),
       });
-      opened.edit(dated);
+      opened.edit((d) => dated({ ...d, name: d.name.trim() || sent.name }));
       opened.saved(t, dated(sent));
       onKept();
-      saving.current = true;
       if (onSaved) onSaved(t);
-      else if (!template) void navigate({ to: "/templates/$sheet/$template", params: { sheet: sheet.id, template: t.id }, replace: true });
-      saving.current = false;
+      else if (!template && leaving.blocker.status !== "blocked")
+        leaving.pass(() => navigate({ to: "/templates/$sheet/$template", params: { sheet: sheet.id, template: t.id }, replace: true }));
     },
     quiet: true,
   });
@@ -451,31 +483,18 @@ function Acts({
     write: () => http.DELETE("/sheets/{sheet}/templates/{template}", { params: { path } }),
     changes,
     after: () => {
-      saving.current = true;
-      void navigate({ to: "/templates" });
+      onKept();
+      leaving.pass(() => navigate({ to: "/templates" }));
     },
     quiet: true,
   });
-  const ready = may && !save.busy && opened.changed && opened.mine.name.trim() !== "" && opened.newer === undefined;
-  useKey("ctrl+s", () => ready && void save.do(opened.mine), may);
-  const failed = [save, remove].map((w) => w.failed).find((f) => f && f.newer === undefined);
+  const ready = may && !save.busy && opened.changed && opened.newer === undefined;
+  const mine = opened.mine.name.trim() ? opened.mine : { ...opened.mine, name: suggested };
+  useKey("ctrl+s", () => ready && void save.do(mine), may);
   return (
     <span className="ml-auto flex flex-none items-center gap-4">
-      {leaving.status === "blocked" && (
-        <span role="alertdialog" aria-label="Not saved" className="flex items-baseline gap-3">
-          <span>This letter is not saved.</span>
-          <button type="button" className="link" onClick={leaving.proceed}>
-            Leave; keep what I wrote in this browser
-          </button>
-          {/* eslint-disable-next-line jsx-a11y/no-autofocus -- it answers what was just pressed */}
-          <button type="button" className="act" autoFocus onClick={leaving.reset}>
-            Stay
-          </button>
-        </span>
-      )}
-      <span role="alert" className="text-brick">
-        {failed?.title ?? trouble}
-      </span>
+      <Leaving of={leaving} what="template" onSave={ready ? () => save.do(mine) : undefined} />
+      <WriteState of={[save, remove]} problem={trouble} />
       {template && !onSaved && (
         <button type="button" className="link" onClick={onHistory}>
           Versions
@@ -484,7 +503,7 @@ function Acts({
       {may && template && !onSaved && <CopyTo sheet={sheet} template={template} mine={opened.mine} />}
       {may && template && !onSaved && <Remove name={template.name} users={users} busy={remove.busy} onRemove={() => void remove.do()} />}
       {may && (
-        <button type="button" className="act" disabled={!ready} onClick={() => void save.do(opened.mine)}>
+        <button type="button" className="act" disabled={!ready} onClick={() => void save.do(mine)}>
           Save
           <kbd className="key" aria-hidden>
             Ctrl S
@@ -568,7 +587,7 @@ function Paper({ sheet, text, dir, may, put }: PaperProps) {
         />
         <LineEditor
           label="Preview text"
-          hint="What a mailbox shows behind the subject; the letter’s first words where there is none"
+          hint="What a mailbox shows behind the subject"
           content={text.preheader ?? empty}
           columns={columns}
           editable={may}

@@ -22,8 +22,8 @@ export function TemplatesPlace(): ReactNode {
             <h1>
               <b>Templates.</b> None yet.{" "}
               {sheets.data.length === 0
-                ? "A template is written for a sheet; bring a sheet in first."
-                : "A template is a letter with the row’s own values in it."}
+                ? "A template is written for a sheet; make a sheet first."
+                : "A template is an email with the row’s own values in it."}
             </h1>
           ) : (
             <h1>
@@ -45,7 +45,7 @@ export function TemplatesPlace(): ReactNode {
           )}
           {may && sheets.data.length === 0 && (
             <Link to="/sheets/new" className="link ml-auto">
-              Bring a sheet in
+              New sheet
             </Link>
           )}
         </div>

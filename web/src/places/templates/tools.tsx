@@ -33,7 +33,11 @@ function Menu({
     <Popover.Root open={open} onOpenChange={setOpen}>
       <Popover.Trigger className={`link ${active ? "underline underline-offset-4" : ""}`} onMouseDown={(e) => e.preventDefault()}>
         {name}
-        {hint && <kbd className="key">{hint}</kbd>}
+        {hint && (
+          <kbd className="key" aria-hidden>
+            {hint}
+          </kbd>
+        )}
       </Popover.Trigger>
       <Popover.Portal>
         <Popover.Content
@@ -101,7 +105,7 @@ export function Tools({ body, target, columns, kind = "letter" }: Props) {
     <div
       className="flex flex-wrap items-baseline gap-x-4 gap-y-1 pb-2.5 text-ink-2"
       role="toolbar"
-      aria-label={kind === "piece" ? "Piece of text" : "Letter"}
+      aria-label={kind === "piece" ? "Piece of text" : "Email text"}
     >
       <Menu name="Field" hint="[">
         {(close) =>
@@ -247,7 +251,7 @@ function LinkTool({ body, columns, href }: { body: Editor; columns: Column[]; hr
                 Link them
               </button>
               <button type="button" className="link" onClick={() => set([{ of: "opt-out" }])}>
-                Link to “no more of these emails”
+                Unsubscribe link
               </button>
               {href && (
                 <button
@@ -305,7 +309,7 @@ function Insert({ body, columns, kind, inPart, inTable }: InsertProps) {
         type="file"
         className="sr-only"
         tabIndex={-1}
-        aria-label="Choose a picture"
+        aria-label="Choose an image"
         accept="image/*"
         multiple
         onChange={(e) => {

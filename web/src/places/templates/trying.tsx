@@ -25,7 +25,7 @@ export function Trying({ sheet, template, saved, row }: Props) {
   });
   return (
     <span className="ml-auto flex items-baseline gap-4">
-      <Blank words="Try it on others, or on other rows …" title="Send tests" open={open} onOpenChange={setOpen}>
+      <Blank words="More tests …" title="Send tests" open={open} onOpenChange={setOpen}>
         <Form
           sheet={sheet}
           template={template}
@@ -98,10 +98,10 @@ function Form({ sheet, template, saved, row, busy, onSend }: FormProps) {
         {(saved?.usedBy ?? []).map((u) => (
           <label key={u.rule} className={tick}>
             <input type="radio" name="what" className={box} checked={rule === u.rule} onChange={() => setWhat(u.rule)} />
-            one row for each wording of rule {u.letter}, {u.name}, as they are saved
+            one row for each template of rule {u.letter}, {u.name}, as they are saved
           </label>
         ))}
-        {differing && picked.isPending && <p className="ml-6 text-ink-2">Looking through the rows …</p>}
+        {differing && picked.isPending && <p className="ml-6 text-ink-2">Going through the rows …</p>}
         {differing && picked.error && (
           <p role="alert" className="ml-6 text-brick">
             {words(picked.error)}

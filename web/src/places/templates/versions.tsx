@@ -40,7 +40,7 @@ export function Versions({ sheet, template, now, row, may, onPut, onClose }: Pro
         may &&
         one.data?.content && (
           <button type="button" className="act" onClick={() => one.data.content && onPut(one.data.content)}>
-            Put version {one.data.version} back, to be saved
+            Restore version {one.data.version}, to be saved
           </button>
         )
       }

@@ -4,6 +4,7 @@ import { api, http, type Mark, type Schemas } from "../../api/client";
 import { keys, ofEmails } from "../../api/keys";
 import { useWrite } from "../../api/write";
 import { Await } from "../../parts/await";
+import { doubledRows } from "../sheets/view";
 import { kindWords, MarkIcon, Shape } from "../../parts/mark";
 import { useMay, useNow, useZone } from "../../parts/session";
 import { clock, count, dayOfMonth, daysFrom, isoDay, moment, numberWord, shortMonth, upperFirst } from "../../parts/time";
@@ -43,8 +44,8 @@ function Today({ today: t }: { today: Today }) {
           {t.sources.length > 0 && (
             <Link to="/sheets/$sheet/bring" params={{ sheet: t.sources[0]?.sheetId ?? "" }} search={{ from: "source" }} className="needs">
               {t.sources.length === 1
-                ? "A source could not be taken in."
-                : `${upperFirst(numberWord(t.sources.length))} sources could not be taken in.`}
+                ? "A source could not be imported."
+                : `${upperFirst(numberWord(t.sources.length))} sources could not be imported.`}
             </Link>
           )}{" "}
           {t.needsTotal > 0 ? (
@@ -61,7 +62,7 @@ function Today({ today: t }: { today: Today }) {
         <h2 className="mb-2 flex items-baseline gap-2.5">
           Today’s line{" "}
           <small className="text-[13px] font-[450] text-ink-2">
-            {t.out} out, {t.refused} refused, {t.coming} to come
+            {t.out} out, {t.refused} failed, {t.coming} to come
           </small>
         </h2>
         {t.lanes.length === 0 ? (
@@ -83,12 +84,12 @@ function NoticeLine({ notice }: { notice: Schemas["Notice"] }) {
   const may = useMay("coordinator");
   const looked = useWrite({
     write: () => http.POST("/went-back/looked"),
-    saved: "Noted. What is held stays so until you let it go; rules and sending are switched on again by you.",
+    saved: "Noted. What is held stays so until you send it; rules and sending are switched on again by you.",
     changes: [keys.session, ...ofEmails],
   });
   return (
-    <li className="flex items-start gap-3.5 border-b border-hair-2 py-2 max-md:flex-wrap" role="alert">
-      <span className="w-[15px] flex-none text-center font-bold text-brick" aria-hidden="true">
+    <li className="flex items-start gap-3.5 border-b border-hair-2 py-2 max-[899px]:flex-wrap" role="alert">
+      <span className="w-[18px] flex-none text-center font-bold text-brick" aria-hidden="true">
         !
       </span>
       <span className="min-w-0 flex-1">
@@ -97,18 +98,18 @@ function NoticeLine({ notice }: { notice: Schemas["Notice"] }) {
         {notice.kind === "went-back" && (
           <>
             {" "}
-            First look through{" "}
+            First review{" "}
             <Link to="/log" search={{ show: "held" }} className="link">
               {notice.held === 0 ? "the log" : `what is held (${notice.held})`}
             </Link>
-            : leave out what has gone, let go what has not. Then switch on the {notice.rules === 1 ? "rule" : `${notice.rules ?? 0} rules`}{" "}
+            : don’t send what has gone, send what has not. Then switch on the {notice.rules === 1 ? "rule" : `${notice.rules ?? 0} rules`}{" "}
             in their sheets, and sending in the bar.
           </>
         )}
       </span>
       {notice.kind === "went-back" && may && (
         <button type="button" className="link flex-none" disabled={looked.busy} onClick={() => void looked.do()}>
-          I have looked
+          I have reviewed it
         </button>
       )}
     </li>
@@ -122,9 +123,14 @@ function Needs({ today }: { today: Today }) {
       http.POST("/deliveries/{delivery}/decision", { params: { path: { delivery: v.id } }, body: { decision: v.decision } }),
     changes: ofEmails,
   });
+  const meant = useWrite<string>({
+    write: (sheet) => http.POST("/sheets/{sheet}/unjudged-known", { params: { path: { sheet } } }),
+    changes: [keys.today],
+  });
   const navigate = useNavigate();
   const broken = today.broken ?? [];
-  if (today.needs.length + today.sources.length + today.notices.length + today.doubled.length + broken.length === 0) return null;
+  if (today.needs.length + today.sources.length + today.notices.length + today.doubled.length + today.unjudged.length + broken.length === 0)
+    return null;
   const shown = today.needs.slice(0, 7);
   const more = today.needsTotal - shown.reduce((n, x) => n + x.count, 0);
   return (
@@ -135,9 +141,9 @@ function Needs({ today }: { today: Today }) {
           <NoticeLine key={x.text} notice={x} />
         ))}
         {broken.map((r) => (
-          <li key={r.rule} className="flex items-center gap-3.5 border-b border-hair-2 py-1.5 max-md:flex-wrap">
+          <li key={r.rule} className="flex items-center gap-3.5 border-b border-hair-2 py-1.5 max-[899px]:flex-wrap">
             <MarkIcon letter={r.letter} kind="incomplete" />
-            <span className="min-w-0 flex-1">
+            <span className="min-w-0 flex-1 max-[899px]:basis-[80%]">
               <b className="font-semibold">{r.name}</b> of {r.sheet} is paused: {r.broken}.
             </span>
             <Link to="/sheets/$sheet/rules/$rule" params={{ sheet: r.sheetId, rule: r.rule }} className="link flex-none">
@@ -145,47 +151,30 @@ function Needs({ today }: { today: Today }) {
             </Link>
           </li>
         ))}
-        {today.doubled.map((x) => (
-          <li key={x.sheetId} className="flex items-center gap-3.5 border-b border-hair-2 py-1.5 max-md:flex-wrap">
-            <span className="w-[15px] flex-none text-center font-bold text-marigold" aria-hidden="true">
-              ×
-            </span>
-            <span className="min-w-0 flex-1">
-              <b className="font-semibold">The same key twice.</b> {upperFirst(count(x.rows, "row"))} {x.rows === 1 ? "has" : "have"} a key
-              that another row had before; each gets its own emails.
-            </span>
-            <span className="flex-none text-ink-2">{x.sheet}</span>
-            <span className="flex min-w-[150px] flex-none justify-end">
-              <Link to="/sheets/$sheet" params={{ sheet: x.sheetId }} className="link">
-                Look at the rows
-              </Link>
-            </span>
-          </li>
-        ))}
         {today.sources.map((x) => (
-          <li key={x.sheetId} className="flex items-center gap-3.5 border-b border-hair-2 py-1.5 max-md:flex-wrap">
-            <span className="w-[15px] flex-none text-center font-bold text-brick" aria-hidden="true">
+          <li key={x.sheetId} className="flex items-center gap-3.5 border-b border-hair-2 py-1.5 max-[899px]:flex-wrap">
+            <span className="w-[18px] flex-none text-center font-bold text-brick" aria-hidden="true">
               –
             </span>
-            <span className="min-w-0 flex-1">
-              <b className="font-semibold">Its source was not taken in.</b> {x.place}: {x.text}
+            <span className="min-w-0 flex-1 max-[899px]:basis-[80%]">
+              <b className="font-semibold">Its source was not imported.</b> {x.place}: {x.text}
             </span>
-            <span className="flex-none text-ink-2">{x.sheet}</span>
-            <span className="flex min-w-[150px] flex-none justify-end">
+            <span className="flex-none text-ink-2 max-[899px]:ml-[32px]">{x.sheet}</span>
+            <span className="flex min-w-[150px] flex-none justify-end max-[899px]:ml-auto max-[899px]:min-w-0">
               <Link to="/sheets/$sheet/bring" params={{ sheet: x.sheetId }} search={{ from: "source" }} className="link">
-                Look at the source
+                Review
               </Link>
             </span>
           </li>
         ))}
         {shown.map((n) => (
-          <li key={n.deliveries[0]} className="flex items-center gap-3.5 border-b border-hair-2 py-1.5 max-md:flex-wrap">
+          <li key={n.deliveries[0]} className="flex items-center gap-3.5 border-b border-hair-2 py-1.5 max-[899px]:flex-wrap">
             <MarkIcon letter={n.letter} kind={n.kind} />
-            <span className="min-w-0 flex-1">
+            <span className="min-w-0 flex-1 max-[899px]:basis-[80%]">
               <b className="font-semibold">{n.title}.</b> {n.text}
             </span>
-            <span className="flex-none text-ink-2">{n.sheet}</span>
-            <span className="flex min-w-[150px] flex-none justify-end gap-3">
+            <span className="flex-none text-ink-2 max-[899px]:ml-[32px]">{n.sheet}</span>
+            <span className="flex min-w-[150px] flex-none justify-end max-[899px]:ml-auto max-[899px]:min-w-0 gap-3">
               {may && n.actions.includes("it-went") && (
                 <>
                   <button
@@ -194,7 +183,7 @@ function Needs({ today }: { today: Today }) {
                     disabled={decide.busy}
                     onClick={() => void decide.do({ id: n.deliveries[0] ?? "", decision: "it-went" })}
                   >
-                    It went
+                    Mark as sent
                   </button>
                   <button
                     type="button"
@@ -207,8 +196,8 @@ function Needs({ today }: { today: Today }) {
                 </>
               )}
               {n.actions.includes("mend") && n.row && (
-                <Link to="/sheets/$sheet" params={{ sheet: n.sheetId }} search={{ row: n.row }} className="link">
-                  Mend the row
+                <Link to="/sheets/$sheet" params={{ sheet: n.sheetId }} search={{ row: n.row, fix: n.blame || undefined }} className="link">
+                  Fix the row
                 </Link>
               )}
               {n.actions.includes("open") && (
@@ -227,9 +216,59 @@ function Needs({ today }: { today: Today }) {
                         }))
                   }
                 >
-                  {n.count > 1 ? "Look through" : "Open"}
+                  {n.count > 1 ? "Review" : "Open"}
                 </button>
               )}
+            </span>
+          </li>
+        ))}
+        {today.unjudged.map((x) => (
+          <li key={x.sheetId} className="flex items-center gap-3.5 border-b border-hair-2 py-1.5 max-[899px]:flex-wrap">
+            <span className="w-[18px] flex-none text-center font-bold text-brick" aria-hidden="true">
+              ?
+            </span>
+            <span className="min-w-0 flex-1 max-[899px]:basis-[80%]">
+              <b className="font-semibold">{count(x.rows, "row")} cannot be judged</b> by {x.letters.length === 1 ? "rule" : "rules"}{" "}
+              {x.letters.join(", ")}: what they look at is empty or cannot be read.
+            </span>
+            <span className="flex-none text-ink-2 max-[899px]:ml-[32px]">{x.sheet}</span>
+            <span className="flex min-w-[150px] flex-none justify-end max-[899px]:ml-auto max-[899px]:min-w-0 gap-3">
+              {may && (
+                <button
+                  type="button"
+                  className="link"
+                  title="Not told again until there are more of them"
+                  disabled={meant.busy}
+                  onClick={() => void meant.do(x.sheetId)}
+                >
+                  Ignore
+                </button>
+              )}
+              <Link
+                to="/sheets/$sheet"
+                params={{ sheet: x.sheetId }}
+                search={{ show: { only: { rows: "unjudged", rule: x.rule } } }}
+                className="link"
+              >
+                Review
+              </Link>
+            </span>
+          </li>
+        ))}
+        {today.doubled.map((x) => (
+          <li key={x.sheetId} className="flex items-center gap-3.5 border-b border-hair-2 py-1.5 max-[899px]:flex-wrap">
+            <span className="w-[18px] flex-none text-center font-bold text-marigold" aria-hidden="true">
+              ×
+            </span>
+            <span className="min-w-0 flex-1 max-[899px]:basis-[80%]">
+              <b className="font-semibold">The same key twice.</b> {upperFirst(count(x.rows, "row"))} {x.rows === 1 ? "has" : "have"} a key
+              that another row had before; each gets its own emails.
+            </span>
+            <span className="flex-none text-ink-2 max-[899px]:ml-[32px]">{x.sheet}</span>
+            <span className="flex min-w-[150px] flex-none justify-end max-[899px]:ml-auto max-[899px]:min-w-0">
+              <Link to="/sheets/$sheet" params={{ sheet: x.sheetId }} search={{ show: doubledRows(x.key) }} className="link">
+                Review
+              </Link>
             </span>
           </li>
         ))}
@@ -388,7 +427,7 @@ function EightWeeks({ days, now, zone }: { days: Schemas["DayBar"][]; now: Date;
       <h2 className="mb-2 flex items-baseline gap-2.5">
         Eight weeks{" "}
         <small className="text-[13px] font-[450] text-ink-2">
-          behind us: {out.toLocaleString("en-GB")} sent, {bad} refused · ahead: {coming.toLocaleString("en-GB")}
+          behind us: {out.toLocaleString("en-GB")} sent, {bad} failed · ahead: {coming.toLocaleString("en-GB")}
         </small>
       </h2>
       <svg
@@ -404,7 +443,7 @@ function EightWeeks({ days, now, zone }: { days: Schemas["DayBar"][]; now: Date;
         )}
         {days.map((d, i) => (
           <g key={d.day}>
-            <title>{`${d.day}: ${d.out} out, ${d.bad} refused, ${d.coming} coming`}</title>
+            <title>{`${d.day}: ${d.out} out, ${d.bad} failed, ${d.coming} coming`}</title>
             <rect x={x(i)} y={0} width={x(1) - x(0)} height={104} fill="transparent" />
             {d.bad > 0 && <rect x={x(i) + 5} y={104 - y(d.bad)} width={12} height={y(d.bad)} fill="var(--brick)" />}
             {d.out > 0 && <rect x={x(i) + 5} y={104 - y(d.bad) - y(d.out)} width={12} height={y(d.out)} fill="var(--juniper)" />}

@@ -44,7 +44,7 @@ const save = async () => {
   await expect(page.getByText("The columns are changed.").last()).toBeVisible();
 };
 
-test("a file is looked at, its columns are named, retyped and left out, and it becomes a sheet", async () => {
+test("a file is looked at, its columns are named, retyped and not imported, and it becomes a sheet", async () => {
   await page.goto("/sheets/new");
   await page.getByLabel("File of rows").setInputFiles({ name: "Bells.csv", mimeType: "text/csv", buffer: Buffer.from(csv) });
   await expect(page.getByLabel("Type of Struck on")).toHaveValue("date");
@@ -54,7 +54,7 @@ test("a file is looked at, its columns are named, retyped and left out, and it b
   await page.getByLabel("Type of Tone").selectOption("number");
   await expect(page.getByText("line 2: clear")).toBeVisible();
   await page.getByLabel("Type of Tone").selectOption("choice");
-  await page.getByLabel("Leave Weight out").check();
+  await page.getByLabel("Don’t import Weight").check();
   await page.getByRole("button", { name: "Make a sheet of 8 rows" }).click();
   await expect(at("B-1")).toBeVisible();
   sheet = new URL(page.url()).pathname.split("/")[2] ?? "";
@@ -68,7 +68,7 @@ test("a file is looked at, its columns are named, retyped and left out, and it b
   expect((await rows(3)).slice(0, 2)).toEqual(["14 Mar 2027", "2 Mar 2027"]);
 });
 
-test("the heads by keyboard: order, hide, keep in sight", async () => {
+test("the heads by keyboard: sort, hide, freeze", async () => {
   await at("B-1").click();
   await page.keyboard.press("ArrowRight");
   await page.keyboard.press("ArrowUp");
@@ -77,7 +77,7 @@ test("the heads by keyboard: order, hide, keep in sight", async () => {
   await page.keyboard.press("ArrowRight");
   await expect(head("Struck on")).toBeFocused();
   await page.keyboard.press("Enter");
-  await expect(page.getByRole("menuitem", { name: "In its order", exact: true })).toBeFocused();
+  await expect(page.getByRole("menuitem", { name: "Sort ascending", exact: true })).toBeFocused();
   await page.keyboard.press("ArrowDown");
   await page.keyboard.press("Enter");
   await expect(page.getByRole("columnheader", { name: "Struck on" })).toHaveAttribute("aria-sort", "descending");
@@ -87,7 +87,7 @@ test("the heads by keyboard: order, hide, keep in sight", async () => {
   await page.getByRole("menuitem", { name: "Hide" }).click();
   await expect(page.getByRole("columnheader", { name: "Tone" })).toHaveCount(0);
   await head("Who rings").click();
-  await page.getByRole("menuitem", { name: "Keep in sight up to here" }).click();
+  await page.getByRole("menuitem", { name: "Freeze up to here" }).click();
   await expect.poll(async () => (await it()).frozen).toBe(1);
   // What is kept in sight stays where it is while the others slide.
   const box = () => page.getByRole("columnheader", { name: "Who rings" }).boundingBox();
@@ -95,13 +95,13 @@ test("the heads by keyboard: order, hide, keep in sight", async () => {
   await page.getByRole("grid").evaluate((g) => g.scrollBy(200, 0));
   expect((await box())?.x).toBe(was?.x);
   await head("Who rings").click();
-  await page.getByRole("menuitem", { name: "Let all columns slide" }).click();
+  await page.getByRole("menuitem", { name: "Unfreeze" }).click();
   await expect.poll(async () => (await it()).frozen).toBe(0);
   await expect(page.getByRole("grid")).toBeFocused();
 });
 
 test("a head's edge makes its column wider", async () => {
-  const edge = page.getByRole("columnheader", { name: "Who rings" }).getByTitle("Pull to make the column wider");
+  const edge = page.getByRole("columnheader", { name: "Who rings" }).getByTitle("Drag to change the width");
   const b = await edge.boundingBox();
   if (!b) throw new Error("no edge");
   await page.mouse.move(b.x + 2, b.y + 10);
@@ -129,13 +129,13 @@ test("columns renamed, put in another order, shown again, with options in theirs
   expect(await rows(3)).toEqual(["bright", "dull", "bright", "dull", "bright", "dull", "bright", "bright"]);
 });
 
-test("a column taken out is brought back with all it held", async () => {
+test("a column deleted is restored with all it held", async () => {
   await slip().getByRole("button", { name: "Who rings, text" }).click();
-  await slip().getByRole("button", { name: "Take this column out" }).click();
-  await expect(page.getByText("Takes out Who rings. What the cells hold is kept, and can be brought back.")).toBeVisible();
+  await slip().getByRole("button", { name: "Delete this column" }).click();
+  await expect(page.getByText("Deletes Who rings: 8 filled cells.")).toBeVisible();
   await save();
   await expect(page.getByRole("columnheader", { name: "Who rings" })).toHaveCount(0);
-  await slip().getByRole("button", { name: "Bring back" }).click();
+  await slip().getByRole("button", { name: "Restore" }).click();
   await expect(page.getByRole("columnheader", { name: "Who rings" })).toBeVisible();
   const i = (await it()).columns.findIndex((x) => x.name === "Who rings");
   expect((await rows(i))[0]).toBe("Ada Quill");
@@ -165,7 +165,7 @@ test("a locked column is written by coordinators alone; a reader writes nothing"
   await rosa.getByRole("gridcell", { name: "ben.harrow@volunteers.marrowby.example" }).click();
   await rosa.evaluate(() => navigator.clipboard.writeText("b.harrow@volunteers.marrowby.example\tcracked"));
   await rosa.keyboard.press("Control+v");
-  await expect(rosa.getByText("Not written: Tone, which is worked out or locked.")).toBeVisible();
+  await expect(rosa.getByText("Not written: Tone, which is calculated or locked.")).toBeVisible();
   await expect(rosa.getByRole("gridcell", { name: "b.harrow@volunteers.marrowby.example" })).toBeVisible();
   expect((await rows(tone))[1]).toBe("dull");
   await rosa.context().close();
@@ -176,7 +176,7 @@ test("a locked column is written by coordinators alone; a reader writes nothing"
   await hugh.keyboard.press("Enter");
   await hugh.keyboard.press("Delete");
   await expect(hugh.getByRole("gridcell", { name: "Cass Orme" })).toBeVisible();
-  await expect(hugh.getByRole("button", { name: /Bring rows in|Columns|Add a row/ })).toHaveCount(0);
+  await expect(hugh.getByRole("button", { name: /Import|Columns|Add a row/ })).toHaveCount(0);
   await hugh.context().close();
 });
 
@@ -197,7 +197,7 @@ test("a file again whose dates stand in another order", async () => {
   await expect(page.getByRole("region", { name: "The file" }).getByRole("row", { name: /B-1/ })).toContainText("03/16/2027");
   await page.getByRole("checkbox", { name: "keep rows as they are that the file does not have" }).check();
   await page.getByRole("button", { name: "Change 1" }).click();
-  await expect(page.getByText(/0 rows added, 1 changed|1 changed/).first()).toBeVisible();
+  await expect(page.getByRole("complementary", { name: "What was imported" })).toContainText("1 row changed, in 1 cell");
   const i = (await it()).columns.findIndex((c) => c.name === "Struck on");
   expect((await rows(i)).slice(0, 2)).toEqual(["16 Mar 2027", "2 Mar 2027"]);
 });
@@ -216,18 +216,18 @@ test("broken files say where, and change nothing", async () => {
   expect((await rows(0)).length).toBe(8);
 });
 
-test("a selection taken out as CSV, with its emails, and made harmless", async () => {
+test("a selection exported as CSV, with its emails, and made harmless", async () => {
   const i = (await it()).columns.findIndex((c) => c.name === "Who rings");
   await ask(page, "PATCH", `/sheets/${sheet}/rows/by-key/B-3`, { cells: { "Who rings": "=1+2" } });
   await page.goto(`/sheets/${sheet}`);
   await at("B-2").click();
   await page.keyboard.press("Shift+ArrowDown");
   await page.keyboard.press("Shift+Space");
-  await page.getByRole("button", { name: "Take rows out" }).click();
+  await page.getByRole("button", { name: "Export" }).click();
   await page.getByRole("radio", { name: /^CSV/ }).check();
   await page.getByLabel("with the last and the next email of each row").check();
   const waiting = page.waitForEvent("download");
-  await page.getByRole("link", { name: "Take out 2 rows" }).click();
+  await page.getByRole("link", { name: "Export 2 rows" }).click();
   const stream = await (await waiting).createReadStream();
   let text = "";
   for await (const chunk of stream) text += String(chunk);

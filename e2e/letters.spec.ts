@@ -5,8 +5,8 @@ import { ask, mails, signIn } from "./museum";
 
 test.use({ timezoneId: "Europe/London", actionTimeout: 8_000 });
 
-const letter = (page: Page) => page.getByRole("textbox", { name: "Letter" });
-const tools = (page: Page) => page.getByRole("toolbar", { name: "Letter" });
+const letter = (page: Page) => page.getByRole("textbox", { name: "Email text" });
+const tools = (page: Page) => page.getByRole("toolbar", { name: "Email text" });
 
 // The browser tells the editor of a moved cursor a moment later.
 async function to(page: Page, end: "End" | "Home") {
@@ -74,7 +74,7 @@ test("a whole letter, from its first heading to the mailbox", async ({ page }) =
     await page.keyboard.press("Tab");
     await page.keyboard.type("North");
     await toEnd(page);
-    await page.getByLabel("Choose a picture").setInputFiles({ name: "map.png", mimeType: "image/png", buffer: picture });
+    await page.getByLabel("Choose an image").setInputFiles({ name: "map.png", mimeType: "image/png", buffer: picture });
     await page.getByRole("button", { name: "Image", exact: true }).click();
     await page.getByRole("textbox", { name: "In words, for those who do not see it" }).fill("The way to the north gate");
     await page.keyboard.press("Escape");
@@ -107,8 +107,8 @@ test("a whole letter, from its first heading to the mailbox", async ({ page }) =
     await page.goto("/templates");
     await page.getByRole("button", { name: "Write a template" }).click();
     await page.getByRole("dialog").getByRole("link", { name: "Outgoing loans" }).click();
-    await expect(page.getByText("What you wrote is still here.")).toBeVisible();
-    await page.getByRole("button", { name: "Go on with it" }).click();
+    await expect(page.getByText("Your changes are still here.")).toBeVisible();
+    await page.getByRole("button", { name: "Restore them" }).click();
     await expect(letter(page).getByRole("heading", { name: "Your courier" })).toBeVisible();
     await expect(page.getByLabel("Name of the template")).toHaveValue("Courier");
   });
@@ -201,7 +201,7 @@ test("a whole letter, from its first heading to the mailbox", async ({ page }) =
     await slip.getByLabel("Show").selectOption({ index: 1 });
     await slip.getByLabel("beside").selectOption({ index: 1 });
     await expect(slip.getByText("With kind regards")).toHaveCount(1);
-    await slip.getByRole("button", { name: /^Put version 1 back/ }).click();
+    await slip.getByRole("button", { name: /^Restore version 1/ }).click();
     await expect(letter(page)).not.toContainText("With kind regards");
   });
 });

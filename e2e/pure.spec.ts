@@ -1,8 +1,10 @@
 import { isDeepStrictEqual } from "node:util";
 import { expect, test } from "@playwright/test";
+import { edge, makeAxis, spread } from "../web/src/parts/axis";
 import { daysFrom, isoDay, midnight, moment, plusDays, weekday } from "../web/src/parts/time";
 import type { Condition, RuleBody, Sheet } from "../web/src/api/client";
 import { changeOf, kinds, moreOf, readRecurrence, tidy, withKind, withParts, writeRecurrence } from "../web/src/places/rule/model";
+import { colIndex, columnAt } from "../web/src/places/sheets/gridlayout";
 import { pressed, Typed } from "../web/src/places/sheets/keys";
 import { pendingTexts, type Shelf, Unsent, verdict } from "../web/src/places/sheets/unsent";
 
@@ -350,4 +352,38 @@ test("what is typed for a row that is still to come is kept cell by cell", () =>
   expect(press("a", "b", "Backspace", "c").open).toBe("ac");
   expect(press("a", "ArrowUp").taken).toEqual([true, false]);
   expect(press("Escape").taken).toEqual([false]);
+});
+
+test("many marks of one day are bundled, and do not spill into the next", () => {
+  const axis = makeAxis(new Date("2027-03-15T08:40:00Z"), "Europe/London");
+  const mark = (at: string) => ({ at, letter: "A", kind: "coming" as const, line: "", rule: "r", row: "1" });
+  const day = (d: string, n: number) =>
+    Array.from({ length: n }, (_, i) => mark(`2027-03-${d}T${String(9 + (i % 9)).padStart(2, "0")}:00:00Z`));
+  for (const [marks, want] of [
+    [[], []],
+    [day("16", 1), [0]],
+    [day("16", 3), [0, 0, 0]],
+    [day("16", 42), [41]],
+    [
+      [...day("16", 42), ...day("17", 2)],
+      [41, 0, 0],
+    ],
+    [[mark("2026-01-01T09:00:00Z")], []], // long before the axis
+  ] as const)
+    expect(spread(axis, [...marks]).map((s) => s.more)).toEqual(want);
+  // The bundle stands where its day is.
+  const at = axis.days.iso.indexOf("2027-03-16");
+  const x = spread(axis, day("16", 42))[0]?.x ?? 0;
+  expect(x).toBeGreaterThanOrEqual(edge(axis, at));
+  expect(x).toBeLessThan(edge(axis, at + 1));
+});
+
+test("the places of the columns are counted right, and found again", () => {
+  for (const hasKey of [true, false]) {
+    const places = [0, 1, 2, 9].map((i) => colIndex(i, hasKey));
+    expect(places).toEqual(hasKey ? [1, 3, 4, 11] : [3, 4, 5, 12]);
+    expect(places.map((p) => columnAt(p, hasKey))).toEqual([0, 1, 2, 9]);
+    expect(columnAt(2, hasKey)).toBe(-1); // the track
+  }
+  expect(columnAt(1, false)).toBe(-1); // the row's number
 });

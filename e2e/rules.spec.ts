@@ -25,7 +25,7 @@ const axe = async () => {
   expect(found.violations.filter((v) => v.impact === "serious" || v.impact === "critical").map((v) => v.id)).toEqual([]);
 };
 
-const says = (words: string) => expect.poll(sentence).toBe(`${words} The first run is held until somebody has looked.`);
+const says = (words: string) => expect.poll(sentence).toBe(`${words} The first run is held until somebody has reviewed it.`);
 
 test("some working days before a date, and a wording of its own on the day", async () => {
   await begin("Outgoing loans", "Three working days", "some days before or after a date");
@@ -55,7 +55,7 @@ test("a state that goes from one to another, with two wordings and follow-ups un
   await slip().getByLabel("agreed").check();
   await close();
   await template("Packing");
-  await more("another wording where …");
+  await more("another template where …");
   await slip().getByRole("button", { name: "Only rows where …" }).click();
   await slip().getByLabel("Column", { exact: true }).selectOption({ label: "Insured value" });
   await slip().getByLabel("How", { exact: true }).selectOption("<");
@@ -171,7 +171,7 @@ test("columns that belong together: the rule means the latest, and another month
   const before = await ask<{ columns: { name: string; [key: string]: unknown }[] }>(page, "GET", sheet);
   await page.goto(`${sheet}?slip=columns`);
   await page.getByRole("button", { name: /^Hours this month, number/ }).click();
-  await page.getByLabel("Belongs to the columns of").fill("Hours");
+  await page.getByLabel("Group").fill("Hours");
   await page.getByRole("button", { name: "Change the columns" }).click();
   await expect(page.getByText("The columns are changed.")).toBeVisible();
   await begin("Volunteers", "Hours left", "on a schedule, or once on a day");
@@ -230,7 +230,9 @@ test("a held batch goes in part, the rest with its reason", async () => {
   const sheet = sheets["Outgoing loans"] ?? "";
   const packing = (await ask<{ id: string; body: Named }[]>(page, "GET", `/sheets/${sheet}/rules`)).find((r) => r.body.name === "Packing");
   await page.goto(`/sheets/${sheet}/held/${packing?.id}`);
-  await expect(page.getByRole("heading", { name: /19 emails wait for you/ })).toBeVisible();
+  const heading = page.getByRole("heading", { name: /\d+ emails wait for you/ });
+  const held = Number((await heading.innerText()).match(/(\d+) emails wait/)?.[1]);
+  expect(held).toBeGreaterThan(10);
   await axe();
   const before = (await mails(page, "")).total;
   await page.getByRole("button", { name: "pick none" }).click();
@@ -238,12 +240,12 @@ test("a held batch goes in part, the rest with its reason", async () => {
   await rows.nth(0).check();
   await rows.nth(1).check();
   await page.getByLabel("Why they are left out").fill("agreed by phone");
-  await page.getByRole("button", { name: "Leave out the other 17" }).click();
+  await page.getByRole("button", { name: `Don’t send the other ${held - 2}` }).click();
   await page.getByRole("button", { name: /^Send 2 emails to \d+ (person|people) now$/ }).click();
   await expect(page.getByRole("heading", { name: /Nothing waits for you/ })).toBeVisible();
   await expect.poll(async () => (await mails(page, "")).total - before).toBe(2);
   const log = await ask<{ lines: { outcome: string }[] }>(page, "GET", `/log?sheet=${sheet}&rule=${packing?.id}`);
-  expect(log.lines.filter((l) => l.outcome.includes("agreed by phone"))).toHaveLength(17);
+  expect(log.lines.filter((l) => l.outcome.includes("agreed by phone"))).toHaveLength(held - 2);
 });
 
 test("one email to come is left out, and another goes a day later", async () => {
@@ -252,28 +254,28 @@ test("one email to come is left out, and another goes a day later", async () => 
   await page.goto(`/sheets/${sheet}?row=${rows.rows[0]?.id}`);
   const change = page.getByRole("button", { name: /^Change this email/ });
   await change.first().click();
-  await page.getByRole("menuitem", { name: "Leave it out" }).click();
+  await page.getByRole("menuitem", { name: "Don’t send" }).click();
   await expect(page.getByText("Left out by Ines Karne")).toBeVisible();
   await change.nth(1).click();
   await page.getByRole("menuitem", { name: "A day later" }).click();
   await expect(page.getByText(/Moved by Ines Karne from/)).toBeVisible();
   await axe();
   await change.first().click();
-  await page.getByRole("menuitem", { name: "Let it go after all" }).click();
+  await page.getByRole("menuitem", { name: "Send it after all" }).click();
   await expect(page.getByText("Left out by Ines Karne")).toBeHidden();
 });
 
 test("a round-up that is to come is left out, and back", async () => {
   await page.goto("/log?to=r.moss@marrowby.example");
   await page.getByText(/emails to come/).click();
-  const out = page.getByRole("button", { name: "leave it out" });
+  const out = page.getByRole("button", { name: "don’t send" });
   await expect(out.first()).toBeVisible();
   const before = await out.count();
   await out.first().click();
-  await expect(page.getByRole("button", { name: "let it go after all" })).toHaveCount(1);
+  await expect(page.getByRole("button", { name: "send it after all" })).toHaveCount(1);
   await expect(out).toHaveCount(before - 1);
   await axe();
-  await page.getByRole("button", { name: "let it go after all" }).click();
+  await page.getByRole("button", { name: "send it after all" }).click();
   await expect(out).toHaveCount(before);
 });
 

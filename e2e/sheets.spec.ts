@@ -111,7 +111,7 @@ test.describe("a sheet in use", () => {
     await page.keyboard.press("Control+Delete");
     await expect.poll(async () => (await rowsOf(page, sheet)).total).toBe(6);
     await page.getByRole("button", { name: "History", exact: true }).first().click();
-    await page.getByRole("button", { name: "Bring back" }).first().click();
+    await page.getByRole("button", { name: "Restore" }).first().click();
     await expect
       .poll(async () => (await rowsOf(page, sheet)).rows.map((r) => r.name))
       .toEqual(["R-1", "R-2", "R-3", "R-4", "R-5", "R-6", "R-7", "R-8"]);
@@ -141,7 +141,7 @@ test.describe("a sheet in use", () => {
     await page.keyboard.press("F8");
     const slip = page.getByRole("complementary", { name: /History of Keeper email/ });
     await expect(slip.getByText("It holds m.lowe(at)marrowby now.")).toBeVisible();
-    await slip.getByRole("button", { name: /Put “m.lowe@marrowby.exam/ }).click();
+    await slip.getByRole("button", { name: /Restore “m.lowe@marrowby.exam/ }).click();
     await expect.poll(async () => (await cells(2))[0]).toBe("m.lowe@marrowby.example");
     await page.keyboard.press("Escape");
   });
@@ -164,10 +164,10 @@ test.describe("a sheet in use", () => {
     await page.keyboard.press("Enter");
     await expect(page.getByText("1 row holds it")).toBeVisible();
     await page.keyboard.press("Escape");
-    await page.getByRole("button", { name: /^Order/ }).click();
-    await page.getByLabel("Another column of the order").selectOption({ label: "State" });
-    await page.getByLabel("Another column of the order").selectOption({ label: "Humidity" });
-    await page.getByLabel("from the last").nth(1).check();
+    await page.getByRole("button", { name: /^Sort/ }).click();
+    await page.getByLabel("Sort by another column").selectOption({ label: "State" });
+    await page.getByLabel("Sort by another column").selectOption({ label: "Humidity" });
+    await page.getByLabel("descending").nth(1).check();
     await page.keyboard.press("Escape");
     await expect(page.getByRole("rowheader")).toHaveText([/R-2/, /R-4/, /R-6/, /R-7/, /R-5/, /R-3/, /R-8/, /R-1/]);
     await page
@@ -181,7 +181,7 @@ test.describe("a sheet in use", () => {
     await page.getByRole("button", { name: /^View/ }).click();
     await page.getByLabel("Name of the view").fill("Damp first");
     await page.getByLabel("share").check();
-    await page.getByRole("button", { name: "Keep what is shown" }).click();
+    await page.getByRole("button", { name: "Save what is shown" }).click();
     await expect(page).toHaveURL(/view=/);
     await page.reload();
     await expect(page.getByRole("button", { name: "View: “Damp first”" })).toBeVisible();
@@ -192,7 +192,7 @@ test.describe("a sheet in use", () => {
     await page.goto(`/sheets/${sheet}?slip=columns`);
     await page.getByRole("button", { name: "Add a column" }).click();
     await page.getByLabel("Name", { exact: true }).fill("Days since");
-    await page.getByLabel("Holds").selectOption("formula");
+    await page.getByRole("combobox", { name: /^Type/ }).selectOption("formula");
     const formula = page.getByRole("textbox", { name: "Formula" });
     await formula.fill("days_since(read");
     await expect(page.getByRole("option", { name: /read_on/ })).toBeVisible();
@@ -205,11 +205,11 @@ test.describe("a sheet in use", () => {
     await expect.poll(async () => (await cells(6)).every((t) => t !== "")).toBe(true);
     // Another type says what it would lose, and loses nothing.
     await page.getByRole("button", { name: "Case, text" }).click();
-    await page.getByLabel("Holds").selectOption("number");
+    await page.getByRole("combobox", { name: /^Type/ }).selectOption("number");
     await expect(page.getByText(/8 cells of 8 would not fit/)).toBeVisible();
     await page.getByRole("button", { name: "Change the columns; 8 cells will not fit" }).click();
     await expect.poll(async () => (await rowsOf(page, sheet)).rows[0]?.cells[1]).toMatchObject({ text: "Case 01", bad: true });
-    await page.getByLabel("Holds").selectOption("text");
+    await page.getByRole("combobox", { name: /^Type/ }).selectOption("text");
     await expect(page.getByText(/8 cells would fit that did not/)).toBeVisible();
     await page.getByRole("button", { name: "Change the columns" }).click();
     await expect.poll(async () => (await rowsOf(page, sheet)).rows[0]?.cells[1]).toEqual({ text: "Case 01" });
@@ -228,7 +228,9 @@ test.describe("a sheet in use", () => {
     const plan = page.getByRole("region", { name: "The file" });
     await expect(plan.getByRole("row", { name: /Humidity/ })).toHaveText(/R-3\s*Humidity\s*58.5\s*70/i);
     await page.getByRole("button", { name: "Add 1 row, change 1, mark 6 as gone" }).click();
-    await expect(page.getByText(/1 row added, 1 changed, 6 gone/)).toBeVisible();
+    const result = page.getByRole("complementary", { name: "What was imported" });
+    await expect(result).toContainText(/1 row added.*1 row changed, in 2 cells.*6 rows marked as gone.*The column Remark/);
+    await result.getByRole("button", { name: "close" }).click();
     expect((await rowsOf(page, sheet)).rows.filter((r) => r.gone)).toHaveLength(6);
     await at("R-8").click();
     await page.keyboard.press("Control+z");
@@ -240,7 +242,7 @@ test.describe("a sheet in use", () => {
   test("out as a workbook and in again changes nothing", async () => {
     await page.goto(`/sheets/${sheet}?slip=out`);
     const waiting = page.waitForEvent("download");
-    await page.getByRole("link", { name: "Take out 8 rows" }).click();
+    await page.getByRole("link", { name: "Export 8 rows" }).click();
     const file = await (await waiting).path();
     await page.goto(`/sheets/${sheet}/bring`);
     await page.getByLabel("File of rows").setInputFiles(file);
@@ -291,7 +293,7 @@ test("two people in one sheet: each sees the other, and a clash is chosen", asyn
   const clash = rosa.getByRole("dialog", { name: "Somebody else wrote there meanwhile" });
   await expect(clash.getByText("Bell tower, upper floor")).toBeVisible();
   await expect(tom.getByRole("gridcell", { name: "Bell tower, upper floor" })).toBeVisible();
-  await clash.getByRole("button", { name: "Put mine" }).click();
+  await clash.getByRole("button", { name: "Use mine" }).click();
   await expect(tom.getByRole("gridcell", { name: "Undercroft, lower floor" })).toBeVisible();
   await rosa.close();
   await expect(tom.getByText("Rosa Moss is here too")).toHaveCount(0, { timeout: 20_000 });

@@ -25,6 +25,7 @@ async function shoot(page: Page, name: string) {
 
 test("the main views", async ({ page }) => {
   test.setTimeout(180_000);
+  page.on("dialog", (d) => void d.accept()); // pages are left unsaved
   await signIn(page, "ines");
   const loans = (await ask<{ id: string; name: string }[]>(page, "GET", "/sheets")).find((s) => s.name === "Outgoing loans")?.id;
   const rule = (await ask<{ id: string }[]>(page, "GET", `/sheets/${loans}/rules`))[0].id;
@@ -41,7 +42,7 @@ test("the main views", async ({ page }) => {
   await page.keyboard.press("ArrowRight");
   await shoot(page, "sheet");
   await page.goto(`/sheets/${loans}?slip=columns`);
-  await page.getByRole("button", { name: /^Days to return, formula/ }).click();
+  await page.getByRole("button", { name: /^Days to return, calculated/ }).click();
   await page.getByRole("textbox", { name: "Formula" }).fill("working_days_until(return_due)");
   await page.getByText(/Comes to a number/).scrollIntoViewIfNeeded();
   await page.getByRole("button", { name: "Add a column" }).scrollIntoViewIfNeeded();
@@ -88,7 +89,7 @@ test("the main views", async ({ page }) => {
   await page.getByRole("dialog").getByLabel("How many").first().fill("21");
   await page.keyboard.press("Escape");
   await page
-    .getByText(/fall away/)
+    .getByText(/no longer go/)
     .first()
     .scrollIntoViewIfNeeded();
   await shoot(page, "rule-change");
@@ -117,13 +118,13 @@ test("the main views", async ({ page }) => {
   )?.id;
   await page.goto(`/templates/${loans}/${packingLetter}`);
   await page.getByTestId("previewed").waitFor();
-  const letter = page.getByRole("textbox", { name: "Letter" });
+  const letter = page.getByRole("textbox", { name: "Email text" });
   const insert = async (name: RegExp) => {
     await letter.focus();
     await page.waitForTimeout(150);
     await page.keyboard.press("Control+End");
     await page.waitForTimeout(150);
-    await page.getByRole("toolbar", { name: "Letter" }).getByRole("button", { name: "Insert" }).click();
+    await page.getByRole("toolbar", { name: "Email text" }).getByRole("button", { name: "Insert" }).click();
     await page.getByRole("dialog").getByRole("button", { name }).click();
     await page.waitForTimeout(150);
   };
@@ -145,7 +146,7 @@ test("the main views", async ({ page }) => {
   const slip = page.getByRole("complementary", { name: "Versions" });
   await slip.getByLabel("Show").selectOption({ index: 1 });
   await slip.getByLabel("beside").selectOption({ index: 1 });
-  await page.getByText("Saved.").waitFor({ state: "detached" });
+  await page.getByText("Saved", { exact: true }).waitFor({ state: "detached" });
   await shoot(page, "versions");
   const email = (await ask<{ lines: { id: string }[] }>(page, "GET", `/log?limit=1&sheet=${loans}&state=accepted`)).lines[0].id;
   await page.goto(`/log?email=${email}`);

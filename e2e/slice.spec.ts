@@ -19,13 +19,13 @@ test("from a CSV to delivered emails, each once", async ({ page }) => {
 
   await test.step("bring rows in", async () => {
     await page.getByRole("link", { name: "Sheets", exact: true }).click();
-    await page.getByRole("link", { name: "Bring a sheet in" }).click();
+    await page.getByRole("link", { name: "New sheet" }).click();
     await page.getByLabel("File of rows").setInputFiles({
       name: "Group visits.csv",
       mimeType: "text/csv",
       buffer: Buffer.from(csv),
     });
-    await expect(page.getByRole("heading", { level: 1 })).toContainText("5 rows in 6 columns, UTF-8, parted by semicolon");
+    await expect(page.getByRole("heading", { level: 1 })).toContainText("5 rows in 6 columns, UTF-8, separated by semicolon");
     await expect(page.getByLabel("Type of Guest email")).toHaveValue("email");
     await expect(page.getByText("line 5: quentin(at)isley.example")).toBeVisible();
     const make = page.getByRole("button", { name: "Make a sheet of 5 rows" });
@@ -63,22 +63,22 @@ test("from a CSV to delivered emails, each once", async ({ page }) => {
     await page.keyboard.type("Your visit on [visit");
     await expect(page.getByRole("option", { name: /Visit on/ })).toBeVisible();
     await page.keyboard.press("Enter");
-    await page.getByRole("textbox", { name: "Letter" }).click();
+    await page.getByRole("textbox", { name: "Email text" }).click();
     await page.keyboard.type("Dear [gue");
     await page.keyboard.press("Enter");
     await page.keyboard.type(", we look forward to you.");
     await page.keyboard.press("Control+b");
     await page.keyboard.type(" Ring the bell.");
     await expect(page.getByTestId("subject")).toHaveText("Your visit on 4 Apr 2027");
-    await expect(page.getByText("Guest is empty and has no other words")).toBeVisible();
+    await expect(page.getByText("Guest is empty and has no fallback")).toBeVisible();
     // Other words for a missing name, and the first word only.
-    await page.getByRole("textbox", { name: "Letter" }).getByText("Ida Fell").click();
+    await page.getByRole("textbox", { name: "Email text" }).getByText("Ida Fell").click();
     await page.getByLabel("How much").selectOption("first word");
-    await page.getByLabel("write other words").check();
-    await page.getByLabel("Other words where it is empty").fill("friend");
+    await page.getByLabel("write a fallback").check();
+    await page.getByLabel("Fallback, where it is empty").fill("friend");
     await page.keyboard.press("Escape");
     await expect(page.frameLocator("iframe").getByText("Dear Ida, we look forward")).toBeVisible();
-    await expect(page.getByText("Guest is empty and has no other words")).toHaveCount(0);
+    await expect(page.getByText("Guest is empty and has no fallback")).toHaveCount(0);
     await page.getByRole("button", { name: /^next/ }).click();
     await expect(page.getByTestId("previewed")).toHaveText("B-2");
     await page.getByRole("button", { name: "Save" }).click();
@@ -128,7 +128,7 @@ test("from a CSV to delivered emails, each once", async ({ page }) => {
     });
     await expect.poll(async () => (await mails(page, "Your visit on 4 Apr")).total).toBe(4);
     await page.goto("/setup/practice");
-    await page.getByLabel("Find mails").fill("pia@holt.example");
+    await page.getByLabel("Find emails").fill("pia@holt.example");
     await page
       .getByRole("row", { name: /pia@holt/ })
       .getByRole("button")
@@ -174,7 +174,7 @@ test("from a CSV to delivered emails, each once", async ({ page }) => {
     await ask(page, "DELETE", `/sheets/${sheet}/rows/${b1}`);
     await ask(page, "POST", `/sheets/${sheet}/rows/${b1}/restore`);
     await page.goto(sheetPath);
-    await page.getByRole("link", { name: "Bring rows in" }).click();
+    await page.getByRole("link", { name: "Import" }).click();
     await page.getByLabel("File of rows").setInputFiles({
       name: "again.csv",
       mimeType: "text/csv",
@@ -189,7 +189,7 @@ test("from a CSV to delivered emails, each once", async ({ page }) => {
     });
     await page.getByRole("button", { name: "See what 5 rows would change" }).click();
     await page.getByRole("button", { name: /^Change 1/ }).click();
-    await expect(page.getByText(/0 rows added, 1 changed/)).toBeVisible();
+    await expect(page.getByRole("complementary", { name: "What was imported" })).toContainText("1 row changed");
     await ask(page, "POST", "/clock", { to: "day" });
     expect((await mails(page, "Your visit on 4 Apr")).total).toBe(4);
     const log = await ask<{ counts: Record<string, number> }>(page, "GET", `/log?sheet=${sheet}`);

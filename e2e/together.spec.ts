@@ -51,7 +51,7 @@ test.describe("two at one rule and one template", () => {
     for (const p of [ines, tom]) await p.goto(`/sheets/${sheet}/rules/${rule.id}`);
     await ines.getByLabel("Name of the rule").fill("Thank them all");
     await ines.getByRole("button", { name: "Save", exact: true }).click();
-    await expect(ines.getByText("Saved.")).toBeVisible();
+    await expect(ines.getByText("Saved", { exact: true })).toBeVisible();
     await expect(tom.getByLabel("Name of the rule")).toHaveValue("Thank them all");
   });
 
@@ -68,7 +68,7 @@ test.describe("two at one rule and one template", () => {
     await expect(tom.getByRole("button", { name: "Save", exact: true })).toBeDisabled();
     expect(await ruleName()).toBe("Thank them all");
     // Theirs is taken: what tom typed is gone, and he knows.
-    await both.getByRole("button", { name: "Take theirs, leave mine" }).click();
+    await both.getByRole("button", { name: "Use theirs" }).click();
     await expect(tom.getByLabel("Name of the rule")).toHaveValue("Thank them all");
     await expect(tom.getByText(/10:30/).first()).toBeVisible();
   });
@@ -87,7 +87,7 @@ test.describe("two at one rule and one template", () => {
     const both = tom.getByRole("alert", { name: "Saved meanwhile" });
     await expect(both).toBeVisible();
     expect(await ruleName()).toBe("Thank the helpers");
-    await both.getByRole("button", { name: "Keep mine, to save over theirs" }).click();
+    await both.getByRole("button", { name: "Use mine" }).click();
     await tom.getByRole("button", { name: "Save", exact: true }).click();
     await expect.poll(ruleName).toBe("Thank everybody");
     await tom.unroute("**/api/events");
@@ -95,7 +95,7 @@ test.describe("two at one rule and one template", () => {
 
   test("the later writer of a template sees both letters", async () => {
     for (const p of [ines, tom]) await p.goto(`/templates/${sheet}/${template.id}`);
-    const body = (p: Page) => p.getByRole("textbox", { name: "Letter" });
+    const body = (p: Page) => p.getByRole("textbox", { name: "Email text" });
     await body(tom).click();
     await tom.keyboard.press("Control+End");
     await tom.keyboard.type(" From Tom.");
@@ -103,11 +103,11 @@ test.describe("two at one rule and one template", () => {
     await ines.keyboard.press("Control+End");
     await ines.keyboard.type(" From Ines.");
     await ines.getByRole("button", { name: "Save", exact: true }).click();
-    await expect(ines.getByText("Saved.")).toBeVisible();
+    await expect(ines.getByText("Saved", { exact: true })).toBeVisible();
     const both = tom.getByRole("alert", { name: "Saved meanwhile" });
     await expect(both.getByText("From Ines.")).toBeVisible();
     await expect(both.getByText("From Tom.")).toBeVisible();
-    await both.getByRole("button", { name: "Take theirs, leave mine" }).click();
+    await both.getByRole("button", { name: "Use theirs" }).click();
     await expect(body(tom)).toContainText("From Ines.");
     await expect(body(tom)).not.toContainText("From Tom.");
     // From here on he writes over what he has seen.
@@ -115,7 +115,7 @@ test.describe("two at one rule and one template", () => {
     await tom.keyboard.press("Control+End");
     await tom.keyboard.type(" And Tom.");
     await tom.getByRole("button", { name: "Save", exact: true }).click();
-    await expect(tom.getByText("Saved.")).toBeVisible();
+    await expect(tom.getByText("Saved", { exact: true })).toBeVisible();
     await expect(body(ines)).toContainText("From Ines. And Tom.");
   });
 });
@@ -192,14 +192,14 @@ test("several working calendars, and the one that a sheet has", async ({ browser
   await page.goto("/setup/calendar");
   await page.getByRole("button", { name: "Depot at Saltby" }).click();
   await expect(page.getByText("Counts for Display cases.")).toBeVisible();
-  await expect(page.getByRole("button", { name: "Take it away" })).toBeHidden();
+  await expect(page.getByRole("button", { name: "Delete" })).toBeHidden();
   await page.goto(`/sheets/${sheet}?slip=columns`);
   await page.getByLabel("Working days go by").selectOption({ index: 0 });
   await expect.poll(async () => (await ask<{ calendar: string }>(page, "GET", `/sheets/${sheet}`)).calendar).toBe("");
   await page.goto("/setup/calendar");
   await page.getByRole("button", { name: "Depot at Saltby" }).click();
-  await page.getByRole("button", { name: "Take it away" }).click();
-  await expect(page.getByText("Depot at Saltby is taken away.")).toBeVisible();
+  await page.getByRole("button", { name: "Delete" }).click();
+  await expect(page.getByText("Depot at Saltby is deleted.")).toBeVisible();
   await page.context().close();
 });
 
@@ -208,12 +208,12 @@ test("what is taken off the do-not-email list can be put back at once", async ({
   await page.goto("/setup/do-not-email");
   await page.getByLabel("Address").fill("vera.moor@tolvane.example");
   await page.getByLabel("Reason").fill("asked for letters by post");
-  await page.getByRole("button", { name: "Put on the list" }).click();
-  await page.getByRole("button", { name: "Take vera.moor@tolvane.example off the list" }).click();
+  await page.getByRole("button", { name: "Add to the list" }).click();
+  await page.getByRole("button", { name: "Remove vera.moor@tolvane.example from the list" }).click();
   await expect(page.getByRole("row", { name: "vera.moor@tolvane.example" })).toHaveCount(0);
   await page.getByRole("button", { name: "Undo" }).click();
   await expect(page.getByRole("cell", { name: "asked for letters by post" })).toBeVisible();
-  await page.getByRole("button", { name: "Take vera.moor@tolvane.example off the list" }).click();
+  await page.getByRole("button", { name: "Remove vera.moor@tolvane.example from the list" }).click();
   await expect(page.getByRole("row", { name: "vera.moor@tolvane.example" })).toHaveCount(0);
   await page.context().close();
 });
@@ -229,8 +229,8 @@ test("another time zone says first which emails change, and is left or taken", a
     await page.keyboard.press("Enter");
   };
   await type("America/New_York");
-  await expect(page.getByText(/^In the coming 60 days \d+ emails fall away and \d+ come new\.$/)).toBeVisible();
-  await page.getByRole("button", { name: "Leave it as it is" }).click();
+  await expect(page.getByText(/^In the coming 60 days \d+ emails no longer go and \d+ are new\.$/)).toBeVisible();
+  await page.getByRole("button", { name: "Cancel" }).click();
   await expect(field).toHaveValue("Europe/London");
   await type("Marrowby");
   await expect(page.getByText(/is not known/)).toBeVisible();

@@ -50,13 +50,13 @@ for (const look of ["light", "dark"] as const) {
       [`/log?email=${email}`, "What became of it"],
       ["/sheets/new", "Choose a file whose first row"],
       [`/sheets/${loans}?slip=columns`, "What says what a row is"],
-      [`/sheets/${loans}?slip=history`, "Taking a change back"],
+      [`/sheets/${loans}?slip=history`, "Undo leaves what"],
       [`/sheets/${loans}?slip=out`, "with the last and the next email"],
       [`/sheets/${loans}?cell=${row}.c1`, "It holds"],
-      [`/sheets/${loans}/bring`, "Rows are met by"],
+      [`/sheets/${loans}/bring`, "Rows are matched by"],
       [`/sheets/${volunteers}/bring?from=form`, "The form is open"],
       [form, "Join in"],
-      [`/sheets/${cases}/bring?from=source`, "What looking at it came to"],
+      [`/sheets/${cases}/bring?from=source`, "What checking it came to"],
       [`/sheets/${loans}/bring?from=programs`, "How it asks"],
       ["/setup/programs", "Tokens"],
       ["/setup/senders", "Mail server"],
@@ -109,6 +109,6 @@ test("in doubt: a person decides", async ({ page }) => {
     .click();
   const slip = page.getByRole("complementary");
   await expect(slip.getByText("contact with the mail server was lost")).toBeVisible();
-  await slip.getByRole("button", { name: "It went" }).click();
+  await slip.getByRole("button", { name: "Mark as sent" }).click();
   await expect(slip.getByText("said to have gone, by Ines Karne")).toBeVisible();
 });

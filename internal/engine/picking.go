@@ -147,7 +147,12 @@ type UnjudgedCount struct {
 	Rows    int            // that at least one rule cannot judge
 	Rules   map[string]int // by rule that is on, where there are any
 	version string
+	made    time.Time // by the wall clock
 }
+
+// recount is for how long the count of a sheet serves whatever changes, where it has
+// more rows than a forecast looks at: counting them takes a while.
+const recount = 30 * time.Second
 
 // CountUnjudged counts the rows that the rules that are on cannot judge.
 func (e *Engine) CountUnjudged(ctx context.Context, sheetID string) (*UnjudgedCount, error) {
@@ -165,7 +170,7 @@ func (e *Engine) CountUnjudged(ctx context.Context, sheetID string) (*UnjudgedCo
 	e.unjudged.mu.Lock()
 	known, ok := e.unjudged.by[sheetID]
 	e.unjudged.mu.Unlock()
-	if ok && known.version == version {
+	if ok && (known.version == version || sb.record.LiveRows > maxForecastRows && time.Since(known.made) < recount) {
 		return known, nil
 	}
 	counters := make([]*faultCounter, runtime.GOMAXPROCS(0))
@@ -185,7 +190,7 @@ func (e *Engine) CountUnjudged(ctx context.Context, sheetID string) (*UnjudgedCo
 	if err := survey(ctx, e, sb.record, counters, time.Time{}); err != nil {
 		return nil, err
 	}
-	out := &UnjudgedCount{Rules: map[string]int{}, version: version}
+	out := &UnjudgedCount{Rules: map[string]int{}, version: version, made: time.Now()}
 	for _, c := range counters {
 		out.Rows += c.rows
 		for i, rb := range rules {

@@ -3,6 +3,7 @@
 import type { ReactNode } from "react";
 import type { Column, Condition, RuleBody, Schemas, Sheet, Template } from "../../api/client";
 import { DurationField } from "../../parts/fields";
+import { longestName } from "../../parts/name";
 import { Choices } from "../../parts/picker";
 import { isoDay } from "../../parts/time";
 import { nameable, valueType } from "../sheets/cell";
@@ -250,7 +251,13 @@ function TemplateChoice({ templates, value, onChange, write, place }: TemplatePr
           write(place, undefined, typeof name === "string" ? name.trim() : "");
         }}
       >
-        <input name="name" className="field w-44" aria-label="Name of a new template" placeholder="name of a new one" maxLength={120} />
+        <input
+          name="name"
+          className="field w-44"
+          aria-label="Name of a new template"
+          placeholder="name of a new one"
+          maxLength={longestName}
+        />
         <button type="submit" className="link">
           write it here
         </button>

@@ -6,6 +6,7 @@ import { keys } from "../../api/keys";
 import { useWrite } from "../../api/write";
 import { Await } from "../../parts/await";
 import { draftOf, Leaving, LeftBehind, useLeaving, usePending } from "../../parts/draft";
+import { longestName } from "../../parts/name";
 import { useMay, useNow } from "../../parts/session";
 import { useSettled } from "../../parts/settled";
 import { Turned } from "../sheets/sets";
@@ -120,7 +121,7 @@ function Days({ calendar: c, may }: { calendar: Calendar; may: boolean }) {
         {may && (
           <label className="flex items-center gap-2">
             Name
-            <input className="field w-48" maxLength={120} value={name} onChange={(e) => put({ name: e.target.value })} />
+            <input className="field w-48" maxLength={longestName} value={name} onChange={(e) => put({ name: e.target.value })} />
           </label>
         )}
         {may && !c.isDefault && c.sheets.length === 0 && (

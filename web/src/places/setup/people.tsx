@@ -4,6 +4,7 @@ import { keys } from "../../api/keys";
 import { useWrite } from "../../api/write";
 import { Await } from "../../parts/await";
 import { Confirm } from "../../parts/confirm";
+import { longestName } from "../../parts/name";
 import { useNow, useSession, useZone } from "../../parts/session";
 import { count, moment } from "../../parts/time";
 
@@ -168,7 +169,7 @@ export function People() {
           <input
             className="field w-48"
             required
-            maxLength={120}
+            maxLength={longestName}
             value={form.name}
             onChange={(e) => setForm({ ...form, name: e.target.value })}
           />

@@ -5,6 +5,7 @@ import { keys } from "../../api/keys";
 import { useWrite } from "../../api/write";
 import { Blank } from "../../parts/picker";
 import { copyText } from "../../parts/clipboard";
+import { longestName } from "../../parts/name";
 import { useMay } from "../../parts/session";
 import { count } from "../../parts/time";
 import { sameView, type View } from "./view";
@@ -228,7 +229,7 @@ export function ViewPicker({
             className="field w-44"
             aria-label="Name of the view"
             placeholder="Name"
-            maxLength={120}
+            maxLength={longestName}
             value={name}
             onChange={(e) => setName(e.target.value)}
           />

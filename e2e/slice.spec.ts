@@ -30,7 +30,7 @@ test("from a CSV to delivered emails, each once", async ({ page }) => {
     await expect(page.getByText("line 5: quentin(at)isley.example")).toBeVisible();
     const make = page.getByRole("button", { name: "Make a sheet of 5 rows" });
     await expect(make).toBeDisabled(); // the order of the dates is open
-    await page.getByLabel("Order of the dates in Visit on").selectOption("day-month-year");
+    await page.getByRole("group", { name: "Order of the dates in Visit on" }).getByRole("button", { name: "day" }).click();
     await expect(page.getByLabel("Booking identifies the row")).toBeChecked();
     await make.click();
     await expect(page.getByRole("heading", { level: 1 })).toContainText("Group visits. No rule is on yet.");

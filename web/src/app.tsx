@@ -1,6 +1,6 @@
 import { createRootRoute, createRoute, createRouter, lazyRouteComponent, Outlet, useRouterState } from "@tanstack/react-router";
 import { useQueryClient } from "@tanstack/react-query";
-import { type ReactNode, useEffect } from "react";
+import { type ReactNode, useEffect, useRef, useState } from "react";
 import { Toaster } from "sonner";
 import { useLive } from "./api/live";
 import { Boundary } from "./parts/await";
@@ -21,13 +21,19 @@ function Frame(): ReactNode {
     const names: Record<string, string> = { sheets: "Sheets", templates: "Templates", log: "Log", setup: "Setup" };
     document.title = `${names[path.split("/")[1] ?? ""] ?? "Today"} · Nivot`;
   }, [path]);
+  // A page that comes takes the focus, so that the keyboard and a screen reader begin at what it says.
+  const main = useRef<HTMLElement>(null);
+  const [came] = useState(path);
+  useEffect(() => {
+    if (path !== came && !main.current?.contains(document.activeElement)) main.current?.focus();
+  }, [path, came]);
   return (
     <div className="flex h-full flex-col">
       <a href="#content" className="act sr-only z-50 focus:not-sr-only focus:absolute! focus:top-1 focus:left-1">
         Skip to the content
       </a>
       <Bar />
-      <main id="content" tabIndex={-1} className="flex min-h-0 flex-1 flex-col">
+      <main ref={main} id="content" tabIndex={-1} className="outline-none flex min-h-0 flex-1 flex-col">
         <Boundary place={path}>
           <Outlet />
         </Boundary>

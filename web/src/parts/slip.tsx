@@ -1,4 +1,5 @@
 import { type ReactNode, useEffect, useRef } from "react";
+import { keepFocus } from "./focus";
 import { Scroll } from "./scroll";
 
 // A panel from the right, over the margin. Escape closes it; the focus goes in
@@ -20,9 +21,9 @@ export function Slip({
 }) {
   const box = useRef<HTMLElement>(null);
   useEffect(() => {
-    const before = document.activeElement as HTMLElement | null;
+    const back = keepFocus();
     box.current?.focus();
-    return () => before?.focus();
+    return back;
   }, []);
   const close = useRef(onClose);
   useEffect(() => {

@@ -28,9 +28,10 @@ type ActsProps = {
   onKept: () => void; // what is drawn up is saved, or gone
   suggested: string; // its name, as long as nobody gives it one
   onFaulty: () => void; // shows the rows that cannot be judged
+  beside: boolean; // a template is written beside it, whose Save the key means
 };
 
-export function Acts({ sheet, rule, opened, effect: e, said, may, onKept, onFaulty, suggested }: ActsProps) {
+export function Acts({ sheet, rule, opened, effect: e, said, may, onKept, onFaulty, suggested, beside }: ActsProps) {
   const navigate = useNavigate();
   const { mine, changed } = opened;
   const body = mine.name.trim() ? mine : { ...mine, name: suggested };
@@ -107,7 +108,7 @@ export function Acts({ sheet, rule, opened, effect: e, said, may, onKept, onFaul
     setActing(false);
   };
   const maySave = may && !busy && (changed || !rule) && whole;
-  useKey("ctrl+s", () => maySave && void saveOnly(), may);
+  useKey("ctrl+s", () => maySave && void saveOnly(), may && !beside);
   const live = e && !e.problem ? e : undefined;
   const dated = !reacts(body.trigger.kind) && body.trigger.kind !== "by-hand";
   return (

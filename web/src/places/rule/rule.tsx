@@ -154,6 +154,7 @@ function RuleEditor({ sheet, rule, templates, begin }: EditorProps) {
             onKept={draft.drop}
             onFaulty={() => setFaulty(true)}
             suggested={suggested}
+            beside={writing !== undefined}
           />
         </div>
         <Scroll label="Effect" className="min-w-0 flex-1 bg-sheet px-6.5 pt-5.5 pb-6">

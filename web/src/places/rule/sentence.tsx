@@ -16,6 +16,11 @@ type Props = Omit<Editing, "go"> & { sentence: Segment[]; faults: Fault[]; said:
  * what is still missing. */
 export function SentenceEditor({ sentence, faults, said, may, ...editing }: Props) {
   const [open, setOpen] = useState<string>();
+  // Where the sheet has no template yet there is nothing to choose from: one is written at once.
+  const openAt = (place?: string) => {
+    if (place?.endsWith("/template") && editing.templates.length === 0) editing.write(place, undefined, "");
+    else setOpen(place);
+  };
   const faultOf = (place: string) => faults.find((f) => meets(f.field, place))?.message;
   const shown = faults.filter((f) => f.field !== "/name");
   const { body, sheet, put } = editing;
@@ -32,7 +37,7 @@ export function SentenceEditor({ sentence, faults, said, may, ...editing }: Prop
                   place={x.place}
                   fault={said ? faultOf(x.place) : undefined}
                   open={open === x.place}
-                  onOpen={(on) => setOpen(on ? x.place : undefined)}
+                  onOpen={(on) => openAt(on ? x.place : undefined)}
                   editing={{ ...editing, go: setOpen }}
                 />
                 {tail}
@@ -47,7 +52,7 @@ export function SentenceEditor({ sentence, faults, said, may, ...editing }: Prop
         <ul className="mb-3" aria-label="Still missing">
           {shown.map((f) => (
             <li key={f.field} className="text-marigold">
-              <FaultLine fault={f} onOpen={() => setOpen(sentence.find((s) => s.place && meets(f.field, s.place))?.place)} />
+              <FaultLine fault={f} onOpen={() => openAt(sentence.find((s) => s.place && meets(f.field, s.place))?.place)} />
             </li>
           ))}
         </ul>

@@ -257,17 +257,28 @@ function DayOrder({
   onChange: (o: Choice["order"]) => void;
   onAnswer?: () => void;
 }) {
+  const name = `Order of the dates in ${c.name}`;
+  if (asked)
+    return (
+      <span role="group" aria-label={name} className="mt-1 flex items-center gap-1.5">
+        <span className="text-marigold">first the</span>
+        {(["day-month-year", "month-day-year"] as const).map((o) => (
+          <button
+            key={o}
+            type="button"
+            className="act-plain"
+            onClick={() => {
+              onChange(o);
+              onAnswer?.();
+            }}
+          >
+            {o.split("-")[0]}
+          </button>
+        ))}
+      </span>
+    );
   return (
-    <select
-      className={`field ml-1 ${asked ? "border-marigold-fill!" : ""}`}
-      aria-label={`Order of the dates in ${c.name}`}
-      value={asked ? "" : c.order}
-      onChange={(e) => {
-        onChange(e.target.value as Choice["order"]);
-        onAnswer?.();
-      }}
-    >
-      {asked && <option value="">which order?</option>}
+    <select className="field ml-1" aria-label={name} value={c.order} onChange={(e) => onChange(e.target.value as Choice["order"])}>
       {dayOrders.map((o) => (
         <option key={o} value={o}>
           {o.replaceAll("-", ", ")}

@@ -5,6 +5,7 @@ import { type Condition, http, type Schemas, type Sheet, take } from "../../api/
 import { keys } from "../../api/keys";
 import { Section, Slip } from "../../parts/slip";
 import { count } from "../../parts/time";
+import { isDate } from "../rule/model";
 import type { Edits } from "./edits";
 import { doubledRows, type View } from "./view";
 
@@ -46,6 +47,8 @@ export function ImportedSlip({ sheet, may, edits, onView, onClose }: Props) {
         </button>
       </li>
     );
+  // A rule can begin from each of the dates; the first few stand here.
+  const dates = sheet.columns.filter(isDate).slice(0, 3);
   const fine = r && !bad && !without && r.doubled + r.keyless === 0;
   return (
     <Slip title="What was imported" onClose={onClose} head={<b className="text-ink">Imported into {sheet.name}</b>}>
@@ -81,9 +84,24 @@ export function ImportedSlip({ sheet, may, edits, onView, onClose }: Props) {
       </Section>
       {may && (
         <Section title="Next">
-          <p className="flex flex-wrap gap-x-4 gap-y-1">
-            <Link to="/sheets/$sheet/rules/$rule" params={{ sheet: sheet.id, rule: "new" }} className="act">
-              Add a rule
+          <p className="flex flex-wrap items-center gap-x-4 gap-y-2">
+            {dates.map((c, i) => (
+              <Link
+                key={c.id}
+                to="/sheets/$sheet/rules/$rule"
+                params={{ sheet: sheet.id, rule: "new" }}
+                search={{ when: "date", column: c.id }}
+                className={i === 0 ? "act" : "act-plain"}
+              >
+                Remind of {c.name}
+              </Link>
+            ))}
+            <Link
+              to="/sheets/$sheet/rules/$rule"
+              params={{ sheet: sheet.id, rule: "new" }}
+              className={dates.length === 0 ? "act" : "act-plain"}
+            >
+              Add {dates.length === 0 ? "a" : "another"} rule
             </Link>
             {r?.change && (
               <button

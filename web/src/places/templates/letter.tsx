@@ -5,6 +5,8 @@ import { EditorContent, useEditor } from "@tiptap/react";
 import StarterKit from "@tiptap/starter-kit";
 import Suggestion, { type SuggestionKeyDownProps, type SuggestionProps } from "@tiptap/suggestion";
 import type { MarkType } from "@tiptap/pm/model";
+import { NodeSelection } from "@tiptap/pm/state";
+import type { EditorView } from "@tiptap/pm/view";
 import { useEffect, useState } from "react";
 import type { Column, Node } from "../../api/client";
 import { typeName } from "../sheets/cell";
@@ -96,6 +98,21 @@ function fieldPicker(columns: () => Column[], show: (p: Pick | ((old: Pick) => P
   });
 }
 
+// A field or block that is selected, as the arrows do, opens its panel with Enter.
+const OpenSelected = Extension.create({
+  name: "openSelected",
+  priority: 1000,
+  addKeyboardShortcuts: () => ({
+    Enter: ({ editor }) => {
+      const { selection } = editor.state;
+      const dom = selection instanceof NodeSelection ? editor.view.nodeDOM(selection.from) : null;
+      const opener = dom instanceof HTMLElement ? dom.querySelector<HTMLElement>("[aria-haspopup=dialog]") : null;
+      opener?.click();
+      return opener !== null;
+    },
+  }),
+});
+
 class Latest {
   constructor(
     public columns: Column[],
@@ -114,7 +131,9 @@ type EditorOptions = {
   kind: "line" | "letter" | "piece"; // what it holds
   label: string;
   hint?: string; // what is to be written, while nothing is
+  focused?: boolean; // at first
   onChange: (n: Node) => void;
+  onEnter?: () => void; // of a line
 };
 
 const plain = {
@@ -148,18 +167,25 @@ function extensionsOf(kind: EditorOptions["kind"]) {
     ...(line ? [OneLine] : kind === "piece" ? [Blocks, ...whole] : [Letter, ...whole, ...ofSheets]),
     FieldNode,
     PlainBracket,
+    OpenSelected,
   ];
 }
 
 const hasImages = (list: DataTransfer | null) => [...(list?.files ?? [])].some((f) => f.type.startsWith("image/"));
 
-export function useLetterEditor({ content, columns, editable, kind, label, hint = "", onChange }: EditorOptions) {
+export function useLetterEditor({ content, columns, editable, kind, label, hint = "", focused, onChange, onEnter }: EditorOptions) {
   const [pick, show] = useState<Pick>(null);
   // The editor is made once; what it reaches for is as it is by then.
   const [latest] = useState(() => new Latest(columns, onChange));
   useEffect(() => latest.set(columns, onChange), [latest, columns, onChange]);
   const [picker] = useState(() => fieldPicker(() => latest.columns, show));
   const line = kind === "line";
+  // Enter in a line leads on, where neither the list of fields nor a selected field answers it.
+  const enterInLine = (view: EditorView, e: KeyboardEvent) => {
+    if (e.key !== "Enter" || pick || view.state.selection instanceof NodeSelection) return false;
+    onEnter?.();
+    return true;
+  };
   const editor: Editor | null = useEditor({
     extensions: [...extensionsOf(kind), Placeholder.configure({ placeholder: hint }), picker],
     content,
@@ -195,10 +221,14 @@ export function useLetterEditor({ content, columns, editable, kind, label, hint 
         view.dispatch(state.tr.addMark(from - 1, from, mark.create()));
         return true;
       },
-      handleKeyDown: line ? (_v, e) => e.key === "Enter" && !pick : undefined,
+      handleKeyDown: line ? enterInLine : undefined,
     },
     onUpdate: ({ editor }) => latest.onChange(tidy(editor.getJSON() as Node)),
   });
+  const [atFirst] = useState(focused === true && editable);
+  useEffect(() => {
+    if (atFirst) editor?.commands.focus("end");
+  }, [editor, atFirst]);
   return { editor, pick };
 }
 
@@ -211,11 +241,13 @@ type LineProps = {
   className: string;
   onChange: (n: Node) => void;
   onFocus: (e: Editor) => void;
+  focused?: boolean; // at first
+  onEnter: () => void;
 };
 
 /** A line of the letter that has its name before it: the subject, the preview text. */
-export function LineEditor({ label, hint, content, columns, editable, className, onChange, onFocus }: LineProps) {
-  const { editor, pick } = useLetterEditor({ content, columns, editable, kind: "line", label, hint, onChange });
+export function LineEditor({ label, hint, content, columns, editable, className, onChange, onFocus, focused, onEnter }: LineProps) {
+  const { editor, pick } = useLetterEditor({ content, columns, editable, kind: "line", label, hint, focused, onChange, onEnter });
   useEffect(() => {
     if (!editor) return;
     const f = () => onFocus(editor);

@@ -302,6 +302,7 @@ export function TemplateEditor({ sheet, template, beside, copied }: Props) {
                 text={text}
                 dir={pv?.rightToLeft ? "rtl" : "ltr"}
                 may={may}
+                fresh={!template && opened.times + begun + language === 0}
                 put={(x) => opened.edit((d) => withText(d, language, x))}
               />
             </div>
@@ -560,8 +561,15 @@ function Both({ sheet, opened, mine }: { sheet: Sheet; opened: Opened; mine: Sch
 }
 
 // The letter while it is written.
-type PaperProps = { sheet: Sheet; text: Words; dir: "ltr" | "rtl"; may: boolean; put: (more: Partial<Words>) => void };
-function Paper({ sheet, text, dir, may, put }: PaperProps) {
+type PaperProps = {
+  sheet: Sheet;
+  text: Words;
+  dir: "ltr" | "rtl";
+  may: boolean;
+  fresh: boolean; // nothing has been written yet: the cursor stands where one begins
+  put: (more: Partial<Words>) => void;
+};
+function Paper({ sheet, text, dir, may, fresh, put }: PaperProps) {
   const [editor, setEditor] = useState<Editor | null>(null);
   const [target, setTarget] = useState<Editor | null>(null);
   const columns = nameable(sheet);
@@ -582,8 +590,10 @@ function Paper({ sheet, text, dir, may, put }: PaperProps) {
           columns={columns}
           editable={may}
           className="text-[19px] leading-[27px] font-semibold"
+          focused={fresh}
           onChange={(subject) => put({ subject })}
           onFocus={setTarget}
+          onEnter={() => editor?.commands.focus("end")}
         />
         <LineEditor
           label="Preview text"
@@ -594,6 +604,7 @@ function Paper({ sheet, text, dir, may, put }: PaperProps) {
           className="text-[15px] leading-[23px]"
           onChange={(n) => put({ preheader: (n.content?.[0]?.content ?? []).length > 0 ? n : undefined })}
           onFocus={setTarget}
+          onEnter={() => editor?.commands.focus("end")}
         />
         <div className="mt-4" onFocus={() => setTarget(editor)}>
           <BodyEditor content={text.body} columns={columns} editable={may} onChange={(body) => put({ body })} onReady={setEditor} />

@@ -1,4 +1,4 @@
-import { type Page, test } from "@playwright/test";
+import { type Locator, type Page, test } from "@playwright/test";
 import { ask, signIn } from "./museum";
 
 const csv = `Booking;Guest;Guest email;Visit on;Guide;Group size
@@ -161,4 +161,94 @@ test("the main views", async ({ page }) => {
     buffer: Buffer.from(csv),
   });
   await shoot(page, "import");
+});
+
+// The pictures of docs/help/words.md: what a word means, where it stands in the demo.
+test("a picture for each word", async ({ page }) => {
+  test.setTimeout(180_000);
+  page.on("dialog", (d) => void d.accept());
+  await signIn(page, "ines");
+  type Named = { id: string; name: string };
+  const sheets = await ask<Named[]>(page, "GET", "/sheets");
+  const of = (name: string) => `/sheets/${sheets.find((s) => s.name === name)?.id}`;
+  const rules = async (sheet: string) => ask<{ id: string; body: { name: string } }[]>(page, "GET", sheet);
+  const rule = async (sheet: string, name: string) =>
+    `${of(sheet)}/rules/${(await rules(`${of(sheet)}/rules`)).find((r) => r.body.name === name)?.id}`;
+  // What stands around something: so far from its corner, so wide and high.
+  const clip = async (name: string, at: Locator, height: number, width = 520, x = -12, y = -10) => {
+    await at.first().waitFor();
+    await at.first().scrollIntoViewIfNeeded();
+    await page.waitForTimeout(400);
+    const box = await at.first().boundingBox();
+    if (!box) throw new Error(name);
+    const left = Math.max(0, Math.min(box.x + x, 1280 - width));
+    const top = Math.max(0, Math.min(box.y + y, 800 - height));
+    await page.screenshot({ path: `../docs/help/pictures/${name}.png`, clip: { x: left, y: top, width, height } });
+  };
+  const open = async (path: string) => {
+    await page.goto(path);
+    await page.locator("main h1, main h2").first().waitFor();
+    await page.waitForTimeout(500);
+  };
+
+  const email = (await ask<{ lines: { id: string }[] }>(page, "GET", `/log?limit=1&sheet=${of("Outgoing loans").slice(8)}&state=accepted`))
+    .lines[0]?.id;
+  await open(`/log?email=${email}`);
+  await clip("occasion", page.getByText("Why it went"), 110, 460);
+  await open(of("Outgoing loans"));
+  await clip("track", page.getByRole("rowheader", { name: /^LN-0301/ }), 170, 520, 0, -40);
+  await open(`${of("Outgoing loans")}?slip=columns`);
+  await clip("settle-time", page.getByText("Settle time: edits count after"), 80, 460, -16, -40);
+  await open(await rule("Outgoing loans", "Return reminder"));
+  await clip("rehearsal", page.getByRole("heading", { name: /The coming 60 days/ }), 220);
+  await page
+    .getByRole("button", { name: /rows cannot be judged/ })
+    .first()
+    .click();
+  await clip("cannot-be-judged", page.getByRole("complementary", { name: "Rows that cannot be judged" }), 190, 560, 0, 0);
+  await page.keyboard.press("Escape");
+  await page.getByRole("button", { name: "not later than …" }).click();
+  await clip("missed", page.getByRole("dialog"), 140, 420, -160, -40);
+  await open(`${await rule("Outgoing loans", "Packing")}`.replace("/rules/", "/held/"));
+  await clip("held", page.getByRole("heading", { level: 1 }), 210, 700, -10, -10);
+  await open(await rule("Display cases", "Damp"));
+  await clip("re-arm", page.locator("[data-place='/trigger/column']"), 110, 540, -540, -14);
+  await clip("brake", page.getByText(/are held until/), 140, 540, -20, -86);
+  await open(await rule("Outgoing loans", "Packing"));
+  await clip("follow-up", page.locator("[data-place^='/then']"), 120, 540, -70, -12);
+  await open("/");
+  await clip("practice-clock", page.getByRole("group", { name: "Practice clock" }), 44, 560, -20, -12);
+  await open(`${of("Outgoing loans")}/bring`);
+  await page.getByLabel("File of rows").setInputFiles({ name: "Loans.csv", mimeType: "text/csv", buffer: Buffer.from(again) });
+  await page.getByRole("button", { name: /See what/ }).click();
+  await clip("gone", page.getByLabel("keep rows as they are that the file does not have"), 56, 520, -16, -18);
+  await open("/sheets/new");
+  await page.getByLabel("File of rows").setInputFiles({ name: "Group visits.csv", mimeType: "text/csv", buffer: Buffer.from(csv) });
+  await page.setViewportSize({ width: 620, height: 800 }); // in a column, as on a small screen
+  await clip("key-column", page.getByLabel("Name of column 1"), 120, 600, -12, -30);
+  await open("/");
+  await clip("in-doubt", page.getByText("Contact with the mail server was lost"), 96, 600, -52, -10);
+  await open("/setup/senders");
+  await page.getByRole("button", { name: "change" }).first().click();
+  await clip("daily-cap", page.getByText(/^People a day at the most/), 90, 600, -16, -12);
+  await page.setViewportSize({ width: 1280, height: 800 });
+  await open("/setup/calendar");
+  await clip("calendar", page.getByRole("checkbox", { name: "Monday" }), 200, 640, -20, -60);
+  await open("/setup/do-not-email");
+  await clip("do-not-email", page.getByRole("table"), 100, 640);
+  const query = { offset: 0, limit: 50 };
+  const row = (await ask<{ rows: Named[] }>(page, "POST", `${of("Outgoing loans")}/rows/query`, query)).rows.find(
+    (r) => r.name === "LN-0314",
+  )?.id;
+  await open(`${of("Outgoing loans")}?row=${row}`);
+  await page.getByText("Coming", { exact: true }).scrollIntoViewIfNeeded();
+  await page
+    .getByRole("button", { name: /Return reminder$/ })
+    .first()
+    .click();
+  await clip("left-out", page.getByText("Coming", { exact: true }), 170, 490, -12, -2);
+  await open("/setup/practice");
+  await page.getByLabel("Find emails").fill("r.moss@marrowby.example");
+  await page.getByRole("row", { name: /Loans/ }).first().getByRole("button").click();
+  await clip("round-up", page.locator("iframe"), 240, 560, 0, 0);
 });

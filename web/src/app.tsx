@@ -119,6 +119,11 @@ const template = createRoute({
   validateSearch: templateSearch,
   component: lazyRouteComponent(() => import("./places/templates/template"), "TemplatePlace"),
 });
+const start = createRoute({
+  getParentRoute,
+  path: "/start",
+  component: lazyRouteComponent(() => import("./places/welcome/start"), "StartPlace"),
+});
 const log = createRoute({
   getParentRoute,
   path: "/log",
@@ -133,7 +138,7 @@ const setup = createRoute({
 
 const routes = root.addChildren([
   welcome,
-  frame.addChildren([today, sheets, newSheet, sheet, bring, rule, held, send, batch, templates, template, log, setup]),
+  frame.addChildren([today, start, sheets, newSheet, sheet, bring, rule, held, send, batch, templates, template, log, setup]),
 ]);
 
 export const router = createRouter({ routeTree: routes, defaultPreload: "intent" });

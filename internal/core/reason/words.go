@@ -29,7 +29,7 @@ var plain = map[Code]string{
 	EditAsks:        "whoever made the edit wants to review it first",
 	FirstRun:        "the rule's first run waits to be reviewed",
 	Window:          "fixed, and waits for its send window",
-	Baseline:        "was past when the rule was switched on",
+	Baseline:        "it was past when the rule was switched on",
 	Brake:           "the brake holds the rule: more emails at once than expected",
 	DailyCap:        "over the sender's daily cap; it goes the next day there is room",
 	Restored:        "the database went back in time, and it may have gone already",
@@ -102,9 +102,9 @@ func (r Reason) Words() string {
 	case OfRow:
 		return strings.Join(r.Rows, ", ") + r.of(": ")
 	case TooLate:
-		return "was due at " + r.at() + ", could not go then, and the late limit has passed"
+		return "it was due at " + r.at() + ", could not go then, and the late limit has passed"
 	case NotMended:
-		return "was not fixed within the late limit" + r.of(": ")
+		return "it was not fixed within the late limit" + r.of(": ")
 	case GivenUp:
 		return "given up after 24 hours" + r.of(": ")
 	case Unreachable:

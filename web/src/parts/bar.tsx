@@ -5,9 +5,10 @@ import { useState } from "react";
 import { http } from "../api/client";
 import { keys, ofEmails } from "../api/keys";
 import { useWrite } from "../api/write";
+import { Help } from "./help";
 import { Search } from "./search";
 import { useMay, useNow, useSession, useZone } from "./session";
-import { Shortcuts, useKey } from "./shortcuts";
+import { useKey } from "./shortcuts";
 import { moment } from "./time";
 import { SavingLine } from "./writestate";
 
@@ -27,7 +28,7 @@ export function Bar() {
   useKey("?", () => setHelp(true));
   useKey("s", () => setSearch(true));
   return (
-    <header className="flex h-11 flex-none items-stretch gap-1 border-b border-hair px-5 max-[899px]:gap-3 max-[899px]:px-4">
+    <header className="print:hidden flex h-11 flex-none items-stretch gap-1 border-b border-hair px-5 max-[899px]:gap-3 max-[899px]:px-4">
       <Link to="/" className="mr-5 flex items-center gap-2 text-lg font-[750] tracking-tight max-md:mr-2" aria-label="nivot, today">
         <span className="relative block h-5 w-[1.5px] bg-ink">
           <span className="absolute top-[3px] left-[-3.2px] size-2 rounded-full bg-juniper" />
@@ -47,11 +48,17 @@ export function Bar() {
             s
           </kbd>
         </button>
+        <button type="button" className="link max-[899px]:hidden" onClick={() => setHelp(true)}>
+          Help
+          <kbd className="key" aria-hidden>
+            ?
+          </kbd>
+        </button>
         {session.demo && <PracticeClock />}
         <Lever />
-        <Me />
+        <Me onHelp={() => setHelp(true)} />
       </div>
-      <Shortcuts open={help} onOpenChange={setHelp} />
+      <Help open={help} onOpenChange={setHelp} />
       <Search open={search} onOpenChange={setSearch} />
     </header>
   );
@@ -63,7 +70,7 @@ const isOn = (to: string, path: string) => (to === "/" ? path === "/" : path.spl
 export function FootPlaces() {
   const path = useRouterState({ select: (s) => s.location.pathname });
   return (
-    <nav aria-label="Places" className="hidden h-14 flex-none border-t border-hair max-[899px]:flex">
+    <nav aria-label="Places" className="print:hidden! hidden h-14 flex-none border-t border-hair max-[899px]:flex">
       {places.map((p) => (
         <Link
           key={p.to}
@@ -149,7 +156,7 @@ function Lever() {
   );
 }
 
-function Me() {
+function Me({ onHelp }: { onHelp: () => void }) {
   const session = useSession();
   const client = useQueryClient();
   const out = useWrite({
@@ -188,6 +195,9 @@ function Me() {
               as the system
             </button>
           </span>
+          <Popover.Close className="link min-[900px]:hidden" onClick={onHelp}>
+            Help
+          </Popover.Close>
           <button type="button" className="link" onClick={() => void out.do()}>
             Sign out
           </button>

@@ -48,7 +48,7 @@ export function Slip({
     >
       <div className="flex items-center gap-2 px-6 pt-4 text-ink-2">
         {head}
-        <button type="button" className="link ml-auto" onClick={onClose}>
+        <button type="button" className="link ml-auto print:hidden" onClick={onClose}>
           close
           <kbd className="key" aria-hidden>
             Esc

@@ -8,6 +8,7 @@ import { useWrite } from "../../api/write";
 import { Await } from "../../parts/await";
 import { MarkIcon } from "../../parts/mark";
 import { Blank, Choices } from "../../parts/picker";
+import { usePrinting } from "../../parts/printing";
 import { useMay, useNow, useZone } from "../../parts/session";
 import { useKey } from "../../parts/shortcuts";
 import { clock, count, dayName, isoDay, longDay, moment } from "../../parts/time";
@@ -76,9 +77,11 @@ export function LogPlace(): ReactNode {
     estimateSize: () => 30,
     overscan: 15,
   });
-  const shown = virtual.getVirtualItems();
-  const lastShown = shown[shown.length - 1]?.index ?? 0;
-  if (log.hasNextPage && !log.isFetchingNextPage && lastShown >= items.length) void log.fetchNextPage();
+  const printing = usePrinting();
+  const inView = virtual.getVirtualItems();
+  const shown = printing ? items.map((_, index) => ({ index, key: index, start: 0 })) : inView;
+  const lastShown = inView[inView.length - 1]?.index ?? 0;
+  if (!printing && log.hasNextPage && !log.isFetchingNextPage && lastShown >= items.length) void log.fetchNextPage();
   const lines = items.flatMap((i) => ("line" in i ? [i.line] : []));
   const leaf = (by: number) => {
     const at = lines.findIndex((l) => l.id === s.email);
@@ -93,7 +96,7 @@ export function LogPlace(): ReactNode {
       <div className="px-5 pt-[18px] pb-2.5">
         <LogTitle search={s} counts={pages[0]?.counts} empty={items.length === 0} zone={zone} now={now} />
       </div>
-      <div className="flex flex-wrap items-baseline gap-x-4 px-5 pb-2 text-ink-2">
+      <div className="print:hidden flex flex-wrap items-baseline gap-x-4 px-5 pb-2 text-ink-2">
         <LogFilter search={s} zone={zone} now={now} put={put} />
         <a className="link ml-auto" href={`/api/log.csv?${csv}`} download="nivot-log.csv">
           Export as CSV
@@ -102,7 +105,13 @@ export function LogPlace(): ReactNode {
       {s.to && <ComingTo to={s.to} zone={zone} now={now} />}
       <div className="relative flex min-h-0 flex-1 border-t border-hair">
         <div ref={box} className="min-w-0 flex-1 overflow-auto bg-sheet" tabIndex={0} role="region" aria-label="Emails">
-          <div role="table" aria-label="Delivery log" aria-rowcount={-1} style={{ height: virtual.getTotalSize(), position: "relative" }}>
+          <div
+            role="table"
+            aria-label="Delivery log"
+            aria-rowcount={-1}
+            className="print:h-auto!"
+            style={{ height: virtual.getTotalSize(), position: "relative" }}
+          >
             {log.data === undefined && <Await query={log} />}
             {shown.map((v) => (
               <LogRow
@@ -116,6 +125,7 @@ export function LogPlace(): ReactNode {
             ))}
           </div>
         </div>
+        {log.hasNextPage && <p className="hidden pt-2 print:block">These are the first {lines.length}; the export as CSV has all.</p>}
         {s.email && <DeliverySlip id={s.email} onClose={() => put({ email: "" })} />}
         {s.test && <TestSlip id={s.test} onClose={() => put({ test: "" })} />}
       </div>
@@ -296,7 +306,7 @@ function LogRow({ item, start, zone, here, onOpen }: RowProps) {
     return (
       <div
         role="row"
-        className="absolute flex h-[30px] w-full items-end gap-2.5 border-b border-hair bg-paper px-5 pb-1 font-[650]"
+        className="print:static! print:transform-none! absolute flex h-[30px] w-full items-end gap-2.5 border-b border-hair bg-paper px-5 pb-1 font-[650]"
         style={style}
       >
         <span role="rowheader">
@@ -308,7 +318,7 @@ function LogRow({ item, start, zone, here, onOpen }: RowProps) {
   return (
     <div
       role="row"
-      className={`absolute flex h-[30px] w-full items-center gap-3.5 border-b border-hair-2 px-5 whitespace-nowrap hover:bg-wash ${l.id === here ? "bg-wash" : ""}`}
+      className={`print:static! print:transform-none! absolute flex h-[30px] w-full items-center gap-3.5 border-b border-hair-2 px-5 whitespace-nowrap hover:bg-wash ${l.id === here ? "bg-wash" : ""}`}
       style={style}
     >
       <span role="cell" className="w-10 flex-none" title={l.at}>

@@ -182,7 +182,7 @@ export function Acts({ sheet, rule, opened, effect: e, said, may, onKept, onFaul
         </div>
       )}
       {may && rule && (
-        <div className="mt-3 flex flex-wrap items-center gap-4 border-t border-hair-2 pt-3">
+        <div className="print:hidden mt-3 flex flex-wrap items-center gap-4 border-t border-hair-2 pt-3">
           <CopyRule sheet={sheet} rule={rule} busy={busy} />
           {(rule.held ?? 0) > 0 && (
             <Link to="/sheets/$sheet/held/$rule" params={{ sheet: sheet.id, rule: rule.id }} className="needs">

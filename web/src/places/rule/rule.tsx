@@ -342,7 +342,11 @@ function Note({ value, may, onChange }: { value?: string; may: boolean; onChange
   if (!may) return value ? <p className="mt-4 whitespace-pre-line text-ink-2">{value}</p> : null;
   if (!open && !value) {
     return (
-      <button type="button" className="mt-3 self-start border-b border-dotted border-ink-2 text-ink-2" onClick={() => setOpen(true)}>
+      <button
+        type="button"
+        className="print:hidden mt-3 self-start border-b border-dotted border-ink-2 text-ink-2"
+        onClick={() => setOpen(true)}
+      >
         a note for colleagues …
       </button>
     );

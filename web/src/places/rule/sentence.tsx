@@ -57,7 +57,7 @@ export function SentenceEditor({ sentence, faults, said, may, ...editing }: Prop
           ))}
         </ul>
       )}
-      <div className="flex flex-wrap gap-x-4 gap-y-1.5 border-t border-hair-2 pt-3 text-ink-2">
+      <div className="print:hidden flex flex-wrap gap-x-4 gap-y-1.5 border-t border-hair-2 pt-3 text-ink-2">
         {moreOf(body, sheet).map((m) => (
           <button
             key={m.words}

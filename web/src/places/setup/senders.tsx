@@ -98,7 +98,7 @@ export function Senders() {
           <SenderForm
             key={open}
             id={open === "new" ? undefined : open}
-            start={{ ...fresh, ...pickSave(list.find((s) => s.id === open)) }}
+            start={list.filter((s) => s.id === open).map(pickSave)[0]}
             onDone={() => setOpen(null)}
           />
         )}
@@ -166,8 +166,8 @@ function PersonLimit({ may }: { may: boolean }) {
   );
 }
 
-function pickSave(s?: Schemas["Sender"]): Partial<Save> {
-  if (!s) return {};
+/** What is saved of a sender. */
+export function pickSave(s: Schemas["Sender"]): Save {
   const { name, address, host, port, security, username, dailyCap, pace, batch, pauseSeconds, zone } = s;
   return { name, address, host, port, security, username, dailyCap, pace, batch, pauseSeconds, zone };
 }
@@ -225,7 +225,15 @@ function Load({ sender }: { sender: string }) {
   );
 }
 
-function SenderForm({ id, start, onDone }: { id?: string; start: Save; onDone: () => void }) {
+type FormProps = {
+  id?: string;
+  start?: Save;
+  brief?: boolean; // what every sender needs; the rest on demand
+  onDone?: () => void;
+};
+
+export function SenderForm({ id, start = fresh, brief, onDone }: FormProps) {
+  const [whole, setWhole] = useState(!brief);
   // A password is not kept in the browser.
   const { pending, setPending, left } = usePending<Save>(draftOf.sender(id));
   const [password, setPassword] = useState(start.password);
@@ -237,7 +245,7 @@ function SenderForm({ id, start, onDone }: { id?: string; start: Save; onDone: (
   const leaving = useLeaving(pending !== undefined);
   const cancel = () => {
     setPending(undefined);
-    onDone();
+    onDone?.();
   };
   const save = useWrite<void, Schemas["Sender"]>({
     write: () =>
@@ -298,6 +306,47 @@ function SenderForm({ id, start, onDone }: { id?: string; start: Save; onDone: (
       </label>
       {field("username", "User name, if it wants one")}
       {field("password", id ? "Password; leave empty to keep the one there is" : "Password, if it wants one", "password")}
+      {whole ? (
+        <Limits form={form} put={put} />
+      ) : (
+        <button type="button" className="link col-span-2 justify-self-start" onClick={() => setWhole(true)}>
+          How many emails it may send …
+        </button>
+      )}
+      <p className="col-span-2 min-h-5">
+        <WriteState of={[save, attempt]} doing={attempt.busy ? "Trying …" : undefined} />
+      </p>
+      {tried && (
+        <p role="status" className={`col-span-2 ${tried.ok ? "text-juniper" : "text-brick"}`}>
+          {tried.said}
+        </p>
+      )}
+      <span className="col-span-2 flex gap-3">
+        <button type="submit" className="act" disabled={save.busy}>
+          Save the sender
+        </button>
+        <button
+          type="button"
+          className="act-plain"
+          disabled={attempt.busy || !form.address || !form.host}
+          onClick={() => void attempt.do().then((t) => setTried(t))}
+        >
+          {attempt.busy ? "Trying …" : "Send me a test email"}
+        </button>
+        {onDone && (
+          <button type="button" className="act-plain" onClick={cancel}>
+            Cancel
+          </button>
+        )}
+      </span>
+    </form>
+  );
+}
+
+// How many people and emails, and how fast.
+function Limits({ form, put }: { form: Save; put: (more: Partial<Save>) => void }) {
+  return (
+    <>
       <div className="flex flex-col gap-1">
         People a day at the most; 0 for no cap
         <NumberField
@@ -337,30 +386,6 @@ function SenderForm({ id, start, onDone }: { id?: string; start: Save; onDone: (
           ))}
         </datalist>
       </label>
-      <p className="col-span-2 min-h-5">
-        <WriteState of={[save, attempt]} doing={attempt.busy ? "Trying …" : undefined} />
-      </p>
-      {tried && (
-        <p role="status" className={`col-span-2 ${tried.ok ? "text-juniper" : "text-brick"}`}>
-          {tried.said}
-        </p>
-      )}
-      <span className="col-span-2 flex gap-3">
-        <button type="submit" className="act" disabled={save.busy}>
-          Save the sender
-        </button>
-        <button
-          type="button"
-          className="act-plain"
-          disabled={attempt.busy || !form.address || !form.host}
-          onClick={() => void attempt.do().then((t) => setTried(t))}
-        >
-          {attempt.busy ? "Trying …" : "Send me a test email"}
-        </button>
-        <button type="button" className="act-plain" onClick={cancel}>
-          Cancel
-        </button>
-      </span>
-    </form>
+    </>
   );
 }

@@ -34,12 +34,20 @@ export function SheetsPlace(): ReactNode {
               <b>Sheets.</b> {upperFirst(numberWord(sheets.data.length))} of them write {count(today, "email")} today.
             </h1>
           )}
-          {may && (
+          {may && sheets.data.length > 0 && (
             <Link to="/sheets/new" className="link ml-auto">
               New sheet
             </Link>
           )}
         </div>
+        {may && sheets.data.length === 0 && (
+          <p className="flex flex-wrap items-center gap-4 px-5 pt-2">
+            <Link to="/sheets/new" className="act">
+              New sheet
+            </Link>
+            <span className="text-ink-2">or drop a CSV file or a workbook here</span>
+          </p>
+        )}
         {sheets.data.length > 0 && (
           <div className="mx-5 border-t border-hair">
             <table className="tbl max-w-5xl">

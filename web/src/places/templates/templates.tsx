@@ -4,7 +4,7 @@ import { api } from "../../api/client";
 import { Await } from "../../parts/await";
 import { Blank } from "../../parts/picker";
 import { useMay } from "../../parts/session";
-import { count } from "../../parts/time";
+import { count, numberWord, upperFirst } from "../../parts/time";
 import { PieceOpen, Pieces } from "./pieces";
 
 export function TemplatesPlace(): ReactNode {
@@ -27,7 +27,7 @@ export function TemplatesPlace(): ReactNode {
             </h1>
           ) : (
             <h1>
-              <b>Templates.</b> {count(templates.data.length, "letter")} for {count(sheets.data.length, "sheet")}.
+              <b>Templates.</b> {upperFirst(numberWord(templates.data.length))}, for {count(sheets.data.length, "sheet")}.
             </h1>
           )}
           {may && sheets.data.length > 0 && (
@@ -44,7 +44,7 @@ export function TemplatesPlace(): ReactNode {
             </span>
           )}
           {may && sheets.data.length === 0 && (
-            <Link to="/sheets/new" className="link ml-auto">
+            <Link to="/sheets/new" className="act ml-auto">
               New sheet
             </Link>
           )}

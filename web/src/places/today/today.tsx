@@ -57,6 +57,7 @@ function Today({ today: t }: { today: Today }) {
           )}
         </h1>
       </div>
+      <Beginning />
       <Needs today={t} />
       <section className="border-t border-hair px-5 pt-4 pb-3">
         <h2 className="mb-2 flex items-baseline gap-2.5">
@@ -76,6 +77,38 @@ function Today({ today: t }: { today: Today }) {
         <EightWeeks days={t.days} now={now} zone={zone} />
       </section>
     </div>
+  );
+}
+
+// What an installation still lacks to send its first email, with what brings it.
+function Beginning() {
+  const admin = useMay("administrator");
+  const may = useMay("coordinator");
+  const senders = api.useQuery("get", "/setup/senders");
+  const sheets = api.useQuery("get", "/sheets");
+  if (!senders.data || !sheets.data) return null;
+  const sends = senders.data.length > 0;
+  const has = sheets.data.length > 0;
+  if (sends && has) return null;
+  return (
+    <section className="flex flex-wrap items-center gap-x-5 gap-y-2 border-t border-hair px-5 py-4">
+      <p>
+        {!sends && "No sender is set, so nothing can go out yet. "}
+        {!has && "There is no sheet yet: rows come first, then a rule that says when each gets an email."}
+      </p>
+      {!sends && admin ? (
+        <Link to="/start" className="act">
+          Set up the sender{has ? "" : " and the first sheet"}
+        </Link>
+      ) : (
+        !has &&
+        may && (
+          <Link to="/sheets/new" className="act">
+            New sheet
+          </Link>
+        )
+      )}
+    </section>
   );
 }
 

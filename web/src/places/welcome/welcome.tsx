@@ -20,7 +20,7 @@ function Begin({ token, link }: { token: string; link: { purpose: "first-start" 
   const begin = useWrite({
     write: () => http.POST("/links/{token}", { params: { path: { token } }, body: form }),
     changes: [keys.session],
-    after: () => void navigate({ to: "/" }),
+    after: () => void navigate({ to: link.purpose === "first-start" ? "/start" : "/" }),
     quiet: true,
   });
   const first = link.purpose === "first-start";

@@ -349,7 +349,7 @@ func (r *htmlReader) image(n *xhtml.Node, in, align string) []Node {
 	file, ok := strings.CutPrefix(attr(n, "src"), "file:")
 	typ := attr(n, "data-type")
 	if _, known := ImageTypes[typ]; !ok || !known {
-		r.remove("an image from elsewhere; insert it by Insert")
+		r.remove("an image from elsewhere; upload it to use it")
 		return nil
 	}
 	width, _ := strconv.Atoi(attr(n, "width"))

@@ -46,7 +46,7 @@ func TestHTMLCleaned(t *testing.T) {
 		{`<script>alert(1)</script><p onclick="x()">Hello</p>`, "Hello", []string{"<script>", "onclick"}},
 		{`<style>p{}</style><p style="font-size:90px;text-align:center">Hello</p>`, "Hello", []string{"<style>", "style font-size"}},
 		{`<p><a href="javascript:alert(1)">click</a></p>`, "click", []string{"a link to nowhere, or of a kind that email programs do not follow"}},
-		{`<p>A<img src="https://elsewhere.example/x.png"></p>`, "A", []string{"an image from elsewhere; insert it by Insert"}},
+		{`<p>A<img src="https://elsewhere.example/x.png"></p>`, "A", []string{"an image from elsewhere; upload it to use it"}},
 		{`<form><input name="x">secret</form><p>B</p>`, "B", []string{"<form>"}},
 		{`<iframe src="https://x.example"></iframe><div>C<div>D</div></div>`, "C|D", []string{"<iframe>"}},
 		{`<div data-block="part" data-attrs="{">E</div>`, "E", []string{"a div whose data-block or data-attrs say nothing"}},

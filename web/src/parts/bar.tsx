@@ -180,7 +180,13 @@ function Me({ onHelp }: { onHelp: () => void }) {
     <Popover.Root>
       <Popover.Trigger className="whitespace-nowrap hover:text-ink">{name}</Popover.Trigger>
       <Popover.Portal>
-        <Popover.Content className="pop flex flex-col items-start gap-2 p-3.5" sideOffset={8} align="end" collisionPadding={12}>
+        <Popover.Content
+          aria-label="You"
+          className="pop flex flex-col items-start gap-2 p-3.5"
+          sideOffset={8}
+          align="end"
+          collisionPadding={12}
+        >
           <span className="text-ink-2">
             {session.person?.email}, {session.person?.role}
           </span>

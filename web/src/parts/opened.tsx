@@ -50,14 +50,14 @@ export function Overtaken(p: { what: string; theirs: ReactNode; mine: ReactNode;
       <h2 className="mb-2 text-marigold">Somebody else has saved this {p.what} since you opened it.</h2>
       <div className="grid grid-cols-2 gap-5 max-sm:grid-cols-1">
         <div>
-          <h3 className="mb-1 text-xs text-ink-2">Theirs, which stands now</h3>
+          <h2 className="mb-1 text-xs text-ink-2">Theirs, which stands now</h2>
           {p.theirs}
           <button type="button" className="link mt-2" onClick={p.onTheirs}>
             Use theirs
           </button>
         </div>
         <div>
-          <h3 className="mb-1 text-xs text-ink-2">Yours, not saved yet</h3>
+          <h2 className="mb-1 text-xs text-ink-2">Yours, not saved yet</h2>
           {p.mine}
           <button type="button" className="link mt-2" onClick={p.onMine}>
             Use mine

@@ -35,12 +35,13 @@ export function Blank({
       </Popover.Trigger>
       <Popover.Portal>
         <Popover.Content
+          aria-label={title}
           className="pop max-h-[70vh] min-w-64 overflow-auto p-3.5 text-[13px]"
           sideOffset={6}
           align="start"
           collisionPadding={12}
         >
-          <h3 className="mb-2 text-xs font-[650] text-ink-2">{title}</h3>
+          <h2 className="mb-2 text-xs font-[650] text-ink-2">{title}</h2>
           {children}
         </Popover.Content>
       </Popover.Portal>

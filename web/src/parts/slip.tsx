@@ -70,7 +70,7 @@ export function Slip({
 export function Section({ title, children }: { title: string; children: ReactNode }) {
   return (
     <section>
-      <h3 className="mt-4 mb-1 text-xs font-[650] text-ink-2">{title}</h3>
+      <h2 className="mt-4 mb-1 text-xs font-[650] text-ink-2">{title}</h2>
       {children}
     </section>
   );

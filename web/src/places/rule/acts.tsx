@@ -293,7 +293,13 @@ function CopyRule({ sheet, rule, busy }: { sheet: Sheet; rule: Rule; busy: boole
         </button>
       </Popover.Trigger>
       <Popover.Portal>
-        <Popover.Content className="pop w-80 p-3.5 text-[13px]" sideOffset={6} align="start" collisionPadding={12}>
+        <Popover.Content
+          aria-label="Copy this rule"
+          className="pop w-80 p-3.5 text-[13px]"
+          sideOffset={6}
+          align="start"
+          collisionPadding={12}
+        >
           <p className="mb-2.5">A copy is a new rule, off at first. Is what this one has sent already done for the copy too?</p>
           <div className="flex flex-col items-start gap-2">
             <button type="button" className="act-plain" onClick={() => void copy.do(true)}>

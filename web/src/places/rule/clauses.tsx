@@ -34,7 +34,7 @@ export function Clause(p: Editing & { place: string; fault?: string; unsaid?: bo
   const c = clauseAt(p.place, p);
   return (
     <>
-      <h3 className="mb-2 text-xs font-[650] text-ink-2">{c.title}</h3>
+      <h2 className="mb-2 text-xs font-[650] text-ink-2">{c.title}</h2>
       {p.fault && !p.unsaid && (
         <p role="alert" className="mb-2 max-w-80 text-brick">
           {p.fault}

@@ -43,7 +43,7 @@ export function Why({ why, sheet, ahead = true }: { why: Schemas["Explanation"];
       {mends.length > 0 && <p className="mt-1 text-ink-2">For an email to go: {mends.map((c) => c.mend).join("; ")}.</p>}
       {ahead && why.coming.length > 0 && (
         <>
-          <h3 className="mt-3 mb-1 text-xs font-[650] text-ink-2">What comes, as the row is now</h3>
+          <h2 className="mt-3 mb-1 text-xs font-[650] text-ink-2">What comes, as the row is now</h2>
           <ul>
             {why.coming.map((l, i) => (
               <li key={i} className="flex gap-3">
@@ -57,7 +57,7 @@ export function Why({ why, sheet, ahead = true }: { why: Schemas["Explanation"];
       )}
       {why.past.length > 0 && (
         <>
-          <h3 className="mt-3 mb-1 text-xs font-[650] text-ink-2">What has been</h3>
+          <h2 className="mt-3 mb-1 text-xs font-[650] text-ink-2">What has been</h2>
           <ul>
             {why.past.map((l) => (
               <li key={l.id} className="flex items-baseline gap-3">

@@ -11,6 +11,9 @@ export function Programs() {
   const administrator = useMay("administrator");
   return (
     <Scroll label="Programs and sources" className="min-h-0 flex-1 px-5 py-4">
+      <h1 className="mb-4">
+        <b>Programs and sources.</b> Programs add and change rows with a token; sheets may follow files that somebody else keeps.
+      </h1>
       <h2 className="mb-2">Tokens</h2>
       <Tokens />
       {administrator && <Sources />}

@@ -88,6 +88,7 @@ export function Editor({ text, column, sheet, today, end }: { text: string; colu
         <Popover.Content
           ref={below}
           className="pop p-1.5 text-[13px]"
+          aria-label={`Values of ${column.name}`}
           align="start"
           sideOffset={3}
           onOpenAutoFocus={(e) => e.preventDefault()}

@@ -134,9 +134,9 @@ export function FilesSlip({
         )}
         {absent.length > 0 && (
           <section className="mt-4" aria-label="Named, and not here">
-            <h3 className="text-xs text-brick">
+            <h2 className="text-xs text-brick">
               {count(absent.length, "name")} in rows that no file has; the emails of these rows are incomplete
-            </h3>
+            </h2>
             {absent.slice(0, 60).map((a) => (
               <div key={a.name} className="flex items-baseline gap-3 border-b border-hair-2 py-1">
                 <span className="bad min-w-0 truncate">{a.name}</span>
@@ -150,7 +150,7 @@ export function FilesSlip({
           </section>
         )}
         <section className="mt-4" aria-label="Files">
-          <h3 className="text-xs text-ink-2">{count(files.length, "file")}</h3>
+          <h2 className="text-xs text-ink-2">{count(files.length, "file")}</h2>
           {files.map((f) => (
             <div key={f.name} className="flex items-baseline gap-3 border-b border-hair-2 py-1">
               <Download file={f} />

@@ -70,7 +70,7 @@ export function FormulaField({
           aria-invalid={error ? true : undefined}
           aria-describedby="formula-error"
           aria-autocomplete="list"
-          aria-controls="formula-offers"
+          aria-controls={offers.length > 0 ? "formula-offers" : undefined}
           value={value}
           onChange={(e) => {
             onChange(e.target.value);

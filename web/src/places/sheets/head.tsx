@@ -89,7 +89,7 @@ export function Head({
               {order >= 0 && <span aria-hidden="true">{down ? " ↓" : " ↑"}</span>}
             </button>
           </DropdownMenu.Trigger>
-          <DropdownMenu.Portal>
+          <DropdownMenu.Portal container={document.getElementById("content")}>
             <DropdownMenu.Content
               className="pop min-w-56 p-1.5 text-[13px]"
               align="start"

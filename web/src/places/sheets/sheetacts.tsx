@@ -96,7 +96,7 @@ export function SheetActs({ sheet: s, words }: { sheet: Sheet; words: string }) 
       </Blank>
       {asking && (
         <Confirm
-          title={asking === "delete" ? `Delete ${s.name}?` : `Insert ${s.name} away?`}
+          title={asking === "delete" ? `Delete ${s.name}?` : `Put ${s.name} away?`}
           act={`${asking === "delete" ? "Delete" : "Put away"} ${count(f.rows, "row")}${f.rulesOn > 0 ? `, pause ${count(f.rulesOn, "rule")}` : ""}`}
           busy={remove.busy || putAway.busy}
           onNo={() => setAsking(undefined)}

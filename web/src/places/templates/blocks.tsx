@@ -39,6 +39,7 @@ function Framed({
             <Popover.Trigger className="blank text-xs!">{name}</Popover.Trigger>
             <Popover.Portal>
               <Popover.Content
+                aria-label={name}
                 className={`pop max-h-[70vh] overflow-auto p-3.5 text-[13px] ${wide ? "w-[560px]" : "w-80"} max-w-[92vw]`}
                 sideOffset={6}
                 align="start"
@@ -190,7 +191,13 @@ function FieldList({ view, roundUp }: { view: View; roundUp?: boolean }) {
           <Popover.Root>
             <Popover.Trigger className="blank">{fieldName(f, columns)}</Popover.Trigger>
             <Popover.Portal>
-              <Popover.Content className="pop w-72 p-3.5 text-[13px]" sideOffset={6} align="start" collisionPadding={12}>
+              <Popover.Content
+                aria-label={fieldName(f, columns)}
+                className="pop w-72 p-3.5 text-[13px]"
+                sideOffset={6}
+                align="start"
+                collisionPadding={12}
+              >
                 <FieldOptions
                   a={f}
                   column={columns.find((c) => c.id === f.column)}
@@ -440,7 +447,7 @@ export function PartView(view: View) {
       wide
       panel={
         <>
-          <h3 className="mb-2 text-xs font-[650] text-ink-2">It is shown only if</h3>
+          <h2 className="mb-2 text-xs font-[650] text-ink-2">It is shown only if</h2>
           <ConditionEditor
             columns={columns}
             value={cond ?? undefined}

@@ -131,6 +131,7 @@ function Chip({ node, updateAttributes, deleteNode, editor }: ReactNodeViewProps
         <Popover.Portal>
           <Popover.Content
             className="pop w-72 p-3.5"
+            aria-label={name}
             sideOffset={6}
             collisionPadding={12}
             onCloseAutoFocus={(e) => {
@@ -138,7 +139,7 @@ function Chip({ node, updateAttributes, deleteNode, editor }: ReactNodeViewProps
               editor.commands.focus();
             }}
           >
-            <h3 className="mb-2 text-xs font-[650] text-ink-2">{gone && !a.column?.startsWith("?") ? "This column is gone" : name}</h3>
+            <h2 className="mb-2 text-xs font-[650] text-ink-2">{gone && !a.column?.startsWith("?") ? "This column is gone" : name}</h2>
             {gone && (
               <label className="flex items-center justify-between gap-3">
                 Use instead

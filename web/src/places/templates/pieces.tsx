@@ -19,7 +19,8 @@ export function Pieces({ onOpen }: { onOpen: (id: string) => void }) {
     <section className="mx-5 mt-6 pb-8" aria-label="Pieces of text">
       <h2 className="mb-1">Pieces of text</h2>
       <p className="mb-2 text-ink-2">
-        What several templates say alike, such as opening hours: changed here, it is changed in all of them. Insert one by Insert.
+        What several templates say alike, such as opening hours: changed here, it is changed in all of them. “Insert” in a template’s tools
+        puts one in.
       </p>
       {list.length > 0 && (
         <table className="tbl max-w-5xl">

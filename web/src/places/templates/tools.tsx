@@ -23,15 +23,20 @@ function Menu({
   hint,
   active,
 }: {
-  name: ReactNode;
+  name: string;
   children: (close: () => void) => ReactNode;
   hint?: string;
   active?: boolean;
 }) {
   const [open, setOpen] = useState(false);
+  const trigger = useRef<HTMLButtonElement>(null);
   return (
     <Popover.Root open={open} onOpenChange={setOpen}>
-      <Popover.Trigger className={`link ${active ? "underline underline-offset-4" : ""}`} onMouseDown={(e) => e.preventDefault()}>
+      <Popover.Trigger
+        ref={trigger}
+        className={`link ${active ? "underline underline-offset-4" : ""}`}
+        onMouseDown={(e) => e.preventDefault()}
+      >
         {name}
         {hint && (
           <kbd className="key" aria-hidden>
@@ -42,9 +47,11 @@ function Menu({
       <Popover.Portal>
         <Popover.Content
           className="pop max-h-80 min-w-44 overflow-auto py-1.5 text-[13px]"
+          aria-label={name}
           sideOffset={6}
           align="start"
-          onCloseAutoFocus={(e) => e.preventDefault()}
+          onCloseAutoFocus={(e) => e.preventDefault()} // what is chosen puts the focus into the text
+          onEscapeKeyDown={() => trigger.current?.focus()}
         >
           {children(() => setOpen(false))}
         </Popover.Content>
@@ -123,7 +130,7 @@ export function Tools({ body, target, columns, kind = "letter" }: Props) {
           ))
         }
       </Menu>
-      <Menu name={kinds[on.level]}>
+      <Menu name={kinds[on.level] ?? ""}>
         {(close) =>
           kinds.map((k, i) => (
             <Item
@@ -215,6 +222,7 @@ function LinkTool({ body, columns, href }: { body: Editor; columns: Column[]; hr
   const [open, setOpen] = useState(false);
   const [to, setTo] = useState<Line>("https://");
   const none = to === "" || to === "https://";
+  const trigger = useRef<HTMLButtonElement>(null);
   const close = () => setOpen(false);
   const set = (l: Line) => {
     close();
@@ -232,11 +240,22 @@ function LinkTool({ body, columns, href }: { body: Editor; columns: Column[]; hr
         if (o) setTo(href ?? "https://");
       }}
     >
-      <Popover.Trigger className={href ? "text-juniper underline underline-offset-4" : ""} onMouseDown={(e) => e.preventDefault()}>
+      <Popover.Trigger
+        ref={trigger}
+        className={href ? "text-juniper underline underline-offset-4" : ""}
+        onMouseDown={(e) => e.preventDefault()}
+      >
         Link
       </Popover.Trigger>
       <Popover.Portal>
-        <Popover.Content className="pop w-96 p-3.5 text-[13px]" sideOffset={6} align="start" onCloseAutoFocus={(e) => e.preventDefault()}>
+        <Popover.Content
+          className="pop w-96 p-3.5 text-[13px]"
+          aria-label="Link"
+          sideOffset={6}
+          align="start"
+          onCloseAutoFocus={(e) => e.preventDefault()} // what is chosen puts the focus into the text
+          onEscapeKeyDown={() => trigger.current?.focus()}
+        >
           <form
             onSubmit={(e) => {
               e.preventDefault();

@@ -37,6 +37,12 @@ test("the main views", async ({ page }) => {
   await page.emulateMedia({ colorScheme: "dark" });
   await shoot(page, "today-dark");
   await page.emulateMedia({ colorScheme: "light" });
+  await page.setViewportSize({ width: 390, height: 844 });
+  await page.goto("/");
+  await shoot(page, "phone-today");
+  await page.goto(`/sheets/${loans}`);
+  await shoot(page, "phone-sheet");
+  await page.setViewportSize({ width: 1280, height: 800 });
   await page.goto(`/sheets/${loans}`);
   await page.getByRole("rowheader", { name: /^LN-0314/ }).click();
   await page.keyboard.press("ArrowRight");
@@ -76,10 +82,6 @@ test("the main views", async ({ page }) => {
   await page.goto(`/sheets/${loans}?row=${home}&why=${rule}`);
   await page.getByText(/For an email to go/).waitFor();
   await shoot(page, "why-not");
-  await page.goto("/setup/calendar");
-  await page.getByRole("checkbox", { name: "Friday" }).uncheck();
-  await page.locator("summary").first().click();
-  await shoot(page, "calendar-change");
   await page.goto(`/sheets/${loans}/rules/${rule}`);
   await page.locator("[data-place='/condition']").click();
   await shoot(page, "rule");
@@ -142,12 +144,6 @@ test("the main views", async ({ page }) => {
   await page.keyboard.press("Escape");
   await page.getByRole("button", { name: "Save", exact: true }).click();
   await page.waitForTimeout(600);
-  await page.getByRole("button", { name: "Versions" }).click();
-  const slip = page.getByRole("complementary", { name: "Versions" });
-  await slip.getByLabel("Show").selectOption({ index: 1 });
-  await slip.getByLabel("beside").selectOption({ index: 1 });
-  await page.getByText("Saved", { exact: true }).waitFor({ state: "detached" });
-  await shoot(page, "versions");
   const email = (await ask<{ lines: { id: string }[] }>(page, "GET", `/log?limit=1&sheet=${loans}&state=accepted`)).lines[0].id;
   await page.goto(`/log?email=${email}`);
   await shoot(page, "log");

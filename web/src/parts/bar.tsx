@@ -28,7 +28,7 @@ export function Bar() {
   useKey("?", () => setHelp(true));
   useKey("s", () => setSearch(true));
   return (
-    <header className="print:hidden flex h-11 flex-none items-stretch gap-1 border-b border-hair px-5 max-[899px]:gap-3 max-[899px]:px-4">
+    <header className="print:hidden flex min-h-11 flex-none items-stretch gap-1 min-[900px]:flex-wrap border-b border-hair px-5 max-[899px]:gap-3 max-[899px]:px-4">
       <Link to="/" className="mr-5 flex items-center gap-2 text-lg font-[750] tracking-tight max-md:mr-2" aria-label="nivot, today">
         <span className="relative block h-5 w-[1.5px] bg-ink">
           <span className="absolute top-[3px] left-[-3.2px] size-2 rounded-full bg-juniper" />
@@ -40,7 +40,7 @@ export function Bar() {
           <Place key={p.to} {...p} on={isOn(p.to, path)} />
         ))}
       </nav>
-      <div className="ml-auto flex min-w-0 items-center gap-4 text-ink-2">
+      <div className="ml-auto flex min-w-0 items-center justify-end gap-x-4 text-ink-2 max-sm:gap-x-3 min-[900px]:min-h-11 min-[900px]:flex-wrap">
         <SavingLine zone={session.clock.zone} />
         <button type="button" className="link" onClick={() => setSearch(true)}>
           Search
@@ -109,7 +109,7 @@ function PracticeClock() {
     changes: [keys.session, keys.rules, keys.rule, keys.mailbox, ...ofEmails],
   });
   return (
-    <div className="flex items-center gap-2 border-r border-hair pr-4 max-sm:hidden" role="group" aria-label="Practice clock">
+    <div className="flex items-center gap-2 border-r border-hair pr-4 max-md:hidden" role="group" aria-label="Practice clock">
       <span className="whitespace-nowrap max-xl:sr-only">Practice clock</span>
       <b className="font-semibold whitespace-nowrap text-ink" data-testid="clock">
         {moment(now, zone, now)}
@@ -178,7 +178,9 @@ function Me({ onHelp }: { onHelp: () => void }) {
   };
   return (
     <Popover.Root>
-      <Popover.Trigger className="whitespace-nowrap hover:text-ink">{name}</Popover.Trigger>
+      <Popover.Trigger className="min-w-11 truncate hover:text-ink" title={name}>
+        {name}
+      </Popover.Trigger>
       <Popover.Portal>
         <Popover.Content
           aria-label="You"

@@ -28,7 +28,7 @@ export function PracticeMailbox() {
   const last = d.messages[d.messages.length - 1];
   return (
     <div className="relative flex min-h-0 flex-1 flex-col">
-      <div className="flex items-baseline gap-6 px-5 py-4">
+      <div className="flex flex-wrap items-baseline gap-6 px-5 py-4">
         <h1>
           {d.total === 0 && !find ? (
             <>

@@ -19,7 +19,11 @@ export type Way = (typeof ways)[number][0];
 
 export function Ways({ way, onWay }: { way: Way; onWay: (w: Way) => void }) {
   return (
-    <span className="ml-auto flex flex-wrap gap-x-4 gap-y-1 max-[899px]:ml-0" role="group" aria-label="How it is shown">
+    <span
+      className="ml-auto flex flex-wrap gap-x-4 gap-y-1 max-[899px]:ml-0 max-[899px]:w-full max-[899px]:flex-nowrap max-[899px]:overflow-x-auto max-[899px]:whitespace-nowrap"
+      role="group"
+      aria-label="How it is shown"
+    >
       {ways.map(([id, name]) => (
         <button
           key={id}

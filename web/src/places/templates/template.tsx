@@ -273,7 +273,7 @@ export function TemplateEditor({ sheet, template, beside, copied }: Props) {
           />
         )}
         {opened.newer && pv && <Both sheet={sheet} opened={opened} mine={pv} />}
-        <div className="flex min-h-0 flex-1 border-t border-hair">
+        <div className="flex min-h-0 flex-1 border-t border-hair max-[899px]:block max-[899px]:overflow-auto">
           <div className="flex min-w-0 flex-1 flex-col border-r border-hair px-5 pt-3 pr-7">
             <div className="flex flex-wrap items-baseline gap-x-6">
               <Languages
@@ -580,7 +580,7 @@ function Paper({ sheet, text, dir, may, fresh, put }: PaperProps) {
       {/* eslint-disable-next-line jsx-a11y/no-static-element-interactions, jsx-a11y/click-events-have-key-events */}
       <div
         dir={dir}
-        className="min-h-0 flex-1 cursor-text overflow-auto border border-hair-2 bg-sheet px-8 pt-2 pb-6.5 max-lg:px-6"
+        className="min-h-0 flex-1 cursor-text overflow-auto max-[899px]:min-h-72 max-[899px]:flex-none border border-hair-2 bg-sheet px-8 pt-2 pb-6.5 max-lg:px-6"
         onClick={(e) => e.target === e.currentTarget && editor?.commands.focus("end")}
       >
         <LineEditor
@@ -597,7 +597,7 @@ function Paper({ sheet, text, dir, may, fresh, put }: PaperProps) {
         />
         <LineEditor
           label="Preview text"
-          hint="What a mailbox shows behind the subject"
+          hint="Shown after the subject"
           content={text.preheader ?? empty}
           columns={columns}
           editable={may}

@@ -110,7 +110,7 @@ export function Tools({ body, target, columns, kind = "letter" }: Props) {
   const kinds = ["Paragraph", "Heading", "Smaller heading", "Smallest heading"];
   return (
     <div
-      className="flex flex-wrap items-baseline gap-x-4 gap-y-1 pb-2.5 text-ink-2"
+      className="flex flex-wrap items-baseline gap-x-4 gap-y-1 pb-2.5 text-ink-2 max-[899px]:pt-2 max-[899px]:flex-nowrap max-[899px]:overflow-x-auto max-[899px]:whitespace-nowrap"
       role="toolbar"
       aria-label={kind === "piece" ? "Piece of text" : "Email text"}
     >

@@ -1,13 +1,15 @@
 import type { ReactNode } from "react";
 import { Link, useNavigate } from "@tanstack/react-router";
-import { api, http, type Mark, type Schemas } from "../../api/client";
+import { api, http, type Schemas } from "../../api/client";
 import { keys, ofEmails } from "../../api/keys";
 import { useWrite } from "../../api/write";
 import { Await } from "../../parts/await";
 import { doubledRows } from "../sheets/view";
-import { kindWords, MarkIcon, Shape } from "../../parts/mark";
+import { TodaysLine } from "./line";
+import { EightWeeks } from "./weeks";
+import { MarkIcon } from "../../parts/mark";
 import { useMay, useNow, useZone } from "../../parts/session";
-import { clock, count, dayOfMonth, daysFrom, isoDay, moment, numberWord, shortMonth, upperFirst } from "../../parts/time";
+import { clock, count, moment, numberWord, upperFirst } from "../../parts/time";
 
 type Today = Schemas["Today"];
 
@@ -69,9 +71,8 @@ function Today({ today: t }: { today: Today }) {
         {t.lanes.length === 0 ? (
           <p className="text-ink-2">No email today, past or coming.</p>
         ) : (
-          t.lanes.map((l) => <Lane key={l.sheetId} name={l.sheet} sheet={l.sheetId} marks={l.marks} now={now} zone={zone} />)
+          <TodaysLine lanes={t.lanes} now={now} zone={zone} />
         )}
-        {t.lanes.length > 0 && <Hours now={now} zone={zone} />}
       </section>
       <section className="flex-1 border-t border-hair bg-sheet px-5 pt-4 pb-5">
         <EightWeeks days={t.days} now={now} zone={zone} />
@@ -313,197 +314,4 @@ function Needs({ today }: { today: Today }) {
       )}
     </section>
   );
-}
-
-const width = 1240;
-const fromHour = 6;
-const toHour = 20;
-function hourX(at: Date, zone: string): number {
-  const [hour = 0, minute = 0] = clock(at, zone).split(":").map(Number);
-  const h = hour + minute / 60;
-  return 110 + (Math.max(fromHour - 0.3, Math.min(toHour + 0.3, h)) - fromHour) * ((width - 130) / (toHour - fromHour));
-}
-
-// A sheet's lane on the hours of the day; marks of one minute stack, and past
-// a few say their number.
-function Lane({ name, sheet, marks, now, zone }: { name: string; sheet: string; marks: Mark[]; now: Date; zone: string }) {
-  const navigate = useNavigate();
-  const nowX = hourX(now, zone);
-  const { groups, before, after } = layOut(marks, now, zone, nowX);
-  const tall = Math.max(1, ...groups.map((g) => Math.min(3, Math.ceil(g.marks.length / 6))));
-  const h = 10 + tall * 18;
-  return (
-    <svg
-      viewBox={`0 0 ${width} ${h}`}
-      className="block w-full"
-      role="group"
-      aria-label={`${name}: ${marks
-        .map((m) => `${m.letter} ${kindWords[m.kind]} ${clock(m.at, zone)}`)
-        .slice(0, 40)
-        .join(", ")}`}
-    >
-      <text x={0} y={h - 9} fontSize={12} fill="var(--ink-2)">
-        {name}
-      </text>
-      <line x1={nowX} x2={nowX} y1={0} y2={h} stroke="var(--ink)" strokeWidth={1.2} />
-      {groups.map((g) => {
-        const cells = g.marks.length > 18 ? g.marks.slice(0, 17) : g.marks; // the last place says how many more
-        return (
-          <g key={g.x}>
-            {cells.map((m, i) => (
-              <g
-                key={`${m.rule}${m.row}${i}`}
-                className="cursor-pointer"
-                onClick={() =>
-                  void navigate(
-                    m.delivery
-                      ? { to: "/log", search: { email: m.delivery } }
-                      : { to: "/sheets/$sheet", params: { sheet }, search: { row: m.row } },
-                  )
-                }
-              >
-                <title>{`${clock(m.at, zone)} ${m.line}`}</title>
-                <Shape x={g.x + (i % 6) * 16} y={h - 12 - Math.floor(i / 6) * 18} letter={m.letter} kind={m.kind} />
-              </g>
-            ))}
-            {g.marks.length > 18 && (
-              <text x={g.x + 80} y={h - 44} textAnchor="middle" fontSize={11} fill="var(--ink-2)">
-                +{g.marks.length - 17}
-              </text>
-            )}
-          </g>
-        );
-      })}
-      {before > 0 && (
-        <text x={102} y={h - 8} textAnchor="end" fontSize={11} fill="var(--ink-2)">
-          +{before}
-        </text>
-      )}
-      {after > 0 && (
-        <text x={width} y={h - 8} textAnchor="end" fontSize={11} fill="var(--ink-2)">
-          +{after}
-        </text>
-      )}
-    </svg>
-  );
-}
-
-// Marks of one instant stand together. Past ones keep left of now and coming
-// ones right of it; who finds no room is counted at the edge.
-function layOut(marks: Mark[], now: Date, zone: string, nowX: number) {
-  const by = new Map<string, Mark[]>();
-  for (const m of marks) by.set(m.at, [...(by.get(m.at) ?? []), m]);
-  const groups: { x: number; marks: Mark[] }[] = [];
-  const wide = (n: number) => (Math.min(6, n) - 1) * 16;
-  let left = nowX - 10;
-  let right = nowX + 10;
-  let before = 0;
-  let after = 0;
-  const all = [...by.values()];
-  for (const g of all.filter((g) => new Date(g[0]?.at ?? 0) <= now).reverse()) {
-    const x = Math.min(hourX(new Date(g[0]?.at ?? 0), zone), left - wide(g.length));
-    if (x < 120) before += g.length;
-    else {
-      groups.push({ x, marks: g });
-      left = x - 16;
-    }
-  }
-  for (const g of all.filter((g) => new Date(g[0]?.at ?? 0) > now)) {
-    const x = Math.max(hourX(new Date(g[0]?.at ?? 0), zone), right);
-    if (x + wide(g.length) > width - 30) after += g.length;
-    else {
-      groups.push({ x, marks: g });
-      right = x + wide(g.length) + 16;
-    }
-  }
-  return { groups, before, after };
-}
-
-function Hours({ now, zone }: { now: Date; zone: string }) {
-  const hours = Array.from({ length: toHour - fromHour + 1 }, (_, i) => fromHour + i);
-  const x = (h: number) => 110 + (h - fromHour) * ((width - 130) / (toHour - fromHour));
-  const nowX = hourX(now, zone);
-  return (
-    <svg viewBox={`0 0 ${width} 26`} className="block w-full" aria-hidden="true">
-      <line x1={110} x2={width - 20} y1={1} y2={1} stroke="var(--hair)" />
-      {hours.map((h) => (
-        <g key={h}>
-          <line x1={x(h)} x2={x(h)} y1={1} y2={h % 2 ? 5 : 8} stroke="var(--ink-2)" strokeOpacity={0.5} />
-          {h % 2 === 0 && Math.abs(x(h) - nowX) > 34 && (
-            <text x={x(h)} y={21} textAnchor="middle" fontSize={11} fill="var(--ink-2)">
-              {String(h).padStart(2, "0")}:00
-            </text>
-          )}
-        </g>
-      ))}
-      <line x1={nowX} x2={nowX} y1={0} y2={8} stroke="var(--ink)" strokeWidth={1.2} />
-      <text x={nowX} y={21} textAnchor="middle" fontSize={11} fontWeight={700} fill="var(--ink)">
-        now
-      </text>
-    </svg>
-  );
-}
-
-function EightWeeks({ days, now, zone }: { days: Schemas["DayBar"][]; now: Date; zone: string }) {
-  const today = isoDay(now, zone);
-  const at = days.findIndex((d) => d.day === today);
-  const out = days.reduce((n, d) => n + d.out, 0);
-  const bad = days.reduce((n, d) => n + d.bad, 0);
-  const coming = days.reduce((n, d) => n + d.coming, 0);
-  const top = Math.max(8, ...days.map((d) => d.out + d.bad + d.coming));
-  const h = 126;
-  const x = (i: number) => 10 + (i * (width - 20)) / days.length;
-  const y = (n: number) => (n * 98) / top;
-  const nowX = x(at + daysFrom(today, 1, zone).at(now.getTime()));
-  return (
-    <>
-      <h2 className="mb-2 flex items-baseline gap-2.5">
-        Eight weeks{" "}
-        <small className="text-[13px] font-[450] text-ink-2">
-          behind us: {out.toLocaleString("en-GB")} sent, {bad} failed · ahead: {coming.toLocaleString("en-GB")}
-        </small>
-      </h2>
-      <svg
-        viewBox={`0 0 ${width} ${h}`}
-        className="block w-full"
-        role="img"
-        aria-label={`${out} emails sent in the weeks behind, ${coming} coming in the weeks ahead`}
-      >
-        {days.map(
-          (d, i) =>
-            d.weekend &&
-            i % 7 === 5 && <rect key={`w${d.day}`} x={x(i)} y={0} width={x(i + 2) - x(i)} height={104} fill="var(--weekend)" />,
-        )}
-        {days.map((d, i) => (
-          <g key={d.day}>
-            <title>{`${d.day}: ${d.out} out, ${d.bad} failed, ${d.coming} coming`}</title>
-            <rect x={x(i)} y={0} width={x(1) - x(0)} height={104} fill="transparent" />
-            {d.bad > 0 && <rect x={x(i) + 5} y={104 - y(d.bad)} width={12} height={y(d.bad)} fill="var(--brick)" />}
-            {d.out > 0 && <rect x={x(i) + 5} y={104 - y(d.bad) - y(d.out)} width={12} height={y(d.out)} fill="var(--juniper)" />}
-            {d.coming > 0 && (
-              <rect x={x(i) + 5} y={104 - y(d.bad + d.out + d.coming)} width={12} height={y(d.coming)} fill="var(--marigold-fill)" />
-            )}
-            {i % 7 === 0 && Math.abs(i - at) > 1 && (
-              <text x={x(i) + 4} y={120} fontSize={11} fill="var(--ink-2)">
-                {label(d.day, i)}
-              </text>
-            )}
-          </g>
-        ))}
-        <line x1={10} x2={width - 10} y1={104.5} y2={104.5} stroke="var(--hair)" />
-        {at >= 0 && (
-          <>
-            <line x1={nowX} x2={nowX} y1={0} y2={108} stroke="var(--ink)" strokeWidth={1.2} />
-            <text x={x(at) + 4} y={120} fontSize={11} fontWeight={700} fill="var(--ink)">
-              now
-            </text>
-          </>
-        )}
-      </svg>
-    </>
-  );
-}
-function label(iso: string, i: number): string {
-  const n = dayOfMonth(iso);
-  return i === 0 || n <= 7 ? `${n} ${shortMonth(iso)}` : String(n);
 }

@@ -322,7 +322,7 @@ test("a form adds a row without a script, and can be closed", async ({ browser }
   await ines.close();
   await tom.goto(`/sheets/${volunteers}`);
   await tom.getByRole("button", { name: /^Text/ }).click();
-  await tom.getByLabel("Text in any cell").fill("verity");
+  await tom.getByLabel("Text in any cell", { exact: true }).fill("verity");
   await tom.keyboard.press("Escape");
   await expect(tom.getByRole("gridcell", { name: "Verity Rusk" })).toBeVisible();
   await tom.goto(`/sheets/${volunteers}/bring?from=form`);

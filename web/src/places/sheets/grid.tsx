@@ -24,7 +24,8 @@ import type { View } from "./view";
 
 export type { Box } from "./acts";
 /** What is asked of the grid from outside: that a row is about to come, and that it has. */
-export type GridHandle = { awaitRow: () => void; focusRow: (row: string) => void };
+/** Puts the cursor into a row once it is there: into the one that is given, or the next that is added. */
+export type GridHandle = { awaitRow: (row?: string) => void };
 
 type Props = {
   sheet: Sheet;
@@ -95,7 +96,7 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
     if (!row) typed.current = new Typed();
     box.current?.focus({ preventScroll: true });
   }, []);
-  useImperativeHandle(ref, () => ({ awaitRow, focusRow: awaitRow }));
+  useImperativeHandle(ref, () => ({ awaitRow }));
 
   const active = columns[cursor.col];
   const row = rowAt(cursor.row);

@@ -12,6 +12,7 @@ import type { Edits } from "./edits";
 import { Editor } from "./editor";
 import { usePutFiles, withNames } from "./files";
 import { Foot } from "./foot";
+import { useAcross } from "./across";
 import { byCell, layOut } from "./gridlayout";
 import { GridRow } from "./gridrow";
 import { Head } from "./head";
@@ -44,7 +45,10 @@ type Props = {
   onAt: (row?: string, column?: string) => void;
   onBox: (b: Box | null) => void;
   onSend?: (rows: string[]) => void; // to these, by hand
-  head: Omit<Parameters<typeof Head>[0], "sheet" | "columns" | "left" | "axis" | "width" | "hasKey" | "view" | "onStep" | "onDown">;
+  head: Omit<
+    Parameters<typeof Head>[0],
+    "sheet" | "columns" | "drawn" | "left" | "axis" | "width" | "hasKey" | "view" | "onStep" | "onDown"
+  >;
 };
 
 const quiet = 150; // milliseconds without a key
@@ -98,6 +102,7 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
   }, []);
   useImperativeHandle(ref, () => ({ awaitRow }));
 
+  const drawn = useAcross({ box, columns, hasKey, layout, track: axis.width, cursor: cursor.col });
   const active = columns[cursor.col];
   const row = rowAt(cursor.row);
   useEffect(() => onAt(row?.id, active?.id), [row?.id, active?.id, onAt]);
@@ -153,7 +158,13 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
   const focusHead = (col: number) => {
     const c = Math.max(0, Math.min(columns.length - 1, col));
     move(cursor.row, c);
-    box.current?.querySelector<HTMLElement>(`[data-head="${c}"]`)?.focus({ preventScroll: true });
+    // A column that comes into sight with this is drawn by the next frame but one.
+    const focus = () => {
+      const head = box.current?.querySelector<HTMLElement>(`[data-head="${c}"]`);
+      head?.focus({ preventScroll: true });
+      return head !== null && head !== undefined;
+    };
+    if (!focus()) requestAnimationFrame(() => requestAnimationFrame(focus));
   };
   const acts = useActs({
     columns,
@@ -313,6 +324,7 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
     place,
     over,
     drop,
+    drawn,
   };
 }
 
@@ -353,6 +365,7 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
     place,
     over,
     drop,
+    drawn,
   } = useGrid(p, ref);
   // What is seen of the cell under the cursor, and of colleagues, is heard too.
   const cell = row && active ? row.cells[place(active)] : undefined;
@@ -386,6 +399,7 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
             sheet={sheet}
             view={view}
             columns={columns}
+            drawn={drawn}
             left={layout.pinned}
             axis={axis}
             width={layout.width}
@@ -408,6 +422,7 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
                 shared={{
                   sheet,
                   columns,
+                  drawn,
                   places,
                   hasKey,
                   axis,
@@ -488,7 +503,7 @@ type LinesProps = {
   editor: React.ReactNode;
   shared: Pick<
     React.ComponentProps<typeof GridRow>,
-    "sheet" | "columns" | "places" | "hasKey" | "axis" | "pinned" | "width" | "lit" | "pending" | "onMark" | "onPoint" | "onRow"
+    "sheet" | "columns" | "drawn" | "places" | "hasKey" | "axis" | "pinned" | "width" | "lit" | "pending" | "onMark" | "onPoint" | "onRow"
   >;
 };
 

@@ -109,7 +109,7 @@ test("from a CSV to delivered emails, each once", async ({ page }) => {
     await page.getByLabel("Value").fill("6");
     await page.keyboard.press("Escape");
     await blank("/hold").click();
-    await page.getByRole("button", { name: "leave this out" }).click();
+    await page.getByRole("button", { name: "Remove from the sentence" }).click();
     await expect(page.getByText("14 and 1 days before")).toBeVisible();
     await expect(page.getByRole("heading", { name: /4 of 6 rows match now/ })).toBeVisible();
     await expect(page.getByRole("table").getByText("ida@fell.example").first()).toBeVisible();

@@ -259,7 +259,7 @@ func (e *Engine) DeletePiece(ctx context.Context, id, actor string) error {
 			names = append(names, u.Name)
 		}
 		if len(names) > 0 {
-			return refuse("%s is used by %s; take it out there first", p.Name, strings.Join(names, ", "))
+			return refuse("%s is used by %s; remove it there first", p.Name, strings.Join(names, ", "))
 		}
 		now := e.now()
 		p.DeletedAt = &now

@@ -43,7 +43,7 @@ export function Clause(p: Editing & { place: string; fault?: string; unsaid?: bo
       {c.body}
       {c.remove && (
         <button type="button" className="link mt-3 block text-brick!" onClick={c.remove}>
-          leave this out
+          Remove from the sentence
         </button>
       )}
     </>

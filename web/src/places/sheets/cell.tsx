@@ -101,3 +101,8 @@ export function CellBox({
     </div>
   );
 }
+
+/** The room of columns that are not drawn, in pixels. */
+export function Gap({ width }: { width: number }) {
+  return <div className="flex-none" role="presentation" style={{ width }} />;
+}

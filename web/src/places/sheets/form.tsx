@@ -18,7 +18,7 @@ export function FormPart({ sheet }: { sheet: Sheet }) {
   const leaving = useLeaving(draft !== undefined);
   const save = useWrite({
     write: (x: Form) => http.PUT("/sheets/{sheet}/form", { params: { path }, body: x }),
-    saved: (_, x) => (x.open ? "The form is open." : q.data?.form.open ? "The form is closed." : "Kept."),
+    saved: (_, x) => (x.open ? "The form is open." : q.data?.form.open ? "The form is closed." : "The form is saved."),
     changes: [keys.form],
     after: () => setDraft(undefined),
     quiet: true,

@@ -12,6 +12,7 @@ import type { Edits } from "./edits";
 import { Editor } from "./editor";
 import { usePutFiles, withNames } from "./files";
 import { Foot } from "./foot";
+import { useAcross } from "./across";
 import { byCell, layOut } from "./gridlayout";
 import { GridRow } from "./gridrow";
 import { Head } from "./head";
@@ -24,7 +25,8 @@ import type { View } from "./view";
 
 export type { Box } from "./acts";
 /** What is asked of the grid from outside: that a row is about to come, and that it has. */
-export type GridHandle = { awaitRow: () => void; focusRow: (row: string) => void };
+/** Puts the cursor into a row once it is there: into the one that is given, or the next that is added. */
+export type GridHandle = { awaitRow: (row?: string) => void };
 
 type Props = {
   sheet: Sheet;
@@ -43,7 +45,10 @@ type Props = {
   onAt: (row?: string, column?: string) => void;
   onBox: (b: Box | null) => void;
   onSend?: (rows: string[]) => void; // to these, by hand
-  head: Omit<Parameters<typeof Head>[0], "sheet" | "columns" | "left" | "axis" | "width" | "hasKey" | "view" | "onStep" | "onDown">;
+  head: Omit<
+    Parameters<typeof Head>[0],
+    "sheet" | "columns" | "drawn" | "left" | "axis" | "width" | "hasKey" | "view" | "onStep" | "onDown"
+  >;
 };
 
 const quiet = 150; // milliseconds without a key
@@ -95,8 +100,9 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
     if (!row) typed.current = new Typed();
     box.current?.focus({ preventScroll: true });
   }, []);
-  useImperativeHandle(ref, () => ({ awaitRow, focusRow: awaitRow }));
+  useImperativeHandle(ref, () => ({ awaitRow }));
 
+  const drawn = useAcross({ box, columns, hasKey, layout, track: axis.width, cursor: cursor.col });
   const active = columns[cursor.col];
   const row = rowAt(cursor.row);
   useEffect(() => onAt(row?.id, active?.id), [row?.id, active?.id, onAt]);
@@ -152,7 +158,13 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
   const focusHead = (col: number) => {
     const c = Math.max(0, Math.min(columns.length - 1, col));
     move(cursor.row, c);
-    box.current?.querySelector<HTMLElement>(`[data-head="${c}"]`)?.focus({ preventScroll: true });
+    // A column that comes into sight with this is drawn by the next frame but one.
+    const focus = () => {
+      const head = box.current?.querySelector<HTMLElement>(`[data-head="${c}"]`);
+      head?.focus({ preventScroll: true });
+      return head !== null && head !== undefined;
+    };
+    if (!focus()) requestAnimationFrame(() => requestAnimationFrame(focus));
   };
   const acts = useActs({
     columns,
@@ -312,6 +324,7 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
     place,
     over,
     drop,
+    drawn,
   };
 }
 
@@ -352,6 +365,7 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
     place,
     over,
     drop,
+    drawn,
   } = useGrid(p, ref);
   // What is seen of the cell under the cursor, and of colleagues, is heard too.
   const cell = row && active ? row.cells[place(active)] : undefined;
@@ -385,6 +399,7 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
             sheet={sheet}
             view={view}
             columns={columns}
+            drawn={drawn}
             left={layout.pinned}
             axis={axis}
             width={layout.width}
@@ -407,6 +422,7 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
                 shared={{
                   sheet,
                   columns,
+                  drawn,
                   places,
                   hasKey,
                   axis,
@@ -487,7 +503,7 @@ type LinesProps = {
   editor: React.ReactNode;
   shared: Pick<
     React.ComponentProps<typeof GridRow>,
-    "sheet" | "columns" | "places" | "hasKey" | "axis" | "pinned" | "width" | "lit" | "pending" | "onMark" | "onPoint" | "onRow"
+    "sheet" | "columns" | "drawn" | "places" | "hasKey" | "axis" | "pinned" | "width" | "lit" | "pending" | "onMark" | "onPoint" | "onRow"
   >;
 };
 

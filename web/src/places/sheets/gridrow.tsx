@@ -1,9 +1,10 @@
-import { memo } from "react";
+import { Fragment, memo } from "react";
 import type { Column, Mark, Row, Schemas, Sheet } from "../../api/client";
 import type { Axis } from "../../parts/axis";
 import { Track } from "../../parts/track";
+import type { Drawn } from "./across";
 import { colIndex } from "./gridlayout";
-import { CellBox, keyWidth, widthOf } from "./cell";
+import { CellBox, Gap, keyWidth, widthOf } from "./cell";
 import { initials } from "./presence";
 
 type RowProps = {
@@ -11,6 +12,7 @@ type RowProps = {
   row: Row | undefined;
   sheet: Sheet;
   columns: Column[];
+  drawn: Drawn[];
   places: Map<string, number>;
   hasKey: boolean;
   axis: Axis;
@@ -112,7 +114,12 @@ export const GridRow = memo(function GridRow(p: RowProps) {
       >
         {row && <Track axis={axis} marks={row.marks} lit={p.lit} onPress={p.onMark} onPoint={p.onPoint} />}
       </div>
-      {columns.map((c, i) => (hasKey && i === 0 ? null : cell(c, i, false)))}
+      {p.drawn.map(({ index, gap }) => (
+        <Fragment key={index}>
+          {gap > 0 && <Gap width={gap} />}
+          {cell(columns[index] as Column, index, false)}
+        </Fragment>
+      ))}
     </div>
   );
 });

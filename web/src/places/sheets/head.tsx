@@ -1,10 +1,11 @@
 import { DropdownMenu } from "radix-ui";
-import { useRef, useState } from "react";
+import { Fragment, useRef, useState } from "react";
 import type { Column, Sheet } from "../../api/client";
 import type { Axis } from "../../parts/axis";
 import { AxisHead } from "../../parts/track";
+import type { Drawn } from "./across";
 import { colIndex } from "./gridlayout";
-import { keyWidth, rightAligned, typeName, valueType, widthOf } from "./cell";
+import { Gap, keyWidth, rightAligned, typeName, valueType, widthOf } from "./cell";
 import type { View } from "./view";
 
 // The heads of the columns. Pressing one says what can be done by it; its
@@ -13,6 +14,7 @@ export function Head({
   sheet,
   view,
   columns,
+  drawn,
   left,
   axis,
   width,
@@ -31,6 +33,7 @@ export function Head({
   sheet: Sheet;
   view: View;
   columns: Column[];
+  drawn: Drawn[];
   left: (number | undefined)[];
   axis: Axis;
   width: number;
@@ -161,16 +164,17 @@ export function Head({
           <span className="sr-only">Track</span>
           <AxisHead axis={axis} />
         </div>
-        {columns.map((c, i) =>
-          hasKey && i === 0
-            ? null
-            : head(
-                c,
-                i,
-                { width: widthOf(c), left: left[i] },
-                left[i] === undefined ? "" : `sticky! z-10 bg-paper ${left[i + 1] === undefined ? "border-r border-hair" : ""}`,
-              ),
-        )}
+        {drawn.map(({ index: i, gap }) => (
+          <Fragment key={i}>
+            {gap > 0 && <Gap width={gap} />}
+            {head(
+              columns[i] as Column,
+              i,
+              { width: widthOf(columns[i] as Column), left: left[i] },
+              left[i] === undefined ? "" : `sticky! z-10 bg-paper ${left[i + 1] === undefined ? "border-r border-hair" : ""}`,
+            )}
+          </Fragment>
+        ))}
       </div>
     </div>
   );

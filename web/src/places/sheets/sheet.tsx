@@ -104,7 +104,7 @@ function SheetPage({ sheet: s }: { sheet: Sheet }) {
     edits.change("add", [{ op: "add", cells: {} }], (r) => {
       setView({});
       const row = r.added[0];
-      if (row) grid.current?.focusRow(row);
+      if (row) grid.current?.awaitRow(row);
     });
   }, [mayEdit, edits, setView]);
   useKey("n", add, mayEdit);

@@ -192,7 +192,7 @@ export function ViewPicker({
         )}
         {here?.mine && changed && (
           <button type="button" className="act-plain mt-3" onClick={() => void update.do({ ...here, spec })}>
-            Keep “{here.name}” as it is now
+            Save “{here.name}” as it is now
           </button>
         )}
         {here?.mine && mayShare && (

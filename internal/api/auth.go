@@ -261,9 +261,8 @@ func oneAddress(field, text string) (string, error) {
 func (s *Server) ListPeople(ctx context.Context, _ ListPeopleRequestObject) (ListPeopleResponseObject, error) {
 	people, err := s.st.People(ctx)
 	out := ListPeople200JSONResponse{}
-	since := s.e.Now().Add(-engine.KeptDeleted)
 	for i := range people {
-		if at := people[i].DeletedAt; at != nil && at.Before(since) {
+		if at := people[i].DeletedAt; at != nil && !s.e.Restorable(at) {
 			continue
 		}
 		p := toPerson(&people[i])
@@ -301,7 +300,7 @@ func (s *Server) DeletePerson(ctx context.Context, r DeletePersonRequestObject) 
 // RestorePerson implements StrictServerInterface.
 func (s *Server) RestorePerson(ctx context.Context, r RestorePersonRequestObject) (RestorePersonResponseObject, error) {
 	p, err := s.changePerson(ctx, r.Person, func(_ *store.Store, p *store.Person) error {
-		if p.DeletedAt == nil || p.DeletedAt.Before(s.e.Now().Add(-engine.KeptDeleted)) {
+		if !s.e.Restorable(p.DeletedAt) {
 			return store.ErrNotFound
 		}
 		p.DeletedAt, p.DeletedBy = nil, ""

@@ -510,7 +510,7 @@ func (s *Server) RestoreRule(ctx context.Context, r RestoreRuleRequestObject) (R
 
 // ListDeletedRules implements StrictServerInterface.
 func (s *Server) ListDeletedRules(ctx context.Context, r ListDeletedRulesRequestObject) (ListDeletedRulesResponseObject, error) {
-	recs, err := s.st.DeletedRules(ctx, r.Sheet, s.e.Now().Add(-engine.KeptDeleted))
+	recs, err := s.st.DeletedRules(ctx, r.Sheet, s.e.RestorableSince())
 	if err != nil {
 		return nil, err
 	}

@@ -25,7 +25,7 @@ func (s *Server) peopleNames(ctx context.Context) (map[string]string, error) {
 
 // ListViews implements StrictServerInterface.
 func (s *Server) ListViews(ctx context.Context, r ListViewsRequestObject) (ListViewsResponseObject, error) {
-	vs, err := s.st.Views(ctx, r.Sheet, person(ctx).ID, s.e.Now().Add(-engine.KeptDeleted))
+	vs, err := s.st.Views(ctx, r.Sheet, person(ctx).ID, s.e.RestorableSince())
 	if err != nil {
 		return nil, err
 	}
@@ -124,7 +124,7 @@ func (s *Server) DeleteView(ctx context.Context, r DeleteViewRequestObject) (Del
 // RestoreView implements StrictServerInterface.
 func (s *Server) RestoreView(ctx context.Context, r RestoreViewRequestObject) (RestoreViewResponseObject, error) {
 	v, err := s.ownView(ctx, r.Sheet, r.View)
-	if err == nil && (v.DeletedAt == nil || v.DeletedAt.Before(s.e.Now().Add(-engine.KeptDeleted))) {
+	if err == nil && !s.e.Restorable(v.DeletedAt) {
 		err = store.ErrNotFound
 	}
 	if err != nil {

@@ -216,7 +216,7 @@ func (s *Server) RestoreSheet(ctx context.Context, r RestoreSheetRequestObject) 
 
 // ListAwaySheets implements StrictServerInterface.
 func (s *Server) ListAwaySheets(ctx context.Context, _ ListAwaySheetsRequestObject) (ListAwaySheetsResponseObject, error) {
-	recs, err := s.st.AwaySheets(ctx, s.e.Now().Add(-engine.KeptDeleted))
+	recs, err := s.st.AwaySheets(ctx, s.e.RestorableSince())
 	out := ListAwaySheets200JSONResponse{}
 	for _, rec := range recs {
 		x := AwaySheet{Id: rec.ID, Name: rec.Name, Rows: int(rec.LiveRows), By: rec.AwayBy, Deleted: rec.DeletedAt != nil}

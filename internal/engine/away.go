@@ -11,7 +11,7 @@ import (
 	"nivot/internal/store"
 )
 
-// DeleteSheet takes a sheet out of sight. For KeptDeleted it can be restored;
+// DeleteSheet takes a sheet out of sight. For 30 days it can be restored;
 // what it has written stays in the log, and what waits to go out is skipped.
 func (e *Engine) DeleteSheet(ctx context.Context, id, actor string) error {
 	return e.retire(ctx, id, actor, "deleted", func(rec *store.Sheet, now time.Time) { rec.DeletedAt = &now })
@@ -69,7 +69,7 @@ func (e *Engine) RestoreSheet(ctx context.Context, id, actor string) (rec *store
 			return err
 		}
 		now := e.now()
-		if rec.DeletedAt != nil && rec.DeletedAt.Before(now.Add(-KeptDeleted)) {
+		if rec.DeletedAt != nil && !e.Restorable(rec.DeletedAt) {
 			return store.ErrNotFound
 		}
 		rec.DeletedAt, rec.PutAwayAt, rec.AwayBy = nil, nil, ""
@@ -99,7 +99,7 @@ func (e *Engine) RestoreTemplate(ctx context.Context, sheetID, id, actor string)
 			return err
 		}
 		now := e.now()
-		if out.SheetID != sheetID || out.DeletedAt.Before(now.Add(-KeptDeleted)) {
+		if out.SheetID != sheetID || !e.Restorable(out.DeletedAt) {
 			return store.ErrNotFound
 		}
 		out.DeletedAt = nil

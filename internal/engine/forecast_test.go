@@ -23,6 +23,12 @@ func (f *fixture) install(name string) *store.Sheet {
 	if err != nil {
 		f.t.Fatal(err)
 	}
+	return f.bundle(b)
+}
+
+// bundle makes a sheet of a bundle, its rules on, all settled.
+func (f *fixture) bundle(b *exchange.Bundle) *store.Sheet {
+	f.t.Helper()
 	rec, err := f.Install(f.ctx, b, true, "test")
 	if err != nil {
 		f.t.Fatal(err)

@@ -13,8 +13,17 @@ import (
 	"nivot/internal/store"
 )
 
-// KeptDeleted is for how long a deleted rule can be brought back.
-const KeptDeleted = 30 * 24 * time.Hour
+// keptDeleted is for how long what was deleted can be restored.
+const keptDeleted = 30 * 24 * time.Hour
+
+// RestorableSince gives the instant since which what was deleted can still be restored.
+func (e *Engine) RestorableSince() time.Time { return e.now().Add(-keptDeleted) }
+
+// Restorable reports whether what was deleted at an instant, nil for never, can be
+// restored.
+func (e *Engine) Restorable(deleted *time.Time) bool {
+	return deleted != nil && !deleted.Before(e.RestorableSince())
+}
 
 // CopyRule makes a new rule, a draft, that says the same. With history it takes
 // the old one's over: what that has judged is judged for the new one too.
@@ -91,7 +100,7 @@ func (e *Engine) RestoreRule(ctx context.Context, sheetID, id, actor string) (*s
 			return err
 		}
 		now := e.now()
-		if out.SheetID != sheetID || out.DeletedAt.Before(now.Add(-KeptDeleted)) {
+		if out.SheetID != sheetID || !e.Restorable(out.DeletedAt) {
 			return store.ErrNotFound
 		}
 		rules, err := tx.Rules(ctx, sheetID)

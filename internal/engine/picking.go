@@ -11,7 +11,6 @@ import (
 	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/value"
-	"nivot/internal/store"
 )
 
 // Only narrows a view to some rows by what is known of them beyond their cells.
@@ -115,13 +114,7 @@ func (e *Engine) awaiting(ctx context.Context, b *book, sb *sheetBook, rules []*
 	rounds, err := roundUpsOf(b, sb, rules, now, until)
 	return func(id int64, row *sheet.Row) (bool, error) {
 		for _, rb := range rules {
-			of := make([]store.Entry, 0, 4)
-			for _, en := range entries[id] {
-				if en.RuleID == rb.record.ID {
-					of = append(of, en)
-				}
-			}
-			all, err := foreseenOf(rb, row, of, asides[lifeKey{rb.record.ID, id}], now, until)
+			all, err := foreseenOf(rb, row, entries[id], asides[lifeKey{rb.record.ID, id}], now, until)
 			if err != nil || len(all) > 0 {
 				return err == nil, err
 			}

@@ -38,12 +38,7 @@ t-1,2027-03-28,f@m.example,,9,no
 	if err != nil {
 		f.t.Fatal(err)
 	}
-	rec, err := f.Install(f.ctx, b, true, "test")
-	if err != nil {
-		f.t.Fatal(err)
-	}
-	f.settled()
-	return rec
+	return f.bundle(b)
 }
 
 // numbers gives the rows of a view by their numbers, from 1 on.
@@ -208,7 +203,7 @@ func TestAwaySheets(t *testing.T) {
 	if n := sent(); n != 0 {
 		t.Errorf("%d emails of a deleted sheet went out", n)
 	}
-	list, err := f.Store.AwaySheets(f.ctx, f.Now().Add(-KeptDeleted))
+	list, err := f.Store.AwaySheets(f.ctx, f.RestorableSince())
 	if err != nil || len(list) != 1 || list[0].AwayBy != "ines" || list[0].DeletedAt == nil {
 		t.Errorf("%+v %v", list, err)
 	}
@@ -251,7 +246,7 @@ func TestAwaySheets(t *testing.T) {
 	if err := f.DeleteSheet(f.ctx, rec.ID, "ines"); err != nil {
 		t.Fatal(err)
 	}
-	f.advance(f.Now().Add(KeptDeleted + time.Hour))
+	f.advance(f.Now().Add(keptDeleted + time.Hour))
 	if _, err := f.RestoreSheet(f.ctx, rec.ID, "ines"); !errors.Is(err, store.ErrNotFound) {
 		t.Errorf("restored after 30 days: %v", err)
 	}

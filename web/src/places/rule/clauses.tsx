@@ -6,11 +6,11 @@ import { DurationField } from "../../parts/fields";
 import { longestName } from "../../parts/name";
 import { Choices } from "../../parts/picker";
 import { isoDay } from "../../parts/time";
-import { nameable, valueType } from "../sheets/cell";
+import { isDate, nameable, valueType } from "../sheets/cell";
 import { ConditionEditor } from "../sheets/condition";
 import { After, At, ColumnChoice, Columns, EveryBlank, KindChoice, Level, Offsets, Passes, Times, Values, Zone } from "./blanks";
 import { BrakeBlank, HoldBlank, RepeatBlank, ShiftBlank, WindowBlank } from "./bounds";
-import { becoming, changeOf, indexIn, isDate, type Kind, replaced, type Source, type Step, type Trigger, withKind, without } from "./model";
+import { becoming, changeOf, indexIn, type Kind, replaced, type Source, type Step, type Trigger, withKind, without } from "./model";
 import { Addresses } from "./people";
 import { Schedule } from "./schedule";
 

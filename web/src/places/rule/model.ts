@@ -2,7 +2,7 @@
 // what no blank shows stays as it came. Here is what those changes have in
 // common: kinds of triggers, recurrences, and which blank a place is.
 import type { Column, Condition, RuleBody, Sheet } from "../../api/client";
-import { nameable, valueType } from "../sheets/cell";
+import { isDate, nameable, valueType } from "../sheets/cell";
 
 export type Trigger = RuleBody["trigger"];
 export type Offset = NonNullable<Trigger["offsets"]>[number];
@@ -24,7 +24,6 @@ export const kinds: { id: Kind; name: string }[] = [
 /** Reports whether the kind answers an edit. */
 export const reacts = (kind: string) => ["change", "threshold", "added", "edited"].includes(kind);
 
-export const isDate = (c: Column) => ["date", "moment"].includes(valueType(c));
 const typed = (type: string) => (c: Column) => valueType(c) === type;
 
 /** A trigger of another kind, which keeps of the old one what fits it. */

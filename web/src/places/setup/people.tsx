@@ -5,8 +5,9 @@ import { useWrite } from "../../api/write";
 import { Await } from "../../parts/await";
 import { Confirm } from "../../parts/confirm";
 import { longestName } from "../../parts/name";
-import { useNow, useSession, useZone } from "../../parts/session";
-import { count, moment } from "../../parts/time";
+import { Restorable } from "../../parts/restorable";
+import { useSession } from "../../parts/session";
+import { count } from "../../parts/time";
 
 type Role = Schemas["Role"];
 const roles: { id: Role; may: string }[] = [
@@ -19,8 +20,6 @@ const roles: { id: Role; may: string }[] = [
 export function People() {
   const q = api.useQuery("get", "/people");
   const session = useSession();
-  const now = useNow(60000);
-  const zone = useZone();
   const [form, setForm] = useState({ name: "", email: "", role: "editor" as Role });
   const [link, setLink] = useState<{ name: string; link: string }>();
   const change = useWrite({
@@ -128,35 +127,15 @@ export function People() {
           <p className="mt-1 text-ink-2">For 30 days they can be restored.</p>
         </Confirm>
       )}
-      {deleted.length > 0 && (
-        <section className="mt-6" aria-label="Deleted people">
-          <h2 className="mb-1">Deleted, and kept for 30 days</h2>
-          <table className="tbl max-w-4xl">
-            <tbody>
-              {deleted.map((p) => (
-                <tr key={p.id}>
-                  <td>{p.name}</td>
-                  <td>{p.email}</td>
-                  <td className="text-ink-2">
-                    by {p.deletedBy}, {moment(p.deletedAt ?? "", zone, now)}
-                  </td>
-                  <td className="text-right">
-                    <button
-                      type="button"
-                      className="link"
-                      aria-label={`Restore ${p.name}`}
-                      disabled={restore.busy}
-                      onClick={() => void restore.do(p)}
-                    >
-                      Restore
-                    </button>
-                  </td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
-        </section>
-      )}
+      <Restorable
+        title="Deleted, and kept for 30 days"
+        label="Deleted people"
+        list={deleted}
+        of={(p) => ({ id: p.id, name: p.name, by: p.deletedBy ?? "", at: p.deletedAt ?? "" })}
+        more={(p) => p.email}
+        busy={restore.busy}
+        onRestore={(p) => void restore.do(p)}
+      />
       <form
         onSubmit={(e) => {
           e.preventDefault();

@@ -18,6 +18,8 @@ export const rightAligned = ["number", "date", "moment"];
 /** What a type of column is called. */
 export const typeName = (type: string) => ({ moment: "date and time", formula: "calculated" })[type] ?? type;
 export const valueType = (c: Column) => (c.type === "formula" ? (c.result ?? "text") : c.type);
+/** Reports whether a column holds days or moments. */
+export const isDate = (c: Column) => ["date", "moment"].includes(valueType(c));
 /** The columns that rules, letters and filters may name: those of the sheet, and what is meant of its groups. */
 export const nameable = (s: Sheet) => [...s.columns, ...s.derived];
 export const widthOf = (c: Column) => c.width || widths[valueType(c)] || 140;

@@ -5,7 +5,7 @@ import { type Condition, http, type Schemas, type Sheet, take } from "../../api/
 import { keys } from "../../api/keys";
 import { Section, Slip } from "../../parts/slip";
 import { count } from "../../parts/time";
-import { isDate } from "../rule/model";
+import { isDate } from "./cell";
 import type { Edits } from "./edits";
 import { doubledRows, type View } from "./view";
 

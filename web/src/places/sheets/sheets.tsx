@@ -5,6 +5,7 @@ import { keys } from "../../api/keys";
 import { useWrite } from "../../api/write";
 import { Await } from "../../parts/await";
 import { DropRows, handOver } from "../../parts/dropfile";
+import { Restorable } from "../../parts/restorable";
 import { useMay, useNow, useZone } from "../../parts/session";
 import { SheetActs } from "./sheetacts";
 import { count, moment, numberWord, upperFirst } from "../../parts/time";
@@ -111,59 +112,33 @@ export function SheetsPlace(): ReactNode {
 // The sheets that have been put away, and those deleted lately.
 function AwaySheets() {
   const q = api.useQuery("get", "/away-sheets");
-  const now = useNow(60000);
-  const zone = useZone();
   const back = useWrite<string, Sheet>({
     write: (sheet) => http.POST("/sheets/{sheet}/restore", { params: { path: { sheet } } }),
     changes: [keys.sheets, keys.awaySheets, keys.today, keys.templates],
     saved: (s) => `${s.name} is restored. Its rules are paused.`,
   });
   if (!q.data?.length) return null;
-  const list = (deleted: boolean, title: string) => {
-    const of = q.data.filter((s) => s.deleted === deleted);
-    if (of.length === 0) return null;
-    return (
-      <section className="mx-5 mt-6" aria-label={title}>
-        <h2 className="mb-1">{title}</h2>
-        <table className="tbl max-w-5xl">
-          <tbody>
-            {of.map((s) => (
-              <tr key={s.id}>
-                <td>
-                  {s.deleted ? (
-                    s.name
-                  ) : (
-                    <Link to="/sheets/$sheet" params={{ sheet: s.id }} className="link">
-                      {s.name}
-                    </Link>
-                  )}
-                </td>
-                <td className="text-right">{count(s.rows, "row")}</td>
-                <td className="text-ink-2">
-                  {s.by}, {moment(s.at, zone, now)}
-                </td>
-                <td className="text-right">
-                  <button
-                    type="button"
-                    className="link"
-                    aria-label={`Restore ${s.name}`}
-                    disabled={back.busy}
-                    onClick={() => void back.do(s.id)}
-                  >
-                    Restore
-                  </button>
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      </section>
-    );
-  };
+  const list = (deleted: boolean, title: string) => (
+    <Restorable
+      title={title}
+      list={q.data.filter((s) => s.deleted === deleted)}
+      of={(s) => s}
+      shown={(s) =>
+        !s.deleted && (
+          <Link to="/sheets/$sheet" params={{ sheet: s.id }} className="link">
+            {s.name}
+          </Link>
+        )
+      }
+      more={(s) => count(s.rows, "row")}
+      busy={back.busy}
+      onRestore={(s) => void back.do(s.id)}
+    />
+  );
   return (
-    <>
+    <div className="mx-5">
       {list(false, "Put away")}
       {list(true, "Deleted, and kept for 30 days")}
-    </>
+    </div>
   );
 }

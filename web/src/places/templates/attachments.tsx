@@ -5,7 +5,7 @@ import { size } from "../../parts/size";
 import { NumberField } from "../../parts/fields";
 import { Blank } from "../../parts/picker";
 import { PickFiles } from "../../parts/pickfiles";
-import { valueType } from "../sheets/cell";
+import { isDate, valueType } from "../sheets/cell";
 import { type Line, LineField, lineWords } from "./line";
 
 export type Attachment = Schemas["Attachment"];
@@ -17,7 +17,7 @@ export function Attachments({ list, columns, may, onChange }: Props) {
   const [busy, setBusy] = useState("");
   const [failed, setFailed] = useState("");
   const [over, setOver] = useState(false);
-  const dates = columns.filter(isDated);
+  const dates = columns.filter(isDate);
   const files = columns.filter((c) => c.type === "file");
   if (list.length === 0 && !may) return null;
   const put = (i: number) => (a: Attachment) => onChange(list.map((x, k) => (k === i ? a : x)));
@@ -163,11 +163,9 @@ function RowFilesOptions({ a, columns, onChange }: { a: Attachment; columns: Col
   );
 }
 
-const isDated = (c: Column) => ["date", "moment"].includes(valueType(c));
-
 // An invitation: to what, when and where, and what a row without a date does.
 function InvitationOptions({ a, columns, onChange }: { a: Attachment; columns: Column[]; onChange: (a: Attachment) => void }) {
-  const dates = columns.filter(isDated);
+  const dates = columns.filter(isDate);
   const start = dates.find((c) => c.id === a.start);
   const row = "flex items-center justify-between gap-3";
   return (

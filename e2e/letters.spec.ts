@@ -253,3 +253,33 @@ test("what other programs wrote is cleaned as it is pasted", async ({ page }) =>
     expect(got).toContain(part);
   expect(got).not.toMatch(/script|evil|Calibri|img/);
 });
+
+test("by keyboard: a field is come to with the arrows and opened with Enter; menus give the focus back", async ({ page }) => {
+  await signIn(page, "ines");
+  await page.getByRole("link", { name: "Templates" }).click();
+  await page.getByRole("link", { name: "Return", exact: true }).click();
+  await expect(page.getByTestId("previewed")).toBeVisible();
+  await to(page, "Home");
+  const chosen = letter(page).locator(".ProseMirror-selectednode .chip");
+  for (let i = 0; i < 20 && (await chosen.count()) === 0; i++) {
+    await page.keyboard.press("ArrowRight");
+    await page.waitForTimeout(50);
+  }
+  const before = await letter(page).innerText();
+  await page.keyboard.press("Enter");
+  const panel = page.getByRole("dialog", { name: "Contact" });
+  await expect(panel.getByLabel("How much")).toBeVisible();
+  await page.keyboard.press("Escape");
+  await expect(panel).toHaveCount(0);
+  await expect(letter(page)).toBeFocused();
+  expect(await letter(page).innerText()).toBe(before);
+
+  for (const name of ["Insert", "Link", "Align"]) {
+    const menu = tools(page).getByRole("button", { name, exact: true });
+    await menu.focus();
+    await page.keyboard.press("Enter");
+    await expect(page.getByRole("dialog", { name })).toBeVisible();
+    await page.keyboard.press("Escape");
+    await expect(menu).toBeFocused();
+  }
+});

@@ -1,10 +1,13 @@
+import { existsSync, readFileSync } from "node:fs";
 import { isDeepStrictEqual } from "node:util";
 import { expect, test } from "@playwright/test";
 import { edge, makeAxis, spread } from "../web/src/parts/axis";
+import { helpPageOf, helpPages } from "../web/src/parts/helppages";
+import { anchorOf, around, found, sectionsOf, titleIn } from "../web/src/parts/helpsearch";
 import { daysFrom, isoDay, midnight, moment, plusDays, weekday } from "../web/src/parts/time";
 import type { Condition, RuleBody, Sheet } from "../web/src/api/client";
 import { changeOf, kinds, moreOf, readRecurrence, tidy, withKind, withParts, writeRecurrence } from "../web/src/places/rule/model";
-import { colIndex, columnAt } from "../web/src/places/sheets/gridlayout";
+import { colIndex, columnAt, layOut, withGaps } from "../web/src/places/sheets/gridlayout";
 import { pressed, Typed } from "../web/src/places/sheets/keys";
 import { pendingTexts, type Shelf, Unsent, verdict } from "../web/src/places/sheets/unsent";
 
@@ -386,4 +389,96 @@ test("the places of the columns are counted right, and found again", () => {
     expect(columnAt(2, hasKey)).toBe(-1); // the track
   }
   expect(columnAt(1, false)).toBe(-1); // the row's number
+});
+
+test.describe("the help", () => {
+  const text = (p: string) => readFileSync(`../docs/help/${p}.md`, "utf8");
+  const sections = helpPages.flatMap((p) => sectionsOf(p, text(p)));
+
+  test("each place has its page", () => {
+    for (const [path, want] of [
+      ["/", "today"],
+      ["/start", "today"],
+      ["/sheets", "sheets"],
+      ["/sheets/new", "import"],
+      ["/sheets/abc", "sheet"],
+      ["/sheets/abc/bring", "import"],
+      ["/sheets/abc/rules/new", "rule"],
+      ["/sheets/abc/held/r1", "held"],
+      ["/sheets/abc/send", "send"],
+      ["/sheets/abc/send/b1", "send"],
+      ["/templates", "template"],
+      ["/templates/abc/t1", "template"],
+      ["/log", "log"],
+      ["/setup/senders", "setup"],
+    ] as const)
+      expect(helpPageOf(path, {}), path).toBe(want);
+    expect(helpPageOf("/sheets/abc", { slip: "columns" })).toBe("columns");
+    expect(helpPageOf("/sheets/abc", { slip: "history" })).toBe("sheet");
+  });
+
+  test("every page has a title, and every link and picture in it is there", () => {
+    for (const p of helpPages) {
+      expect(titleIn(text(p)), p).toBeTruthy();
+      for (const [, to = ""] of text(p).matchAll(/\]\(([^)]+)\)/g)) {
+        const [file = "", anchor] = to.split("#");
+        expect(existsSync(`../docs/help/${file}`), `${p}: ${to}`).toBe(true);
+        if (!anchor) continue;
+        const page = helpPages.find((x) => `${x}.md` === file);
+        expect(
+          sections.some((s) => s.page === page && s.anchor === anchor),
+          `${p}: ${to}`,
+        ).toBe(true);
+      }
+    }
+  });
+
+  test("every word has its meaning and a picture", () => {
+    const words = text("words").split(/^## /m).slice(1);
+    expect(words.length).toBeGreaterThanOrEqual(19);
+    for (const w of words) expect(w, w.split("\n")[0]).toMatch(/!\[[^\]]+\]\(pictures\/[a-z-]+\.png\)/);
+  });
+
+  test("a search finds all words, titles first, and shows what is around", () => {
+    const hits = found(sections, "  Brake ");
+    expect(hits[0]).toMatchObject({ page: "words", title: "Brake" });
+    expect(hits.length).toBeGreaterThan(1);
+    expect(found(sections, "brake nowhere-to-be-found")).toEqual([]);
+    expect(found(sections, "rows").length).toBe(20); // no more are shown
+    const long = { page: "log" as const, title: "Log", anchor: "log", text: `${"before ".repeat(30)}the needle ${"after ".repeat(40)}` };
+    expect(around(long, "needle")).toMatch(/^… before .*the needle after .* …$/);
+    expect(around({ ...long, text: "a needle" }, "needle")).toBe("a needle");
+  });
+
+  test("a heading's link is that of the documentation", () => {
+    expect(anchorOf("Daily cap and pace")).toBe("daily-cap-and-pace");
+    expect(anchorOf("Today’s line")).toBe("todays-line");
+    expect(anchorOf("In a template, a slip, or what is held")).toBe("in-a-template-a-slip-or-what-is-held");
+  });
+});
+
+test.describe("the columns that are drawn", () => {
+  const column = (id: string, width: number) => ({ id, name: id, type: "text" as const, width, options: [] });
+  const columns = Array.from({ length: 6 }, (_, i) => column(`c${i}`, 100 + i)) as unknown as Parameters<typeof layOut>[0];
+  const widths = columns.map((c) => c.width ?? 0);
+
+  for (const hasKey of [true, false])
+    test(`whichever are drawn, each stands where it belongs, ${hasKey ? "with" : "without"} a key`, () => {
+      const { left, width } = layOut(columns, hasKey, 250, 1);
+      const start = left[hasKey ? 1 : 0] ?? 0;
+      const first = hasKey ? 1 : 0;
+      // Every choice of columns among the six.
+      for (let set = 1; set < 64; set++) {
+        const shown = [0, 1, 2, 3, 4, 5].filter((i) => i >= first && set & (1 << i));
+        let x = start;
+        for (const { index, gap } of withGaps(shown, widths, left, start)) {
+          expect(gap).toBeGreaterThanOrEqual(0);
+          x += gap;
+          expect(x, `column ${index} of ${shown.join()}`).toBe(left[index]);
+          x += widths[index] ?? 0;
+        }
+        expect(x).toBeLessThanOrEqual(width);
+      }
+      expect(withGaps([], widths, left, start)).toEqual([]);
+    });
 });

@@ -3,6 +3,7 @@ import { useEffect, useMemo, useRef, useState } from "react";
 import Markdown from "react-markdown";
 import remarkGfm from "remark-gfm";
 import { type HelpPage, helpPages } from "./helppages";
+import { anchorOf, around, found, sectionsOf, titleIn } from "./helpsearch";
 import { useNarrow } from "./narrow";
 import { Scroll } from "./scroll";
 
@@ -10,53 +11,14 @@ const texts = import.meta.glob<string>("../../../docs/help/*.md", { query: "?raw
 const pictures = import.meta.glob<string>("../../../docs/help/pictures/*.png", { query: "?url", import: "default", eager: true });
 const textOf = (p: HelpPage) => texts[`../../../docs/help/${p}.md`] ?? "";
 
-type Section = { page: HelpPage; title: string; anchor: string; text: string };
-const anchorOf = (title: string) =>
-  title
-    .toLowerCase()
-    .replace(/[^\p{L}\p{N}\s-]/gu, "")
-    .trim()
-    .replace(/\s+/g, "-");
-const titleOf = (p: HelpPage) => /^# (.+)$/m.exec(textOf(p))?.[1] ?? p;
-// Markdown as plain words.
-const plain = (t: string) =>
-  t
-    .replace(/!\[[^\]]*\]\([^)]*\)/g, "")
-    .replace(/\[([^\]]*)\]\([^)]*\)/g, "$1")
-    .replace(/^\|?[-| ]+\|?$/gm, "")
-    .replace(/[*`|#]/g, " ")
-    .replace(/\s+/g, " ")
-    .trim();
-const sections: Section[] = helpPages.flatMap((page) =>
-  textOf(page)
-    .split(/^#+ /m)
-    .filter((x) => x.trim())
-    .map((part) => {
-      const [title = "", ...rest] = part.split("\n");
-      return { page, title, anchor: anchorOf(title), text: plain(rest.join("\n")) };
-    }),
-);
-
-/** The sections that hold all words, those that hold them in their titles first. */
-function found(words: string): Section[] {
-  const all = words.toLowerCase().split(/\s+/).filter(Boolean);
-  const holds = (text: string) => all.every((w) => text.toLowerCase().includes(w));
-  const hits = sections.filter((s) => holds(`${s.title} ${s.text}`));
-  return [...hits.filter((s) => holds(s.title)), ...hits.filter((s) => !holds(s.title))].slice(0, 20);
-}
-
-// What stands around the first of the words.
-function around(s: Section, words: string): string {
-  const at = Math.max(0, s.text.toLowerCase().indexOf(words.toLowerCase().trim().split(/\s+/)[0] ?? ""));
-  const from = at < 60 ? 0 : s.text.indexOf(" ", at - 50) + 1;
-  return `${from > 0 ? "… " : ""}${s.text.slice(from, from + 140)}${s.text.length > from + 140 ? " …" : ""}`;
-}
+const titleOf = (p: HelpPage) => titleIn(textOf(p)) ?? p;
+const sections = helpPages.flatMap((page) => sectionsOf(page, textOf(page)));
 
 export default function Pages({ first }: { first: HelpPage }) {
   const [at, setAt] = useState<{ page: HelpPage; anchor?: string }>({ page: first });
   const [find, setFind] = useState("");
   const box = useRef<HTMLDivElement>(null);
-  const hits = useMemo(() => (find.trim() ? found(find) : undefined), [find]);
+  const hits = useMemo(() => (find.trim() ? found(sections, find) : undefined), [find]);
   const go = (page: HelpPage, anchor?: string) => {
     setFind("");
     setAt({ page, anchor });

@@ -3,10 +3,7 @@ import { defaultRangeExtractor, useVirtualizer } from "@tanstack/react-virtual";
 import { type RefObject, useEffect, useMemo } from "react";
 import type { Column } from "../../api/client";
 import { keyWidth, widthOf } from "./cell";
-import type { Layout } from "./gridlayout";
-
-/** A column that is drawn, by its index, and the room before it that others would take, in pixels. */
-export type Drawn = { index: number; gap: number };
+import { type Drawn, type Layout, withGaps } from "./gridlayout";
 
 type Options = { box: RefObject<HTMLDivElement | null>; columns: Column[]; hasKey: boolean; layout: Layout; track: number; cursor: number };
 
@@ -33,16 +30,7 @@ export function useAcross({ box, columns, hasKey, layout, track, cursor }: Optio
     .map((v) => v.index)
     .join(" ");
   return useMemo(() => {
-    let x = keyWidth + track;
-    return drawn
-      .split(" ")
-      .filter((s) => s !== "" && !(hasKey && s === "0"))
-      .map((s) => {
-        const index = Number(s);
-        const left = layout.left[index] ?? x;
-        const gap = left - x;
-        x = left + widthOf(columns[index] as Column);
-        return { index, gap };
-      });
+    const shown = drawn.split(" ").filter((s) => s !== "" && !(hasKey && s === "0"));
+    return withGaps(shown.map(Number), columns.map(widthOf), layout.left, keyWidth + track);
   }, [drawn, columns, hasKey, layout, track]);
 }

@@ -27,6 +27,21 @@ export function layOut(columns: Column[], hasKey: boolean, track: number, frozen
   return { left, pinned, width: x, still };
 }
 
+/** A column that is drawn, by its index, and the room before it that others would take, in pixels. */
+export type Drawn = { index: number; gap: number };
+
+/** Gives columns, in their order, each with the room between it and the one before; the first begins behind
+ * start pixels. */
+export function withGaps(shown: number[], widths: number[], left: number[], start: number): Drawn[] {
+  let x = start;
+  return shown.map((index) => {
+    const from = left[index] ?? x;
+    const gap = from - x;
+    x = from + (widths[index] ?? 0);
+    return { index, gap };
+  });
+}
+
 /** Who else is in which cell: by row and column, their initials. */
 export function byCell(there: Colleague[]): Map<string, Map<string, string[]>> {
   const out = new Map<string, Map<string, string[]>>();

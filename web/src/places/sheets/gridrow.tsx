@@ -2,8 +2,7 @@ import { Fragment, memo } from "react";
 import type { Column, Mark, Row, Schemas, Sheet } from "../../api/client";
 import type { Axis } from "../../parts/axis";
 import { Track } from "../../parts/track";
-import type { Drawn } from "./across";
-import { colIndex } from "./gridlayout";
+import { colIndex, type Drawn } from "./gridlayout";
 import { CellBox, Gap, keyWidth, widthOf } from "./cell";
 import { initials } from "./presence";
 

@@ -3,8 +3,7 @@ import { Fragment, useRef, useState } from "react";
 import type { Column, Sheet } from "../../api/client";
 import type { Axis } from "../../parts/axis";
 import { AxisHead } from "../../parts/track";
-import type { Drawn } from "./across";
-import { colIndex } from "./gridlayout";
+import { colIndex, type Drawn } from "./gridlayout";
 import { Gap, keyWidth, rightAligned, typeName, valueType, widthOf } from "./cell";
 import type { View } from "./view";
 

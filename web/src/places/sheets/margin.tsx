@@ -55,12 +55,16 @@ type RulesProps = { sheet: string; rules: Rule[]; zone: string; now: Date; may: 
 
 /** The rules of a sheet, each a sentence, and what else is done with them. */
 export function Rules({ sheet, rules, zone, now, may, onLight }: RulesProps) {
+  const arming = rules.filter((r) => r.arming).map((r) => r.body.name);
   const order = useWrite<string[]>({
     write: (ids) => http.PUT("/sheets/{sheet}/rules/order", { params: { path: { sheet } }, body: { rules: ids } }),
     changes: [keys.rules],
   });
   return (
     <>
+      <p role="status" className="sr-only">
+        {arming.length > 0 && `Being prepared: ${arming.join(", ")}`}
+      </p>
       {rules.map((r, i) => (
         <RuleLine
           key={r.id}

@@ -9,6 +9,7 @@ import (
 
 	"nivot/internal/core/delivery"
 	"nivot/internal/core/reason"
+	"nivot/internal/core/rule"
 	"nivot/internal/core/value"
 	"nivot/internal/store"
 )
@@ -152,30 +153,21 @@ type unjudgedNeed = struct {
 func (s *Server) unjudgedNeeds(ctx context.Context, sheets []store.Sheet) ([]unjudgedNeed, error) {
 	out := []unjudgedNeed{}
 	for i := range sheets {
-		u, err := s.e.CountUnjudged(ctx, sheets[i].ID)
+		rows, rules, err := s.e.UnjudgedNews(ctx, sheets[i].ID)
 		if err != nil {
 			return nil, err
 		}
-		if u.Rows == 0 {
+		if len(rules) == 0 {
 			continue
 		}
-		rules, err := s.st.Rules(ctx, sheets[i].ID)
-		if err != nil {
-			return nil, err
+		n := unjudgedNeed{SheetId: sheets[i].ID, Sheet: sheets[i].Name, Rows: rows, Letters: []string{}}
+		for k := range rules {
+			n.Letters = append(n.Letters, rules[k].Letter)
 		}
-		n := unjudgedNeed{SheetId: sheets[i].ID, Sheet: sheets[i].Name, Rows: u.Rows, Letters: []string{}}
-		for _, r := range rules {
-			if u.Rules[r.ID] > r.UnjudgedKnown {
-				n.Letters = append(n.Letters, r.Letter)
-				n.Rule, n.Rows = &r.ID, u.Rules[r.ID]
-			}
+		if len(rules) == 1 {
+			n.Rule = &rules[0].ID
 		}
-		if len(n.Letters) > 1 {
-			n.Rule, n.Rows = nil, u.Rows
-		}
-		if len(n.Letters) > 0 {
-			out = append(out, n)
-		}
+		out = append(out, n)
 	}
 	return out, nil
 }
@@ -325,7 +317,10 @@ func (s *Server) needs(ctx context.Context, sheets []store.Sheet, rules map[stri
 			n.Rule = &d.RuleID
 		}
 		if n.Blame == "" && (d.State == delivery.Failed || d.State == delivery.Bounced) {
-			n.Blame = addressColumn(rules[d.RuleID])
+			by := rules[d.RuleID]
+			if core, err := by.Core(); err == nil { // a rule that is not there any more says nothing
+				n.Blame = rule.FirstColumn(core.To)
+			}
 		}
 		if key != "" {
 			groups[key] = len(out)
@@ -333,20 +328,6 @@ func (s *Server) needs(ctx context.Context, sheets []store.Sheet, rules map[stri
 		out = append(out, n)
 	}
 	return out, nil
-}
-
-// addressColumn is the first column that a rule writes to.
-func addressColumn(r store.Rule) string {
-	core, err := r.Core()
-	if err != nil {
-		return ""
-	}
-	for _, a := range core.To {
-		if a.Column != "" {
-			return a.Column
-		}
-	}
-	return ""
 }
 
 func needTitle(d *store.Delivery, row string, n int) string {

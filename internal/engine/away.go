@@ -7,7 +7,6 @@ import (
 
 	"nivot/internal/core/delivery"
 	"nivot/internal/core/reason"
-	"nivot/internal/core/rule"
 	"nivot/internal/store"
 )
 
@@ -110,28 +109,4 @@ func (e *Engine) RestoreTemplate(ctx context.Context, sheetID, id, actor string)
 			Detail: store.Detail(map[string]any{"template": id, "restored": out.Name})})
 	})
 	return out, err
-}
-
-// KnowUnjudged notes of the rules of a sheet that somebody has seen how many rows
-// they cannot judge, and means it so: it is told again once there are more.
-func (e *Engine) KnowUnjudged(ctx context.Context, sheetID, actor string) error {
-	u, err := e.CountUnjudged(ctx, sheetID)
-	if err != nil {
-		return err
-	}
-	return e.Store.Tx(ctx, func(tx *store.Store) error {
-		rules, err := tx.Rules(ctx, sheetID)
-		if err != nil {
-			return err
-		}
-		for _, r := range rules {
-			if r.State != rule.On {
-				continue
-			}
-			if err := tx.KnowUnjudged(ctx, r.ID, u.Rules[r.ID]); err != nil {
-				return err
-			}
-		}
-		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventSheetSaved, SheetID: sheetID, Detail: store.Detail(map[string]any{"unjudged": u.Rules})})
-	})
 }

@@ -192,7 +192,7 @@ func (s *Setting) address(v *Verdict, row *sheet.Row, bad string, to []rule.Addr
 		return s.incomplete(*v, bad, s.unreadable(row, bad)), true
 	}
 	if len(v.To) == 0 {
-		return s.incomplete(*v, firstColumn(to), s.noAddress(to)), true
+		return s.incomplete(*v, rule.FirstColumn(to), s.noAddress(to)), true
 	}
 	if s.silence(v); len(v.To) == 0 {
 		return skip(reason.DoNotEmail), true
@@ -337,7 +337,7 @@ func (s *Setting) missing(t *template.Template, row *sheet.Row, columns []string
 }
 
 func (s *Setting) noAddress(to []rule.Address) reason.Reason {
-	return reason.Reason{Code: reason.NoAddress, Column: firstColumn(to), Name: s.emptyTo(to)}
+	return reason.Reason{Code: reason.NoAddress, Column: rule.FirstColumn(to), Name: s.emptyTo(to)}
 }
 
 // wording takes the offset's own template, else the first whose condition
@@ -426,17 +426,8 @@ func (s *Setting) silence(v *Verdict) {
 	}
 }
 
-func firstColumn(list []rule.Address) string {
-	for _, a := range list {
-		if a.Column != "" {
-			return a.Column
-		}
-	}
-	return ""
-}
-
 func (s *Setting) emptyTo(list []rule.Address) string {
-	if c := firstColumn(list); c != "" {
+	if c := rule.FirstColumn(list); c != "" {
 		return s.name(c)
 	}
 	return "the recipient"

@@ -446,7 +446,7 @@ func (o *Outlook) fault(row *sheet.Row, holds rule.Truth, blame string) (column 
 		return "", false
 	}
 	if o.mailboxes(o.Rule.To, row, map[string]bool{}, &column); column == "" {
-		column = firstColumn(o.Rule.To)
+		column = rule.FirstColumn(o.Rule.To)
 	}
 	return column, true
 }

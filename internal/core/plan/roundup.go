@@ -46,7 +46,7 @@ func (s *Setting) pieces(o rule.Occasion, row *sheet.Row, at time.Time, m Memory
 	case bad != "":
 		return nil, []Considered{{o, s.incomplete(v, bad, s.unreadable(row, bad)), at, row}}
 	case len(v.To) == 0:
-		return nil, []Considered{{o, s.incomplete(v, firstColumn(s.Rule.To), s.noAddress(s.Rule.To)), at, row}}
+		return nil, []Considered{{o, s.incomplete(v, rule.FirstColumn(s.Rule.To), s.noAddress(s.Rule.To)), at, row}}
 	}
 	t := s.Templates[v.Template]
 	if t == nil {

@@ -135,6 +135,17 @@ type Address struct {
 	Person  string `json:"person,omitempty"` // by email address
 }
 
+// FirstColumn returns the first column of the row among the sources of recipients,
+// "" where there is none: it is the one to mend where no address can be used.
+func FirstColumn(of []Address) string {
+	for _, a := range of {
+		if a.Column != "" {
+			return a.Column
+		}
+	}
+	return ""
+}
+
 // Window is a send window as it is written.
 type Window struct {
 	Weekdays    []string `json:"weekdays,omitempty"` // none means every day

@@ -2,15 +2,25 @@ import { defineConfig } from "@playwright/test";
 
 // The real program with the demo data, begun anew for each run, in a folder
 // and on ports of its own.
-export const base = "http://127.0.0.1:8520";
+const port = Number(process.env.NIVOT_E2E_PORT ?? 8520);
+export const dir = `${process.env.NIVOT_E2E_VAR ?? "/tmp/nivot-e2e"}-${port}`;
+export const smtpPort = port + 5;
+const base = `http://127.0.0.1:${port}`;
+
+// The tests that look at every view, and those that work with it, may run side by side, each
+// part on a program of its own; without NIVOT_E2E_PART all run.
+const looks = /(help|letters|pure|states|views|wide|xlarge)\.spec\.ts$/;
+const part = process.env.NIVOT_E2E_PART;
 
 export default defineConfig({
   testDir: ".",
-  outputDir: "results",
+  testMatch: part === "looks" ? looks : /\.spec\.ts$/,
+  testIgnore: part === "work" ? looks : [],
+  outputDir: `results/${port}`,
   workers: 1,
   fullyParallel: false,
   timeout: 60_000,
-  expect: { timeout: 15_000 },
+  expect: { timeout: 20_000 },
   reporter: [["list"]],
   use: {
     baseURL: base,
@@ -35,10 +45,10 @@ export default defineConfig({
     url: `${base}/readyz`,
     timeout: 120_000,
     env: {
-      NIVOT_ADDR: "127.0.0.1:8520",
-      NIVOT_PRACTICE_SMTP: "127.0.0.1:8525",
-      NIVOT_DB_PORT: "8526",
-      NIVOT_VAR: process.env.NIVOT_E2E_VAR ?? "/tmp/nivot-e2e",
+      NIVOT_ADDR: `127.0.0.1:${port}`,
+      NIVOT_PRACTICE_SMTP: `127.0.0.1:${smtpPort}`,
+      NIVOT_DB_PORT: String(port + 6),
+      NIVOT_VAR: dir,
     },
     gracefulShutdown: { signal: "SIGTERM", timeout: 20_000 },
   },

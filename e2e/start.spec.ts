@@ -2,10 +2,10 @@ import { type ChildProcess, execFileSync, spawn } from "node:child_process";
 import { rmSync } from "node:fs";
 import { expect, test } from "@playwright/test";
 import { ask } from "./museum";
+import { dir, smtpPort } from "./playwright.config";
 
 // A real installation: an empty database, and the one-time link that the server prints.
 test.describe.configure({ timeout: 60_000 });
-const dir = process.env.NIVOT_E2E_VAR ?? "/tmp/nivot-e2e";
 const socket = `${dir}/db/sock`;
 const address = "127.0.0.1:8521";
 const sql = (text: string) => execFileSync("mariadb", ["--no-defaults", "-u", "root", "-S", socket, "-e", text]);
@@ -57,7 +57,7 @@ test("the first sign-in leads through sender, try and first sheet, and can be le
   await page.getByLabel("Name that recipients see").fill("Marrowby Museum");
   await page.getByLabel("Address", { exact: true }).fill("desk@marrowby.example");
   await page.getByLabel("Mail server").fill("127.0.0.1");
-  await page.getByLabel("Port").fill("8525");
+  await page.getByLabel("Port").fill(String(smtpPort));
   await page.getByLabel("Protection").selectOption("none");
   await page.getByRole("button", { name: "Send me a test email" }).click();
   await expect(page.getByRole("status").filter({ hasText: "ottilie@marrowby.example" })).toBeVisible();

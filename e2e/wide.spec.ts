@@ -66,7 +66,7 @@ test(`nothing is cut off from ${widths[0]} to ${widths.at(-1)} px, nor with wide
     await page.goto(path);
     await expect(page.locator("main :is(h1, h2)").first()).toBeVisible();
     const look = async (how: string) => {
-      await page.waitForTimeout(200);
+      await page.waitForTimeout(100);
       expect.soft(await page.evaluate(outside), `${path} ${how}`).toEqual([]);
     };
     for (const width of widths) {

@@ -22,4 +22,14 @@ echo "== front end"
 (cd web && npm run --silent check)
 
 echo "== interface"
-(cd e2e && npx tsc --noEmit && npx playwright test)
+cd e2e
+npx tsc --noEmit
+# In two parts side by side: a browser waits most of the time.
+looks=$(mktemp)
+NIVOT_E2E_PART=looks NIVOT_E2E_PORT=8540 npx playwright test >"$looks" 2>&1 &
+failed=0
+NIVOT_E2E_PART=work npx playwright test || failed=1
+wait $! || failed=1
+cat "$looks"
+rm "$looks"
+exit $failed

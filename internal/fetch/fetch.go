@@ -4,10 +4,12 @@ package fetch
 
 import (
 	"context"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
+	"log/slog"
 	"net"
 	"net/http"
 	"net/netip"
@@ -31,7 +33,7 @@ const (
 	redirects = 3
 )
 
-// Check tells whether a place could be fetched, without fetching it: an http or
+// Check reports whether a place could be fetched, without fetching it: an http or
 // https address, or the path of a file in the watched folder.
 func Check(place string, o Options) error {
 	if isAddress(place) {
@@ -62,17 +64,54 @@ func isAddress(place string) bool {
 
 var errInside = errors.New("the address is inside the own network; the administrator may allow such addresses")
 
-// inside tells whether an address belongs to this machine or its network
-// (RFC 6890), or to none at all.
+// inside reports whether an address belongs to this machine or its network, to a use of its
+// own, or to none at all: whatever is not for everybody in IANA's registries of special-purpose
+// addresses (RFC 6890), and what carries another address in it.
 func inside(ip netip.Addr) bool {
-	ip = ip.Unmap()
-	return ip.IsLoopback() || ip.IsPrivate() || ip.IsLinkLocalUnicast() || ip.IsLinkLocalMulticast() || ip.IsMulticast() ||
-		ip.IsUnspecified() || shared.Contains(ip) || !ip.IsValid()
+	ip = ip.Unmap().WithZone("")
+	if !ip.IsValid() {
+		return true
+	}
+	if ip.Is6() && !unicast6.Contains(ip) {
+		return true
+	}
+	for _, p := range special {
+		if p.Contains(ip) {
+			return true
+		}
+	}
+	return false
 }
 
-// shared is the address space of carriers (RFC 6598), where clouds keep what
-// is theirs.
-var shared = netip.MustParsePrefix("100.64.0.0/10")
+// unicast6 is what of IPv6 has been given out to everybody (RFC 4291 2.4).
+var unicast6 = netip.MustParsePrefix("2000::/3")
+
+var special = func() (out []netip.Prefix) {
+	for _, p := range []string{
+		"0.0.0.0/8",       // this network (RFC 791)
+		"10.0.0.0/8",      // private (RFC 1918)
+		"100.64.0.0/10",   // of carriers, where clouds keep what is theirs (RFC 6598)
+		"127.0.0.0/8",     // loopback (RFC 1122)
+		"169.254.0.0/16",  // link-local (RFC 3927)
+		"172.16.0.0/12",   // private
+		"192.0.0.0/24",    // protocol assignments (RFC 6890)
+		"192.0.2.0/24",    // documentation (RFC 5737)
+		"192.88.99.0/24",  // 6to4 relays (RFC 7526)
+		"192.168.0.0/16",  // private
+		"198.18.0.0/15",   // benchmarks (RFC 2544)
+		"198.51.100.0/24", // documentation
+		"203.0.113.0/24",  // documentation
+		"224.0.0.0/4",     // multicast (RFC 5771)
+		"240.0.0.0/4",     // reserved, and broadcast (RFC 1112, RFC 8190)
+		"2001::/23",       // protocol assignments, with Teredo (RFC 2928, RFC 4380)
+		"2001:db8::/32",   // documentation (RFC 3849)
+		"2002::/16",       // 6to4, which carries an IPv4 address (RFC 3056)
+		"3fff::/20",       // documentation (RFC 9637)
+	} {
+		out = append(out, netip.MustParsePrefix(p))
+	}
+	return out
+}()
 
 // Get fetches a place whole.
 func Get(ctx context.Context, place string, o Options) ([]byte, error) {
@@ -93,7 +132,8 @@ func fromFolder(place string, o Options) ([]byte, error) {
 		return nil, errors.New("the watched folder is not there")
 	}
 	defer root.Close()
-	f, err := root.Open(place)
+	// A pipe is opened without waiting for its other end.
+	f, err := root.OpenFile(place, os.O_RDONLY|syscall.O_NONBLOCK, 0)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, fmt.Errorf("there is no file %s in the watched folder", place)
 	}
@@ -120,6 +160,32 @@ func read(r io.Reader, limit int) ([]byte, error) {
 	return b, nil
 }
 
+// plainly says what kept a server from answering, without what only the network's own people
+// are to know, such as the address behind a name.
+func plainly(err error) string {
+	var dns *net.DNSError
+	var timeout net.Error
+	var unknown x509.UnknownAuthorityError
+	var host x509.HostnameError
+	var invalid x509.CertificateInvalidError
+	switch {
+	case errors.As(err, &dns):
+		return "is no name that leads anywhere"
+	case errors.As(err, &unknown), errors.As(err, &host), errors.As(err, &invalid):
+		return "shows a certificate that is not its own, not trusted or out of date"
+	case errors.As(err, &timeout) && timeout.Timeout(), errors.Is(err, context.DeadlineExceeded):
+		return "does not answer in time"
+	case errors.Is(err, errRound), errors.Is(err, errPlain):
+		return "passes on: " + err.Error()
+	}
+	return "does not answer"
+}
+
+var (
+	errRound = errors.New("it is passed on too often")
+	errPlain = errors.New("it is passed on to an address without https")
+)
+
 func overNetwork(ctx context.Context, place string, o Options) ([]byte, error) {
 	// Looked at when the connection is made, so that no name can be made to
 	// lead inside between asking and connecting.
@@ -137,10 +203,10 @@ func overNetwork(ctx context.Context, place string, o Options) ([]byte, error) {
 		Transport: &http.Transport{DialContext: dialer.DialContext, DisableKeepAlives: true, TLSHandshakeTimeout: 10 * time.Second, ResponseHeaderTimeout: 30 * time.Second},
 		CheckRedirect: func(r *http.Request, via []*http.Request) error {
 			if len(via) > redirects {
-				return errors.New("it is passed on too often")
+				return errRound
 			}
 			if via[0].URL.Scheme == "https" && r.URL.Scheme != "https" {
-				return errors.New("it is passed on to an address without https")
+				return errPlain
 			}
 			return nil
 		},
@@ -160,7 +226,8 @@ func overNetwork(ctx context.Context, place string, o Options) ([]byte, error) {
 		if errors.As(err, &ue) {
 			err = ue.Err
 		}
-		return nil, fmt.Errorf("%s does not answer: %w", req.URL.Host, err)
+		slog.Info("a source could not be fetched", "host", req.URL.Host, "error", err)
+		return nil, fmt.Errorf("%s %s", req.URL.Host, plainly(err))
 	}
 	defer res.Body.Close()
 	if res.StatusCode != http.StatusOK {

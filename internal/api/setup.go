@@ -16,6 +16,7 @@ import (
 	"nivot/internal/core/template"
 	"nivot/internal/core/value"
 	"nivot/internal/engine"
+	"nivot/internal/mail"
 	"nivot/internal/practice"
 	"nivot/internal/store"
 )
@@ -151,6 +152,9 @@ func (s *Server) putSender(ctx context.Context, x *store.Sender, b *SenderSave) 
 		return err
 	}
 	host := strings.TrimSpace(b.Host)
+	if err := mail.Bearable(value.Trim(b.Name), host); err != nil {
+		return &engine.Refusal{Field: err.Field, Message: err.Message}
+	}
 	ip := net.ParseIP(host)
 	local := host == "localhost" || ip != nil && ip.IsLoopback()
 	moved := x.Host != host || x.Port != b.Port || b.Username != nil && x.Username != *b.Username
@@ -199,6 +203,7 @@ func (s *Server) putSender(ctx context.Context, x *store.Sender, b *SenderSave) 
 	if len(x.SealedPassword) > 0 && x.Security == "none" && !local {
 		return &engine.Refusal{Field: "/security", Message: "a password needs a protected connection; choose STARTTLS or TLS"}
 	}
+	defer s.e.SendersChanged()
 	return s.st.Tx(ctx, func(tx *store.Store) error {
 		if err := tx.SaveSender(ctx, x); err != nil {
 			return err

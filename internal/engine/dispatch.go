@@ -58,6 +58,7 @@ type job struct {
 	letter     *store.Letter
 	recipients []store.Recipient
 	pending    []int // indexes of recipients that this try goes to
+	began      time.Time
 }
 
 func newDispatcher(ctx context.Context, e *Engine) (*dispatcher, error) {
@@ -197,20 +198,6 @@ func (d *dispatcher) mark(ctx context.Context, tx *store.Store, claimed []store.
 		}
 	}
 	return nil
-}
-
-// identity keeps what messages of a sender say of it now; 0 where there is no such sender.
-func (e *Engine) identity(ctx context.Context, tx *store.Store, senderID string) (int64, error) {
-	senders, err := tx.Senders(ctx)
-	if err != nil {
-		return 0, err
-	}
-	for i := range senders {
-		if s := &senders[i]; senderID == "" || s.ID == senderID {
-			return tx.IdentityOf(ctx, store.Identity{Name: s.Name, Address: s.Address, PublicURL: e.opts.PublicURL})
-		}
-	}
-	return 0, nil
 }
 
 // recover finds what this worker has claimed and does not know of: the claim
@@ -368,8 +355,7 @@ func (d *dispatcher) send(ctx context.Context) {
 type line struct {
 	d      *dispatcher
 	client *mail.Client
-	sender string
-	from   value.Mailbox
+	server mail.Server // that it is connected to, as whom
 }
 
 func (l *line) close() {
@@ -386,65 +372,29 @@ func (l *line) drop() {
 	}
 }
 
-// connect makes sure that the line goes to the delivery's sender.
-func (l *line) connect(ctx context.Context, senderID string) error {
-	if l.client != nil && l.sender == senderID {
+// connect makes sure that the line goes to where the delivery's sender sends now.
+func (l *line) connect(ctx context.Context, by *senderNow) error {
+	if l.client != nil && l.server == by.server {
 		return nil
 	}
 	l.close()
-	sender, server, err := l.d.e.Sender(ctx, senderID)
-	if err != nil {
-		return err
-	}
 	helo, err := os.Hostname()
 	if err != nil || helo == "" {
 		helo = "localhost"
 	}
-	if l.client, err = mail.Dial(ctx, server, helo); err != nil {
-		l.client = nil
+	client, err := mail.Dial(ctx, by.server, helo)
+	if err != nil {
 		return err
 	}
-	boxes, err := value.ParseMailboxes(sender.Address)
-	if err != nil || len(boxes) != 1 {
-		return fmt.Errorf("the sender's address %q cannot be used", sender.Address)
-	}
-	l.sender, l.from = senderID, boxes[0]
-	l.from.Name = sender.Name
+	l.client, l.server = client, by.server
 	return nil
 }
-
-// Sender gives a sender, the first one for "", with its opened password.
-func (e *Engine) Sender(ctx context.Context, id string) (*store.Sender, mail.Server, error) {
-	senders, err := e.Store.Senders(ctx)
-	if err != nil {
-		return nil, mail.Server{}, err
-	}
-	for i := range senders {
-		s := &senders[i]
-		if id != "" && s.ID != id {
-			continue
-		}
-		srv := mail.Server{Host: s.Host, Port: s.Port, Security: mail.Security(s.Security), Username: s.Username}
-		if len(s.SealedPassword) > 0 {
-			if e.opts.Key == nil {
-				return nil, srv, errors.New("the sender has a password, but no key file is given; set NIVOT_KEY_FILE")
-			}
-			if srv.Password, err = e.opts.Key.Open(s.SealedPassword, PasswordUse(s.ID)); err != nil {
-				return nil, srv, err
-			}
-		}
-		return s, srv, nil
-	}
-	return nil, mail.Server{}, errors.New("there is no sender; add one under Setup")
-}
-
-// PasswordUse names what a sender's sealed password is for.
-func PasswordUse(senderID string) string { return "sender " + senderID + " password" }
 
 // attempt tries a delivery once. Nothing that a mail server says, and no single
 // delivery, ends a worker: a fault makes this delivery failed, or in doubt
 // where its mark was set, and never queued.
 func (l *line) attempt(ctx context.Context, j *job) {
+	j.began = time.Now()
 	defer func() {
 		fault := recover()
 		if fault == nil {
@@ -466,7 +416,14 @@ func (l *line) attempt(ctx context.Context, j *job) {
 // the mark is durable nothing binding has left, so a failure means "again";
 // after the final dot a failure means "in doubt".
 func (l *line) try(ctx context.Context, j *job) {
-	if err := l.connect(ctx, j.SenderID); err != nil {
+	by, err := l.d.e.senders.now(ctx, l.d.e, j.SenderID)
+	if err == nil {
+		err = l.d.says(ctx, j, by)
+	}
+	if err == nil {
+		err = l.connect(ctx, by)
+	}
+	if err != nil {
 		l.d.finish(j, l.d.put(j, mail.Reply{}, reason.Reason{Code: reason.Unreachable, Value: err.Error()}))
 		l.drop()
 		return
@@ -481,7 +438,7 @@ func (l *line) try(ctx context.Context, j *job) {
 	for i, k := range j.pending {
 		to[i] = j.recipients[k].Address
 	}
-	out, ready, err := l.client.Begin(l.from.ASCII(), to, func(rs []mail.Reply) bool { return l.d.mayGo(j, rs) })
+	out, ready, err := l.client.Begin(by.from.ASCII(), to, func(rs []mail.Reply) bool { return l.d.mayGo(j, rs) })
 	if err == nil && ready {
 		err = l.client.Body(msg)
 	}
@@ -672,6 +629,9 @@ func (d *dispatcher) put(j *job, reply mail.Reply, why reason.Reason) delivery.S
 func (d *dispatcher) finish(j *job, st delivery.State) {
 	j.State = st
 	j.Tries++
+	if !j.began.IsZero() {
+		tried(j.began, st)
+	}
 	if st != delivery.Deferred {
 		now := d.e.now()
 		j.FinishedAt, j.NextTry = &now, nil

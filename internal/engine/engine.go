@@ -15,13 +15,8 @@ import (
 	"sync/atomic"
 	"time"
 
-	"github.com/prometheus/client_golang/prometheus"
-	"github.com/prometheus/client_golang/prometheus/promauto"
-
 	"nivot/internal/store"
 )
-
-var clockOff = promauto.NewGauge(prometheus.GaugeOpts{Name: "nivot_clock_off_seconds", Help: "How far this process's clock is ahead of the database's."})
 
 // Clock gives the time by which rules are judged. It is the wall clock, or in
 // the demo and in tests the practice clock.
@@ -63,6 +58,7 @@ type Engine struct {
 	doubles   doubles
 	unjudged  unjudgedRows
 	files     fileCache
+	senders   sendersKept
 	checked   checkedKeeper
 	optOut    atomic.Pointer[[]byte] // the key of unsubscribe links, once it is known
 	jobs      sync.WaitGroup         // work that goes on when its request is over

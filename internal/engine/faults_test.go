@@ -174,7 +174,7 @@ func TestPanicInASender(t *testing.T) {
 		delivery.Failed:  {Delivery: store.Delivery{ID: 1, State: delivery.Claimed}},
 		delivery.InDoubt: {Delivery: store.Delivery{ID: 2, State: delivery.Claimed, SendingAt: &now}},
 	} {
-		(&line{d: d, sender: "gone"}).attempt(f.ctx, panicking(j))
+		(&line{d: d}).attempt(f.ctx, panicking(j))
 		if got := <-d.commit.results; got.State != want || got.Trouble.Code != reason.ProgramFault || got.NextTry != nil {
 			t.Errorf("%s (%s), want %s", got.State, got.Trouble, want)
 		}

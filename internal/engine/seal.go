@@ -27,9 +27,17 @@ func NewKey(b []byte) (*Key, error) {
 	return &Key{aead}, err
 }
 
+// forOthers are the permissions that a key file must not have: a group may read it, as
+// orchestrators give secrets.
+const forOthers = 0o037
+
 // LoadKey reads a key file, base64 of 32 bytes, and makes it, readable by its
-// owner alone, where it is missing.
+// owner alone, where it is missing. One that is open to everybody is refused.
 func LoadKey(path string) (*Key, error) {
+	info, err := os.Stat(path)
+	if err == nil && info.Mode().Perm()&forOthers != 0 {
+		return nil, fmt.Errorf("the key file %s can be read by everybody or written by others (%v); run chmod 600 %s", path, info.Mode().Perm(), path)
+	}
 	b, err := os.ReadFile(path)
 	if errors.Is(err, os.ErrNotExist) {
 		raw := make([]byte, 32)

@@ -5,14 +5,12 @@ package mail
 import (
 	"bytes"
 	"crypto/sha256"
-	"encoding/base64"
 	"fmt"
 	"mime"
 	netmail "net/mail"
 	"regexp"
 	"strings"
 	"time"
-	"unicode/utf8"
 
 	gomail "github.com/wneessen/go-mail"
 
@@ -50,46 +48,36 @@ type File struct {
 // images, within multipart/mixed where there are attachments. The boundaries are of the
 // Message-ID: the same message is the same bytes. Bcc recipients are named in the envelope only.
 func Compose(m *Message) ([]byte, error) {
-	g := gomail.NewMsg(gomail.WithCharset(gomail.CharsetUTF8), gomail.WithEncoding(gomail.EncodingQP), gomail.WithNoDefaultUserAgent())
-	if err := g.SetAddrHeader(gomail.HeaderFrom, formatted([]value.Mailbox{m.From})...); err != nil {
-		return nil, fmt.Errorf("the sender's address %q cannot be used: %w", m.From.Address(), err)
+	for _, list := range [][]value.Mailbox{{m.From}, m.To, m.Cc, m.ReplyTo} {
+		for _, b := range list {
+			if _, err := netmail.ParseAddress("<" + b.ASCII() + ">"); err != nil {
+				return nil, fmt.Errorf("the address %q cannot be used: %w", b.Address(), err)
+			}
+		}
 	}
+	var h header
+	h.field("Date", date(m.Date))
+	h.field("From", mailboxes([]value.Mailbox{m.From}, len("From: ")))
 	for _, list := range []struct {
-		header gomail.AddrHeader
-		boxes  []value.Mailbox
-	}{{gomail.HeaderTo, m.To}, {gomail.HeaderCc, m.Cc}} {
-		if len(list.boxes) == 0 {
-			continue
-		}
-		if err := g.SetAddrHeader(list.header, formatted(list.boxes)...); err != nil {
-			return nil, fmt.Errorf("a recipient cannot be used: %w", err)
+		name  string
+		boxes []value.Mailbox
+	}{{"Reply-To", m.ReplyTo}, {"To", m.To}, {"Cc", m.Cc}} {
+		if len(list.boxes) > 0 {
+			h.field(list.name, mailboxes(list.boxes, len(list.name)+2))
 		}
 	}
-	if len(m.ReplyTo) > 0 {
-		// Written by net/mail: the library would encode the addresses together
-		// with a name that is not ASCII.
-		var list []string
-		for _, b := range m.ReplyTo {
-			list = append(list, (&netmail.Address{Name: strings.Map(printable, b.Name), Address: b.ASCII()}).String())
-		}
-		g.SetGenHeaderPreformatted("Reply-To", strings.Join(list, ",\r\n "))
-	}
-	if strings.Contains(m.Subject, "=?") {
-		g.SetGenHeaderPreformatted("Subject", words(m.Subject))
-	} else {
-		g.Subject(m.Subject)
-	}
-	g.SetDateWithValue(m.Date)
-	g.SetMessageIDWithValue(strings.Trim(m.MessageID, "<>"))
+	h.field("Subject", text(m.Subject, len("Subject: ")))
+	h.field("Message-ID", "<"+strings.Trim(m.MessageID, "<>")+">")
 	// RFC 3834, section 5: an automatic mail that is no answer to another.
-	g.SetGenHeader("Auto-Submitted", "auto-generated")
+	h.field("Auto-Submitted", "auto-generated")
 	if m.Unsubscribe != "" {
 		// RFC 2369, section 3.2.
-		g.SetGenHeader(gomail.HeaderListUnsubscribe, "<"+m.Unsubscribe+">")
+		h.field("List-Unsubscribe", "<"+m.Unsubscribe+">")
 		if m.OneClick {
-			g.SetGenHeader(gomail.HeaderListUnsubscribePost, "List-Unsubscribe=One-Click")
+			h.field("List-Unsubscribe-Post", "List-Unsubscribe=One-Click")
 		}
 	}
+	g := gomail.NewMsg(gomail.WithCharset(gomail.CharsetUTF8), gomail.WithEncoding(gomail.EncodingQP), gomail.WithNoDefaultUserAgent())
 	g.SetBodyString(gomail.TypeTextPlain, m.Text)
 	g.AddAlternativeString(gomail.TypeTextHTML, m.HTML)
 	for i := range m.Files {
@@ -101,48 +89,25 @@ func Compose(m *Message) ([]byte, error) {
 	if _, err := g.WriteTo(&b); err != nil {
 		return nil, err
 	}
-	return bound(b.Bytes(), m.MessageID), nil
+	return append([]byte(h.String()), bound(contentOf(b.Bytes()), m.MessageID)...), nil
 }
 
-// words writes text wholly in encoded words (RFC 2047): text that looks like one would be read as
-// one, and the library encodes only what is not ASCII.
-func words(s string) string {
-	var b strings.Builder
-	for len(s) > 0 {
-		n := min(len(s), 42) // in base64 a word has 75 characters at the most
-		for n < len(s) && !utf8.RuneStart(s[n]) {
-			n--
+// contentOf leaves of what the library wrote what says how the content is to be read (RFC 2045),
+// and the content.
+func contentOf(msg []byte) []byte {
+	head, body, _ := bytes.Cut(msg, []byte("\r\n\r\n"))
+	var out []byte
+	keep := false
+	for line := range bytes.Lines(append(head, '\r', '\n')) {
+		if line[0] != ' ' && line[0] != '\t' {
+			name, _, _ := bytes.Cut(bytes.ToLower(line), []byte(":"))
+			keep = bytes.HasPrefix(name, []byte("mime-")) || bytes.HasPrefix(name, []byte("content-"))
 		}
-		if b.Len() > 0 {
-			b.WriteString("\r\n ")
-		}
-		b.WriteString("=?utf-8?b?" + base64.StdEncoding.EncodeToString([]byte(s[:n])) + "?=")
-		s = s[n:]
-	}
-	return b.String()
-}
-
-// quoting writes what means something in a quoted string (RFC 5322, section 3.2.4).
-var quoting = strings.NewReplacer(`\`, `\\`, `"`, `\"`)
-
-// formatted writes mailboxes with ASCII domains for a header.
-func formatted(boxes []value.Mailbox) []string {
-	out := make([]string, len(boxes))
-	for i, b := range boxes {
-		out[i] = b.ASCII()
-		if b.Name != "" {
-			out[i] = `"` + quoting.Replace(strings.Map(printable, b.Name)) + `" <` + b.ASCII() + ">"
+		if keep {
+			out = append(out, line...)
 		}
 	}
-	return out
-}
-
-// printable drops what has no place in a header.
-func printable(r rune) rune {
-	if r < 0x20 || r == 0x7f || r == 0x2028 || r == 0x2029 {
-		return -1
-	}
-	return r
+	return append(append(out, '\r', '\n'), body...)
 }
 
 var boundary = regexp.MustCompile(`(?i)boundary="?([0-9a-z]+)"?`)
@@ -198,7 +163,8 @@ func (f *File) add(g *gomail.Msg) error {
 // oldName writes a name as a quoted string, its other characters as encoded words: nothing
 // that RFC 2047 allows, and what old readers look for.
 func oldName(name string) string {
-	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, " =?", "=?").Replace(mime.QEncoding.Encode("utf-8", name)) + `"`
+	encoded := strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(mime.QEncoding.Encode("utf-8", name))
+	return `"` + strings.ReplaceAll(encoded, "?= =?", "?=\r\n =?") + `"`
 }
 
 // parameter writes a parameter of a header field: as a quoted string where it is short

@@ -10,10 +10,13 @@ import (
 	"io"
 	"net"
 	"net/textproto"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
 	"time"
+
+	"github.com/wneessen/go-mail/smtp"
 )
 
 // Security says how a connection to a mail server is protected.
@@ -129,12 +132,77 @@ func (c *Client) greet(s Server, helo string) error {
 	if _, protected := c.conn.(*tls.Conn); !protected && !loopback(s.Host) {
 		return errors.New("the password would go unprotected over the network; choose STARTTLS or TLS")
 	}
-	// RFC 4616: authorisation identity, user name and password parted by NUL.
-	secret := base64.StdEncoding.EncodeToString([]byte("\x00" + s.Username + "\x00" + s.Password))
-	if _, err := c.command(235, "AUTH PLAIN "+secret); err != nil {
-		return fmt.Errorf("signing in to the mail server failed: %w", err)
+	return c.signIn(s)
+}
+
+// signIn signs in by the first of the ways that the server offers (RFC 4954) and that are known
+// here; those that do not show it the password come first.
+func (c *Client) signIn(s Server) error {
+	offered, ok := c.extensions["AUTH"]
+	if !ok {
+		return errors.New("the mail server offers no signing in; leave the user name empty, or choose another port")
 	}
-	return nil
+	ways := strings.Fields(strings.ToUpper(offered))
+	for _, way := range []struct {
+		name string
+		auth smtp.Auth
+	}{
+		{"SCRAM-SHA-256", smtp.ScramSHA256Auth(s.Username, s.Password)},
+		{"SCRAM-SHA-1", smtp.ScramSHA1Auth(s.Username, s.Password)},
+		{"PLAIN", smtp.PlainAuth("", s.Username, s.Password, s.Host, true)},
+		{"LOGIN", smtp.LoginAuth(s.Username, s.Password, s.Host, true)},
+	} {
+		if !slices.Contains(ways, way.name) {
+			continue
+		}
+		if err := c.authenticate(s, way.auth); err != nil {
+			return fmt.Errorf("signing in to the mail server failed: %w", err)
+		}
+		return nil
+	}
+	return fmt.Errorf("the mail server offers signing in by %s; Nivot knows SCRAM, PLAIN and LOGIN", offered)
+}
+
+// authenticate leads the talk of AUTH (RFC 4954, section 4).
+func (c *Client) authenticate(s Server, auth smtp.Auth) error {
+	_, protected := c.conn.(*tls.Conn)
+	name, first, err := auth.Start(&smtp.ServerInfo{Name: s.Host, TLS: protected, Auth: strings.Fields(c.extensions["AUTH"])})
+	if err != nil {
+		return err
+	}
+	line := "AUTH " + name
+	switch {
+	case first != nil && len(first) == 0:
+		line += " ="
+	case first != nil:
+		line += " " + base64.StdEncoding.EncodeToString(first)
+	}
+	for {
+		r, err := c.step(line)
+		if err != nil {
+			return err
+		}
+		if r.Code != 334 && r.Code != 235 {
+			return &ReplyError{r}
+		}
+		var said []byte
+		if r.Code == 334 {
+			if said, err = base64.StdEncoding.DecodeString(r.Text); err != nil {
+				return fmt.Errorf("the mail server said %q, which cannot be read", r.Text)
+			}
+		}
+		answer, err := auth.Next(said, r.Code == 334)
+		if err != nil {
+			if r.Code == 334 {
+				_, _ = c.step("*")
+			}
+			return err
+		}
+		if r.Code == 235 {
+			return nil
+		}
+		line = base64.StdEncoding.EncodeToString(answer)
+	}
 }
 
 func loopback(host string) bool {

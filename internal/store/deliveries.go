@@ -525,6 +525,15 @@ func (s *Store) Claim(ctx context.Context, worker int64, ids []int64, dated time
 	return r.Error
 }
 
+// SayOf notes what the message of a delivery that a worker has claimed says of its sender.
+func (s *Store) SayOf(ctx context.Context, worker, id, identity int64) error {
+	r := s.DB(ctx).Exec("UPDATE deliveries SET identity_id = ? WHERE id = ? AND worker = ? AND state = ?", identity, id, worker, delivery.Claimed)
+	if r.Error == nil && r.RowsAffected != 1 {
+		return fmt.Errorf("%w: delivery %d is claimed no more", ErrForbidden, id)
+	}
+	return r.Error
+}
+
 // ClaimedBy gives what a worker has claimed and not begun.
 func (s *Store) ClaimedBy(ctx context.Context, worker int64) (out []Delivery, err error) {
 	err = s.DB(ctx).Raw("SELECT * FROM deliveries WHERE worker = ? AND state = ? ORDER BY id", worker, delivery.Claimed).Scan(&out).Error

@@ -1,0 +1,152 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"nivot/internal/core/value"
+	"nivot/internal/mail"
+	"nivot/internal/store"
+)
+
+// Sender gives a sender, the first one for "", with its opened password.
+func (e *Engine) Sender(ctx context.Context, id string) (*store.Sender, mail.Server, error) {
+	senders, err := e.Store.Senders(ctx)
+	if err != nil {
+		return nil, mail.Server{}, err
+	}
+	for i := range senders {
+		s := &senders[i]
+		if id != "" && s.ID != id {
+			continue
+		}
+		srv, err := e.server(s)
+		return s, srv, err
+	}
+	return nil, mail.Server{}, errNoSender
+}
+
+var errNoSender = errors.New("there is no sender; add one under Setup")
+
+// server gives the mail server of a sender, with its opened password.
+func (e *Engine) server(s *store.Sender) (srv mail.Server, err error) {
+	srv = mail.Server{Host: s.Host, Port: s.Port, Security: mail.Security(s.Security), Username: s.Username}
+	if len(s.SealedPassword) == 0 {
+		return srv, nil
+	}
+	if e.opts.Key == nil {
+		return srv, errors.New("the sender has a password, but no key file is given; set NIVOT_KEY_FILE")
+	}
+	srv.Password, err = e.opts.Key.Open(s.SealedPassword, PasswordUse(s.ID))
+	return srv, err
+}
+
+// PasswordUse names what a sender's sealed password is for.
+func PasswordUse(senderID string) string { return "sender " + senderID + " password" }
+
+// identity keeps what messages of a sender say of it now; 0 where there is no such sender.
+func (e *Engine) identity(ctx context.Context, tx *store.Store, senderID string) (int64, error) {
+	senders, err := tx.Senders(ctx)
+	if err != nil {
+		return 0, err
+	}
+	for i := range senders {
+		if s := &senders[i]; senderID == "" || s.ID == senderID {
+			return tx.IdentityOf(ctx, store.Identity{Name: s.Name, Address: s.Address, PublicURL: e.opts.PublicURL})
+		}
+	}
+	return 0, nil
+}
+
+// senderNow is a sender as it stands: from whom its messages are, and over which server.
+type senderNow struct {
+	id      string
+	name    string
+	address string
+	from    value.Mailbox
+	server  mail.Server
+}
+
+// sendersKept are the senders as they stood a moment ago, so that sending asks the database
+// for them a few times a second and not for each email.
+type sendersKept struct {
+	mu   sync.Mutex
+	read time.Time // guarded by mu; zero where they have to be read anew
+	list []senderNow
+	errs map[string]error // of those that cannot be used
+}
+
+// sendersFresh is for how long what was read of the senders is good. What this process saves
+// is known at once.
+const sendersFresh = 200 * time.Millisecond
+
+// now gives a sender as it stands, the first one for "".
+func (k *sendersKept) now(ctx context.Context, e *Engine, id string) (*senderNow, error) {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	if k.read.IsZero() || time.Since(k.read) > sendersFresh {
+		if err := k.load(ctx, e); err != nil {
+			return nil, err
+		}
+	}
+	for i := range k.list {
+		if s := &k.list[i]; id == "" || s.id == id {
+			return s, k.errs[s.id]
+		}
+	}
+	return nil, errNoSender
+}
+
+func (k *sendersKept) load(ctx context.Context, e *Engine) error {
+	senders, err := e.Store.Senders(ctx)
+	if err != nil {
+		return err
+	}
+	k.read, k.list, k.errs = time.Now(), nil, map[string]error{}
+	for i := range senders {
+		s := &senders[i]
+		now := senderNow{id: s.ID, name: s.Name, address: s.Address}
+		boxes, err := value.ParseMailboxes(s.Address)
+		if err == nil && len(boxes) == 1 {
+			now.from = boxes[0]
+			now.from.Name = s.Name
+			now.server, err = e.server(s)
+		} else {
+			err = fmt.Errorf("the sender's address %q cannot be used", s.Address)
+		}
+		k.list, k.errs[s.ID] = append(k.list, now), err
+	}
+	return nil
+}
+
+// SendersChanged says that a sender has been saved: what is sent from now on goes as it says.
+func (e *Engine) SendersChanged() {
+	e.senders.mu.Lock()
+	e.senders.read = time.Time{}
+	e.senders.mu.Unlock()
+}
+
+// says sees to it that a claimed delivery says of its sender what is so now: where it was
+// claimed before the sender changed, it is noted anew before anything goes out.
+func (d *dispatcher) says(ctx context.Context, j *job, by *senderNow) error {
+	if j.IdentityID != 0 {
+		was, err := d.e.Store.Identity(ctx, j.IdentityID)
+		if err != nil || was.Name == by.name && was.Address == by.address {
+			return err
+		}
+	}
+	return d.e.Store.Tx(ctx, func(tx *store.Store) error {
+		id, err := tx.IdentityOf(ctx, store.Identity{Name: by.name, Address: by.address, PublicURL: d.e.opts.PublicURL})
+		if err != nil {
+			return err
+		}
+		if err := tx.SayOf(ctx, d.worker, j.ID, id); err != nil {
+			return err
+		}
+		j.IdentityID = id
+		return nil
+	})
+}

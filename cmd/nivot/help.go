@@ -14,6 +14,8 @@ type variable struct{ name, standard, what string }
 var variables = []variable{
 	{"NIVOT_ADDR", "127.0.0.1:8420", "address the application listens on"},
 	{"NIVOT_PUBLIC_URL", "http:// and NIVOT_ADDR", "address people reach it by; with https:// cookies are sent over TLS only"},
+	{"NIVOT_TRUSTED_PROXIES", "none", "proxies whose X-Forwarded-For is believed, as addresses or networks (10.0.0.0/8), with commas between"},
+	{"NIVOT_METRICS_ADDR", "none", "address for Prometheus to collect /metrics at, apart from the application's"},
 	{"NIVOT_DSN", "", "serve, migrate: the database, as user:password@tcp(host:port)/name"},
 	{"NIVOT_KEY_FILE", "", "serve: file with the key that seals mail passwords; made if missing"},
 	{"NIVOT_CONNECTIONS", "8", "connections to mail servers at once"},
@@ -31,7 +33,7 @@ func env(name string) string {
 		return v
 	}
 	for _, v := range variables {
-		if v.name == name {
+		if v.name == name && v.standard != "none" {
 			return v.standard
 		}
 	}

@@ -4,13 +4,19 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"strings"
 	"sync"
 	"time"
+
+	"github.com/prometheus/client_golang/prometheus"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
+	"golang.org/x/net/netutil"
 
 	"nivot/internal/api"
 	"nivot/internal/database"
@@ -58,11 +64,55 @@ func startPractice(s *store.Store, now engine.Clock) (port int, stop func(), err
 	return l.Addr().(*net.TCPAddr).Port, func() { srv.Close() }, nil
 }
 
+// proxies reads NIVOT_TRUSTED_PROXIES.
+func proxies() (out []netip.Prefix, err error) {
+	for _, text := range strings.FieldsFunc(env("NIVOT_TRUSTED_PROXIES"), func(r rune) bool { return r == ',' || r == ' ' }) {
+		p, err := netip.ParsePrefix(text)
+		if err != nil {
+			a, err := netip.ParseAddr(text)
+			if err != nil {
+				return nil, fmt.Errorf("NIVOT_TRUSTED_PROXIES: %q is neither an address nor a network such as 10.0.0.0/8", text)
+			}
+			p = netip.PrefixFrom(a, a.BitLen())
+		}
+		out = append(out, p)
+	}
+	return out, nil
+}
+
+// maxConnections bounds how many clients are connected at once; more wait their turn.
+const maxConnections = 4000
+
+// serveMetrics answers Prometheus at an address of its own until the context ends; "" for not
+// at all.
+func serveMetrics(ctx context.Context, e *engine.Engine) error {
+	if env("NIVOT_METRICS_ADDR") == "" {
+		return nil
+	}
+	l, err := listen("NIVOT_METRICS_ADDR")
+	if err != nil {
+		return err
+	}
+	if err := prometheus.Register(e.Collector()); err != nil {
+		return err
+	}
+	mux := http.NewServeMux()
+	mux.Handle("GET /metrics", promhttp.Handler())
+	srv := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second, WriteTimeout: time.Minute, IdleTimeout: 2 * time.Minute}
+	go func() {
+		<-ctx.Done()
+		_ = srv.Close()
+	}()
+	go func() { _ = srv.Serve(l) }()
+	return nil
+}
+
 // serve answers requests until the context ends, then lets those under way
-// finish.
+// finish. The deadlines of bodies are set by the handler.
 func serve(ctx context.Context, l net.Listener, h *api.Handler) error {
-	srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, WriteTimeout: 5 * time.Minute, IdleTimeout: 2 * time.Minute,
+	srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, WriteTimeout: 5 * time.Minute, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
 		BaseContext: func(net.Listener) context.Context { return ctx }}
+	l = netutil.LimitListener(l, maxConnections)
 	go h.Run(ctx)
 	go func() {
 		<-ctx.Done()
@@ -192,7 +242,11 @@ func runServe(ctx context.Context, args []string) error {
 	}
 	opts.PublicURL = publicURL(l)
 	now := engine.Clock(time.Now)
-	o := api.Options{Wall: time.Now, Key: key, PublicURL: publicURL(l), Zone: zone, Web: web.Files(), Version: version}
+	trusted, err := proxies()
+	if err != nil {
+		return err
+	}
+	o := api.Options{Wall: time.Now, Key: key, PublicURL: publicURL(l), Zone: zone, Web: web.Files(), Version: version, Proxies: trusted}
 	if *practiceClock != "" {
 		start, err := time.Parse(time.RFC3339, *practiceClock)
 		if err != nil {
@@ -231,15 +285,26 @@ func runServe(ctx context.Context, args []string) error {
 	return together(ctx, o.Engine, l, h)
 }
 
+// stopMost is how long an engine that stops may take to finish what is under way. What it has
+// not finished by then is taken over as that of a process that was killed.
+const stopMost = 15 * time.Second
+
 // together runs engine and server until the context ends or the server fails.
 func together(ctx context.Context, e *engine.Engine, l net.Listener, h *api.Handler) error {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
+	if err := serveMetrics(ctx, e); err != nil {
+		return err
+	}
 	done := make(chan struct{})
 	go func() { defer close(done); _ = e.Run(ctx) }()
 	err := serve(ctx, l, h)
 	cancel()
-	<-done
+	select {
+	case <-done:
+	case <-time.After(stopMost):
+		slog.Error("the engine did not stop in time; what is under way is taken over by the next process", "seconds", stopMost.Seconds())
+	}
 	return err
 }
 
@@ -334,7 +399,11 @@ func runMuseum(ctx context.Context, s *store.Store, key *engine.Key, l net.Liste
 	if err != nil {
 		return err
 	}
-	o := api.Options{Engine: e, Wall: time.Now, Clock: clock, Key: key, PublicURL: publicURL(l), Zone: zone, Web: web.Files(), Version: version}
+	trusted, err := proxies()
+	if err != nil {
+		return err
+	}
+	o := api.Options{Engine: e, Wall: time.Now, Clock: clock, Key: key, PublicURL: publicURL(l), Zone: zone, Web: web.Files(), Version: version, Proxies: trusted}
 	h, err := api.New(o)
 	if err != nil {
 		return err

@@ -863,6 +863,30 @@ func (e StepOp) Valid() bool {
 	}
 }
 
+// Defines values for TokenState.
+const (
+	Ended   TokenState = "ended"
+	Expired TokenState = "expired"
+	Revoked TokenState = "revoked"
+	Works   TokenState = "works"
+)
+
+// Valid indicates whether the value is a known member of the TokenState enum.
+func (e TokenState) Valid() bool {
+	switch e {
+	case Ended:
+		return true
+	case Expired:
+		return true
+	case Revoked:
+		return true
+	case Works:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for MoveClockJSONBodyTo.
 const (
 	Day     MoveClockJSONBodyTo = "day"
@@ -887,6 +911,7 @@ func (e MoveClockJSONBodyTo) Valid() bool {
 // Defines values for GetLink200JSONResponseBodyPurpose.
 const (
 	FirstStart GetLink200JSONResponseBodyPurpose = "first-start"
+	Forgotten  GetLink200JSONResponseBodyPurpose = "forgotten"
 	Invite     GetLink200JSONResponseBodyPurpose = "invite"
 )
 
@@ -894,6 +919,8 @@ const (
 func (e GetLink200JSONResponseBodyPurpose) Valid() bool {
 	switch e {
 	case FirstStart:
+		return true
+	case Forgotten:
 		return true
 	case Invite:
 		return true
@@ -1004,6 +1031,23 @@ type Arming struct {
 
 // Attachment a file that goes with each email
 type Attachment = template.Attachment
+
+// AuditLine defines model for AuditLine.
+type AuditLine struct {
+	Act     string    `json:"act"`
+	Actor   string    `json:"actor"`
+	ActorId string    `json:"actorId"`
+	At      time.Time `json:"at"`
+
+	// Became JSON
+	Became  string `json:"became"`
+	Id      string `json:"id"`
+	Network string `json:"network"`
+	Subject string `json:"subject"`
+
+	// Was JSON; "" where nothing was before
+	Was string `json:"was"`
+}
 
 // AwaySheet a sheet that was deleted or put away
 type AwaySheet struct {
@@ -2597,6 +2641,19 @@ type SheetPatch struct {
 	Zone *string `json:"zone,omitempty"`
 }
 
+// SignedIn defines model for SignedIn.
+type SignedIn struct {
+	// Agent what the browser calls itself
+	Agent string `json:"agent"`
+	Here  bool   `json:"here"`
+	Id    string `json:"id"`
+
+	// Network address that it was begun from
+	Network string    `json:"network"`
+	SeenAt  time.Time `json:"seenAt"`
+	Since   time.Time `json:"since"`
+}
+
 // Silenced defines model for Silenced.
 type Silenced struct {
 	Address string    `json:"address"`
@@ -2812,17 +2869,23 @@ type Today struct {
 
 // Token defines model for Token.
 type Token struct {
-	CreatedAt time.Time `json:"createdAt"`
-	Id        string    `json:"id"`
-	Name      string    `json:"name"`
-	Person    string    `json:"person"`
-	Revoked   bool      `json:"revoked"`
-	Role      Role      `json:"role"`
+	CreatedAt time.Time  `json:"createdAt"`
+	ExpiresAt *time.Time `json:"expiresAt,omitempty"`
+	Id        string     `json:"id"`
+	Name      string     `json:"name"`
+	Person    string     `json:"person"`
+	Role      Role       `json:"role"`
 
 	// Sheet the name of its sheet; "" for all
-	Sheet  string     `json:"sheet"`
+	Sheet string `json:"sheet"`
+
+	// State ended: its person's password, role or access has changed since
+	State  TokenState `json:"state"`
 	UsedAt *time.Time `json:"usedAt,omitempty"`
 }
+
+// TokenState ended: its person's password, role or access has changed since
+type TokenState string
 
 // Tried defines model for Tried.
 type Tried struct {
@@ -2872,6 +2935,23 @@ type WrittenBy struct {
 
 	// Version 0 where none is known
 	Version int `json:"version"`
+}
+
+// ListAuditParams defines parameters for ListAudit.
+type ListAuditParams struct {
+	Act     *string    `form:"act,omitempty" json:"act,omitempty"`
+	Person  *string    `form:"person,omitempty" json:"person,omitempty"`
+	Network *string    `form:"network,omitempty" json:"network,omitempty"`
+	Since   *time.Time `form:"since,omitempty" json:"since,omitempty"`
+	Before  *string    `form:"before,omitempty" json:"before,omitempty"`
+}
+
+// ExportAuditParams defines parameters for ExportAudit.
+type ExportAuditParams struct {
+	Act     *string    `form:"act,omitempty" json:"act,omitempty"`
+	Person  *string    `form:"person,omitempty" json:"person,omitempty"`
+	Network *string    `form:"network,omitempty" json:"network,omitempty"`
+	Since   *time.Time `form:"since,omitempty" json:"since,omitempty"`
 }
 
 // ImportBundleMultipartBody defines parameters for ImportBundle.
@@ -2973,6 +3053,12 @@ type ExportLogParams struct {
 	Until *openapi_types.Date `form:"until,omitempty" json:"until,omitempty"`
 }
 
+// ChangePasswordJSONBody defines parameters for ChangePassword.
+type ChangePasswordJSONBody struct {
+	Old      string `json:"old"`
+	Password string `json:"password"`
+}
+
 // AddPersonJSONBody defines parameters for AddPerson.
 type AddPersonJSONBody struct {
 	Email string `json:"email"`
@@ -3006,6 +3092,11 @@ type SetSendingJSONBody struct {
 type SignInJSONBody struct {
 	Email    string `json:"email"`
 	Password string `json:"password"`
+}
+
+// ForgotPasswordJSONBody defines parameters for ForgotPassword.
+type ForgotPasswordJSONBody struct {
+	Email string `json:"email"`
 }
 
 // TrySenderJSONBody defines parameters for TrySender.
@@ -3323,6 +3414,8 @@ type PickTestRowsParams struct {
 
 // AddTokenJSONBody defines parameters for AddToken.
 type AddTokenJSONBody struct {
+	// Days after which it expires; 365 where it is not given
+	Days  *int    `json:"days,omitempty"`
 	Name  string  `json:"name"`
 	Role  Role    `json:"role"`
 	Sheet *string `json:"sheet,omitempty"`
@@ -3361,6 +3454,9 @@ type MeasureImportMultipartRequestBody MeasureImportMultipartBody
 // UseLinkJSONRequestBody defines body for UseLink for application/json ContentType.
 type UseLinkJSONRequestBody UseLinkJSONBody
 
+// ChangePasswordJSONRequestBody defines body for ChangePassword for application/json ContentType.
+type ChangePasswordJSONRequestBody ChangePasswordJSONBody
+
 // AddPersonJSONRequestBody defines body for AddPerson for application/json ContentType.
 type AddPersonJSONRequestBody AddPersonJSONBody
 
@@ -3378,6 +3474,9 @@ type SetSendingJSONRequestBody SetSendingJSONBody
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody SignInJSONBody
+
+// ForgotPasswordJSONRequestBody defines body for ForgotPassword for application/json ContentType.
+type ForgotPasswordJSONRequestBody ForgotPasswordJSONBody
 
 // SetCalendarJSONRequestBody defines body for SetCalendar for application/json ContentType.
 type SetCalendarJSONRequestBody = CalendarBody
@@ -3561,6 +3660,12 @@ type AddTokenJSONRequestBody AddTokenJSONBody
 
 // ServerInterface represents all server handlers.
 type ServerInterface interface {
+	// ListAudit Who did what to access and settings, and what left: the newest first
+	// (GET /audit)
+	ListAudit(ctx *echo.Context, params ListAuditParams) error
+	// ExportAudit The audit as CSV
+	// (GET /audit.csv)
+	ExportAudit(ctx *echo.Context, params ExportAuditParams) error
 	// ListAwaySheets The sheets that were put away, and those deleted in the last 30 days
 	// (GET /away-sheets)
 	ListAwaySheets(ctx *echo.Context) error
@@ -3642,6 +3747,15 @@ type ServerInterface interface {
 	// ExportLog The delivery log as CSV
 	// (GET /log.csv)
 	ExportLog(ctx *echo.Context, params ExportLogParams) error
+	// ChangePassword Change one's own password; sessions elsewhere and tokens end
+	// (PUT /me/password)
+	ChangePassword(ctx *echo.Context) error
+	// SignOutElsewhere Sign out everywhere but here
+	// (DELETE /me/sessions)
+	SignOutElsewhere(ctx *echo.Context) error
+	// ListSessions Where one is signed in
+	// (GET /me/sessions)
+	ListSessions(ctx *echo.Context) error
 	// ListPeople Everybody who may sign in
 	// (GET /people)
 	ListPeople(ctx *echo.Context) error
@@ -3699,6 +3813,9 @@ type ServerInterface interface {
 	// SignIn Sign in
 	// (POST /session)
 	SignIn(ctx *echo.Context) error
+	// ForgotPassword Ask for a new password by email; the answer does not say whether the address is known
+	// (POST /session/forgotten)
+	ForgotPassword(ctx *echo.Context) error
 	// GetCalendar The working calendar
 	// (GET /setup/calendar)
 	GetCalendar(ctx *echo.Context) error
@@ -4064,6 +4181,91 @@ type ServerInterface interface {
 // ServerInterfaceWrapper converts echo contexts to parameters.
 type ServerInterfaceWrapper struct {
 	Handler ServerInterface
+}
+
+// ListAudit converts echo context to params.
+func (w *ServerInterfaceWrapper) ListAudit(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListAuditParams
+	// ------------- Optional query parameter "act" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "act", ctx.QueryParams(), &params.Act, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter act: %s", err))
+	}
+
+	// ------------- Optional query parameter "person" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "person", ctx.QueryParams(), &params.Person, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter person: %s", err))
+	}
+
+	// ------------- Optional query parameter "network" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "network", ctx.QueryParams(), &params.Network, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter network: %s", err))
+	}
+
+	// ------------- Optional query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "since", ctx.QueryParams(), &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter since: %s", err))
+	}
+
+	// ------------- Optional query parameter "before" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "before", ctx.QueryParams(), &params.Before, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter before: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListAudit(ctx, params)
+	return err
+}
+
+// ExportAudit converts echo context to params.
+func (w *ServerInterfaceWrapper) ExportAudit(ctx *echo.Context) error {
+	var err error
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ExportAuditParams
+	// ------------- Optional query parameter "act" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "act", ctx.QueryParams(), &params.Act, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter act: %s", err))
+	}
+
+	// ------------- Optional query parameter "person" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "person", ctx.QueryParams(), &params.Person, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter person: %s", err))
+	}
+
+	// ------------- Optional query parameter "network" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "network", ctx.QueryParams(), &params.Network, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter network: %s", err))
+	}
+
+	// ------------- Optional query parameter "since" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "since", ctx.QueryParams(), &params.Since, runtime.BindQueryParameterOptions{Type: "string", Format: "date-time"})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter since: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ExportAudit(ctx, params)
+	return err
 }
 
 // ListAwaySheets converts echo context to params.
@@ -4525,6 +4727,33 @@ func (w *ServerInterfaceWrapper) ExportLog(ctx *echo.Context) error {
 	return err
 }
 
+// ChangePassword converts echo context to params.
+func (w *ServerInterfaceWrapper) ChangePassword(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ChangePassword(ctx)
+	return err
+}
+
+// SignOutElsewhere converts echo context to params.
+func (w *ServerInterfaceWrapper) SignOutElsewhere(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.SignOutElsewhere(ctx)
+	return err
+}
+
+// ListSessions converts echo context to params.
+func (w *ServerInterfaceWrapper) ListSessions(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ListSessions(ctx)
+	return err
+}
+
 // ListPeople converts echo context to params.
 func (w *ServerInterfaceWrapper) ListPeople(ctx *echo.Context) error {
 	var err error
@@ -4789,6 +5018,15 @@ func (w *ServerInterfaceWrapper) SignIn(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.SignIn(ctx)
+	return err
+}
+
+// ForgotPassword converts echo context to params.
+func (w *ServerInterfaceWrapper) ForgotPassword(ctx *echo.Context) error {
+	var err error
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.ForgotPassword(ctx)
 	return err
 }
 
@@ -7257,6 +7495,12 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.DELETE(options.BaseURL+"/session", wrapper.SignOut, options.OperationMiddlewares["signOut"]...)
 	router.GET(options.BaseURL+"/session", wrapper.GetSession, options.OperationMiddlewares["getSession"]...)
 	router.POST(options.BaseURL+"/session", wrapper.SignIn, options.OperationMiddlewares["signIn"]...)
+	router.POST(options.BaseURL+"/session/forgotten", wrapper.ForgotPassword, options.OperationMiddlewares["forgotPassword"]...)
+	router.DELETE(options.BaseURL+"/me/sessions", wrapper.SignOutElsewhere, options.OperationMiddlewares["signOutElsewhere"]...)
+	router.GET(options.BaseURL+"/me/sessions", wrapper.ListSessions, options.OperationMiddlewares["listSessions"]...)
+	router.PUT(options.BaseURL+"/me/password", wrapper.ChangePassword, options.OperationMiddlewares["changePassword"]...)
+	router.GET(options.BaseURL+"/audit", wrapper.ListAudit, options.OperationMiddlewares["listAudit"]...)
+	router.GET(options.BaseURL+"/audit.csv", wrapper.ExportAudit, options.OperationMiddlewares["exportAudit"]...)
 	router.GET(options.BaseURL+"/links/:token", wrapper.GetLink, options.OperationMiddlewares["getLink"]...)
 	router.POST(options.BaseURL+"/links/:token", wrapper.UseLink, options.OperationMiddlewares["useLink"]...)
 	router.GET(options.BaseURL+"/people", wrapper.ListPeople, options.OperationMiddlewares["listPeople"]...)
@@ -7421,6 +7665,95 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.POST(options.BaseURL+"/sheets/:sheet/form/address", wrapper.NewFormAddress, options.OperationMiddlewares["newFormAddress"]...)
 	router.GET(options.BaseURL+"/sheets/:sheet/out", wrapper.TakeOut, options.OperationMiddlewares["takeOut"]...)
 
+}
+
+type ListAuditRequestObject struct {
+	Params ListAuditParams
+}
+
+type ListAuditResponseObject interface {
+	VisitListAuditResponse(w http.ResponseWriter) error
+}
+
+type ListAudit200JSONResponse struct {
+	Lines []AuditLine `json:"lines"`
+
+	// Next before, for the lines that follow; "" for none
+	Next string `json:"next"`
+}
+
+func (response ListAudit200JSONResponse) VisitListAuditResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListAuditdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListAuditdefaultApplicationProblemPlusJSONResponse) VisitListAuditResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ExportAuditRequestObject struct {
+	Params ExportAuditParams
+}
+
+type ExportAuditResponseObject interface {
+	VisitExportAuditResponse(w http.ResponseWriter) error
+}
+
+type ExportAudit200TextcsvResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response ExportAudit200TextcsvResponse) VisitExportAuditResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/csv")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type ExportAuditdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ExportAuditdefaultApplicationProblemPlusJSONResponse) VisitExportAuditResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
 }
 
 type ListAwaySheetsRequestObject struct {
@@ -8522,6 +8855,117 @@ func (response ExportLogdefaultApplicationProblemPlusJSONResponse) VisitExportLo
 	return err
 }
 
+type ChangePasswordRequestObject struct {
+	Body *ChangePasswordJSONRequestBody
+}
+
+type ChangePasswordResponseObject interface {
+	VisitChangePasswordResponse(w http.ResponseWriter) error
+}
+
+type ChangePassword204Response struct {
+}
+
+func (response ChangePassword204Response) VisitChangePasswordResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ChangePassworddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangePassworddefaultApplicationProblemPlusJSONResponse) VisitChangePasswordResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SignOutElsewhereRequestObject struct {
+}
+
+type SignOutElsewhereResponseObject interface {
+	VisitSignOutElsewhereResponse(w http.ResponseWriter) error
+}
+
+type SignOutElsewhere200JSONResponse struct {
+	Ended int `json:"ended"`
+}
+
+func (response SignOutElsewhere200JSONResponse) VisitSignOutElsewhereResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SignOutElsewheredefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SignOutElsewheredefaultApplicationProblemPlusJSONResponse) VisitSignOutElsewhereResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSessionsRequestObject struct {
+}
+
+type ListSessionsResponseObject interface {
+	VisitListSessionsResponse(w http.ResponseWriter) error
+}
+
+type ListSessions200JSONResponse []SignedIn
+
+func (response ListSessions200JSONResponse) VisitListSessionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListSessionsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListSessionsdefaultApplicationProblemPlusJSONResponse) VisitListSessionsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListPeopleRequestObject struct {
 }
 
@@ -9252,6 +9696,39 @@ type SignIndefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SignIndefaultApplicationProblemPlusJSONResponse) VisitSignInResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ForgotPasswordRequestObject struct {
+	Body *ForgotPasswordJSONRequestBody
+}
+
+type ForgotPasswordResponseObject interface {
+	VisitForgotPasswordResponse(w http.ResponseWriter) error
+}
+
+type ForgotPassword204Response struct {
+}
+
+func (response ForgotPassword204Response) VisitForgotPasswordResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ForgotPassworddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ForgotPassworddefaultApplicationProblemPlusJSONResponse) VisitForgotPasswordResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -14012,6 +14489,12 @@ func (response LookedBackdefaultApplicationProblemPlusJSONResponse) VisitLookedB
 
 // StrictServerInterface represents all server handlers.
 type StrictServerInterface interface {
+	// ListAudit Who did what to access and settings, and what left: the newest first
+	// (GET /audit)
+	ListAudit(ctx context.Context, request ListAuditRequestObject) (ListAuditResponseObject, error)
+	// ExportAudit The audit as CSV
+	// (GET /audit.csv)
+	ExportAudit(ctx context.Context, request ExportAuditRequestObject) (ExportAuditResponseObject, error)
 	// ListAwaySheets The sheets that were put away, and those deleted in the last 30 days
 	// (GET /away-sheets)
 	ListAwaySheets(ctx context.Context, request ListAwaySheetsRequestObject) (ListAwaySheetsResponseObject, error)
@@ -14093,6 +14576,15 @@ type StrictServerInterface interface {
 	// ExportLog The delivery log as CSV
 	// (GET /log.csv)
 	ExportLog(ctx context.Context, request ExportLogRequestObject) (ExportLogResponseObject, error)
+	// ChangePassword Change one's own password; sessions elsewhere and tokens end
+	// (PUT /me/password)
+	ChangePassword(ctx context.Context, request ChangePasswordRequestObject) (ChangePasswordResponseObject, error)
+	// SignOutElsewhere Sign out everywhere but here
+	// (DELETE /me/sessions)
+	SignOutElsewhere(ctx context.Context, request SignOutElsewhereRequestObject) (SignOutElsewhereResponseObject, error)
+	// ListSessions Where one is signed in
+	// (GET /me/sessions)
+	ListSessions(ctx context.Context, request ListSessionsRequestObject) (ListSessionsResponseObject, error)
 	// ListPeople Everybody who may sign in
 	// (GET /people)
 	ListPeople(ctx context.Context, request ListPeopleRequestObject) (ListPeopleResponseObject, error)
@@ -14150,6 +14642,9 @@ type StrictServerInterface interface {
 	// SignIn Sign in
 	// (POST /session)
 	SignIn(ctx context.Context, request SignInRequestObject) (SignInResponseObject, error)
+	// ForgotPassword Ask for a new password by email; the answer does not say whether the address is known
+	// (POST /session/forgotten)
+	ForgotPassword(ctx context.Context, request ForgotPasswordRequestObject) (ForgotPasswordResponseObject, error)
 	// GetCalendar The working calendar
 	// (GET /setup/calendar)
 	GetCalendar(ctx context.Context, request GetCalendarRequestObject) (GetCalendarResponseObject, error)
@@ -14522,6 +15017,56 @@ func NewStrictHandler(ssi StrictServerInterface, middlewares []StrictMiddlewareF
 type strictHandler struct {
 	ssi         StrictServerInterface
 	middlewares []StrictMiddlewareFunc
+}
+
+// ListAudit operation middleware
+func (sh *strictHandler) ListAudit(ctx *echo.Context, params ListAuditParams) error {
+	var request ListAuditRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListAudit(ctx.Request().Context(), request.(ListAuditRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListAudit")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListAuditResponseObject); ok {
+		return validResponse.VisitListAuditResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ExportAudit operation middleware
+func (sh *strictHandler) ExportAudit(ctx *echo.Context, params ExportAuditParams) error {
+	var request ExportAuditRequestObject
+
+	request.Params = params
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ExportAudit(ctx.Request().Context(), request.(ExportAuditRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ExportAudit")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ExportAuditResponseObject); ok {
+		return validResponse.VisitExportAuditResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
 }
 
 // ListAwaySheets operation middleware
@@ -15358,6 +15903,98 @@ func (sh *strictHandler) ExportLog(ctx *echo.Context, params ExportLogParams) er
 	return nil
 }
 
+// ChangePassword operation middleware
+func (sh *strictHandler) ChangePassword(ctx *echo.Context) error {
+	var request ChangePasswordRequestObject
+
+	var body ChangePasswordJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangePassword(ctx.Request().Context(), request.(ChangePasswordRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangePassword")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ChangePasswordResponseObject); ok {
+		return validResponse.VisitChangePasswordResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// SignOutElsewhere operation middleware
+func (sh *strictHandler) SignOutElsewhere(ctx *echo.Context) error {
+	var request SignOutElsewhereRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.SignOutElsewhere(ctx.Request().Context(), request.(SignOutElsewhereRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SignOutElsewhere")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(SignOutElsewhereResponseObject); ok {
+		return validResponse.VisitSignOutElsewhereResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ListSessions operation middleware
+func (sh *strictHandler) ListSessions(ctx *echo.Context) error {
+	var request ListSessionsRequestObject
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ListSessions(ctx.Request().Context(), request.(ListSessionsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListSessions")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ListSessionsResponseObject); ok {
+		return validResponse.VisitListSessionsResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // ListPeople operation middleware
 func (sh *strictHandler) ListPeople(ctx *echo.Context) error {
 	var request ListPeopleRequestObject
@@ -15950,6 +16587,52 @@ func (sh *strictHandler) SignIn(ctx *echo.Context) error {
 		return err
 	} else if validResponse, ok := response.(SignInResponseObject); ok {
 		return validResponse.VisitSignInResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// ForgotPassword operation middleware
+func (sh *strictHandler) ForgotPassword(ctx *echo.Context) error {
+	var request ForgotPasswordRequestObject
+
+	var body ForgotPasswordJSONRequestBody
+	var err error
+	if _, ok := ctx.Echo().Binder.(*echo.DefaultBinder); ok {
+		// A request validator built on kin-openapi's openapi3filter with
+		// KeepValidatedValue leaves the value it validated on the body. Bind
+		// that value, matching member names exactly, so the handler receives
+		// what was validated instead of a second, case-insensitive decode.
+		// Otherwise bind only the request body, so that path and query
+		// parameters are not also bound into the body struct.
+		if vb, ok := ctx.Request().Body.(interface{ ValidatedValue() any }); !ok || runtime.BindJSONValue(vb.ValidatedValue(), &body) != nil {
+			err = echo.BindBody(ctx, &body)
+		}
+	} else {
+		// A custom binder is installed on the Echo instance; defer to it
+		// entirely, since echo.Binder does not expose body-only binding and
+		// the binder may do more than decode (for example call ctx.Validate).
+		err = ctx.Bind(&body)
+	}
+	if err != nil {
+		return err
+	}
+	request.Body = &body
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.ForgotPassword(ctx.Request().Context(), request.(ForgotPasswordRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ForgotPassword")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(ForgotPasswordResponseObject); ok {
+		return validResponse.VisitForgotPasswordResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

@@ -144,7 +144,7 @@ func (s *Server) UndoChange(ctx context.Context, r UndoChangeRequestObject) (Und
 		return nil, store.ErrNotFound
 	}
 	who := author(ctx)
-	if head.Actor != who.Name && !who.Unlocks {
+	if head.ActorID != who.ID && !who.Unlocks {
 		return nil, problem(403, "An editor undoes what they did themselves; a coordinator may undo all.")
 	}
 	c, err := s.e.Undo(ctx, r.Sheet, id, who)
@@ -189,7 +189,7 @@ func (s *Server) SheetHistory(ctx context.Context, r SheetHistoryRequestObject) 
 	may := person(ctx).Role.May(store.Editor)
 	out := SheetHistory200JSONResponse{}
 	for i := range events {
-		out = append(out, toSheetEvent(&events[i], names, may && (who.Unlocks || events[i].Actor == who.Name)))
+		out = append(out, toSheetEvent(&events[i], names, may && (who.Unlocks || events[i].ActorID == who.ID)))
 	}
 	return out, nil
 }

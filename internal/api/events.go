@@ -21,9 +21,13 @@ import (
 type broadcaster struct {
 	st   *store.Store
 	mu   sync.Mutex
-	subs map[chan change]bool // guarded by mu
-	last int64                // guarded by mu: the highest id sent
+	subs map[chan change]string // guarded by mu: the id of its person
+	last int64                  // guarded by mu: the highest id sent
 }
+
+// maxStreams bounds how many pages of one person are told of changes at the same time, by
+// this process.
+const maxStreams = 40
 
 // change is what one round of events touched, as pages need it to know what
 // to ask again.
@@ -47,7 +51,7 @@ const (
 )
 
 func newBroadcaster(st *store.Store) *broadcaster {
-	return &broadcaster{st: st, subs: map[chan change]bool{}}
+	return &broadcaster{st: st, subs: map[chan change]string{}}
 }
 
 func (b *broadcaster) run(ctx context.Context) {
@@ -154,21 +158,41 @@ func (b *broadcaster) send(c change) {
 	}
 }
 
-// keepAlive is how often a silent stream says that it is there.
-const keepAlive = 20 * time.Second
+// keepAlive is how often a stream says that it is there, and asks whether it may go on. A test
+// has it shorter.
+var keepAlive = 15 * time.Second
+
+// subscribe lets a page of a person hear of changes, and gives the id of the last one; false
+// says that the person has too many.
+func (b *broadcaster) subscribe(sub chan change, person string) (last int64, ok bool) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	n := 0
+	for _, p := range b.subs {
+		if p == person {
+			n++
+		}
+	}
+	if n >= maxStreams {
+		return 0, false
+	}
+	b.subs[sub] = person
+	return b.last, true
+}
 
 // serve streams changes to one page (HTML Living Standard, server-sent
 // events). A page that comes back with the id of an older change is told to
-// ask everything again.
-func (b *broadcaster) serve(c *echo.Context) error {
+// ask everything again. Every keepAlive, still says whether the page's person is still
+// signed in; a stream of somebody who is not ends.
+func (b *broadcaster) serve(c *echo.Context, still func(context.Context) (bool, error)) error {
 	w, r := c.Response(), c.Request()
 	rc := http.NewResponseController(w)
 	_ = rc.SetWriteDeadline(time.Time{})
 	sub := make(chan change, 16)
-	b.mu.Lock()
-	b.subs[sub] = true
-	last := b.last
-	b.mu.Unlock()
+	last, ok := b.subscribe(sub, person(r.Context()).ID)
+	if !ok {
+		return problem(http.StatusTooManyRequests, fmt.Sprintf("You have %d pages of Nivot open already. Close some.", maxStreams))
+	}
 	defer func() {
 		b.mu.Lock()
 		delete(b.subs, sub)
@@ -182,6 +206,8 @@ func (b *broadcaster) serve(c *echo.Context) error {
 	}
 	fmt.Fprint(w, "retry: 1000\n\n")
 	_ = rc.Flush()
+	beat := time.NewTicker(keepAlive)
+	defer beat.Stop()
 	for {
 		select {
 		case <-r.Context().Done():
@@ -194,7 +220,10 @@ func (b *broadcaster) serve(c *echo.Context) error {
 			if _, err := fmt.Fprintf(w, "id: %d\nevent: change\ndata: %s\n\n", ch.id, data); err != nil {
 				return nil
 			}
-		case <-time.After(keepAlive):
+		case <-beat.C:
+			if ok, err := still(r.Context()); err == nil && !ok {
+				return nil
+			}
 			if _, err := fmt.Fprint(w, ": here\n\n"); err != nil {
 				return nil
 			}

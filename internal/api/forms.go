@@ -8,7 +8,6 @@ import (
 	"encoding/json"
 	"errors"
 	"html/template"
-	"net"
 	"net/http"
 	"strings"
 
@@ -263,10 +262,7 @@ func (s *Server) takeForm(c *echo.Context) error {
 	if err := r.ParseForm(); err != nil {
 		return answerPage(c, http.StatusRequestEntityTooLarge, formView{Form: in.form, Ask: true, Fields: in.fields(nil, nil), Fault: "That was too much text. Please write less."})
 	}
-	host, _, err := net.SplitHostPort(r.RemoteAddr)
-	if err != nil {
-		host = r.RemoteAddr
-	}
+	readBy(c.Response(), 0)
 	thanks := formView{Form: in.form, Said: in.form.Thanks}
 	if r.PostForm.Get("website") != "" {
 		return answerPage(c, http.StatusOK, thanks) // whoever fills in what nobody sees is no person
@@ -275,7 +271,7 @@ func (s *Server) takeForm(c *echo.Context) error {
 	if len(faults) > 0 {
 		return answerPage(c, http.StatusUnprocessableEntity, formView{Form: in.form, Ask: true, Fields: in.fields(answers, faults), Fault: "Please look at what is marked below."})
 	}
-	if !s.intakes.allow(in.record.Address+" "+host) || !s.crowds.allow(in.record.Address) {
+	if !s.intakes.allow(in.record.Address+" "+hereFrom(r.Context())) || !s.crowds.allow(in.record.Address) {
 		return answerPage(c, http.StatusTooManyRequests, formView{Form: in.form, Ask: true, Fields: in.fields(answers, nil), Fault: "Too much is coming in. Please wait a minute and send it again."})
 	}
 	if _, err := s.e.AddRow(r.Context(), in.record.SheetID, edits, engine.System("the intake form")); err != nil {

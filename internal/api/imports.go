@@ -507,8 +507,12 @@ func (s *Server) GetJob(ctx context.Context, r GetJobRequestObject) (GetJobRespo
 
 // StopJob implements StrictServerInterface.
 func (s *Server) StopJob(ctx context.Context, r StopJobRequestObject) (StopJobResponseObject, error) {
-	if _, err := s.st.Job(ctx, r.Job); err != nil {
+	j, err := s.st.Job(ctx, r.Job)
+	if err != nil {
 		return nil, err
+	}
+	if who := person(ctx); j.PersonID != who.ID && !who.Role.May(store.Coordinator) {
+		return nil, problem(403, "An editor stops what they began themselves; a coordinator may stop all.")
 	}
 	return StopJob204Response{}, s.st.StopJob(ctx, r.Job)
 }

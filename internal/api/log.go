@@ -310,6 +310,7 @@ func (s *Server) ExportLog(ctx context.Context, r ExportLogRequestObject) (Expor
 		}
 	}
 	w.Flush()
+	s.audit(ctx, store.Audited{Act: store.ActExport, Subject: "the log"})
 	return ExportLog200TextcsvResponse{Body: &b, ContentLength: int64(b.Len())}, w.Error()
 }
 

@@ -2,7 +2,6 @@ package api
 
 import (
 	"errors"
-	"net"
 	"net/http"
 	"strconv"
 
@@ -80,11 +79,8 @@ func (s *Server) takeStop(c *echo.Context) error {
 	if err := r.ParseMultipartForm(maxForm); err != nil && !errors.Is(err, http.ErrNotMultipart) {
 		return answerPage(c, http.StatusBadRequest, stopPage(boxes, "That could not be read. Please try again."))
 	}
-	host, _, err := net.SplitHostPort(r.RemoteAddr)
-	if err != nil {
-		host = r.RemoteAddr
-	}
-	if !s.intakes.allow("stop " + host) {
+	readBy(c.Response(), 0)
+	if !s.intakes.allow("stop " + hereFrom(r.Context())) {
 		return answerPage(c, http.StatusTooManyRequests, stopPage(boxes, "Please wait a minute and try again."))
 	}
 	if r.PostForm.Get("website") != "" {

@@ -79,6 +79,7 @@ func (s *Server) TakeOut(ctx context.Context, r TakeOutRequestObject) (TakeOutRe
 			t.columns = append(t.columns, &core.Columns[i])
 		}
 	}
+	s.audit(ctx, store.Audited{Act: store.ActExport, Subject: core.Name, Became: store.Detail(map[string]any{"sheet": core.ID, "format": p.Format, "rows": len(t.ids)})})
 	name := func(ext string) string { return exchange.Stamp(core.Name, s.e.Now().In(core.Zone), ext) }
 	switch p.Format {
 	case Csv:

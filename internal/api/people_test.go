@@ -50,8 +50,10 @@ func TestPeople(t *testing.T) {
 		t.Errorf("%+v", session)
 	}
 	s.refused(rosa, "POST", "/sheets/x/rows", `{"cells":{}}`, 403, "editor")
-	// A new role counts at once, in the session that is open.
+	// A new role counts at once: what was open is signed in to anew.
 	s.want(admin, "PATCH", "/people/"+added.Person.Id, `{"role":"editor"}`, 200, nil)
+	s.refused(rosa, "POST", "/sheets/x/rows", `{"cells":{}}`, 401, "Sign in")
+	s.want(rosa, "POST", "/session", `{"email":"rosa@marrowby.example","password":"a-long-word-of-hers"}`, 200, nil)
 	s.refused(rosa, "POST", "/sheets/x/rows", `{"cells":{}}`, 404, "not there")
 	s.want(admin, "PATCH", "/people/"+added.Person.Id, `{"disabled":true}`, 200, nil)
 	s.refused(rosa, "GET", "/sheets", "", 401, "")

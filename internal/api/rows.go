@@ -265,7 +265,7 @@ func (s *Server) tellFaults(ctx context.Context, sheetID, ruleID string, core *s
 // author is who changes rows by this request.
 func author(ctx context.Context) engine.Author {
 	p := person(ctx)
-	return engine.Author{Name: p.Name, Unlocks: p.Role.May(store.Coordinator)}
+	return engine.Author{ID: p.ID, Name: p.Name, Unlocks: p.Role.May(store.Coordinator)}
 }
 
 // columnIDs turns cells by a column's id or name into cells by id.

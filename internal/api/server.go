@@ -3,17 +3,20 @@
 package api
 
 import (
+	"bytes"
 	"context"
 	_ "embed"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"log/slog"
 	"net/http"
+	"net/netip"
+	"net/url"
 	"path"
 	"strings"
-	"sync"
 	"time"
 	"unicode"
 	"unicode/utf8"
@@ -25,8 +28,6 @@ import (
 	"github.com/getkin/kin-openapi/routers/gorillamux"
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
-	"github.com/prometheus/client_golang/prometheus"
-	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"nivot/internal/core/rule"
 	"nivot/internal/engine"
@@ -55,6 +56,7 @@ type Options struct {
 	Zone      *time.Location
 	Web       fs.FS // the built front end
 	Version   string
+	Proxies   []netip.Prefix // whose X-Forwarded-For is believed
 }
 
 // Server is the API's handlers and what they share.
@@ -68,12 +70,14 @@ type Server struct {
 	router   routers.Router
 	roles    map[string]store.Role // by operation id; absent for nobody
 
-	forPrograms map[string]bool // operations that a token may call
-	keyed       map[string]bool // operations that take an idempotency key
-	intakes     *limiter        // rows that come in by forms, per form and address
-	crowds      *limiter        // the same, per form
-	tables      tables          // that were read last
-	signIns     *limiter
+	forPrograms map[string]bool  // operations that a token may call
+	keyed       map[string]bool  // operations that take an idempotency key
+	bodies      map[string]int64 // the most bytes that an operation takes
+	fromAddress echo.IPExtractor
+	intakes     *limiter // rows that come in by forms, per form and address
+	crowds      *limiter // the same, per form
+	tables      tables   // that were read last
+	tries       tries
 }
 
 // Handler is the HTTP handler and its background work.
@@ -87,7 +91,8 @@ func (h *Handler) Run(ctx context.Context) { h.s.live.run(ctx) }
 
 // New builds the handler.
 func New(o Options) (*Handler, error) {
-	s := &Server{Options: o, e: o.Engine, st: o.Engine.Store, live: newBroadcaster(o.Engine.Store), signIns: newLimiter(o.Wall, limitTries), intakes: newLimiter(o.Wall, intakeTries), crowds: newLimiter(o.Wall, crowdTries)}
+	s := &Server{Options: o, e: o.Engine, st: o.Engine.Store, live: newBroadcaster(o.Engine.Store), fromAddress: extractor(o.Proxies),
+		tries: newTries(o.Wall), intakes: newLimiter(o.Wall, intakeTries, intakeEvery), crowds: newLimiter(o.Wall, crowdTries, crowdEvery)}
 	if s.Zone == nil {
 		s.Zone = time.UTC
 	}
@@ -97,28 +102,28 @@ func New(o Options) (*Handler, error) {
 	s.sessions = scs.New()
 	s.sessions.Store = store.Sessions{S: s.st}
 	s.sessions.Lifetime = 14 * 24 * time.Hour
-	s.sessions.IdleTimeout = 3 * 24 * time.Hour
 	s.sessions.Cookie.Name = "nivot"
 	s.sessions.Cookie.HttpOnly = true
 	s.sessions.Cookie.SameSite = http.SameSiteStrictMode
-	s.sessions.Cookie.Secure = strings.HasPrefix(o.PublicURL, "https://")
+	if strings.HasPrefix(o.PublicURL, "https://") {
+		// No other host, and nothing without TLS, can set a cookie of such a name (RFC 6265bis 4.1.3.2).
+		s.sessions.Cookie.Secure, s.sessions.Cookie.Name = true, "__Host-nivot"
+	}
 	s.sessions.ErrorFunc = func(w http.ResponseWriter, r *http.Request, err error) {
 		status, p := toProblem(err)
 		writeProblem(w, status, p)
 	}
 
+	origin, err := s.ownOrigin()
+	if err != nil {
+		return nil, err
+	}
 	e := echo.New()
 	e.HTTPErrorHandler = s.handleError
-	e.Use(middleware.Recover(), securityHeaders, middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{LimitBytes: 70 << 20}),
-		middleware.CSRFWithConfig(middleware.CSRFConfig{Skipper: func(c *echo.Context) bool {
-			// A program carries a token and no session; a form's page is anybody's, and
-			// so is one that stops emails.
-			_, program := bearer(c.Request())
-			return program || sameSite(c.Request()) || strings.HasPrefix(c.Request().URL.Path, formPath) || strings.HasPrefix(c.Request().URL.Path, engine.OptOutPath)
-		}}))
+	e.Use(middleware.Recover(), s.securityHeaders, middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{LimitBytes: maxUpload}), origin)
 	per := map[string][]echo.MiddlewareFunc{}
 	for id := range s.operations() {
-		per[id] = []echo.MiddlewareFunc{s.guard(id), s.validate, s.answered(id)}
+		per[id] = []echo.MiddlewareFunc{s.guard(id), s.validate(id), s.answered(id)}
 	}
 	// Events stream, and so have a handler of their own behind the same guard.
 	strict := NewStrictHandler(s, nil)
@@ -126,7 +131,6 @@ func New(o Options) (*Handler, error) {
 	e.GET("/api/openapi.json", func(c *echo.Context) error { return c.JSON(http.StatusOK, s.spec) })
 	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	e.GET("/readyz", s.ready)
-	e.GET("/metrics", echo.WrapHandler(promhttp.HandlerFor(prometheus.DefaultGatherer, promhttp.HandlerOpts{})), s.localOnly)
 	e.GET(formPath+":address", s.showForm)
 	e.GET(feedPath+":secret", s.showFeed)
 	e.POST(formPath+":address", s.takeForm)
@@ -136,7 +140,7 @@ func New(o Options) (*Handler, error) {
 		return echo.NewHTTPError(http.StatusNotFound, "there is nothing at this address")
 	})
 	e.GET("/*", s.page)
-	return &Handler{s.sessions.LoadAndSave(e), s}, nil
+	return &Handler{s.arrives(s.sessions.LoadAndSave(e)), s}, nil
 }
 
 // streaming replaces the generated handler of the events.
@@ -146,7 +150,21 @@ type streaming struct {
 }
 
 // StreamEvents implements ServerInterface.
-func (x streaming) StreamEvents(c *echo.Context) error { return x.s.live.serve(c) }
+func (x streaming) StreamEvents(c *echo.Context) error {
+	ctx := c.Request().Context()
+	began, session := person(ctx), store.HashToken(x.s.sessions.Token(ctx))
+	return x.s.live.serve(c, func(ctx context.Context) (bool, error) {
+		on, err := x.s.st.SessionGoesOn(ctx, session)
+		if err != nil || !on {
+			return false, err
+		}
+		p, err := x.s.st.Person(ctx, began.ID)
+		if errors.Is(err, store.ErrNotFound) {
+			return false, nil
+		}
+		return err == nil && !p.Out() && p.Epoch == began.Epoch, err
+	})
+}
 
 func (s *Server) loadSpec() error {
 	loader := openapi3.NewLoader()
@@ -158,10 +176,14 @@ func (s *Server) loadSpec() error {
 		return fmt.Errorf("openapi.yaml: %w", err)
 	}
 	s.spec = spec
-	s.roles, s.forPrograms, s.keyed = map[string]store.Role{}, map[string]bool{}, map[string]bool{}
+	s.roles, s.forPrograms, s.keyed, s.bodies = map[string]store.Role{}, map[string]bool{}, map[string]bool{}, map[string]int64{}
 	for id, op := range s.operations() {
 		s.keyed[id] = op.Parameters.GetByInAndName("header", "Idempotency-Key") != nil
 		s.forPrograms[id], _ = op.Extensions["x-token"].(bool)
+		s.bodies[id] = maxBody
+		if n, ok := op.Extensions["x-body"].(float64); ok {
+			s.bodies[id] = int64(n)
+		}
 		role, _ := op.Extensions["x-role"].(string)
 		switch {
 		case role == "nobody":
@@ -188,7 +210,7 @@ func (s *Server) operations() map[string]*openapi3.Operation {
 
 // securityHeaders go with every answer. Styles may stand inline, for letters
 // in sandboxed frames and the editor; scripts may not.
-func securityHeaders(next echo.HandlerFunc) echo.HandlerFunc {
+func (s *Server) securityHeaders(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		h := c.Response().Header()
 		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "+
@@ -197,6 +219,9 @@ func securityHeaders(next echo.HandlerFunc) echo.HandlerFunc {
 		h.Set("X-Frame-Options", "DENY")
 		h.Set("Referrer-Policy", "no-referrer")
 		h.Set("Cross-Origin-Opener-Policy", "same-origin")
+		if strings.HasPrefix(s.PublicURL, "https://") {
+			h.Set("Strict-Transport-Security", "max-age=31536000")
+		}
 		if strings.HasPrefix(c.Request().URL.Path, "/api/") {
 			h.Set("Cache-Control", "no-store")
 		}
@@ -204,12 +229,45 @@ func securityHeaders(next echo.HandlerFunc) echo.HandlerFunc {
 	}
 }
 
-// sameSite tells by Sec-Fetch-Site (Fetch Metadata Request Headers, W3C) that
-// a request comes from the application itself. Scripts without a browser send
-// the header too, or need the token.
-func sameSite(r *http.Request) bool {
-	site := r.Header.Get("Sec-Fetch-Site")
-	return site == "same-origin" || site == "none"
+// ownOrigin refuses what another site's page makes a browser send: by Sec-Fetch-Site (Fetch
+// Metadata Request Headers, W3C), and by Origin (Fetch, WHATWG 3.2) against the address that is
+// asked and the public one, where a browser sends none over plain HTTP. A program carries a
+// token and no session; a form's page is anybody's, and so is one that stops emails.
+func (s *Server) ownOrigin() (echo.MiddlewareFunc, error) {
+	guard := http.NewCrossOriginProtection()
+	if u, err := url.Parse(s.PublicURL); err == nil && u.Host != "" {
+		if err := guard.AddTrustedOrigin(u.Scheme + "://" + u.Host); err != nil {
+			return nil, fmt.Errorf("NIVOT_PUBLIC_URL: %w", err)
+		}
+	}
+	return func(next echo.HandlerFunc) echo.HandlerFunc {
+		return func(c *echo.Context) error {
+			r := c.Request()
+			_, program := bearer(r)
+			if program || strings.HasPrefix(r.URL.Path, formPath) || strings.HasPrefix(r.URL.Path, engine.OptOutPath) {
+				return next(c)
+			}
+			if unsafeMethod(r.Method) && r.Header.Get("Sec-Fetch-Site") == "" && r.Header.Get("Origin") == "" {
+				return problem(http.StatusForbidden, "The request tells neither Sec-Fetch-Site nor Origin, as every browser does; a program calls Nivot with a token.")
+			}
+			if guard.Check(r) != nil {
+				return problem(http.StatusForbidden, fmt.Sprintf("The page that asks for this is at %s, and Nivot takes itself to be at %s. "+
+					"If both are the same Nivot, set NIVOT_PUBLIC_URL to the address that stands in the browser, and start it again.", originOf(r), s.PublicURL))
+			}
+			return next(c)
+		}
+	}, nil
+}
+
+func unsafeMethod(m string) bool {
+	return m != http.MethodGet && m != http.MethodHead && m != http.MethodOptions
+}
+
+func originOf(r *http.Request) string {
+	if o := r.Header.Get("Origin"); o != "" && o != "null" {
+		return o
+	}
+	return "an address that the browser does not tell"
 }
 
 type contextKey int
@@ -244,41 +302,78 @@ func (s *Server) guard(operation string) echo.MiddlewareFunc {
 			if guarded && !p.Role.May(need) {
 				return problem(http.StatusForbidden, fmt.Sprintf("This is for a %s; you are a %s.", need, p.Role))
 			}
-			c.SetRequest(r.WithContext(context.WithValue(r.Context(), personKey, p)))
+			ctx := context.WithValue(r.Context(), personKey, p)
+			if p != nil {
+				ctx = store.WithDoer(ctx, &store.Doer{ID: p.ID, Name: p.Name, Network: hereFrom(ctx)})
+			}
+			c.SetRequest(r.WithContext(ctx))
 			return next(c)
 		}
 	}
 }
 
-func (s *Server) signedIn(ctx context.Context) (*store.Person, error) {
-	id := s.sessions.GetString(ctx, "person")
-	if id == "" {
-		return nil, nil
+// How much a request may bring, and how long it may take to.
+const (
+	maxBody      = 64 << 10 // of what is no upload and says nothing else in the description
+	maxUpload    = 70 << 20
+	bodyDeadline = 30 * time.Second
+	fileDeadline = 10 * time.Minute
+)
+
+// readBy bounds until when a request's body has to be here; 0 for no bound any more.
+func readBy(w http.ResponseWriter, d time.Duration) {
+	var at time.Time
+	if d > 0 {
+		at = time.Now().Add(d)
 	}
-	p, err := s.st.Person(ctx, id)
-	if errors.Is(err, store.ErrNotFound) || err == nil && p.Out() {
-		return nil, nil
-	}
-	return p, err
+	_ = http.NewResponseController(w).SetReadDeadline(at) // a connection that has none is a test's
 }
 
-// validate checks a request against the API document. The body of an upload
-// is left to its handler, so that it can stream.
-func (s *Server) validate(next echo.HandlerFunc) echo.HandlerFunc {
-	return func(c *echo.Context) error {
-		r := c.Request()
-		route, params, err := s.router.FindRoute(r)
-		if err != nil {
-			return problem(http.StatusNotFound, "There is nothing at this address.")
+// validate checks a request against the API document, and takes its body in first, which must
+// not be too large. The body of an upload is left to its handler, so that it can stream.
+func (s *Server) validate(operation string) echo.MiddlewareFunc {
+	most := s.bodies[operation]
+	return func(next echo.HandlerFunc) echo.HandlerFunc {
+		return func(c *echo.Context) error {
+			r := c.Request()
+			route, params, err := s.router.FindRoute(r)
+			if err != nil {
+				return problem(http.StatusNotFound, "There is nothing at this address.")
+			}
+			upload := strings.HasPrefix(r.Header.Get("Content-Type"), "multipart/form-data")
+			if upload {
+				readBy(c.Response(), fileDeadline)
+			} else if err := takeBody(c.Response(), r, most); err != nil {
+				return err
+			}
+			in := &openapi3filter.RequestValidationInput{Request: r, PathParams: params, Route: route, Options: &openapi3filter.Options{
+				MultiError: true, AuthenticationFunc: openapi3filter.NoopAuthenticationFunc, ExcludeRequestBody: upload}}
+			if err := openapi3filter.ValidateRequest(r.Context(), in); err != nil {
+				return validationProblem(err)
+			}
+			return next(c)
 		}
-		in := &openapi3filter.RequestValidationInput{Request: r, PathParams: params, Route: route, Options: &openapi3filter.Options{
-			MultiError: true, AuthenticationFunc: openapi3filter.NoopAuthenticationFunc,
-			ExcludeRequestBody: strings.HasPrefix(r.Header.Get("Content-Type"), "multipart/form-data")}}
-		if err := openapi3filter.ValidateRequest(r.Context(), in); err != nil {
-			return validationProblem(err)
-		}
-		return next(c)
 	}
+}
+
+// takeBody reads the whole body of a request, of so many bytes at the most.
+func takeBody(w http.ResponseWriter, r *http.Request, most int64) error {
+	large := problem(http.StatusRequestEntityTooLarge, fmt.Sprintf("What was sent is larger than the %d kB that are taken here. Send less at once.", most>>10))
+	if r.ContentLength > most {
+		w.Header().Set("Connection", "close") // the rest is not waited for
+		return large
+	}
+	body, err := io.ReadAll(io.LimitReader(r.Body, most+1))
+	if err != nil {
+		return problem(http.StatusBadRequest, "What was sent broke off before its end. Send it again.")
+	}
+	if int64(len(body)) > most {
+		w.Header().Set("Connection", "close")
+		return large
+	}
+	readBy(w, 0)
+	r.Body = io.NopCloser(bytes.NewReader(body))
+	return nil
 }
 
 func (s *Server) ready(c *echo.Context) error {
@@ -288,17 +383,6 @@ func (s *Server) ready(c *echo.Context) error {
 		return c.String(http.StatusServiceUnavailable, "the database does not answer\n")
 	}
 	return c.String(http.StatusOK, "ready\n")
-}
-
-// localOnly lets only this machine in: for figures that a monitor collects.
-func (s *Server) localOnly(next echo.HandlerFunc) echo.HandlerFunc {
-	return func(c *echo.Context) error {
-		addr := c.Request().RemoteAddr
-		if strings.HasPrefix(addr, "127.") || strings.HasPrefix(addr, "[::1]") {
-			return next(c)
-		}
-		return problem(http.StatusForbidden, "The metrics are for this machine alone.")
-	}
 }
 
 // page serves the front end; every path that is no file is the application.
@@ -418,8 +502,6 @@ func toProblem(err error) (int, Problem) {
 			title = "There is nothing at this address."
 		case http.StatusMethodNotAllowed:
 			title = "This cannot be done at this address."
-		case http.StatusForbidden:
-			title = "The request did not come from the application itself."
 		case http.StatusRequestEntityTooLarge:
 			title = "The file is too large."
 		}
@@ -486,46 +568,4 @@ func validationProblem(err error) error {
 		p.Title = upperFirst(schema.Reason) + "."
 	}
 	return p
-}
-
-// limiter allows each key so many tries in a while, in this process.
-type limiter struct {
-	now engine.Clock
-	max int // within limitSpan
-	mu  sync.Mutex
-	try map[string][]time.Time // guarded by mu
-}
-
-// The limits on signing in, per address, and on what comes in by forms, per
-// form and sender's address, and per form.
-const (
-	limitTries  = 20
-	intakeTries = 12
-	crowdTries  = 120
-	limitSpan   = time.Minute
-)
-
-func newLimiter(now engine.Clock, most int) *limiter {
-	return &limiter{now: now, max: most, try: map[string][]time.Time{}}
-}
-
-func (l *limiter) allow(key string) bool {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	now := l.now()
-	if len(l.try) > 10000 {
-		clear(l.try)
-	}
-	kept := l.try[key][:0]
-	for _, t := range l.try[key] {
-		if now.Sub(t) < limitSpan {
-			kept = append(kept, t)
-		}
-	}
-	if len(kept) >= l.max {
-		l.try[key] = kept
-		return false
-	}
-	l.try[key] = append(kept, now)
-	return true
 }

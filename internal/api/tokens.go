@@ -45,8 +45,8 @@ func (s *Server) programOf(c *echo.Context, operation, secret string) (*store.Pe
 		return nil, err
 	}
 	p, err := s.st.Person(ctx, t.PersonID)
-	if err == store.ErrNotFound || err == nil && p.Out() {
-		return nil, problem(http.StatusUnauthorized, "The token's person is not here any more.")
+	if err == store.ErrNotFound || err == nil && !t.Works(p, s.Wall()) {
+		return nil, problem(http.StatusUnauthorized, "The token has ended with what its person may do, or with their password. They can make a new one.")
 	}
 	if err != nil {
 		return nil, err
@@ -148,9 +148,21 @@ func (k *keeper) Write(b []byte) (int, error) {
 // Unwrap lets the response's controls through.
 func (k *keeper) Unwrap() http.ResponseWriter { return k.ResponseWriter }
 
-func (s *Server) toToken(t *store.Token, people, sheets map[string]string) Token {
-	return Token{Id: t.ID, Name: t.Name, Person: people[t.PersonID], Sheet: sheets[t.SheetID], Role: Role(t.Role), CreatedAt: t.CreatedAt,
-		UsedAt: t.UsedAt, Revoked: t.RevokedAt != nil}
+// toToken writes a token of a person, who is nil where they are there no more.
+func (s *Server) toToken(t *store.Token, p *store.Person, sheets map[string]string) Token {
+	out := Token{Id: t.ID, Name: t.Name, Sheet: sheets[t.SheetID], Role: Role(t.Role), CreatedAt: t.CreatedAt, UsedAt: t.UsedAt, ExpiresAt: t.ExpiresAt, State: Ended}
+	if p != nil {
+		out.Person = p.Name
+	}
+	switch {
+	case t.RevokedAt != nil:
+		out.State = Revoked
+	case t.ExpiresAt != nil && !t.ExpiresAt.After(s.Wall()):
+		out.State = Expired
+	case p != nil && t.Works(p, s.Wall()):
+		out.State = Works
+	}
+	return out
 }
 
 // ListTokens implements StrictServerInterface.
@@ -163,17 +175,24 @@ func (s *Server) ListTokens(ctx context.Context, _ ListTokensRequestObject) (Lis
 	if err != nil {
 		return nil, err
 	}
-	people, err := s.peopleNames(ctx)
+	people, err := s.st.People(ctx)
 	if err != nil {
 		return nil, err
+	}
+	byID := map[string]*store.Person{}
+	for i := range people {
+		byID[people[i].ID] = &people[i]
 	}
 	sheets, err := s.sheetNames(ctx)
 	out := ListTokens200JSONResponse{}
 	for i := range list {
-		out = append(out, s.toToken(&list[i], people, sheets))
+		out = append(out, s.toToken(&list[i], byID[list[i].PersonID], sheets))
 	}
 	return out, err
 }
+
+// tokenDays is after how many days a token expires, where nobody says otherwise.
+const tokenDays = 365
 
 // AddToken implements StrictServerInterface.
 func (s *Server) AddToken(ctx context.Context, r AddTokenRequestObject) (AddTokenResponseObject, error) {
@@ -185,7 +204,12 @@ func (s *Server) AddToken(ctx context.Context, r AddTokenRequestObject) (AddToke
 	b := make([]byte, 25)
 	_, _ = rand.Read(b)
 	secret := tokenStart + strings.ToLower(base32.StdEncoding.EncodeToString(b))
-	t := &store.Token{ID: store.NewID(), TokenHash: store.HashToken(secret), Name: strings.TrimSpace(r.Body.Name), PersonID: p.ID, Role: role, CreatedAt: s.Wall().UTC()}
+	t := &store.Token{ID: store.NewID(), TokenHash: store.HashToken(secret), Name: strings.TrimSpace(r.Body.Name), PersonID: p.ID, Role: role, Epoch: p.Epoch, CreatedAt: s.Wall().UTC()}
+	days := tokenDays
+	if r.Body.Days != nil {
+		days = *r.Body.Days
+	}
+	t.ExpiresAt = ptr(t.CreatedAt.AddDate(0, 0, days))
 	if t.Name == "" {
 		return nil, &engine.Refusal{Field: "/name", Message: "a token needs a name, so that one knows what uses it"}
 	}
@@ -200,13 +224,13 @@ func (s *Server) AddToken(ctx context.Context, r AddTokenRequestObject) (AddToke
 			return err
 		}
 		return tx.AddEvents(ctx, store.Event{At: s.e.Now(), Actor: p.Name, Kind: store.EventTokenSaved,
-			Detail: store.Detail(map[string]any{"token": t.ID, "name": t.Name, "role": t.Role, "sheet": t.SheetID})})
+			Detail: store.Detail(map[string]any{"token": t.ID, "name": t.Name, "role": t.Role, "sheet": t.SheetID, "expires": t.ExpiresAt})})
 	})
 	if err != nil {
 		return nil, err
 	}
 	sheets, err := s.sheetNames(ctx)
-	return AddToken201JSONResponse{Secret: secret, Token: s.toToken(t, map[string]string{p.ID: p.Name}, sheets)}, err
+	return AddToken201JSONResponse{Secret: secret, Token: s.toToken(t, p, sheets)}, err
 }
 
 // RevokeToken implements StrictServerInterface.

@@ -16,6 +16,7 @@ import (
 // Author is who changes rows. Columns that are locked are changed by those
 // alone who may unlock them.
 type Author struct {
+	ID      string // of the person; "" for the application itself
 	Name    string
 	Unlocks bool
 	Asks    bool // what the change sets off is held until somebody has reviewed it
@@ -506,7 +507,7 @@ func (c *changer) write(ctx context.Context, head store.Event) error {
 	now := c.w.now
 	var born *int64
 	if len(events) > 1 || !c.columns.none() {
-		head.At, head.Actor, head.SheetID = now, c.by.Name, c.s.ID
+		head.At, head.ActorID, head.Actor, head.SheetID = now, c.by.ID, c.by.Name, c.s.ID
 		id, err := c.tx.AddHead(ctx, head)
 		if err != nil {
 			return err
@@ -520,7 +521,7 @@ func (c *changer) write(ctx context.Context, head store.Event) error {
 		return err
 	}
 	for i := range events {
-		events[i].At, events[i].Actor, events[i].SheetID, events[i].ChangeID = now, c.by.Name, c.s.ID, born
+		events[i].At, events[i].ActorID, events[i].Actor, events[i].SheetID, events[i].ChangeID = now, c.by.ID, c.by.Name, c.s.ID, born
 	}
 	if born == nil {
 		id, err := c.tx.AddHead(ctx, events[0])
@@ -752,7 +753,7 @@ func (e *Engine) spare(ctx context.Context, ops []Op, id int64, by Author) (kept
 			added = append(added, op.Row)
 		}
 	}
-	edited, err := e.Store.RowsEditedSince(ctx, added, id, by.Name)
+	edited, err := e.Store.RowsEditedSince(ctx, added, id, by.ID, by.Name)
 	if err != nil {
 		return nil, 0, err
 	}

@@ -227,7 +227,7 @@ func (im *importer) begin(ctx context.Context) error {
 	if kind == "" {
 		kind = store.EventImported
 	}
-	id, err := im.tx.AddHead(ctx, store.Event{At: im.now, Actor: im.by.Name, Kind: kind, SheetID: im.s.ID})
+	id, err := im.tx.AddHead(ctx, store.Event{At: im.now, ActorID: im.by.ID, Actor: im.by.Name, Kind: kind, SheetID: im.s.ID})
 	if err != nil {
 		return err
 	}
@@ -519,7 +519,7 @@ func (im *importer) compare(core *sheet.Row, cells []string) (changes []sheet.Ch
 }
 
 func (im *importer) event(kind string, row int64, change *int64, changes []sheet.Change) store.Event {
-	ev := store.Event{At: im.now, Actor: im.by.Name, Kind: kind, SheetID: im.s.ID, RowID: row, ChangeID: change}
+	ev := store.Event{At: im.now, ActorID: im.by.ID, Actor: im.by.Name, Kind: kind, SheetID: im.s.ID, RowID: row, ChangeID: change}
 	if len(changes) > 0 {
 		ev.Detail = store.Detail(map[string]any{"changes": changes})
 	}

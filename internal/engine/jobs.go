@@ -22,7 +22,7 @@ const jobPace = 300 * time.Millisecond
 // asked for it is over. What it gives becomes the job's result; work that
 // fails, is stopped, or whose process ends must have changed nothing.
 func (e *Engine) Start(ctx context.Context, sheetID, kind, person string, total int, work func(context.Context, Progress) (any, error)) (*store.Job, error) {
-	j := &store.Job{ID: store.NewID(), SheetID: sheetID, Person: person, Kind: kind, State: store.JobRunning, Total: int64(total)}
+	j := &store.Job{ID: store.NewID(), SheetID: sheetID, PersonID: store.DoerOf(ctx).ID, Person: person, Kind: kind, State: store.JobRunning, Total: int64(total)}
 	if err := e.Store.AddJob(ctx, j); err != nil {
 		return nil, err
 	}

@@ -10,7 +10,8 @@ import (
 type Event struct {
 	ID         int64 `gorm:"primaryKey"`
 	At         time.Time
-	Actor      string
+	ActorID    string // of the person; "" for the application itself, and for what was before it was kept
+	Actor      string // the name then
 	Kind       string
 	SheetID    string
 	RowID      int64
@@ -18,6 +19,17 @@ type Event struct {
 	DeliveryID int64
 	ChangeID   *int64 // of a member of a change of several rows: the id of its head
 	Detail     string // JSON
+	Was        string `gorm:"-"` // JSON of what was before, for the audit
+}
+
+// of fills in what an event does not say.
+func (ev *Event) of(d Doer) {
+	if ev.Detail == "" {
+		ev.Detail = "{}"
+	}
+	if ev.ActorID == "" {
+		ev.ActorID = d.ID
+	}
 }
 
 // The kinds of events; what became of a delivery is "delivery-" and its state.
@@ -62,11 +74,16 @@ func Detail(v any) string {
 	return string(b)
 }
 
-// AddEvents appends events.
+// AddEvents appends events; those about access and settings are lines of the audit too.
 func (s *Store) AddEvents(ctx context.Context, events ...Event) error {
+	d := DoerOf(ctx)
 	for i := range events {
-		if events[i].Detail == "" {
-			events[i].Detail = "{}"
+		ev := &events[i]
+		ev.of(d)
+		if auditKinds[ev.Kind] {
+			if err := s.AddAudit(ctx, Audited{At: time.Now(), ActorID: ev.ActorID, Actor: ev.Actor, Act: ev.Kind, Subject: ev.SheetID, Was: ev.Was, Became: ev.Detail}); err != nil {
+				return err
+			}
 		}
 	}
 	return chunks(events, bulk, func(c []Event) error { return s.DB(ctx).Create(&c).Error })
@@ -78,9 +95,7 @@ var changeKinds = []string{EventRowAdded, EventRowEdited, EventRowDeleted, Event
 
 // AddHead appends the head of a change and gives its id.
 func (s *Store) AddHead(ctx context.Context, ev Event) (int64, error) {
-	if ev.Detail == "" {
-		ev.Detail = "{}"
-	}
+	ev.of(DoerOf(ctx))
 	err := s.DB(ctx).Create(&ev).Error
 	return ev.ID, err
 }
@@ -141,13 +156,14 @@ func (s *Store) ConvertedSince(ctx context.Context, sheetID string, after int64)
 	return out, err
 }
 
-// RowsEditedSince gives those of rows that others than actor have edited
-// after an event.
-func (s *Store) RowsEditedSince(ctx context.Context, rows []int64, after int64, actor string) (map[int64]bool, error) {
+// RowsEditedSince gives those of rows that others than an actor have edited after an event.
+// Who has no id is told by the name.
+func (s *Store) RowsEditedSince(ctx context.Context, rows []int64, after int64, actorID, actor string) (map[int64]bool, error) {
 	out := map[int64]bool{}
 	err := chunks(rows, 1000, func(c []int64) error {
 		var ids []int64
-		err := s.DB(ctx).Raw("SELECT DISTINCT row_id FROM events WHERE row_id IN ? AND id > ? AND kind = ? AND actor <> ?", c, after, EventRowEdited, actor).Scan(&ids).Error
+		err := s.DB(ctx).Raw("SELECT DISTINCT row_id FROM events WHERE row_id IN ? AND id > ? AND kind = ? AND (actor_id <> ? OR actor_id = '' AND actor <> ?)",
+			c, after, EventRowEdited, actorID, actor).Scan(&ids).Error
 		for _, id := range ids {
 			out[id] = true
 		}

@@ -21,7 +21,8 @@ const (
 type Job struct {
 	ID        string `gorm:"primaryKey"`
 	SheetID   string
-	Person    string
+	PersonID  string // who began it; "" for the application itself
+	Person    string // the name then
 	Kind      string
 	State     JobState
 	Done      int64
@@ -36,13 +37,13 @@ type Job struct {
 // have stopped.
 const jobSilence = 20
 
-const jobColumns = `id, sheet_id, person, kind, IF(state = 'running' AND seen_at < UTC_TIMESTAMP(6) - INTERVAL ? SECOND, 'failed', state) AS state,
+const jobColumns = `id, sheet_id, person_id, person, kind, IF(state = 'running' AND seen_at < UTC_TIMESTAMP(6) - INTERVAL ? SECOND, 'failed', state) AS state,
 	done, total, stop, COALESCE(result, '') AS result, started_at, seen_at`
 
 // AddJob keeps a new job.
 func (s *Store) AddJob(ctx context.Context, j *Job) error {
-	return s.DB(ctx).Exec("INSERT INTO jobs (id, sheet_id, person, kind, state, done, total, started_at, seen_at) VALUES (?,?,?,?,'running',0,?,UTC_TIMESTAMP(6),UTC_TIMESTAMP(6))",
-		j.ID, j.SheetID, j.Person, j.Kind, j.Total).Error
+	return s.DB(ctx).Exec("INSERT INTO jobs (id, sheet_id, person_id, person, kind, state, done, total, started_at, seen_at) VALUES (?,?,?,?,?,'running',0,?,UTC_TIMESTAMP(6),UTC_TIMESTAMP(6))",
+		j.ID, j.SheetID, j.PersonID, j.Person, j.Kind, j.Total).Error
 }
 
 // SeeJob notes how far a job has come, and tells whether it is to stop.

@@ -3,10 +3,14 @@ package store
 import (
 	"context"
 	"crypto/sha256"
+	"fmt"
 	"slices"
 	"time"
 
+	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
+
+	"nivot/internal/core/value"
 )
 
 // Role says what a person may do; each includes the ones after it.
@@ -23,7 +27,7 @@ const (
 // Roles lists the roles from the one that may do all.
 var Roles = []Role{Administrator, Coordinator, Editor, Reader}
 
-// May tells whether r includes what need asks for. A role that is not known
+// May reports whether r includes what need asks for. A role that is not known
 // includes nothing, and is included in none.
 func (r Role) May(need Role) bool {
 	mine, asked := slices.Index(Roles, r), slices.Index(Roles, need)
@@ -38,11 +42,21 @@ type Person struct {
 	Role         Role
 	PasswordHash string
 	Disabled     bool
-	Failures     int
-	LockedUntil  *time.Time
+	Epoch        int // counts what ends the person's sessions, links and tokens
 	CreatedAt    time.Time
 	DeletedAt    *time.Time
 	DeletedBy    string
+	EmailKey     []byte // by which the person is found: value.Identifier
+	NameKey      []byte
+}
+
+// EndAccess ends, once the person is saved, every session, link and token that they have.
+func (p *Person) EndAccess() { p.Epoch++ }
+
+// BeforeSave implements GORM's hook: the keys follow what they are made from.
+func (p *Person) BeforeSave(*gorm.DB) error {
+	p.EmailKey, p.NameKey = []byte(value.Identifier(p.Email)), []byte(value.Identifier(p.Name))
+	return nil
 }
 
 // Out reports whether the person may not sign in.
@@ -53,6 +67,7 @@ type Link struct {
 	TokenHash []byte `gorm:"primaryKey"`
 	PersonID  string
 	Purpose   string
+	Epoch     int // of the person, when the link was made
 	ExpiresAt time.Time
 	UsedAt    *time.Time
 }
@@ -82,15 +97,63 @@ func (s *Store) Person(ctx context.Context, id string) (*Person, error) {
 	return &p, first(s.DB(ctx).First(&p, "id = ?", id).Error)
 }
 
-// PersonByEmail finds a person by address, without case.
-func (s *Store) PersonByEmail(ctx context.Context, email string) (*Person, error) {
+// LockPerson finds a person by id, for a change to them in this transaction: nobody else
+// changes them meanwhile.
+func (s *Store) LockPerson(ctx context.Context, id string) (*Person, error) {
 	var p Person
-	return &p, first(s.DB(ctx).First(&p, "email = ?", email).Error)
+	return &p, first(s.DB(ctx).Clauses(clause.Locking{Strength: "UPDATE"}).First(&p, "id = ?", id).Error)
 }
 
-// SavePerson writes a person, new or not.
+// PersonByEmail finds a person by address, as value.Identifier compares it.
+func (s *Store) PersonByEmail(ctx context.Context, email string) (*Person, error) {
+	var p Person
+	return &p, first(s.DB(ctx).First(&p, "email_key = ?", []byte(value.Identifier(email))).Error)
+}
+
+// PersonByName finds a person by name, as value.Identifier compares it.
+func (s *Store) PersonByName(ctx context.Context, name string) (*Person, error) {
+	var p Person
+	return &p, first(s.DB(ctx).First(&p, "name_key = ?", []byte(value.Identifier(name))).Error)
+}
+
+// SavePerson writes a person, new or not. One that is there already has been locked in the
+// same transaction (LockPerson).
 func (s *Store) SavePerson(ctx context.Context, p *Person) error {
-	return s.DB(ctx).Save(p).Error
+	// GORM's Save would write over whoever has the same address or name.
+	r := s.DB(ctx).Model(&Person{}).Where("id = ?", p.ID).Select("*").Omit("id").Updates(p)
+	if r.Error != nil || r.RowsAffected > 0 {
+		return r.Error
+	}
+	return s.DB(ctx).Create(p).Error
+}
+
+// keyPeople gives everybody who has no keys yet theirs, after an upgrade. Of people of one
+// name, all but the first are numbered.
+func (s *Store) keyPeople(ctx context.Context) error {
+	return s.Tx(ctx, func(tx *Store) error {
+		var people []Person
+		if err := tx.DB(ctx).Clauses(clause.Locking{Strength: "UPDATE"}).Where("email_key IS NULL").Order("created_at, id").Find(&people).Error; err != nil {
+			return err
+		}
+		for i := range people {
+			p := &people[i]
+			name := p.Name
+			for n := 2; ; n++ {
+				_, err := tx.PersonByName(ctx, p.Name)
+				if err == ErrNotFound {
+					break
+				}
+				if err != nil {
+					return err
+				}
+				p.Name = fmt.Sprintf("%s (%d)", name, n)
+			}
+			if err := tx.SavePerson(ctx, p); err != nil {
+				return fmt.Errorf("the address %s stands for two people: %w", p.Email, err)
+			}
+		}
+		return nil
+	})
 }
 
 // SaveLink keeps a one-time link.
@@ -114,38 +177,4 @@ func (s *Store) UseLink(ctx context.Context, l *Link, now time.Time) error {
 		return ErrNotFound
 	}
 	return r.Error
-}
-
-type session struct {
-	TokenHash []byte `gorm:"primaryKey"`
-	Data      []byte
-	Expiry    time.Time
-}
-
-// Sessions keeps signed-in sessions; it is the store that scs asks for.
-type Sessions struct{ S *Store }
-
-// Find implements scs.Store.
-func (x Sessions) Find(token string) ([]byte, bool, error) {
-	var r session
-	err := first(x.S.db.First(&r, "token_hash = ? AND expiry > UTC_TIMESTAMP(6)", HashToken(token)).Error)
-	if err == ErrNotFound {
-		return nil, false, nil
-	}
-	return r.Data, err == nil, err
-}
-
-// Commit implements scs.Store.
-func (x Sessions) Commit(token string, b []byte, expiry time.Time) error {
-	return x.S.db.Clauses(clause.OnConflict{UpdateAll: true}).Create(&session{HashToken(token), b, expiry.UTC()}).Error
-}
-
-// Delete implements scs.Store.
-func (x Sessions) Delete(token string) error {
-	return x.S.db.Delete(&session{}, "token_hash = ?", HashToken(token)).Error
-}
-
-// DropExpiredSessions forgets sessions that are over.
-func (s *Store) DropExpiredSessions(ctx context.Context) error {
-	return s.DB(ctx).Delete(&session{}, "expiry < UTC_TIMESTAMP(6)").Error
 }

@@ -87,6 +87,47 @@ func TestPeopleKept(t *testing.T) {
 	if _, ok, _ := x.Find("a"); ok {
 		t.Error("a session outlives its end")
 	}
+	// A request that began before it ended keeps it afterwards.
+	if err := x.Commit("a", []byte("who"), time.Now().Add(time.Hour)); err != nil {
+		t.Fatal(err)
+	}
+	if _, ok, _ := x.Find("a"); ok {
+		t.Error("a session that has ended is brought back")
+	}
+}
+
+// People are told apart by keys that are compared as bytes.
+func TestPeopleApart(t *testing.T) {
+	st := open(t)
+	ctx := context.Background()
+	hugh := &store.Person{ID: store.NewID(), Name: "Hugh Bellamy", Email: "hugh@marrowby.example", Role: store.Reader, CreatedAt: noon}
+	if err := st.SavePerson(ctx, hugh); err != nil {
+		t.Fatal(err)
+	}
+	for _, x := range []struct {
+		address string
+		same    bool
+	}{
+		{"hugh@marrowby.example", true},
+		{" HUGH@Marrowby.Example ", true},
+		{"hu\u200bgh@marrowby.example", true},
+		{"hu\u00adgh@marrowby.example", true},
+		{"\uff48ugh@marrowby.example", true},
+		{"h\u00fcgh@marrowby.example", false},
+		{"hu\u0308gh@marrowby.example", false},
+		{"hugh@marrowby.example.example", false},
+	} {
+		p, err := st.PersonByEmail(ctx, x.address)
+		if x.same && (err != nil || p.ID != hugh.ID) || !x.same && err != store.ErrNotFound {
+			t.Errorf("%q: got %v, want the same person: %v", x.address, err, x.same)
+		}
+	}
+	if err := st.SavePerson(ctx, &store.Person{ID: store.NewID(), Name: "Hu\u200bgh bellamy", Email: "other@marrowby.example", Role: store.Reader, CreatedAt: noon}); err == nil {
+		t.Error("two people whose names look the same")
+	}
+	if err := st.SavePerson(ctx, &store.Person{ID: store.NewID(), Name: "H\u00fcgh", Email: "h\u00fcgh@marrowby.example", Role: store.Reader, CreatedAt: noon}); err != nil {
+		t.Errorf("an address that differs by an accent is another's: %v", err)
+	}
 }
 
 // Tokens are found by their secret alone until they are revoked, and their use
@@ -314,7 +355,7 @@ func TestEventsKept(t *testing.T) {
 	if older, err := st.SheetHistory(ctx, "s", history[0].ID, 10); err != nil || len(older) != 1 || older[0].ID != head {
 		t.Errorf("%+v %v", older, err)
 	}
-	edited, err := st.RowsEditedSince(ctx, []int64{2, 3, 4}, head, "Tom")
+	edited, err := st.RowsEditedSince(ctx, []int64{2, 3, 4}, head, "", "Tom")
 	if err != nil || len(edited) != 1 || !edited[3] {
 		t.Errorf("%v %v", edited, err)
 	}

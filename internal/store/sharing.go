@@ -86,9 +86,16 @@ type Token struct {
 	PersonID  string
 	SheetID   string // "" for all that its person may see
 	Role      Role
+	Epoch     int // of the person, when the token was made
 	CreatedAt time.Time
+	ExpiresAt *time.Time // nil for tokens of before they expired
 	UsedAt    *time.Time
 	RevokedAt *time.Time
+}
+
+// Works reports whether a token of a person lets somebody in.
+func (t *Token) Works(p *Person, now time.Time) bool {
+	return t.RevokedAt == nil && t.Epoch == p.Epoch && !p.Out() && (t.ExpiresAt == nil || t.ExpiresAt.After(now))
 }
 
 // Tokens lists tokens: a person's, or with "" everybody's.
@@ -110,11 +117,11 @@ func (s *Store) Token(ctx context.Context, id string) (*Token, error) {
 // SaveToken writes a token.
 func (s *Store) SaveToken(ctx context.Context, t *Token) error { return s.DB(ctx).Save(t).Error }
 
-// UseToken finds a token that has not been revoked, and notes its use, to the
-// minute.
+// UseToken finds a token that has not been revoked and not expired, and notes its use, to
+// the minute.
 func (s *Store) UseToken(ctx context.Context, secret string, now time.Time) (*Token, error) {
 	var t Token
-	if err := first(s.DB(ctx).First(&t, "token_hash = ? AND revoked_at IS NULL", HashToken(secret)).Error); err != nil {
+	if err := first(s.DB(ctx).First(&t, "token_hash = ? AND revoked_at IS NULL AND (expires_at IS NULL OR expires_at > ?)", HashToken(secret), now).Error); err != nil {
 		return nil, err
 	}
 	if t.UsedAt == nil || now.Sub(*t.UsedAt) > time.Minute {

@@ -111,8 +111,10 @@ const migrateLock = "nivot migrate"
 // once one does it, the others wait for it.
 func (s *Store) Migrate(ctx context.Context) error {
 	return s.migrate(ctx, func(p *goose.Provider) error {
-		_, err := p.Up(ctx)
-		return err
+		if _, err := p.Up(ctx); err != nil {
+			return err
+		}
+		return s.keyPeople(ctx)
 	})
 }
 

@@ -10,6 +10,7 @@ import (
 
 	"github.com/shopspring/decimal"
 	"golang.org/x/text/cases"
+	"golang.org/x/text/unicode/norm"
 )
 
 // Type is the type of a column.
@@ -163,6 +164,20 @@ func Fold(s string) string {
 		return s
 	}
 	return strings.ToLower(s)
+}
+
+// Identifier brings the name or address by which somebody is known to the form in which it is
+// compared, byte by byte: compatibility forms joined (NFKC), case folded, and what cannot be
+// seen left out, so that no two that look alike by these are two; accents count.
+func Identifier(s string) string {
+	s = folder.String(norm.NFKC.String(s))
+	s = strings.Map(func(r rune) rune {
+		if unicode.In(r, unicode.Cf, unicode.Cc, unicode.Variation_Selector, unicode.Other_Default_Ignorable_Code_Point) {
+			return -1
+		}
+		return r
+	}, s)
+	return norm.NFKC.String(strings.Join(strings.Fields(s), " "))
 }
 
 // Trim takes outer white space off: Unicode's, the no-break space, and the

@@ -203,6 +203,11 @@ function Me({ onHelp }: { onHelp: () => void }) {
               as the system
             </button>
           </span>
+          <Popover.Close asChild>
+            <Link to="/setup/{-$part}" params={{ part: "account" }} className="link">
+              Your account
+            </Link>
+          </Popover.Close>
           <Popover.Close className="link min-[900px]:hidden" onClick={onHelp}>
             Help
           </Popover.Close>

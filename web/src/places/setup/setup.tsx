@@ -1,6 +1,8 @@
 import type { ReactNode } from "react";
 import { getRouteApi, Link } from "@tanstack/react-router";
 import { useSession } from "../../parts/session";
+import { Account } from "./account";
+import { Audit } from "./audit";
 import { WorkingCalendars } from "./calendar";
 import { DoNotEmail } from "./donotemail";
 import { People } from "./people";
@@ -14,6 +16,8 @@ const parts = [
   { id: "do-not-email", name: "Do-not-email list", show: DoNotEmail },
   { id: "people", name: "People", show: People, role: "administrator" },
   { id: "programs", name: "Programs and sources", show: Programs },
+  { id: "account", name: "Your account", show: Account },
+  { id: "audit", name: "Audit", show: Audit, role: "administrator" },
   { id: "practice", name: "Practice mailbox", show: PracticeMailbox },
 ];
 

@@ -6,20 +6,23 @@ import { useWrite } from "../../api/write";
 import { copyText } from "../../parts/clipboard";
 import { Scroll } from "../../parts/scroll";
 import { useMay, useNow, useZone } from "../../parts/session";
-import { moment } from "../../parts/time";
+import { longDay, moment } from "../../parts/time";
+
+const tokenStates = { revoked: "revoked", expired: "expired", ended: "ended with its person’s access" };
 
 // Tokens let programs at the rows: what a new one may, and those that are there.
 export function Tokens({ sheet }: { sheet?: Sheet }) {
   const q = api.useQuery("get", "/tokens");
   const [name, setName] = useState("");
   const [role, setRole] = useState<Schemas["Role"]>("editor");
+  const [days, setDays] = useState(365);
   const [secret, setSecret] = useState("");
   const coordinator = useMay("coordinator");
   const now = useNow();
   const zone = useZone();
   const at = (t: string) => moment(t, zone, now);
   const add = useWrite<void, { secret: string }>({
-    write: () => http.POST("/tokens", { body: { name, role, sheet: sheet?.id } }),
+    write: () => http.POST("/tokens", { body: { name, role, sheet: sheet?.id, days } }),
     changes: [keys.tokens],
     after: (made) => {
       setSecret(made.secret);
@@ -51,6 +54,14 @@ export function Tokens({ sheet }: { sheet?: Sheet }) {
             <option value="reader">read rows</option>
             <option value="editor">read and change rows</option>
             {coordinator && <option value="coordinator">change locked columns too</option>}
+          </select>
+        </label>
+        <label className="flex items-center gap-2">
+          for
+          <select className="field" value={days} onChange={(e) => setDays(Number(e.target.value))}>
+            <option value={30}>30 days</option>
+            <option value={365}>a year</option>
+            <option value={1095}>three years</option>
           </select>
         </label>
         <button type="submit" className="act-plain" disabled={!name.trim() || add.busy}>
@@ -89,21 +100,23 @@ export function Tokens({ sheet }: { sheet?: Sheet }) {
               <th>May</th>
               <th>Made</th>
               <th>Last used</th>
+              <th>Expires</th>
               <th />
             </tr>
           </thead>
           <tbody>
             {shown.map((t) => (
-              <tr key={t.id} className={t.revoked ? "text-ink-2" : ""}>
+              <tr key={t.id} className={t.state === "works" ? "" : "text-ink-2"}>
                 <td>{t.name}</td>
                 <td>{t.person}</td>
                 <td>{t.sheet || "all sheets"}</td>
                 <td>{t.role === "reader" ? "read" : t.role === "editor" ? "read and change" : "change locked columns too"}</td>
                 <td>{at(t.createdAt)}</td>
                 <td>{t.usedAt ? at(t.usedAt) : "never"}</td>
+                <td>{t.expiresAt ? longDay(t.expiresAt, zone) : "never"}</td>
                 <td className="text-right">
-                  {t.revoked ? (
-                    "revoked"
+                  {t.state !== "works" ? (
+                    tokenStates[t.state]
                   ) : (
                     <button type="button" className="link text-brick!" onClick={() => void revoke.do(t.id)}>
                       Revoke

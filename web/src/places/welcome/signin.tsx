@@ -60,6 +60,11 @@ function SignInForm({ known = "", onDone }: { known?: string; onDone?: (email: s
     quiet: true,
     signsIn: true,
   });
+  const forgot = useWrite({
+    write: () => http.POST("/session/forgotten", { body: { email } }),
+    quiet: true,
+    signsIn: true,
+  });
   return (
     <form
       onSubmit={(e) => {
@@ -88,9 +93,19 @@ function SignInForm({ known = "", onDone }: { known?: string; onDone?: (email: s
       <p role="alert" className="min-h-5 text-brick">
         {signIn.failed?.title}
       </p>
-      <button type="submit" className="act self-start" disabled={signIn.busy}>
-        {signIn.busy ? "Signing in …" : "Sign in"}
-      </button>
+      <span className="flex items-baseline gap-4">
+        <button type="submit" className="act" disabled={signIn.busy}>
+          {signIn.busy ? "Signing in …" : "Sign in"}
+        </button>
+        <button type="button" className="link" disabled={forgot.busy} onClick={() => void forgot.do()}>
+          Forgotten your password?
+        </button>
+      </span>
+      <p role="status" className="min-h-5">
+        {forgot.failed?.title ??
+          (forgot.done &&
+            "If the address is known here, a link to set a new password is on its way to it. If none comes, ask an administrator for one.")}
+      </p>
     </form>
   );
 }

@@ -14,7 +14,7 @@ export function Welcome(): ReactNode {
   return <Await query={link}>{(l) => <Begin token={token} link={l} />}</Await>;
 }
 
-function Begin({ token, link }: { token: string; link: { purpose: "first-start" | "invite"; name: string; email: string } }) {
+function Begin({ token, link }: { token: string; link: { purpose: "first-start" | "invite" | "forgotten"; name: string; email: string } }) {
   const [form, setForm] = useState({ name: link.name, email: link.email, password: "" });
   const navigate = useNavigate();
   const begin = useWrite({
@@ -59,7 +59,7 @@ function Begin({ token, link }: { token: string; link: { purpose: "first-start" 
       >
         {field("name", "Name", "text", { autoComplete: "name" })}
         {field("email", "Email address", "email", { autoComplete: "username" })}
-        {field("password", "Password, 10 characters or more", "password", { minLength: 10, autoComplete: "new-password" })}
+        {field("password", "Password, 12 characters or more", "password", { minLength: 12, autoComplete: "new-password" })}
         <p role="alert" className="min-h-5 text-brick">
           {begin.failed?.title}
         </p>

@@ -418,9 +418,13 @@ func (l *line) attempt(ctx context.Context, j *job) {
 func (l *line) try(ctx context.Context, j *job) {
 	by, err := l.d.e.senders.now(ctx, l.d.e, j.SenderID)
 	if err == nil {
-		err = l.d.says(ctx, j, by)
-	}
-	if err == nil {
+		if err := l.d.says(ctx, j, by); err != nil {
+			// Whose it is now is not known; nothing has been begun.
+			l.d.e.log.Warn("what a message says of its sender could not be noted", "delivery", j.ID, "error", err)
+			l.d.forget(j)
+			l.d.finish(j, l.d.put(j, mail.Reply{}, reason.Reason{Code: reason.LostLedger}))
+			return
+		}
 		err = l.connect(ctx, by)
 	}
 	if err != nil {

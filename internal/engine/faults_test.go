@@ -170,9 +170,13 @@ func TestPanicInASender(t *testing.T) {
 	d := &dispatcher{e: f.Engine, lost: make(chan struct{}), hand: map[int64]bool{}, freed: make(chan struct{}, 1)}
 	d.commit = &committer{e: f.Engine, results: make(chan *job, 2)}
 	now := f.Now()
+	desk, err := f.identity(f.ctx, f.Store, "")
+	if err != nil {
+		t.Fatal(err)
+	}
 	for want, j := range map[delivery.State]*job{
-		delivery.Failed:  {Delivery: store.Delivery{ID: 1, State: delivery.Claimed}},
-		delivery.InDoubt: {Delivery: store.Delivery{ID: 2, State: delivery.Claimed, SendingAt: &now}},
+		delivery.Failed:  {Delivery: store.Delivery{ID: 1, State: delivery.Claimed, IdentityID: desk}},
+		delivery.InDoubt: {Delivery: store.Delivery{ID: 2, State: delivery.Claimed, IdentityID: desk, SendingAt: &now}},
 	} {
 		(&line{d: d}).attempt(f.ctx, panicking(j))
 		if got := <-d.commit.results; got.State != want || got.Trouble.Code != reason.ProgramFault || got.NextTry != nil {

@@ -132,7 +132,7 @@ func (s *Server) linkFor(ctx context.Context, tx *store.Store, p *store.Person, 
 	if err != nil {
 		return "", err
 	}
-	return s.PublicURL + "/welcome/" + token, tx.AddAudit(ctx, store.Audited{At: s.Wall(), Act: store.ActLinkMade, Subject: p.Name, Became: store.Detail(map[string]any{"purpose": purpose})})
+	return s.PublicURL + "/welcome/" + token, tx.AddAudit(ctx, store.Audited{At: s.e.Now(), Act: store.ActLinkMade, Subject: p.Name, Became: store.Detail(map[string]any{"purpose": purpose})})
 }
 
 // NewLink implements StrictServerInterface.

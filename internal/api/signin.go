@@ -110,7 +110,7 @@ func spoken(d time.Duration) string {
 // audit appends a line that belongs to no transaction; that it could not be written stops
 // nothing but is logged.
 func (s *Server) audit(ctx context.Context, a store.Audited) {
-	a.At = s.Wall()
+	a.At = s.e.Now()
 	if err := s.st.AddAudit(context.WithoutCancel(ctx), a); err != nil {
 		slog.Error("a line of the audit could not be written", "act", a.Act, "error", err)
 	}
@@ -193,7 +193,7 @@ func (s *Server) ChangePassword(ctx context.Context, r ChangePasswordRequestObje
 		if err := tx.SavePerson(ctx, p); err != nil {
 			return err
 		}
-		return tx.AddAudit(ctx, store.Audited{At: s.Wall(), Act: store.ActPassword, Subject: p.Name})
+		return tx.AddAudit(ctx, store.Audited{At: s.e.Now(), Act: store.ActPassword, Subject: p.Name})
 	})
 	if err != nil {
 		return nil, err

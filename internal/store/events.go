@@ -81,7 +81,7 @@ func (s *Store) AddEvents(ctx context.Context, events ...Event) error {
 		ev := &events[i]
 		ev.of(d)
 		if auditKinds[ev.Kind] {
-			if err := s.AddAudit(ctx, Audited{At: time.Now(), ActorID: ev.ActorID, Actor: ev.Actor, Act: ev.Kind, Subject: ev.SheetID, Was: ev.Was, Became: ev.Detail}); err != nil {
+			if err := s.AddAudit(ctx, Audited{At: ev.At, ActorID: ev.ActorID, Actor: ev.Actor, Act: ev.Kind, Subject: ev.SheetID, Was: ev.Was, Became: ev.Detail}); err != nil {
 				return err
 			}
 		}

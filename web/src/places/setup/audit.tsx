@@ -38,7 +38,7 @@ export function Audit() {
   const zone = useZone();
   const people = api.useQuery("get", "/people");
   const span = spans[filter.span]?.days ?? 0;
-  const since = span ? new Date(Date.now() - span * 86_400_000).toISOString() : undefined;
+  const since = span ? new Date(now.getTime() - span * 86_400_000).toISOString() : undefined;
   const query = { act: filter.act || undefined, person: filter.person || undefined, since };
   const q = useInfiniteQuery({
     queryKey: keys.audit(filter),
@@ -135,7 +135,7 @@ function facts(json: string): string {
     const of = JSON.parse(json) as Record<string, unknown>;
     return Object.entries(of)
       .filter(([, v]) => v !== "" && v !== null)
-      .map(([k, v]) => `${k}: ${typeof v === "object" ? JSON.stringify(v) : String(v)}`)
+      .map(([k, v]) => `${k}: ${typeof v === "string" ? v : JSON.stringify(v)}`)
       .join(", ");
   } catch {
     return json;

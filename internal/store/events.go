@@ -81,7 +81,13 @@ func (s *Store) AddEvents(ctx context.Context, events ...Event) error {
 		ev := &events[i]
 		ev.of(d)
 		if auditKinds[ev.Kind] {
-			if err := s.AddAudit(ctx, Audited{At: ev.At, ActorID: ev.ActorID, Actor: ev.Actor, Act: ev.Kind, Subject: ev.SheetID, Was: ev.Was, Became: ev.Detail}); err != nil {
+			a := Audited{At: ev.At, ActorID: ev.ActorID, Actor: ev.Actor, Act: ev.Kind, Was: ev.Was, Became: ev.Detail}
+			if ev.SheetID != "" {
+				if err := s.DB(ctx).Raw("SELECT name FROM sheets WHERE id = ?", ev.SheetID).Scan(&a.Subject).Error; err != nil {
+					return err
+				}
+			}
+			if err := s.AddAudit(ctx, a); err != nil {
 				return err
 			}
 		}

@@ -106,7 +106,7 @@ export function Audit() {
             {lines.map((l) => (
               <tr key={l.id} className="align-top">
                 <td className="whitespace-nowrap">{moment(l.at, zone, now)}</td>
-                <td>{l.actor || "Nivot"}</td>
+                <td className="whitespace-nowrap">{l.actor || "Nivot"}</td>
                 <td className="text-ink-2">{l.network}</td>
                 <td>
                   {acts[l.act] ?? l.act}

@@ -316,9 +316,9 @@ func TestProblems(t *testing.T) {
 		status             int
 		field, title       string
 	}{
-		{"PUT", "/sending", `{"on":"yes"}`, 422, "/on", "must be"},
-		{"PUT", "/sending", `{`, 422, "", "cannot be read"},
-		{"PUT", "/sheets/" + rec.ID + "/rules/" + rules[0].ID, strings.Replace(`{"body":`+rules[0].Body+`}`, `"09:00"`, `"9am"`, 1), 422, "/trigger/at", "is not a time of day"},
+		{"PUT", "/sending", `{"on":"yes"}`, 422, "/on", "True or false is wanted here"},
+		{"PUT", "/sending", `{`, 400, "", "cannot be read"},
+		{"PUT", "/sheets/" + rec.ID + "/rules/" + rules[0].ID, strings.Replace(`{"body":`+rules[0].Body+`}`, `"09:00"`, `"9am"`, 1), 422, "/body/trigger/at", "is not a time of day"},
 		{"PATCH", "/sheets/" + rec.ID + "/rows/1", `{"cells":{"c99":"x"}}`, 422, "/cells/c99", "The sheet has no column"},
 		{"PATCH", "/sheets/" + rec.ID + "/rows/1", `{"cells":{"c2":"x"},"expected":{"c2":"what it was not"}}`, 409, "/cells/c2", "has been changed meanwhile"},
 		{"PATCH", "/sheets/elsewhere/rows/1", `{"cells":{"c2":"x"}}`, 404, "", "not there"},

@@ -3,7 +3,9 @@ package api
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"net/http"
 	"strconv"
 	"strings"
 
@@ -22,17 +24,15 @@ func (s *Server) ChangeRows(ctx context.Context, r ChangeRowsRequestObject) (Cha
 	if err != nil {
 		return nil, err
 	}
-	ops := make([]engine.Op, len(r.Body.Steps))
-	for i := range r.Body.Steps {
-		if ops[i], err = toOp(core, &r.Body.Steps[i]); err != nil {
-			return nil, err
-		}
+	ops, err := toOps(core, r.Body.Steps)
+	if err != nil {
+		return nil, err
 	}
 	by := author(ctx)
 	by.Asks = is(r.Body.Ask)
 	c, err := s.e.Change(ctx, r.Sheet, ops, string(r.Body.Kind), by)
 	if err != nil {
-		return nil, err
+		return nil, inStep(err)
 	}
 	out, err := s.toChange(ctx, r.Sheet, &c)
 	return ChangeRows200JSONResponse(out), err
@@ -44,15 +44,13 @@ func (s *Server) ForetellChange(ctx context.Context, r ForetellChangeRequestObje
 	if err != nil {
 		return nil, err
 	}
-	ops := make([]engine.Op, len(r.Body.Steps))
-	for i := range r.Body.Steps {
-		if ops[i], err = toOp(core, &r.Body.Steps[i]); err != nil {
-			return nil, err
-		}
+	ops, err := toOps(core, r.Body.Steps)
+	if err != nil {
+		return nil, err
 	}
 	c, err := s.e.ForetellChange(ctx, r.Sheet, ops, author(ctx))
 	if err != nil {
-		return nil, err
+		return nil, inStep(err)
 	}
 	return ForetellChange200JSONResponse(toConsequences(c)), nil
 }
@@ -65,11 +63,41 @@ func toConsequences(c *engine.Consequences) Consequences {
 	return out
 }
 
+func toOps(core *sheet.Sheet, steps []Step) ([]engine.Op, error) {
+	ops := make([]engine.Op, len(steps))
+	for i := range steps {
+		var err error
+		if ops[i], err = toOp(core, &steps[i]); err != nil {
+			return nil, inStep(&engine.StepError{Step: i, Err: err})
+		}
+	}
+	return ops, nil
+}
+
+// inStep says of a fault in a change which of its steps it is in, counted from 0 as the body's
+// list is.
+func inStep(err error) error {
+	var step *engine.StepError
+	if !errors.As(err, &step) {
+		return err
+	}
+	at := fmt.Sprintf("/steps/%d", step.Step)
+	status, p := toProblem(step.Err)
+	if status >= http.StatusInternalServerError {
+		return err
+	}
+	if p.Field != nil {
+		at += *p.Field
+	}
+	p.Field = &at
+	return &problemError{status, p}
+}
+
 func toOp(core *sheet.Sheet, st *Step) (op engine.Op, err error) {
 	op.Kind = engine.OpKind(st.Op)
 	if op.Kind != engine.OpAdd {
 		if st.Row == nil {
-			return op, &engine.Refusal{Field: "/steps", Message: "a step names its row"}
+			return op, &engine.Refusal{Field: "/row", Message: "a step names its row"}
 		}
 		if op.Row, err = parseID(*st.Row); err != nil {
 			return op, err

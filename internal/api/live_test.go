@@ -174,7 +174,7 @@ func TestRuleOverHTTP(t *testing.T) {
 		t.Errorf("%+v", eff)
 	}
 	for data, want := range map[string]string{
-		`{"body":{"name":"","trigger":{"kind":"date","offsets":[]},"send":[],"to":[]}}`:                                     `"field":"/trigger/column"`,
+		`{"body":{"name":"","trigger":{"kind":"date","offsets":[]},"send":[],"to":[]}}`:                                     `"field":"/body/trigger/column"`,
 		`{"body":{"name":"","trigger":{"kind":"date","column":"c6","offsets":[{"n":1,"unit":"moons"}]},"send":[],"to":[]}}`: `"status":422`,
 		`{"body":{"name":"","trigger":{"kind":"nightly"},"send":[],"to":[]}}`:                                               "nightly",
 	} {

@@ -277,10 +277,10 @@ func columnIDs(core *sheet.Sheet, cells map[string]string) (map[string]string, e
 			c, ok = core.ColumnNamed(name)
 		}
 		if !ok {
-			return nil, &engine.Refusal{Field: "/cells/" + name, Message: fmt.Sprintf("the sheet has no column %q", name)}
+			return nil, &engine.Refusal{Field: "/cells/" + pointerEscape.Replace(name), Message: fmt.Sprintf("the sheet has no column %q", name)}
 		}
 		if _, twice := out[c.ID]; twice {
-			return nil, &engine.Refusal{Field: "/cells/" + name, Message: c.Name + " is given twice"}
+			return nil, &engine.Refusal{Field: "/cells/" + pointerEscape.Replace(name), Message: c.Name + " is given twice"}
 		}
 		out[c.ID] = text
 	}

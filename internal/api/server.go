@@ -6,20 +6,16 @@ import (
 	"bytes"
 	"context"
 	_ "embed"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
-	"log/slog"
 	"net/http"
 	"net/netip"
 	"net/url"
 	"path"
 	"strings"
 	"time"
-	"unicode"
-	"unicode/utf8"
 
 	"github.com/alexedwards/scs/v2"
 	"github.com/getkin/kin-openapi/openapi3"
@@ -29,7 +25,7 @@ import (
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
 
-	"nivot/internal/core/rule"
+	"nivot/internal/core/jsoncheck"
 	"nivot/internal/engine"
 	"nivot/internal/store"
 )
@@ -73,6 +69,7 @@ type Server struct {
 	forPrograms map[string]bool  // operations that a token may call
 	keyed       map[string]bool  // operations that take an idempotency key
 	bodies      map[string]int64 // the most bytes that an operation takes
+	roots       map[string]roots
 	fromAddress echo.IPExtractor
 	intakes     *limiter // rows that come in by forms, per form and address
 	crowds      *limiter // the same, per form
@@ -123,7 +120,7 @@ func New(o Options) (*Handler, error) {
 	e.Use(middleware.Recover(), s.securityHeaders, middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{LimitBytes: maxUpload}), origin)
 	per := map[string][]echo.MiddlewareFunc{}
 	for id := range s.operations() {
-		per[id] = []echo.MiddlewareFunc{s.guard(id), s.validate(id), s.answered(id)}
+		per[id] = []echo.MiddlewareFunc{s.guard(id), s.rooted(id), s.validate(id), s.answered(id)}
 	}
 	// Events stream, and so have a handler of their own behind the same guard.
 	strict := NewStrictHandler(s, nil)
@@ -177,10 +174,11 @@ func (s *Server) loadSpec() error {
 	}
 	s.spec = spec
 	s.roles, s.forPrograms, s.keyed, s.bodies = map[string]store.Role{}, map[string]bool{}, map[string]bool{}, map[string]int64{}
+	s.roots = map[string]roots{}
 	for id, op := range s.operations() {
 		s.keyed[id] = op.Parameters.GetByInAndName("header", "Idempotency-Key") != nil
 		s.forPrograms[id], _ = op.Extensions["x-token"].(bool)
-		s.bodies[id] = maxBody
+		s.bodies[id], s.roots[id] = maxBody, rootsOf(op)
 		if n, ok := op.Extensions["x-body"].(float64); ok {
 			s.bodies[id] = int64(n)
 		}
@@ -372,6 +370,11 @@ func takeBody(w http.ResponseWriter, r *http.Request, most int64) error {
 		return large
 	}
 	readBy(w, 0)
+	if len(body) > 0 && strings.HasPrefix(r.Header.Get("Content-Type"), "application/json") {
+		if err := jsoncheck.Check(body); err != nil {
+			return problem(http.StatusBadRequest, sentence("what was sent cannot be read: "+err.Error()))
+		}
+	}
 	r.Body = io.NopCloser(bytes.NewReader(body))
 	return nil
 }
@@ -432,140 +435,4 @@ func contentType(name string) string {
 		return "font/woff2"
 	}
 	return "application/octet-stream"
-}
-
-// problemError is an error that is a problem detail already.
-type problemError struct {
-	status int
-	Problem
-}
-
-func (p *problemError) Error() string { return p.Title }
-
-func problem(status int, title string) error {
-	return &problemError{status, Problem{Title: title}}
-}
-
-// handleError turns every error into a problem detail (RFC 9457).
-func (s *Server) handleError(c *echo.Context, err error) {
-	status, p := toProblem(err)
-	if status == http.StatusInternalServerError {
-		slog.Error("a request failed", "method", c.Request().Method, "path", c.Path(), "error", err)
-	}
-	writeProblem(c.Response(), status, p)
-}
-
-func toProblem(err error) (int, Problem) {
-	var pe *problemError
-	var refusal *engine.Refusal
-	var conflict *engine.Conflict
-	var overtaken *engine.Overtaken
-	var fault *rule.FieldError // of a rule that cannot be read
-	var coder interface{ StatusCode() int }
-	switch {
-	case errors.As(err, &pe):
-		return pe.status, pe.Problem
-	case errors.As(err, &conflict):
-		field := "/cells/" + conflict.Column
-		return http.StatusConflict, Problem{Title: conflict.Error(), Field: &field,
-			Conflict: &Conflict{Column: conflict.Column, Name: conflict.Name, Theirs: conflict.Theirs, Yours: conflict.Yours}}
-	case errors.As(err, &overtaken):
-		newer := int(overtaken.Version)
-		return http.StatusConflict, Problem{Title: sentence(overtaken.Error()), Newer: &newer}
-	case errors.As(err, &refusal):
-		p := Problem{Title: sentence(refusal.Message)}
-		if refusal.Field != "" {
-			p.Field = &refusal.Field
-		}
-		return http.StatusUnprocessableEntity, p
-	case errors.As(err, &fault):
-		return http.StatusUnprocessableEntity, Problem{Title: sentence(fault.Message), Field: &fault.Pointer}
-	case errors.Is(err, store.ErrKeyUsed):
-		return http.StatusUnprocessableEntity, Problem{Title: "This idempotency key was used for another request."}
-	case errors.Is(err, engine.ErrWentBack):
-		return http.StatusServiceUnavailable, Problem{Title: sentence(err.Error())}
-	case store.Away(err):
-		return http.StatusServiceUnavailable, Problem{Title: "The database does not answer at the moment. Nothing is known to be lost; it will be tried again."}
-	case store.Unfit(err):
-		return http.StatusUnprocessableEntity, Problem{Title: "A text is longer, or a number larger, than can be kept. Shorten it, and try again."}
-	case store.Missing(err):
-		return http.StatusNotFound, Problem{Title: "It is not there, or not any more."}
-	case errors.As(err, &coder):
-		status := coder.StatusCode()
-		title := http.StatusText(status)
-		switch status {
-		case http.StatusBadRequest:
-			if why := errors.Unwrap(err); why != nil {
-				title = sentence("what was sent cannot be read: " + why.Error())
-			}
-		case http.StatusNotFound:
-			title = "There is nothing at this address."
-		case http.StatusMethodNotAllowed:
-			title = "This cannot be done at this address."
-		case http.StatusRequestEntityTooLarge:
-			title = "The file is too large."
-		}
-		if status < 500 {
-			return status, Problem{Title: title}
-		}
-	case errors.Is(err, context.Canceled):
-		return 499, Problem{Title: "The request was given up."}
-	}
-	return http.StatusInternalServerError, Problem{Title: "Something failed on the server, and has been logged."}
-}
-
-// sentence writes a message as a sentence.
-func sentence(s string) string {
-	if strings.HasSuffix(s, "?") || strings.HasSuffix(s, ".") {
-		return upperFirst(s)
-	}
-	return upperFirst(s) + "."
-}
-
-func upperFirst(s string) string {
-	r, n := utf8.DecodeRuneInString(s)
-	if n == 0 {
-		return s
-	}
-	return string(unicode.ToUpper(r)) + s[n:]
-}
-
-// retryAfter is how many seconds a client is asked to wait for the database.
-const retryAfter = "2"
-
-func writeProblem(w http.ResponseWriter, status int, p Problem) {
-	p.Type, p.Status = "about:blank", status
-	if status == http.StatusServiceUnavailable {
-		w.Header().Set("Retry-After", retryAfter)
-	}
-	w.Header().Set("Content-Type", "application/problem+json")
-	w.WriteHeader(status)
-	_ = json.NewEncoder(w).Encode(p)
-}
-
-// validationProblem flattens the validator's errors to the first one, with a
-// pointer to the field at fault.
-func validationProblem(err error) error {
-	p := &problemError{http.StatusUnprocessableEntity, Problem{Title: "The request cannot be read."}}
-	var multi openapi3.MultiError
-	for errors.As(err, &multi) && len(multi) > 0 {
-		err = multi[0]
-		var req *openapi3filter.RequestError
-		if errors.As(err, &req) && req.Err != nil {
-			if req.Parameter != nil {
-				f := "/" + req.Parameter.Name
-				p.Field = &f
-			}
-			err = req.Err
-		}
-	}
-	var schema *openapi3.SchemaError
-	if errors.As(err, &schema) {
-		if ptr := schema.JSONPointer(); len(ptr) > 0 {
-			f := "/" + strings.Join(ptr, "/")
-			p.Field = &f
-		}
-		p.Title = upperFirst(schema.Reason) + "."
-	}
-	return p
 }

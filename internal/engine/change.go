@@ -135,7 +135,7 @@ func (e *Engine) changeWith(ctx context.Context, sheetID string, ops []Op, head 
 		}
 		for i := range ops {
 			if err := c.do(ctx, &ops[i]); err != nil {
-				return err
+				return &StepError{i, err}
 			}
 		}
 		if err := c.write(ctx, head); err != nil || !keyed {
@@ -157,6 +157,18 @@ func (e *Engine) changeWith(ctx context.Context, sheetID string, ops []Op, head 
 }
 
 type onceKey struct{}
+
+// StepError says at which of its steps a change failed, counted from 0.
+type StepError struct {
+	Step int
+	Err  error
+}
+
+// Error implements error.
+func (e *StepError) Error() string { return e.Err.Error() }
+
+// Unwrap gives what the step failed of.
+func (e *StepError) Unwrap() error { return e.Err }
 
 // WithOnce gives a context in which a change of rows is done once for a request
 // with an idempotency key: a second time it answers what it came to the first.

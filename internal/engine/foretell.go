@@ -396,7 +396,7 @@ func (e *Engine) ForetellChange(ctx context.Context, sheetID string, ops []Op, b
 		}
 		for i := range ops {
 			if err := c.do(ctx, &ops[i]); err != nil {
-				return err
+				return &StepError{i, err}
 			}
 		}
 		for _, r := range c.order {

@@ -285,20 +285,30 @@ func OpsFor(t value.Type) []Op {
 
 // Validate checks a condition: columns are there, operators belong to their
 // types, values are of the column's type. Depth is bounded.
-func (c *Condition) Validate(at string, s Scope) error { return c.validate(at, s, 0) }
+func (c *Condition) Validate(at string, s Scope) error {
+	parts := 0
+	return c.validate(at, s, 0, &parts)
+}
 
-const maxDepth = 12
+// The bounds of a condition: how deep its parts are in one another, and how many they are.
+const (
+	maxDepth = 12
+	maxParts = 500
+)
 
-func (c *Condition) validate(at string, s Scope, depth int) error {
+func (c *Condition) validate(at string, s Scope, depth int, parts *int) error {
 	if depth > maxDepth {
-		return fault(at, "conditions are nested too deeply")
+		return fault(at, "conditions are nested deeper than %d", maxDepth)
+	}
+	if *parts++; *parts > maxParts {
+		return fault(at, "a condition has more than %d parts", maxParts)
 	}
 	for _, g := range []struct {
 		name  string
 		items []Condition
 	}{{"all", c.All}, {"any", c.Any}} {
 		for i := range g.items {
-			if err := g.items[i].validate(fmt.Sprintf("%s/%s/%d", at, g.name, i), s, depth+1); err != nil {
+			if err := g.items[i].validate(fmt.Sprintf("%s/%s/%d", at, g.name, i), s, depth+1, parts); err != nil {
 				return err
 			}
 		}
@@ -310,7 +320,7 @@ func (c *Condition) validate(at string, s Scope, depth int) error {
 		if c.Not == nil {
 			return fault(at+"/not", "a condition is missing")
 		}
-		return c.Not.validate(at+"/not", s, depth+1)
+		return c.Not.validate(at+"/not", s, depth+1, parts)
 	}
 	t, ok := s.ColumnType(c.Column)
 	if !ok {

@@ -9,6 +9,8 @@ import (
 	"strings"
 
 	"github.com/shopspring/decimal"
+
+	"nivot/internal/core/jsoncheck"
 )
 
 // FieldError is a fault in a rule, with a JSON pointer (RFC 6901) to it.
@@ -107,6 +109,12 @@ func brief(b []byte) string {
 	return string(b)
 }
 
+// What a rule has at most: items in one of its lists, and times that something recurs.
+const (
+	maxList  = 500
+	maxTimes = 10_000
+)
+
 // list reads a JSON list, with the place of a faulty item in its error.
 func list[T any](into *[]T) any { return &listOf[T]{into} }
 
@@ -121,6 +129,9 @@ func (l *listOf[T]) UnmarshalJSON(b []byte) error {
 		*l.into = nil
 		return nil
 	}
+	if len(raw) > maxList {
+		return fault("", "a list here has at most %d items; this one has %d", maxList, len(raw))
+	}
 	out := make([]T, len(raw))
 	for i, r := range raw {
 		if err := read(r, &out[i]); err != nil {
@@ -134,11 +145,10 @@ func (l *listOf[T]) UnmarshalJSON(b []byte) error {
 // Decode reads a rule's JSON. An unknown or missing name is an error that says
 // where: a *FieldError.
 func Decode(b []byte) (*Rule, error) {
-	var r Rule
-	if !json.Valid(b) {
-		var x any
-		return nil, fmt.Errorf("the rule is not JSON: %w", json.Unmarshal(b, &x))
+	if err := jsoncheck.Check(b); err != nil {
+		return nil, fmt.Errorf("the rule cannot be read: %w", err)
 	}
+	var r Rule
 	return &r, r.UnmarshalJSON(b)
 }
 
@@ -192,11 +202,14 @@ func (t *Trigger) UnmarshalJSON(b []byte) error {
 	default:
 		return fault("/kind", "trigger %q is not known; use date, change, added, edited, threshold, schedule or by-hand", head.Kind)
 	}
-	err := object(b, fields, need...)
-	if rrule != nil {
-		t.RRule = *rrule
+	if err := object(b, fields, need...); err != nil || rrule == nil {
+		return err
 	}
-	return err
+	if strings.TrimSpace(*rrule) == "" {
+		return fault("/rrule", "a recurrence says something; leave it out for once, at the start")
+	}
+	t.RRule = *rrule
+	return nil
 }
 
 // MarshalJSON writes what UnmarshalJSON reads.
@@ -258,7 +271,11 @@ func (a *Address) UnmarshalJSON(b []byte) error {
 // UnmarshalJSON reads a window.
 func (w *Window) UnmarshalJSON(b []byte) error {
 	*w = Window{}
-	return object(b, map[string]any{"weekdays": list(&w.Weekdays), "from": &w.From, "until": &w.Until, "workingDays": &w.WorkingDays})
+	err := object(b, map[string]any{"weekdays": list(&w.Weekdays), "from": &w.From, "until": &w.Until, "workingDays": &w.WorkingDays})
+	if err == nil && w.Weekdays != nil && len(w.Weekdays) == 0 {
+		return fault("/weekdays", "it has a day at least; leave it out for any day")
+	}
+	return err
 }
 
 // UnmarshalJSON reads a brake.
@@ -290,8 +307,8 @@ func atLeastOnce(times *int, into *int) error {
 	if times == nil {
 		return nil
 	}
-	if *times < 1 {
-		return fault("/times", "it is 1 or more; leave it out for without end")
+	if *times < 1 || *times > maxTimes {
+		return fault("/times", "it is 1 to %d; leave it out for without end", maxTimes)
 	}
 	*into = *times
 	return nil

@@ -50,9 +50,13 @@ func (r *Rule) checks() []func(Scope) error {
 		r.validateWindow, r.validateTiming, r.validateBrake, r.validateThen}
 }
 
-// The bounds of what is written for people, in characters.
+// The bounds of a rule: of what is written for people in characters, of its lists in items.
 const (
-	maxNote = 2000
+	maxNote      = 2000
+	maxOffsets   = 100
+	maxSteps     = 50
+	maxWordings  = 100
+	maxAddresses = 100
 )
 
 func (r *Rule) validateName(Scope) error {
@@ -89,6 +93,9 @@ func (r *Rule) validateCondition(s Scope) error {
 func (r *Rule) validateWordings(s Scope) error {
 	if len(r.Send) == 0 {
 		return fault("/send", "say which template is sent")
+	}
+	if len(r.Send) > maxWordings {
+		return fault("/send", "a rule chooses among at most %d templates", maxWordings)
 	}
 	for i, w := range r.Send {
 		at := fmt.Sprintf("/send/%d", i)
@@ -146,6 +153,9 @@ func (r *Rule) validateRecipients(s Scope) error {
 }
 
 func validateAddresses(at string, list []Address, s Scope) error {
+	if len(list) > maxAddresses {
+		return fault(at, "at most %d stand here", maxAddresses)
+	}
 	for i, a := range list {
 		if err := a.validate(fmt.Sprintf("%s/%d", at, i), s); err != nil {
 			return err
@@ -232,6 +242,9 @@ func (r *Rule) validateThen(s Scope) error {
 	if len(r.Then.Steps) == 0 {
 		return fault("/then/steps", "follow-ups need at least one step")
 	}
+	if len(r.Then.Steps) > maxSteps {
+		return fault("/then/steps", "an email has at most %d follow-ups", maxSteps)
+	}
 	for i, st := range r.Then.Steps {
 		if err := under(fmt.Sprintf("/then/steps/%d", i), st.validate(s)); err != nil {
 			return err
@@ -264,7 +277,7 @@ func (st *Step) validate(s Scope) error {
 			return fault("/every", "%s", err)
 		}
 	}
-	if st.Times < 0 || st.Times > 0 && st.Every == "" {
+	if st.Times < 0 || st.Times > maxTimes || st.Times > 0 && st.Every == "" {
 		return fault("/times", "it is 1 or more, and goes with every")
 	}
 	if err := validateAddresses("/to", st.To, s); err != nil {
@@ -329,6 +342,9 @@ func (t *Trigger) validateDate(s Scope) error {
 	if len(t.Offsets) == 0 {
 		return fault("/offsets", "say how many days before or after")
 	}
+	if len(t.Offsets) > maxOffsets {
+		return fault("/offsets", "a rule writes at most %d times about one date", maxOffsets)
+	}
 	seen := map[Offset]bool{}
 	for i, o := range t.Offsets {
 		if err := t.validateOffset(o, typ); err != nil {
@@ -354,8 +370,8 @@ func (t *Trigger) validateDate(s Scope) error {
 		if e.N < 1 || e.N > MaxOffset {
 			return fault("/every/n", "it is 1 or more, and at most %d", MaxOffset)
 		}
-		if e.Times < 0 {
-			return fault("/every/times", "it has to be 1 or more")
+		if e.Times < 0 || e.Times > maxTimes {
+			return fault("/every/times", "it is 1 to %d", maxTimes)
 		}
 	}
 	return nil

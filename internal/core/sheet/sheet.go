@@ -212,6 +212,9 @@ func (s *Sheet) Validate() error {
 		if c.Type == value.Choice && len(c.Options) == 0 {
 			return fmt.Errorf("%s: a choice needs at least one option", at)
 		}
+		if err := differ(c.Options); err != nil {
+			return fmt.Errorf("%s: %w", at, err)
+		}
 		if (c.Formula != "") != (c.Type == value.Formula) {
 			return fmt.Errorf("%s: a formula goes with a column of type formula, and with no other", at)
 		}
@@ -228,6 +231,31 @@ func (s *Sheet) Validate() error {
 		if _, ok := s.Column(id); id != "" && !ok {
 			return fmt.Errorf("the key or address column is not among the columns")
 		}
+	}
+	return nil
+}
+
+// MaxOptions is how many options a choice has at most.
+const MaxOptions = 1000
+
+// differ refuses options that have no name or one that is another's by text comparison: what
+// is typed would mean either.
+func differ(options []value.Option) error {
+	if len(options) > MaxOptions {
+		return fmt.Errorf("a choice has at most %d options; this one has %d", MaxOptions, len(options))
+	}
+	seen := make(map[string]bool, len(options))
+	for i, o := range options {
+		f := value.Fold(o.Name)
+		switch {
+		case f == "":
+			return fmt.Errorf("option %d has no name", i+1)
+		case strings.ContainsAny(o.Name, "\r\n"):
+			return fmt.Errorf("option %d: a name has no line breaks", i+1)
+		case seen[f]:
+			return fmt.Errorf("option %d, %q, stands there twice", i+1, o.Name)
+		}
+		seen[f] = true
 	}
 	return nil
 }

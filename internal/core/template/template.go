@@ -11,6 +11,8 @@ import (
 	"fmt"
 	"slices"
 
+	bcp47 "golang.org/x/text/language"
+
 	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/value"
@@ -59,6 +61,9 @@ func (t *Template) texts() []Text {
 
 func (x Text) docs() []*Node { return []*Node{x.Subject, x.Preheader, x.Body} }
 
+// maxVariants is how many other languages a template has at most.
+const maxVariants = 50
+
 // Validate checks a template against its sheet: the tree's shape, its columns
 // and what each field asks of its column's type.
 func (t *Template) Validate(s *sheet.Sheet) error { return t.validate(&place{sheet: s}) }
@@ -83,6 +88,12 @@ func (t *Template) validate(p *place) error {
 	if t.rests.Pieces != nil {
 		p.known = func(id string) bool { return t.rests.Pieces[id] != nil }
 	}
+	if len(t.Variants) > maxVariants {
+		return fmt.Errorf("a template is written in at most %d languages", maxVariants)
+	}
+	if _, err := bcp47.Parse(t.FirstLanguage); t.FirstLanguage != "" && err != nil {
+		return fmt.Errorf("%q is no language; write it as a tag such as de or en-GB", t.FirstLanguage)
+	}
 	seen := map[string]bool{}
 	for i, x := range t.texts() {
 		err := x.validate(p)
@@ -92,6 +103,9 @@ func (t *Template) validate(p *place) error {
 				return fmt.Errorf("each variant has a language of its own")
 			}
 			seen[tag] = true
+			if _, unknown := bcp47.Parse(t.Variants[i-1].Language); unknown != nil {
+				return fmt.Errorf("%q is no language; write it as a tag such as de or en-GB", t.Variants[i-1].Language)
+			}
 			if err != nil {
 				err = fmt.Errorf("in %s: %w", t.Variants[i-1].Language, err)
 			}

@@ -1735,13 +1735,19 @@ type ImportPreview struct {
 	Key      int             `json:"key"`
 
 	// Lines the lines of the sample
-	Lines      []int      `json:"lines"`
-	Name       string     `json:"name"`
-	Rows       int        `json:"rows"`
-	Sample     [][]string `json:"sample"`
-	Separator  string     `json:"separator"`
-	Worksheet  string     `json:"worksheet"`
-	Worksheets []string   `json:"worksheets"`
+	Lines []int  `json:"lines"`
+	Name  string `json:"name"`
+
+	// Rounded lines of a workbook with numbers of more than 15 digits, which it has rounded; the first of them
+	Rounded   []int      `json:"rounded"`
+	Rows      int        `json:"rows"`
+	Sample    [][]string `json:"sample"`
+	Separator string     `json:"separator"`
+
+	// Unnamed columns, from 1, that hold something under no heading
+	Unnamed    []int    `json:"unnamed"`
+	Worksheet  string   `json:"worksheet"`
+	Worksheets []string `json:"worksheets"`
 }
 
 // ImportResult defines model for ImportResult.
@@ -3008,9 +3014,14 @@ type PreviewImportMultipartBody struct {
 
 // MeasureImportMultipartBody defines parameters for MeasureImport.
 type MeasureImportMultipartBody struct {
-	File    *openapi_types.File `json:"file,omitempty"`
-	Heading *string             `json:"heading,omitempty"`
-	Sheet   *string             `json:"sheet,omitempty"`
+	// Encoding UTF-8, UTF-16, Windows-1252 or ISO-8859-1; empty to find out
+	Encoding *string             `json:"encoding,omitempty"`
+	File     *openapi_types.File `json:"file,omitempty"`
+	Heading  *string             `json:"heading,omitempty"`
+
+	// Separator the one sign that separates the cells of a text; empty to find out
+	Separator *string `json:"separator,omitempty"`
+	Sheet     *string `json:"sheet,omitempty"`
 
 	// Spec NewSheet or ImportSpec as JSON
 	Spec      *string `json:"spec,omitempty"`
@@ -3112,8 +3123,13 @@ type SetSourceSettingJSONBody struct {
 
 // MakeSheetMultipartBody defines parameters for MakeSheet.
 type MakeSheetMultipartBody struct {
-	File    *openapi_types.File `json:"file,omitempty"`
-	Heading *string             `json:"heading,omitempty"`
+	// Encoding UTF-8, UTF-16, Windows-1252 or ISO-8859-1; empty to find out
+	Encoding *string             `json:"encoding,omitempty"`
+	File     *openapi_types.File `json:"file,omitempty"`
+	Heading  *string             `json:"heading,omitempty"`
+
+	// Separator the one sign that separates the cells of a text; empty to find out
+	Separator *string `json:"separator,omitempty"`
 
 	// Spec NewSheet as JSON
 	Spec      *string `json:"spec,omitempty"`

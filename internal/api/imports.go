@@ -16,6 +16,7 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/value"
@@ -112,7 +113,15 @@ func (s *Server) table(f *form, l *value.Locale) (*exchange.Table, error) {
 		}
 		c.Heading = n
 	}
-	print := sha256.Sum256(fmt.Appendf(bytes.Clone(f.file), "\x00%s\x00%d\x00%s", c.Worksheet, c.Heading, l.Tag))
+	c.Encoding = f.values["encoding"]
+	if sep := f.values["separator"]; sep != "" {
+		r, n := utf8.DecodeRuneInString(sep)
+		if n != len(sep) || r == utf8.RuneError || strings.ContainsRune("\"\r\n\x00", r) {
+			return nil, &engine.Refusal{Field: "/separator", Message: "what separates the cells is one sign, and no quote or line break"}
+		}
+		c.Separator = r
+	}
+	print := sha256.Sum256(fmt.Appendf(bytes.Clone(f.file), "\x00%s\x00%d\x00%s\x00%c\x00%s", c.Worksheet, c.Heading, l.Tag, c.Separator, c.Encoding))
 	if t := s.tables.find(print, s.Wall()); t != nil {
 		return t, nil
 	}
@@ -166,7 +175,7 @@ func (s *Server) PreviewImport(ctx context.Context, r PreviewImportRequestObject
 	}
 	out := PreviewImport200JSONResponse{Encoding: t.Encoding, Separator: separatorWord(t.Separator), Rows: len(t.Rows), Key: -1, Address: -1,
 		Sample: t.Rows[:min(sampleRows, len(t.Rows))], Lines: t.Lines[:min(sampleRows, len(t.Rows))], Columns: []GuessedColumn{},
-		Worksheets: t.Worksheets, Worksheet: t.Worksheet,
+		Worksheets: t.Worksheets, Worksheet: t.Worksheet, Rounded: append([]int{}, t.Rounded[:min(len(t.Rounded), sampleRows)]...), Unnamed: t.Unnamed(),
 		Name: strings.TrimSpace(strings.NewReplacer("-", " ", "_", " ").Replace(strings.TrimSuffix(f.name, path.Ext(f.name))))}
 	columns := make([][]string, len(t.Heading))
 	guesses := make([]sheet.Guess, len(t.Heading))

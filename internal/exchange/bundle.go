@@ -356,7 +356,7 @@ func (b *Bundle) readCalendar(data []byte) error {
 }
 
 func (b *Bundle) readRows(data []byte) error {
-	t, err := ReadCSV(data)
+	t, err := ReadCSV(data, Choice{})
 	if err != nil {
 		return err
 	}

@@ -4,18 +4,12 @@ package exchange
 
 import (
 	"bytes"
-	"encoding/binary"
-	"encoding/csv"
 	"errors"
 	"fmt"
 	"io"
-	"strings"
-	"unicode/utf8"
+	"slices"
 
-	"golang.org/x/text/encoding"
-	"golang.org/x/text/encoding/charmap"
-	"golang.org/x/text/encoding/unicode"
-
+	"nivot/internal/core/sheet"
 	"nivot/internal/core/value"
 )
 
@@ -32,9 +26,10 @@ type Table struct {
 	Heading   []string
 	Rows      [][]string
 	Lines     []int
-	Encoding  string // "UTF-8", "UTF-16" or "Windows-1252"; "workbook"
+	Encoding  string // one of Encodings; "workbook"
 	Separator rune   // 0 for a workbook
 	Blank     int    // lines between the rows that hold nothing
+	Rounded   []int  // lines of a workbook with numbers of more than fifteen digits, which it rounds
 
 	Worksheets []string // of a workbook: those that can be seen
 	Worksheet  string   // and the one that was read
@@ -42,10 +37,13 @@ type Table struct {
 	blanks int // since the last row; those at the end are none
 }
 
-// Choice says which part of a workbook is the table.
+// Choice says which part of a workbook is the table, and how a text is to be read where what
+// would be found out is wrong.
 type Choice struct {
 	Worksheet string // "" for the first
 	Heading   int    // the row that names the columns; 0 for the first that is filled
+	Separator rune   // of a text; 0 to find out
+	Encoding  string // of a text: one of Encodings; "" to find out
 }
 
 // ReadTable reads a file of rows, whichever it is: a workbook or text. What
@@ -57,7 +55,7 @@ func ReadTable(b []byte, c Choice, l *value.Locale) (*Table, error) {
 	if bytes.HasPrefix(b, []byte("\xD0\xCF\x11\xE0")) {
 		return nil, &FileError{Message: "this is a workbook of the old binary form, or one with a password; save it as .xlsx or .csv"}
 	}
-	t, err := ReadCSV(b)
+	t, err := ReadCSV(b, c)
 	if err != nil {
 		return nil, err
 	}
@@ -88,6 +86,11 @@ func (t *Table) add(rec []string, line, col int) error {
 	for len(rec) < len(t.Heading) {
 		rec = append(rec, "")
 	}
+	for i, c := range rec {
+		if len(c) > sheet.MaxCell {
+			return &FileError{Line: line, Column: i + 1, Message: fmt.Sprintf("the cell holds more than %d kB", sheet.MaxCell>>10)}
+		}
+	}
 	if len(t.Rows) == MaxRows {
 		return &FileError{Line: line, Message: fmt.Sprintf("the file has more than %d rows", MaxRows)}
 	}
@@ -95,6 +98,17 @@ func (t *Table) add(rec []string, line, col int) error {
 	t.Rows = append(t.Rows, rec)
 	t.Lines = append(t.Lines, line)
 	return nil
+}
+
+// Unnamed lists the columns, from 1, that hold something and have no heading.
+func (t *Table) Unnamed() []int {
+	out := []int{}
+	for i, h := range t.Heading {
+		if value.Trim(h) == "" && slices.ContainsFunc(t.Rows, func(r []string) bool { return value.Trim(r[i]) != "" }) {
+			out = append(out, i+1)
+		}
+	}
+	return out
 }
 
 // FileError is a fault in a file of rows, with its place.
@@ -113,48 +127,49 @@ func (e *FileError) Error() string {
 	return fmt.Sprintf("line %d, column %d: %s", e.Line, e.Column, e.Message)
 }
 
-// ReadCSV reads RFC 4180 text parted by comma, semicolon or tab, in UTF-8
-// with or without byte order mark, UTF-16 or Windows-1252; which, it finds
-// out. A line of nothing but white space and separators is no row, a short
-// one ends in empty cells, a long one is an error.
-func ReadCSV(b []byte) (*Table, error) {
+// ReadCSV reads RFC 4180 text: separated by whatever parts it evenly, or by what its first line
+// says ("sep=;"); its lines ended by CR, LF or both; in UTF-8 with or without byte order mark,
+// UTF-16 or Windows-1252. Which, it finds out, unless it has been chosen. A line of nothing but
+// white space and separators is no row, a short one ends in empty cells, a long one is an error.
+func ReadCSV(b []byte, c Choice) (*Table, error) {
 	if len(b) > MaxBytes {
 		return nil, &FileError{Message: fmt.Sprintf("the file is larger than %d MB", MaxBytes>>20)}
 	}
-	text, enc, err := decodeText(b)
+	text, enc, err := decodeText(b, c.Encoding)
 	if err != nil {
 		return nil, err
 	}
-	t := &Table{Encoding: enc, Separator: separator(text)}
-	next, offset := 1, int64(0) // the line at which the next record begins, if none is empty
-	r := csv.NewReader(strings.NewReader(text))
-	r.Comma = t.Separator
-	r.FieldsPerRecord = -1
+	s := scanner{text: text, line: 1}
+	said := s.saidSeparator()
+	if s.sep = c.Separator; s.sep == 0 {
+		if s.sep = said; said == 0 {
+			s.sep = separator(text)
+		}
+	}
+	t := &Table{Encoding: enc, Separator: s.sep}
 	for {
-		rec, err := r.Read()
+		rec, line, err := s.next()
 		if errors.Is(err, io.EOF) {
 			break
 		}
 		if err != nil {
-			return nil, csvError(err)
+			return nil, err
 		}
-		line, _ := r.FieldPos(0)
-		empty := line - next
-		next, offset = next+strings.Count(text[offset:r.InputOffset()], "\n"), r.InputOffset()
-		if t.Heading == nil {
-			empty = 0
+		if t.Heading == nil && line < c.Heading {
+			continue
 		}
-		if t.blanks += empty; blank(rec) {
+		if blank(rec) {
 			if t.Heading != nil {
 				t.blanks++
 			}
 			continue
 		}
-		col := 0
-		if t.Heading != nil && len(rec) > len(t.Heading) {
-			line, col = r.FieldPos(len(t.Heading))
-		}
-		if err := t.add(rec, line, col); err != nil {
+		if err := t.add(rec, line, 0); err != nil {
+			var fe *FileError
+			if errors.As(err, &fe) && t.Heading != nil && len(rec) > len(t.Heading) {
+				at := s.place(s.starts[len(t.Heading)])
+				fe.Line, fe.Column = at.Line, at.Column
+			}
 			return nil, err
 		}
 	}
@@ -173,21 +188,6 @@ func (t *Table) Column(i int) []string {
 	return out
 }
 
-func csvError(err error) error {
-	var p *csv.ParseError
-	if !errors.As(err, &p) {
-		return &FileError{Message: err.Error()}
-	}
-	msg := p.Err.Error()
-	switch {
-	case errors.Is(p.Err, csv.ErrQuote):
-		msg = "a quote is not closed, or something stands between it and the next separator"
-	case errors.Is(p.Err, csv.ErrBareQuote):
-		msg = "a quote stands inside a cell that is not in quotes; write it twice and put the cell in quotes"
-	}
-	return &FileError{Line: p.Line, Column: p.Column, Message: msg}
-}
-
 func blank(rec []string) bool {
 	for _, c := range rec {
 		if value.Trim(c) != "" {
@@ -203,75 +203,4 @@ func trimEnd(rec []string) []string {
 		n--
 	}
 	return append([]string(nil), rec[:n]...)
-}
-
-// separator takes the one of comma, semicolon and tab that the first line
-// with text has most of, outside quotes.
-func separator(text string) rune {
-	count := map[rune]int{}
-	quoted := false
-	for _, c := range text {
-		switch {
-		case c == '"':
-			quoted = !quoted
-		case quoted:
-		case c == '\n' && (count[','] > 0 || count[';'] > 0 || count['\t'] > 0):
-			return most(count)
-		default:
-			count[c]++
-		}
-	}
-	return most(count)
-}
-
-func most(count map[rune]int) rune {
-	best := ','
-	for _, c := range []rune{';', '\t'} {
-		if count[c] > count[best] {
-			best = c
-		}
-	}
-	return best
-}
-
-// decodeText finds the encoding: a byte order mark says it, else zero bytes
-// in every second place mean UTF-16, text that is valid UTF-8 is that, and
-// the rest is Windows-1252.
-func decodeText(b []byte) (text, name string, err error) {
-	decode := func(e encoding.Encoding, name string) (string, string, error) {
-		out, err := e.NewDecoder().Bytes(b)
-		if err != nil {
-			return "", "", &FileError{Message: "the file is not valid " + name}
-		}
-		return strings.TrimPrefix(string(out), "\ufeff"), name, nil
-	}
-	switch {
-	case bytes.HasPrefix(b, []byte{0xEF, 0xBB, 0xBF}):
-		b = b[3:]
-	case len(b) >= 2 && (binary.BigEndian.Uint16(b) == 0xFEFF || binary.BigEndian.Uint16(b) == 0xFFFE):
-		return decode(unicode.UTF16(unicode.LittleEndian, unicode.UseBOM), "UTF-16")
-	case zeros(b, 1) > min(len(b), 1<<16)/4:
-		return decode(unicode.UTF16(unicode.LittleEndian, unicode.IgnoreBOM), "UTF-16")
-	case zeros(b, 0) > min(len(b), 1<<16)/4:
-		return decode(unicode.UTF16(unicode.BigEndian, unicode.IgnoreBOM), "UTF-16")
-	}
-	if i := bytes.IndexByte(b, 0); i >= 0 {
-		return "", "", &FileError{Line: 1 + bytes.Count(b[:i], []byte("\n")), Message: "this is not a text file"}
-	}
-	if utf8.Valid(b) {
-		return string(b), "UTF-8", nil
-	}
-	return decode(charmap.Windows1252, "Windows-1252")
-}
-
-// zeros counts zero bytes at every second place from start, over the head of
-// the file.
-func zeros(b []byte, start int) int {
-	n := 0
-	for i := start; i < min(len(b), 1<<16); i += 2 {
-		if b[i] == 0 {
-			n++
-		}
-	}
-	return n
 }

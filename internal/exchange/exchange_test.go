@@ -24,7 +24,7 @@ func TestReadCSVEncodings(t *testing.T) {
 	latin, _ := charmap.Windows1252.NewEncoder().String(text)
 	for enc, data := range map[string][]string{"UTF-8": {text, "\ufeff" + text}, "UTF-16": {utf16le, utf16be, noBOM}, "Windows-1252": {latin}} {
 		for _, d := range data {
-			got, err := ReadCSV([]byte(d))
+			got, err := ReadCSV([]byte(d), Choice{})
 			if err != nil {
 				t.Fatalf("%s: %v", enc, err)
 			}
@@ -41,19 +41,19 @@ func TestReadCSVFaults(t *testing.T) {
 		"":                  "the file is empty",
 		"a,b\n1,2,3\n":      "line 2, column 5: the line has 3 cells",
 		"a,b\n1,\"x\"y\n":   "line 2",
-		"a,b\n1,\"x\n":      "a quote is not closed",
+		"a,b\n1,\"x\n":      "line 2, column 3: the quote that opens here is not closed",
 		"a\x00\x01b,c\n1,2": "not a text file",
 	} {
-		if _, err := ReadCSV([]byte(in)); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := ReadCSV([]byte(in), Choice{}); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v, want %q", in, err, want)
 		}
 	}
 	for in, sep := range map[string]rune{"a\tb\n1\t2": '\t', "a;b,c\n1;2": ',', "\"a,b\";c\n1;2": ';', "a\nb": ','} {
-		if got, err := ReadCSV([]byte(in)); err != nil || got.Separator != sep && in != "a;b,c\n1;2" {
+		if got, err := ReadCSV([]byte(in), Choice{}); err != nil || got.Separator != sep && in != "a;b,c\n1;2" {
 			t.Errorf("%q: %v %v", in, got, err)
 		}
 	}
-	if got, err := ReadCSV([]byte("a,b\n1,2,,\n")); err != nil || len(got.Rows) != 1 {
+	if got, err := ReadCSV([]byte("a,b\n1,2,,\n"), Choice{}); err != nil || len(got.Rows) != 1 {
 		t.Errorf("empty cells beyond the heading: %v", err)
 	}
 }
@@ -63,7 +63,7 @@ func FuzzReadCSV(f *testing.F) {
 		f.Add([]byte(s))
 	}
 	f.Fuzz(func(t *testing.T, b []byte) {
-		tab, err := ReadCSV(b)
+		tab, err := ReadCSV(b, Choice{})
 		if err != nil {
 			return
 		}

@@ -1,11 +1,15 @@
 package exchange
 
 import (
-	"encoding/csv"
+	"archive/zip"
+	"bufio"
+	"bytes"
+	"crypto/rand"
 	"errors"
 	"fmt"
 	"io"
 	"regexp"
+	"strings"
 	"time"
 
 	"github.com/xuri/excelize/v2"
@@ -61,18 +65,34 @@ func (o *Out) heading() []string {
 // Text that looks like a formula is made harmless; ReadTable gives it back as
 // it was.
 func CSVWriter(w io.Writer, o Out) (Writer, error) {
-	c := &csvWriter{w: csv.NewWriter(w), o: o}
-	c.w.UseCRLF = true
+	c := &csvWriter{w: bufio.NewWriter(w), o: o}
 	heading := o.heading()
 	for i := range heading {
 		heading[i] = harmless(heading[i])
 	}
-	return c, c.w.Write(heading)
+	return c, c.write(heading)
 }
 
 type csvWriter struct {
-	w *csv.Writer
+	w *bufio.Writer
 	o Out
+}
+
+// write writes a record. A cell that holds what means something, or white space at an end, is
+// put in quotes and stands in them as it is, its breaks too.
+func (c *csvWriter) write(rec []string) error {
+	for i, cell := range rec {
+		if i > 0 {
+			_ = c.w.WriteByte(',') // an error stays with the writer
+		}
+		if len(rec) > 1 && cell == "" || cell != "" && !strings.ContainsAny(cell, ",;\t|\"\r\n") && value.Trim(cell) == cell {
+			_, _ = c.w.WriteString(cell)
+			continue
+		}
+		_, _ = c.w.WriteString(`"` + strings.ReplaceAll(cell, `"`, `""`) + `"`)
+	}
+	_, err := c.w.WriteString("\r\n")
+	return err
 }
 
 func (c *csvWriter) Row(r *sheet.Row, more []value.Value) error {
@@ -88,7 +108,7 @@ func (c *csvWriter) Row(r *sheet.Row, more []value.Value) error {
 	for _, v := range more {
 		rec = append(rec, harmless(moreText(v)))
 	}
-	return c.w.Write(rec)
+	return c.write(rec)
 }
 
 func moreText(v value.Value) string {
@@ -98,10 +118,7 @@ func moreText(v value.Value) string {
 	return v.Str
 }
 
-func (c *csvWriter) Close() error {
-	c.w.Flush()
-	return c.w.Error()
-}
+func (c *csvWriter) Close() error { return c.w.Flush() }
 
 // XLSXWriter writes a workbook of one worksheet (ECMA-376) whose cells are
 // what they are: numbers, dates, yes or no, text.
@@ -157,6 +174,8 @@ type xlsxWriter struct {
 	o           Out
 	line        int
 	day, moment int
+	coded       bool   // something stands in for a character
+	mark        string // and begins so
 }
 
 func (x *xlsxWriter) write(cells []any) error {
@@ -191,13 +210,13 @@ func (x *xlsxWriter) cell(v value.Value, text string) any {
 		if v.IsEmpty() {
 			return nil
 		}
-		return text
+		return x.text(text)
 	}
 	switch v.Type {
 	case value.Number:
 		// A binary float would change what does not fit fifteen digits.
-		if n, exact := v.Num.Float64(); exact || len(v.Num.Coefficient().String()) <= 15 {
-			return n
+		if len(strings.TrimRight(v.Num.Coefficient().String(), "0")) <= 15 {
+			return v.Num.InexactFloat64()
 		}
 	case value.YesNo:
 		return v.Yes
@@ -211,15 +230,87 @@ func (x *xlsxWriter) cell(v value.Value, text string) any {
 		}
 		return excelize.Cell{StyleID: style, Value: v.Wall.Time()}
 	}
-	return text
+	return x.text(text)
+}
+
+// text stands in for characters that XML cannot carry, until the worksheet is written; workbooks
+// write them as _xHHHH_ (ECMA-376 part 1, 22.9.2.19), which the library would take for text.
+func (x *xlsxWriter) text(s string) string {
+	if strings.IndexFunc(s, notInXML) < 0 {
+		return s
+	}
+	x.coded = true
+	var b strings.Builder
+	for _, r := range s {
+		if notInXML(r) {
+			fmt.Fprintf(&b, "%s%04X;", x.standIn(), r)
+		} else {
+			b.WriteRune(r)
+		}
+	}
+	return b.String()
+}
+
+func notInXML(r rune) bool {
+	return r < ' ' && r != '\t' && r != '\n' && r != '\r' || r == 0xfffe || r == 0xffff
+}
+
+// standIn gives what nobody writes, of this writer alone.
+func (x *xlsxWriter) standIn() string {
+	if x.mark == "" {
+		x.mark = "\ue0f1" + rand.Text()
+	}
+	return x.mark
 }
 
 func (x *xlsxWriter) Close() error {
 	err := x.s.Flush()
-	if err == nil {
+	switch {
+	case err != nil:
+	case x.coded:
+		err = x.decode()
+	default:
 		err = x.f.Write(x.w)
 	}
 	return errors.Join(err, x.f.Close())
+}
+
+// decode writes the workbook with what stands in for characters as workbooks write them.
+func (x *xlsxWriter) decode() error {
+	var b bytes.Buffer
+	if err := x.f.Write(&b); err != nil {
+		return err
+	}
+	in, err := zip.NewReader(bytes.NewReader(b.Bytes()), int64(b.Len()))
+	if err != nil {
+		return err
+	}
+	coded := regexp.MustCompile(regexp.QuoteMeta(x.mark) + "([0-9A-F]{4});")
+	out := zip.NewWriter(x.w)
+	for _, f := range in.File {
+		if !strings.HasPrefix(f.Name, "xl/worksheets/") {
+			if err := out.Copy(f); err != nil {
+				return err
+			}
+			continue
+		}
+		part, err := f.Open()
+		if err != nil {
+			return err
+		}
+		data, err := io.ReadAll(part)
+		if err != nil {
+			return err
+		}
+		to, err := out.Create(f.Name)
+		if err != nil {
+			return err
+		}
+		if _, err := to.Write(coded.ReplaceAll(data, []byte("_x${1}_"))); err != nil {
+			return err
+		}
+	}
+	return out.Close()
 }
 
 // Stamp names a file by the day it was written on.

@@ -16,14 +16,18 @@ import (
 	"github.com/shopspring/decimal"
 	"github.com/xuri/excelize/v2"
 
+	"nivot/internal/core/sheet"
 	"nivot/internal/core/value"
 )
 
-// maxUnpacked bounds the bytes that a workbook unpacks to.
-const maxUnpacked = 400 << 20
-
-// maxCells bounds the cells of a worksheet that are read.
-const maxCells = 20_000_000
+// The bounds of a workbook: the bytes that it unpacks to, and of the worksheet that is read its
+// cells, the bytes of their texts together, and how long reading them may take.
+const (
+	maxUnpacked = 300 << 20
+	maxCells    = 20_000_000
+	maxText     = 512 << 20
+	maxReading  = 2 * time.Minute
+)
 
 // visible lists the worksheets that can be seen.
 func visible(f *excelize.File) (out []string) {
@@ -79,7 +83,7 @@ func ReadXLSX(b []byte, worksheet string, heading int, l *value.Locale) (t *Tabl
 	if worksheet == "" {
 		worksheet = names[0]
 	}
-	r := &sheetReader{f: f, locale: l, dates: map[int]bool{}}
+	r := &sheetReader{f: f, locale: l, styles: map[int]cellKind{}}
 	if props, err := f.GetWorkbookProps(); err == nil && props.Date1904 != nil {
 		r.from1904 = *props.Date1904
 	}
@@ -104,6 +108,7 @@ func ReadXLSX(b []byte, worksheet string, heading int, l *value.Locale) (t *Tabl
 	}
 	t, err = r.read(raw, worksheet, heading)
 	if err == nil {
+		t.Rounded = r.rounded
 		t.Encoding, t.Worksheets, t.Worksheet = "workbook", names, worksheet
 	}
 	return t, err
@@ -113,8 +118,9 @@ type sheetReader struct {
 	f        *excelize.File
 	locale   *value.Locale
 	kinds    map[int][]cellKind // by row, from 1
-	dates    map[int]bool       // by style: whether it writes a date
+	styles   map[int]cellKind   // what a number of a style is
 	from1904 bool
+	rounded  []int // lines of numbers that may have been rounded
 }
 
 type cellKind uint8
@@ -123,8 +129,11 @@ const (
 	plain cellKind = iota
 	number
 	date
+	moment   // with a time of day
+	duration // elapsed hours
 	yesNo
 	fault
+	padded // a number that keeps its zeros; plus how many digits, from the second on
 )
 
 // readRaw reads the texts of a worksheet's rows as they are kept.
@@ -135,11 +144,23 @@ func (r *sheetReader) readRaw(worksheet string) ([][]string, error) {
 	}
 	defer rows.Close()
 	var out [][]string
-	cells := 0
+	cells, text, began := 0, 0, time.Now()
 	for rows.Next() {
 		rec, err := rows.Columns()
 		if err != nil {
 			return nil, &FileError{Line: len(out) + 1, Message: "the row cannot be read: " + err.Error()}
+		}
+		for k, c := range rec {
+			if len(c) > sheet.MaxCell {
+				return nil, &FileError{Line: len(out) + 1, Column: k + 1, Message: fmt.Sprintf("the cell holds more than %d kB", sheet.MaxCell>>10)}
+			}
+			if strings.IndexByte(c, 0) >= 0 {
+				return nil, &FileError{Line: len(out) + 1, Column: k + 1, Message: "the cell holds a NUL character"}
+			}
+			text += len(c)
+		}
+		if text > maxText || time.Since(began) > maxReading {
+			return nil, &FileError{Line: len(out) + 1, Message: fmt.Sprintf("the worksheet holds more than %d MB of text, or takes longer than %s to read", maxText>>20, maxReading)}
 		}
 		if cells += len(rec); len(out) > MaxRows || cells > maxCells {
 			return nil, &FileError{Line: len(out) + 1, Message: fmt.Sprintf("the worksheet has more than %d rows or %d cells", MaxRows, maxCells)}
@@ -196,15 +217,25 @@ func (r *sheetReader) text(line, i int, raw string) (string, error) {
 	switch kind {
 	case yesNo:
 		return r.locale.YesNo(raw == "1" || strings.EqualFold(raw, "true")), nil
-	case number, date:
+	case plain, fault:
+		return raw, nil
+	default:
 		x, err := strconv.ParseFloat(raw, 64)
 		if err != nil || math.IsInf(x, 0) || math.IsNaN(x) {
 			return raw, nil
 		}
-		if kind == date {
-			if s, ok := r.day(x); ok {
+		switch {
+		case kind == date || kind == moment:
+			if s, ok := r.day(x, kind == moment); ok {
 				return s, nil
 			}
+		case kind == duration && x >= 0 && x < maxElapsed:
+			return elapsed(x), nil
+		case kind > padded && x >= 0 && x == math.Trunc(x) && x < 1e15:
+			return fmt.Sprintf("%0*.0f", int(kind-padded), x), nil
+		}
+		if math.Abs(x) >= 1e15 && x == math.Trunc(x) {
+			r.rounded = append(r.rounded, line)
 		}
 		// Workbooks keep binary floats and show fifteen digits of them.
 		d, err := decimal.NewFromString(strconv.FormatFloat(x, 'g', 15, 64))
@@ -213,14 +244,23 @@ func (r *sheetReader) text(line, i int, raw string) (string, error) {
 		}
 		return value.FormatNumber(d, value.NumberFormat{}, r.locale), nil
 	}
-	if len(raw) > 32<<10 {
-		return "", errors.New("the cell holds more than 32 kB")
-	}
-	return raw, nil
 }
 
-// day writes a serial date; one below a day is a time alone.
-func (r *sheetReader) day(x float64) (string, bool) {
+// maxElapsed bounds, in days, what is read as elapsed time.
+const maxElapsed = 1e6
+
+// elapsed writes days as the hours, minutes and, where there are any, seconds that they are.
+func elapsed(days float64) string {
+	s := int64(math.Round(days * 24 * 3600))
+	if s%60 != 0 {
+		return fmt.Sprintf("%d:%02d:%02d", s/3600, s/60%60, s%60)
+	}
+	return fmt.Sprintf("%d:%02d", s/3600, s/60%60)
+}
+
+// day writes a serial date, with its time of day where that is shown or not midnight; one below
+// a day is a time alone.
+func (r *sheetReader) day(x float64, timed bool) (string, bool) {
 	if x < 0 || x > 2_958_466 {
 		return "", false
 	}
@@ -232,7 +272,7 @@ func (r *sheetReader) day(x float64) (string, bool) {
 	switch {
 	case x < 1 && !r.from1904:
 		return at.Format("15:04"), true
-	case at.Equal(at.Truncate(24 * time.Hour)):
+	case at.Equal(at.Truncate(24*time.Hour)) && !timed:
 		return at.Format("2006-01-02"), true
 	case at.Second() != 0:
 		return at.Format("2006-01-02 15:04:05"), true
@@ -335,29 +375,53 @@ func (r *sheetReader) kind(c xml.StartElement) cellKind {
 	if !ok {
 		return number
 	}
-	dated, known := r.dates[style]
+	k, known := r.styles[style]
 	if !known {
-		s, err := r.f.GetStyle(style)
-		dated = err == nil && isDate(s)
-		r.dates[style] = dated
+		k = number
+		if s, err := r.f.GetStyle(style); err == nil {
+			k = kindOf(s)
+		}
+		r.styles[style] = k
 	}
-	if dated {
+	return k
+}
+
+// What stands for itself in a number format, what counts elapsed time, and one that is nothing
+// but zeros (ECMA-376 part 1, 18.8.31).
+var (
+	quoted  = regexp.MustCompile(`"[^"]*"|\\.|_.|\*.|\[[^\]]*\]`)
+	counted = regexp.MustCompile(`(?i)\[(h+|m+|s+)\]`)
+	zeroed  = regexp.MustCompile(`^0{2,30}$`)
+)
+
+// kindOf says what a number of a style is, by its format.
+func kindOf(s *excelize.Style) cellKind {
+	if s.CustomNumFmt != nil {
+		whole, _, _ := strings.Cut(*s.CustomNumFmt, ";")
+		if zeroed.MatchString(whole) {
+			return padded + cellKind(len(whole))
+		}
+		if counted.MatchString(whole) {
+			return duration
+		}
+		code, _, _ := strings.Cut(strings.ToLower(quoted.ReplaceAllString(*s.CustomNumFmt, "")), ";")
+		switch {
+		case strings.ContainsAny(code, "hs"):
+			return moment
+		case strings.ContainsAny(code, "yd"), strings.Contains(code, "m") && !strings.ContainsAny(code, "0#?"):
+			return date
+		}
+		return number
+	}
+	switch n := s.NumFmt; {
+	case n == 46:
+		return duration
+	case n >= 18 && n <= 22, n == 45, n == 47, n >= 32 && n <= 35:
+		return moment
+	case n >= 14 && n <= 17, n >= 27 && n <= 36, n >= 50 && n <= 58:
 		return date
 	}
 	return number
-}
-
-// quoted is what stands for itself in a number format (ECMA-376 part 1, 18.8.31).
-var quoted = regexp.MustCompile(`"[^"]*"|\\.|_.|\*.|\[[^\]]*\]`)
-
-// isDate tells whether a number format writes a date or a time.
-func isDate(s *excelize.Style) bool {
-	if s.CustomNumFmt != nil {
-		code, _, _ := strings.Cut(quoted.ReplaceAllString(*s.CustomNumFmt, ""), ";")
-		return strings.ContainsAny(strings.ToLower(code), "ydhs") || strings.Contains(strings.ToLower(code), "m") && !strings.ContainsAny(code, "0#?")
-	}
-	n := s.NumFmt
-	return n >= 14 && n <= 22 || n >= 27 && n <= 36 || n >= 45 && n <= 47 || n >= 50 && n <= 58
 }
 
 // part gives the XML of a worksheet, found by the workbook's relationships

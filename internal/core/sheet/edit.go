@@ -2,6 +2,7 @@ package sheet
 
 import (
 	"fmt"
+	"strings"
 
 	"nivot/internal/core/value"
 )
@@ -69,7 +70,11 @@ func (s *Sheet) Edit(row *Row, ed CellEdit, unlocks bool) (ch Change, settles, c
 		return ch, false, false, &EditError{ed.Column, c.Name + " is calculated and cannot be typed into"}
 	case len(ed.Text) > MaxCell:
 		return ch, false, false, &EditError{ed.Column, fmt.Sprintf("a cell holds at most %d bytes", MaxCell)}
+	case strings.IndexByte(ed.Text, 0) >= 0:
+		return ch, false, false, &EditError{ed.Column, "a cell holds no NUL character"}
 	}
+	// A line break is one character, as it comes back from files.
+	ed.Text = strings.ReplaceAll(ed.Text, "\r\n", "\n")
 	was, now := row.Cell(c), value.Parse(ed.Text, s.Reading(c))
 	switch {
 	case value.Identical(was, now):

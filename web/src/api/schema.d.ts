@@ -2518,6 +2518,10 @@ export interface components {
             worksheet: string;
             /** @description the lines of the sample */
             lines: number[];
+            /** @description lines of a workbook with numbers of more than 15 digits, which it has rounded; the first of them */
+            rounded: number[];
+            /** @description columns, from 1, that hold something under no heading */
+            unnamed: number[];
         };
         ImportColumn: {
             name: string;
@@ -5044,6 +5048,10 @@ export interface operations {
                     spec?: string;
                     worksheet?: string;
                     heading?: string;
+                    /** @description the one sign that separates the cells of a text; empty to find out */
+                    separator?: string;
+                    /** @description UTF-8, UTF-16, Windows-1252 or ISO-8859-1; empty to find out */
+                    encoding?: string;
                 };
             };
         };
@@ -5173,6 +5181,10 @@ export interface operations {
                     sheet?: string;
                     worksheet?: string;
                     heading?: string;
+                    /** @description the one sign that separates the cells of a text; empty to find out */
+                    separator?: string;
+                    /** @description UTF-8, UTF-16, Windows-1252 or ISO-8859-1; empty to find out */
+                    encoding?: string;
                 };
             };
         };

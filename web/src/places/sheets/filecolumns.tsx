@@ -1,6 +1,7 @@
 import type { ReactNode } from "react";
 import type { Schemas, Sheet } from "../../api/client";
 import { typeName } from "./cell";
+import type { FilePart } from "./usefile";
 
 export type Preview = Schemas["ImportPreview"];
 export type Guess = Schemas["GuessedColumn"];
@@ -28,22 +29,47 @@ export function openOrders(guesses: Guess[], choices: Choice[], answered: Record
     .filter((i) => i >= 0);
 }
 
-// Which part of a workbook the table is.
-export function Part({
-  preview,
-  heading,
-  onPart,
-}: {
-  preview: Preview;
-  heading: string;
-  onPart: (worksheet: string, heading: string) => void;
-}) {
-  if (preview.worksheets.length === 0) return null;
+const separators = [
+  [",", "commas"],
+  [";", "semicolons"],
+  ["\t", "tabs"],
+  ["|", "vertical bars"],
+];
+const encodings = ["UTF-8", "UTF-16", "Windows-1252", "ISO-8859-1"];
+
+// Which part of a workbook the table is; of a text, how it is read. A text that could not be read
+// has no preview, and may be read otherwise.
+export function Part({ preview, part, onPart }: { preview?: Preview; part: FilePart; onPart: (part: FilePart) => void }) {
+  if (!preview || preview.worksheets.length === 0)
+    return (
+      <>
+        <label className="flex items-center gap-2">
+          Separated by
+          <select className="field" value={part.separator} onChange={(e) => onPart({ ...part, separator: e.target.value })}>
+            <option value="">{preview ? `${preview.separator}, as found` : "what is found"}</option>
+            {separators.map(([sign, name]) => (
+              <option key={sign} value={sign}>
+                {name}
+              </option>
+            ))}
+          </select>
+        </label>
+        <label className="flex items-center gap-2">
+          Encoding
+          <select className="field" value={part.encoding} onChange={(e) => onPart({ ...part, encoding: e.target.value })}>
+            <option value="">{preview ? `${preview.encoding}, as found` : "what is found"}</option>
+            {encodings.map((name) => (
+              <option key={name}>{name}</option>
+            ))}
+          </select>
+        </label>
+      </>
+    );
   return (
     <>
       <label className="flex items-center gap-2">
         Worksheet
-        <select className="field" value={preview.worksheet} onChange={(e) => onPart(e.target.value, "")}>
+        <select className="field" value={preview.worksheet} onChange={(e) => onPart({ ...part, worksheet: e.target.value, heading: "" })}>
           {preview.worksheets.map((w) => (
             <option key={w}>{w}</option>
           ))}
@@ -55,12 +81,36 @@ export function Part({
           type="number"
           min={1}
           className="field w-18"
-          value={heading}
+          value={part.heading}
           placeholder="first"
-          onChange={(e) => onPart(preview.worksheet, e.target.value)}
+          onChange={(e) => onPart({ ...part, worksheet: preview.worksheet, heading: e.target.value })}
         />
       </label>
     </>
+  );
+}
+
+// What of a file needs a look before its rows are taken.
+export function FileNotes({ preview }: { preview: Preview }) {
+  const { rounded, unnamed } = preview;
+  if (rounded.length + unnamed.length === 0) return null;
+  return (
+    <ul className="px-5 pb-2 text-marigold">
+      {unnamed.length > 0 && (
+        <li>
+          {unnamed.length === 1
+            ? `Column ${unnamed[0]} holds something under no heading.`
+            : `Columns ${unnamed.join(", ")} hold something under no heading.`}{" "}
+          Name what is to be imported.
+        </li>
+      )}
+      {rounded.length > 0 && (
+        <li>
+          Numbers of more than 15 digits stand in line {rounded.join(", ")}
+          {rounded.length > 7 && " and on"}: the workbook has rounded them. Keep such numbers as text in it.
+        </li>
+      )}
+    </ul>
   );
 }
 

@@ -5,7 +5,7 @@ import { useHanded } from "../../parts/dropfile";
 import { RowsFile } from "../../parts/rowsfile";
 import { count } from "../../parts/time";
 import { SetsOff } from "./sets";
-import { FileColumns, openOrders, Part } from "./filecolumns";
+import { FileColumns, FileNotes, openOrders, Part } from "./filecolumns";
 import { useFile } from "./usefile";
 
 type Plan = Schemas["ImportResult"];
@@ -63,13 +63,13 @@ export function FromFile({ sheet }: { sheet: Sheet }) {
             void f.look(file);
           }}
         />
-        {f.preview && (
+        {f.file && (f.preview ?? f.error) && (
           <Part
             preview={f.preview}
-            heading={f.part.heading}
-            onPart={(worksheet, heading) => {
+            part={f.part}
+            onPart={(part) => {
               setPlan(undefined);
-              if (f.file) void f.look(f.file, { worksheet, heading });
+              if (f.file) void f.look(f.file, part);
             }}
           />
         )}
@@ -86,6 +86,7 @@ export function FromFile({ sheet }: { sheet: Sheet }) {
       <p role="alert" className="px-5 text-brick">
         {f.error}
       </p>
+      {f.preview && <FileNotes preview={f.preview} />}
       {f.preview && (
         <>
           <div

@@ -10,8 +10,8 @@ import { RowsFile } from "../../parts/rowsfile";
 import { useZone } from "../../parts/session";
 import { count } from "../../parts/time";
 import { keepImported } from "./imported";
-import { FileColumns, openOrders, Part } from "./filecolumns";
-import { useFile } from "./usefile";
+import { FileColumns, FileNotes, openOrders, Part } from "./filecolumns";
+import { type FilePart, useFile } from "./usefile";
 
 // One page, before anything is written: what is in the file, and what each
 // column is taken for.
@@ -28,7 +28,7 @@ export function ImportPlace(): ReactNode {
   const { preview, guesses, choices } = f;
   const open = openOrders(guesses, choices, f.answered);
 
-  const look = async (file: File, part?: { worksheet: string; heading: string }, l?: string) => {
+  const look = async (file: File, part?: FilePart, l?: string) => {
     const p = await f.look(file, part, l);
     if (!p) return;
     setKey(p.key);
@@ -89,11 +89,7 @@ export function ImportPlace(): ReactNode {
         />
         {preview && f.file && (
           <>
-            <Part
-              preview={preview}
-              heading={f.part.heading}
-              onPart={(worksheet, heading) => f.file && void look(f.file, { worksheet, heading })}
-            />
+            <Part preview={preview} part={f.part} onPart={(part) => f.file && void look(f.file, part)} />
             <label className="flex items-center gap-2">
               Name
               <input className="field w-52" value={name} onChange={(e) => setName(e.target.value)} />
@@ -120,9 +116,15 @@ export function ImportPlace(): ReactNode {
           </>
         )}
       </div>
+      {!preview && f.file && f.error && (
+        <div className="flex flex-wrap gap-4 px-5 pb-2">
+          <Part part={f.part} onPart={(part) => f.file && void look(f.file, part)} />
+        </div>
+      )}
       <p role="alert" className="px-5 text-brick">
         {f.error}
       </p>
+      {preview && <FileNotes preview={preview} />}
       {!preview && (
         <Beginning busy={making} onBundle={(file) => void bundle(file)} onEmpty={() => void make({}, fresh, -1, 1, "New sheet")} />
       )}

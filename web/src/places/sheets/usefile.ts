@@ -2,6 +2,10 @@ import { useEffect, useRef, useState } from "react";
 import { upload, words } from "../../api/client";
 import type { Choice, Guess, Preview } from "./filecolumns";
 
+/** Which part of a file is the table, and how a text is read; "" for what is found. */
+export type FilePart = { worksheet: string; heading: string; separator: string; encoding: string };
+const found: FilePart = { worksheet: "", heading: "", separator: "", encoding: "" };
+
 const shapeOf = (choices: Choice[]) => choices.map((c) => c.type + (c.order ?? "") + (c.to ?? "")).join();
 
 // A file of rows that is being looked at: what was found in it, what a person
@@ -12,12 +16,12 @@ export function useFile(sheet: string | undefined, locale: string) {
   const [guesses, setGuesses] = useState<Guess[]>([]);
   const [choices, setChoices] = useState<Choice[]>([]);
   const [answered, setAnswered] = useState<Record<number, boolean>>({});
-  const [part, setPart] = useState({ worksheet: "", heading: "" });
+  const [part, setPart] = useState(found);
   const [error, setError] = useState("");
   const [busy, setBusy] = useState(false);
   const measured = useRef("");
 
-  const look = async (f: File, p = { worksheet: "", heading: "" }, l = locale) => {
+  const look = async (f: File, p = found, l = locale) => {
     setFile(f);
     setPart(p);
     setError("");
@@ -26,7 +30,7 @@ export function useFile(sheet: string | undefined, locale: string) {
       const got = await upload<Preview>("/imports", { locale: l, ...p, ...(sheet ? { sheet } : {}), file: f });
       setPreview(got);
       setGuesses(got.columns);
-      const found = got.columns.map((c) => ({
+      const taken = got.columns.map((c) => ({
         name: c.name,
         type: c.type,
         order: c.order,
@@ -34,8 +38,8 @@ export function useFile(sheet: string | undefined, locale: string) {
         skip: false,
         ...(sheet ? { to: c.to ?? "" } : {}),
       }));
-      measured.current = shapeOf(found); // the look has measured these
-      setChoices(found);
+      measured.current = shapeOf(taken); // the look has measured these
+      setChoices(taken);
       setAnswered({});
       return got;
     } catch (e) {

@@ -51,3 +51,21 @@ test("one is signed out elsewhere, and a forgotten password is set anew by email
   const csv = await ines.request.get((await ines.getByRole("link", { name: "Export as CSV" }).getAttribute("href")) ?? "");
   expect((await csv.text()).trim().split("\r\n")).toHaveLength(2);
 });
+
+test("signing out takes what was not saved out of the browser, after asking", async ({ page }) => {
+  await signIn(page, "ines");
+  const loans = (await ask<{ id: string; name: string }[]>(page, "GET", "/sheets")).find((s) => s.name === "Outgoing loans")?.id;
+  await page.goto(`/sheets/${loans}/rules/new`);
+  await page.getByLabel("Name of the rule").fill("Never saved");
+  const kept = () => page.evaluate(() => Object.keys(localStorage).filter((k) => k.startsWith("nivot-draft-")).length);
+  await expect.poll(kept).toBe(1);
+  await page.getByRole("button", { name: "Ines Karne" }).click();
+  await page.getByRole("button", { name: "Sign out" }).click();
+  await expect(page.getByRole("alertdialog")).toContainText("1 piece of work of yours is kept in this browser alone");
+  await page.getByRole("button", { name: "Cancel" }).click();
+  await page.getByRole("button", { name: "Ines Karne" }).click();
+  await page.getByRole("button", { name: "Sign out" }).click();
+  await page.getByRole("button", { name: "Sign out and lose it" }).click();
+  await expect(page.getByRole("button", { name: "Sign in" })).toBeVisible();
+  expect(await kept()).toBe(0);
+});

@@ -611,7 +611,7 @@ func TestSourceOverHTTP(t *testing.T) {
 	if st := look(); st.Trouble == nil || !strings.Contains(*st.Trouble, "quote") {
 		t.Errorf("%+v", st)
 	}
-	if text := body(s.call(c, "GET", "/api/today", "")); !strings.Contains(text, "a quote is not closed") {
+	if text := body(s.call(c, "GET", "/api/today", "")); !strings.Contains(text, "quote that opens here is not closed") {
 		t.Errorf("Today does not say it: %s", text)
 	}
 	if res := s.call(c, "DELETE", at, ""); res.StatusCode != 204 {

@@ -12,12 +12,13 @@ import (
 // engine, and cmd wires all.
 var allowed = map[string][]string{
 	"nivot/internal/core/value":            {},
+	"nivot/internal/core/jsoncheck":        {},
 	"nivot/internal/core/calendar":         {"core/value"},
 	"nivot/internal/core/formula":          {"core/value", "core/calendar"},
 	"nivot/internal/core/sheet":            {"core/value", "core/calendar", "core/formula"},
 	"nivot/internal/core/delivery":         {"core/calendar"},
 	"nivot/internal/core/reason":           {"core/value", "core/calendar"},
-	"nivot/internal/core/rule":             {"core/value", "core/calendar", "core/formula", "core/sheet", "core/reason"},
+	"nivot/internal/core/rule":             {"core/value", "core/calendar", "core/formula", "core/sheet", "core/reason", "core/jsoncheck"},
 	"nivot/internal/core/template":         {"core/value", "core/sheet", "core/rule"},
 	"nivot/internal/core/plan":             {"core"},
 	"nivot/internal/exchange":              {"core"},

@@ -5,11 +5,13 @@ import { useState } from "react";
 import { http } from "../api/client";
 import { keys, ofEmails } from "../api/keys";
 import { useWrite } from "../api/write";
+import { Confirm } from "./confirm";
 import { Help } from "./help";
+import { forgetWork, unsavedOf } from "./left";
 import { Search } from "./search";
 import { useMay, useNow, useSession, useZone } from "./session";
 import { useKey } from "./shortcuts";
-import { moment } from "./time";
+import { count, moment } from "./time";
 import { SavingLine } from "./writestate";
 
 const places = [
@@ -162,10 +164,19 @@ function Me({ onHelp }: { onHelp: () => void }) {
   const out = useWrite({
     write: () => http.DELETE("/session"),
     after: () => {
+      forgetWork();
       client.clear();
+      // What is open has been asked about; the browser need not ask again.
+      window.addEventListener("beforeunload", (e) => e.stopImmediatePropagation(), { capture: true });
       window.location.assign("/");
     },
   });
+  const [unsaved, setUnsaved] = useState(0);
+  const leave = () => {
+    const n = unsavedOf(session.person?.id ?? "");
+    if (n > 0) setUnsaved(n);
+    else void out.do();
+  };
   const name = session.person?.name ?? "";
   const look = (l: string) => {
     if (l) {
@@ -211,11 +222,17 @@ function Me({ onHelp }: { onHelp: () => void }) {
           <Popover.Close className="link min-[900px]:hidden" onClick={onHelp}>
             Help
           </Popover.Close>
-          <button type="button" className="link" onClick={() => void out.do()}>
+          <button type="button" className="link" onClick={leave}>
             Sign out
           </button>
         </Popover.Content>
       </Popover.Portal>
+      {unsaved > 0 && (
+        <Confirm title="Not all is saved" act="Sign out and lose it" busy={out.busy} onYes={() => void out.do()} onNo={() => setUnsaved(0)}>
+          {count(unsaved, "piece of work", "pieces of work")} of yours {unsaved === 1 ? "is" : "are"} kept in this browser alone: cells that
+          could not be sent, or something that was written and not saved. Signing out takes it away from here.
+        </Confirm>
+      )}
     </Popover.Root>
   );
 }

@@ -56,6 +56,10 @@ type RulesProps = { sheet: string; rules: Rule[]; zone: string; now: Date; may: 
 /** The rules of a sheet, each a sentence, and what else is done with them. */
 export function Rules({ sheet, rules, zone, now, may, onLight }: RulesProps) {
   const arming = rules.filter((r) => r.arming).map((r) => r.body.name);
+  // That it is done is told too.
+  const preparing = arming.join(", ");
+  const [prepared, setPrepared] = useState("");
+  if (preparing && preparing !== prepared) setPrepared(preparing);
   const order = useWrite<string[]>({
     write: (ids) => http.PUT("/sheets/{sheet}/rules/order", { params: { path: { sheet } }, body: { rules: ids } }),
     changes: [keys.rules],
@@ -63,7 +67,7 @@ export function Rules({ sheet, rules, zone, now, may, onLight }: RulesProps) {
   return (
     <>
       <p role="status" className="sr-only">
-        {arming.length > 0 && `Being prepared: ${arming.join(", ")}`}
+        {preparing ? `Being prepared: ${preparing}` : prepared && `Prepared: ${prepared}`}
       </p>
       {rules.map((r, i) => (
         <RuleLine

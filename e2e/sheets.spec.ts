@@ -311,9 +311,16 @@ test("a form adds a row without a script, and can be closed", async ({ browser }
   await page.getByLabel("Your name").fill("Verity Rusk");
   await page.getByLabel("Your email address").fill("verity.rusk@volunteers.marrowby.example");
   await page.getByRole("button", { name: "Join in" }).click();
+  // Whose address it is has to confirm it, before anything else goes there.
+  await expect(page.getByRole("status")).toContainText("One more step");
+  const ines = await person(browser, "ines");
+  const asked = await mails(ines, "Please confirm: Volunteer at Marrowby Museum");
+  expect(asked.messages.map((m) => m.to)).toEqual([["verity.rusk@volunteers.marrowby.example"]]);
+  const { text } = await ask<{ text: string }>(ines, "GET", `/practice/messages/${asked.messages[0]?.id}`);
+  await page.goto(new URL(/http:\/\/\S+\/confirm\/\S+/.exec(text)?.[0] ?? "").pathname);
+  await page.getByRole("button", { name: "Confirm" }).click();
   await expect(page.getByRole("status")).toContainText("Thank you");
   // Once the row has rested, the rule for added rows writes.
-  const ines = await person(browser, "ines");
   const now = (await ask<{ clock: { now: string } }>(ines, "GET", "/session")).clock.now;
   await ask(ines, "POST", "/clock", { to: "instant", at: new Date(Date.parse(now) + 300_000).toISOString() });
   await expect
@@ -332,6 +339,16 @@ test("a form adds a row without a script, and can be closed", async ({ browser }
   await expect(page.getByText("This form is closed")).toBeVisible();
   await tom.getByRole("button", { name: "Open the form, with 4 questions" }).click();
   await expect(tom.getByText("The form is open.").first()).toBeVisible();
+  // With a script the browser shows a proof, and is let in more often.
+  const scripted = await (await browser.newContext()).newPage();
+  for (let i = 0; i < 5; i++) {
+    await scripted.goto(new URL(address ?? "").pathname);
+    await scripted.getByLabel("Your name").fill(`Verity ${i}`);
+    await scripted.getByLabel("Your email address").fill("verity.rusk@volunteers.marrowby.example");
+    await scripted.getByRole("button", { name: "Join in" }).click();
+    await expect(scripted.getByRole("status")).toContainText("Thank you");
+  }
+  await scripted.context().close();
 });
 
 test("a source that would change too much waits for somebody", async ({ browser }) => {

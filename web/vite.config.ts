@@ -26,6 +26,15 @@ function gzip(): Plugin {
 
 export default defineConfig({
   plugins: [react(), tailwindcss(), gzip()],
-  build: { target: "es2022", chunkSizeWarningLimit: 600, assetsInlineLimit: 0 },
+  build: {
+    target: "es2022",
+    chunkSizeWarningLimit: 600,
+    assetsInlineLimit: 0,
+    rollupOptions: {
+      // The public form's page is the server's; its script has a name that the page knows.
+      input: { index: "index.html", form: "src/form/form.ts" },
+      output: { entryFileNames: (chunk) => (chunk.name === "form" ? "form.js" : "assets/[name]-[hash].js") },
+    },
+  },
   server: { proxy: { "/api": "http://127.0.0.1:8420" } },
 });

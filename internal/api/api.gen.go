@@ -1622,6 +1622,9 @@ type Form struct {
 	Open   bool        `json:"open"`
 	Thanks string      `json:"thanks"`
 	Title  string      `json:"title"`
+
+	// Unconfirmed true takes answers without asking the owner of the address in them; else they become a row once confirmed by email
+	Unconfirmed *bool `json:"unconfirmed,omitempty"`
 }
 
 // FormField defines model for FormField.

@@ -8,6 +8,7 @@ import (
 	"encoding/json"
 	"errors"
 	"html/template"
+	"log/slog"
 	"net/http"
 	"strings"
 
@@ -144,12 +145,13 @@ func (s *Server) NewFormAddress(ctx context.Context, r NewFormAddressRequestObje
 
 // formView is what the public page shows.
 type formView struct {
-	Form   Form
-	Said   string // in place of the form
-	Ask    bool
-	Fault  string
-	Fields []formField
-	Button string
+	Form    Form
+	Address string // of the form, for its proof; "" for a page that needs none
+	Said    string // in place of the form
+	Ask     bool
+	Fault   string
+	Fields  []formField
+	Button  string
 }
 
 type formField struct {
@@ -171,6 +173,11 @@ func (s *Server) intakeAt(c *echo.Context) (*intake, error) {
 	if err != nil {
 		return nil, err
 	}
+	return s.intakeOf(ctx, f)
+}
+
+func (s *Server) intakeOf(ctx context.Context, f *store.Form) (*intake, error) {
+	var err error
 	in := &intake{record: f}
 	if in.form, err = formOf(f); err != nil {
 		return nil, err
@@ -213,7 +220,7 @@ func (s *Server) showForm(c *echo.Context) error {
 	if !in.form.Open {
 		return answerPage(c, http.StatusGone, closedForm)
 	}
-	return answerPage(c, http.StatusOK, formView{Form: in.form, Ask: true, Fields: in.fields(nil, nil)})
+	return answerPage(c, http.StatusOK, formView{Form: in.form, Address: in.record.Address, Ask: true, Fields: in.fields(nil, nil)})
 }
 
 // fields gives the form's fields with what was answered and what is wrong
@@ -269,15 +276,26 @@ func (s *Server) takeForm(c *echo.Context) error {
 	}
 	answers, faults, edits := in.read(r.PostForm.Get)
 	if len(faults) > 0 {
-		return answerPage(c, http.StatusUnprocessableEntity, formView{Form: in.form, Ask: true, Fields: in.fields(answers, faults), Fault: "Please look at what is marked below."})
+		return answerPage(c, http.StatusUnprocessableEntity, formView{Form: in.form, Address: in.record.Address, Ask: true, Fields: in.fields(answers, faults), Fault: "Please look at what is marked below."})
 	}
-	if !s.intakes.allow(in.record.Address+" "+hereFrom(r.Context())) || !s.crowds.allow(in.record.Address) {
-		return answerPage(c, http.StatusTooManyRequests, formView{Form: in.form, Ask: true, Fields: in.fields(answers, nil), Fault: "Too much is coming in. Please wait a minute and send it again."})
+	again := func(status int, faults map[string]string, why string) error {
+		return answerPage(c, status, formView{Form: in.form, Address: in.record.Address, Ask: true, Fields: in.fields(answers, faults), Fault: why})
 	}
-	if _, err := s.e.AddRow(r.Context(), in.record.SheetID, edits, engine.System("the intake form")); err != nil {
+	if !s.mayCome(r.Context(), in.record.Address, r.PostForm.Get) {
+		return again(http.StatusTooManyRequests, nil, "Too much is coming in. Please wait some minutes and send it again.")
+	}
+	said, err := s.takeAnswers(r.Context(), in, edits, answers)
+	var fault answerFault
+	switch {
+	case err == nil:
+		return answerPage(c, http.StatusOK, formView{Form: in.form, Said: said})
+	case errors.As(err, &fault):
+		return again(http.StatusUnprocessableEntity, fault, "Please look at what is marked below.")
+	case store.Away(err):
 		return err
 	}
-	return answerPage(c, http.StatusOK, thanks)
+	slog.Warn("a form could not be taken in", "sheet", in.record.SheetID, "error", err)
+	return again(http.StatusServiceUnavailable, nil, "This form cannot take answers at the moment. Please send it again later.")
 }
 
 // read checks what was answered and turns it into a row's cells.

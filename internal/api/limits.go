@@ -64,6 +64,10 @@ func (l *limiter) forget(key string) { l.keys.Remove(key) }
 const (
 	intakeTries, intakeEvery = 12, 5 * time.Second
 	crowdTries, crowdEvery   = 120, 500 * time.Millisecond
+
+	// Of what comes without a script.
+	plainTries, plainEvery      = 3, 10 * time.Minute
+	plainCrowd, plainCrowdEvery = 20, time.Minute
 )
 
 // tries bounds how often passwords are guessed: of one person from one network address; from

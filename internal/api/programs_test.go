@@ -185,7 +185,7 @@ func TestIntakeForm(t *testing.T) {
 		fields = append(fields, FormField{Column: core.Columns[i].ID, Label: "Your " + core.Columns[i].Name, Required: ptr(i == 0)})
 		kinds[string(core.Columns[i].Type)] = core.Columns[i].ID
 	}
-	form := Form{Open: true, Title: "Ask for a <loan>", Intro: "Tell us.", Button: "Ask", Thanks: "Thank you.", Fields: fields}
+	form := Form{Open: true, Title: "Ask for a <loan>", Intro: "Tell us.", Button: "Ask", Thanks: "Thank you.", Fields: fields, Unconfirmed: ptr(true)}
 	save := func(f Form) FormState {
 		t.Helper()
 		res := s.call(c, "PUT", "/api/sheets/"+sh.ID+"/form", jsonOf(f))
@@ -201,7 +201,7 @@ func TestIntakeForm(t *testing.T) {
 		t.Fatalf("%s %v", state.Address, err)
 	}
 	page := body(s.call(s.as(""), "GET", u.Path, ""))
-	if !strings.Contains(page, "Ask for a &lt;loan&gt;") || strings.Contains(page, "<script") || !strings.Contains(page, "<select") || !strings.Contains(page, `type="date"`) {
+	if !strings.Contains(page, "Ask for a &lt;loan&gt;") || strings.Count(page, "<script") != 1 || !strings.Contains(page, `src="/form.js"`) || !strings.Contains(page, "<select") || !strings.Contains(page, `type="date"`) {
 		t.Errorf("%s", page)
 	}
 	count := func() int {

@@ -5,6 +5,7 @@ package api
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	_ "embed"
 	"errors"
 	"fmt"
@@ -22,6 +23,7 @@ import (
 	"github.com/getkin/kin-openapi/openapi3filter"
 	"github.com/getkin/kin-openapi/routers"
 	"github.com/getkin/kin-openapi/routers/gorillamux"
+	lru "github.com/hashicorp/golang-lru/v2"
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
 
@@ -73,8 +75,11 @@ type Server struct {
 	fromAddress echo.IPExtractor
 	intakes     *limiter // rows that come in by forms, per form and address
 	crowds      *limiter // the same, per form
-	tables      tables   // that were read last
-	tries       tries
+	// What comes without a script, which cannot show a proof.
+	plainIntakes, plainCrowds *limiter
+	proofs                    *lru.Cache[[sha256.Size]byte, bool] // that were used
+	tables                    tables                              // that were read last
+	tries                     tries
 }
 
 // Handler is the HTTP handler and its background work.
@@ -90,6 +95,11 @@ func (h *Handler) Run(ctx context.Context) { h.s.live.run(ctx) }
 func New(o Options) (*Handler, error) {
 	s := &Server{Options: o, e: o.Engine, st: o.Engine.Store, live: newBroadcaster(o.Engine.Store), fromAddress: extractor(o.Proxies),
 		tries: newTries(o.Wall), intakes: newLimiter(o.Wall, intakeTries, intakeEvery), crowds: newLimiter(o.Wall, crowdTries, crowdEvery)}
+	s.plainIntakes, s.plainCrowds = newLimiter(o.Wall, plainTries, plainEvery), newLimiter(o.Wall, plainCrowd, plainCrowdEvery)
+	var err error
+	if s.proofs, err = lru.New[[sha256.Size]byte, bool](remembered); err != nil {
+		return nil, err
+	}
 	if s.Zone == nil {
 		s.Zone = time.UTC
 	}
@@ -131,6 +141,8 @@ func New(o Options) (*Handler, error) {
 	e.GET(formPath+":address", s.showForm)
 	e.GET(feedPath+":secret", s.showFeed)
 	e.POST(formPath+":address", s.takeForm)
+	e.GET(confirmPath+":token", s.showConfirm)
+	e.POST(confirmPath+":token", s.takeConfirm)
 	e.GET(engine.OptOutPath+":token", s.showStop)
 	e.POST(engine.OptOutPath+":token", s.takeStop)
 	e.Any("/api/*", func(*echo.Context) error {
@@ -242,7 +254,7 @@ func (s *Server) ownOrigin() (echo.MiddlewareFunc, error) {
 		return func(c *echo.Context) error {
 			r := c.Request()
 			_, program := bearer(r)
-			if program || strings.HasPrefix(r.URL.Path, formPath) || strings.HasPrefix(r.URL.Path, engine.OptOutPath) {
+			if program || strings.HasPrefix(r.URL.Path, formPath) || strings.HasPrefix(r.URL.Path, confirmPath) || strings.HasPrefix(r.URL.Path, engine.OptOutPath) {
 				return next(c)
 			}
 			if unsafeMethod(r.Method) && r.Header.Get("Sec-Fetch-Site") == "" && r.Header.Get("Origin") == "" {

@@ -4062,6 +4062,8 @@ export interface components {
             intro: string;
             button: string;
             thanks: string;
+            /** @description true takes answers without asking the owner of the address in them; else they become a row once confirmed by email */
+            unconfirmed?: boolean;
             fields: components["schemas"]["FormField"][];
         };
         FormState: {

@@ -85,6 +85,21 @@ export function FormPart({ sheet }: { sheet: Sheet }) {
             <span className="mb-1 block">Once it has been sent</span>
             <textarea className="field w-full" rows={3} value={f.thanks} onChange={(e) => put({ thanks: e.target.value })} />
           </label>
+          <label className="flex items-start gap-2">
+            <input
+              type="checkbox"
+              className="mt-1 accent-juniper"
+              checked={!f.unconfirmed}
+              onChange={(e) => put({ unconfirmed: !e.target.checked || undefined })}
+            />
+            <span>
+              An address is confirmed first
+              <span className="block text-ink-2">
+                Its owner gets one email with a link; the row is added when they follow it. Without this, anybody can have emails sent to
+                anybody.
+              </span>
+            </span>
+          </label>
         </div>
         <div className="min-w-[480px] flex-1">
           <h2 className="mb-1">What it asks for</h2>

@@ -1,0 +1,158 @@
+package api
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/json"
+	"fmt"
+	"math/bits"
+	"net/url"
+	"regexp"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"nivot/internal/store"
+)
+
+// prove adds to what is sent by a form the proof that its script finds.
+func prove(address string, values url.Values) url.Values {
+	out := url.Values{}
+	for k, v := range values {
+		out[k] = v
+	}
+	stamp := strconv.FormatInt(time.Now().Unix(), 10)
+	for n := time.Now().UnixNano(); ; n++ {
+		sum := sha256.Sum256([]byte(fmt.Sprintf("%s.%s.%d", address, stamp, n)))
+		if bits.LeadingZeros32(uint32(sum[0])<<24|uint32(sum[1])<<16|uint32(sum[2])<<8) >= proofBits {
+			out.Set("stamp", stamp)
+			out.Set("proof", strconv.FormatInt(n, 10))
+			return out
+		}
+	}
+}
+
+// openForm opens a form that asks for the key and the address, and gives its path.
+func (m *museum) openForm(sheetID string, more string) (path, address string) {
+	m.t.Helper()
+	var state FormState
+	m.want(m.co, "PUT", "/sheets/"+sheetID+"/form", `{"open":true,"title":"Join in","intro":"","button":"Send","thanks":"Thank you.","fields":[{"column":"c1","label":"Key"},{"column":"c4","label":"Email"}]`+more+`}`, 200, &state)
+	u, err := url.Parse(state.Address)
+	if err != nil {
+		m.t.Fatal(err)
+	}
+	return u.Path, strings.TrimPrefix(u.Path, formPath)
+}
+
+func (m *museum) practiceMails() (out []store.PracticeMessage) {
+	m.t.Helper()
+	if err := m.st.DB(context.Background()).Order("id").Find(&out).Error; err != nil {
+		m.t.Fatal(err)
+	}
+	return out
+}
+
+// Whatever address is typed into a form, its owner is asked before anything else goes to it, a
+// few times a day; once they have confirmed it, what they send counts at once.
+func TestFormConfirms(t *testing.T) {
+	m := newMuseum(t)
+	sh := m.loans()
+	path, address := m.openForm(sh.ID, "")
+	rows := func() int64 { return m.rowsOf(sh.ID) }
+	before := rows()
+	fill := func(key, email string) (int, string) {
+		return m.fill(path, prove(address, url.Values{"c1": {key}, "c4": {email}}))
+	}
+	for i := range confirmsOfOne + 2 {
+		if status, text := fill(fmt.Sprintf("F-%d", i), "Ada@Fenwick.example"); status != 200 || !strings.Contains(text, "One more step") || rows() != before {
+			t.Fatalf("%d %s, %d rows", status, text, rows()-before)
+		}
+	}
+	mails := m.practiceMails()
+	if len(mails) != confirmsOfOne || mails[0].EnvelopeTo != "Ada@fenwick.example" && mails[0].EnvelopeTo != "Ada@Fenwick.example" {
+		t.Fatalf("%d emails went to an address that is not confirmed, want %d: %+v", len(mails), confirmsOfOne, mails)
+	}
+	links := regexp.MustCompile(`http://127\.0\.0\.1:8420(/confirm/\S+)`)
+	link := links.FindStringSubmatch(string(mails[0].Raw))
+	if link == nil {
+		t.Fatalf("no link in\n%s", mails[0].Raw)
+	}
+	// Looking at the link does nothing: programs that check links look too.
+	if res := m.call(m.as(""), "GET", link[1], ""); res.StatusCode != 200 || rows() != before {
+		t.Errorf("looked at: %d, %d rows", res.StatusCode, rows()-before)
+	}
+	if status, text := m.fill(link[1], url.Values{}); status != 200 || !strings.Contains(text, "Thank you.") || rows() != before+1 {
+		t.Errorf("confirmed: %d %s, %d rows", status, text, rows()-before)
+	}
+	if status, _ := m.fill(link[1], url.Values{}); status != 404 || rows() != before+1 {
+		t.Errorf("confirmed again: %d, %d rows", status, rows()-before)
+	}
+	if status, text := fill("F-9", "ada@fenwick.example"); status != 200 || !strings.Contains(text, "Thank you.") || rows() != before+2 {
+		t.Errorf("an address that is confirmed: %d %s, %d rows", status, text, rows()-before)
+	}
+	if status, text := fill("F-10", "ben@x.example; cass@y.example"); status != 422 || !strings.Contains(text, "one email address only") {
+		t.Errorf("two addresses: %d %s", status, text)
+	}
+	// Without an address there is nobody to ask; a form that need not ask does not.
+	if status, text := fill("F-11", ""); status != 200 || !strings.Contains(text, "Thank you.") || rows() != before+3 {
+		t.Errorf("no address: %d %s", status, text)
+	}
+	m.openForm(sh.ID, `,"unconfirmed":true`)
+	if status, text := fill("F-12", "dora@z.example"); status != 200 || !strings.Contains(text, "Thank you.") || rows() != before+4 {
+		t.Errorf("unconfirmed: %d %s", status, text)
+	}
+}
+
+// Where nothing can be sent, a form says so and keeps what was answered on the page.
+func TestFormCannotAsk(t *testing.T) {
+	m := newMuseum(t)
+	sh := m.loans()
+	path, address := m.openForm(sh.ID, "")
+	m.want(m.admin, "PUT", "/sending", `{"on":false}`, 200, nil)
+	status, text := m.fill(path, prove(address, url.Values{"c1": {"F-1"}, "c4": {"ada@fenwick.example"}}))
+	if status != 503 || !strings.Contains(text, "cannot take answers at the moment") || !strings.Contains(text, `value="F-1"`) {
+		t.Errorf("%d %s", status, text)
+	}
+	if n := len(m.practiceMails()); n != 0 {
+		t.Errorf("%d emails while all sending is off", n)
+	}
+}
+
+// A proof is of this form, of now, and good once; without one a few answers are taken.
+func TestProofs(t *testing.T) {
+	s := newSite(t, true)
+	now := time.Now()
+	good := prove("form", url.Values{})
+	for _, x := range []struct {
+		name, address, stamp, proof string
+		want                        bool
+	}{
+		{"its own", "form", good.Get("stamp"), good.Get("proof"), true},
+		{"used before", "form", good.Get("stamp"), good.Get("proof"), false},
+		{"of another form", "other", good.Get("stamp"), good.Get("proof"), false},
+		{"none", "form", good.Get("stamp"), "", false},
+		{"old", "form", strconv.FormatInt(now.Add(-3*time.Hour).Unix(), 10), good.Get("proof"), false},
+		{"of tomorrow", "form", strconv.FormatInt(now.Add(24*time.Hour).Unix(), 10), good.Get("proof"), false},
+		{"no time", "form", "now", good.Get("proof"), false},
+	} {
+		if got := s.h.s.proven(x.address, x.stamp, x.proof); got != x.want {
+			t.Errorf("%s: %v, want %v", x.name, got, x.want)
+		}
+	}
+	none := func(string) string { return "" }
+	ctx := store.WithDoer(context.Background(), &store.Doer{Network: "192.0.2.1"})
+	taken := 0
+	for range 50 {
+		if s.h.s.mayCome(ctx, "form", none) {
+			taken++
+		}
+	}
+	if taken != plainTries {
+		t.Errorf("%d without a script were taken, want %d", taken, plainTries)
+	}
+	b, err := json.Marshal(Form{})
+	if err != nil || strings.Contains(string(b), "unconfirmed") {
+		t.Errorf("a form confirms unless it says otherwise: %s %v", b, err)
+	}
+}

@@ -8,3 +8,5 @@ grep -rl '^func Fuzz' --include='*_test.go' internal | xargs -n1 dirname | sort 
     go test "./$dir" -run '^$' -fuzz "^$name\$" -fuzztime "${FUZZTIME:-30s}"
   done
 done
+echo "== requests: mutated bodies of every operation"
+NIVOT_FOR="${FUZZTIME:-30s}" NIVOT_SEED="$(date +%s)" go test ./internal/api -run '^TestNoRequestFails$' -timeout 0

@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/getkin/kin-openapi/openapi3"
 
@@ -77,8 +78,33 @@ func (m *mouth) value(s *openapi3.Schema, name string, depth int) any {
 	return m.one(m.names[name])
 }
 
+// mutated changes a body's text: cut off, doubled, nested, with bytes of its own.
+func (m *mouth) mutated(data string) string {
+	if data == "" || m.IntN(5) != 0 {
+		return data
+	}
+	at := m.IntN(len(data))
+	switch m.IntN(7) {
+	case 0:
+		return data[:at]
+	case 1:
+		return data[:at] + string([]byte{byte(m.IntN(256))}) + data[at:]
+	case 2:
+		return data[:at] + data
+	case 3:
+		n := 1 + m.IntN(3000)
+		return data[:at] + strings.Repeat("[", n) + strings.Repeat("]", n) + data[at:]
+	case 4:
+		return strings.Replace(data, `"`, `"\ud83c`, 1)
+	case 5:
+		return strings.Replace(data, ":", ":"+strings.Repeat(" ", 1+m.IntN(70<<10)), 1)
+	}
+	return strings.Replace(data, `{`, `{"name":1,"name":2,`, 1)
+}
+
 // Whatever is sent, nothing fails on the server, and every refusal says what
-// is wrong in words. NIVOT_SEED plays a run again, NIVOT_ROUNDS makes it longer.
+// is wrong in words. NIVOT_SEED plays a run again, NIVOT_ROUNDS makes it longer; NIVOT_FOR
+// goes on for so long, and no answer may take over two seconds then.
 func TestNoRequestFails(t *testing.T) {
 	seed := uint64(20270315)
 	if text := os.Getenv("NIVOT_SEED"); text != "" {
@@ -124,7 +150,14 @@ func TestNoRequestFails(t *testing.T) {
 	}
 	sort.Slice(ops, func(i, j int) bool { return ops[i].OperationID < ops[j].OperationID })
 	statuses := map[int]int{}
-	for round := range rounds {
+	began, long := time.Now(), time.Duration(0)
+	if text := os.Getenv("NIVOT_FOR"); text != "" {
+		var err error
+		if long, err = time.ParseDuration(text); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for round := 0; round < rounds || time.Since(began) < long; round++ {
 		for _, o := range ops {
 			path := param.ReplaceAllStringFunc(o.path, func(p string) string { return url.PathEscape(mouth.one(mouth.names[strings.Trim(p, "{}")])) })
 			query := url.Values{}
@@ -140,7 +173,7 @@ func TestNoRequestFails(t *testing.T) {
 					if err != nil {
 						t.Fatal(err)
 					}
-					data = string(b)
+					data = mouth.mutated(string(b))
 				}
 			}
 			req, err := http.NewRequest(o.method, m.srv.URL+"/api"+path+"?"+query.Encode(), strings.NewReader(data))
@@ -149,11 +182,15 @@ func TestNoRequestFails(t *testing.T) {
 			}
 			req.Header.Set("Sec-Fetch-Site", "same-origin")
 			req.Header.Set("Content-Type", "application/json")
+			asked := time.Now()
 			res, err := m.admin.Do(req)
 			if err != nil {
 				t.Fatal(err)
 			}
 			text := body(res)
+			if took := time.Since(asked); long > 0 && took > 2*time.Second {
+				t.Errorf("round %d, %s %s %.600s: it took %s", round, o.method, path, data, took)
+			}
 			statuses[res.StatusCode]++
 			var p Problem
 			if res.StatusCode < 400 {

@@ -15,7 +15,7 @@ build: setup web/dist/index.html
 	go build -o bin/nivot ./cmd/nivot
 
 web/dist/index.html: $(shell find web/src web/public docs/help -type f) web/index.html web/vite.config.ts web/package-lock.json
-	cd web && npm run --silent check && npm run --silent build
+	cd web && npm run --silent build
 
 # The routes and types that come from internal/api/openapi.yaml.
 types:

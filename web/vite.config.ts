@@ -25,6 +25,7 @@ function gzip(): Plugin {
 }
 
 export default defineConfig({
+  base: "./", // the server says in the page where it stands
   plugins: [react(), tailwindcss(), gzip()],
   build: {
     target: "es2022",

@@ -20,6 +20,7 @@ import (
 // in the database, so that changes made by other processes arrive too.
 type broadcaster struct {
 	st   *store.Store
+	beat time.Duration
 	mu   sync.Mutex
 	subs map[chan change]string // guarded by mu: the id of its person
 	last int64                  // guarded by mu: the highest id sent
@@ -51,7 +52,7 @@ const (
 )
 
 func newBroadcaster(st *store.Store) *broadcaster {
-	return &broadcaster{st: st, subs: map[chan change]string{}}
+	return &broadcaster{st: st, beat: keepAlive, subs: map[chan change]string{}}
 }
 
 func (b *broadcaster) run(ctx context.Context) {
@@ -158,9 +159,8 @@ func (b *broadcaster) send(c change) {
 	}
 }
 
-// keepAlive is how often a stream says that it is there, and asks whether it may go on. A test
-// has it shorter.
-var keepAlive = 15 * time.Second
+// keepAlive is how often a stream says that it is there, and asks whether it may go on.
+const keepAlive = 15 * time.Second
 
 // subscribe lets a page of a person hear of changes, and gives the id of the last one; false
 // says that the person has too many.
@@ -206,7 +206,7 @@ func (b *broadcaster) serve(c *echo.Context, still func(context.Context) (bool, 
 	}
 	fmt.Fprint(w, "retry: 1000\n\n")
 	_ = rc.Flush()
-	beat := time.NewTicker(keepAlive)
+	beat := time.NewTicker(b.beat)
 	defer beat.Stop()
 	for {
 		select {

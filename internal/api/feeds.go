@@ -55,12 +55,17 @@ func (s *Server) AddFeed(ctx context.Context, r AddFeedRequestObject) (AddFeedRe
 	if err := s.st.AddFeed(ctx, f); err != nil {
 		return nil, err
 	}
+	s.audit(ctx, store.Audited{Act: store.ActExport, Subject: "a calendar feed", Became: store.Detail(map[string]any{"sheet": f.SheetID, "rule": f.RuleID, "feed": f.ID})})
 	return AddFeed201JSONResponse{Feed: toFeed(f), Address: s.PublicURL + feedPath + secret + ".ics"}, nil
 }
 
 // RevokeFeed implements StrictServerInterface.
 func (s *Server) RevokeFeed(ctx context.Context, r RevokeFeedRequestObject) (RevokeFeedResponseObject, error) {
-	return RevokeFeed204Response{}, s.st.RemoveFeed(ctx, r.Sheet, r.Feed)
+	if err := s.st.RemoveFeed(ctx, r.Sheet, r.Feed); err != nil {
+		return nil, err
+	}
+	s.audit(ctx, store.Audited{Act: store.ActExport, Subject: "a calendar feed", Became: store.Detail(map[string]any{"feed": r.Feed, "revoked": true})})
+	return RevokeFeed204Response{}, nil
 }
 
 // showFeed answers who has a feed's secret address with what is coming.

@@ -36,6 +36,8 @@ func alone(ctx context.Context, tx *store.Store, p *store.Person) error {
 	}
 	other, err = tx.PersonByName(ctx, p.Name)
 	switch {
+	case err == nil && other.ID != p.ID && other.DeletedAt != nil:
+		return &engine.Refusal{Field: "/name", Message: fmt.Sprintf("%s was deleted, and a name says who did a thing; restore them below, or add something that tells the two apart", other.Name)}
 	case err == nil && other.ID != p.ID:
 		return &engine.Refusal{Field: "/name", Message: fmt.Sprintf("%s is there already, and a name says who did a thing; add something that tells the two apart", other.Name)}
 	case err != nil && !errors.Is(err, store.ErrNotFound):

@@ -15,6 +15,7 @@ import (
 	"net/netip"
 	"net/url"
 	"path"
+	"regexp"
 	"strings"
 	"time"
 
@@ -70,6 +71,8 @@ type Server struct {
 
 	forPrograms map[string]bool  // operations that a token may call
 	keyed       map[string]bool  // operations that take an idempotency key
+	base        string           // path at which the application stands
+	index       []byte           // the front end's page, as it is there
 	bodies      map[string]int64 // the most bytes that an operation takes
 	roots       map[string]roots
 	fromAddress echo.IPExtractor
@@ -97,6 +100,10 @@ func New(o Options) (*Handler, error) {
 		tries: newTries(o.Wall), intakes: newLimiter(o.Wall, intakeTries, intakeEvery), crowds: newLimiter(o.Wall, crowdTries, crowdEvery)}
 	s.plainIntakes, s.plainCrowds = newLimiter(o.Wall, plainTries, plainEvery), newLimiter(o.Wall, plainCrowd, plainCrowdEvery)
 	var err error
+	if s.base, err = basePath(o.PublicURL); err != nil {
+		return nil, err
+	}
+	s.index = placed(o.Web, s.base)
 	if s.proofs, err = lru.New[[sha256.Size]byte, bool](remembered); err != nil {
 		return nil, err
 	}
@@ -149,7 +156,7 @@ func New(o Options) (*Handler, error) {
 		return echo.NewHTTPError(http.StatusNotFound, "there is nothing at this address")
 	})
 	e.GET("/*", s.page)
-	return &Handler{s.arrives(s.sessions.LoadAndSave(e)), s}, nil
+	return &Handler{within(s.base, s.arrives(s.sessions.LoadAndSave(e))), s}, nil
 }
 
 // streaming replaces the generated handler of the events.
@@ -353,6 +360,7 @@ func (s *Server) validate(operation string) echo.MiddlewareFunc {
 			upload := strings.HasPrefix(r.Header.Get("Content-Type"), "multipart/form-data")
 			if upload {
 				readBy(c.Response(), fileDeadline)
+				_ = http.NewResponseController(c.Response()).SetWriteDeadline(time.Now().Add(2 * fileDeadline))
 			} else if err := takeBody(c.Response(), r, most); err != nil {
 				return err
 			}
@@ -414,8 +422,56 @@ func (s *Server) page(c *echo.Context) error {
 		return echo.NewHTTPError(http.StatusNotFound, "not found")
 	}
 	h.Set("Cache-Control", "no-cache")
-	return serveFile(c, s.Web, "index.html")
+	if s.index == nil {
+		return c.String(http.StatusNotFound, "The front end has not been built; run make build.\n")
+	}
+	return c.Blob(http.StatusOK, contentType("index.html"), s.index)
 }
+
+// placed gives the front end's page as it is where the application stands: what it loads is
+// named by whole paths, for it is the page of every address, and it says the path itself.
+func placed(files fs.FS, base string) []byte {
+	b, err := fs.ReadFile(files, "index.html")
+	if err != nil {
+		return nil
+	}
+	b = bytes.ReplaceAll(b, []byte(`="./`), []byte(`="`+base+`/`))
+	return bytes.Replace(b, []byte("<head>"), []byte(`<head><meta name="base" content="`+base+`">`), 1)
+}
+
+// within takes the application's path off that of a request; a proxy may have done so.
+func within(base string, next http.Handler) http.Handler {
+	if base == "" {
+		return next
+	}
+	strip := http.StripPrefix(base, next)
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch {
+		case r.URL.Path == base:
+			http.Redirect(w, r, base+"/", http.StatusPermanentRedirect)
+		case strings.HasPrefix(r.URL.Path, base+"/"):
+			strip.ServeHTTP(w, r)
+		default:
+			next.ServeHTTP(w, r)
+		}
+	})
+}
+
+// basePath gives the path at which an address says that the application stands: "", or one such
+// as /nivot.
+func basePath(address string) (string, error) {
+	u, err := url.Parse(address)
+	if err != nil {
+		return "", fmt.Errorf("NIVOT_PUBLIC_URL: %w", err)
+	}
+	base := strings.TrimRight(u.Path, "/")
+	if base != "" && !wholePath.MatchString(base) {
+		return "", fmt.Errorf("NIVOT_PUBLIC_URL: the path %q is to be letters, digits, hyphens and dots between slashes", base)
+	}
+	return base, nil
+}
+
+var wholePath = regexp.MustCompile(`^(/[A-Za-z0-9._-]+)+$`)
 
 // serveFile serves a file, gzipped where the build left a .gz beside it.
 func serveFile(c *echo.Context, files fs.FS, name string) error {

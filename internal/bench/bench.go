@@ -54,7 +54,7 @@ type bench struct {
 
 // Run measures everything and prints a line as each figure is there.
 // only, where not "", names the one to measure: client, dispatch, idle, due,
-// render, rehearse, import, edit, views, effect, switch-on or grid. web is the built front end.
+// render, rehearse, import, edit, views, effect, switch-on, people or grid. web is the built front end.
 func Run(ctx context.Context, out io.Writer, only string, web fs.FS) ([]Result, error) {
 	dir, err := os.MkdirTemp("", "nivot-bench")
 	if err != nil {
@@ -72,7 +72,7 @@ func Run(ctx context.Context, out io.Writer, only string, web fs.FS) ([]Result, 
 	}{
 		{"client", b.client}, {"dispatch", func() error { return b.dispatch(32, 0.75) }}, {"dispatch", func() error { return b.dispatch(8, 0.5) }},
 		{"idle", b.idleTick}, {"due", b.dueTick}, {"render", b.render}, {"kept", b.kept}, {"checks", b.checks}, {"rehearse", b.rehearse},
-		{"import", b.importCSV}, {"edit", b.edit}, {"views", b.views}, {"effect", b.effect}, {"switch-on", b.switchOn}, {"grid", b.grid},
+		{"import", b.importCSV}, {"edit", b.edit}, {"views", b.views}, {"effect", b.effect}, {"switch-on", b.switchOn}, {"people", b.people}, {"grid", b.grid},
 	} {
 		if only != "" && only != m.name {
 			continue

@@ -2,6 +2,7 @@ import { createRootRoute, createRoute, createRouter, lazyRouteComponent, Outlet,
 import { useQueryClient } from "@tanstack/react-query";
 import { type ReactNode, useEffect, useRef, useState } from "react";
 import { Toaster } from "sonner";
+import { base } from "./api/base";
 import { useLive } from "./api/live";
 import { Boundary } from "./parts/await";
 import { Bar, FootPlaces } from "./parts/bar";
@@ -141,7 +142,7 @@ const routes = root.addChildren([
   frame.addChildren([today, start, sheets, newSheet, sheet, bring, rule, held, send, batch, templates, template, log, setup]),
 ]);
 
-export const router = createRouter({ routeTree: routes, defaultPreload: "intent" });
+export const router = createRouter({ routeTree: routes, basepath: base || "/", defaultPreload: "intent" });
 declare module "@tanstack/react-router" {
   interface Register {
     router: typeof router;

@@ -1,5 +1,6 @@
 import createFetchClient from "openapi-fetch";
 import createClient from "openapi-react-query";
+import { base } from "./base";
 import { connection } from "./connection";
 import type { components, paths } from "./schema";
 
@@ -37,7 +38,7 @@ async function ask(request: Request, waits = patience): Promise<Response> {
   return answer;
 }
 
-export const http = createFetchClient<paths>({ baseUrl: "/api", fetch: (r) => ask(r) });
+export const http = createFetchClient<paths>({ baseUrl: `${base}/api`, fetch: (r) => ask(r) });
 export const api = createClient(http);
 
 /** What the server refused, thrown; without a server its problem says so. */
@@ -75,12 +76,12 @@ export async function take<T>(request: Promise<{ data?: T; error?: unknown }>): 
 export async function upload<T>(path: string, parts: Record<string, string | File>): Promise<T> {
   const form = new FormData();
   for (const [k, v] of Object.entries(parts)) form.append(k, v);
-  return take(read<T>(`/api${path}`, { method: "POST", body: form }));
+  return take(read<T>(`${base}/api${path}`, { method: "POST", body: form }));
 }
 
 /** Fetches what is no JSON. */
 export async function download(path: string): Promise<Blob> {
-  const res = await ask(new Request(new URL(`/api${path}`, location.origin)));
+  const res = await ask(new Request(new URL(`${base}/api${path}`, location.origin)));
   if (!res.ok) throw new Failure(problemOf(await res.json().catch(() => undefined)));
   return res.blob();
 }

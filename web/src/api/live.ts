@@ -1,5 +1,6 @@
 import type { QueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
+import { base } from "./base";
 import { connection } from "./connection";
 import { keys } from "./keys";
 
@@ -48,7 +49,7 @@ export function useLive(client: QueryClient, on: boolean) {
     };
     let opened = false;
     const listen = () => {
-      source = new EventSource("/api/events");
+      source = new EventSource(`${base}/api/events`);
       source.addEventListener("change", (e) => {
         const c = JSON.parse((e as MessageEvent<string>).data) as Change;
         if (c.kinds.includes("everything") || !c.sheets?.length) all = true;

@@ -2,6 +2,7 @@ import { useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate, useRouterState } from "@tanstack/react-router";
 import { Popover } from "radix-ui";
 import { useState } from "react";
+import { base } from "../api/base";
 import { http } from "../api/client";
 import { keys, ofEmails } from "../api/keys";
 import { useWrite } from "../api/write";
@@ -168,7 +169,7 @@ function Me({ onHelp }: { onHelp: () => void }) {
       client.clear();
       // What is open has been asked about; the browser need not ask again.
       window.addEventListener("beforeunload", (e) => e.stopImmediatePropagation(), { capture: true });
-      window.location.assign("/");
+      window.location.assign(`${base}/`);
     },
   });
   const [unsaved, setUnsaved] = useState(0);

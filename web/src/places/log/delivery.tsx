@@ -1,5 +1,6 @@
 import { Link } from "@tanstack/react-router";
 import { useState } from "react";
+import { base } from "../../api/base";
 import { api, http, words } from "../../api/client";
 import { ofEmails } from "../../api/keys";
 import { useWrite } from "../../api/write";
@@ -90,7 +91,7 @@ export function DeliverySlip({ id, onClose }: { id: string; onClose: () => void 
               </button>
             ))}
           {d.html && (
-            <a className="link" href={`/api/deliveries/${id}/message.eml`} download={`${d.occasion.slice(0, 12)}.eml`}>
+            <a className="link" href={`${base}/api/deliveries/${id}/message.eml`} download={`${d.occasion.slice(0, 12)}.eml`}>
               Download .eml
             </a>
           )}

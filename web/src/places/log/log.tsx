@@ -2,6 +2,7 @@ import { useInfiniteQuery } from "@tanstack/react-query";
 import { getRouteApi, Link, useNavigate } from "@tanstack/react-router";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { type ReactNode, useMemo, useRef } from "react";
+import { base } from "../../api/base";
 import { api, http, type LogLine, type Schemas, take } from "../../api/client";
 import { keys, ofEmails } from "../../api/keys";
 import { useWrite } from "../../api/write";
@@ -98,7 +99,7 @@ export function LogPlace(): ReactNode {
       </div>
       <div className="print:hidden flex flex-wrap items-baseline gap-x-4 px-5 pb-2 text-ink-2">
         <LogFilter search={s} zone={zone} now={now} put={put} />
-        <a className="link ml-auto" href={`/api/log.csv?${csv}`} download="nivot-log.csv">
+        <a className="link ml-auto" href={`${base}/api/log.csv?${csv}`} download="nivot-log.csv">
           Export as CSV
         </a>
       </div>

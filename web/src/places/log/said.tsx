@@ -1,6 +1,7 @@
 // What an email said and carried, and whose words they are.
 import { Link } from "@tanstack/react-router";
 import { useState } from "react";
+import { base } from "../../api/base";
 import type { Schemas } from "../../api/client";
 import { LetterFrame } from "../../parts/letter";
 import { Scroll } from "../../parts/scroll";
@@ -24,7 +25,7 @@ export function Said({ html, text, files }: { html: string; text: string; files:
         <p className="mt-1 flex flex-wrap gap-x-4 text-ink-2">
           With it:
           {files.map((f) => (
-            <a key={f.file + f.name} className="link" href={`/api/files/${f.file}`} download={f.name}>
+            <a key={f.file + f.name} className="link" href={`${base}/api/files/${f.file}`} download={f.name}>
               {f.name} <small className="text-ink-2">{size(f.size)}</small>
             </a>
           ))}

@@ -1,5 +1,6 @@
 // The slip of a test email: what it said, to whom, and why this row.
 import { Link } from "@tanstack/react-router";
+import { base } from "../../api/base";
 import { api } from "../../api/client";
 import { Await } from "../../parts/await";
 import { useNow, useZone } from "../../parts/session";
@@ -31,7 +32,7 @@ export function TestSlip({ id, onClose }: { id: string; onClose: () => void }) {
         </span>
       }
       foot={
-        <a className="link" href={`/api/tests/${id}/message.eml`} download={`test-${id}.eml`}>
+        <a className="link" href={`${base}/api/tests/${id}/message.eml`} download={`test-${id}.eml`}>
           Download .eml
         </a>
       }

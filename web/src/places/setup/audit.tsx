@@ -1,6 +1,7 @@
 // Who did what to access and settings, and what was exported: for administrators.
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { useState } from "react";
+import { base } from "../../api/base";
 import { api, http, take } from "../../api/client";
 import { keys } from "../../api/keys";
 import { Await } from "../../parts/await";
@@ -82,7 +83,7 @@ export function Audit() {
           </Blank>
           .
         </span>
-        <a className="link ml-auto" href={`/api/audit.csv?${csv}`} download="nivot-audit.csv">
+        <a className="link ml-auto" href={`${base}/api/audit.csv?${csv}`} download="nivot-audit.csv">
           Export as CSV
         </a>
       </p>

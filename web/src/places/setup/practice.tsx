@@ -1,5 +1,6 @@
 import { keepPreviousData } from "@tanstack/react-query";
 import { useState } from "react";
+import { base } from "../../api/base";
 import { api } from "../../api/client";
 import { Await } from "../../parts/await";
 import { Scroll } from "../../parts/scroll";
@@ -116,7 +117,7 @@ function Mail({ id, onClose }: { id: string; onClose: () => void }) {
       wide
       head={<span>from {header("from") ?? d.envelopeFrom}</span>}
       foot={
-        <a className="link" href={`/api/practice/messages/${id}/message.eml`} download={`mail-${id}.eml`}>
+        <a className="link" href={`${base}/api/practice/messages/${id}/message.eml`} download={`mail-${id}.eml`}>
           Download .eml
         </a>
       }
@@ -150,7 +151,7 @@ function Mail({ id, onClose }: { id: string; onClose: () => void }) {
         <p className="mt-2 flex flex-wrap gap-x-4 text-ink-2">
           With it:
           {d.files.map((f, i) => (
-            <a key={i} className="link" href={`/api/practice/messages/${id}/files/${i}`} download={f.name}>
+            <a key={i} className="link" href={`${base}/api/practice/messages/${id}/files/${i}`} download={f.name}>
               {f.name} <small className="text-ink-2">{size(f.size)}</small>
             </a>
           ))}

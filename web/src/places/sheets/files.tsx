@@ -3,6 +3,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { toast } from "sonner";
+import { base } from "../../api/base";
 import { api, http, type Schemas, type Sheet, take, upload, words } from "../../api/client";
 import { keys, refresh } from "../../api/keys";
 import { Await } from "../../parts/await";
@@ -80,7 +81,12 @@ function Dropped({ onFiles, children }: { onFiles?: (f: File[]) => void; childre
 
 function Download({ file }: { file: SheetFile }) {
   return (
-    <a className="link min-w-0 flex-1 truncate" href={`/api/files/${file.file}`} download={file.name} title={`Download ${file.name}`}>
+    <a
+      className="link min-w-0 flex-1 truncate"
+      href={`${base}/api/files/${file.file}`}
+      download={file.name}
+      title={`Download ${file.name}`}
+    >
       {file.name}
     </a>
   );

@@ -1,5 +1,6 @@
 import { useState } from "react";
 import { toast } from "sonner";
+import { base } from "../../api/base";
 import { api, http, type Schemas, type Sheet } from "../../api/client";
 import { keys } from "../../api/keys";
 import { useWrite } from "../../api/write";
@@ -136,21 +137,21 @@ export function Tokens({ sheet }: { sheet?: Sheet }) {
 export function ProgramsPart({ sheet }: { sheet: Sheet }) {
   const key = sheet.columns.find((c) => c.id === sheet.key);
   const other = sheet.columns.find((c) => c.id !== sheet.key && c.type !== "formula");
-  const base = `${location.origin}/api/sheets/${sheet.id}/rows`;
+  const rows = `${location.origin}${base}/api/sheets/${sheet.id}/rows`;
   const auth = '-H "Authorization: Bearer $TOKEN"';
   const examples = [
-    ["Read rows", `curl -s ${auth} "${base}?limit=100"`],
+    ["Read rows", `curl -s ${auth} "${rows}?limit=100"`],
     [
       "Add a row, once however often it is asked",
-      `curl -s ${auth} -H "Content-Type: application/json" -H "Idempotency-Key: arrival-7" \\\n  -d '{"cells": {"${key?.name ?? other?.name ?? "Name"}": "…"}}' "${base}"`,
+      `curl -s ${auth} -H "Content-Type: application/json" -H "Idempotency-Key: arrival-7" \\\n  -d '{"cells": {"${key?.name ?? other?.name ?? "Name"}": "…"}}' "${rows}"`,
     ],
     ...(key && other
       ? [
           [
             "Change the row with a key, or add it",
-            `curl -s -X PUT ${auth} -H "Content-Type: application/json" \\\n  -d '{"cells": {"${other.name}": "…"}}' "${base}/by-key/KEY"`,
+            `curl -s -X PUT ${auth} -H "Content-Type: application/json" \\\n  -d '{"cells": {"${other.name}": "…"}}' "${rows}/by-key/KEY"`,
           ],
-          ["Delete the row with a key", `curl -s -X DELETE ${auth} "${base}/by-key/KEY"`],
+          ["Delete the row with a key", `curl -s -X DELETE ${auth} "${rows}/by-key/KEY"`],
         ]
       : []),
   ];
@@ -176,7 +177,7 @@ export function ProgramsPart({ sheet }: { sheet: Sheet }) {
       </dl>
       <p className="text-ink-2">
         Cells go by the columns’ names or ids, as one would type them.{" "}
-        <a className="link" href="/api/openapi.json" target="_blank" rel="noreferrer">
+        <a className="link" href={`${base}/api/openapi.json`} target="_blank" rel="noreferrer">
           The whole description
         </a>{" "}
         (OpenAPI) has every call, with examples that can be run.

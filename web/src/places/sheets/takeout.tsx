@@ -1,4 +1,5 @@
 import { useState } from "react";
+import { base } from "../../api/base";
 import type { Sheet } from "../../api/client";
 import { Slip } from "../../parts/slip";
 import { count } from "../../parts/time";
@@ -53,7 +54,7 @@ export function TakeOut({
       onClose={onClose}
       head={<b className="text-ink">Export</b>}
       foot={
-        <a className="act" href={`/api/sheets/${sheet.id}/out?${q}`} download>
+        <a className="act" href={`${base}/api/sheets/${sheet.id}/out?${q}`} download>
           Export {format === "bundle" ? "the sheet" : count(rows, "row")}
         </a>
       }

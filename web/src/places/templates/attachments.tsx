@@ -1,5 +1,6 @@
 // What goes with each email of a letter: files, put here or dropped on the paper's foot.
 import { useState } from "react";
+import { base } from "../../api/base";
 import { type Column, type Schemas, upload, words } from "../../api/client";
 import { size } from "../../parts/size";
 import { NumberField } from "../../parts/fields";
@@ -67,7 +68,7 @@ export function Attachments({ list, columns, may, onChange }: Props) {
               ) : a.kind === "invitation" ? (
                 <InvitationOptions a={a} columns={columns} onChange={put(i)} />
               ) : (
-                <a className="link" href={`/api/files/${a.file ?? ""}`} download={lineWords(a.name as Line, columns)}>
+                <a className="link" href={`${base}/api/files/${a.file ?? ""}`} download={lineWords(a.name as Line, columns)}>
                   Download
                 </a>
               )}

@@ -1,6 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { Dialog } from "radix-ui";
 import { useState } from "react";
+import { base } from "../../api/base";
 import { http, type Session } from "../../api/client";
 import { connection } from "../../api/connection";
 import { keys } from "../../api/keys";
@@ -39,7 +40,7 @@ export function SignInAgain({ session }: { session: Session }) {
             known={known}
             onDone={async (email) => {
               // Somebody else must not go on with what was another person's.
-              if (email.trim().toLowerCase() !== known.toLowerCase()) return window.location.assign("/");
+              if (email.trim().toLowerCase() !== known.toLowerCase()) return window.location.assign(`${base}/`);
               connection.signedIn();
               await client.invalidateQueries();
             }}

@@ -135,7 +135,7 @@ func openForm(ctx context.Context, e *engine.Engine, rec *store.Sheet) error {
 	}
 	b, err := json.Marshal(map[string]any{"open": true, "title": "Volunteer at Marrowby Museum",
 		"intro":  "We look for people who like old things and other people. Leave your name, and you hear from us at once.",
-		"button": "Join in", "thanks": "Thank you. A mail is on its way to you.",
+		"button": "Join in", "thanks": "Thank you. An email is on its way to you.",
 		"fields": []field{
 			{c["Name"], "Your name", "", true},
 			{c["Email"], "Your email address", "", true},

@@ -462,3 +462,72 @@ func TestActorsAreIds(t *testing.T) {
 		t.Error("identifiers")
 	}
 }
+
+// A limit that was reached stays so, whoever else comes.
+func TestLimitsAreKept(t *testing.T) {
+	now := time.Date(2027, 3, 15, 8, 0, 0, 0, time.UTC)
+	l := newLimiter(func() time.Time { return now }, 3, time.Minute)
+	for range 3 {
+		if !l.allow("guesser") {
+			t.Fatal("within the limit")
+		}
+	}
+	for i := range 20_000 {
+		l.allow(fmt.Sprint("somebody ", i))
+	}
+	if d := l.wait("guesser"); d <= 0 || d > time.Minute {
+		t.Errorf("after 20,000 others the wait is %s, want up to a minute", d)
+	}
+	now = now.Add(time.Minute)
+	if !l.allow("guesser") || l.allow("guesser") {
+		t.Error("one more a minute")
+	}
+}
+
+// Tokens end by themselves.
+func TestTokensExpire(t *testing.T) {
+	s := newSite(t, true)
+	sh := s.loans()
+	c := s.as(store.Editor)
+	secret, tok := s.token(c, `{"name":"Desk","role":"editor","days":30}`)
+	if tok.ExpiresAt == nil || tok.ExpiresAt.Sub(tok.CreatedAt) < 29*24*time.Hour || tok.State != Works {
+		t.Errorf("%+v", tok)
+	}
+	s.refused(c, "POST", "/tokens", `{"name":"Desk","role":"editor","days":5000}`, 422, "/days")
+	if err := s.st.DB(context.Background()).Exec("UPDATE tokens SET expires_at = UTC_TIMESTAMP(6) - INTERVAL 1 SECOND").Error; err != nil {
+		t.Fatal(err)
+	}
+	if status, text, _ := s.ask("GET", "/api/sheets/"+sh.ID+"/rows", secret, ""); status != 401 {
+		t.Errorf("%d %s", status, text)
+	}
+	var list []Token
+	s.want(c, "GET", "/tokens", "", 200, &list)
+	if len(list) != 1 || list[0].State != Expired {
+		t.Errorf("%+v", list)
+	}
+}
+
+// An editor stops their own work alone.
+func TestWhoStopsAJob(t *testing.T) {
+	s := newSite(t, true)
+	sh := s.loans()
+	ctx := context.Background()
+	for id, role := range map[string]store.Role{"theirs": store.Coordinator, "mine": store.Editor} {
+		if err := s.st.AddJob(ctx, &store.Job{ID: id, SheetID: sh.ID, PersonID: s.who(role).ID, Person: string(role), Kind: "import"}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	editor := s.as(store.Editor)
+	s.refused(editor, "DELETE", "/jobs/theirs", "", 403, "coordinator may")
+	s.want(editor, "DELETE", "/jobs/mine", "", 204, nil)
+	s.want(s.as(store.Coordinator), "DELETE", "/jobs/theirs", "", 204, nil)
+}
+
+// A cell holds no NUL character, whatever way it comes.
+func TestNoNUL(t *testing.T) {
+	s := newSite(t, true)
+	sh := s.loans()
+	c := s.as(store.Editor)
+	s.refused(c, "PATCH", "/sheets/"+sh.ID+"/rows/1", `{"cells":{"c2":"a\u0000b"}}`, 422, "NUL")
+	s.refused(c, "POST", "/sheets/"+sh.ID+"/changes", `{"kind":"paste","steps":[{"op":"edit","row":"1","cells":{"c2":"a\u0000b"}}]}`, 422, "/steps/0/cells/c2")
+}

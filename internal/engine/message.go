@@ -53,6 +53,9 @@ func (e *Engine) Message(ctx context.Context, d *store.Delivery, letter *store.L
 	if d.DatedAt != nil {
 		m.Date = *d.DatedAt
 	}
+	if letter.Subject != "" {
+		m.Subject = letter.Subject
+	}
 	m.MessageID = delivery.MessageID(fmt.Sprintf("%x", d.Occasion), d.Attempt, domain)
 	for _, r := range to {
 		boxes, err := value.ParseMailboxes(r.Mailbox)

@@ -62,3 +62,21 @@ func TestSeal(t *testing.T) {
 		t.Error(err)
 	}
 }
+
+// A key that everybody can read is none; a group's is, as orchestrators give secrets.
+func TestKeyFileIsClosed(t *testing.T) {
+	p := filepath.Join(t.TempDir(), "key")
+	if _, err := LoadKey(p); err != nil {
+		t.Fatal(err)
+	}
+	for mode, ok := range map[os.FileMode]bool{0o600: true, 0o400: true, 0o440: true, 0o640: true, 0o644: false, 0o604: false, 0o660: false, 0o666: false} {
+		if err := os.Chmod(p, mode); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := LoadKey(p); (err == nil) != ok {
+			t.Errorf("%v: %v", mode, err)
+		} else if err != nil && !strings.Contains(err.Error(), "chmod 600") {
+			t.Errorf("%v: it does not say what to do: %v", mode, err)
+		}
+	}
+}

@@ -12,6 +12,7 @@ import (
 
 	"github.com/xuri/excelize/v2"
 
+	"nivot/internal/core/calendar"
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/value"
 )
@@ -66,6 +67,43 @@ func TestNumberFormats(t *testing.T) {
 				t.Errorf("got %q, want %q", got, x.want)
 			}
 		})
+	}
+}
+
+// Sixty thousand styles with a format each are read once, not looked up for each cell.
+func TestManyStyles(t *testing.T) {
+	l, _ := value.FindLocale("en-GB")
+	f := excelize.NewFile()
+	_ = f.SetCellValue("Sheet1", "A1", "Head")
+	_ = f.SetCellValue("Sheet1", "A2", 1234.0)
+	code := "00000"
+	id, err := f.NewStyle(&excelize.Style{CustomNumFmt: &code})
+	if err != nil {
+		t.Fatal(err)
+	}
+	_ = f.SetCellStyle("Sheet1", "A2", "A2", id)
+	var b bytes.Buffer
+	if err := f.Write(&b); err != nil {
+		t.Fatal(err)
+	}
+	var formats, styles strings.Builder
+	for i := range 60_000 {
+		fmt.Fprintf(&formats, `<numFmt numFmtId="%d" formatCode="0.%d"/>`, 1000+i, i)
+		fmt.Fprintf(&styles, `<xf numFmtId="%d"/>`, 1000+i)
+	}
+	many := rewritten(t, b.Bytes(), "xl/styles.xml", "</numFmts>", formats.String()+"</numFmts>")
+	many = rewritten(t, many, "xl/styles.xml", "</cellXfs>", styles.String()+"</cellXfs>")
+	tab, err := ReadTable(many, Choice{}, l)
+	if err != nil || tab.Rows[0][0] != "01234" {
+		t.Errorf("%v %v", tab, err)
+	}
+}
+
+// Post codes that a workbook shows with their zeros are proposed as text.
+func TestPostCodesAreText(t *testing.T) {
+	l, _ := value.FindLocale("en-GB")
+	if g := sheet.GuessColumn([]string{"01234", "02345", "00017"}, []int{2, 3, 4}, l); g.Type != value.Text {
+		t.Errorf("proposed as %s", g.Type)
 	}
 }
 
@@ -158,7 +196,7 @@ func TestRandomOutAndIn(t *testing.T) {
 	for _, locale := range []string{"en-GB", "en-US", "de", "fr", "nl", "pl"} {
 		s := museum(t, locale)
 		var rows []*sheet.Row
-		for range 60 {
+		for i := range 60 {
 			cells := make([]string, len(s.Columns))
 			for k := range cells {
 				switch r.IntN(4) {
@@ -172,8 +210,42 @@ func TestRandomOutAndIn(t *testing.T) {
 					cells[k] = text()
 				}
 			}
-			cells[0] = "k" + cells[0] // a row of nothing is none
+			cells[0] = fmt.Sprintf("k%d %s", i, cells[0]) // a row of nothing is none
 			rows = append(rows, rowOf(s, cells))
+		}
+		same := func(kind string, i int, back *sheet.Row) {
+			t.Helper()
+			for k := range s.Columns {
+				if c := &s.Columns[k]; !value.Identical(rows[i].Cell(c), back.Cell(c)) {
+					t.Errorf("%s %s, %s of row %d: %q became %q", locale, kind, c.Name, i+1, s.Input(c, rows[i].Cell(c)), s.Input(c, back.Cell(c)))
+				}
+			}
+		}
+		var bundle bytes.Buffer
+		bw, err := NewBundleWriter(&bundle, s, Letters{}, nil, calendar.Default())
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, row := range rows {
+			if err := bw.Row(row); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if err := bw.Close(); err != nil {
+			t.Fatal(err)
+		}
+		back, err := ReadZip(bundle.Bytes())
+		if err != nil || len(back.Rows) != len(rows) {
+			t.Fatalf("%s bundle: %v", locale, err)
+		}
+		for i, row := range back.Rows { // whose options have ids of their own
+			for k := range s.Columns {
+				c, d := &s.Columns[k], &back.Sheet.Columns[k]
+				was, is := rows[i].Cell(c), row.Cell(d)
+				if was.IsFilled() != is.IsFilled() || s.Input(c, was) != back.Sheet.Input(d, is) {
+					t.Errorf("%s bundle, %s of row %d: %q became %q", locale, c.Name, i+1, s.Input(c, was), back.Sheet.Input(d, is))
+				}
+			}
 		}
 		for kind, open := range map[string]func(io.Writer, Out) (Writer, error){"CSV": CSVWriter, "XLSX": XLSXWriter} {
 			var b bytes.Buffer
@@ -194,12 +266,7 @@ func TestRandomOutAndIn(t *testing.T) {
 				t.Fatalf("%s %s: %d rows, %v", locale, kind, len(got.Rows), err)
 			}
 			for i, cells := range got.Rows {
-				back := rowOf(s, cells)
-				for k := range s.Columns {
-					if c := &s.Columns[k]; !value.Identical(rows[i].Cell(c), back.Cell(c)) {
-						t.Errorf("%s %s, %s of row %d: %q became %q", locale, kind, c.Name, i+1, s.Input(c, rows[i].Cell(c)), cells[k])
-					}
-				}
+				same(kind, i, rowOf(s, cells))
 			}
 		}
 	}

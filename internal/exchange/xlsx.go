@@ -83,7 +83,7 @@ func ReadXLSX(b []byte, worksheet string, heading int, l *value.Locale) (t *Tabl
 	if worksheet == "" {
 		worksheet = names[0]
 	}
-	r := &sheetReader{f: f, locale: l, styles: map[int]cellKind{}}
+	r := &sheetReader{f: f, locale: l, styles: readStyles(f)}
 	if props, err := f.GetWorkbookProps(); err == nil && props.Date1904 != nil {
 		r.from1904 = *props.Date1904
 	}
@@ -118,7 +118,7 @@ type sheetReader struct {
 	f        *excelize.File
 	locale   *value.Locale
 	kinds    map[int][]cellKind // by row, from 1
-	styles   map[int]cellKind   // what a number of a style is
+	styles   []cellKind         // what a number is, by its style
 	from1904 bool
 	rounded  []int // lines of numbers that may have been rounded
 }
@@ -375,15 +375,10 @@ func (r *sheetReader) kind(c xml.StartElement) cellKind {
 	if !ok {
 		return number
 	}
-	k, known := r.styles[style]
-	if !known {
-		k = number
-		if s, err := r.f.GetStyle(style); err == nil {
-			k = kindOf(s)
-		}
-		r.styles[style] = k
+	if style < 0 || style >= len(r.styles) {
+		return number
 	}
-	return k
+	return r.styles[style]
 }
 
 // What stands for itself in a number format, what counts elapsed time, and one that is nothing
@@ -394,26 +389,63 @@ var (
 	zeroed  = regexp.MustCompile(`^0{2,30}$`)
 )
 
-// kindOf says what a number of a style is, by its format.
-func kindOf(s *excelize.Style) cellKind {
-	if s.CustomNumFmt != nil {
-		whole, _, _ := strings.Cut(*s.CustomNumFmt, ";")
-		if zeroed.MatchString(whole) {
-			return padded + cellKind(len(whole))
-		}
-		if counted.MatchString(whole) {
-			return duration
-		}
-		code, _, _ := strings.Cut(strings.ToLower(quoted.ReplaceAllString(*s.CustomNumFmt, "")), ";")
-		switch {
-		case strings.ContainsAny(code, "hs"):
-			return moment
-		case strings.ContainsAny(code, "yd"), strings.Contains(code, "m") && !strings.ContainsAny(code, "0#?"):
-			return date
-		}
-		return number
+// readStyles says for each style of a workbook what a number of it is. It reads the part by
+// itself and once: the library looks each style's format up among all of them.
+func readStyles(f *excelize.File) []cellKind {
+	b, ok := f.Pkg.Load("xl/styles.xml")
+	if !ok {
+		return nil
 	}
-	switch n := s.NumFmt; {
+	var part struct {
+		Formats []struct {
+			ID   int    `xml:"numFmtId,attr"`
+			Code string `xml:"formatCode,attr"`
+		} `xml:"numFmts>numFmt"`
+		Styles []struct {
+			Format int `xml:"numFmtId,attr"`
+		} `xml:"cellXfs>xf"`
+	}
+	if data, ok := b.([]byte); !ok || xml.Unmarshal(data, &part) != nil {
+		return nil
+	}
+	own := map[int]cellKind{}
+	for _, n := range part.Formats {
+		own[n.ID] = kindOfCode(n.Code)
+	}
+	out := make([]cellKind, len(part.Styles))
+	for i, s := range part.Styles {
+		if k, ok := own[s.Format]; ok {
+			out[i] = k
+		} else {
+			out[i] = kindOfBuiltIn(s.Format)
+		}
+	}
+	return out
+}
+
+// kindOfCode says what a number is that a format of the workbook's own writes.
+func kindOfCode(format string) cellKind {
+	whole, _, _ := strings.Cut(format, ";")
+	if zeroed.MatchString(whole) {
+		return padded + cellKind(len(whole))
+	}
+	if counted.MatchString(whole) {
+		return duration
+	}
+	code, _, _ := strings.Cut(strings.ToLower(quoted.ReplaceAllString(format, "")), ";")
+	switch {
+	case strings.ContainsAny(code, "hs"):
+		return moment
+	case strings.ContainsAny(code, "yd"), strings.Contains(code, "m") && !strings.ContainsAny(code, "0#?"):
+		return date
+	}
+	return number
+}
+
+// kindOfBuiltIn says what a number is that a format writes which every workbook has (ECMA-376
+// part 1, 18.8.30).
+func kindOfBuiltIn(n int) cellKind {
+	switch {
 	case n == 46:
 		return duration
 	case n >= 18 && n <= 22, n == 45, n == 47, n >= 32 && n <= 35:

@@ -42,11 +42,11 @@ func (s *Store) Figures(ctx context.Context, now time.Time) (f Figures, err erro
 	for _, st := range states {
 		f.ByState[st.State] = st.N
 	}
-	var first *time.Time
-	if err = db.Raw("SELECT MIN(next_try) FROM deliveries WHERE next_try <= ?", now).Scan(&first).Error; err != nil {
+	var queued struct{ First *time.Time }
+	if err = db.Raw("SELECT MIN(next_try) AS first FROM deliveries WHERE next_try <= ?", now).Scan(&queued).Error; err != nil {
 		return f, err
 	}
-	for _, t := range []*time.Time{agenda.First, first} {
+	for _, t := range []*time.Time{agenda.First, queued.First} {
 		if t != nil {
 			f.Late = max(f.Late, now.Sub(*t))
 		}

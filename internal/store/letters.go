@@ -20,6 +20,7 @@ type Letter struct {
 	DeliveryID int64
 	HTML       string
 	Text       string
+	Subject    string    // where it is longer than its delivery keeps it
 	Carried    []Carried // what goes with it
 	OptOut     bool      // mail readers are to offer to unsubscribe
 	By         Wording   // what wrote it
@@ -43,6 +44,9 @@ type Carried struct {
 // NewLetter makes a letter of what has been rendered.
 func NewLetter(r *template.Rendered) *Letter {
 	l := &Letter{HTML: r.HTML, Text: r.Text, OptOut: r.OptOut, By: Wording{r.Template, r.Version, r.Variant}}
+	if clip(r.Subject) != r.Subject {
+		l.Subject = r.Subject
+	}
 	for _, i := range r.Images {
 		l.Carried = append(l.Carried, Carried{File: i.ID(), Type: i.Type, Name: "image" + template.Ending(i.Type), Inline: true})
 	}
@@ -55,7 +59,7 @@ func NewLetter(r *template.Rendered) *Letter {
 // A letter is kept as a pack: the version of its form and the form. Version 0, of letters older
 // than packs, is JSON. Version 1 is a zstd frame (RFC 8878) of its four parts, each after its
 // length as an unsigned varint: HTML, text, what is carried as JSON, and "1" where it offers to
-// opt out; its dictionary are the parts of the first letter that its wording wrote.
+// opt out, and, where it is longer than its delivery keeps it, the subject; its dictionary are the parts of the first letter that its wording wrote.
 const (
 	packJSON = 0
 	packZstd = 1
@@ -78,7 +82,11 @@ func (l *Letter) parts() []byte {
 		optOut = "1"
 	}
 	var b []byte
-	for _, p := range []string{l.HTML, l.Text, carried, optOut} {
+	parts := []string{l.HTML, l.Text, carried, optOut}
+	if l.Subject != "" {
+		parts = append(parts, l.Subject)
+	}
+	for _, p := range parts {
 		b = binary.AppendUvarint(b, uint64(len(p)))
 		b = append(b, p...)
 	}
@@ -86,15 +94,18 @@ func (l *Letter) parts() []byte {
 }
 
 func (l *Letter) readParts(b []byte) error {
-	var parts [4]string
+	var parts [5]string
 	for i := range parts {
+		if i == 4 && len(b) == 0 {
+			break
+		}
 		n, k := binary.Uvarint(b)
 		if k <= 0 || n > uint64(len(b)-k) {
 			return errPack
 		}
 		parts[i], b = string(b[k:k+int(n)]), b[k+int(n):]
 	}
-	l.HTML, l.Text, l.OptOut = parts[0], parts[1], parts[3] != ""
+	l.HTML, l.Text, l.OptOut, l.Subject = parts[0], parts[1], parts[3] != "", parts[4]
 	if parts[2] == "" {
 		return nil
 	}

@@ -42,6 +42,9 @@ func TestLettersComeBack(t *testing.T) {
 	page := text(400)
 	letter := func(id int64, by store.Wording) store.Letter {
 		l := store.Letter{DeliveryID: id, HTML: page + text(random.Intn(30)), Text: text(random.Intn(60)), OptOut: random.Intn(2) == 0, By: by}
+		if id%7 == 0 {
+			l.Subject = strings.Repeat("a subject that is longer than its delivery keeps it; ", 25)
+		}
 		for i := range random.Intn(3) {
 			l.Carried = append(l.Carried, store.Carried{File: strings.Repeat("ab", 32), Type: "application/pdf", Name: fmt.Sprintf("%d \"a\".pdf", i), Inline: i == 1})
 		}

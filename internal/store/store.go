@@ -67,6 +67,9 @@ func Open(dsn string) (*Store, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the database cannot be reached: %w", err)
 	}
+	if err := measure(db); err != nil {
+		return nil, err
+	}
 	pool, err := db.DB()
 	if err != nil {
 		return nil, err

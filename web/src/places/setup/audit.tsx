@@ -31,16 +31,16 @@ const spans: Record<string, { name: string; days: number }> = {
   month: { name: "in the last 30 days", days: 30 },
 };
 
-type Filter = { act: string; person: string; span: string };
+type Filter = { act: string; person: string; span: string; network: string };
 
 export function Audit() {
-  const [filter, setFilter] = useState<Filter>({ act: "", person: "", span: "" });
+  const [filter, setFilter] = useState<Filter>({ act: "", person: "", span: "", network: "" });
   const now = useNow(60000);
   const zone = useZone();
   const people = api.useQuery("get", "/people");
   const span = spans[filter.span]?.days ?? 0;
   const since = span ? new Date(now.getTime() - span * 86_400_000).toISOString() : undefined;
-  const query = { act: filter.act || undefined, person: filter.person || undefined, since };
+  const query = { act: filter.act || undefined, person: filter.person || undefined, network: filter.network || undefined, since };
   const q = useInfiniteQuery({
     queryKey: keys.audit(filter),
     queryFn: ({ pageParam }) => take(http.GET("/audit", { params: { query: { ...query, before: pageParam } } })),
@@ -48,6 +48,7 @@ export function Audit() {
     getNextPageParam: (p) => p.next || undefined,
   });
   const lines = q.data?.pages.flatMap((p) => p.lines);
+  const networks = [...new Set([filter.network, ...(lines ?? []).map((l) => l.network)])].filter(Boolean);
   const csv = new URLSearchParams(Object.entries(query).filter((e): e is [string, string] => !!e[1]));
   return (
     <div className="overflow-auto px-5 py-4">
@@ -71,6 +72,15 @@ export function Audit() {
               value={filter.act}
               onChoose={(act) => setFilter({ ...filter, act })}
               items={[{ id: "", name: "did of any kind" }, ...Object.entries(acts).map(([id, name]) => ({ id, name }))]}
+            />
+          </Blank>{" "}
+          from{" "}
+          <Blank title="From which network address" label="Network address" words={filter.network || "anywhere"}>
+            <Choices
+              name="network"
+              value={filter.network}
+              onChoose={(network) => setFilter({ ...filter, network })}
+              items={[{ id: "", name: "anywhere" }, ...networks.map((id) => ({ id, name: id }))]}
             />
           </Blank>{" "}
           <Blank title="Since when" label="Time" words={spans[filter.span]?.name ?? "ever"}>

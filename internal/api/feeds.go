@@ -50,7 +50,7 @@ func (s *Server) AddFeed(ctx context.Context, r AddFeedRequestObject) (AddFeedRe
 		}
 		f.RuleID = rec.ID
 	}
-	secret := NewToken()
+	secret := store.NewToken()
 	f.TokenHash = store.HashToken(secret)
 	if err := s.st.AddFeed(ctx, f); err != nil {
 		return nil, err

@@ -3,10 +3,8 @@ package api
 import (
 	"context"
 	"crypto/sha256"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"log/slog"
 	"math/bits"
 	"net/http"
 	"strconv"
@@ -14,23 +12,9 @@ import (
 
 	"github.com/labstack/echo/v5"
 
-	"nivot/internal/core/delivery"
 	"nivot/internal/core/value"
 	"nivot/internal/engine"
-	"nivot/internal/mail"
 	"nivot/internal/store"
-)
-
-// confirmPath is where the owner of an address confirms what was sent by a form.
-const confirmPath = "/confirm/"
-
-// What a form lets anybody make Nivot send: one email to an address that is not confirmed yet,
-// asking for that; so many to one address and by one form a day.
-const (
-	confirmLife   = 48 * time.Hour
-	confirmsOfOne = 3   // a day
-	confirmsOfAll = 300 // a day and form
-	sendWithin    = 20 * time.Second
 )
 
 // A browser shows that it has spent a moment on a form: it finds a number which, hashed with the
@@ -76,19 +60,13 @@ func (s *Server) takeAnswers(ctx context.Context, in *intake, edits []engine.Cel
 		return "", err
 	}
 	if address != nil {
-		confirmed, err := s.askToConfirm(ctx, in, *address, edits)
+		confirmed, err := s.e.AskToConfirm(ctx, in.record.SheetID, in.form.Title, *address, edits)
 		if err != nil || !confirmed {
 			return fmt.Sprintf("One more step. An email is on its way to %s; follow the link in it within two days, and we have your answers. If none comes, look among the unwanted emails.", address.Address()), err
 		}
 	}
-	if _, err := s.e.AddRow(ctx, in.record.SheetID, edits, engine.System(byForm)); err != nil {
-		return "", err
-	}
-	return in.form.Thanks, nil
+	return in.form.Thanks, s.e.TakeAnswers(ctx, in.record.SheetID, edits)
 }
-
-// byForm is who stands in the history for what came in by a form.
-const byForm = "the intake form"
 
 // An answerFault is what is wrong with an answer, by its column.
 type answerFault map[string]string
@@ -122,67 +100,10 @@ func (in *intake) toConfirm(answers map[string]string) (*value.Mailbox, error) {
 	return found, nil
 }
 
-// errBusy says that a form has sent as many emails as it may in a day.
-var errBusy = errors.New("the form has sent as many emails as it may today")
-
-// askToConfirm reports whether an address is confirmed; where it is not, it keeps the answers and
-// asks its owner by email. One address is asked a few times a day; the page says the same then.
-func (s *Server) askToConfirm(ctx context.Context, in *intake, to value.Mailbox, edits []engine.CellEdit) (confirmed bool, err error) {
-	key, now := []byte(value.Identifier(to.Address())), s.Wall().UTC()
-	all, ofOne, confirmed, err := s.st.IntakesSince(ctx, in.record.SheetID, key, now.Add(-24*time.Hour))
-	switch {
-	case err != nil || confirmed:
-		return confirmed, err
-	case ofOne >= confirmsOfOne:
-		return false, nil
-	case all >= confirmsOfAll:
-		return false, errBusy
-	}
-	sender, server, err := s.senderOf(ctx, in.record.SheetID)
-	if err != nil {
-		return false, err
-	}
-	cells := map[string]string{}
-	for _, e := range edits {
-		cells[e.Column] = e.Text
-	}
-	token := NewToken()
-	kept := &store.Intake{TokenHash: store.HashToken(token), SheetID: in.record.SheetID, AddressKey: key, Answers: store.Detail(cells), At: now}
-	if err := s.st.AddIntake(ctx, kept); err != nil {
-		return false, err
-	}
-	sending, cancel := context.WithTimeout(ctx, sendWithin)
-	defer cancel()
-	to.Name = ""
-	m := &mail.Message{To: []value.Mailbox{to}, Subject: "Please confirm: " + in.form.Title, Date: s.e.Now(), Text: fmt.Sprintf(
-		"Somebody, probably you, filled in “%s” and gave this address.\n\nConfirm it here within two days, and we have the answers:\n%s%s%s\n\nIf it was not you, do nothing. Nothing more is sent to you.\n",
-		in.form.Title, s.PublicURL, confirmPath, token)}
-	if err := engine.SendBy(sending, sender, server, m, delivery.MessageID("confirm-"+store.NewID(), 1, "nivot.invalid")); err != nil {
-		return false, errors.Join(err, s.st.DropIntake(context.WithoutCancel(ctx), kept.TokenHash))
-	}
-	return false, nil
-}
-
-// senderOf gives the sender of a sheet, who must not have been told to be silent.
-func (s *Server) senderOf(ctx context.Context, sheetID string) (*store.Sender, mail.Server, error) {
-	on, _, err := s.st.Lever(ctx)
-	if err == nil && !on {
-		err = errors.New("all sending is switched off")
-	}
-	if err != nil {
-		return nil, mail.Server{}, err
-	}
-	rec, err := s.st.Sheet(ctx, sheetID)
-	if err != nil {
-		return nil, mail.Server{}, err
-	}
-	return s.e.Sender(ctx, rec.SenderID)
-}
-
 // waiting finds what waits behind a link to be confirmed, with its form.
 func (s *Server) waiting(c *echo.Context) (*store.Intake, *intake, error) {
 	ctx := c.Request().Context()
-	kept, err := s.st.Intake(ctx, c.Param("token"), s.Wall().Add(-confirmLife))
+	kept, err := s.e.IntakeOf(ctx, c.Param("token"))
 	if err != nil {
 		return nil, nil, err
 	}
@@ -221,25 +142,8 @@ func (s *Server) takeConfirm(c *echo.Context) error {
 	if err != nil {
 		return noConfirm(c, err)
 	}
-	cells := map[string]string{}
-	if err := json.Unmarshal([]byte(kept.Answers), &cells); err != nil {
-		return err
-	}
-	var edits []engine.CellEdit
-	for i := range in.sheet.Columns {
-		// A column may have been deleted since.
-		if col := &in.sheet.Columns[i]; cells[col.ID] != "" && col.Type != value.Formula {
-			edits = append(edits, engine.CellEdit{Column: col.ID, Text: cells[col.ID]})
-		}
-	}
-	if err := s.st.ConfirmIntake(ctx, kept.TokenHash, s.Wall().UTC()); err != nil {
+	if err := s.e.Confirm(ctx, kept); err != nil {
 		return noConfirm(c, err)
-	}
-	if _, err := s.e.AddRow(ctx, kept.SheetID, edits, engine.System(byForm)); err != nil {
-		return err
-	}
-	if err := s.st.DropIntakes(ctx, s.Wall().Add(-confirmLife)); err != nil {
-		slog.Warn("what nobody confirmed could not be forgotten", "error", err)
 	}
 	return answerPage(c, http.StatusOK, formView{Form: in.form, Said: in.form.Thanks})
 }

@@ -10,9 +10,6 @@ import (
 	"nivot/internal/store"
 )
 
-// NewToken makes a token for a one-time link: 160 random bits.
-func NewToken() string { return store.NewID() + store.NewID() }
-
 // linkLife is how long a one-time link works.
 const linkLife = 7 * 24 * time.Hour
 
@@ -23,7 +20,7 @@ func FirstLink(ctx context.Context, s *store.Store, now time.Time, publicURL str
 	if err != nil || n > 0 {
 		return "", err
 	}
-	token := NewToken()
+	token := store.NewToken()
 	// One that another process has printed goes on being good: the first that is
 	// used ends all others.
 	err = s.SaveLink(ctx, &store.Link{TokenHash: store.HashToken(token), Purpose: linkFirst, ExpiresAt: now.Add(24 * time.Hour)})
@@ -124,7 +121,7 @@ func (s *Server) UseLink(ctx context.Context, r UseLinkRequestObject) (UseLinkRe
 
 // linkFor makes a link for a person in place of those that they have, and gives its address.
 func (s *Server) linkFor(ctx context.Context, tx *store.Store, p *store.Person, purpose string, life time.Duration) (string, error) {
-	token := NewToken()
+	token := store.NewToken()
 	if err := tx.DropLinks(ctx, p.ID); err != nil {
 		return "", err
 	}

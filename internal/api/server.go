@@ -148,8 +148,8 @@ func New(o Options) (*Handler, error) {
 	e.GET(formPath+":address", s.showForm)
 	e.GET(feedPath+":secret", s.showFeed)
 	e.POST(formPath+":address", s.takeForm)
-	e.GET(confirmPath+":token", s.showConfirm)
-	e.POST(confirmPath+":token", s.takeConfirm)
+	e.GET(engine.ConfirmPath+":token", s.showConfirm)
+	e.POST(engine.ConfirmPath+":token", s.takeConfirm)
 	e.GET(engine.OptOutPath+":token", s.showStop)
 	e.POST(engine.OptOutPath+":token", s.takeStop)
 	e.Any("/api/*", func(*echo.Context) error {
@@ -261,7 +261,7 @@ func (s *Server) ownOrigin() (echo.MiddlewareFunc, error) {
 		return func(c *echo.Context) error {
 			r := c.Request()
 			_, program := bearer(r)
-			if program || strings.HasPrefix(r.URL.Path, formPath) || strings.HasPrefix(r.URL.Path, confirmPath) || strings.HasPrefix(r.URL.Path, engine.OptOutPath) {
+			if program || strings.HasPrefix(r.URL.Path, formPath) || strings.HasPrefix(r.URL.Path, engine.ConfirmPath) || strings.HasPrefix(r.URL.Path, engine.OptOutPath) {
 				return next(c)
 			}
 			if unsafeMethod(r.Method) && r.Header.Get("Sec-Fetch-Site") == "" && r.Header.Get("Origin") == "" {

@@ -3,6 +3,8 @@ package store
 import (
 	"context"
 	"time"
+
+	"gorm.io/gorm/clause"
 )
 
 // Intake is what somebody sent by a form, kept until the owner of its address confirms it. Of
@@ -14,6 +16,12 @@ type Intake struct {
 	Answers     string // JSON: texts by column; "" once it has become a row
 	At          time.Time
 	ConfirmedAt *time.Time
+}
+
+// LockForm lets nobody else count what the form of a sheet has sent, in this transaction.
+func (s *Store) LockForm(ctx context.Context, sheetID string) error {
+	var f Form
+	return first(s.DB(ctx).Clauses(clause.Locking{Strength: "UPDATE"}).First(&f, "sheet_id = ?", sheetID).Error)
 }
 
 // AddIntake keeps what was sent by a form.

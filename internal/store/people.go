@@ -78,6 +78,9 @@ func HashToken(token string) []byte {
 	return h[:]
 }
 
+// NewToken makes a token for an address that must not be guessed: 160 random bits.
+func NewToken() string { return NewID() + NewID() }
+
 // People lists everybody by name, those who have been deleted too: their names stand in
 // what they did.
 func (s *Store) People(ctx context.Context) (out []Person, err error) {

@@ -141,6 +141,12 @@ func (s *Store) AddDoNotEmail(ctx context.Context, m value.Mailbox, reason, by s
 		Create(&DoNotEmail{m.Key(), m.Address(), reason, by, now}).Error
 }
 
+// OnDoNotEmail reports whether an address is on the list.
+func (s *Store) OnDoNotEmail(ctx context.Context, m value.Mailbox) (on bool, err error) {
+	err = s.DB(ctx).Raw("SELECT EXISTS (SELECT 1 FROM do_not_email WHERE address_key = ?)", m.Key()).Scan(&on).Error
+	return on, err
+}
+
 // RemoveDoNotEmail takes an address off the list.
 func (s *Store) RemoveDoNotEmail(ctx context.Context, m value.Mailbox) error {
 	return s.DB(ctx).Delete(&DoNotEmail{}, "address_key = ?", m.Key()).Error

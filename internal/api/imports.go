@@ -252,8 +252,21 @@ func target(into *sheet.Sheet, heading, met string, filled bool, matches map[str
 
 func ptr[T any](v T) *T { return &v }
 
+// separatorWord names what separates the cells of a text; "" of a workbook.
 func separatorWord(r rune) string {
-	return map[rune]string{',': "comma", ';': "semicolon", '\t': "tab"}[r] // none of a workbook
+	switch r {
+	case 0:
+		return ""
+	case ',':
+		return "comma"
+	case ';':
+		return "semicolon"
+	case '\t':
+		return "tab"
+	case '|':
+		return "vertical bar"
+	}
+	return fmt.Sprintf("“%c”", r)
 }
 
 func toGuess(name string, g sheet.Guess) GuessedColumn {

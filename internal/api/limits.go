@@ -149,7 +149,7 @@ func (s *Server) arrives(next http.Handler) http.Handler {
 			readBy(w, bodyDeadline)
 		}
 		agent := []rune(r.UserAgent())
-		ctx := store.WithOpening(r.Context(), &store.Opening{Network: from, Agent: string(agent[:min(len(agent), 300)])})
+		ctx := store.WithOpening(r.Context(), &store.Opening{Agent: string(agent[:min(len(agent), 300)])})
 		next.ServeHTTP(w, r.WithContext(store.WithDoer(ctx, &store.Doer{Network: from})))
 	})
 }

@@ -75,10 +75,7 @@ func (s *Server) UseLink(ctx context.Context, r UseLinkRequestObject) (UseLinkRe
 	if err != nil {
 		return nil, err
 	}
-	if err := checkNewPassword(r.Body.Password, r.Body.Name, email); err != nil {
-		return nil, err
-	}
-	hash, err := s.hashPassword(ctx, r.Body.Password)
+	hash, err := newHash(ctx, r.Body.Password, r.Body.Name, email)
 	if err != nil {
 		return nil, err
 	}

@@ -58,8 +58,12 @@ func checkPassword(hash, password string) bool {
 	return subtle.ConstantTimeCompare(got, want) == 1 && ok
 }
 
-// hashPassword hashes a password when its turn has come.
-func (s *Server) hashPassword(ctx context.Context, password string) (string, error) {
+// newHash hashes the new password of somebody when its turn has come; one that is short or
+// easily guessed is refused.
+func newHash(ctx context.Context, password, name, email string) (string, error) {
+	if err := checkNewPassword(password, name, email); err != nil {
+		return "", err
+	}
 	if err := hashing.Acquire(ctx, 1); err != nil {
 		return "", err
 	}
@@ -68,7 +72,7 @@ func (s *Server) hashPassword(ctx context.Context, password string) (string, err
 }
 
 // isPassword reports, when its turn has come, whether a password is the one that was hashed.
-func (s *Server) isPassword(ctx context.Context, hash, password string) (bool, error) {
+func isPassword(ctx context.Context, hash, password string) (bool, error) {
 	if err := hashing.Acquire(ctx, 1); err != nil {
 		return false, err
 	}

@@ -129,9 +129,6 @@ func (s *Server) changePerson(ctx context.Context, id string, change func(*store
 			return nil
 		}
 		p.EndAccess()
-		if err := tx.DropLinks(ctx, p.ID); err != nil {
-			return err
-		}
 		if err := tx.SavePerson(ctx, p); err != nil {
 			return err
 		}

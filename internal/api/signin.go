@@ -86,7 +86,7 @@ func (s *Server) SignIn(ctx context.Context, r SignInRequestObject) (SignInRespo
 		s.audit(ctx, store.Audited{Actor: r.Body.Email, Act: store.ActSignInFailed, Became: store.Detail(map[string]any{"why": "too many tries"})})
 		return nil, problem(http.StatusTooManyRequests, fmt.Sprintf("Too many tries. Wait %s and try again.", spoken(wait)))
 	}
-	right, err := s.isPassword(ctx, p.PasswordHash, r.Body.Password)
+	right, err := isPassword(ctx, p.PasswordHash, r.Body.Password)
 	if err != nil {
 		return nil, err
 	}
@@ -165,7 +165,7 @@ func (s *Server) ChangePassword(ctx context.Context, r ChangePasswordRequestObje
 	if wait := s.tries.wait(value.Identifier(me.Email), from, true); wait > 0 {
 		return nil, problem(http.StatusTooManyRequests, fmt.Sprintf("Too many tries. Wait %s and try again.", spoken(wait)))
 	}
-	right, err := s.isPassword(ctx, me.PasswordHash, r.Body.Old)
+	right, err := isPassword(ctx, me.PasswordHash, r.Body.Old)
 	if err != nil {
 		return nil, err
 	}
@@ -173,10 +173,7 @@ func (s *Server) ChangePassword(ctx context.Context, r ChangePasswordRequestObje
 		return nil, &engine.Refusal{Field: "/old", Message: "this is not your password"}
 	}
 	s.tries.right(value.Identifier(me.Email), from)
-	if err := checkNewPassword(r.Body.Password, me.Name, me.Email); err != nil {
-		return nil, err
-	}
-	hash, err := s.hashPassword(ctx, r.Body.Password)
+	hash, err := newHash(ctx, r.Body.Password, me.Name, me.Email)
 	if err != nil {
 		return nil, err
 	}

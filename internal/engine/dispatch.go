@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"os"
 	"runtime/debug"
 	"slices"
 	"strconv"
@@ -378,11 +377,7 @@ func (l *line) connect(ctx context.Context, by *senderNow) error {
 		return nil
 	}
 	l.close()
-	helo, err := os.Hostname()
-	if err != nil || helo == "" {
-		helo = "localhost"
-	}
-	client, err := mail.Dial(ctx, by.server, helo)
+	client, err := mail.Dial(ctx, by.server, helo())
 	if err != nil {
 		return err
 	}
@@ -670,11 +665,7 @@ func SendBy(ctx context.Context, sender *store.Sender, server mail.Server, m *ma
 	if err != nil {
 		return err
 	}
-	helo, err := os.Hostname()
-	if err != nil || helo == "" {
-		helo = "localhost"
-	}
-	c, err := mail.Dial(ctx, server, helo)
+	c, err := mail.Dial(ctx, server, helo())
 	if err != nil {
 		return err
 	}

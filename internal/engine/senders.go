@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"sync"
 	"time"
 
@@ -68,6 +69,7 @@ type senderNow struct {
 	address string
 	from    value.Mailbox
 	server  mail.Server
+	err     error // why it cannot be used
 }
 
 // sendersKept are the senders as they stood a moment ago, so that sending asks the database
@@ -76,7 +78,6 @@ type sendersKept struct {
 	mu   sync.Mutex
 	read time.Time // guarded by mu; zero where they have to be read anew
 	list []senderNow
-	errs map[string]error // of those that cannot be used
 }
 
 // sendersFresh is for how long what was read of the senders is good. What this process saves
@@ -94,7 +95,7 @@ func (k *sendersKept) now(ctx context.Context, e *Engine, id string) (*senderNow
 	}
 	for i := range k.list {
 		if s := &k.list[i]; id == "" || s.id == id {
-			return s, k.errs[s.id]
+			return s, s.err
 		}
 	}
 	return nil, errNoSender
@@ -105,7 +106,7 @@ func (k *sendersKept) load(ctx context.Context, e *Engine) error {
 	if err != nil {
 		return err
 	}
-	k.read, k.list, k.errs = time.Now(), nil, map[string]error{}
+	k.read, k.list = time.Now(), nil
 	for i := range senders {
 		s := &senders[i]
 		now := senderNow{id: s.ID, name: s.Name, address: s.Address}
@@ -113,11 +114,11 @@ func (k *sendersKept) load(ctx context.Context, e *Engine) error {
 		if err == nil && len(boxes) == 1 {
 			now.from = boxes[0]
 			now.from.Name = s.Name
-			now.server, err = e.server(s)
+			now.server, now.err = e.server(s)
 		} else {
-			err = fmt.Errorf("the sender's address %q cannot be used", s.Address)
+			now.err = fmt.Errorf("the sender's address %q cannot be used", s.Address)
 		}
-		k.list, k.errs[s.ID] = append(k.list, now), err
+		k.list = append(k.list, now)
 	}
 	return nil
 }
@@ -149,4 +150,13 @@ func (d *dispatcher) says(ctx context.Context, j *job, by *senderNow) error {
 		j.IdentityID = id
 		return nil
 	})
+}
+
+// helo is what this machine calls itself to mail servers.
+func helo() string {
+	name, err := os.Hostname()
+	if err != nil || name == "" {
+		return "localhost"
+	}
+	return name
 }

@@ -64,20 +64,13 @@ func (s *Store) AddAudit(ctx context.Context, a Audited) error {
 		a.Network = d.Network
 	}
 	a.At = a.At.UTC()
-	a.Actor, a.Subject = shorten(a.Actor, 254), shorten(a.Subject, 300)
-	a.Was, a.Became = shorten(a.Was, maxAudited), shorten(a.Became, maxAudited)
+	a.Actor, a.Subject = clip(a.Actor, 254), clip(a.Subject, 300)
+	a.Was, a.Became = clip(a.Was, maxAudited), clip(a.Became, maxAudited)
 	return s.DB(ctx).Create(&a).Error
 }
 
 // maxAudited bounds what a line keeps of before and after, in characters.
 const maxAudited = 8000
-
-func shorten(s string, n int) string {
-	if r := []rune(s); len(r) > n {
-		return string(r[:n])
-	}
-	return s
-}
 
 // AuditFilter picks lines of the audit; its zero value picks all.
 type AuditFilter struct {

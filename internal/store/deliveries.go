@@ -149,7 +149,7 @@ func (s *Store) InsertDeliveries(ctx context.Context, ds []*Delivery) error {
 			// The occasion is not the first: GORM spreads a slice behind "(".
 			q.WriteString("(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)")
 			args = append(args, d.SheetID, d.Occasion, d.Base, d.RuleID, d.RowID, d.Step, d.Reaction, d.TemplateID, d.SenderID, d.DueAt, d.JudgedAt, d.WentAt,
-				d.State, d.Reason, d.Trouble, d.Blame, d.Origin, d.Facts, d.Recipients, d.ReplyTo, clip(d.Subject), d.Attempt, d.NextTry, d.FinishedAt)
+				d.State, d.Reason, d.Trouble, d.Blame, d.Origin, d.Facts, d.Recipients, d.ReplyTo, clip(d.Subject, maxKept), d.Attempt, d.NextTry, d.FinishedAt)
 			keys[i] = d.Occasion
 		}
 		// INSERT IGNORE does not say which it passed over, so that is asked
@@ -185,13 +185,19 @@ func (s *Store) InsertDeliveries(ctx context.Context, ds []*Delivery) error {
 	})
 }
 
-// clip keeps text within the 1,000 characters of its column.
-func clip(s string) string {
-	if len(s) <= 1000 {
+// maxKept is how many characters of a subject or a reply a delivery keeps.
+const maxKept = 1000
+
+// clip keeps text within the characters of its column.
+func clip(s string, most int) string {
+	if len(s) <= most {
 		return s
 	}
 	r := []rune(s)
-	return string(r[:min(len(r), 996)]) + "…"
+	if len(r) <= most {
+		return s
+	}
+	return string(r[:most-1]) + "…"
 }
 
 // Held tells which of these identities the ledger holds.

@@ -62,7 +62,7 @@ func orNew(st delivery.State) string {
 // SaveDelivery writes a delivery, and refuses where its state is no longer the
 // one that it was read with.
 func (s *Store) SaveDelivery(ctx context.Context, d *Delivery) error {
-	d.Subject, d.Reply = clip(d.Subject), clip(d.Reply)
+	d.Subject, d.Reply = clip(d.Subject, maxKept), clip(d.Reply, maxKept)
 	was := d.read
 	if was == "" {
 		was = d.State

@@ -44,7 +44,7 @@ type Carried struct {
 // NewLetter makes a letter of what has been rendered.
 func NewLetter(r *template.Rendered) *Letter {
 	l := &Letter{HTML: r.HTML, Text: r.Text, OptOut: r.OptOut, By: Wording{r.Template, r.Version, r.Variant}}
-	if clip(r.Subject) != r.Subject {
+	if clip(r.Subject, maxKept) != r.Subject {
 		l.Subject = r.Subject
 	}
 	for _, i := range r.Images {

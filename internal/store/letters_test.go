@@ -10,6 +10,7 @@ import (
 	"sync"
 	"testing"
 
+	"nivot/internal/core/template"
 	"nivot/internal/database/dbtest"
 	"nivot/internal/store"
 )
@@ -232,5 +233,25 @@ func TestLetterForms(t *testing.T) {
 		if l, err := st.Letter(ctx, 2); err == nil {
 			t.Errorf("%s: %+v", name, l)
 		}
+	}
+}
+
+// A subject is cut where it is longer than a delivery keeps it, and nowhere else: characters
+// count, not bytes.
+func TestSubjectsKept(t *testing.T) {
+	for _, x := range []struct {
+		name, subject string
+		whole         bool
+	}{
+		{"short", "Oak bellows", true},
+		{"of many bytes", strings.Repeat("晴", 500), true},
+		{"as long as may be", strings.Repeat("é", 1000), true},
+		{"longer", strings.Repeat("é", 1001), false},
+	} {
+		t.Run(x.name, func(t *testing.T) {
+			if l := store.NewLetter(&template.Rendered{Subject: x.subject}); (l.Subject == "") != x.whole || !x.whole && l.Subject != x.subject {
+				t.Errorf("kept beside the delivery: %.40q", l.Subject)
+			}
+		})
 	}
 }

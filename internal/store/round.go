@@ -110,7 +110,7 @@ func (r *Round) script() (q *script, outcomes []int) {
 		q.add(eventsOf+"?, 'nivot', '"+EventDelivery+`accepted', sheet_id, row_id, rule_id, id, CONCAT('{"attempt":', attempt, IF(state = 'sending', CONCAT(',"sending":"', DATE_FORMAT(sending_at, '%Y-%m-%dT%H:%i:%s.%fZ'), '"'), ''), ?) FROM deliveries`+where+answering(delivery.Accepted)+" FOR UPDATE",
 			r.Now, `,"reply":`+Detail(reply)+`,"try":1}`, r.Worker)
 		q.add("UPDATE deliveries SET state = 'accepted', trouble = '', reply = ?, finished_at = ?, tries = tries + 1, next_try = NULL"+where+answering(delivery.Accepted),
-			clip(reply), r.Now, r.Worker)
+			clip(reply, maxKept), r.Now, r.Worker)
 		outcomes = append(outcomes, q.n-1)
 	}
 	for _, o := range r.Finished {
@@ -121,7 +121,7 @@ func (r *Round) script() (q *script, outcomes []int) {
 		q.add(eventsOf+"?, 'nivot', ?, sheet_id, row_id, rule_id, id, ? FROM deliveries"+where+answering(d.State)+" FOR UPDATE",
 			append([]any{r.Now, EventDelivery + string(d.State), o.Detail}, mine...)...)
 		q.add("UPDATE deliveries SET state = ?, trouble = ?, reply = ?, recipients = ?, tries = ?, first_try = ?, next_try = ?, finished_at = ?"+where+answering(d.State),
-			append([]any{string(d.State), d.Trouble.Encode(), clip(d.Reply), d.Recipients, d.Tries, instant(d.FirstTry), instant(d.NextTry), instant(d.FinishedAt)}, mine...)...)
+			append([]any{string(d.State), d.Trouble.Encode(), clip(d.Reply, maxKept), d.Recipients, d.Tries, instant(d.FirstTry), instant(d.NextTry), instant(d.FinishedAt)}, mine...)...)
 		outcomes = append(outcomes, q.n-1)
 	}
 	q.add("COMMIT")

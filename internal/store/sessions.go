@@ -23,8 +23,9 @@ const idleSeconds = 3 * 24 * 60 * 60
 
 const goesOn = "ended_at IS NULL AND expiry > UTC_TIMESTAMP(6) AND seen_at > UTC_TIMESTAMP(6) - INTERVAL ? SECOND"
 
-// Opening says whose a session that is about to be kept is, and from where it was begun.
-type Opening struct{ Person, Network, Agent string }
+// Opening says whose a session that is about to be kept is, and in which browser it was begun;
+// from where, the context's Doer says.
+type Opening struct{ Person, Agent string }
 
 type openingKey struct{}
 
@@ -76,7 +77,7 @@ func (x Sessions) CommitCtx(ctx context.Context, token string, b []byte, expiry 
 	return x.S.DB(ctx).Exec(`INSERT INTO sessions (person_id, data, token_hash, expiry, network, agent, created_at, seen_at)
 		VALUES (?, ?, ?, ?, ?, ?, UTC_TIMESTAMP(6), UTC_TIMESTAMP(6))
 		ON DUPLICATE KEY UPDATE data = IF(ended_at IS NULL, VALUES(data), data), expiry = IF(ended_at IS NULL, VALUES(expiry), expiry)`,
-		o.Person, b, HashToken(token), expiry.UTC(), o.Network, o.Agent).Error
+		o.Person, b, HashToken(token), expiry.UTC(), DoerOf(ctx).Network, o.Agent).Error
 }
 
 // DeleteCtx implements scs.CtxStore.

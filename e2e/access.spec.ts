@@ -1,17 +1,10 @@
-import { expect, type Page, test } from "@playwright/test";
-import { ask, mails, signIn } from "./museum";
+import { expect, test } from "@playwright/test";
+import { ask, mails, person, signIn } from "./museum";
 
 // One's own account, and what of it an administrator sees.
-const other = async (page: Page, who: "hugh" | "ines") => {
-  const there = await (await page.context().browser()?.newContext())?.newPage();
-  if (!there) throw new Error("no browser");
-  await signIn(there, who);
-  return there;
-};
-
-test("one is signed out elsewhere, and a forgotten password is set anew by email", async ({ page }) => {
+test("one is signed out elsewhere, and a forgotten password is set anew by email", async ({ browser, page }) => {
   await signIn(page, "hugh");
-  const elsewhere = await other(page, "hugh");
+  const elsewhere = await person(browser, "hugh");
   await page.getByRole("button", { name: "Hugh Bellamy" }).click();
   await page.getByRole("link", { name: "Your account" }).click();
   await expect(page.getByRole("row")).toHaveCount(3);
@@ -29,7 +22,7 @@ test("one is signed out elsewhere, and a forgotten password is set anew by email
   await elsewhere.getByLabel("Email address").fill("hugh@marrowby.example");
   await elsewhere.getByRole("button", { name: "Forgotten your password?" }).click();
   await expect(elsewhere.getByText("If the address is known here")).toBeVisible();
-  const ines = await other(page, "ines");
+  const ines = await person(browser, "ines");
   await expect.poll(async () => (await mails(ines, "A new password for Nivot")).total).toBe(1);
   const id = (await mails(ines, "A new password for Nivot")).messages[0]?.id;
   const { text } = await ask<{ text: string }>(ines, "GET", `/practice/messages/${id}`);

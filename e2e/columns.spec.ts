@@ -1,5 +1,5 @@
-import { type Browser, expect, type Page, test } from "@playwright/test";
-import { ask, signIn } from "./museum";
+import { expect, type Page, test } from "@playwright/test";
+import { ask, person } from "./museum";
 
 // The columns of a sheet, and who may do what with them.
 test.describe.configure({ mode: "serial" });
@@ -18,13 +18,6 @@ B-6;Finn Rook;finn.rook@volunteers.marrowby.example;05/05/2027;dull;64
 B-7;Gil Tarn;gil.tarn@volunteers.marrowby.example;05/06/2027;clear;33
 B-8;Hal Isley;hal.isley@volunteers.marrowby.example;05/07/2027;clear;21
 `;
-
-async function person(browser: Browser, who: "ines" | "tom" | "rosa" | "hugh") {
-  const context = await browser.newContext({ permissions: ["clipboard-read", "clipboard-write"] });
-  const page = await context.newPage();
-  await signIn(page, who);
-  return page;
-}
 
 let page: Page;
 let sheet = "";

@@ -1,4 +1,4 @@
-import { expect, type Page } from "@playwright/test";
+import { type Browser, expect, type Page } from "@playwright/test";
 
 export const password = "weathercock-1790";
 
@@ -8,6 +8,14 @@ export async function signIn(page: Page, who: "ines" | "tom" | "rosa" | "hugh") 
   await page.getByLabel("Password").fill(password);
   await page.getByRole("button", { name: "Sign in" }).click();
   await expect(page.getByRole("navigation", { name: "Places" })).toBeVisible();
+}
+
+/** A page of its own on which somebody is signed in, who may copy and paste. */
+export async function person(browser: Browser, who: Parameters<typeof signIn>[1]) {
+  const context = await browser.newContext({ permissions: ["clipboard-read", "clipboard-write"] });
+  const page = await context.newPage();
+  await signIn(page, who);
+  return page;
 }
 
 // Calls the API as the page's person; the browser adds what the server asks for.

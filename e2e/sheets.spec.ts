@@ -1,5 +1,5 @@
-import { type Browser, expect, type Page, test } from "@playwright/test";
-import { ask, mails, signIn } from "./museum";
+import { expect, type Page, test } from "@playwright/test";
+import { ask, mails, person } from "./museum";
 
 // One sheet, worked in as people do: by keyboard, with tables from other
 // programs, by two at once.
@@ -16,13 +16,6 @@ const rowsOf = (page: Page, sheet: string) => ask<RowPage>(page, "POST", `/sheet
 // The clipboard as another program leaves it.
 async function clip(page: Page, text: string) {
   await page.evaluate((t) => navigator.clipboard.writeText(t), text);
-}
-
-async function person(browser: Browser, who: "ines" | "tom" | "rosa" | "hugh") {
-  const context = await browser.newContext({ permissions: ["clipboard-read", "clipboard-write"] });
-  const page = await context.newPage();
-  await signIn(page, who);
-  return page;
 }
 
 const csv = `Reading;Case;Keeper email;Read on;Humidity;State

@@ -1,15 +1,10 @@
-import { type Browser, expect, type Page, test } from "@playwright/test";
-import { ask, signIn } from "./museum";
+import { expect, type Page, test } from "@playwright/test";
+import { ask, person } from "./museum";
 
 // Two people, or two tabs, at the same thing: nobody overwrites what they have
 // not seen, and nothing that was typed is lost.
 test.describe.configure({ mode: "serial" });
 
-async function person(browser: Browser, who: "ines" | "tom" | "rosa" | "hugh") {
-  const page = await (await browser.newContext()).newPage();
-  await signIn(page, who);
-  return page;
-}
 type Named = { id: string; name: string; sheet?: string };
 type Made = { id: string; version: number };
 

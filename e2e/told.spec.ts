@@ -1,5 +1,5 @@
-import { type Browser, expect, type Page, test } from "@playwright/test";
-import { ask, password, signIn } from "./museum";
+import { expect, type Page, test } from "@playwright/test";
+import { ask, password, person } from "./museum";
 
 // Nobody is left in the dark: what cannot be done is said, what was written is kept, what
 // was deleted is restored. A test for each promise, on a sheet with blemishes of its own.
@@ -26,12 +26,6 @@ const column = (name: string) => sheet.columns.find((c) => c.name === name)?.id 
 const rulePath = () => `/sheets/${sheet.id}/rules/${rule.id}`;
 const save = () => page.getByRole("button", { name: /^Save\b/ });
 const keys = () => page.getByRole("rowheader");
-
-async function person(browser: Browser, who: Parameters<typeof signIn>[1]) {
-  const p = await (await browser.newContext()).newPage();
-  await signIn(p, who);
-  return p;
-}
 
 test.beforeAll(async ({ browser }) => {
   page = await person(browser, "ines");

@@ -6,6 +6,8 @@ import (
 	"os"
 	"runtime"
 	"runtime/pprof"
+	"slices"
+	"strings"
 
 	"nivot/internal/bench"
 	"nivot/web"
@@ -14,10 +16,16 @@ import (
 func runBench(ctx context.Context, args []string) error {
 	f := flags("bench")
 	write := f.String("write", "", "also write the table to this file")
-	only := f.String("only", "", "measure one alone: client, dispatch, idle, due, render, rehearse, import, edit, views or grid")
+	only := f.String("only", "", "measure one alone: "+strings.Join(bench.Names, ", "))
 	profile := f.String("cpuprofile", "", "write a CPU profile to this file")
 	if err := f.Parse(args); err != nil {
 		return err
+	}
+	if f.NArg() > 0 {
+		return fmt.Errorf("bench takes no %q; to measure one alone, say -only %s", f.Arg(0), f.Arg(0))
+	}
+	if *only != "" && !slices.Contains(bench.Names, *only) {
+		return fmt.Errorf("there is nothing to measure called %q; there are %s", *only, strings.Join(bench.Names, ", "))
 	}
 	if *profile != "" {
 		p, err := os.Create(*profile)

@@ -409,8 +409,8 @@ func TestAudit(t *testing.T) {
 	s.want(admin, "GET", "/audit", "", 200, &page)
 	seen := map[string]AuditLine{}
 	for _, l := range page.Lines { // the newest of each
-		if _, ok := seen[l.Act]; !ok {
-			seen[l.Act] = l
+		if _, ok := seen[string(l.Act)]; !ok {
+			seen[string(l.Act)] = l
 		}
 	}
 	for _, x := range []struct{ act, actor, network, was, became string }{

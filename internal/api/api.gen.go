@@ -26,6 +26,54 @@ import (
 	openapi_types "github.com/oapi-codegen/runtime/types"
 )
 
+// Defines values for AuditAct.
+const (
+	Export          AuditAct = "export"
+	FormSaved       AuditAct = "form-saved"
+	LinkMade        AuditAct = "link-made"
+	PasswordChanged AuditAct = "password-changed"
+	PersonSaved     AuditAct = "person-saved"
+	SessionsEnded   AuditAct = "sessions-ended"
+	SettingSaved    AuditAct = "setting-saved"
+	SignIn          AuditAct = "sign-in"
+	SignInFailed    AuditAct = "sign-in-failed"
+	SignOut         AuditAct = "sign-out"
+	SourceSaved     AuditAct = "source-saved"
+	TokenSaved      AuditAct = "token-saved"
+)
+
+// Valid indicates whether the value is a known member of the AuditAct enum.
+func (e AuditAct) Valid() bool {
+	switch e {
+	case Export:
+		return true
+	case FormSaved:
+		return true
+	case LinkMade:
+		return true
+	case PasswordChanged:
+		return true
+	case PersonSaved:
+		return true
+	case SessionsEnded:
+		return true
+	case SettingSaved:
+		return true
+	case SignIn:
+		return true
+	case SignInFailed:
+		return true
+	case SignOut:
+		return true
+	case SourceSaved:
+		return true
+	case TokenSaved:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for CalendarBodyWeekdays.
 const (
 	CalendarBodyWeekdaysFri CalendarBodyWeekdays = "fri"
@@ -1032,9 +1080,13 @@ type Arming struct {
 // Attachment a file that goes with each email
 type Attachment = template.Attachment
 
+// AuditAct what was done; the kinds of events among them say that something of theirs was changed
+type AuditAct string
+
 // AuditLine defines model for AuditLine.
 type AuditLine struct {
-	Act     string    `json:"act"`
+	// Act what was done; the kinds of events among them say that something of theirs was changed
+	Act     AuditAct  `json:"act"`
 	Actor   string    `json:"actor"`
 	ActorId string    `json:"actorId"`
 	At      time.Time `json:"at"`
@@ -1850,6 +1902,9 @@ type Limits struct {
 
 	// Offset the most that an offset of a rule counts, either way
 	Offset int `json:"offset"`
+
+	// Password characters that a password has at least
+	Password int `json:"password"`
 
 	// Steps steps of one change of rows
 	Steps int `json:"steps"`
@@ -2948,7 +3003,7 @@ type WrittenBy struct {
 
 // ListAuditParams defines parameters for ListAudit.
 type ListAuditParams struct {
-	Act     *string    `form:"act,omitempty" json:"act,omitempty"`
+	Act     *AuditAct  `form:"act,omitempty" json:"act,omitempty"`
 	Person  *string    `form:"person,omitempty" json:"person,omitempty"`
 	Network *string    `form:"network,omitempty" json:"network,omitempty"`
 	Since   *time.Time `form:"since,omitempty" json:"since,omitempty"`
@@ -2957,7 +3012,7 @@ type ListAuditParams struct {
 
 // ExportAuditParams defines parameters for ExportAudit.
 type ExportAuditParams struct {
-	Act     *string    `form:"act,omitempty" json:"act,omitempty"`
+	Act     *AuditAct  `form:"act,omitempty" json:"act,omitempty"`
 	Person  *string    `form:"person,omitempty" json:"person,omitempty"`
 	Network *string    `form:"network,omitempty" json:"network,omitempty"`
 	Since   *time.Time `form:"since,omitempty" json:"since,omitempty"`

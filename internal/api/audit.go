@@ -17,14 +17,16 @@ const (
 	maxAuditCSV = 200_000
 )
 
-func auditFilter(act, person, network *string, since *time.Time) (f store.AuditFilter) {
-	text := func(s *string) string {
-		if s == nil {
-			return ""
-		}
-		return *s
+func auditFilter(act *AuditAct, person, network *string, since *time.Time) (f store.AuditFilter) {
+	if act != nil {
+		f.Act = string(*act)
 	}
-	f.Act, f.ActorID, f.Network = text(act), text(person), text(network)
+	if person != nil {
+		f.ActorID = *person
+	}
+	if network != nil {
+		f.Network = *network
+	}
 	if since != nil {
 		f.Since = *since
 	}
@@ -47,7 +49,7 @@ func (s *Server) ListAudit(ctx context.Context, r ListAuditRequestObject) (ListA
 	out := ListAudit200JSONResponse{Lines: []AuditLine{}}
 	for _, a := range list {
 		out.Lines = append(out.Lines, AuditLine{Id: strconv.FormatInt(a.ID, 10), At: a.At, Actor: a.Actor, ActorId: a.ActorID, Network: a.Network,
-			Act: a.Act, Subject: a.Subject, Was: a.Was, Became: a.Became})
+			Act: AuditAct(a.Act), Subject: a.Subject, Was: a.Was, Became: a.Became})
 	}
 	if len(list) == auditPage {
 		out.Next = strconv.FormatInt(list[len(list)-1].ID, 10)

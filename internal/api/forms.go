@@ -148,6 +148,7 @@ type formView struct {
 	Form    Form
 	Address string // of the form, for its proof; "" for a page that needs none
 	Base    string // of the application's path
+	Bits    int    // zero bits of the proof
 	Said    string // in place of the form
 	Ask     bool
 	Fault   string
@@ -221,7 +222,7 @@ func (s *Server) showForm(c *echo.Context) error {
 	if !in.form.Open {
 		return answerPage(c, http.StatusGone, closedForm)
 	}
-	return answerPage(c, http.StatusOK, formView{Form: in.form, Base: s.base, Address: in.record.Address, Ask: true, Fields: in.fields(nil, nil)})
+	return answerPage(c, http.StatusOK, formView{Form: in.form, Base: s.base, Bits: proofBits, Address: in.record.Address, Ask: true, Fields: in.fields(nil, nil)})
 }
 
 // fields gives the form's fields with what was answered and what is wrong
@@ -277,10 +278,10 @@ func (s *Server) takeForm(c *echo.Context) error {
 	}
 	answers, faults, edits := in.read(r.PostForm.Get)
 	if len(faults) > 0 {
-		return answerPage(c, http.StatusUnprocessableEntity, formView{Form: in.form, Base: s.base, Address: in.record.Address, Ask: true, Fields: in.fields(answers, faults), Fault: "Please look at what is marked below."})
+		return answerPage(c, http.StatusUnprocessableEntity, formView{Form: in.form, Base: s.base, Bits: proofBits, Address: in.record.Address, Ask: true, Fields: in.fields(answers, faults), Fault: "Please look at what is marked below."})
 	}
 	again := func(status int, faults map[string]string, why string) error {
-		return answerPage(c, status, formView{Form: in.form, Base: s.base, Address: in.record.Address, Ask: true, Fields: in.fields(answers, faults), Fault: why})
+		return answerPage(c, status, formView{Form: in.form, Base: s.base, Bits: proofBits, Address: in.record.Address, Ask: true, Fields: in.fields(answers, faults), Fault: why})
 	}
 	if !s.mayCome(r.Context(), in.record.Address, r.PostForm.Get) {
 		return again(http.StatusTooManyRequests, nil, "Too much is coming in. Please wait some minutes and send it again.")

@@ -26,7 +26,7 @@ func (s *Server) session(ctx context.Context, p *store.Person) (Session, error) 
 	if err != nil {
 		return Session{}, err
 	}
-	out := Session{Demo: s.Clock != nil, Sending: on, Version: s.Version, Started: n > 0, Limits: Limits{Steps: engine.MaxOps, Offset: rule.MaxOffset, Foretold: engine.ForetoldFrom},
+	out := Session{Demo: s.Clock != nil, Sending: on, Version: s.Version, Started: n > 0, Limits: Limits{Steps: engine.MaxOps, Offset: rule.MaxOffset, Foretold: engine.ForetoldFrom, Password: minPassword},
 		Clock: Clock{Now: s.e.Now(), Practice: s.Clock != nil, Zone: s.Zone.String()}}
 	out.May = []Role{}
 	if p != nil {

@@ -5,15 +5,12 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
 	"net/http/cookiejar"
 	"runtime"
 	"slices"
 	"sync"
 	"time"
-
-	"golang.org/x/net/netutil"
 
 	"nivot/internal/api"
 	"nivot/internal/store"
@@ -107,19 +104,12 @@ func (b *bench) people() error {
 		return err
 	}
 	defer st.Close()
-	h, err := api.New(api.Options{Engine: e, Wall: time.Now, Web: b.web, PublicURL: "http://127.0.0.1", Version: "bench"})
+	base, end, err := b.serve(e)
 	if err != nil {
 		return err
 	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return err
-	}
-	srv := &http.Server{Handler: h}
-	go func() { _ = srv.Serve(netutil.LimitListener(l, 4000)) }()
-	defer srv.Close()
-	go h.Run(b.ctx)
-	o := &office{base: "http://" + l.Addr().String(), sheet: rec.ID}
+	defer end()
+	o := &office{base: base, sheet: rec.ID}
 	hash := api.HashPassword("weathercock-1790")
 	for i := range crowd {
 		email := fmt.Sprintf("person%d@marrowby.example", i)

@@ -2,6 +2,7 @@ package bench
 
 import (
 	"bytes"
+	"context"
 	"encoding/csv"
 	"encoding/json"
 	"fmt"
@@ -257,6 +258,23 @@ func (b *bench) views() error {
 	return nil
 }
 
+// serve answers over HTTP at a base address until it is stopped.
+func (b *bench) serve(e *engine.Engine) (base string, stop func(), err error) {
+	h, err := api.New(api.Options{Engine: e, Wall: time.Now, Web: b.web, PublicURL: "http://127.0.0.1", Version: "bench"})
+	if err != nil {
+		return "", nil, err
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "", nil, err
+	}
+	ctx, cancel := context.WithCancel(b.ctx)
+	srv := &http.Server{Handler: h}
+	go h.Run(ctx)
+	go func() { _ = srv.Serve(l) }()
+	return "http://" + l.Addr().String(), func() { cancel(); srv.Close() }, nil
+}
+
 // grid measures the grid over a million rows in Chromium: until the first rows
 // are painted, and the frames of scrolling.
 func (b *bench) grid() error {
@@ -274,18 +292,12 @@ func (b *bench) grid() error {
 		PasswordHash: api.HashPassword("weathercock-1790"), CreatedAt: e.Now()}); err != nil {
 		return err
 	}
-	h, err := api.New(api.Options{Engine: e, Wall: time.Now, Web: b.web, PublicURL: "http://127.0.0.1", Version: "bench"})
+	base, stop, err := b.serve(e)
 	if err != nil {
 		return err
 	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return err
-	}
-	srv := &http.Server{Handler: h}
-	go func() { _ = srv.Serve(l) }()
-	defer srv.Close()
-	cmd := exec.CommandContext(b.ctx, "node", script, "http://"+l.Addr().String(), rec.ID)
+	defer stop()
+	cmd := exec.CommandContext(b.ctx, "node", script, base, rec.ID)
 	cmd.Stderr = os.Stderr
 	out, err := cmd.Output()
 	if err != nil {

@@ -2402,6 +2402,8 @@ export interface components {
             offset: number;
             /** @description a change of more rows than this is looked at before it is made */
             foretold: number;
+            /** @description characters that a password has at least */
+            password: number;
         };
         /** @enum {string} */
         Order: "day-month-year" | "month-day-year" | "year-month-day";
@@ -3896,6 +3898,11 @@ export interface components {
             seenAt: string;
             here: boolean;
         };
+        /**
+         * @description what was done; the kinds of events among them say that something of theirs was changed
+         * @enum {string}
+         */
+        AuditAct: "sign-in" | "sign-in-failed" | "sign-out" | "sessions-ended" | "password-changed" | "link-made" | "person-saved" | "token-saved" | "setting-saved" | "form-saved" | "source-saved" | "export";
         AuditLine: {
             id: string;
             /** Format: date-time */
@@ -3903,7 +3910,7 @@ export interface components {
             actor: string;
             actorId: string;
             network: string;
-            act: string;
+            act: components["schemas"]["AuditAct"];
             subject: string;
             /** @description JSON; "" where nothing was before */
             was: string;
@@ -4302,7 +4309,7 @@ export interface operations {
     listAudit: {
         parameters: {
             query?: {
-                act?: string;
+                act?: components["schemas"]["AuditAct"];
                 person?: string;
                 network?: string;
                 since?: string;
@@ -4341,7 +4348,7 @@ export interface operations {
     exportAudit: {
         parameters: {
             query?: {
-                act?: string;
+                act?: components["schemas"]["AuditAct"];
                 person?: string;
                 network?: string;
                 since?: string;

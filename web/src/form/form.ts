@@ -4,8 +4,6 @@
 import { sha256 } from "@noble/hashes/sha2.js";
 import { utf8ToBytes } from "@noble/hashes/utils.js";
 
-const bits = 15;
-
 function leadingZeros(sum: Uint8Array): number {
   let n = 0;
   for (const b of sum) {
@@ -16,7 +14,7 @@ function leadingZeros(sum: Uint8Array): number {
 }
 
 // Looks for a number some thousands at a time, so that the page stays alive.
-async function proof(address: string, stamp: string): Promise<string> {
+async function proof(address: string, stamp: string, bits: number): Promise<string> {
   for (let n = Math.floor(Math.random() * 2 ** 40); ; n++) {
     if (leadingZeros(sha256(utf8ToBytes(`${address}.${stamp}.${n}`))) >= bits) return String(n);
     if (n % 2000 === 0) await new Promise((rest) => setTimeout(rest));
@@ -32,7 +30,7 @@ form?.addEventListener("submit", (e) => {
   const button = form.querySelector("button");
   if (button) button.disabled = true;
   stamp.value = String(Math.floor(Date.now() / 1000));
-  void proof(form.dataset.proof ?? "", stamp.value).then((found) => {
+  void proof(form.dataset.proof ?? "", stamp.value, Number(form.dataset.bits)).then((found) => {
     shown.value = found;
     form.submit();
   });

@@ -3,15 +3,16 @@
 import { useBlocker } from "@tanstack/react-router";
 import { AlertDialog } from "radix-ui";
 import { useEffect, useRef, useState } from "react";
+import { draftsOf } from "./left";
 
 type Kept<D> = { at: string; version: number; draft: D };
 
 // Whose drafts they are: nobody finds another person's.
 let owner = "";
-export function draftsOf(person: string): void {
+export function ownDrafts(person: string): void {
   owner = person;
 }
-const nameOf = (id: string) => `nivot-draft-${owner}-${id}`;
+const nameOf = (id: string) => draftsOf(owner) + id;
 
 function read<D>(id: string): Kept<D> | undefined {
   try {

@@ -2,7 +2,7 @@ import { createContext, type ReactNode, useContext, useEffect, useState } from "
 import { api, type Schemas, type Session } from "../api/client";
 import { useConnection } from "../api/connection";
 import { Await } from "./await";
-import { draftsOf } from "./draft";
+import { ownDrafts } from "./draft";
 import { nowOf } from "./time";
 
 type State = { session: Session; readAt: number };
@@ -15,7 +15,7 @@ export function SessionProvider({ children, out, over }: { children: ReactNode; 
   const { ended } = useConnection();
   const [last, setLast] = useState<State>();
   if (q.data?.person && q.data !== last?.session) {
-    draftsOf(q.data.person.id);
+    ownDrafts(q.data.person.id);
     setLast({ session: q.data, readAt: q.dataUpdatedAt });
   }
   if (!q.data && !last) return <Await query={q} />;

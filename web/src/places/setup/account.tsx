@@ -4,7 +4,7 @@ import { api, http } from "../../api/client";
 import { keys } from "../../api/keys";
 import { useWrite } from "../../api/write";
 import { Await } from "../../parts/await";
-import { useNow, useSession, useZone } from "../../parts/session";
+import { useLimits, useNow, useSession, useZone } from "../../parts/session";
 import { moment } from "../../parts/time";
 
 export function Account() {
@@ -21,6 +21,7 @@ export function Account() {
 }
 
 function Password() {
+  const least = useLimits().password;
   const [old, setOld] = useState("");
   const [password, setPassword] = useState("");
   const change = useWrite({
@@ -42,28 +43,8 @@ function Password() {
       }}
     >
       <div className="flex flex-wrap items-end gap-3">
-        <label className="flex flex-col gap-1">
-          Password now
-          <input
-            className="field w-64"
-            type="password"
-            required
-            autoComplete="current-password"
-            value={old}
-            onChange={(e) => setOld(e.target.value)}
-          />
-        </label>
-        <label className="flex flex-col gap-1">
-          New password, 12 characters or more
-          <input
-            className="field w-64"
-            type="password"
-            required
-            autoComplete="new-password"
-            value={password}
-            onChange={(e) => setPassword(e.target.value)}
-          />
-        </label>
+        <Secret label="Password now" kind="current-password" value={old} onChange={setOld} />
+        <Secret label={`New password, ${least} characters or more`} kind="new-password" value={password} onChange={setPassword} />
         <button type="submit" className="act-plain" disabled={change.busy}>
           Change the password
         </button>
@@ -72,6 +53,17 @@ function Password() {
         {change.failed?.title}
       </p>
     </form>
+  );
+}
+
+type SecretProps = { label: string; kind: "current-password" | "new-password"; value: string; onChange: (value: string) => void };
+
+function Secret({ label, kind, value, onChange }: SecretProps) {
+  return (
+    <label className="flex flex-col gap-1">
+      {label}
+      <input className="field w-64" type="password" required autoComplete={kind} value={value} onChange={(e) => onChange(e.target.value)} />
+    </label>
   );
 }
 

@@ -2,14 +2,15 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { base } from "../../api/base";
-import { api, http, take } from "../../api/client";
+import { api, http, type Schemas, take } from "../../api/client";
 import { keys } from "../../api/keys";
 import { Await } from "../../parts/await";
 import { Blank, Choices } from "../../parts/picker";
 import { useNow, useZone } from "../../parts/session";
 import { moment } from "../../parts/time";
 
-const acts: Record<string, string> = {
+type Act = Schemas["AuditAct"];
+const acts: Record<Act, string> = {
   "sign-in": "signed in",
   "sign-in-failed": "failed to sign in",
   "sign-out": "signed out",
@@ -31,7 +32,7 @@ const spans: Record<string, { name: string; days: number }> = {
   month: { name: "in the last 30 days", days: 30 },
 };
 
-type Filter = { act: string; person: string; span: string; network: string };
+type Filter = { act: Act | ""; person: string; span: string; network: string };
 
 export function Audit() {
   const [filter, setFilter] = useState<Filter>({ act: "", person: "", span: "", network: "" });
@@ -66,12 +67,12 @@ export function Audit() {
               items={[{ id: "", name: "anybody" }, ...(people.data ?? []).map((p) => ({ id: p.id, name: p.name }))]}
             />
           </Blank>{" "}
-          <Blank title="Which acts" label="Act" words={acts[filter.act] ?? "did of any kind"}>
+          <Blank title="Which acts" label="Act" words={filter.act ? acts[filter.act] : "did of any kind"}>
             <Choices
               name="act"
               value={filter.act}
               onChoose={(act) => setFilter({ ...filter, act })}
-              items={[{ id: "", name: "did of any kind" }, ...Object.entries(acts).map(([id, name]) => ({ id, name }))]}
+              items={[{ id: "", name: "did of any kind" }, ...(Object.keys(acts) as Act[]).map((id) => ({ id, name: acts[id] }))]}
             />
           </Blank>{" "}
           from{" "}
@@ -120,7 +121,7 @@ export function Audit() {
                 <td className="whitespace-nowrap">{l.actor || "Nivot"}</td>
                 <td className="text-ink-2">{l.network}</td>
                 <td>
-                  {acts[l.act] ?? l.act}
+                  {acts[l.act]}
                   {l.subject && `: ${l.subject}`}
                 </td>
                 <td className="text-ink-2">{facts(l.was)}</td>

@@ -3,6 +3,7 @@ import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { toast } from "sonner";
 import { http, type Row, type Schemas, type Sheet, take as answer, words } from "../../api/client";
 import { keys, refresh } from "../../api/keys";
+import { cellsOf } from "../../parts/left";
 import { randomId } from "../../parts/random";
 import { useLimits, useSession } from "../../parts/session";
 import { count } from "../../parts/time";
@@ -33,7 +34,7 @@ async function isOpen(of: string): Promise<boolean> {
 // until the server has them, undone and done again.
 export function useEdits(sheet: Sheet) {
   const client = useQueryClient();
-  const place = `unsent:${useSession().person?.id}:${sheet.id}`;
+  const place = cellsOf(useSession().person?.id ?? "") + sheet.id;
   const [unsent] = useState(() => new Unsent(localStorage, place, page));
   const channel = useRef<BroadcastChannel | null>(null);
   const done = useRef(new Map<string, (r: Result) => void>());

@@ -11,10 +11,15 @@ const page = getRouteApi("/welcome/$token");
 export function Welcome(): ReactNode {
   const { token } = page.useParams();
   const link = api.useQuery("get", "/links/{token}", { params: { path: { token } } }, { retry: false });
-  return <Await query={link}>{(l) => <Begin token={token} link={l} />}</Await>;
+  const session = api.useQuery("get", "/session");
+  return (
+    <Await query={session}>{(s) => <Await query={link}>{(l) => <Begin token={token} link={l} least={s.limits.password} />}</Await>}</Await>
+  );
 }
 
-function Begin({ token, link }: { token: string; link: { purpose: "first-start" | "invite" | "forgotten"; name: string; email: string } }) {
+type BeginProps = { token: string; link: { purpose: "first-start" | "invite" | "forgotten"; name: string; email: string }; least: number };
+
+function Begin({ token, link, least }: BeginProps) {
   const [form, setForm] = useState({ name: link.name, email: link.email, password: "" });
   const navigate = useNavigate();
   const begin = useWrite({
@@ -59,7 +64,7 @@ function Begin({ token, link }: { token: string; link: { purpose: "first-start" 
       >
         {field("name", "Name", "text", { autoComplete: "name" })}
         {field("email", "Email address", "email", { autoComplete: "username" })}
-        {field("password", "Password, 12 characters or more", "password", { minLength: 12, autoComplete: "new-password" })}
+        {field("password", `Password, ${least} characters or more`, "password", { minLength: least, autoComplete: "new-password" })}
         <p role="alert" className="min-h-5 text-brick">
           {begin.failed?.title}
         </p>

@@ -107,22 +107,32 @@ func serveMetrics(ctx context.Context, e *engine.Engine) error {
 	return nil
 }
 
+// answerMost is how long requests that are under way when the server stops may take. What
+// takes longer is ended; a change among them is then done whole or not at all.
+const answerMost = 5 * time.Second
+
 // serve answers requests until the context ends, then lets those under way
 // finish. The deadlines of bodies are set by the handler.
 func serve(ctx context.Context, l net.Listener, h *api.Handler) error {
+	work, end := context.WithCancel(context.WithoutCancel(ctx))
+	defer end()
 	srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, WriteTimeout: 5 * time.Minute, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
-		BaseContext: func(net.Listener) context.Context { return ctx }}
-	l = netutil.LimitListener(l, maxConnections)
+		BaseContext: func(net.Listener) context.Context { return work }}
 	go h.Run(ctx)
+	answered := make(chan struct{})
 	go func() {
+		defer close(answered)
 		<-ctx.Done()
-		stop, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+		stop, cancel := context.WithTimeout(work, answerMost)
 		defer cancel()
-		_ = srv.Shutdown(stop)
+		if srv.Shutdown(stop) != nil {
+			_ = srv.Close()
+		}
 	}()
-	if err := srv.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+	if err := srv.Serve(netutil.LimitListener(l, maxConnections)); !errors.Is(err, http.ErrServerClosed) {
 		return err
 	}
+	<-answered
 	return nil
 }
 
@@ -285,8 +295,8 @@ func runServe(ctx context.Context, args []string) error {
 	return together(ctx, o.Engine, l, h)
 }
 
-// stopMost is how long an engine that stops may take to finish what is under way. What it has
-// not finished by then is taken over as that of a process that was killed.
+// stopMost is how long a process that is told to stop may take to finish what is under way. What
+// it has not finished by then is taken over as that of a process that was killed.
 const stopMost = 15 * time.Second
 
 // together runs engine and server until the context ends or the server fails.
@@ -296,13 +306,15 @@ func together(ctx context.Context, e *engine.Engine, l net.Listener, h *api.Hand
 	if err := serveMetrics(ctx, e); err != nil {
 		return err
 	}
+	late := make(chan struct{})
+	context.AfterFunc(ctx, func() { time.AfterFunc(stopMost, func() { close(late) }) })
 	done := make(chan struct{})
 	go func() { defer close(done); _ = e.Run(ctx) }()
 	err := serve(ctx, l, h)
 	cancel()
 	select {
 	case <-done:
-	case <-time.After(stopMost):
+	case <-late:
 		slog.Error("the engine did not stop in time; what is under way is taken over by the next process", "seconds", stopMost.Seconds())
 	}
 	return err

@@ -19,11 +19,12 @@ import (
 // broadcaster tells every open page what has changed. It follows the events
 // in the database, so that changes made by other processes arrive too.
 type broadcaster struct {
-	st   *store.Store
-	beat time.Duration
-	mu   sync.Mutex
-	subs map[chan change]string // guarded by mu: the id of its person
-	last int64                  // guarded by mu: the highest id sent
+	st      *store.Store
+	beat    time.Duration
+	mu      sync.Mutex
+	subs    map[chan change]string // guarded by mu: the id of its person
+	last    int64                  // guarded by mu: the highest id sent
+	stopped chan struct{}          // closed once no more changes come
 }
 
 // maxStreams bounds how many pages of one person are told of changes at the same time, by
@@ -52,10 +53,12 @@ const (
 )
 
 func newBroadcaster(st *store.Store) *broadcaster {
-	return &broadcaster{st: st, beat: keepAlive, subs: map[chan change]string{}}
+	return &broadcaster{st: st, beat: keepAlive, subs: map[chan change]string{}, stopped: make(chan struct{})}
 }
 
+// run follows the events until the context ends, and then ends the streams.
 func (b *broadcaster) run(ctx context.Context) {
+	defer close(b.stopped)
 	seen := map[int64]bool{}
 	var high int64
 	started := false
@@ -211,6 +214,8 @@ func (b *broadcaster) serve(c *echo.Context, still func(context.Context) (bool, 
 	for {
 		select {
 		case <-r.Context().Done():
+			return nil
+		case <-b.stopped: // the page comes back when the server does
 			return nil
 		case ch := <-sub:
 			data, err := json.Marshal(ch)

@@ -7,7 +7,6 @@ import (
 	"slices"
 	"time"
 
-	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
 	"nivot/internal/core/value"
@@ -52,12 +51,6 @@ type Person struct {
 
 // EndAccess ends, once the person is saved, every session, link and token that they have.
 func (p *Person) EndAccess() { p.Epoch++ }
-
-// BeforeSave implements GORM's hook: the keys follow what they are made from.
-func (p *Person) BeforeSave(*gorm.DB) error {
-	p.EmailKey, p.NameKey = []byte(value.Identifier(p.Email)), []byte(value.Identifier(p.Name))
-	return nil
-}
 
 // Out reports whether the person may not sign in.
 func (p *Person) Out() bool { return p.Disabled || p.DeletedAt != nil }
@@ -122,6 +115,7 @@ func (s *Store) PersonByName(ctx context.Context, name string) (*Person, error) 
 // SavePerson writes a person, new or not. One that is there already has been locked in the
 // same transaction (LockPerson).
 func (s *Store) SavePerson(ctx context.Context, p *Person) error {
+	p.EmailKey, p.NameKey = []byte(value.Identifier(p.Email)), []byte(value.Identifier(p.Name))
 	// GORM's Save would write over whoever has the same address or name.
 	r := s.DB(ctx).Model(&Person{}).Where("id = ?", p.ID).Select("*").Omit("id").Updates(p)
 	if r.Error != nil || r.RowsAffected > 0 {

@@ -370,3 +370,42 @@ func TestEventsKept(t *testing.T) {
 		t.Errorf("%+v %v", row, err)
 	}
 }
+
+// Who is given another name or address is found by it, and by the old one no more; nobody takes
+// what another has, however it is spelt.
+func TestPersonRenamed(t *testing.T) {
+	st := open(t)
+	ctx := context.Background()
+	rosa := &store.Person{ID: store.NewID(), Name: "Rosa Moss", Email: "rosa@marrowby.example", Role: store.Editor, CreatedAt: noon}
+	hugh := &store.Person{ID: store.NewID(), Name: "Hugh Pell", Email: "hugh@marrowby.example", Role: store.Editor, CreatedAt: noon}
+	for _, p := range []*store.Person{rosa, hugh} {
+		if err := st.SavePerson(ctx, p); err != nil {
+			t.Fatal(err)
+		}
+	}
+	err := st.Tx(ctx, func(tx *store.Store) error {
+		p, err := tx.LockPerson(ctx, rosa.ID)
+		if err != nil {
+			return err
+		}
+		p.Name, p.Email = "Rosa Fenner", "rosa.fenner@marrowby.example"
+		return tx.SavePerson(ctx, p)
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for email, want := range map[string]error{"Rosa.Fenner@marrowby.example": nil, "rosa@marrowby.example": store.ErrNotFound} {
+		if _, err := st.PersonByEmail(ctx, email); err != want {
+			t.Errorf("by the address %s: %v, want %v", email, err, want)
+		}
+	}
+	for name, want := range map[string]error{"ROSA fenner": nil, "Rosa Moss": store.ErrNotFound} {
+		if _, err := st.PersonByName(ctx, name); err != want {
+			t.Errorf("by the name %s: %v, want %v", name, err, want)
+		}
+	}
+	hugh.Name = "Rosa\u200b Fenner"
+	if err := st.SavePerson(ctx, hugh); err == nil {
+		t.Error("two people have one name")
+	}
+}

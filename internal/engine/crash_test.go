@@ -34,6 +34,7 @@ import (
 // At the mail server no Message-ID may stand twice; every occasion must be
 // accounted for; and in doubt may be at most one email per connection per kill.
 func TestCrash(t *testing.T) {
+	t.Parallel() // it waits most of the time
 	const emails, kills, connections = 2000, 20, 8
 	bin := filepath.Join(t.TempDir(), "nivot")
 	if out, err := exec.Command("go", "build", "-o", bin, "nivot/cmd/nivot").CombinedOutput(); err != nil {
@@ -104,9 +105,12 @@ func TestCrash(t *testing.T) {
 		_ = p.Wait()
 	}
 	if killed < kills {
-		t.Errorf("only %d kills before all was sent; make the mail server slower", killed)
+		t.Errorf("%d kills before all was sent, want %d", killed, kills)
 	}
 
+	if wrong, err := s.WrongCounts(ctx); err != nil || len(wrong) > 0 {
+		t.Error(wrong, err)
+	}
 	var ds []store.Delivery
 	if err := s.DB(ctx).Find(&ds).Error; err != nil {
 		t.Fatal(err)
@@ -217,6 +221,7 @@ func (f *fixture) decideDoubts() (decided bool) {
 // again, play random rules of every kind, with follow-ups, holds and round-ups,
 // over random edits: what arrives is what the rehearsal printed, nothing twice.
 func TestCrashOfEveryTrigger(t *testing.T) {
+	t.Parallel() // it waits most of the time
 	kills, doubts, emails := 0, 0, 0
 	from, to := at("2027-03-15T08:40:00Z"), at("2027-04-05T08:40:00Z")
 	for seed, played := uint64(0), 0; played < 3; seed++ {
@@ -265,8 +270,8 @@ func TestCrashOfEveryTrigger(t *testing.T) {
 		})
 	}
 	t.Logf("%d emails, %d kills, %d in doubt", emails, kills, doubts)
-	if kills < 40 || emails < 75 || doubts == 0 {
-		t.Errorf("only %d kills, %d emails, %d in doubt", kills, emails, doubts)
+	if kills < 40 || emails < 75 { // how many of them are in doubt is chance
+		t.Errorf("%d kills among %d emails, want 40 among 75 and more", kills, emails)
 	}
 }
 
@@ -275,6 +280,7 @@ func TestCrashOfEveryTrigger(t *testing.T) {
 // again: nothing goes twice, nothing that was left out goes, and no limit is
 // passed.
 func TestCrashWithLimits(t *testing.T) {
+	t.Parallel() // it waits most of the time
 	const daily, perDay, days = 9, 2, 9
 	f := newFixture(t, "2027-03-15T08:00:00Z")
 	var lines []string

@@ -24,6 +24,7 @@ const modelTrials = 14
 // mail server as exactly what the rehearsal printed: nothing more, nothing
 // less, nothing twice, each at its instant.
 func TestModel(t *testing.T) {
+	t.Parallel() // it waits most of the time
 	seed, trials, until := uint64(20270315), modelTrials, time.Time{}
 	if s := os.Getenv("NIVOT_SOAK"); s != "" {
 		d, err := time.ParseDuration(s)

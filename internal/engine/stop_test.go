@@ -21,6 +21,7 @@ import (
 // A process that is told to stop does, whatever hangs: what it waits for is left, and taken over
 // by the next process as that of one that was killed.
 func TestStopsWhateverHangs(t *testing.T) {
+	t.Parallel() // it waits most of the time
 	bin := filepath.Join(t.TempDir(), "nivot")
 	if out, err := exec.Command("go", "build", "-o", bin, "nivot/cmd/nivot").CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)

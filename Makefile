@@ -1,6 +1,6 @@
 # Nivot. `make demo` and `make test` do everything on a fresh Debian machine.
 
-.PHONY: demo demo-reset build test test-go test-e2e types bench soak fuzz setup shots clean
+.PHONY: demo demo-reset build test test-go test-e2e types bench bench-large soak fuzz setup shots clean
 
 demo: build
 	./bin/nivot demo
@@ -33,6 +33,10 @@ test-e2e: build
 
 bench: build
 	./bin/nivot bench -write docs/benchmarks.md
+
+# What takes longer than ten minutes.
+bench-large: build
+	./bin/nivot bench -only large -write docs/benchmarks-large.md
 
 # Random bundles through the running engines against the rehearsal, for SOAK (2h).
 soak: setup

@@ -16,7 +16,7 @@ import (
 func runBench(ctx context.Context, args []string) error {
 	f := flags("bench")
 	write := f.String("write", "", "also write the table to this file")
-	only := f.String("only", "", "measure one alone: "+strings.Join(bench.Names, ", "))
+	only := f.String("only", "", "measure one alone: "+strings.Join(bench.Names, ", ")+"; or large, which are "+strings.Join(bench.Large, ", "))
 	profile := f.String("cpuprofile", "", "write a CPU profile to this file")
 	if err := f.Parse(args); err != nil {
 		return err
@@ -24,7 +24,7 @@ func runBench(ctx context.Context, args []string) error {
 	if f.NArg() > 0 {
 		return fmt.Errorf("bench takes no %q; to measure one alone, say -only %s", f.Arg(0), f.Arg(0))
 	}
-	if *only != "" && !slices.Contains(bench.Names, *only) {
+	if *only != "" && *only != "large" && !slices.Contains(bench.Names, *only) {
 		return fmt.Errorf("there is nothing to measure called %q; there are %s", *only, strings.Join(bench.Names, ", "))
 	}
 	if *profile != "" {

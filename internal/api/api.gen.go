@@ -1961,6 +1961,10 @@ type LogLine struct {
 
 // LogPage defines model for LogPage.
 type LogPage struct {
+	// Back how far back has been looked, where the page is short and there may be more behind it
+	Back *time.Time `json:"back,omitempty"`
+
+	// Counts by state; on the first page, and empty where they would take too long
 	Counts map[string]int `json:"counts"`
 	Days   []LogDay       `json:"days"`
 	Lines  []LogLine      `json:"lines"`

@@ -225,13 +225,23 @@ func (s *Server) GetLog(ctx context.Context, r GetLogRequestObject) (GetLogRespo
 	if p.Cursor != nil {
 		cursor = *p.Cursor
 	}
-	lines, ds, next, err := s.logPage(ctx, f, cursor, limit)
+	if f, err = s.st.Met(ctx, f); err != nil {
+		return nil, err
+	}
+	page, err := s.logPage(ctx, f, cursor, limit)
 	if err != nil {
 		return nil, err
 	}
-	out := GetLog200JSONResponse{Counts: map[string]int{}, Days: []LogDay{}, Lines: append([]LogLine{}, lines...)}
-	if next != "" {
-		out.Next = &next
+	out := GetLog200JSONResponse{Counts: map[string]int{}, Days: []LogDay{}, Lines: append([]LogLine{}, page.lines...)}
+	if page.next != "" {
+		out.Next = &page.next
+	}
+	if !page.back.IsZero() && len(page.lines) < limit {
+		out.Back = &page.back
+	}
+	if cursor != "" { // the first page has the counts
+		out.Days, err = s.dayCounts(ctx, f, page.ds)
+		return out, err
 	}
 	counts, err := s.st.CountStates(ctx, f)
 	if err != nil {
@@ -240,35 +250,41 @@ func (s *Server) GetLog(ctx context.Context, r GetLogRequestObject) (GetLogRespo
 	for st, n := range counts {
 		out.Counts[string(st)] = int(n)
 	}
-	days, err := s.dayCounts(ctx, f, ds)
-	out.Days = append(out.Days, days...)
+	out.Days, err = s.dayCounts(ctx, f, page.ds)
 	return out, err
 }
 
 // dayCounts counts the states of each day that the lines touch, whole days.
 func (s *Server) dayCounts(ctx context.Context, f store.LogFilter, ds []store.Delivery) ([]LogDay, error) {
-	var out []LogDay
-	last := ""
+	out := []LogDay{}
+	if len(ds) == 0 {
+		return out, nil
+	}
+	dayOf := func(t time.Time) string { return t.In(s.Zone).Format("2006-01-02") }
+	from, to := startOfDay(ds[len(ds)-1].DueAt, s.Zone).UTC(), endOfDay(ds[0].DueAt, s.Zone).UTC()
+	if f.Since == nil || f.Since.Before(from) {
+		f.Since = &from
+	}
+	if f.Until == nil || f.Until.After(to) {
+		f.Until = &to
+	}
+	counts, err := s.st.CountQuarters(ctx, f)
+	if err != nil {
+		return nil, err
+	}
+	days := map[string]map[string]int{}
+	for _, c := range counts {
+		day := dayOf(c.DueAt)
+		if days[day] == nil {
+			days[day] = map[string]int{}
+		}
+		days[day][string(c.State)] += c.N
+	}
 	for i := range ds {
-		t := ds[i].DueAt.In(s.Zone)
-		day := t.Format("2006-01-02")
-		if day == last {
-			continue
+		if day := dayOf(ds[i].DueAt); days[day] != nil {
+			out = append(out, LogDay{Day: day, Counts: days[day]})
+			delete(days, day)
 		}
-		last = day
-		from := time.Date(t.Year(), t.Month(), t.Day(), 0, 0, 0, 0, s.Zone).UTC()
-		to := time.Date(t.Year(), t.Month(), t.Day()+1, 0, 0, 0, 0, s.Zone).UTC()
-		g := f
-		g.Since, g.Until = &from, &to
-		counts, err := s.st.CountStates(ctx, g)
-		if err != nil {
-			return nil, err
-		}
-		d := LogDay{Day: day, Counts: map[string]int{}}
-		for st, n := range counts {
-			d.Counts[string(st)] = int(n)
-		}
-		out = append(out, d)
 	}
 	return out, nil
 }
@@ -287,13 +303,17 @@ func (s *Server) ExportLog(ctx context.Context, r ExportLogRequestObject) (Expor
 	w := csv.NewWriter(&b)
 	w.UseCRLF = true // RFC 4180
 	_ = w.Write([]string{"When", "State", "To", "Subject", "Sheet", "Row", "Rule", "Outcome", "Server's reply", "Occasion", "Attempt"})
+	if f, err = s.st.Met(ctx, f); err != nil {
+		return nil, err
+	}
 	for cursor, n := "", 0; n < maxExport; {
-		lines, ds, next, err := s.logPage(ctx, f, cursor, 500)
+		page, err := s.logPage(ctx, f, cursor, 500)
 		if err != nil {
 			return nil, err
 		}
-		n += len(lines)
-		for _, l := range lines {
+		ds := page.ds
+		n += len(page.lines)
+		for _, l := range page.lines {
 			rec := []string{l.At.In(s.Zone).Format(time.RFC3339), testState, l.To, l.Subject, l.Sheet, l.Row, l.Rule, l.Outcome, "", "", ""}
 			if !is(l.Test) {
 				d := &ds[0]
@@ -305,7 +325,7 @@ func (s *Server) ExportLog(ctx context.Context, r ExportLogRequestObject) (Expor
 			}
 			_ = w.Write(rec)
 		}
-		if cursor = next; next == "" {
+		if cursor = page.next; cursor == "" {
 			break
 		}
 	}

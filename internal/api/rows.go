@@ -437,11 +437,11 @@ func (s *Server) GetRow(ctx context.Context, r GetRowRequestObject) (GetRowRespo
 		}
 		out.History = append(out.History, HistoryEntry{At: ev.At, Actor: ev.Actor, Kind: ev.Kind, Changes: []CellChange{}})
 	}
-	ds, _, err := s.st.Log(ctx, store.LogFilter{RowID: id}, "", historyLength)
+	past, err := s.st.Log(ctx, store.LogFilter{RowID: id}, "", historyLength)
 	if err != nil {
 		return nil, err
 	}
-	if out.Emails, err = s.logLines(ctx, ds); err != nil {
+	if out.Emails, err = s.logLines(ctx, past.Lines); err != nil {
 		return nil, err
 	}
 	coming, err := s.e.RowEmails(ctx, r.Sheet, id)

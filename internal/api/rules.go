@@ -398,11 +398,11 @@ func (s *Server) ExplainRow(ctx context.Context, r ExplainRowRequestObject) (Exp
 	if saved == "" {
 		return out, nil
 	}
-	past, _, err := s.st.Log(ctx, store.LogFilter{SheetID: r.Sheet, RuleID: saved, RowID: id}, "", shownPast)
+	past, err := s.st.Log(ctx, store.LogFilter{SheetID: r.Sheet, RuleID: saved, RowID: id}, "", shownPast)
 	if err != nil {
 		return nil, err
 	}
-	out.Past, err = s.logLines(ctx, past)
+	out.Past, err = s.logLines(ctx, past.Lines)
 	return out, err
 }
 

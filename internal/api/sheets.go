@@ -138,6 +138,11 @@ func (s *Server) countNeeds(ctx context.Context, sheetID string) (int, error) {
 	return int(n), err
 }
 
+func startOfDay(t time.Time, loc *time.Location) time.Time {
+	l := t.In(loc)
+	return time.Date(l.Year(), l.Month(), l.Day(), 0, 0, 0, 0, loc)
+}
+
 func endOfDay(t time.Time, loc *time.Location) time.Time {
 	l := t.In(loc)
 	return time.Date(l.Year(), l.Month(), l.Day()+1, 0, 0, 0, 0, loc)

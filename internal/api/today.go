@@ -79,14 +79,7 @@ func (s *Server) GetToday(ctx context.Context, _ GetTodayRequestObject) (GetToda
 			return nil, err
 		}
 		for k := range past {
-			m := deliveryMark(&past[k], rules)
-			lane.Marks = append(lane.Marks, m)
-			switch m.Kind {
-			case MarkKindAccepted:
-				out.Out++
-			case MarkKindFailed:
-				out.Refused++
-			}
+			lane.Marks = append(lane.Marks, deliveryMark(&past[k], rules))
 		}
 		sort.SliceStable(lane.Marks, func(a, b int) bool { return lane.Marks[a].At.Before(lane.Marks[b].At) })
 		if len(lane.Marks) > 0 {
@@ -98,6 +91,8 @@ func (s *Server) GetToday(ctx context.Context, _ GetTodayRequestObject) (GetToda
 		return nil, err
 	}
 	out.Days = bars.days
+	today := out.Days[bars.index[midnight.Format("2006-01-02")]]
+	out.Out, out.Refused = today.Out, today.Bad
 	if err := s.since(ctx, &out, local); err != nil {
 		return nil, err
 	}
@@ -243,7 +238,8 @@ func (b *bars) add(t time.Time, f func(*DayBar)) {
 
 // pastBars counts what went out and what was refused, day by day.
 func (s *Server) pastBars(ctx context.Context, b *bars, midnight time.Time) error {
-	rows, err := s.st.CountQuarters(ctx, midnight.AddDate(0, 0, -7*weeksAround-7).UTC())
+	rows, err := s.st.CountQuarters(ctx, store.LogFilter{Since: utc(midnight.AddDate(0, 0, -7*weeksAround-7)),
+		States: []delivery.State{delivery.Accepted, delivery.Failed, delivery.Bounced}})
 	for _, r := range rows {
 		b.add(r.DueAt, func(d *DayBar) {
 			if r.State == delivery.Accepted {
@@ -424,15 +420,15 @@ func (s *Server) Search(ctx context.Context, r SearchRequestObject) (SearchRespo
 			return nil, err
 		}
 	}
-	ds, _, err := s.st.Log(ctx, store.LogFilter{Text: q}, "", 8)
+	about, err := s.st.Log(ctx, store.LogFilter{Text: q}, "", 8)
 	if err != nil {
 		return nil, err
 	}
-	to, _, err := s.st.Log(ctx, store.LogFilter{To: q}, "", 8)
+	to, err := s.st.Log(ctx, store.LogFilter{To: q}, "", 8)
 	if err != nil {
 		return nil, err
 	}
-	lines, err := s.logLines(ctx, append(ds, to...))
+	lines, err := s.logLines(ctx, append(about.Lines, to.Lines...))
 	seen := map[string]bool{}
 	for _, l := range lines {
 		if !seen[l.Id] {

@@ -5,6 +5,7 @@ import (
 	"context"
 	"slices"
 	"strings"
+	"time"
 
 	"nivot/internal/core/sheet"
 	"nivot/internal/engine"
@@ -215,41 +216,60 @@ func (s *Server) writtenBy(ctx context.Context, l *store.Letter) (*WrittenBy, er
 // testState asks the log for test emails alone.
 const testState = "test"
 
-// logPage gives a page of the log, deliveries and test emails, the newest first, and the cursor
-// for more: those of the two behind each other.
-func (s *Server) logPage(ctx context.Context, f store.LogFilter, cursor string, limit int) (lines []LogLine, ds []store.Delivery, next string, err error) {
+// logPage is a page of the log, deliveries and test emails.
+type logPage struct {
+	lines []LogLine
+	ds    []store.Delivery // of those lines that are no test emails
+	next  string           // the cursor for more: those of the two behind each other
+	back  time.Time        // to where it has been looked through, where there is more
+}
+
+// logPage gives a page of the log, the newest first.
+func (s *Server) logPage(ctx context.Context, f store.LogFilter, cursor string, limit int) (out logPage, err error) {
 	after, testsAfter, _ := strings.Cut(cursor, "~")
 	alone := slices.Contains(f.States, testState)
-	more := ""
-	var tests []store.TestEmail
+	var page store.Page
 	if alone {
 		f.States = nil
-	} else if ds, more, err = s.st.Log(ctx, f, after, limit); err != nil {
-		return nil, nil, "", err
+	} else if page, err = s.st.Log(ctx, f, after, limit); err != nil {
+		return out, err
 	}
-	if tests, err = s.st.TestLog(ctx, f, testsAfter, limit+1); err != nil {
-		return nil, nil, "", err
+	tests, err := s.st.TestLog(ctx, f, testsAfter, limit+1)
+	if err != nil {
+		return out, err
 	}
+	// What is older than what has been looked through comes with a later page.
+	whole := len(tests)
+	for page.Next != "" && whole > 0 && tests[whole-1].SentAt.Before(page.Back) {
+		whole--
+	}
+	later := len(tests) > whole
+	tests = tests[:whole]
+	ds := page.Lines
 	told, err := s.logLines(ctx, ds)
 	if err != nil {
-		return nil, nil, "", err
+		return out, err
 	}
 	sheets, err := s.sheetNames(ctx)
 	if err != nil {
-		return nil, nil, "", err
+		return out, err
 	}
 	i, k := 0, 0
-	for len(lines) < limit && (i < len(ds) || k < len(tests)) {
+	for len(out.lines) < limit && (i < len(ds) || k < len(tests)) {
 		if k == len(tests) || i < len(ds) && !ds[i].DueAt.Before(tests[k].SentAt) {
-			lines, after = append(lines, told[i]), store.LogCursor(&ds[i])
+			out.lines, after = append(out.lines, told[i]), store.LogCursor(&ds[i])
 			i++
 			continue
 		}
-		lines, testsAfter = append(lines, testLine(&tests[k], sheets)), store.RowID(tests[k].ID)
+		out.lines, testsAfter = append(out.lines, testLine(&tests[k], sheets)), store.RowID(tests[k].ID)
 		k++
 	}
-	if i < len(ds) || more != "" || k < len(tests) {
-		next = after + "~" + testsAfter
+	if i == len(ds) && page.Next != "" {
+		after, out.back = page.Next, page.Back
 	}
-	return lines, ds[:i], next, nil
+	if i < len(ds) || page.Next != "" || k < len(tests) || later {
+		out.next = after + "~" + testsAfter
+	}
+	out.ds = ds[:i]
+	return out, nil
 }

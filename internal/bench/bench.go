@@ -11,6 +11,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -53,10 +54,13 @@ type bench struct {
 }
 
 // Names are what can be measured alone.
-var Names = []string{"client", "dispatch", "idle", "due", "render", "kept", "checks", "rehearse", "import", "edit", "views", "effect", "switch-on", "people", "grid"}
+var Names = append([]string{"client", "dispatch", "idle", "due", "render", "kept", "checks", "rehearse", "import", "edit", "views", "effect", "switch-on", "people", "grid"}, Large...)
+
+// Large are those of Names that take too long to be measured with the others.
+var Large = []string{"log"}
 
 // Run measures everything and prints a line as each figure is there. only, where not "", is the
-// one of Names to measure. web is the built front end.
+// one of Names to measure; "large" measures all that are. web is the built front end.
 func Run(ctx context.Context, out io.Writer, only string, web fs.FS) ([]Result, error) {
 	dir, err := os.MkdirTemp("", "nivot-bench")
 	if err != nil {
@@ -74,9 +78,10 @@ func Run(ctx context.Context, out io.Writer, only string, web fs.FS) ([]Result, 
 	}{
 		{"client", b.client}, {"dispatch", func() error { return b.dispatch(32, 0.75) }}, {"dispatch", func() error { return b.dispatch(8, 0.5) }},
 		{"idle", b.idleTick}, {"due", b.dueTick}, {"render", b.render}, {"kept", b.kept}, {"checks", b.checks}, {"rehearse", b.rehearse},
-		{"import", b.importCSV}, {"edit", b.edit}, {"views", b.views}, {"effect", b.effect}, {"switch-on", b.switchOn}, {"people", b.people}, {"grid", b.grid},
+		{"import", b.importCSV}, {"edit", b.edit}, {"views", b.views}, {"effect", b.effect}, {"switch-on", b.switchOn}, {"people", b.people}, {"grid", b.grid}, {"log", b.log},
 	} {
-		if only != "" && only != m.name {
+		large := slices.Contains(Large, m.name)
+		if only != m.name && (only != "" || large) && (only != "large" || !large) {
 			continue
 		}
 		if err := m.run(); err != nil {

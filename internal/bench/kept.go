@@ -17,7 +17,7 @@ import (
 )
 
 // keptTables hold what is kept of an email that has gone.
-var keptTables = []string{"deliveries", "letters", "letter_bases", "events"}
+var keptTables = []string{"deliveries", "letters", "letter_bases", "events", "delivery_counts", "addressees", "delivery_addressees"}
 
 // kept measures how much of the disk an email takes for good, its letter of 4 KB, its delivery
 // and its events together: what those tables take on the disk after many of them, less what they

@@ -115,7 +115,8 @@ func TestSetAside(t *testing.T) {
 			t.Errorf("row %d: went on %q, want %q", i, got[i], want[i])
 		}
 	}
-	ds, _, err := f.Store.Log(f.ctx, store.LogFilter{RuleID: r.ID, RowID: rows[1]}, "", 2)
+	page, err := f.Store.Log(f.ctx, store.LogFilter{RuleID: r.ID, RowID: rows[1]}, "", 2)
+	ds := page.Lines
 	if err != nil || len(ds) == 0 || ds[0].Reason.Code != reason.LeftOut || ds[0].Reason.Words() != "left out by Ines: rang" {
 		t.Errorf("the ledger says %+v, %v", ds, err)
 	}

@@ -261,12 +261,12 @@ func (e *Engine) RepeatBatch(ctx context.Context, sheetID string, id int64, acto
 	at := b.At
 	until := at.Add(plan.Tick)
 	for cursor := ""; ; {
-		ds, next, err := e.Store.Log(ctx, store.LogFilter{RuleID: b.RuleID, Since: &at, Until: &until, States: []delivery.State{delivery.Failed, delivery.Bounced}}, cursor, 200)
+		page, err := e.Store.Log(ctx, store.LogFilter{RuleID: b.RuleID, Since: &at, Until: &until, States: []delivery.State{delivery.Failed, delivery.Bounced}}, cursor, 200)
 		if err != nil {
 			return n, err
 		}
-		for i := range ds {
-			_, err := e.Decide(ctx, ds[i].ID, SendAgain, actor)
+		for i := range page.Lines {
+			_, err := e.Decide(ctx, page.Lines[i].ID, SendAgain, actor)
 			var refusal *Refusal
 			switch {
 			case errors.As(err, &refusal): // it cannot, as its row is now
@@ -276,10 +276,10 @@ func (e *Engine) RepeatBatch(ctx context.Context, sheetID string, id int64, acto
 				n++
 			}
 		}
-		if next == "" {
+		if page.Next == "" {
 			return n, nil
 		}
-		cursor = next
+		cursor = page.Next
 	}
 }
 

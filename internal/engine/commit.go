@@ -128,14 +128,13 @@ func (c *committer) write(ctx context.Context, now time.Time, marks []mark, resu
 	for i, m := range marks {
 		ids[i] = m.id
 	}
-	r := store.Round{Worker: c.worker, Now: now, Marks: ids, Accepted: map[string][]int64{}}
+	r := store.Round{Worker: c.worker, Now: now, Marks: ids}
 	for _, j := range results {
-		if j.plainAccept() {
-			r.Accepted[j.Reply] = append(r.Accepted[j.Reply], j.ID)
-			continue
+		plain := j.plainAccept()
+		if !plain {
+			j.Recipients = store.Detail(j.recipients)
 		}
-		j.Recipients = store.Detail(j.recipients)
-		r.Finished = append(r.Finished, store.Outcome{Delivery: &j.Delivery, Detail: outcomeDetail(j)})
+		r.Outcomes = append(r.Outcomes, store.Outcome{Delivery: &j.Delivery, Detail: outcomeDetail(j), Plain: plain})
 	}
 	return c.e.Store.Commit(ctx, r)
 }

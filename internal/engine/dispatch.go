@@ -177,22 +177,20 @@ func (d *dispatcher) claim(ctx context.Context) (int, error) {
 
 // mark claims deliveries, and notes what their messages say of when and by whom they are sent.
 func (d *dispatcher) mark(ctx context.Context, tx *store.Store, claimed []store.Delivery, dated time.Time) error {
-	by := map[string][]int64{} // ids by sender
+	by := map[string][]*store.Delivery{} // by sender
 	for i := range claimed {
 		claimed[i].DatedAt = &dated
-		by[claimed[i].SenderID] = append(by[claimed[i].SenderID], claimed[i].ID)
+		by[claimed[i].SenderID] = append(by[claimed[i].SenderID], &claimed[i])
 	}
-	for sender, ids := range by {
+	for sender, ds := range by {
 		identity, err := d.e.identity(ctx, tx, sender)
 		if err != nil {
 			return err
 		}
-		for i := range claimed {
-			if claimed[i].SenderID == sender {
-				claimed[i].IdentityID = identity
-			}
+		for _, x := range ds {
+			x.IdentityID = identity
 		}
-		if err := tx.Claim(ctx, d.worker, ids, dated, identity); err != nil {
+		if err := tx.Claim(ctx, d.worker, ds, dated, identity); err != nil {
 			return err
 		}
 	}

@@ -41,12 +41,13 @@ type fixture struct {
 	clock time.Time
 	mails []*practice.Message
 	// arrived holds when each of them did; dsn is the database.
-	arrived []time.Time
-	dsn     string
-	peer    interface{ tell(time.Time) } // the second server, if there is one
-	doubts  int                          // that have been decided
-	slow    time.Duration                // how long the mail server takes at the most
-	atRest  func() bool                  // called when nothing is left to be done at an instant; reports whether it has made more
+	arrived   []time.Time
+	dsn       string
+	peer      interface{ tell(time.Time) } // the second server, if there is one
+	doubts    int                          // that have been decided
+	slow      time.Duration                // how long the mail server takes at the most
+	unchecked bool                         // states have been written behind the program's back, or the database is closed
+	atRest    func() bool                  // called when nothing is left to be done at an instant; reports whether it has made more
 }
 
 func at(s string) time.Time {
@@ -109,6 +110,11 @@ func stillFixture(t *testing.T, start string) *fixture {
 	}
 	f.Engine = New(s, func() time.Time { f.mu.Lock(); defer f.mu.Unlock(); return f.clock }, Options{Poll: 20 * time.Millisecond, Lease: 3 * time.Second})
 	t.Cleanup(func() {
+		if !f.unchecked { // whatever the test did, the counts are right
+			if wrong, err := s.WrongCounts(ctx); err != nil || len(wrong) > 0 {
+				t.Error(wrong, err)
+			}
+		}
 		srv.Close()
 		s.Close()
 	})

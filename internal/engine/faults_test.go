@@ -85,7 +85,8 @@ const humid = `{"name":"Humid","state":"on","trigger":{"kind":"threshold","colum
 // by the table, nothing is told twice, and the last is the state.
 func (f *fixture) consistent() {
 	f.t.Helper()
-	ds, _, err := f.Store.Log(f.ctx, store.LogFilter{}, "", 10_000)
+	page, err := f.Store.Log(f.ctx, store.LogFilter{}, "", 10_000)
+	ds := page.Lines
 	if err != nil {
 		f.t.Fatal(err)
 	}
@@ -305,7 +306,8 @@ func TestBaselineComesLate(t *testing.T) {
 	if _, err := late.SaveRule(f.ctx, rec.ID, rules[0].ID, core, 0, "Ines"); err != nil {
 		t.Fatal(err)
 	}
-	ds, _, err := f.Store.Log(f.ctx, store.LogFilter{}, "", 10)
+	page, err := f.Store.Log(f.ctx, store.LogFilter{}, "", 10)
+	ds := page.Lines
 	if err != nil || len(ds) != 2 || ds[0].Step != 1 || ds[0].State != delivery.Queued {
 		t.Errorf("%d emails, %v", len(ds), err)
 	}
@@ -332,6 +334,7 @@ func TestDoubtKeepsItsFollowUps(t *testing.T) {
 	f.set(rec, rows["C-1"], "Humidity", "60")
 	f.advance(at("2027-03-15T08:40:00Z"))
 	d := f.delivery(rows["C-1"])
+	f.unchecked = true
 	if err := f.Store.DB(f.ctx).Exec("UPDATE deliveries SET state = 'in-doubt' WHERE id = ?", d.ID).Error; err != nil {
 		t.Fatal(err)
 	}
@@ -436,10 +439,10 @@ func TestOutcomeOnce(t *testing.T) {
 		t.Fatal(err)
 	}
 	one, two := f.delivery(rows["C-1"]), f.delivery(rows["C-2"])
-	if err := f.Store.Claim(f.ctx, worker, []int64{one.ID, two.ID}, f.Now(), 0); err != nil {
+	if err := f.Store.Claim(f.ctx, worker, []*store.Delivery{one, two}, f.Now(), 0); err != nil {
 		t.Fatal(err)
 	}
-	if err := f.Store.Claim(f.ctx, worker+1, []int64{one.ID}, f.Now(), 0); err == nil {
+	if err := f.Store.Claim(f.ctx, worker+1, []*store.Delivery{one}, f.Now(), 0); err == nil {
 		t.Error("it was claimed twice")
 	}
 	commit := func(r store.Round) store.Written {
@@ -457,7 +460,9 @@ func TestOutcomeOnce(t *testing.T) {
 	later := f.Now().Add(time.Minute)
 	put := *two
 	put.State, put.Tries, put.NextTry, put.Trouble = delivery.Deferred, 1, &later, store.Why{Reason: reason.Reason{Code: reason.PutOff}}
-	r := store.Round{Accepted: map[string][]int64{"250 ok": {one.ID}}, Finished: []store.Outcome{{Delivery: &put, Detail: `{"try":1}`}}}
+	took := *one
+	took.State, took.Tries, took.Reply = delivery.Accepted, 1, "250 ok"
+	r := store.Round{Outcomes: []store.Outcome{{Delivery: &took, Plain: true}, {Delivery: &put, Detail: `{"try":1}`}}}
 	if w := commit(r); w.Unmet != 0 {
 		t.Errorf("%d unmet", w.Unmet)
 	}
@@ -466,7 +471,7 @@ func TestOutcomeOnce(t *testing.T) {
 	}
 	// Deferred, claimed and marked again by the same worker: the old outcome
 	// does not meet the new try.
-	if err := f.Store.Claim(f.ctx, worker, []int64{two.ID}, f.Now(), 0); err != nil {
+	if err := f.Store.Claim(f.ctx, worker, []*store.Delivery{f.delivery(rows["C-2"])}, f.Now(), 0); err != nil {
 		t.Fatal(err)
 	}
 	if w := commit(r); w.Unmet != 2 {

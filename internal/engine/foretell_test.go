@@ -129,7 +129,8 @@ func TestForetoldIsDone(t *testing.T) {
 
 func (f *fixture) states() map[int64]store.Delivery {
 	f.t.Helper()
-	ds, _, err := f.Store.Log(f.ctx, store.LogFilter{}, "", 100_000)
+	page, err := f.Store.Log(f.ctx, store.LogFilter{}, "", 100_000)
+	ds := page.Lines
 	if err != nil {
 		f.t.Fatal(err)
 	}

@@ -61,6 +61,7 @@ func TestDailyCapOfTwoProcesses(t *testing.T) {
 	}
 	f.advance(at("2027-03-15T09:00:01Z"))
 	now := at("2027-03-15T09:00:02Z")
+	f.unchecked = true
 	if err := f.Store.DB(f.ctx).Exec("UPDATE deliveries SET state = 'queued', next_try = ?", now).Error; err != nil {
 		t.Fatal(err)
 	}
@@ -76,7 +77,7 @@ func TestDailyCapOfTwoProcesses(t *testing.T) {
 			}
 			then()
 			if n = len(kept); n > 0 {
-				return tx.Claim(f.ctx, 1, []int64{kept[0].ID}, now, 0)
+				return tx.Claim(f.ctx, 1, []*store.Delivery{&kept[0]}, now, 0)
 			}
 			return nil
 		})

@@ -40,7 +40,8 @@ func (f *fixture) loan(addresses ...string) (*store.Sheet, []int64) {
 
 func (f *fixture) delivery(row int64) *store.Delivery {
 	f.t.Helper()
-	ds, _, err := f.Store.Log(f.ctx, store.LogFilter{RowID: row}, "", 10)
+	page, err := f.Store.Log(f.ctx, store.LogFilter{RowID: row}, "", 10)
+	ds := page.Lines
 	if err != nil {
 		f.t.Fatal(err)
 	}

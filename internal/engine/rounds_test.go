@@ -69,7 +69,8 @@ func TestRoundUpsToCome(t *testing.T) {
 	if got := strings.Join(f.subjects(), "; "); got != "b@x.example | Late loans" {
 		t.Errorf("arrived: %s", got)
 	}
-	ds, _, err := f.Store.Log(f.ctx, store.LogFilter{}, "", 10)
+	page, err := f.Store.Log(f.ctx, store.LogFilter{}, "", 10)
+	ds := page.Lines
 	if err != nil || len(ds) != 2 {
 		t.Fatalf("%d in the ledger, %v", len(ds), err)
 	}

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"nivot/internal/core/delivery"
 	"nivot/internal/core/reason"
 	"nivot/internal/core/rule"
 )
@@ -232,7 +233,7 @@ func (s *Store) NextRuleDue(ctx context.Context, ruleID string) (at time.Time, r
 // ReviewHeld puts every delivery that is held for a reason on the agenda.
 func (s *Store) ReviewHeld(ctx context.Context, why reason.Code, now time.Time) error {
 	return s.DB(ctx).Exec(`INSERT IGNORE INTO agenda (kind, due_at, sheet_id, rule_id, row_id, delivery_id)
-		SELECT 'review', ?, sheet_id, rule_id, row_id, id FROM deliveries WHERE state = 'held' AND JSON_VALUE(reason, '$.code') = ?`, now, why).Error
+		SELECT 'review', ?, sheet_id, rule_id, row_id, id FROM deliveries WHERE `+pendingIn(delivery.Held)+` AND JSON_VALUE(reason, '$.code') = ?`, now, why).Error
 }
 
 // WakeHeld has what is held for a reason, and would be looked at later by
@@ -246,7 +247,7 @@ func (s *Store) WakeHeld(ctx context.Context, why reason.Code, now time.Time) er
 // its new wording may have mended them.
 func (s *Store) ReviewTemplate(ctx context.Context, templateID string, now time.Time) error {
 	return s.DB(ctx).Exec(`INSERT IGNORE INTO agenda (kind, due_at, sheet_id, rule_id, row_id, delivery_id)
-		SELECT 'review', ?, sheet_id, rule_id, row_id, id FROM deliveries WHERE state = 'incomplete' AND template_id = ?`, now, templateID).Error
+		SELECT 'review', ?, sheet_id, rule_id, row_id, id FROM deliveries WHERE `+pendingIn(delivery.Incomplete)+` AND template_id = ?`, now, templateID).Error
 }
 
 // ReviewBlamed puts the incomplete deliveries of a sheet that are for want of a column's value
@@ -256,7 +257,7 @@ func (s *Store) ReviewBlamed(ctx context.Context, sheetID string, columns []stri
 		return nil
 	}
 	return s.DB(ctx).Exec(`INSERT IGNORE INTO agenda (kind, due_at, sheet_id, rule_id, row_id, delivery_id)
-		SELECT 'review', ?, sheet_id, rule_id, row_id, id FROM deliveries WHERE state = 'incomplete' AND sheet_id = ? AND blame IN ?`, now, sheetID, columns).Error
+		SELECT 'review', ?, sheet_id, rule_id, row_id, id FROM deliveries WHERE `+pendingIn(delivery.Incomplete)+` AND sheet_id = ? AND blame IN ?`, now, sheetID, columns).Error
 }
 
 // NextTry gives the next instant at which a delivery is tried.

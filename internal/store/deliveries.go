@@ -10,8 +10,6 @@ import (
 	"strings"
 	"time"
 
-	"gorm.io/gorm"
-
 	"nivot/internal/core/delivery"
 	"nivot/internal/core/reason"
 	"nivot/internal/core/rule"
@@ -136,6 +134,9 @@ func (d *Delivery) Chain() string {
 // InsertDeliveries writes occasions that have been judged. One whose identity
 // the ledger holds is passed over: it keeps ID 0.
 func (s *Store) InsertDeliveries(ctx context.Context, ds []*Delivery) error {
+	if s.tally == nil {
+		return s.Tx(ctx, func(tx *Store) error { return tx.InsertDeliveries(ctx, ds) })
+	}
 	return chunks(ds, 200, func(c []*Delivery) error {
 		var q strings.Builder
 		var args []any
@@ -176,12 +177,15 @@ func (s *Store) InsertDeliveries(ctx context.Context, ds []*Delivery) error {
 		for _, f := range found {
 			ids[string(f.Occasion)] = f.ID
 		}
+		var added []*Delivery
 		for _, d := range c {
 			if !known[rule.ID(d.Occasion)] {
 				d.ID = ids[string(d.Occasion)]
+				added = append(added, d)
+				s.tally.move(d, "", d.State)
 			}
 		}
-		return nil
+		return s.meet(ctx, added)
 	})
 }
 
@@ -322,106 +326,32 @@ func (s *Store) LatelySentBy(ctx context.Context, senders []string, batch []int6
 // LockSheetDeliveries locks and gives a sheet's deliveries in one of some
 // states.
 func (s *Store) LockSheetDeliveries(ctx context.Context, sheetID string, in []delivery.State) (out []Delivery, err error) {
-	err = s.DB(ctx).Raw("SELECT * FROM deliveries WHERE sheet_id = ? AND state IN ? ORDER BY id FOR UPDATE", sheetID, in).Scan(&out).Error
+	err = s.DB(ctx).Raw("SELECT * FROM deliveries WHERE "+pendingIn(in...)+" AND sheet_id = ? AND state IN ? ORDER BY id FOR UPDATE", sheetID, in).Scan(&out).Error
 	return out, err
 }
 
 // CountHeld counts what is held for a reason.
 func (s *Store) CountHeld(ctx context.Context, why reason.Code) (n int, err error) {
-	err = s.DB(ctx).Raw("SELECT COUNT(*) FROM deliveries WHERE state = 'held' AND JSON_VALUE(reason, '$.code') = ?", why).Scan(&n).Error
+	err = s.DB(ctx).Raw("SELECT COUNT(*) FROM deliveries WHERE "+pendingIn(delivery.Held)+" AND JSON_VALUE(reason, '$.code') = ?", why).Scan(&n).Error
 	return n, err
 }
 
 // LockHeld locks and gives what is held of a rule, in the order in which it
 // fell due.
 func (s *Store) LockHeld(ctx context.Context, ruleID string) (out []Delivery, err error) {
-	err = s.DB(ctx).Raw("SELECT * FROM deliveries WHERE rule_id = ? AND state = 'held' ORDER BY due_at, id FOR UPDATE", ruleID).Scan(&out).Error
+	err = s.DB(ctx).Raw("SELECT * FROM deliveries WHERE "+pendingIn(delivery.Held)+" AND rule_id = ? ORDER BY due_at, id FOR UPDATE", ruleID).Scan(&out).Error
 	return out, err
 }
 
 // Waiting gives what is held of a rule and what is incomplete, in the order in
 // which it fell due, and how many of it are held.
 func (s *Store) Waiting(ctx context.Context, ruleID string, limit int) (out []Delivery, held int, err error) {
-	if err = s.DB(ctx).Raw("SELECT COUNT(*) FROM deliveries WHERE rule_id = ? AND state = 'held'", ruleID).Scan(&held).Error; err != nil {
+	if err = s.DB(ctx).Raw("SELECT COUNT(*) FROM deliveries WHERE "+pendingIn(delivery.Held)+" AND rule_id = ?", ruleID).Scan(&held).Error; err != nil {
 		return nil, 0, err
 	}
-	err = s.DB(ctx).Raw("SELECT * FROM deliveries WHERE rule_id = ? AND state IN ('held','incomplete') ORDER BY due_at, id LIMIT ?", ruleID, limit).Scan(&out).Error
+	err = s.DB(ctx).Raw("SELECT * FROM deliveries WHERE "+pendingIn(delivery.Held, delivery.Incomplete)+" AND rule_id = ? ORDER BY due_at, id LIMIT ?", ruleID, limit).Scan(&out).Error
 	return out, held, err
 }
-
-// LogFilter chooses lines of the log.
-type LogFilter struct {
-	States  []delivery.State
-	SheetID string
-	RuleID  string
-	RowID   int64
-	To      string // part of a recipient
-	Text    string // part of the subject
-	Since   *time.Time
-	Until   *time.Time
-	at      string // the column of times, due_at where it is ""
-}
-
-func (f LogFilter) where(q *gorm.DB) *gorm.DB {
-	if len(f.States) > 0 {
-		q = q.Where("state IN ?", f.States)
-	}
-	if f.SheetID != "" {
-		q = q.Where("sheet_id = ?", f.SheetID)
-	}
-	if f.RuleID != "" {
-		q = q.Where("rule_id = ?", f.RuleID)
-	}
-	if f.RowID != 0 {
-		q = q.Where("row_id = ?", f.RowID)
-	}
-	if f.To != "" {
-		q = q.Where("recipients LIKE ?", "%"+escapeLike(f.To)+"%")
-	}
-	if f.Text != "" {
-		q = q.Where("subject LIKE ?", "%"+escapeLike(f.Text)+"%")
-	}
-	at := "due_at"
-	if f.at != "" {
-		at = f.at
-	}
-	if f.Since != nil {
-		q = q.Where(at+" >= ?", *f.Since)
-	}
-	if f.Until != nil {
-		q = q.Where(at+" < ?", *f.Until)
-	}
-	return q
-}
-
-func escapeLike(s string) string {
-	return strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(s)
-}
-
-// Log gives lines of the log, the newest first, after a cursor that an
-// earlier call gave ("" for the newest), and the cursor for more.
-func (s *Store) Log(ctx context.Context, f LogFilter, cursor string, limit int) (out []Delivery, next string, err error) {
-	q := f.where(s.DB(ctx).Model(&Delivery{}))
-	if cursor != "" {
-		var micro, id int64
-		if _, err := fmt.Sscanf(cursor, "%d.%d", &micro, &id); err != nil {
-			return nil, "", ErrNotFound
-		}
-		at := time.UnixMicro(micro).UTC()
-		q = q.Where("due_at < ? OR due_at = ? AND id < ?", at, at, id)
-	}
-	if err = q.Order("due_at DESC, id DESC").Limit(limit + 1).Find(&out).Error; err != nil {
-		return nil, "", err
-	}
-	if len(out) > limit {
-		out = out[:limit]
-		next = LogCursor(&out[limit-1])
-	}
-	return out, next, nil
-}
-
-// LogCursor is the cursor behind a delivery.
-func LogCursor(d *Delivery) string { return fmt.Sprintf("%d.%d", d.DueAt.UnixMicro(), d.ID) }
 
 // StateCount counts deliveries of a state.
 type StateCount struct {
@@ -429,33 +359,10 @@ type StateCount struct {
 	N     int64
 }
 
-// CountStates counts deliveries by state.
-func (s *Store) CountStates(ctx context.Context, f LogFilter) (map[delivery.State]int64, error) {
-	var rows []StateCount
-	if err := f.where(s.DB(ctx).Model(&Delivery{})).Select("state, COUNT(*) AS n").Group("state").Scan(&rows).Error; err != nil {
-		return nil, err
-	}
-	out := map[delivery.State]int64{}
-	for _, r := range rows {
-		out[r.State] = r.N
-	}
-	return out, nil
-}
-
-// needing are the states that wait for somebody, until they have decided.
-var needing = func() (out []delivery.State) {
-	for _, st := range delivery.States {
-		if delivery.NeedsSomebody(st) {
-			out = append(out, st)
-		}
-	}
-	return out
-}()
-
 // CountNeeding counts the deliveries of a sheet, or with "" of all, that wait
 // for somebody.
 func (s *Store) CountNeeding(ctx context.Context, sheetID string) (n int64, err error) {
-	q := s.DB(ctx).Model(&Delivery{}).Where("state IN ? AND decision = ''", needing)
+	q := s.DB(ctx).Model(&Delivery{}).Where(needing)
 	if sheetID != "" {
 		q = q.Where("sheet_id = ?", sheetID)
 	}
@@ -466,24 +373,8 @@ func (s *Store) CountNeeding(ctx context.Context, sheetID string) (n int64, err 
 // Needing lists deliveries that wait for somebody: in doubt first, then held,
 // refused, incomplete and missed.
 func (s *Store) Needing(ctx context.Context, limit int) (out []Delivery, err error) {
-	err = s.DB(ctx).Where("state IN ? AND decision = ''", needing).
-		Order("FIELD(state, 'in-doubt', 'held', 'bounced', 'failed', 'incomplete', 'missed'), due_at DESC, id").Limit(limit).Find(&out).Error
-	return out, err
-}
-
-// QuarterCount counts the deliveries of a state that fell due in one quarter of
-// an hour.
-type QuarterCount struct {
-	DueAt time.Time // of the first of them
-	State delivery.State
-	N     int
-}
-
-// CountQuarters counts what went out and what was refused since an instant, by
-// quarters of an hour: every zone's days are made of whole ones.
-func (s *Store) CountQuarters(ctx context.Context, since time.Time) (out []QuarterCount, err error) {
-	err = s.DB(ctx).Raw(`SELECT MIN(due_at) AS due_at, state, COUNT(*) AS n FROM deliveries WHERE due_at >= ? AND state IN ('accepted', 'failed', 'bounced')
-		GROUP BY FLOOR(UNIX_TIMESTAMP(due_at) / 900), state`, since).Scan(&out).Error
+	err = s.DB(ctx).Raw("SELECT d.* FROM (SELECT id, pending, due_at FROM deliveries WHERE "+needing+
+		" ORDER BY pending, due_at DESC, id LIMIT ?) n JOIN deliveries d ON d.id = n.id ORDER BY n.pending, n.due_at DESC, n.id", limit).Scan(&out).Error
 	return out, err
 }
 
@@ -520,9 +411,17 @@ func (s *Store) LockQueued(ctx context.Context, now time.Time, limit int) (out [
 
 // Claim takes locked deliveries for a worker, to be sent under a date. The claim counts once
 // its transaction has been committed.
-func (s *Store) Claim(ctx context.Context, worker int64, ids []int64, dated time.Time, identity int64) error {
-	if len(ids) == 0 {
+func (s *Store) Claim(ctx context.Context, worker int64, ds []*Delivery, dated time.Time, identity int64) error {
+	if len(ds) == 0 {
 		return nil
+	}
+	if s.tally == nil {
+		return s.Tx(ctx, func(tx *Store) error { return tx.Claim(ctx, worker, ds, dated, identity) })
+	}
+	ids := make([]int64, len(ds))
+	for i, d := range ds {
+		ids[i] = d.ID
+		s.tally.move(d, d.State, delivery.Claimed)
 	}
 	r := s.DB(ctx).Exec("UPDATE deliveries SET state = ?, worker = ?, dated_at = ?, identity_id = ?, next_try = NULL WHERE id IN ? AND state IN ?", delivery.Claimed, worker, dated, identity, ids, delivery.From(delivery.Claimed, delivery.Claiming))
 	if r.Error == nil && int(r.RowsAffected) != len(ids) {
@@ -542,6 +441,6 @@ func (s *Store) SayOf(ctx context.Context, worker, id, identity int64) error {
 
 // ClaimedBy gives what a worker has claimed and not begun.
 func (s *Store) ClaimedBy(ctx context.Context, worker int64) (out []Delivery, err error) {
-	err = s.DB(ctx).Raw("SELECT * FROM deliveries WHERE worker = ? AND state = ? ORDER BY id", worker, delivery.Claimed).Scan(&out).Error
+	err = s.DB(ctx).Raw("SELECT * FROM deliveries WHERE "+pendingIn(delivery.Claimed)+" AND worker = ? AND state = ? ORDER BY id", worker, delivery.Claimed).Scan(&out).Error
 	return out, err
 }

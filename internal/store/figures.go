@@ -33,7 +33,7 @@ func (s *Store) Figures(ctx context.Context, now time.Time) (f Figures, err erro
 		N     int64
 	}
 	open := []delivery.State{delivery.Queued, delivery.Claimed, delivery.Sending, delivery.InDoubt, delivery.Held, delivery.Deferred}
-	if err = db.Raw("SELECT state, COUNT(*) AS n FROM deliveries WHERE state IN ? GROUP BY state", open).Scan(&states).Error; err != nil {
+	if err = db.Raw("SELECT state, COUNT(*) AS n FROM deliveries WHERE " + pendingIn(open...) + " GROUP BY state").Scan(&states).Error; err != nil {
 		return f, err
 	}
 	for _, st := range open {

@@ -62,6 +62,9 @@ func orNew(st delivery.State) string {
 // SaveDelivery writes a delivery, and refuses where its state is no longer the
 // one that it was read with.
 func (s *Store) SaveDelivery(ctx context.Context, d *Delivery) error {
+	if s.tally == nil {
+		return s.Tx(ctx, func(tx *Store) error { return tx.SaveDelivery(ctx, d) })
+	}
 	d.Subject, d.Reply = clip(d.Subject, maxKept), clip(d.Reply, maxKept)
 	was := d.read
 	if was == "" {
@@ -71,8 +74,12 @@ func (s *Store) SaveDelivery(ctx context.Context, d *Delivery) error {
 	if r.Error == nil && r.RowsAffected == 0 {
 		return fmt.Errorf("%w: delivery %d is not %s any more", ErrForbidden, d.ID, was)
 	}
+	if r.Error != nil {
+		return r.Error
+	}
+	s.tally.move(d, was, d.State)
 	d.read = ""
-	return r.Error
+	return s.meet(ctx, []*Delivery{d})
 }
 
 // DeliveryEvent makes the event of a delivery's present state.

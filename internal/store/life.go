@@ -138,6 +138,7 @@ func (s *Store) JumpAhead(ctx context.Context, known int64) (event int64, err er
 		{"deliveries", "INSERT INTO deliveries (id, occasion, sheet_id, rule_id, row_id, due_at, judged_at, state, reason, trouble, origin, facts, recipients, reply_to) VALUES (?, RANDOM_BYTES(16), '', '', 0, UTC_TIMESTAMP(), UTC_TIMESTAMP(), 'skipped', '', '', '{}', '[]', '[]', '')"},
 		{"letter_bases", "INSERT INTO letter_bases (id, template_id, version, variant, content) VALUES (?, '', 0, 0, '')"},
 		{"identities", "INSERT INTO identities (id, digest, name, address, public_url) VALUES (?, '', '', '', '')"},
+		{"addressees", "INSERT INTO addressees (id, digest, mailbox) VALUES (?, '', '')"},
 		{"test_emails", "INSERT INTO test_emails (id, sheet_id, template_id, template_name, version, row_id, row_name, why, sent_by, sent_at, sender_id, identity_id, recipients, subject, message_id, pack) VALUES (?, '', '', '', 0, 0, '', '', '', UTC_TIMESTAMP(), '', 0, '[]', '', '', '')"},
 		{"events", "INSERT INTO events (id, at, actor, kind, detail) VALUES (?, UTC_TIMESTAMP(), '', '', '')"},
 	} {
@@ -163,7 +164,7 @@ func (s *Store) JumpAhead(ctx context.Context, known int64) (event int64, err er
 func (s *Store) Doubt(ctx context.Context, now time.Time) (n int, err error) {
 	var ds []Delivery
 	open := append(delivery.From(delivery.Held, delivery.Restoring), delivery.From(delivery.InDoubt, delivery.Restoring)...)
-	if err := s.DB(ctx).Raw("SELECT * FROM deliveries WHERE state IN ? ORDER BY id FOR UPDATE", open).Scan(&ds).Error; err != nil {
+	if err := s.DB(ctx).Raw("SELECT * FROM deliveries WHERE "+pendingIn(open...)+" AND state IN ? ORDER BY id FOR UPDATE", open).Scan(&ds).Error; err != nil {
 		return 0, err
 	}
 	for i := range ds {

@@ -34,6 +34,8 @@ type Store struct {
 
 	packers    *packers       // of letters
 	identities *identityCache // that were read
+	shard      uint8          // of the counts that this process writes
+	tally      tally          // in a transaction: what it changes of the counts; else nil
 }
 
 // ErrNotFound says that what was asked for is not there.
@@ -83,7 +85,7 @@ func Open(dsn string) (*Store, error) {
 	}
 	beat := sql.OpenDB(connector)
 	beat.SetMaxOpenConns(1)
-	return &Store{db, beat, &packers{}, &identityCache{}}, nil
+	return &Store{db: db, beat: beat, packers: &packers{}, identities: &identityCache{}, shard: uint8(mrand.IntN(shards))}, nil
 }
 
 // Close closes the connections.
@@ -117,7 +119,10 @@ func (s *Store) Migrate(ctx context.Context) error {
 		if _, err := p.Up(ctx); err != nil {
 			return err
 		}
-		return s.keyPeople(ctx)
+		if err := s.keyPeople(ctx); err != nil {
+			return err
+		}
+		return s.fillSearched(ctx)
 	})
 }
 
@@ -155,7 +160,20 @@ const maxTries = 12
 // f must therefore have no effect but on the database.
 func (s *Store) Tx(ctx context.Context, f func(tx *Store) error) error {
 	for try := 1; ; try++ {
-		err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error { return f(&Store{tx, s.beat, s.packers, s.identities}) })
+		var t Store
+		err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
+			t = *s
+			t.db, t.tally = tx, tally{}
+			if err := f(&t); err != nil || s.tally != nil {
+				return err
+			}
+			return t.writeCounts(ctx)
+		})
+		if err == nil && s.tally != nil { // a transaction within one, which writes for both
+			for b, n := range t.tally {
+				s.tally[b] += n
+			}
+		}
 		if err == nil || !Retryable(err) || try == maxTries {
 			return err
 		}

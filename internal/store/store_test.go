@@ -99,11 +99,11 @@ func TestIdentityOnce(t *testing.T) {
 // claim claims what waits at noon for a worker.
 func claim(ctx context.Context, tx *store.Store, worker int64, limit int) ([]store.Delivery, error) {
 	ds, err := tx.LockQueued(ctx, noon, limit)
-	ids := make([]int64, len(ds))
+	all := make([]*store.Delivery, len(ds))
 	for i := range ds {
-		ids[i] = ds[i].ID
+		all[i] = &ds[i]
 	}
-	return ds, errors.Join(err, tx.Claim(ctx, worker, ids, time.Unix(0, 0).UTC(), 0))
+	return ds, errors.Join(err, tx.Claim(ctx, worker, all, time.Unix(0, 0).UTC(), 0))
 }
 
 // Section 5: of several workers each delivery is claimed by one.
@@ -167,23 +167,23 @@ func TestLogPages(t *testing.T) {
 	}
 	seen := map[int64]bool{}
 	cursor, last := "", noon.Add(time.Hour*24)
-	for page := 0; ; page++ {
-		lines, next, err := st.Log(ctx, store.LogFilter{}, cursor, 7)
+	for k := 0; ; k++ {
+		page, err := st.Log(ctx, store.LogFilter{}, cursor, 7)
 		if err != nil {
 			t.Fatal(err)
 		}
-		for _, d := range lines {
+		for _, d := range page.Lines {
 			if seen[d.ID] || d.DueAt.After(last) {
 				t.Fatalf("line %d, due %s, comes after %s", d.ID, d.DueAt, last)
 			}
 			seen[d.ID], last = true, d.DueAt
 		}
-		if page == 2 {
+		if k == 2 {
 			if err := st.InsertDeliveries(ctx, letters(1000, 1003)); err != nil { // due later: before the first page
 				t.Fatal(err)
 			}
 		}
-		if cursor = next; next == "" {
+		if cursor = page.Next; cursor == "" {
 			break
 		}
 	}
@@ -191,12 +191,12 @@ func TestLogPages(t *testing.T) {
 		t.Errorf("%d lines seen, want %d", len(seen), all)
 	}
 	for text, want := range map[string]int{"100% of": all + 3, "no. 42": 1, "100_": 0, `\`: 0, "%%": 0} {
-		lines, _, err := st.Log(ctx, store.LogFilter{Text: text}, "", 200)
-		if err != nil || len(lines) != want {
-			t.Errorf("%q finds %d, want %d, %v", text, len(lines), want, err)
+		page, err := st.Log(ctx, store.LogFilter{Text: text}, "", 200)
+		if err != nil || len(page.Lines) != want {
+			t.Errorf("%q finds %d, want %d, %v", text, len(page.Lines), want, err)
 		}
 	}
-	if _, _, err := st.Log(ctx, store.LogFilter{}, "made up", 5); err == nil {
+	if _, err := st.Log(ctx, store.LogFilter{}, "made up", 5); err == nil {
 		t.Error("a made-up cursor is accepted")
 	}
 }

@@ -69,7 +69,7 @@ func (s *Store) Release(ctx context.Context, id int64, now time.Time) error {
 
 // giveBack puts what workers had only claimed back into the queue.
 func (s *Store) giveBack(ctx context.Context, workers []int64, now time.Time) error {
-	return s.DB(ctx).Exec("UPDATE deliveries SET state = ?, worker = NULL, next_try = ? WHERE worker IN ? AND state IN ?",
+	return s.DB(ctx).Exec("UPDATE deliveries SET state = ?, worker = NULL, next_try = ? WHERE "+pendingIn(delivery.Claimed)+" AND worker IN ? AND state IN ?",
 		delivery.Queued, now, workers, delivery.From(delivery.Queued, delivery.GivingBack)).Error
 }
 
@@ -86,7 +86,7 @@ func (s *Store) Sweep(ctx context.Context, now time.Time) (doubted []Delivery, e
 		if err := tx.giveBack(ctx, dead, now); err != nil {
 			return err
 		}
-		if err := tx.DB(ctx).Raw("SELECT * FROM deliveries WHERE worker IN ? AND state IN ? FOR UPDATE", dead, delivery.From(delivery.InDoubt, delivery.Sweeping)).Scan(&doubted).Error; err != nil {
+		if err := tx.DB(ctx).Raw("SELECT * FROM deliveries WHERE "+pendingIn(delivery.Claimed, delivery.Sending)+" AND worker IN ? AND state IN ? FOR UPDATE", dead, delivery.From(delivery.InDoubt, delivery.Sweeping)).Scan(&doubted).Error; err != nil {
 			return err
 		}
 		var events []Event
@@ -115,6 +115,6 @@ func (s *Store) Sweep(ctx context.Context, now time.Time) (doubted []Delivery, e
 // Busy tells whether anything is being sent at this moment.
 func (s *Store) Busy(ctx context.Context) (bool, error) {
 	var n int64
-	err := s.DB(ctx).Raw("SELECT COUNT(*) FROM (SELECT id FROM deliveries WHERE state IN ('claimed', 'sending') LIMIT 1) x").Scan(&n).Error
+	err := s.DB(ctx).Raw("SELECT COUNT(*) FROM (SELECT id FROM deliveries WHERE " + pendingIn(delivery.Claimed, delivery.Sending) + " LIMIT 1) x").Scan(&n).Error
 	return n > 0, err
 }

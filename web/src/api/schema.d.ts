@@ -3511,6 +3511,12 @@ export interface components {
         LogPage: {
             lines: components["schemas"]["LogLine"][];
             next?: string;
+            /**
+             * Format: date-time
+             * @description how far back has been looked, where the page is short and there may be more behind it
+             */
+            back?: string;
+            /** @description by state; on the first page, and empty where they would take too long */
             counts: {
                 [key: string]: number;
             };

@@ -95,7 +95,15 @@ export function LogPlace(): ReactNode {
   return (
     <div className="flex min-h-0 flex-1 flex-col">
       <div className="px-5 pt-[18px] pb-2.5">
-        <LogTitle search={s} counts={pages[0]?.counts} empty={items.length === 0} zone={zone} now={now} />
+        <LogTitle
+          search={s}
+          counts={pages[0]?.counts}
+          lines={lines.length}
+          back={pages[pages.length - 1]?.back}
+          more={log.hasNextPage}
+          zone={zone}
+          now={now}
+        />
       </div>
       <div className="print:hidden flex flex-wrap items-baseline gap-x-4 px-5 pb-2 text-ink-2">
         <LogFilter search={s} zone={zone} now={now} put={put} />
@@ -118,6 +126,7 @@ export function LogPlace(): ReactNode {
               <LogRow
                 key={v.key}
                 item={items[v.index]}
+                back={pages[pages.length - 1]?.back}
                 start={v.start}
                 zone={zone}
                 here={s.email}
@@ -183,16 +192,28 @@ function ComingTo({ to, zone, now }: { to: string; zone: string; now: Date }) {
   );
 }
 
-type TitleProps = { search: LogSearch; counts?: Record<string, number>; empty: boolean; zone: string; now: Date };
+type TitleProps = {
+  search: LogSearch;
+  counts?: Record<string, number>;
+  lines: number;
+  back?: string;
+  more: boolean;
+  zone: string;
+  now: Date;
+};
 
-function LogTitle({ search: s, counts, empty, zone, now }: TitleProps) {
+function LogTitle({ search: s, counts, lines, back, more, zone, now }: TitleProps) {
   const c = counts ?? {};
   const bounced = (c.failed ?? 0) + (c.bounced ?? 0);
   return (
     <h1>
       {counts === undefined ? (
         "\u00a0"
-      ) : empty ? (
+      ) : lines === 0 && more ? (
+        <>
+          <b>The log.</b> Nothing is like this since {back ? longDay(back, zone) : "the latest"}; looking further back …
+        </>
+      ) : lines === 0 ? (
         <>
           <b>The log.</b>{" "}
           {s.show === "tests"
@@ -204,6 +225,11 @@ function LogTitle({ search: s, counts, empty, zone, now }: TitleProps) {
       ) : s.show === "tests" ? (
         <>
           <b>Test emails.</b> They went to colleagues alone; no rule counts them.
+        </>
+      ) : Object.keys(counts).length === 0 ? (
+        <>
+          <span className="figure">{count(lines, "email")}</span>{" "}
+          {more ? `so far, looked through back to ${back ? longDay(back, zone) : "here"}.` : "in all."}
         </>
       ) : (
         <>
@@ -292,15 +318,15 @@ function LogFilter({ search: s, zone, now, put }: FilterProps) {
   );
 }
 
-type RowProps = { item?: Item; start: number; zone: string; here?: string; onOpen: (line: LogLine) => void };
+type RowProps = { item?: Item; back?: string; start: number; zone: string; here?: string; onOpen: (line: LogLine) => void };
 
 // A line of the log, or the head of a day.
-function LogRow({ item, start, zone, here, onOpen }: RowProps) {
+function LogRow({ item, back, start, zone, here, onOpen }: RowProps) {
   const style = { transform: `translateY(${start}px)` };
   if (!item)
     return (
       <div role="row" className="absolute px-5 py-1.5 text-ink-2" style={style}>
-        <span role="cell">more …</span>
+        <span role="cell">{back ? `looking further back than ${longDay(back, zone)} …` : "more …"}</span>
       </div>
     );
   if ("day" in item)

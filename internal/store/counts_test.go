@@ -1,0 +1,273 @@
+package store_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"math/rand/v2"
+	"reflect"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"nivot/internal/core/delivery"
+	"nivot/internal/store"
+)
+
+// right fails where the counts that are kept are not those of the deliveries.
+func right(t *testing.T, st *store.Store) {
+	t.Helper()
+	wrong, err := st.WrongCounts(context.Background())
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, w := range wrong {
+		t.Error(w)
+	}
+}
+
+// The counts stay those of the deliveries whatever several processes write at the same time, what
+// is rolled back, alone or within a transaction that is not, and what is tried again.
+func TestCountsKeepUp(t *testing.T) {
+	st := open(t)
+	ctx := context.Background()
+	undone := errors.New("undone")
+	var all sync.WaitGroup
+	for w := range 4 {
+		all.Go(func() {
+			random := rand.New(rand.NewPCG(7, uint64(w)))
+			for k := range 25 {
+				err := st.Tx(ctx, func(tx *store.Store) error {
+					ds := letters(1000*w+10*k, 1000*w+10*k+10)
+					for _, d := range ds {
+						d.RuleID, d.DueAt = fmt.Sprint("rule", random.IntN(3)), noon.Add(time.Duration(random.IntN(90))*time.Minute)
+						d.Recipients = fmt.Sprintf(`[{"role":"to","mailbox":"keeper%d@marrowby.example"}]`, random.IntN(20))
+					}
+					if err := tx.InsertDeliveries(ctx, ds); err != nil {
+						return err
+					}
+					inner := tx.Tx(ctx, func(tx *store.Store) error {
+						for _, d := range ds[:5] {
+							if err := d.Become(delivery.Held, delivery.Limiting); err != nil {
+								return err
+							}
+							if err := tx.SaveDelivery(ctx, d); err != nil {
+								return err
+							}
+						}
+						if k%3 == 0 {
+							return undone
+						}
+						return nil
+					})
+					if inner != nil && !errors.Is(inner, undone) {
+						return inner
+					}
+					if k%5 == 0 {
+						return undone
+					}
+					return nil
+				})
+				if err != nil && !errors.Is(err, undone) {
+					t.Error(err)
+				}
+			}
+		})
+	}
+	all.Wait()
+	right(t, st)
+	counts, err := st.CountStates(ctx, store.LogFilter{})
+	// Of each writer's 25 transactions 5 are undone, and of the other 20 the holding of 7.
+	if want := map[delivery.State]int64{delivery.Queued: 4 * (20*5 + 7*5), delivery.Held: 4 * 13 * 5}; err != nil || !reflect.DeepEqual(counts, want) {
+		t.Errorf("%v, want %v, %v", counts, want, err)
+	}
+	worker, err := st.Hire(ctx, "test", time.Minute)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var claimed []store.Delivery
+	if err := st.Tx(ctx, func(tx *store.Store) (err error) {
+		claimed, err = claim(ctx, tx, worker, 60)
+		return err
+	}); err != nil {
+		t.Fatal(err)
+	}
+	r := store.Round{Worker: worker, Now: noon}
+	later := noon.Add(time.Hour)
+	for i := range claimed[:50] {
+		d := claimed[i]
+		d.Tries = 1
+		if i < 40 {
+			d.State, d.Reply = delivery.Accepted, fmt.Sprint("250 ok ", i/3)
+		} else {
+			d.State, d.NextTry = delivery.Deferred, &later
+		}
+		r.Outcomes = append(r.Outcomes, store.Outcome{Delivery: &d, Detail: "{}", Plain: i < 40})
+	}
+	for range 2 { // written again, because its first answer was lost, it counts nothing twice
+		if _, err := st.Commit(ctx, r); err != nil {
+			t.Fatal(err)
+		}
+		right(t, st)
+	}
+	counts, err = st.CountStates(ctx, store.LogFilter{States: []delivery.State{delivery.Accepted, delivery.Deferred, delivery.Claimed}})
+	if want := map[delivery.State]int64{delivery.Accepted: 40, delivery.Deferred: 10, delivery.Claimed: 10}; err != nil || !reflect.DeepEqual(counts, want) {
+		t.Errorf("%v, want %v, %v", counts, want, err)
+	}
+	// An outcome that comes after its worker was given up is counted as what it is.
+	if err := st.DB(ctx).Exec("UPDATE deliveries SET state = 'sending', sending_at = ? WHERE state = 'claimed'", noon).Error; err != nil {
+		t.Fatal(err)
+	}
+	if err := st.DB(ctx).Exec("UPDATE workers SET lease_until = '2000-01-01'").Error; err != nil {
+		t.Fatal(err)
+	}
+	if doubted, err := st.Sweep(ctx, noon); err != nil || len(doubted) != 10 {
+		t.Fatalf("%d in doubt, %v", len(doubted), err)
+	}
+	right(t, st)
+	late := claimed[55]
+	late.State, late.Tries, late.Reply = delivery.Accepted, 1, "250 late"
+	if w, err := st.Commit(ctx, store.Round{Worker: worker, Now: noon, Outcomes: []store.Outcome{{Delivery: &late, Detail: "{}", Plain: true}}}); err != nil || w.Unmet != 0 {
+		t.Errorf("%d unmet, %v", w.Unmet, err)
+	}
+	right(t, st)
+	if d, err := st.Delivery(ctx, late.ID); err != nil || d.State != delivery.Accepted || d.Reply != "250 late" {
+		t.Errorf("%s %q, %v", d.State, d.Reply, err)
+	}
+}
+
+// Whatever the filter, the log gives the same lines in pages as one that reads them all, whether an
+// index answers or windows are looked through, and its counts are those of its lines.
+func TestLogByEveryFilter(t *testing.T) {
+	st := open(t)
+	ctx := context.Background()
+	random := rand.New(rand.NewPCG(3, 1))
+	ending := []delivery.State{delivery.Accepted, delivery.Skipped, delivery.Failed, delivery.Held, delivery.Queued}
+	var all []*store.Delivery
+	for n := range 600 {
+		d := letters(n, n+1)[0]
+		d.DueAt = noon.Add(-time.Duration(random.IntN(60*24*40)) * time.Minute)
+		d.SheetID, d.RuleID, d.RowID = fmt.Sprint("s", random.IntN(2)), fmt.Sprint("r", random.IntN(3)), int64(1+random.IntN(30))
+		d.Subject = fmt.Sprintf("Loan %d is due back", n%7)
+		d.Recipients = fmt.Sprintf(`[{"role":"to","mailbox":"Keeper <keeper%d@marrowby.example>","address":"keeper%d@marrowby.example"},{"role":"cc","mailbox":"desk%d@marrowby.example"}]`, n%40, n%40, n%3)
+		if d.State = ending[random.IntN(len(ending))]; d.State == delivery.Skipped && n%20 != 0 {
+			d.State = delivery.Accepted // few, and far apart
+		}
+		if d.State != delivery.Queued {
+			d.NextTry = nil
+		}
+		all = append(all, d)
+	}
+	if err := st.InsertDeliveries(ctx, all); err != nil {
+		t.Fatal(err)
+	}
+	right(t, st)
+	day := func(back int) *time.Time { at := noon.AddDate(0, 0, -back).Truncate(24 * time.Hour); return &at }
+	tests := map[string]struct {
+		f    store.LogFilter
+		want func(d *store.Delivery) bool
+	}{
+		"everything": {store.LogFilter{}, func(*store.Delivery) bool { return true }},
+		"a sheet":    {store.LogFilter{SheetID: "s1"}, func(d *store.Delivery) bool { return d.SheetID == "s1" }},
+		"a rule in a span": {store.LogFilter{RuleID: "r2", Since: day(20), Until: day(5)}, func(d *store.Delivery) bool {
+			return d.RuleID == "r2" && !d.DueAt.Before(*day(20)) && d.DueAt.Before(*day(5))
+		}},
+		"a row":                     {store.LogFilter{RowID: 7}, func(d *store.Delivery) bool { return d.RowID == 7 }},
+		"skipped, which is rare":    {store.LogFilter{States: []delivery.State{delivery.Skipped, delivery.Dropped}}, func(d *store.Delivery) bool { return d.State == delivery.Skipped }},
+		"accepted of a sheet":       {store.LogFilter{SheetID: "s0", States: []delivery.State{delivery.Accepted}}, func(d *store.Delivery) bool { return d.SheetID == "s0" && d.State == delivery.Accepted }},
+		"held, failed":              {store.LogFilter{States: []delivery.State{delivery.Held, delivery.Failed}}, func(d *store.Delivery) bool { return d.State == delivery.Held || d.State == delivery.Failed }},
+		"dropped, of which is none": {store.LogFilter{States: []delivery.State{delivery.Dropped}}, func(*store.Delivery) bool { return false }},
+		"an address": {store.LogFilter{To: "keeper7@marrowby.example"}, func(d *store.Delivery) bool {
+			return d.RowID > 0 && strings.Contains(d.Recipients, "keeper7@marrowby.example")
+		}},
+		"a part of many addresses": {store.LogFilter{To: "KEEPER1"}, func(d *store.Delivery) bool { return strings.Contains(d.Recipients, "keeper1") }},
+		"an address of nobody":     {store.LogFilter{To: "curator@"}, func(*store.Delivery) bool { return false }},
+		"a subject":                {store.LogFilter{Text: "loan 3"}, func(d *store.Delivery) bool { return strings.Contains(d.Subject, "Loan 3") }},
+		"a subject, held":          {store.LogFilter{Text: "loan 3", States: []delivery.State{delivery.Held}}, func(d *store.Delivery) bool { return d.State == delivery.Held && strings.Contains(d.Subject, "Loan 3") }},
+	}
+	for name, test := range tests {
+		t.Run(name, func(t *testing.T) {
+			want := map[int64]bool{}
+			states := map[delivery.State]int64{}
+			for _, d := range all {
+				if test.want(d) {
+					want[d.ID] = true
+					states[d.State]++
+				}
+			}
+			last := noon.Add(time.Hour)
+			for cursor := ""; ; {
+				p, err := st.Log(ctx, test.f, cursor, 37)
+				if err != nil {
+					t.Fatal(err)
+				}
+				for _, d := range p.Lines {
+					if !want[d.ID] {
+						t.Fatalf("delivery %d comes, which it should not, or not again", d.ID)
+					}
+					if d.DueAt.After(last) {
+						t.Fatalf("delivery %d of %s comes after %s", d.ID, d.DueAt, last)
+					}
+					last = d.DueAt
+					delete(want, d.ID)
+				}
+				if cursor = p.Next; cursor == "" {
+					break
+				}
+			}
+			if len(want) > 0 {
+				t.Errorf("%d are missing", len(want))
+			}
+			counts, err := st.CountStates(ctx, test.f)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if counts != nil && !reflect.DeepEqual(counts, states) {
+				t.Errorf("counted %v, want %v", counts, states)
+			}
+			if counts == nil && test.f.Text == "" {
+				t.Error("there are no counts")
+			}
+		})
+	}
+}
+
+// What needs somebody comes in the order of how much it does, and not once a person has decided.
+func TestNeeding(t *testing.T) {
+	st := open(t)
+	ctx := context.Background()
+	in := []delivery.State{delivery.Missed, delivery.Held, delivery.Accepted, delivery.InDoubt, delivery.Failed, delivery.Queued, delivery.Incomplete, delivery.Bounced, delivery.Held}
+	var all []*store.Delivery
+	for n, state := range in {
+		d := letters(n, n+1)[0]
+		d.DueAt, d.State = noon.Add(time.Duration(n)*time.Hour), state
+		all = append(all, d)
+	}
+	if err := st.InsertDeliveries(ctx, all); err != nil {
+		t.Fatal(err)
+	}
+	names := func() (out []string) {
+		ds, err := st.Needing(ctx, 10)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, d := range ds {
+			out = append(out, fmt.Sprint(d.State, " ", d.RowID))
+		}
+		return out
+	}
+	if got, want := names(), []string{"in-doubt 4", "held 9", "held 2", "bounced 8", "failed 5", "incomplete 7", "missed 1"}; !reflect.DeepEqual(got, want) {
+		t.Errorf("%v, want %v", got, want)
+	}
+	all[3].Decision = "left"
+	if err := st.SaveDelivery(ctx, all[3]); err != nil {
+		t.Fatal(err)
+	}
+	if got := names(); len(got) != 6 || got[0] != "held 9" {
+		t.Errorf("%v", got)
+	}
+	if n, err := st.CountNeeding(ctx, "s"); err != nil || n != 6 {
+		t.Errorf("%d, %v", n, err)
+	}
+}

@@ -22,7 +22,7 @@ types:
 	go generate ./internal/api
 	cd web && npm run --silent types
 
-test: build
+test:
 	./scripts/test.sh
 
 test-go: setup

@@ -10,6 +10,17 @@ need go "Nivot is written in Go 1.26 or later (https://go.dev)"
 need node "the front end needs Node.js 20 or later"
 need npm "the front end needs npm"
 
+packages() {
+  [ ! -d "$1/node_modules" ] || [ "$1/package-lock.json" -nt "$1/node_modules/.package-lock.json" ] || return 0
+  echo "Installing the npm packages of $1 ..."
+  (cd "$1" && npm install --no-audit --no-fund --ignore-scripts --loglevel=error && touch node_modules/.package-lock.json)
+}
+
+# All is fetched at the same time. What is wrong with the modules, the build says.
+go mod download >/dev/null 2>&1 &
+packages web & web=$!
+packages e2e & e2e=$!
+
 missing=()
 [ -x /usr/sbin/mariadbd ] || command -v mariadbd >/dev/null 2>&1 || missing+=(mariadb-server-core mariadb-client-core)
 command -v chromium >/dev/null 2>&1 || missing+=(chromium)
@@ -29,9 +40,6 @@ if [ ${#missing[@]} -gt 0 ]; then
   "${run[@]}" env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends "${missing[@]}" >/dev/null
 fi
 
-for dir in web e2e; do
-  if [ ! -d "$dir/node_modules" ] || [ "$dir/package-lock.json" -nt "$dir/node_modules/.package-lock.json" ]; then
-    echo "Installing the npm packages of $dir ..."
-    (cd "$dir" && npm install --no-audit --no-fund --ignore-scripts --loglevel=error && touch node_modules/.package-lock.json)
-  fi
-done
+wait $web
+wait $e2e
+wait

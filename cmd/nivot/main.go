@@ -36,15 +36,33 @@ func commands() []command {
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	level := slog.LevelInfo
-	if os.Getenv("NIVOT_DEBUG") != "" {
-		level = slog.LevelDebug
+	if err := startLog(len(os.Args) > 1 && os.Args[1] == "demo"); err != nil {
+		fmt.Fprintln(os.Stderr, "nivot:", err)
+		os.Exit(1)
 	}
-	slog.SetDefault(slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level})))
 	if err := run(ctx, os.Args[1:]); err != nil && !errors.Is(err, flag.ErrHelp) {
 		fmt.Fprintln(os.Stderr, "nivot:", err)
 		os.Exit(1)
 	}
+}
+
+// startLog has the log say what NIVOT_LOG asks for.
+func startLog(demo bool) error {
+	level := slog.LevelInfo
+	if demo {
+		level = slog.LevelWarn
+	}
+	switch v := os.Getenv("NIVOT_LOG"); v {
+	case "":
+	case "warn", "info", "debug":
+		if err := level.UnmarshalText([]byte(v)); err != nil {
+			return err
+		}
+	default:
+		return fmt.Errorf("NIVOT_LOG is %q; warn, info or debug is wanted", v)
+	}
+	slog.SetDefault(slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: level})))
+	return nil
 }
 
 func run(ctx context.Context, args []string) error {

@@ -181,7 +181,7 @@ func checkDatabase(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("the database does not answer: %w", err)
 	}
-	off := time.Now().Sub(at) - time.Since(before)/2
+	off := time.Since(at) - time.Since(before)/2
 	wrong := 0
 	say := func(ok bool, format string, args ...any) {
 		mark := "  ok   "

@@ -39,7 +39,7 @@ func problem(status int, title string) error {
 func (s *Server) handleError(c *echo.Context, err error) {
 	status, p := toProblem(err)
 	if status == http.StatusInternalServerError {
-		slog.Error("a request failed", "method", c.Request().Method, "path", c.Path(), "error", err)
+		slog.Error("a request failed", "id", requestID(c), "method", c.Request().Method, "path", c.Path(), "error", err)
 	}
 	writeProblem(c.Response(), status, p)
 }

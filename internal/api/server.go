@@ -134,6 +134,7 @@ func New(o Options) (*Handler, error) {
 	}
 	e := echo.New()
 	e.HTTPErrorHandler = s.handleError
+	e.Use(named()...)
 	e.Use(middleware.Recover(), s.securityHeaders, middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{LimitBytes: maxUpload}), origin)
 	per := map[string][]echo.MiddlewareFunc{}
 	for id := range s.operations() {

@@ -4,6 +4,7 @@
 package database
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"errors"
@@ -28,6 +29,7 @@ type Options struct {
 	// Durable makes every commit reach the disk. Tests of the machine's
 	// behaviour after a loss of power need it; a kill of processes does not.
 	Durable bool
+	Buffer  string // of the tables in memory, as MariaDB says it ("2G"); "" for 256M
 }
 
 // Server is a running MariaDB.
@@ -131,7 +133,7 @@ func (s *Server) start(ctx context.Context) error {
 	args := append([]string{"--no-defaults", "--datadir=" + filepath.Join(dir, "data"), "--socket=" + s.Socket(),
 		"--pid-file=" + filepath.Join(dir, "pid"), "--bind-address=127.0.0.1", "--character-set-server=utf8mb4",
 		"--collation-server=utf8mb4_unicode_ci", "--default-time-zone=+00:00", "--skip-name-resolve",
-		"--innodb-buffer-pool-size=256M", "--innodb-log-file-size=256M", "--max-connections=400",
+		"--innodb-buffer-pool-size=" + cmp.Or(s.opts.Buffer, "256M"), "--innodb-log-file-size=256M", "--max-connections=400",
 		"--max-allowed-packet=256M", "--local-infile=1", "--log-error=" + filepath.Join(dir, "error.log")}, asRoot()...)
 	if s.opts.Port != 0 {
 		args = append(args, "--port="+strconv.Itoa(s.opts.Port))

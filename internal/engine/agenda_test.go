@@ -111,7 +111,6 @@ func (f *fixture) shake(g *exchangetest.Gen, rec *store.Sheet) string {
 	for range 1 + g.R.IntN(3) {
 		name := exchangetest.Typed[g.R.IntN(len(exchangetest.Typed))]
 		if name == "Due" {
-			name = s.Columns[1].Name
 			cells = append(cells, CellEdit{Column: "c2", Text: g.Cell("Due")})
 			continue
 		}

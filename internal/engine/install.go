@@ -236,7 +236,7 @@ func (e *Engine) ChangeSheet(ctx context.Context, id string, c SheetChange, acto
 		}
 		if c.Zone != nil && *c.Zone != rec.Zone {
 			rec.Zone = *c.Zone
-			if core, err = rec.Core(); err != nil {
+			if _, err := rec.Core(); err != nil {
 				return &Refusal{Field: "/zone", Message: err.Error()}
 			}
 			if err := e.rearmSheet(ctx, tx, rec.ID); err != nil {

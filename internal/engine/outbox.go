@@ -305,6 +305,7 @@ func (w *work) flush(ctx context.Context) error {
 			continue // another process has written this occasion
 		}
 		w.entered[p.State]++
+		w.e.log.Debug("decided", "delivery", p.ID, "rule", p.RuleID, "row", p.RowID, "due", p.DueAt, "becomes", p.State, "for", p.Reason.Code)
 		for _, ev := range p.before {
 			ev.DeliveryID = p.ID
 			o.events = append(o.events, ev)
@@ -330,6 +331,7 @@ func (w *work) flush(ctx context.Context) error {
 		if err := w.tx.SaveDelivery(ctx, d); err != nil {
 			return err
 		}
+		w.e.log.Debug("decided anew", "delivery", d.ID, "rule", d.RuleID, "row", d.RowID, "becomes", d.State, "for", d.Reason.Code)
 	}
 	if err := w.tx.AddEvents(ctx, o.events...); err != nil {
 		return err

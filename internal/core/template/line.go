@@ -134,7 +134,7 @@ func CheckLink(href string) error {
 	case "mailto", "tel":
 		return nil
 	}
-	return fmt.Errorf("the link %q has to begin with https://, http://, mailto: or tel:", href)
+	return fmt.Errorf("the link %q has to begin with https://, http://, mailto: or tel: to lead anywhere", href)
 }
 
 var colour = regexp.MustCompile(`^#[0-9a-fA-F]{6}$`)

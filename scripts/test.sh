@@ -4,10 +4,11 @@
 set -euo pipefail
 cd "$(dirname "$0")/.."
 
-# The race detector's build of everything begins while packages are fetched and the front end is built.
-go build -race ./internal/... >/dev/null 2>&1 & ahead=$!
+# The race detector's build and the first reading of everything go on while packages are fetched and
+# the front end is built.
+(go build -race ./internal/...; go tool staticcheck ./internal/...) >/dev/null 2>&1 & ahead=$!
 make --no-print-directory build
-wait $ahead || true # what is wrong, vet says
+wait $ahead || true # what is wrong is said below
 
 echo "== generated code"
 before=$(cat internal/api/api.gen.go web/src/api/schema.d.ts | sha256sum)
@@ -21,6 +22,8 @@ go generate ./internal/api
 echo "== go"
 [ -z "$(gofmt -l cmd internal web/*.go)" ] || { echo "gofmt these:"; gofmt -l cmd internal web/*.go; exit 1; }
 go vet ./...
+go tool staticcheck ./...
+[ -z "$(go mod tidy -diff)" ] || { echo "go mod tidy has something to do"; go mod tidy -diff; exit 1; }
 go test -race -timeout 20m ./...
 
 echo "== front end"

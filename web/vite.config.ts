@@ -37,5 +37,5 @@ export default defineConfig({
       output: { entryFileNames: (chunk) => (chunk.name === "form" ? "form.js" : "assets/[name]-[hash].js") },
     },
   },
-  server: { proxy: { "/api": "http://127.0.0.1:8420" } },
+  server: { proxy: { "/api": process.env.NIVOT_DEV_API ?? "http://127.0.0.1:8420" } }, // make dev
 });

@@ -24,7 +24,7 @@ var variables = []variable{
 	{"NIVOT_SOURCES", "none; in the demo NIVOT_VAR/shared-drive", "folder in which sheets may follow files"},
 	{"NIVOT_VAR", "./var", "demo: folder of the database and the key"},
 	{"NIVOT_DB_PORT", "8426", "demo: loopback port of the private database; never 3306"},
-	{"NIVOT_LOG", "info; in the demo warn", "what is logged: warn, what went wrong; info, every request too; debug, every decision about a row too"},
+	{"NIVOT_LOG", "warn; with serve info", "what is logged: warn, what went wrong; info, every request too; debug, every decision about a row too"},
 }
 
 // env reads a variable, or its standard value.

@@ -36,7 +36,7 @@ func commands() []command {
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	if err := startLog(len(os.Args) > 1 && os.Args[1] == "demo"); err != nil {
+	if err := startLog(len(os.Args) > 1 && os.Args[1] == "serve"); err != nil {
 		fmt.Fprintln(os.Stderr, "nivot:", err)
 		os.Exit(1)
 	}
@@ -47,10 +47,10 @@ func main() {
 }
 
 // startLog has the log say what NIVOT_LOG asks for.
-func startLog(demo bool) error {
-	level := slog.LevelInfo
-	if demo {
-		level = slog.LevelWarn
+func startLog(serves bool) error {
+	level := slog.LevelWarn
+	if serves {
+		level = slog.LevelInfo
 	}
 	switch v := os.Getenv("NIVOT_LOG"); v {
 	case "":

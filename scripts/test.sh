@@ -6,7 +6,7 @@ cd "$(dirname "$0")/.."
 
 # The race detector's build and the first reading of everything go on while packages are fetched and
 # the front end is built.
-(go build -race ./internal/...; go tool staticcheck ./internal/...) >/dev/null 2>&1 & ahead=$!
+(go mod tidy -diff; go build -race ./internal/...; go tool staticcheck ./internal/...) >/dev/null 2>&1 & ahead=$!
 make --no-print-directory build
 wait $ahead || true # what is wrong is said below
 

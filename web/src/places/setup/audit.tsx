@@ -144,12 +144,21 @@ export function Audit() {
 function facts(json: string): string {
   if (!json) return "";
   try {
-    const of = JSON.parse(json) as Record<string, unknown>;
-    return Object.entries(of)
-      .filter(([, v]) => v !== "" && v !== null)
-      .map(([k, v]) => `${k}: ${typeof v === "string" ? v : JSON.stringify(v)}`)
-      .join(", ");
+    return pairs(JSON.parse(json) as Record<string, unknown>, ", ");
   } catch {
     return json;
   }
+}
+
+const pairs = (of: Record<string, unknown>, between: string): string =>
+  Object.entries(of)
+    .filter(([, v]) => v !== "" && v !== null)
+    .map(([k, v]) => `${k.replace(/[A-Z]/g, (c) => ` ${c.toLowerCase()}`)}: ${said(v)}`)
+    .join(between);
+
+function said(v: unknown): string {
+  if (typeof v === "boolean") return v ? "yes" : "no";
+  if (Array.isArray(v)) return v.map(said).join(" and ");
+  if (typeof v === "object" && v !== null) return pairs(v as Record<string, unknown>, "; ");
+  return String(v);
 }

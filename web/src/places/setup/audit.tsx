@@ -143,10 +143,16 @@ export function Audit() {
 // What was kept of before or after, as "name: value" pairs.
 function facts(json: string): string {
   if (!json) return "";
+  const of = read(json);
+  return typeof of === "object" && of !== null ? pairs(of as Record<string, unknown>, ", ") : json;
+}
+
+// What a text is as JSON; else the text itself, as one that was cut off is.
+function read(text: string): unknown {
   try {
-    return pairs(JSON.parse(json) as Record<string, unknown>, ", ");
+    return JSON.parse(text);
   } catch {
-    return json;
+    return text;
   }
 }
 
@@ -158,6 +164,7 @@ const pairs = (of: Record<string, unknown>, between: string): string =>
 
 function said(v: unknown): string {
   if (typeof v === "boolean") return v ? "yes" : "no";
+  if (typeof v === "string" && /^[[{]/.test(v) && typeof read(v) === "object") return said(read(v));
   if (Array.isArray(v)) return v.map(said).join(" and ");
   if (typeof v === "object" && v !== null) return pairs(v as Record<string, unknown>, "; ");
   return String(v);

@@ -177,22 +177,16 @@ func (s *Store) Log(ctx context.Context, f LogFilter, cursor string, limit int) 
 
 // matching is a filter as a query that an index answers; false where none does.
 func (s *Store) matching(ctx context.Context, f LogFilter) (q *gorm.DB, indexed bool, err error) {
-	q = f.where(s.DB(ctx).Model(&Delivery{}))
-	_, rare := f.rare()
-	if f.RowID != 0 || rare {
-		return q, true, nil
+	if _, rare := f.rare(); f.RowID != 0 || rare || f.To == "" {
+		return f.where(s.DB(ctx).Model(&Delivery{})), f.RowID != 0 || rare || f.Text == "", nil
 	}
-	if f.To != "" {
-		if f, err = s.Met(ctx, f); err != nil || !f.met.all {
-			return nil, false, err
-		}
-		ids := f.met.ids
-		if len(ids) == 0 {
-			return q.Where("FALSE"), true, nil
-		}
-		return q.Joins("JOIN (SELECT DISTINCT delivery_id FROM delivery_addressees WHERE addressee_id IN ?) met ON met.delivery_id = deliveries.id", ids), true, nil
+	if f, err = s.Met(ctx, f); err != nil || !f.met.all {
+		return nil, false, err
 	}
-	return q, f.Text == "", nil
+	// In this order: the other way round all deliveries would be looked through for so few.
+	q = s.DB(ctx).Select("deliveries.*").Table("(SELECT DISTINCT delivery_id FROM delivery_addressees WHERE addressee_id IN ?) met STRAIGHT_JOIN deliveries ON deliveries.id = met.delivery_id",
+		append([]int64{0}, f.met.ids...)) // 0 is nobody's: a list must not be empty
+	return f.where(q), true, nil
 }
 
 // searchLog looks through windows of the log.

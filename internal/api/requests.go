@@ -27,9 +27,12 @@ func named() []echo.MiddlewareFunc {
 		},
 		middleware.RequestID(),
 		middleware.RequestLoggerWithConfig(middleware.RequestLoggerConfig{
-			LogStatus: true, LogLatency: true, LogMethod: true, LogRoutePath: true, LogResponseSize: true, LogRequestID: true, HandleError: true,
+			LogStatus: true, LogLatency: true, LogMethod: true, LogRoutePath: true, LogResponseSize: true, LogRequestID: true,
 			LogValuesFunc: func(c *echo.Context, v middleware.RequestLoggerValues) error {
 				level := slog.LevelInfo
+				if v.Error != nil { // which is told behind this
+					v.Status, _ = toProblem(v.Error)
+				}
 				if v.Status >= http.StatusInternalServerError {
 					level = slog.LevelWarn // the fault itself has a line of its own
 				}

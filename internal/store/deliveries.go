@@ -142,7 +142,6 @@ func (s *Store) InsertDeliveries(ctx context.Context, ds []*Delivery) error {
 		var args []any
 		q.WriteString(`INSERT IGNORE INTO deliveries (sheet_id, occasion, base, rule_id, row_id, step, reaction, template_id, sender_id, due_at, judged_at, went_at,
 			state, reason, trouble, blame, origin, facts, recipients, reply_to, subject, attempt, next_try, finished_at) VALUES `)
-		keys := make([][]byte, len(c))
 		for i, d := range c {
 			if i > 0 {
 				q.WriteByte(',')
@@ -151,36 +150,24 @@ func (s *Store) InsertDeliveries(ctx context.Context, ds []*Delivery) error {
 			q.WriteString("(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)")
 			args = append(args, d.SheetID, d.Occasion, d.Base, d.RuleID, d.RowID, d.Step, d.Reaction, d.TemplateID, d.SenderID, d.DueAt, d.JudgedAt, d.WentAt,
 				d.State, d.Reason, d.Trouble, d.Blame, d.Origin, d.Facts, d.Recipients, d.ReplyTo, clip(d.Subject, maxKept), d.Attempt, d.NextTry, d.FinishedAt)
-			keys[i] = d.Occasion
 		}
-		// INSERT IGNORE does not say which it passed over, so that is asked
-		// first; if another process was between the two, all is done again.
-		known, err := s.Held(ctx, keys)
-		if err != nil {
-			return err
-		}
-		res := s.DB(ctx).Exec(q.String(), args...)
-		if res.Error != nil {
-			return res.Error
-		}
-		if int(res.RowsAffected) != len(c)-len(known) {
-			return errRaced
-		}
-		var found []struct {
+		q.WriteString(" RETURNING id, occasion")
+		var written []struct { // those that were not passed over
 			ID       int64
 			Occasion []byte
 		}
-		if err := s.DB(ctx).Raw("SELECT id, occasion FROM deliveries WHERE occasion IN ?", keys).Scan(&found).Error; err != nil {
+		if err := s.DB(ctx).Raw(q.String(), args...).Scan(&written).Error; err != nil {
 			return err
 		}
-		ids := make(map[string]int64, len(found))
-		for _, f := range found {
-			ids[string(f.Occasion)] = f.ID
+		ids := make(map[string]int64, len(written))
+		for _, w := range written {
+			ids[string(w.Occasion)] = w.ID
 		}
 		var added []*Delivery
 		for _, d := range c {
-			if !known[rule.ID(d.Occasion)] {
-				d.ID = ids[string(d.Occasion)]
+			if id := ids[string(d.Occasion)]; id != 0 {
+				delete(ids, string(d.Occasion)) // of one that stands twice in the list, the first has been written
+				d.ID = id
 				added = append(added, d)
 				s.tally.move(d, "", d.State)
 			}
@@ -202,11 +189,6 @@ func clip(s string, most int) string {
 		return s
 	}
 	return string(r[:most-1]) + "…"
-}
-
-// Held tells which of these identities the ledger holds.
-func (s *Store) Held(ctx context.Context, ids [][]byte) (map[rule.ID]bool, error) {
-	return s.find(ctx, ids, "SELECT occasion FROM deliveries WHERE occasion IN ?")
 }
 
 // Judged tells which of these occasions the ledger knows: by their identity,

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"sort"
+	"strconv"
 	"strings"
 	"time"
 
@@ -536,4 +537,12 @@ func toHistory(ev *store.Event) HistoryEntry {
 	}{[]CellChange{}}
 	_ = json.Unmarshal([]byte(ev.Detail), &d)
 	return HistoryEntry{At: ev.At, Actor: ev.Actor, Kind: ev.Kind, Changes: d.Changes}
+}
+
+func parseID(s string) (int64, error) {
+	id, err := strconv.ParseInt(s, 10, 64)
+	if err != nil || id <= 0 {
+		return 0, store.ErrNotFound
+	}
+	return id, nil
 }

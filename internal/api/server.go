@@ -3,32 +3,25 @@
 package api
 
 import (
-	"bytes"
 	"context"
 	"crypto/sha256"
 	_ "embed"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"net/http"
 	"net/netip"
-	"net/url"
-	"path"
-	"regexp"
 	"strings"
 	"time"
 
 	"github.com/alexedwards/scs/v2"
 	"github.com/getkin/kin-openapi/openapi3"
-	"github.com/getkin/kin-openapi/openapi3filter"
 	"github.com/getkin/kin-openapi/routers"
 	"github.com/getkin/kin-openapi/routers/gorillamux"
 	lru "github.com/hashicorp/golang-lru/v2"
 	"github.com/labstack/echo/v5"
 	"github.com/labstack/echo/v5/middleware"
 
-	"nivot/internal/core/jsoncheck"
 	"nivot/internal/engine"
 	"nivot/internal/store"
 )
@@ -226,180 +219,6 @@ func (s *Server) operations() map[string]*openapi3.Operation {
 	return out
 }
 
-// securityHeaders go with every answer. Styles may stand inline, for letters
-// in sandboxed frames and the editor; scripts may not.
-func (s *Server) securityHeaders(next echo.HandlerFunc) echo.HandlerFunc {
-	return func(c *echo.Context) error {
-		h := c.Response().Header()
-		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "+
-			"font-src 'self'; connect-src 'self'; frame-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
-		h.Set("X-Content-Type-Options", "nosniff")
-		h.Set("X-Frame-Options", "DENY")
-		h.Set("Referrer-Policy", "no-referrer")
-		h.Set("Cross-Origin-Opener-Policy", "same-origin")
-		if strings.HasPrefix(s.PublicURL, "https://") {
-			h.Set("Strict-Transport-Security", "max-age=31536000")
-		}
-		if strings.HasPrefix(c.Request().URL.Path, "/api/") {
-			h.Set("Cache-Control", "no-store")
-		}
-		return next(c)
-	}
-}
-
-// ownOrigin refuses what another site's page makes a browser send: by Sec-Fetch-Site (Fetch
-// Metadata Request Headers, W3C), and by Origin (Fetch, WHATWG 3.2) against the address that is
-// asked and the public one, where a browser sends none over plain HTTP. A program carries a
-// token and no session; a form's page is anybody's, and so is one that stops emails.
-func (s *Server) ownOrigin() (echo.MiddlewareFunc, error) {
-	guard := http.NewCrossOriginProtection()
-	if u, err := url.Parse(s.PublicURL); err == nil && u.Host != "" {
-		if err := guard.AddTrustedOrigin(u.Scheme + "://" + u.Host); err != nil {
-			return nil, fmt.Errorf("NIVOT_PUBLIC_URL: %w", err)
-		}
-	}
-	return func(next echo.HandlerFunc) echo.HandlerFunc {
-		return func(c *echo.Context) error {
-			r := c.Request()
-			_, program := bearer(r)
-			if program || strings.HasPrefix(r.URL.Path, formPath) || strings.HasPrefix(r.URL.Path, engine.ConfirmPath) || strings.HasPrefix(r.URL.Path, engine.OptOutPath) {
-				return next(c)
-			}
-			if unsafeMethod(r.Method) && r.Header.Get("Sec-Fetch-Site") == "" && r.Header.Get("Origin") == "" {
-				return problem(http.StatusForbidden, "The request tells neither Sec-Fetch-Site nor Origin, as every browser does; a program calls Nivot with a token.")
-			}
-			if guard.Check(r) != nil {
-				return problem(http.StatusForbidden, fmt.Sprintf("The page that asks for this is at %s, and Nivot takes itself to be at %s. "+
-					"If both are the same Nivot, set NIVOT_PUBLIC_URL to the address that stands in the browser, and start it again.", originOf(r), s.PublicURL))
-			}
-			return next(c)
-		}
-	}, nil
-}
-
-func unsafeMethod(m string) bool {
-	return m != http.MethodGet && m != http.MethodHead && m != http.MethodOptions
-}
-
-func originOf(r *http.Request) string {
-	if o := r.Header.Get("Origin"); o != "" && o != "null" {
-		return o
-	}
-	return "an address that the browser does not tell"
-}
-
-type contextKey int
-
-const personKey contextKey = 0
-
-// person is who asked. It is never nil behind a guard that asks for a role.
-func person(ctx context.Context) *store.Person {
-	p, _ := ctx.Value(personKey).(*store.Person)
-	return p
-}
-
-// guard lets an operation be called only by somebody whose role allows it.
-func (s *Server) guard(operation string) echo.MiddlewareFunc {
-	need, guarded := s.roles[operation]
-	return func(next echo.HandlerFunc) echo.HandlerFunc {
-		return func(c *echo.Context) error {
-			r := c.Request()
-			var p *store.Person
-			var err error
-			if secret, ok := bearer(r); ok && guarded {
-				p, err = s.programOf(c, operation, secret)
-			} else {
-				p, err = s.signedIn(r.Context())
-			}
-			if err != nil {
-				return err
-			}
-			if guarded && p == nil {
-				return problem(http.StatusUnauthorized, "Sign in first.")
-			}
-			if guarded && !p.Role.May(need) {
-				return problem(http.StatusForbidden, fmt.Sprintf("This is for a %s; you are a %s.", need, p.Role))
-			}
-			ctx := context.WithValue(r.Context(), personKey, p)
-			if p != nil {
-				ctx = store.WithDoer(ctx, &store.Doer{ID: p.ID, Name: p.Name, Network: hereFrom(ctx)})
-			}
-			c.SetRequest(r.WithContext(ctx))
-			return next(c)
-		}
-	}
-}
-
-// How much a request may bring, and how long it may take to.
-const (
-	maxBody      = 64 << 10 // of what is no upload and says nothing else in the description
-	maxUpload    = 70 << 20
-	bodyDeadline = 30 * time.Second
-	fileDeadline = 10 * time.Minute
-)
-
-// readBy bounds until when a request's body has to be here; 0 for no bound any more.
-func readBy(w http.ResponseWriter, d time.Duration) {
-	var at time.Time
-	if d > 0 {
-		at = time.Now().Add(d)
-	}
-	_ = http.NewResponseController(w).SetReadDeadline(at) // a connection that has none is a test's
-}
-
-// validate checks a request against the API document, and takes its body in first, which must
-// not be too large. The body of an upload is left to its handler, so that it can stream.
-func (s *Server) validate(operation string) echo.MiddlewareFunc {
-	most := s.bodies[operation]
-	return func(next echo.HandlerFunc) echo.HandlerFunc {
-		return func(c *echo.Context) error {
-			r := c.Request()
-			route, params, err := s.router.FindRoute(r)
-			if err != nil {
-				return problem(http.StatusNotFound, "There is nothing at this address.")
-			}
-			upload := strings.HasPrefix(r.Header.Get("Content-Type"), "multipart/form-data")
-			if upload {
-				readBy(c.Response(), fileDeadline)
-				_ = http.NewResponseController(c.Response()).SetWriteDeadline(time.Now().Add(2 * fileDeadline))
-			} else if err := takeBody(c.Response(), r, most); err != nil {
-				return err
-			}
-			in := &openapi3filter.RequestValidationInput{Request: r, PathParams: params, Route: route, Options: &openapi3filter.Options{
-				MultiError: true, AuthenticationFunc: openapi3filter.NoopAuthenticationFunc, ExcludeRequestBody: upload}}
-			if err := openapi3filter.ValidateRequest(r.Context(), in); err != nil {
-				return validationProblem(err)
-			}
-			return next(c)
-		}
-	}
-}
-
-// takeBody reads the whole body of a request, of so many bytes at the most.
-func takeBody(w http.ResponseWriter, r *http.Request, most int64) error {
-	large := problem(http.StatusRequestEntityTooLarge, fmt.Sprintf("What was sent is larger than the %d kB that are taken here. Send less at once.", most>>10))
-	if r.ContentLength > most {
-		w.Header().Set("Connection", "close") // the rest is not waited for
-		return large
-	}
-	body, err := io.ReadAll(io.LimitReader(r.Body, most+1))
-	if err != nil {
-		return problem(http.StatusBadRequest, "What was sent broke off before its end. Send it again.")
-	}
-	if int64(len(body)) > most {
-		w.Header().Set("Connection", "close")
-		return large
-	}
-	readBy(w, 0)
-	if len(body) > 0 && strings.HasPrefix(r.Header.Get("Content-Type"), "application/json") {
-		if err := jsoncheck.Check(body); err != nil {
-			return problem(http.StatusBadRequest, sentence("what was sent cannot be read: "+err.Error()))
-		}
-	}
-	r.Body = io.NopCloser(bytes.NewReader(body))
-	return nil
-}
-
 func (s *Server) ready(c *echo.Context) error {
 	ctx, cancel := context.WithTimeout(c.Request().Context(), 2*time.Second)
 	defer cancel()
@@ -407,101 +226,4 @@ func (s *Server) ready(c *echo.Context) error {
 		return c.String(http.StatusServiceUnavailable, "the database does not answer\n")
 	}
 	return c.String(http.StatusOK, "ready\n")
-}
-
-// page serves the front end; every path that is no file is the application.
-func (s *Server) page(c *echo.Context) error {
-	name := strings.TrimPrefix(path.Clean(c.Request().URL.Path), "/")
-	h := c.Response().Header()
-	if f, err := fs.Stat(s.Web, name); err == nil && !f.IsDir() {
-		if strings.HasPrefix(name, "assets/") {
-			h.Set("Cache-Control", "public, max-age=31536000, immutable")
-		}
-		return serveFile(c, s.Web, name)
-	}
-	if strings.HasPrefix(name, "assets/") {
-		return echo.NewHTTPError(http.StatusNotFound, "not found")
-	}
-	h.Set("Cache-Control", "no-cache")
-	if s.index == nil {
-		return c.String(http.StatusNotFound, "The front end has not been built; run make build.\n")
-	}
-	return c.Blob(http.StatusOK, contentType("index.html"), s.index)
-}
-
-// placed gives the front end's page as it is where the application stands: what it loads is
-// named by whole paths, for it is the page of every address, and it says the path itself.
-func placed(files fs.FS, base string) []byte {
-	b, err := fs.ReadFile(files, "index.html")
-	if err != nil {
-		return nil
-	}
-	b = bytes.ReplaceAll(b, []byte(`="./`), []byte(`="`+base+`/`))
-	return bytes.Replace(b, []byte("<head>"), []byte(`<head><meta name="base" content="`+base+`">`), 1)
-}
-
-// within takes the application's path off that of a request; a proxy may have done so.
-func within(base string, next http.Handler) http.Handler {
-	if base == "" {
-		return next
-	}
-	strip := http.StripPrefix(base, next)
-	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		switch {
-		case r.URL.Path == base:
-			http.Redirect(w, r, base+"/", http.StatusPermanentRedirect)
-		case strings.HasPrefix(r.URL.Path, base+"/"):
-			strip.ServeHTTP(w, r)
-		default:
-			next.ServeHTTP(w, r)
-		}
-	})
-}
-
-// basePath gives the path at which an address says that the application stands: "", or one such
-// as /nivot.
-func basePath(address string) (string, error) {
-	u, err := url.Parse(address)
-	if err != nil {
-		return "", fmt.Errorf("NIVOT_PUBLIC_URL: %w", err)
-	}
-	base := strings.TrimRight(u.Path, "/")
-	if base != "" && !wholePath.MatchString(base) {
-		return "", fmt.Errorf("NIVOT_PUBLIC_URL: the path %q is to be letters, digits, hyphens and dots between slashes", base)
-	}
-	return base, nil
-}
-
-var wholePath = regexp.MustCompile(`^(/[A-Za-z0-9._-]+)+$`)
-
-// serveFile serves a file, gzipped where the build left a .gz beside it.
-func serveFile(c *echo.Context, files fs.FS, name string) error {
-	if strings.Contains(c.Request().Header.Get("Accept-Encoding"), "gzip") {
-		if b, err := fs.ReadFile(files, name+".gz"); err == nil {
-			c.Response().Header().Set("Content-Encoding", "gzip")
-			c.Response().Header().Set("Vary", "Accept-Encoding")
-			return c.Blob(http.StatusOK, contentType(name), b)
-		}
-	}
-	b, err := fs.ReadFile(files, name)
-	if err != nil {
-		return c.String(http.StatusNotFound, "The front end has not been built; run make build.\n")
-	}
-	return c.Blob(http.StatusOK, contentType(name), b)
-}
-
-func contentType(name string) string {
-	switch path.Ext(name) {
-	case ".html":
-		return "text/html; charset=utf-8"
-	case ".js":
-		return "text/javascript; charset=utf-8"
-	case ".css":
-		return "text/css; charset=utf-8"
-	case ".svg":
-		return "image/svg+xml"
-	case ".woff2":
-		return "font/woff2"
-	}
-	return "application/octet-stream"
 }

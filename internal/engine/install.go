@@ -2,8 +2,6 @@ package engine
 
 import (
 	"context"
-	"fmt"
-	"slices"
 	"strconv"
 
 	"nivot/internal/core/rule"
@@ -171,126 +169,6 @@ func (e *Engine) Install(ctx context.Context, b *exchange.Bundle, switchOn bool,
 		}
 	}
 	return rec, nil
-}
-
-// SheetChange is what a person changes of a sheet; nil leaves it.
-type SheetChange struct {
-	Name                         *string
-	SettleSeconds, Frozen        *int
-	Key, Address, Named, Written *string // columns by id, or ""
-	Calendar                     *string // by id
-	Zone                         *string // IANA
-	Sender                       *string // by id; "" for the first one
-}
-
-// ChangeSheet changes a sheet: what it is called, how long its rows rest, and
-// which of its columns say what a row is and whom it concerns.
-func (e *Engine) ChangeSheet(ctx context.Context, id string, c SheetChange, actor string) (rec *store.Sheet, err error) {
-	err = e.Store.Tx(ctx, func(tx *store.Store) error {
-		if rec, err = tx.LockSheet(ctx, id); err != nil {
-			return err
-		}
-		core, err := rec.Core()
-		if err != nil {
-			return err
-		}
-		if c.Name != nil {
-			rec.Name = value.Trim(*c.Name)
-			if err := value.CheckName("a sheet", rec.Name); err != nil {
-				return &Refusal{Field: "/name", Message: err.Error()}
-			}
-		}
-		if c.SettleSeconds != nil {
-			rec.SettleSeconds = *c.SettleSeconds
-		}
-		if c.Frozen != nil {
-			rec.Frozen = *c.Frozen
-		}
-		for _, r := range []struct {
-			field  string
-			asked  *string
-			column *string
-			types  []value.Type
-		}{
-			{"/address", c.Address, &rec.AddressColumn, []value.Type{value.Email}},
-			{"/nameColumn", c.Named, &rec.NameColumn, []value.Type{value.Text, value.Choice}},
-			{"/languageColumn", c.Written, &rec.LanguageColumn, []value.Type{value.Text, value.Choice}},
-		} {
-			if r.asked == nil {
-				continue
-			}
-			if col, ok := core.Column(*r.asked); *r.asked != "" && (!ok || !slices.Contains(r.types, col.ValueType())) {
-				return &Refusal{Field: r.field, Message: fmt.Sprintf("a column of type %s is wanted here", r.types[0])}
-			}
-			*r.column = *r.asked
-		}
-		if c.Sender != nil {
-			senders, err := tx.Senders(ctx)
-			if err != nil {
-				return err
-			}
-			if *c.Sender != "" && !slices.ContainsFunc(senders, func(s store.Sender) bool { return s.ID == *c.Sender }) {
-				return &Refusal{Field: "/sender", Message: "there is no such sender"}
-			}
-			rec.SenderID = *c.Sender
-		}
-		if c.Zone != nil && *c.Zone != rec.Zone {
-			rec.Zone = *c.Zone
-			if _, err := rec.Core(); err != nil {
-				return &Refusal{Field: "/zone", Message: err.Error()}
-			}
-			if err := e.rearmSheet(ctx, tx, rec.ID); err != nil {
-				return err
-			}
-		}
-		if c.Calendar != nil && *c.Calendar != rec.CalendarID {
-			if err := e.setCalendar(ctx, tx, rec, *c.Calendar); err != nil {
-				return err
-			}
-		}
-		if c.Key != nil && *c.Key != rec.KeyColumn {
-			if err := setKey(ctx, tx, rec, *c.Key, nil); err != nil {
-				return err
-			}
-		}
-		rec.Version++
-		if err := tx.SaveSheet(ctx, rec); err != nil {
-			return err
-		}
-		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventSheetSaved, SheetID: id,
-			Detail: store.Detail(map[string]any{"name": rec.Name, "settleSeconds": rec.SettleSeconds, "key": rec.KeyColumn, "address": rec.AddressColumn,
-				"nameColumn": rec.NameColumn, "languageColumn": rec.LanguageColumn, "calendar": rec.CalendarID, "zone": rec.Zone})})
-	})
-	if err == nil {
-		poke(e.wakeAgenda)
-	}
-	return rec, err
-}
-
-// DeleteRule takes a rule away; what it has done stays in the log, and what
-// waits for mending or an OK is skipped when it is looked at.
-func (e *Engine) DeleteRule(ctx context.Context, sheetID, id, actor string) error {
-	return e.Store.Tx(ctx, func(tx *store.Store) error {
-		r, err := tx.LockRule(ctx, id)
-		if err != nil {
-			return err
-		}
-		if r.SheetID != sheetID {
-			return store.ErrNotFound
-		}
-		now := e.now()
-		if r.DeletedAt, r.DeletedBy = &now, actor; r.State == rule.On {
-			r.State, r.PausedAt, r.ResumedAt, r.ArmingAfter = rule.Paused, &now, nil, nil
-		}
-		if err := tx.SaveRule(ctx, r); err != nil {
-			return err
-		}
-		if err := tx.DropRuleEntries(ctx, id); err != nil {
-			return err
-		}
-		return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventRuleState, SheetID: sheetID, RuleID: id,
-			Detail: store.Detail(map[string]any{"after": "deleted"})})
-	})
 }
 
 // installPieces keeps what a bundle's letters carry, and its pieces of text: one that is

@@ -265,3 +265,29 @@ func rearm(ctx context.Context, tx *store.Store, rules []store.Rule, now time.Ti
 	}
 	return nil
 }
+
+// DeleteRule takes a rule away; what it has done stays in the log, and what
+// waits for mending or an OK is skipped when it is looked at.
+func (e *Engine) DeleteRule(ctx context.Context, sheetID, id, actor string) error {
+	return e.Store.Tx(ctx, func(tx *store.Store) error {
+		r, err := tx.LockRule(ctx, id)
+		if err != nil {
+			return err
+		}
+		if r.SheetID != sheetID {
+			return store.ErrNotFound
+		}
+		now := e.now()
+		if r.DeletedAt, r.DeletedBy = &now, actor; r.State == rule.On {
+			r.State, r.PausedAt, r.ResumedAt, r.ArmingAfter = rule.Paused, &now, nil, nil
+		}
+		if err := tx.SaveRule(ctx, r); err != nil {
+			return err
+		}
+		if err := tx.DropRuleEntries(ctx, id); err != nil {
+			return err
+		}
+		return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventRuleState, SheetID: sheetID, RuleID: id,
+			Detail: store.Detail(map[string]any{"after": "deleted"})})
+	})
+}

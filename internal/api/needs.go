@@ -1,0 +1,207 @@
+package api
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"time"
+
+	"nivot/internal/core/delivery"
+	"nivot/internal/core/reason"
+	"nivot/internal/core/rule"
+	"nivot/internal/store"
+)
+
+// doubledNeed is a sheet with rows whose key another row had before them.
+type doubledNeed = struct {
+	Key     string `json:"key"`
+	Rows    int    `json:"rows"`
+	Sheet   string `json:"sheet"`
+	SheetId string `json:"sheetId"` //nolint:revive // as the document's type has it
+}
+
+// unjudgedNeed is a sheet with rows that rules cannot judge.
+type unjudgedNeed = struct {
+	Letters []string `json:"letters"`
+	Rows    int      `json:"rows"`
+	Rule    *string  `json:"rule,omitempty"`
+	Sheet   string   `json:"sheet"`
+	SheetId string   `json:"sheetId"` //nolint:revive // as the document's type has it
+}
+
+// unjudgedNeeds lists the sheets whose rules cannot judge some rows, unless
+// somebody has said of as many that it is meant so.
+func (s *Server) unjudgedNeeds(ctx context.Context, sheets []store.Sheet) ([]unjudgedNeed, error) {
+	out := []unjudgedNeed{}
+	for i := range sheets {
+		rows, rules, err := s.e.UnjudgedNews(ctx, sheets[i].ID)
+		if err != nil {
+			return nil, err
+		}
+		if len(rules) == 0 {
+			continue
+		}
+		n := unjudgedNeed{SheetId: sheets[i].ID, Sheet: sheets[i].Name, Rows: rows, Letters: []string{}}
+		for k := range rules {
+			n.Letters = append(n.Letters, rules[k].Letter)
+		}
+		if len(rules) == 1 {
+			n.Rule = &rules[0].ID
+		}
+		out = append(out, n)
+	}
+	return out, nil
+}
+
+// notices tells what keeps all emails from going.
+func (s *Server) notices(ctx context.Context) (out []Notice, err error) {
+	_, back, err := s.st.Lever(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if !back.Until.IsZero() {
+		held, err := s.st.CountHeld(ctx, reason.Restored)
+		if err != nil {
+			return nil, err
+		}
+		when := func(t time.Time) string { return t.In(s.Zone).Format("Mon 2 Jan 15:04") }
+		out = append(out, Notice{Kind: NoticeKindWentBack, Since: &back.Since, Until: &back.Until, Held: &held, Rules: &back.Rules,
+			Text: fmt.Sprintf("The database went back to %s. What was done between then and %s is not in it, and emails of that time may have gone already. All sending is off, and the rules that were on are paused.",
+				when(back.Since), when(back.Until))})
+	}
+	wrong, err := s.e.WrongClocks(ctx)
+	for _, w := range wrong {
+		off := time.Duration(w.ClockOffMs) * time.Millisecond
+		out = append(out, Notice{Kind: NoticeKindClock, Text: fmt.Sprintf("The clock of %s is %s off the database's. It sends nothing until they agree.", w.Name, off.Abs().Round(time.Second))})
+	}
+	return out, err
+}
+
+// LookedBack implements StrictServerInterface.
+func (s *Server) LookedBack(ctx context.Context, _ LookedBackRequestObject) (LookedBackResponseObject, error) {
+	return LookedBack204Response{}, s.e.LookedBack(ctx, person(ctx).Name)
+}
+
+// needs lists what waits for somebody: in doubt first, then held, refused,
+// incomplete and missed; held and missed ones by rule.
+func (s *Server) needs(ctx context.Context, sheets []store.Sheet, rules map[string]store.Rule) ([]Need, error) {
+	ds, err := s.st.Needing(ctx, mostNeeds)
+	if err != nil {
+		return nil, err
+	}
+	names, err := s.rowNames(ctx, sheets, ds)
+	if err != nil {
+		return nil, err
+	}
+	sheetNames := map[string]string{}
+	for _, sh := range sheets {
+		sheetNames[sh.ID] = sh.Name
+	}
+	out := []Need{}
+	groups := map[string]int{}
+	for i := range ds {
+		d := &ds[i]
+		name, known := sheetNames[d.SheetID]
+		if !known {
+			continue
+		}
+		key := ""
+		if d.State == delivery.Held || d.State == delivery.Missed {
+			key = string(d.State) + d.RuleID
+		}
+		if at, ok := groups[key]; ok && key != "" {
+			n := &out[at]
+			n.Count++
+			n.Deliveries = append(n.Deliveries, store.RowID(d.ID))
+			n.Title = needTitle(d, "", n.Count)
+			continue
+		}
+		if len(out) == maxNeeds {
+			break
+		}
+		row := store.RowID(d.RowID)
+		n := Need{Kind: markKind(d.State), Letter: rules[d.RuleID].Letter, Sheet: name, SheetId: d.SheetID, Row: &row, Count: 1,
+			Deliveries: []string{store.RowID(d.ID)}, Title: needTitle(d, names[d.RowID], 1), Text: s.needText(d, rules[d.RuleID].Name), Blame: d.Blame}
+		n.Actions = needActions(d)
+		if d.RuleID != "" {
+			n.Rule = &d.RuleID
+		}
+		if n.Blame == "" && (d.State == delivery.Failed || d.State == delivery.Bounced) {
+			by := rules[d.RuleID]
+			if core, err := by.Core(); err == nil { // a rule that is not there any more says nothing
+				n.Blame = rule.FirstColumn(core.To)
+			}
+		}
+		if key != "" {
+			groups[key] = len(out)
+		}
+		out = append(out, n)
+	}
+	return out, nil
+}
+
+func needTitle(d *store.Delivery, row string, n int) string {
+	switch d.State {
+	case delivery.Held:
+		if n == 1 {
+			return "1 email is held"
+		}
+		return fmt.Sprintf("%d emails are held", n)
+	case delivery.Missed:
+		if n == 1 {
+			return "1 email was missed"
+		}
+		return fmt.Sprintf("%d emails were missed", n)
+	}
+	return row
+}
+
+func (s *Server) needText(d *store.Delivery, rule string) string {
+	at := d.DueAt.In(s.Zone).Format("Mon 2 Jan 15:04")
+	switch d.State {
+	case delivery.InDoubt:
+		return upperFirst(d.Trouble.Words()) + " (" + rule + ", " + at + ")."
+	case delivery.Held:
+		return rule + ", held since " + at + ": " + d.Reason.Words() + "."
+	case delivery.Failed, delivery.Bounced:
+		var who []string
+		for _, r := range recipients(d) {
+			if r.Role == "to" {
+				who = append(who, r.Address)
+			}
+		}
+		return strings.Join(who, ", ") + ": " + d.Trouble.Words() + "."
+	case delivery.Incomplete:
+		return upperFirst(d.Reason.Words()) + "; its email was due " + at + "."
+	}
+	return rule + ": " + d.Reason.Words() + "."
+}
+
+func needActions(d *store.Delivery) []string {
+	switch d.State {
+	case delivery.InDoubt:
+		return []string{"it-went", "send-again"}
+	case delivery.Failed, delivery.Bounced:
+		return []string{"mend", "open"}
+	case delivery.Incomplete:
+		return []string{"mend"}
+	}
+	return []string{"open"}
+}
+
+// brokenRules lists the rules that are paused for want of something.
+func (s *Server) brokenRules(ctx context.Context, sheets []store.Sheet) (*[]BrokenRule, error) {
+	out := []BrokenRule{}
+	for i := range sheets {
+		rules, err := s.st.Rules(ctx, sheets[i].ID)
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range rules {
+			if r.Broken != "" {
+				out = append(out, BrokenRule{Sheet: sheets[i].Name, SheetId: sheets[i].ID, Rule: r.ID, Letter: r.Letter, Name: r.Name, Broken: r.Broken})
+			}
+		}
+	}
+	return &out, nil
+}

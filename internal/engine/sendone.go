@@ -1,0 +1,64 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"nivot/internal/core/value"
+	"nivot/internal/mail"
+	"nivot/internal/store"
+)
+
+// SendOne sends a message that is no occasion, such as a test email, at once
+// and once. The sender's domain takes the place of the Message-ID's.
+func (e *Engine) SendOne(ctx context.Context, senderID string, m *mail.Message, messageID string) error {
+	sender, server, err := e.Sender(ctx, senderID)
+	if err != nil {
+		return err
+	}
+	return SendBy(ctx, sender, server, m, messageID)
+}
+
+// SendBy sends one message at once by a sender that need not be saved.
+func SendBy(ctx context.Context, sender *store.Sender, server mail.Server, m *mail.Message, messageID string) error {
+	boxes, err := value.ParseMailboxes(sender.Address)
+	if err != nil || len(boxes) != 1 {
+		return fmt.Errorf("the sender's address %q cannot be used", sender.Address)
+	}
+	m.From = boxes[0]
+	m.From.Name = sender.Name
+	_, domain, _ := strings.Cut(m.From.ASCII(), "@")
+	m.MessageID = messageID[:strings.IndexByte(messageID, '@')+1] + domain + ">"
+	msg, err := mail.Compose(m)
+	if err != nil {
+		return err
+	}
+	c, err := mail.Dial(ctx, server, helo())
+	if err != nil {
+		return err
+	}
+	defer c.Close()
+	var to []string
+	for _, b := range m.To {
+		to = append(to, b.ASCII())
+	}
+	out, ready, err := c.Begin(m.From.ASCII(), to, func(rs []mail.Reply) bool { return rs[0].Positive() })
+	if err != nil {
+		return err
+	}
+	if !ready {
+		if out.Refused.Code != 0 {
+			return &mail.ReplyError{Reply: out.Refused}
+		}
+		return &mail.ReplyError{Reply: out.Recipients[0]}
+	}
+	if err := c.Body(msg); err != nil {
+		return err
+	}
+	reply, err := c.Finish()
+	if err == nil && !reply.Positive() {
+		err = &mail.ReplyError{Reply: reply}
+	}
+	return err
+}

@@ -1,0 +1,63 @@
+package store
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"nivot/internal/core/delivery"
+	"nivot/internal/core/template"
+)
+
+// Sender is an address emails go from, and the mail server they go by.
+type Sender struct {
+	ID             string `gorm:"primaryKey"`
+	Name           string
+	Address        string
+	Host           string
+	Port           int
+	Security       string // "starttls", "tls" or "none"
+	Username       string
+	SealedPassword []byte
+	DailyCap       int     // recipients a day at the most; 0 for no cap
+	Pace           int     // emails a minute at the most; 0 for no limit
+	Batch          int     // emails after which it pauses; 0 for no pause
+	PauseSeconds   int     // for how long
+	Zone           string  // whose midnight begins the cap's day
+	Signature      *string // under its letters: the core's piece as JSON
+	CreatedAt      time.Time
+}
+
+// Signs gives the sender's signature; nil for none.
+func (x *Sender) Signs() (*template.Piece, error) {
+	if x.Signature == nil {
+		return nil, nil
+	}
+	p := &template.Piece{}
+	if err := json.Unmarshal([]byte(*x.Signature), p); err != nil {
+		return nil, fmt.Errorf("the signature of %s: %w", x.Address, err)
+	}
+	return p, nil
+}
+
+// Limits gives what the sender may send.
+func (x *Sender) Limits() delivery.Limits {
+	return delivery.Limits{Cap: x.DailyCap, Pace: x.Pace, Batch: x.Batch, Pause: time.Duration(x.PauseSeconds) * time.Second}
+}
+
+// Senders lists the senders, the oldest (the default) first.
+func (s *Store) Senders(ctx context.Context) (out []Sender, err error) {
+	err = s.DB(ctx).Order("created_at, id").Find(&out).Error
+	return out, err
+}
+
+// LockLimits locks the senders that have limits, so that one process at a time counts what
+// they have sent and takes what fits.
+func (s *Store) LockLimits(ctx context.Context) error {
+	var ids []string
+	return s.DB(ctx).Raw("SELECT id FROM senders WHERE daily_cap > 0 OR pace > 0 OR batch > 0 ORDER BY id FOR UPDATE").Scan(&ids).Error
+}
+
+// SaveSender writes a sender, new or not.
+func (s *Store) SaveSender(ctx context.Context, x *Sender) error { return s.DB(ctx).Save(x).Error }

@@ -176,7 +176,7 @@ func TestStoppedProcessHoldsALock(t *testing.T) {
 func TestNotices(t *testing.T) {
 	s := newSite(t, true)
 	ctx := context.Background()
-	worker, err := s.st.Hire(ctx, "desk-2", time.Minute)
+	worker, err := s.st.RegisterWorker(ctx, "desk-2", time.Minute)
 	if err != nil {
 		t.Fatal(err)
 	}

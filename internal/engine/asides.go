@@ -219,7 +219,7 @@ func (e *Engine) SetAside(ctx context.Context, say Say, actor string) error {
 		return e.setAside(ctx, tx, rb, &coming[i], say, actor, now)
 	})
 	if err == nil {
-		poke(e.wakeAgenda)
+		wake(e.wakeAgenda)
 	}
 	return err
 }

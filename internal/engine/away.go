@@ -86,7 +86,7 @@ func (e *Engine) RestoreSheet(ctx context.Context, id, actor string) (rec *store
 		return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventSheetSaved, SheetID: id, Detail: store.Detail(map[string]any{"name": rec.Name, "after": "restored"})})
 	})
 	if err == nil {
-		poke(e.wakeRefresh)
+		wake(e.wakeRefresh)
 	}
 	return rec, err
 }

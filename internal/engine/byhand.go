@@ -84,7 +84,7 @@ func (e *Engine) SendByHand(ctx context.Context, sheetID, ruleID, batch string, 
 	if _, emails, err = e.goOnByHand(ctx, e.now()); err != nil {
 		return nil, 0, err
 	}
-	poke(e.wakeAgenda)
+	wake(e.wakeAgenda)
 	b, err = e.Store.Batch(ctx, b.ID)
 	return b, emails, err
 }
@@ -162,7 +162,7 @@ func (e *Engine) goOnByHand(ctx context.Context, now time.Time) (n, emails int, 
 		return tx.SaveBatch(ctx, b)
 	})
 	if queued {
-		poke(e.wakeQueue)
+		wake(e.wakeQueue)
 	}
 	return n, emails, err
 }

@@ -47,7 +47,7 @@ func (e *Engine) SaveCalendar(ctx context.Context, id, name string, weekdays, cl
 		return nil
 	})
 	if err == nil {
-		poke(e.wakeAgenda)
+		wake(e.wakeAgenda)
 	}
 	return out, err
 }

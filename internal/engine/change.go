@@ -147,7 +147,7 @@ func (e *Engine) changeWith(ctx context.Context, sheetID string, ops []Op, head 
 	if err != nil {
 		return Changed{}, err
 	}
-	poke(e.wakeAgenda)
+	wake(e.wakeAgenda)
 	return c.out, nil
 }
 

@@ -356,7 +356,7 @@ func (e *Engine) ChangeColumns(ctx context.Context, sheetID string, c ColumnsCha
 			Detail: store.Detail(map[string]any{"columns": p.words(), store.ConvertedColumns: p.readAnew()})})
 	})
 	if err == nil {
-		poke(e.wakeAgenda)
+		wake(e.wakeAgenda)
 	}
 	return rec, err
 }
@@ -569,7 +569,7 @@ func (e *Engine) RestoreColumn(ctx context.Context, sheetID, id, actor string) (
 			Detail: store.Detail(map[string]any{"columns": []string{"restored " + back.Name}})})
 	})
 	if err == nil {
-		poke(e.wakeAgenda)
+		wake(e.wakeAgenda)
 	}
 	return rec, err
 }

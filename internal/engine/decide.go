@@ -83,8 +83,8 @@ func (e *Engine) Decide(ctx context.Context, id int64, what Decision, actor stri
 		return tx.AddEvents(ctx, store.DeliveryEvent(d, now, actor, detail))
 	})
 	if err == nil {
-		poke(e.wakeAgenda)
-		poke(e.wakeQueue)
+		wake(e.wakeAgenda)
+		wake(e.wakeQueue)
 	}
 	return d, err
 }
@@ -162,7 +162,7 @@ func (e *Engine) Release(ctx context.Context, sheetID, ruleID string, approve bo
 			Detail: store.Detail(map[string]any{"released": approve, "emails": n})})
 	})
 	if err == nil {
-		poke(e.wakeQueue)
+		wake(e.wakeQueue)
 	}
 	return n, err
 }

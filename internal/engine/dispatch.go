@@ -55,7 +55,7 @@ type job struct {
 }
 
 func newDispatcher(ctx context.Context, e *Engine) (*dispatcher, error) {
-	id, err := e.Store.Hire(ctx, e.opts.Name, e.opts.Lease)
+	id, err := e.Store.RegisterWorker(ctx, e.opts.Name, e.opts.Lease)
 	if err != nil {
 		return nil, err
 	}
@@ -245,7 +245,7 @@ func (d *dispatcher) release(j *job) {
 	d.mu.Lock()
 	delete(d.hand, j.ID)
 	d.mu.Unlock()
-	poke(d.freed)
+	wake(d.freed)
 }
 
 // gather is how long a claim waits for more room, so that it takes many at

@@ -579,7 +579,7 @@ func (e *Engine) foreseenRoundUp(ctx context.Context, sheetID string, set *plan.
 	var rows []*sheet.Row
 	err := e.Store.ScanRows(ctx, sheetID, func(rec *store.Row) error {
 		row, err := rec.Core(set.Sheet)
-		if err == nil && set.Concerns(row, at, plan.Memory{}) {
+		if err == nil && set.MayApply(row, at, plan.Memory{}) {
 			rows = append(rows, row)
 		}
 		return err

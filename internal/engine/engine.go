@@ -93,12 +93,12 @@ func (e *Engine) Folder() string { return e.opts.Sources }
 
 // Wake makes a running engine look at its queues at once.
 func (e *Engine) Wake() {
-	poke(e.wakeAgenda)
-	poke(e.wakeQueue)
-	poke(e.wakeRefresh)
+	wake(e.wakeAgenda)
+	wake(e.wakeQueue)
+	wake(e.wakeRefresh)
 }
 
-func poke(c chan struct{}) {
+func wake(c chan struct{}) {
 	select {
 	case c <- struct{}{}:
 	default:
@@ -204,7 +204,7 @@ func (e *Engine) runSweep(ctx context.Context) {
 		case len(doubted) > 0:
 			e.log.Warn("a process stopped while it was sending", "in doubt", len(doubted))
 		}
-		poke(e.wakeQueue)
+		wake(e.wakeQueue)
 		pause(ctx, min(sweepEvery, e.opts.Lease/3))
 	}
 }

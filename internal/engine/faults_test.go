@@ -434,7 +434,7 @@ func TestOutcomeOnce(t *testing.T) {
 	}
 	f.turn("2027-03-15T08:40:00Z")
 	f.drain()
-	worker, err := f.Store.Hire(f.ctx, "test", time.Minute)
+	worker, err := f.Store.RegisterWorker(f.ctx, "test", time.Minute)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -221,8 +221,8 @@ func (e *Engine) LookThrough(ctx context.Context, sheetID, ruleID string, send, 
 		}
 		out.Sent, out.LeftOut, out.Other = out.Sent+part.Sent, out.LeftOut+part.LeftOut, out.Other+part.Other
 	}
-	poke(e.wakeAgenda)
-	poke(e.wakeQueue)
+	wake(e.wakeAgenda)
+	wake(e.wakeQueue)
 	return out, nil
 }
 

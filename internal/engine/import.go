@@ -92,7 +92,7 @@ func (e *Engine) Import(ctx context.Context, sheetID string, in Incoming, o Impo
 		return res, nil
 	}
 	if err == nil {
-		poke(e.wakeAgenda)
+		wake(e.wakeAgenda)
 	}
 	return res, err
 }

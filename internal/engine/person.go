@@ -123,7 +123,7 @@ func (e *Engine) SetPersonLimit(ctx context.Context, l delivery.PersonLimit, act
 		return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventSettingSaved, Detail: store.Detail(map[string]any{"personLimit": l})})
 	})
 	if err == nil {
-		poke(e.wakeAgenda)
+		wake(e.wakeAgenda)
 	}
 	return err
 }

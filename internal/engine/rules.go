@@ -142,7 +142,7 @@ func (e *Engine) SaveRule(ctx context.Context, sheetID, id string, r *rule.Rule,
 			Detail: store.Detail(map[string]any{"before": before, "after": out.Body})})
 	})
 	if err == nil {
-		poke(e.wakeAgenda)
+		wake(e.wakeAgenda)
 	}
 	return out, err
 }
@@ -234,7 +234,7 @@ func (e *Engine) SetRuleState(ctx context.Context, sheetID, id string, st rule.S
 			Detail: store.Detail(map[string]any{"before": before, "after": st})})
 	})
 	if err == nil {
-		poke(e.wakeAgenda)
+		wake(e.wakeAgenda)
 	}
 	return out, err
 }

@@ -98,7 +98,7 @@ func (e *Engine) ChangeSheet(ctx context.Context, id string, c SheetChange, acto
 				"nameColumn": rec.NameColumn, "languageColumn": rec.LanguageColumn, "calendar": rec.CalendarID, "zone": rec.Zone})})
 	})
 	if err == nil {
-		poke(e.wakeAgenda)
+		wake(e.wakeAgenda)
 	}
 	return rec, err
 }

@@ -59,7 +59,7 @@ func (e *Engine) PutOnShelf(ctx context.Context, sheetID, name string, data []by
 		return e.shelfChanged(ctx, tx, rec, actor, map[string]any{"file": content, "name": name})
 	})
 	if err == nil {
-		poke(e.wakeAgenda)
+		wake(e.wakeAgenda)
 	}
 	return out, err
 }

@@ -59,7 +59,7 @@ func (e *Engine) SaveSource(ctx context.Context, c *store.Source, actor string) 
 			Detail: store.Detail(map[string]any{"place": c.Place, "everyMinutes": c.EveryMinutes, "atTime": c.AtTime, "share": c.Share, "missing": c.Missing, "paused": c.Paused})})
 	})
 	if err == nil {
-		poke(e.wakeRefresh)
+		wake(e.wakeRefresh)
 	}
 	return err
 }
@@ -86,7 +86,7 @@ func (e *Engine) RefreshNow(ctx context.Context, sheetID string, overrule bool) 
 		return tx.PutEntries(ctx, []store.Entry{{Kind: store.Refresh, DueAt: e.now(), SheetID: c.SheetID, Nr: c.ID}})
 	})
 	if err == nil {
-		poke(e.wakeRefresh)
+		wake(e.wakeRefresh)
 	}
 	return err
 }
@@ -169,7 +169,7 @@ func (e *Engine) Refresh(ctx context.Context) (found bool, err error) {
 		return e.refresh(ctx, tx, now, file, failed, e.now())
 	})
 	if err == nil {
-		poke(e.wakeAgenda)
+		wake(e.wakeAgenda)
 	}
 	return true, err
 }

@@ -68,7 +68,7 @@ func (e *Engine) SaveTemplate(ctx context.Context, sheetID, id string, t *templa
 			Detail: store.Detail(map[string]any{"template": out.ID, "version": out.Version})})
 	})
 	if err == nil {
-		poke(e.wakeAgenda)
+		wake(e.wakeAgenda)
 	}
 	return out, err
 }

@@ -52,7 +52,7 @@ func (e *Engine) tick(ctx context.Context, now time.Time, claim func(*store.Stor
 		return nil
 	})
 	if queued {
-		poke(e.wakeQueue)
+		wake(e.wakeQueue)
 	}
 	return n, err
 }

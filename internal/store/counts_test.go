@@ -82,7 +82,7 @@ func TestCountsKeepUp(t *testing.T) {
 	if want := map[delivery.State]int64{delivery.Queued: 4 * (20*5 + 7*5), delivery.Held: 4 * 13 * 5}; err != nil || !reflect.DeepEqual(counts, want) {
 		t.Errorf("%v, want %v, %v", counts, want, err)
 	}
-	worker, err := st.Hire(ctx, "test", time.Minute)
+	worker, err := st.RegisterWorker(ctx, "test", time.Minute)
 	if err != nil {
 		t.Fatal(err)
 	}

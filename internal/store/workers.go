@@ -18,9 +18,9 @@ type Worker struct {
 	ClockOffMs int64 // how far its clock is ahead of the database's
 }
 
-// Hire registers a worker with a lease. Its id is drawn, not counted: in a
+// RegisterWorker registers a worker with a lease. Its id is drawn, not counted: in a
 // database that went back in time a counted one would be given twice.
-func (s *Store) Hire(ctx context.Context, name string, lease time.Duration) (id int64, err error) {
+func (s *Store) RegisterWorker(ctx context.Context, name string, lease time.Duration) (id int64, err error) {
 	id = 1 + mrand.Int64N(1<<62)
 	return id, s.DB(ctx).Exec("INSERT INTO workers (id, name, lease_until) VALUES (?, ?, UTC_TIMESTAMP(6) + INTERVAL ? MICROSECOND)",
 		id, name, lease.Microseconds()).Error

@@ -243,9 +243,9 @@ func (s *Setting) Holds(row *sheet.Row, at time.Time, m Memory) bool {
 	return t == rule.True
 }
 
-// Concerns tells whether a schedule has anything to say of a row: its
+// MayApply tells whether a schedule has anything to say of a row: its
 // condition holds or is unknown.
-func (s *Setting) Concerns(row *sheet.Row, at time.Time, m Memory) bool {
+func (s *Setting) MayApply(row *sheet.Row, at time.Time, m Memory) bool {
 	t, _ := s.Rule.Condition.Judge(s.facts(s.Sheet.Compute(row, at, s.Calendar), at, m))
 	return t != rule.False
 }

@@ -289,7 +289,7 @@ func (l *Life) consider(o rule.Occasion, row *sheet.Row, at time.Time) {
 			l.Pieces(o, at)
 			return
 		}
-		if !l.Concerns(row, at, l.memory()) {
+		if !l.MayApply(row, at, l.memory()) {
 			return
 		}
 	}
@@ -420,7 +420,7 @@ func (l *Life) skipWaiting(at time.Time) {
 		return a.o.Step - b.o.Step
 	})
 	for _, w := range all {
-		if w.o.Kind == rule.Schedule && w.o.Base == "" && (l.IsRoundUp() || !l.Concerns(l.Row, at, l.memory())) {
+		if w.o.Kind == rule.Schedule && w.o.Base == "" && (l.IsRoundUp() || !l.MayApply(l.Row, at, l.memory())) {
 			continue
 		}
 		l.write(Considered{w.o, skip(reason.RowDeleted), at, l.Compute(l.Row, at)}, true, false)

@@ -1442,13 +1442,13 @@ type DeletedRule struct {
 
 // Delivery defines model for Delivery.
 type Delivery struct {
-	Actions []DeliveryActions `json:"actions"`
-	Attempt int               `json:"attempt"`
-	Bcc     []string          `json:"bcc"`
-	Blame   string            `json:"blame"`
-	Cc      []string          `json:"cc"`
-	Events  []DeliveryEvent   `json:"events"`
-	Facts   []Fact            `json:"facts"`
+	Actions      []DeliveryActions `json:"actions"`
+	Attempt      int               `json:"attempt"`
+	Bcc          []string          `json:"bcc"`
+	Cc           []string          `json:"cc"`
+	Events       []DeliveryEvent   `json:"events"`
+	Facts        []Fact            `json:"facts"`
+	FaultyColumn string            `json:"faultyColumn"`
 
 	// Files its attachments
 	Files      []Carried          `json:"files"`
@@ -1934,11 +1934,14 @@ type LogDay struct {
 
 // LogLine defines model for LogLine.
 type LogLine struct {
-	At      time.Time `json:"at"`
-	Id      string    `json:"id"`
-	Kind    MarkKind  `json:"kind"`
-	Letter  string    `json:"letter"`
-	Outcome string    `json:"outcome"`
+	At   time.Time `json:"at"`
+	Id   string    `json:"id"`
+	Kind MarkKind  `json:"kind"`
+
+	// LastError Why an email goes, waits, or does not go, or what kept its last try from succeeding; a sentence stands beside it.
+	LastError *ReasonCode `json:"lastError,omitempty"`
+	Letter    string      `json:"letter"`
+	Outcome   string      `json:"outcome"`
 
 	// Reason Why an email goes, waits, or does not go, or what kept its last try from succeeding; a sentence stands beside it.
 	Reason  *ReasonCode   `json:"reason,omitempty"`
@@ -1954,9 +1957,6 @@ type LogLine struct {
 	// Test a test email, which is no occasion; its id is that of /tests
 	Test *bool  `json:"test,omitempty"`
 	To   string `json:"to"`
-
-	// Trouble Why an email goes, waits, or does not go, or what kept its last try from succeeding; a sentence stands beside it.
-	Trouble *ReasonCode `json:"trouble,omitempty"`
 }
 
 // LogPage defines model for LogPage.
@@ -2019,13 +2019,13 @@ type NamedCalendarWeekdays string
 
 // Need defines model for Need.
 type Need struct {
-	Actions    []string `json:"actions"`
-	Blame      string   `json:"blame"`
-	Count      int      `json:"count"`
-	Deliveries []string `json:"deliveries"`
-	Kind       MarkKind `json:"kind"`
-	Letter     string   `json:"letter"`
-	Row        *string  `json:"row,omitempty"`
+	Actions      []string `json:"actions"`
+	Count        int      `json:"count"`
+	Deliveries   []string `json:"deliveries"`
+	FaultyColumn string   `json:"faultyColumn"`
+	Kind         MarkKind `json:"kind"`
+	Letter       string   `json:"letter"`
+	Row          *string  `json:"row,omitempty"`
 
 	// Rule the rule whose emails it is about
 	Rule    *string `json:"rule,omitempty"`
@@ -2756,8 +2756,9 @@ type SourceState struct {
 	ChangedAt *time.Time `json:"changedAt,omitempty"`
 
 	// Folder whether a folder is watched here
-	Folder bool `json:"folder"`
-	Log    *[]struct {
+	Folder    bool    `json:"folder"`
+	LastError *string `json:"lastError,omitempty"`
+	Log       *[]struct {
 		At     time.Time `json:"at"`
 		Change string    `json:"change"`
 		Kind   string    `json:"kind"`
@@ -2769,7 +2770,6 @@ type SourceState struct {
 	// OverShare it changed nothing because it would have changed more of the rows than is allowed
 	OverShare *bool   `json:"overShare,omitempty"`
 	Source    *Source `json:"source,omitempty"`
-	Trouble   *string `json:"trouble,omitempty"`
 }
 
 // Step defines model for Step.

@@ -85,7 +85,7 @@ func (s *Server) HeldNow(ctx context.Context, r HeldNowRequestObject) (HeldNowRe
 	return out, nil
 }
 
-func foreseenEmail(v *plan.Verdict) ForeseenEmail {
+func foreseenEmail(v *plan.Decision) ForeseenEmail {
 	return ForeseenEmail{Subject: v.Subject, Html: v.HTML, Text: v.Text, To: boxLine(v.To), Cc: boxLine(v.Cc), Bcc: boxLine(v.Bcc), ReplyTo: boxLine(v.ReplyTo),
 		Outcome: string(v.Outcome), Reason: v.Reason.Words()}
 }

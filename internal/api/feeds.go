@@ -114,7 +114,7 @@ func (s *Server) showFeed(c *echo.Context) error {
 			e.Link += "?row=" + url.QueryEscape(x.RowID)
 		}
 		if x.Incomplete {
-			e.Trouble = x.Reason
+			e.Fault = x.Reason
 		}
 		entries = append(entries, e)
 	}

@@ -47,9 +47,9 @@ func (s *Server) proven(address, stamp, nonce string) bool {
 func (s *Server) mayCome(ctx context.Context, address string, get func(string) string) bool {
 	from := hereFrom(ctx)
 	if s.proven(address, get("stamp"), get("proof")) {
-		return s.intakes.allow(address+" "+from) && s.crowds.allow(address)
+		return s.intakes.allow(address+" "+from) && s.forms.allow(address)
 	}
-	return s.plainIntakes.allow(address+" "+from) && s.plainCrowds.allow(address)
+	return s.plainIntakes.allow(address+" "+from) && s.plainForms.allow(address)
 }
 
 // takeAnswers makes a row of what was answered, or, where it names an address that nobody has

@@ -63,11 +63,11 @@ func (l *limiter) forget(key string) { l.keys.Remove(key) }
 // The limits on what comes in by forms: per form and network address, and per form.
 const (
 	intakeTries, intakeEvery = 12, 5 * time.Second
-	crowdTries, crowdEvery   = 120, 500 * time.Millisecond
+	formTries, formEvery     = 120, 500 * time.Millisecond
 
 	// Of what comes without a script.
-	plainTries, plainEvery      = 3, 10 * time.Minute
-	plainCrowd, plainCrowdEvery = 20, time.Minute
+	plainTries, plainEvery         = 3, 10 * time.Minute
+	plainFormTries, plainFormEvery = 20, time.Minute
 )
 
 // tries bounds how often passwords are guessed: of one person from one network address; from

@@ -97,7 +97,7 @@ func (s *Server) UseLink(ctx context.Context, r UseLinkRequestObject) (UseLinkRe
 			if p.Out() || p.Epoch != l.Epoch {
 				return errLink
 			}
-			was = standing(p)
+			was = auditedPerson(p)
 		}
 		p.Name, p.Email, p.PasswordHash = value.Trim(r.Body.Name), email, hash
 		p.EndAccess()
@@ -107,7 +107,7 @@ func (s *Server) UseLink(ctx context.Context, r UseLinkRequestObject) (UseLinkRe
 		if err := tx.SavePerson(ctx, p); err != nil {
 			return err
 		}
-		return tx.AddEvents(ctx, store.Event{At: s.e.Now(), ActorID: p.ID, Actor: p.Name, Kind: store.EventPersonSaved, Was: was, Detail: standing(p)})
+		return tx.AddEvents(ctx, store.Event{At: s.e.Now(), ActorID: p.ID, Actor: p.Name, Kind: store.EventPersonSaved, Was: was, Detail: auditedPerson(p)})
 	})
 	if err != nil {
 		return nil, err

@@ -45,7 +45,7 @@ func outcomeWords(d *store.Delivery) string {
 		if d.Reply != "" {
 			return "refused, " + code
 		}
-		return "failed: " + d.Trouble.Words()
+		return "failed: " + d.LastError.Words()
 	case delivery.InDoubt:
 		if d.Decision == "left" {
 			return "in doubt, left as it is"
@@ -114,7 +114,7 @@ func (s *Server) logLines(ctx context.Context, ds []store.Delivery) ([]LogLine, 
 		line := LogLine{Id: store.RowID(d.ID), At: d.DueAt, State: DeliveryState(d.State), Kind: markKind(d.State), Letter: r.Letter,
 			Rule: r.Name, RuleId: d.RuleID, Sheet: sheetNames[d.SheetID], SheetId: d.SheetID, Row: rowNames[d.RowID], RowId: store.RowID(d.RowID),
 			To: strings.Join(to, ", "), Subject: d.Subject, Outcome: outcomeWords(d)}
-		line.Reason, line.Trouble = reasonCode(d.Reason), reasonCode(d.Trouble)
+		line.Reason, line.LastError = reasonCode(d.Reason), reasonCode(d.LastError)
 		out = append(out, line)
 	}
 	return out, nil
@@ -365,7 +365,7 @@ func (s *Server) delivery(ctx context.Context, id int64) (Delivery, error) {
 	rs := recipients(d)
 	out := Delivery{Line: lines[0], To: roleBoxes(rs, "to"), Cc: roleBoxes(rs, "cc"), Bcc: roleBoxes(rs, "bcc"), ReplyTo: []string{},
 		Why: cause(d), Facts: []Fact{}, Events: []DeliveryEvent{}, Occasion: fmt.Sprintf("%x", d.Occasion), Attempt: d.Attempt,
-		Recipients: []RecipientOutcome{}, Actions: []DeliveryActions{}, Blame: d.Blame, Files: []Carried{}}
+		Recipients: []RecipientOutcome{}, Actions: []DeliveryActions{}, FaultyColumn: d.FaultyColumn, Files: []Carried{}}
 	if d.ReplyTo != "" {
 		out.ReplyTo = strings.Split(d.ReplyTo, "\n")
 	}

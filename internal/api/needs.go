@@ -121,15 +121,15 @@ func (s *Server) needs(ctx context.Context, sheets []store.Sheet, rules map[stri
 		}
 		row := store.RowID(d.RowID)
 		n := Need{Kind: markKind(d.State), Letter: rules[d.RuleID].Letter, Sheet: name, SheetId: d.SheetID, Row: &row, Count: 1,
-			Deliveries: []string{store.RowID(d.ID)}, Title: needTitle(d, names[d.RowID], 1), Text: s.needText(d, rules[d.RuleID].Name), Blame: d.Blame}
+			Deliveries: []string{store.RowID(d.ID)}, Title: needTitle(d, names[d.RowID], 1), Text: s.needText(d, rules[d.RuleID].Name), FaultyColumn: d.FaultyColumn}
 		n.Actions = needActions(d)
 		if d.RuleID != "" {
 			n.Rule = &d.RuleID
 		}
-		if n.Blame == "" && (d.State == delivery.Failed || d.State == delivery.Bounced) {
+		if n.FaultyColumn == "" && (d.State == delivery.Failed || d.State == delivery.Bounced) {
 			by := rules[d.RuleID]
 			if core, err := by.Core(); err == nil { // a rule that is not there any more says nothing
-				n.Blame = rule.FirstColumn(core.To)
+				n.FaultyColumn = rule.FirstColumn(core.To)
 			}
 		}
 		if key != "" {
@@ -160,7 +160,7 @@ func (s *Server) needText(d *store.Delivery, rule string) string {
 	at := d.DueAt.In(s.Zone).Format("Mon 2 Jan 15:04")
 	switch d.State {
 	case delivery.InDoubt:
-		return upperFirst(d.Trouble.Words()) + " (" + rule + ", " + at + ")."
+		return upperFirst(d.LastError.Words()) + " (" + rule + ", " + at + ")."
 	case delivery.Held:
 		return rule + ", held since " + at + ": " + d.Reason.Words() + "."
 	case delivery.Failed, delivery.Bounced:
@@ -170,7 +170,7 @@ func (s *Server) needText(d *store.Delivery, rule string) string {
 				who = append(who, r.Address)
 			}
 		}
-		return strings.Join(who, ", ") + ": " + d.Trouble.Words() + "."
+		return strings.Join(who, ", ") + ": " + d.LastError.Words() + "."
 	case delivery.Incomplete:
 		return upperFirst(d.Reason.Words()) + "; its email was due " + at + "."
 	}

@@ -109,8 +109,8 @@ func (s *Server) RestorePerson(ctx context.Context, r RestorePersonRequestObject
 	return RestorePerson200JSONResponse(toPerson(p)), nil
 }
 
-// standing is what the audit says of a person.
-func standing(p *store.Person) string {
+// auditedPerson is what the audit says of a person.
+func auditedPerson(p *store.Person) string {
 	return store.Detail(map[string]any{"person": p.Name, "email": p.Email, "role": p.Role, "disabled": p.Disabled, "deleted": p.DeletedAt != nil})
 }
 
@@ -121,18 +121,18 @@ func (s *Server) changePerson(ctx context.Context, id string, change func(*store
 		if p, err = tx.LockPerson(ctx, id); err != nil {
 			return err
 		}
-		was := standing(p)
+		was := auditedPerson(p)
 		if err := change(p); err != nil {
 			return err
 		}
-		if standing(p) == was {
+		if auditedPerson(p) == was {
 			return nil
 		}
 		p.EndAccess()
 		if err := tx.SavePerson(ctx, p); err != nil {
 			return err
 		}
-		return tx.AddEvents(ctx, store.Event{At: s.e.Now(), Actor: person(ctx).Name, Kind: store.EventPersonSaved, Was: was, Detail: standing(p)})
+		return tx.AddEvents(ctx, store.Event{At: s.e.Now(), Actor: person(ctx).Name, Kind: store.EventPersonSaved, Was: was, Detail: auditedPerson(p)})
 	})
 	return p, err
 }
@@ -171,7 +171,7 @@ func (s *Server) AddPerson(ctx context.Context, r AddPersonRequestObject) (AddPe
 			return err
 		}
 		return tx.AddEvents(ctx, store.Event{At: s.e.Now(), Actor: person(ctx).Name, Kind: store.EventPersonSaved,
-			Detail: standing(p)})
+			Detail: auditedPerson(p)})
 	})
 	return AddPerson200JSONResponse{Person: toPerson(p), Link: link}, err
 }

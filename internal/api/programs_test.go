@@ -603,12 +603,12 @@ func TestSourceOverHTTP(t *testing.T) {
 		}
 		return out
 	}
-	if st := look(); st.Trouble != nil || (*st.Log)[0].Words != "0 new, 1 changed, 0 gone" || st.NextAt == nil {
+	if st := look(); st.LastError != nil || (*st.Log)[0].Words != "0 new, 1 changed, 0 gone" || st.NextAt == nil {
 		t.Errorf("%+v", st)
 	}
 	file = "Loan,State\n\"LN-0501,back\n"
 	s.call(c, "POST", at+"/refresh", `{}`)
-	if st := look(); st.Trouble == nil || !strings.Contains(*st.Trouble, "quote") {
+	if st := look(); st.LastError == nil || !strings.Contains(*st.LastError, "quote") {
 		t.Errorf("%+v", st)
 	}
 	if text := body(s.call(c, "GET", "/api/today", "")); !strings.Contains(text, "quote that opens here is not closed") {

@@ -332,7 +332,7 @@ func effectLines(lines []engine.EffectLine) []EffectLine {
 	out := make([]EffectLine, 0, len(lines))
 	for _, l := range lines {
 		x := EffectLine{At: l.OutlookLine.Due, Row: l.RowName, RowId: l.OutlookLine.Row.ID, Step: l.OutlookLine.Step, Template: l.Wording, To: boxLine(l.To),
-			Subject: l.Subject, Outcome: string(l.OutlookLine.Outcome), Reason: l.Verdict.Reason.Words(), Emails: l.Emails}
+			Subject: l.Subject, Outcome: string(l.OutlookLine.Outcome), Reason: l.Decision.Reason.Words(), Emails: l.Emails}
 		if l.Rows > 0 {
 			x.Rows = &l.Rows
 		}
@@ -362,7 +362,7 @@ func (s *Server) RuleEmail(ctx context.Context, r RuleEmailRequestObject) (RuleE
 	if err != nil {
 		return nil, err
 	}
-	return RuleEmail200JSONResponse(foreseenEmail(&f.Verdict)), nil
+	return RuleEmail200JSONResponse(foreseenEmail(&f.Decision)), nil
 }
 
 func boxLine(boxes []value.Mailbox) string {
@@ -393,7 +393,7 @@ func (s *Server) ExplainRow(ctx context.Context, r ExplainRowRequestObject) (Exp
 	out := ExplainRow200JSONResponse{Row: e.Row, Clauses: e.Clauses, Summary: e.Summary, Coming: []EffectLine{}, Past: []LogLine{}}
 	for _, f := range e.Coming {
 		out.Coming = append(out.Coming, EffectLine{At: f.Due, Row: e.Row, RowId: r.Body.Row, Step: f.Step, Template: f.Template, To: boxLine(f.To), Subject: f.Subject,
-			Outcome: string(f.Outcome), Reason: f.Verdict.Reason.Words(), Emails: 1})
+			Outcome: string(f.Outcome), Reason: f.Decision.Reason.Words(), Emails: 1})
 	}
 	if saved == "" {
 		return out, nil
@@ -477,8 +477,8 @@ func (s *Server) ListPast(ctx context.Context, r ListPastRequestObject) (ListPas
 	}
 	out := ListPast200JSONResponse{Total: total, Lines: []EffectLine{}}
 	for _, p := range past {
-		out.Lines = append(out.Lines, EffectLine{At: p.At, Row: p.RowName, RowId: p.Row.ID, Template: p.Verdict.Template, To: boxLine(p.Verdict.To), Subject: p.Verdict.Subject,
-			Outcome: string(p.Verdict.Outcome), Reason: p.Verdict.Reason.Words(), Emails: 1})
+		out.Lines = append(out.Lines, EffectLine{At: p.At, Row: p.RowName, RowId: p.Row.ID, Template: p.Decision.Template, To: boxLine(p.Decision.To), Subject: p.Decision.Subject,
+			Outcome: string(p.Decision.Outcome), Reason: p.Decision.Reason.Words(), Emails: 1})
 	}
 	return out, nil
 }

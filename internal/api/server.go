@@ -70,12 +70,12 @@ type Server struct {
 	roots       map[string]roots
 	fromAddress echo.IPExtractor
 	intakes     *limiter // rows that come in by forms, per form and address
-	crowds      *limiter // the same, per form
+	forms       *limiter // the same, per form
 	// What comes without a script, which cannot show a proof.
-	plainIntakes, plainCrowds *limiter
-	proofs                    *lru.Cache[[sha256.Size]byte, bool] // that were used
-	tables                    tables                              // that were read last
-	tries                     tries
+	plainIntakes, plainForms *limiter
+	proofs                   *lru.Cache[[sha256.Size]byte, bool] // that were used
+	tables                   tables                              // that were read last
+	tries                    tries
 }
 
 // Handler is the HTTP handler and its background work.
@@ -90,8 +90,8 @@ func (h *Handler) Run(ctx context.Context) { h.s.live.run(ctx) }
 // New builds the handler.
 func New(o Options) (*Handler, error) {
 	s := &Server{Options: o, e: o.Engine, st: o.Engine.Store, live: newBroadcaster(o.Engine.Store), fromAddress: extractor(o.Proxies),
-		tries: newTries(o.Wall), intakes: newLimiter(o.Wall, intakeTries, intakeEvery), crowds: newLimiter(o.Wall, crowdTries, crowdEvery)}
-	s.plainIntakes, s.plainCrowds = newLimiter(o.Wall, plainTries, plainEvery), newLimiter(o.Wall, plainCrowd, plainCrowdEvery)
+		tries: newTries(o.Wall), intakes: newLimiter(o.Wall, intakeTries, intakeEvery), forms: newLimiter(o.Wall, formTries, formEvery)}
+	s.plainIntakes, s.plainForms = newLimiter(o.Wall, plainTries, plainEvery), newLimiter(o.Wall, plainFormTries, plainFormEvery)
 	var err error
 	if s.base, err = basePath(o.PublicURL); err != nil {
 		return nil, err

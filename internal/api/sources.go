@@ -27,9 +27,9 @@ func (s *Server) sourceState(ctx context.Context, sheetID string) (SourceState, 
 		out.Source = &Source{Place: c.Place, Worksheet: c.Worksheet, HeadingRow: c.HeadingRow, EveryMinutes: c.EveryMinutes, AtTime: c.AtTime,
 			Share: c.Share, Keep: c.Missing == "keep", Paused: c.Paused}
 		out.LookedAt, out.ChangedAt = c.LookedAt, c.ChangedAt
-		if c.Trouble != "" {
-			t := sentence(c.Trouble)
-			out.Trouble, out.OverShare = &t, &c.OverShare
+		if c.LastError != "" {
+			t := sentence(c.LastError)
+			out.LastError, out.OverShare = &t, &c.OverShare
 		}
 		if out.NextAt, err = s.st.RefreshAt(ctx, c.ID); err != nil {
 			return out, err
@@ -131,12 +131,12 @@ func (s *Server) sourceNeeds(ctx context.Context, sheets []store.Sheet) ([]sourc
 	list, err := s.st.Sources(ctx)
 	out := []sourceNeed{}
 	for _, c := range list {
-		if c.Trouble == "" || c.Paused {
+		if c.LastError == "" || c.Paused {
 			continue
 		}
 		for _, sh := range sheets {
 			if sh.ID == c.SheetID {
-				out = append(out, sourceNeed{SheetId: sh.ID, Sheet: sh.Name, Text: sentence(c.Trouble), Place: c.Place})
+				out = append(out, sourceNeed{SheetId: sh.ID, Sheet: sh.Name, Text: sentence(c.LastError), Place: c.Place})
 			}
 		}
 	}

@@ -45,7 +45,7 @@ func loanRow(i int) []value.Value {
 }
 
 // tenRules are date rules on two columns, each with a condition.
-func tenRules(s *sheet.Sheet) ([]*plan.Setting, error) {
+func tenRules(s *sheet.Sheet) ([]*plan.CompiledRule, error) {
 	t := &template.Template{ID: "t", Name: "Return"}
 	var err error
 	if t.Subject, err = template.ParseLine("[Object] is due back on [Return due: weekday]", s); err != nil {
@@ -54,7 +54,7 @@ func tenRules(s *sheet.Sheet) ([]*plan.Setting, error) {
 	if t.Body, err = template.ParseText("Dear [Contact: first word, else colleague],\n\n[Object] ([Loan]) is due back on [Return due: long].", s); err != nil {
 		return nil, err
 	}
-	var out []*plan.Setting
+	var out []*plan.CompiledRule
 	for i := range 10 {
 		r, err := rule.Decode([]byte(fmt.Sprintf(`{"name":"Rule %d","state":"on","trigger":{"kind":"date","column":"c%d","offsets":[{"n":%d,"unit":"days"},{"n":-1,"unit":"working-days"}],"at":"09:00"},
 			"condition":{"all":[{"column":"c9","op":"one-of","value":["o1","o2"]},{"column":"c8","op":">=","value":%d}]},"send":[{"template":"t"}],"to":[{"column":"c4"}],"cc":[{"column":"c5"}]}`, i, 6+i%2, -30+i*2, i*100)))
@@ -62,7 +62,7 @@ func tenRules(s *sheet.Sheet) ([]*plan.Setting, error) {
 			return nil, err
 		}
 		r.ID = r.Name
-		set, err := plan.NewSetting(s, r, map[string]*template.Template{"t": t}, calendar.Default(), nil)
+		set, err := plan.Compile(s, r, map[string]*template.Template{"t": t}, calendar.Default(), nil)
 		if err != nil {
 			return nil, err
 		}
@@ -144,7 +144,7 @@ func (b *bench) rawScan(st *store.Store) error {
 	return rows.Err()
 }
 
-func (b *bench) play(st *store.Store, s *sheet.Sheet, settings []*plan.Setting) (lines int, peak uint64, err error) {
+func (b *bench) play(st *store.Store, s *sheet.Sheet, settings []*plan.CompiledRule) (lines int, peak uint64, err error) {
 	from := time.Date(2027, 3, 15, 8, 40, 0, 0, time.UTC)
 	r := &plan.Rehearsal{Settings: settings, From: from, To: from.AddDate(0, 0, 60)}
 	var m runtime.MemStats
@@ -169,7 +169,7 @@ func (b *bench) play(st *store.Store, s *sheet.Sheet, settings []*plan.Setting) 
 
 // judging measures one occasion judged, its subject written and its gaps
 // looked for, beside the rendering of the whole letter.
-func (b *bench) judging(s *sheet.Sheet, set *plan.Setting) error {
+func (b *bench) judging(s *sheet.Sheet, set *plan.CompiledRule) error {
 	row := &sheet.Row{ID: "r", Cells: loanRow(1)}
 	at := time.Date(2027, 3, 15, 9, 0, 0, 0, time.UTC)
 	o := rule.Occasion{Rule: "r", Row: "r", Column: "c6", AnchorText: "2027-04-01", Due: at}

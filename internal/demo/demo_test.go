@@ -153,7 +153,7 @@ func TestMuseum(t *testing.T) {
 			if found, err := e.Refresh(ctx); err != nil || !found {
 				t.Errorf("looking at the source: %v %v", found, err)
 			}
-			if c, err = st.Source(ctx, c.ID); err != nil || c.Trouble != "" || c.ChangedAt != nil {
+			if c, err = st.Source(ctx, c.ID); err != nil || c.LastError != "" || c.ChangedAt != nil {
 				t.Errorf("the file says what the sheet says: %+v %v", c, err)
 			}
 		case "Volunteers":

@@ -139,7 +139,7 @@ func (f *fixture) agenda(rec *store.Sheet) string {
 
 func (f *fixture) agendaAnew(rec *store.Sheet) string {
 	f.t.Helper()
-	sb, err := newBook(f.Store).sheet(f.ctx, rec.ID)
+	sb, err := newRuleCache(f.Store).sheet(f.ctx, rec.ID)
 	if err != nil {
 		f.t.Fatal(err)
 	}
@@ -159,7 +159,7 @@ func (f *fixture) agendaAnew(rec *store.Sheet) string {
 		if rb.record.State != rule.On {
 			continue
 		}
-		if next := rb.setting.NextRound(now); !next.IsZero() {
+		if next := rb.compiled.NextRound(now); !next.IsZero() {
 			out = append(out, fmt.Sprintf("round %s 0 %s", rb.record.ID, next.UTC().Format(time.RFC3339Nano)))
 		}
 		err := f.Store.ScanRows(f.ctx, rec.ID, func(r *store.Row) error {
@@ -171,7 +171,7 @@ func (f *fixture) agendaAnew(rec *store.Sheet) string {
 			if !ok || since.Before(rb.baseline()) {
 				since = rb.baseline()
 			}
-			if next := rb.setting.Next(row, since, now); !next.IsZero() {
+			if next := rb.compiled.Next(row, since, now); !next.IsZero() {
 				out = append(out, fmt.Sprintf("due %s %s %s", rb.record.ID, row.ID, next.UTC().Format(time.RFC3339Nano)))
 			}
 			return nil

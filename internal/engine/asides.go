@@ -15,7 +15,7 @@ import (
 )
 
 // gatherAsides puts what has been said of emails with its row and rule.
-func gatherAsides(into map[lifeKey][]plan.Aside, said []store.SetAside) error {
+func gatherAsides(into map[timelineKey][]plan.Aside, said []store.SetAside) error {
 	for i := range said {
 		s := &said[i]
 		a := plan.Aside{Ends: s.Ends, Why: s.Why, By: s.Actor}
@@ -28,19 +28,19 @@ func gatherAsides(into map[lifeKey][]plan.Aside, said []store.SetAside) error {
 		if s.MovedTo != nil {
 			a.To = *s.MovedTo
 		}
-		k := lifeKey{s.RuleID, s.RowID}
+		k := timelineKey{s.RuleID, s.RowID}
 		into[k] = append(into[k], a)
 	}
 	return nil
 }
 
 // sheetAsides gives what has been said of a sheet's emails to come.
-func (e *Engine) sheetAsides(ctx context.Context, sheetID string) (map[lifeKey][]plan.Aside, error) {
+func (e *Engine) sheetAsides(ctx context.Context, sheetID string) (map[timelineKey][]plan.Aside, error) {
 	said, err := e.Store.SheetSetAsides(ctx, sheetID, e.now().Add(-plan.Tick))
 	if err != nil {
 		return nil, err
 	}
-	out := map[lifeKey][]plan.Aside{}
+	out := map[timelineKey][]plan.Aside{}
 	return out, gatherAsides(out, said)
 }
 
@@ -61,7 +61,7 @@ const (
 // comingOf gives what is to come for a row by a rule that is on: what is on the
 // agenda, and what its dates and rounds will bring if it stays as it is, the
 // follow-ups of each among them. What is left out stays in the list.
-func comingOf(ctx context.Context, st *store.Store, rb *ruleBook, row *sheet.Row, rowID int64, m plan.Memory, now time.Time) ([]RowEmail, error) {
+func comingOf(ctx context.Context, st *store.Store, rb *cachedRule, row *sheet.Row, rowID int64, m plan.Memory, now time.Time) ([]RowEmail, error) {
 	if rb.record.State != rule.On {
 		return nil, nil
 	}
@@ -69,11 +69,11 @@ func comingOf(ctx context.Context, st *store.Store, rb *ruleBook, row *sheet.Row
 	if err != nil {
 		return nil, err
 	}
-	all := map[lifeKey][]plan.Aside{}
+	all := map[timelineKey][]plan.Aside{}
 	if err := gatherAsides(all, said); err != nil {
 		return nil, err
 	}
-	asides := all[lifeKey{rb.record.ID, rowID}]
+	asides := all[timelineKey{rb.record.ID, rowID}]
 	byID := plan.AsidesOf(asides)
 	entries, err := st.RowEntries(ctx, rowID)
 	if err != nil {
@@ -81,13 +81,13 @@ func comingOf(ctx context.Context, st *store.Store, rb *ruleBook, row *sheet.Row
 	}
 	var out []RowEmail
 	have := map[rule.ID]bool{}
-	add := func(o rule.Occasion, v plan.Verdict, en *store.Entry) {
+	add := func(o rule.Occasion, v plan.Decision, en *store.Entry) {
 		id := o.Identity()
 		if have[id] || o.Due.Before(now) && en == nil {
 			return
 		}
 		have[id] = true
-		line := RowEmail{plan.Foreseen{Occasion: o, Verdict: v}, nil, en}
+		line := RowEmail{plan.Foreseen{Occasion: o, Decision: v}, nil, en}
 		if a, ok := byID.Of(&o); ok {
 			line.Aside = &a
 		}
@@ -100,9 +100,9 @@ func comingOf(ctx context.Context, st *store.Store, rb *ruleBook, row *sheet.Row
 		return nil, err
 	}
 	for _, p := range promised {
-		add(p.Occasion, p.Verdict, p.entry)
+		add(p.Occasion, p.Decision, p.entry)
 	}
-	foreseen := rb.setting.Foresee(row, rb.baseline(), now, now.Add(rowSpan), asides...)
+	foreseen := rb.compiled.Foresee(row, rb.baseline(), now, now.Add(rowSpan), asides...)
 	keys := make([][]byte, len(foreseen))
 	for i := range foreseen {
 		id := foreseen[i].Identity()
@@ -114,7 +114,7 @@ func comingOf(ctx context.Context, st *store.Store, rb *ruleBook, row *sheet.Row
 	}
 	for _, f := range foreseen {
 		if !judged[f.Identity()] {
-			add(f.Occasion, f.Verdict, nil)
+			add(f.Occasion, f.Decision, nil)
 		}
 	}
 	sort.SliceStable(out, func(i, j int) bool { return out[i].Due.Before(out[j].Due) })
@@ -129,7 +129,7 @@ type promised struct {
 
 // promisedOf gives what a row's entries promise by a rule: follow-ups, with their
 // next recurrences, and what waits for its window or was moved.
-func promisedOf(rb *ruleBook, row *sheet.Row, entries []store.Entry, said plan.Asides, m plan.Memory) (out []promised, err error) {
+func promisedOf(rb *cachedRule, row *sheet.Row, entries []store.Entry, said plan.Asides, m plan.Memory) (out []promised, err error) {
 	for i := range entries {
 		en := &entries[i]
 		if en.RuleID != rb.record.ID || en.Kind != store.Moved && en.Kind != store.Follow {
@@ -143,10 +143,10 @@ func promisedOf(rb *ruleBook, row *sheet.Row, entries []store.Entry, said plan.A
 			if to, moved := said.MovedTo(o); moved {
 				o.Due = to
 			}
-			for _, c := range rb.setting.Judge(*o, row, o.Due, m) {
-				out = append(out, promised{plan.Foreseen{Occasion: c.Occasion, Verdict: c.Verdict}, en})
+			for _, c := range rb.compiled.Judge(*o, row, o.Due, m) {
+				out = append(out, promised{plan.Foreseen{Occasion: c.Occasion, Decision: c.Decision}, en})
 			}
-			next, ok := rb.setting.NextAgain(*o)
+			next, ok := rb.compiled.NextAgain(*o)
 			if en.Kind != store.Follow || !ok || n == rowRecurrences {
 				break
 			}
@@ -192,7 +192,7 @@ func (e *Engine) SetAside(ctx context.Context, say Say, actor string) error {
 		if rec == nil || rec.SheetID != say.Sheet || rec.DeletedAt != nil {
 			return store.ErrNotFound
 		}
-		sb, err := newBook(tx).sheet(ctx, say.Sheet)
+		sb, err := newRuleCache(tx).sheet(ctx, say.Sheet)
 		if err != nil {
 			return err
 		}
@@ -264,7 +264,7 @@ func (e *Engine) SetRoundUpAside(ctx context.Context, say Say, actor string) err
 	})
 }
 
-func (e *Engine) setAside(ctx context.Context, tx *store.Store, rb *ruleBook, x *RowEmail, say Say, actor string, now time.Time) error {
+func (e *Engine) setAside(ctx context.Context, tx *store.Store, rb *cachedRule, x *RowEmail, say Say, actor string, now time.Time) error {
 	was := x.Occasion // as it was foreseen
 	if x.Aside != nil {
 		was.Due = x.Aside.Of.Due
@@ -280,7 +280,7 @@ func (e *Engine) setAside(ctx context.Context, tx *store.Store, rb *ruleBook, x 
 		if was.Base == "" {
 			was = was.Whole() // all of the row's emails move together
 		}
-		to := calendar.Duration{Days: say.Days}.After(x.Due, rb.setting.Zone)
+		to := calendar.Duration{Days: say.Days}.After(x.Due, rb.compiled.Zone)
 		switch {
 		case say.Days == 0:
 			return &Refusal{Field: "/days", Message: "say how many days"}
@@ -318,14 +318,14 @@ func (e *Engine) setAside(ctx context.Context, tx *store.Store, rb *ruleBook, x 
 
 // saidOf and saidAs say for the row's history what an email was to do, and is to
 // do now.
-func saidOf(rb *ruleBook, x *RowEmail) string {
+func saidOf(rb *cachedRule, x *RowEmail) string {
 	if x.Aside != nil && x.Aside.To.IsZero() {
 		return "left out"
 	}
-	return x.Due.In(rb.setting.Zone).Format("Mon 2 January 15:04")
+	return x.Due.In(rb.compiled.Zone).Format("Mon 2 January 15:04")
 }
 
-func saidAs(rb *ruleBook, a *store.SetAside, what string) string {
+func saidAs(rb *cachedRule, a *store.SetAside, what string) string {
 	switch {
 	case what == EndChain:
 		return "left out, and what follows"
@@ -334,9 +334,9 @@ func saidAs(rb *ruleBook, a *store.SetAside, what string) string {
 	case what == LeaveOut:
 		return "left out"
 	case a.MovedTo != nil:
-		return a.MovedTo.In(rb.setting.Zone).Format("Mon 2 January 15:04")
+		return a.MovedTo.In(rb.compiled.Zone).Format("Mon 2 January 15:04")
 	}
-	return a.DueAt.In(rb.setting.Zone).Format("Mon 2 January 15:04")
+	return a.DueAt.In(rb.compiled.Zone).Format("Mon 2 January 15:04")
 }
 
 // putAside puts on the agenda when an email goes that a person has moved, or
@@ -364,7 +364,7 @@ func (e *Engine) putAside(ctx context.Context, tx *store.Store, say Say, x *RowE
 // RowEmails gives what is to come for a row by the rules of its sheet that are
 // on, in time order.
 func (e *Engine) RowEmails(ctx context.Context, sheetID string, id int64) ([]RowEmail, error) {
-	sb, err := newBook(e.Store).sheet(ctx, sheetID)
+	sb, err := newRuleCache(e.Store).sheet(ctx, sheetID)
 	if err != nil {
 		return nil, err
 	}

@@ -140,7 +140,7 @@ func (f *fixture) foresees(rec *store.Sheet, id int64, want ...string) {
 			got = append(got, c.At.Format("02 15:04"))
 		}
 	}
-	sb, err := newBook(f.Store).sheet(f.ctx, rec.ID)
+	sb, err := newRuleCache(f.Store).sheet(f.ctx, rec.ID)
 	if err != nil {
 		f.t.Fatal(err)
 	}

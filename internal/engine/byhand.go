@@ -44,7 +44,7 @@ func (e *Engine) SendByHand(ctx context.Context, sheetID, ruleID, batch string, 
 	}
 	b = &store.Batch{SheetID: sheetID, RuleID: ruleID, Name: batch, At: e.now(), Actor: actor, Picked: string(picked), Total: len(ids)}
 	err = e.Store.Tx(ctx, func(tx *store.Store) error {
-		if _, err := handRule(ctx, newBook(tx), b); err != nil {
+		if _, err := handRule(ctx, newRuleCache(tx), b); err != nil {
 			return err
 		}
 		rows, err := tx.RowsByID(ctx, sheetID, ids)
@@ -90,7 +90,7 @@ func (e *Engine) SendByHand(ctx context.Context, sheetID, ruleID, batch string, 
 }
 
 // handRule gives the rule of a batch, if it can be sent by hand now.
-func handRule(ctx context.Context, b *book, batch *store.Batch) (*ruleBook, error) {
+func handRule(ctx context.Context, b *ruleCache, batch *store.Batch) (*cachedRule, error) {
 	sb, err := b.sheet(ctx, batch.SheetID)
 	if err != nil {
 		return nil, err
@@ -99,7 +99,7 @@ func handRule(ctx context.Context, b *book, batch *store.Batch) (*ruleBook, erro
 	switch {
 	case rb == nil:
 		return nil, store.ErrNotFound
-	case rb.setting.Rule.Trigger.Kind != rule.ByHand:
+	case rb.compiled.Rule.Trigger.Kind != rule.ByHand:
 		return nil, refuse("this rule is not one that is sent by hand")
 	case rb.record.State != rule.On:
 		return nil, refuse("this rule is not on; switch it on first")
@@ -136,7 +136,7 @@ func (e *Engine) goOnByHand(ctx context.Context, now time.Time) (n, emails int, 
 		if err != nil {
 			return err
 		}
-		rb, err := handRule(ctx, w.book, b)
+		rb, err := handRule(ctx, w.cache, b)
 		var refusal *Refusal
 		switch {
 		case errors.As(err, &refusal) || errors.Is(err, store.ErrNotFound): // paused or taken away meanwhile
@@ -169,14 +169,14 @@ func (e *Engine) goOnByHand(ctx context.Context, now time.Time) (n, emails int, 
 
 // byHand judges some rows of a batch, each as it is now. A row that is not there
 // any more is passed over.
-func (w *work) byHand(ctx context.Context, rb *ruleBook, b *store.Batch, ids []int64) (err error) {
+func (w *work) byHand(ctx context.Context, rb *cachedRule, b *store.Batch, ids []int64) (err error) {
 	if w.rows, err = w.tx.LockRowsIn(ctx, ids); err != nil {
 		return err
 	}
 	if err := w.loadStandings(ctx, ids); err != nil {
 		return err
 	}
-	sb, err := w.book.sheet(ctx, b.SheetID)
+	sb, err := w.cache.sheet(ctx, b.SheetID)
 	if err != nil {
 		return err
 	}
@@ -194,7 +194,7 @@ func (w *work) byHand(ctx context.Context, rb *ruleBook, b *store.Batch, ids []i
 		if err != nil {
 			return err
 		}
-		l, err := w.life(ctx, sb, rb, rec)
+		l, err := w.timeline(ctx, sb, rb, rec)
 		if err != nil {
 			return err
 		}
@@ -335,7 +335,7 @@ func (e *Engine) PreviewByHand(ctx context.Context, sheetID string, r *rule.Rule
 		for _, c := range set.Judge(rule.Occasion{Kind: rule.ByHand, Row: row.ID, Due: now}, row, now, plan.Memory{}) {
 			switch c.Outcome {
 			case plan.Skip:
-				p.Skipped[c.Verdict.Reason.Code]++
+				p.Skipped[c.Decision.Reason.Code]++
 				continue
 			case plan.Incomplete:
 				p.Incomplete++
@@ -352,7 +352,7 @@ func (e *Engine) PreviewByHand(ctx context.Context, sheetID string, r *rule.Rule
 				templates[c.Template] = append(templates[c.Template], rows[i].ID)
 			}
 			if len(p.Lines) < maxFirst {
-				p.Lines = append(p.Lines, EffectLine{plan.OutlookLine{Row: row, Due: now, Outcome: c.Outcome, Wording: c.Template, Emails: 1}, plan.Foreseen{Occasion: c.Occasion, Verdict: c.Verdict}, names[rows[i].ID]})
+				p.Lines = append(p.Lines, EffectLine{plan.OutlookLine{Row: row, Due: now, Outcome: c.Outcome, Wording: c.Template, Emails: 1}, plan.Foreseen{Occasion: c.Occasion, Decision: c.Decision}, names[rows[i].ID]})
 			}
 		}
 	}

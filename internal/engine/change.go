@@ -65,8 +65,8 @@ type Changed struct {
 	Cells      int     // that changed
 	Unreadable int     // of those, that do not fit their column
 	Conflicts  []RowConflict
-	Met        int64 // by a put: the row that was there
-	Passed     int   // steps of an undoing that had nothing to undo any more
+	Existing   int64 // by a put: the row that was there
+	Skipped    int   // steps of an undoing that had nothing to undo any more
 }
 
 // MaxOps bounds the steps of one change from outside.
@@ -80,27 +80,27 @@ func (e *Engine) Change(ctx context.Context, sheetID string, ops []Op, kind stri
 	if len(ops) > MaxOps {
 		return Changed{}, refuse("a change has at most %d steps; do it in parts", MaxOps)
 	}
-	return e.change(ctx, sheetID, ops, store.Event{Kind: store.EventChanged, Detail: store.Detail(map[string]any{"kind": kind, "steps": len(ops)})}, by, tell)
+	return e.change(ctx, sheetID, ops, store.Event{Kind: store.EventChanged, Detail: store.Detail(map[string]any{"kind": kind, "steps": len(ops)})}, by, reportConflicts)
 }
 
-// meeting is what a change does where it meets something else than it expects.
-type meeting uint8
+// conflictPolicy is what a change does where it meets something else than it expects.
+type conflictPolicy uint8
 
 const (
-	tell   meeting = iota // leave the step out and tell
-	refute                // change nothing and give the conflict as an error
-	pass                  // leave the step out and count it: of an undoing
+	reportConflicts conflictPolicy = iota // leave the step out and tell
+	refuseConflicts                       // change nothing and give the conflict as an error
+	skipConflicts                         // leave the step out and count it: of an undoing
 )
 
 // change does the steps of a change. Where it comes to more than one row's
 // event, head is written before them.
-func (e *Engine) change(ctx context.Context, sheetID string, ops []Op, head store.Event, by Author, m meeting) (Changed, error) {
+func (e *Engine) change(ctx context.Context, sheetID string, ops []Op, head store.Event, by Author, m conflictPolicy) (Changed, error) {
 	return e.changeWith(ctx, sheetID, ops, head, by, m, columnsOf{})
 }
 
 // changeWith does the steps of a change that brings columns back first, and
 // takes those out at the end that nothing needs any more.
-func (e *Engine) changeWith(ctx context.Context, sheetID string, ops []Op, head store.Event, by Author, m meeting, cols columnsOf) (Changed, error) {
+func (e *Engine) changeWith(ctx context.Context, sheetID string, ops []Op, head store.Event, by Author, m conflictPolicy, cols columnsOf) (Changed, error) {
 	var c *changer
 	once, keyed := ctx.Value(onceKey{}).(store.Once)
 	err := e.Store.Tx(ctx, func(tx *store.Store) (err error) {

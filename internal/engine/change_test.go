@@ -161,8 +161,8 @@ func TestUndoSpares(t *testing.T) {
 	d.must(d.EditRow(d.ctx, d.rec.ID, ids[1], []CellEdit{{Column: "c2", Text: "Tom’s"}}, System("Tom")))
 	d.must(d.EditRow(d.ctx, d.rec.ID, c.Added[0], []CellEdit{{Column: "c2", Text: "Tom’s too"}}, System("Tom")))
 	u := d.undo(c.ID)
-	if u.Passed != 2 {
-		t.Errorf("passed %d", u.Passed)
+	if u.Skipped != 2 {
+		t.Errorf("passed %d", u.Skipped)
 	}
 	want := fmt.Sprintf("%d|LN-1|Oak bellows|||\n%d|LN-2|Tom’s|||\n%d|LN-3|Tom’s too|||\n", ids[0], ids[1], c.Added[0])
 	if got := d.table(); got != want {

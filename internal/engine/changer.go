@@ -19,7 +19,7 @@ type changer struct {
 	rec    *store.Sheet
 	s      *sheet.Sheet
 	by     Author
-	meets  meeting
+	meets  conflictPolicy
 	rows   map[int64]*changing
 	order  []*changing // as they were first touched
 	added  []*addition
@@ -151,13 +151,13 @@ func (c *changer) do(ctx context.Context, op *Op) error {
 		if err != nil {
 			return err
 		}
-		op.Row, c.out.Met = row, row
+		op.Row, c.out.Existing = row, row
 	}
 	r := c.rows[op.Row]
 	there := r != nil && r.row.DeletedAt == nil && !r.deleted
 	if want := op.Kind != OpRestore; r == nil || there != want {
-		if c.meets == pass {
-			c.out.Passed++
+		if c.meets == skipConflicts {
+			c.out.Skipped++
 			return nil
 		}
 		return store.ErrNotFound
@@ -174,7 +174,7 @@ func (c *changer) do(ctx context.Context, op *Op) error {
 		c.bring(r)
 	case opGone, opBack:
 		if r.row.Gone == (op.Kind == opGone) {
-			c.out.Passed++
+			c.out.Skipped++
 			return nil
 		}
 		c.touch(r)
@@ -197,18 +197,18 @@ func (c *changer) bring(r *changing) {
 
 func (c *changer) edit(r *changing, op *Op) error {
 	for _, ed := range op.Cells {
-		if col, ok := c.s.Column(ed.Column); c.meets == pass && (!ok || col.Type == value.Formula) {
-			c.out.Passed++
+		if col, ok := c.s.Column(ed.Column); c.meets == skipConflicts && (!ok || col.Type == value.Formula) {
+			c.out.Skipped++
 			continue
 		}
 		ch, settles, changed, err := c.s.Edit(r.core, ed, c.by.Unlocks)
 		var conflict *Conflict
 		if errors.As(err, &conflict) {
 			switch c.meets {
-			case refute:
+			case refuseConflicts:
 				return conflict
-			case pass:
-				c.out.Passed++
+			case skipConflicts:
+				c.out.Skipped++
 			default:
 				c.out.Conflicts = append(c.out.Conflicts, RowConflict{op.Row, *conflict})
 			}
@@ -317,7 +317,7 @@ func (c *changer) putByKey(ctx context.Context, op *Op) error {
 	if err != nil {
 		return err
 	}
-	c.out.Met = row
+	c.out.Existing = row
 	return c.edit(c.rows[row], op)
 }
 

@@ -142,7 +142,7 @@ func (c *committer) write(ctx context.Context, now time.Time, marks []mark, resu
 // plainAccept tells whether the outcome is the common one: taken whole, by
 // everybody, at the first try.
 func (j *job) plainAccept() bool {
-	if j.State != delivery.Accepted || j.Tries != 1 || !j.Trouble.IsZero() {
+	if j.State != delivery.Accepted || j.Tries != 1 || !j.LastError.IsZero() {
 		return false
 	}
 	for _, r := range j.recipients {
@@ -158,8 +158,8 @@ func outcomeDetail(j *job) string {
 	if j.Reply != "" {
 		detail["reply"] = j.Reply
 	}
-	if !j.Trouble.IsZero() && j.State != delivery.Accepted {
-		detail["reason"] = j.Trouble
+	if !j.LastError.IsZero() && j.State != delivery.Accepted {
+		detail["reason"] = j.LastError
 	}
 	if j.NextTry != nil {
 		detail["nextTry"] = j.NextTry

@@ -81,7 +81,7 @@ func (l *line) attempt(ctx context.Context, j *job) {
 		}
 		l.d.e.log.Error("a fault in sending", "delivery", j.ID, "fault", fault, "stack", string(debug.Stack()))
 		l.drop()
-		j.Trouble = store.Why{Reason: reason.Reason{Code: reason.ProgramFault}}
+		j.LastError = store.Why{Reason: reason.Reason{Code: reason.ProgramFault}}
 		st := delivery.Failed
 		if j.SendingAt != nil {
 			st = delivery.InDoubt
@@ -113,7 +113,7 @@ func (l *line) try(ctx context.Context, j *job) {
 	}
 	msg, err := l.compose(j)
 	if err != nil {
-		j.Trouble = store.Why{Reason: reason.Reason{Code: reason.CannotWrite, Value: err.Error()}}
+		j.LastError = store.Why{Reason: reason.Reason{Code: reason.CannotWrite, Value: err.Error()}}
 		l.d.finish(j, delivery.Failed)
 		return
 	}
@@ -158,7 +158,7 @@ func (l *line) try(ctx context.Context, j *job) {
 	}
 	if err != nil {
 		l.drop()
-		j.Trouble = store.Why{Reason: reason.Reason{Code: reason.LostAfter}}
+		j.LastError = store.Why{Reason: reason.Reason{Code: reason.LostAfter}}
 		l.d.finish(j, delivery.InDoubt)
 		return
 	}

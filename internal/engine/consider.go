@@ -27,7 +27,7 @@ var itself = act{actor: "nivot", cause: delivery.Reviewing}
 // deciding is a person's decision.
 func deciding(actor string) act { return act{actor: actor, cause: delivery.Deciding} }
 
-// work is one transaction's considering: what it has read, the lives that
+// work is one transaction's considering: what it has read, the timelines that
 // decide, and what is to be written at the end in few statements.
 type work struct {
 	e    *Engine
@@ -38,13 +38,13 @@ type work struct {
 	back store.WentBack
 
 	loaded
-	lives   map[lifeKey]*life
-	order   []*life
-	outbox  outbox
-	queued  bool
-	entered map[delivery.State]int // emails that have entered the ledger, by state
-	asking  map[int64]bool         // rows whose settling is to be looked at
-	failed  error                  // the first error of a question that a life asked of the ledger
+	timelines map[timelineKey]*timeline
+	order     []*timeline
+	outbox    outbox
+	queued    bool
+	entered   map[delivery.State]int // emails that have entered the ledger, by state
+	asking    map[int64]bool         // rows whose settling is to be looked at
+	failed    error                  // the first error of a question that a timeline asked of the ledger
 }
 
 func newWork(ctx context.Context, e *Engine, tx *store.Store, now time.Time, a act) (*work, error) {
@@ -52,7 +52,7 @@ func newWork(ctx context.Context, e *Engine, tx *store.Store, now time.Time, a a
 		return nil, err
 	}
 	on, back, err := tx.Lever(ctx)
-	return &work{e: e, tx: tx, now: now, act: a, off: !on, back: back, loaded: newLoaded(tx), lives: map[lifeKey]*life{}, outbox: newOutbox(),
+	return &work{e: e, tx: tx, now: now, act: a, off: !on, back: back, loaded: newLoaded(tx), timelines: map[timelineKey]*timeline{}, outbox: newOutbox(),
 		entered: map[delivery.State]int{}, asking: map[int64]bool{}}, err
 }
 
@@ -96,13 +96,13 @@ func (w *work) consider(ctx context.Context, entries []store.Entry) error {
 	return nil
 }
 
-// entry runs the life that an entry is about, up to now.
+// entry runs the timeline that an entry is about, up to now.
 func (w *work) entry(ctx context.Context, en store.Entry) error {
-	sb, err := w.book.sheet(ctx, en.SheetID)
+	sb, err := w.cache.sheet(ctx, en.SheetID)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
-	var rb *ruleBook
+	var rb *cachedRule
 	why := reason.SheetGone
 	if err == nil {
 		rb, why = sb.rule(en.RuleID), reason.RuleGone
@@ -118,7 +118,7 @@ func (w *work) entry(ctx context.Context, en store.Entry) error {
 			return w.orphan(ctx, en.DeliveryID, why)
 		}
 	case waits && (en.RowID == 0 || row.DeletedAt != nil):
-		l, err := w.life(ctx, sb, rb, row)
+		l, err := w.timeline(ctx, sb, rb, row)
 		if err != nil {
 			return err
 		}
@@ -132,7 +132,7 @@ func (w *work) entry(ctx context.Context, en store.Entry) error {
 	case en.RowID == 0, row.DeletedAt != nil:
 		w.drop(en.ID)
 	default:
-		l, err := w.life(ctx, sb, rb, row)
+		l, err := w.timeline(ctx, sb, rb, row)
 		if err != nil || l.ran {
 			return err
 		}

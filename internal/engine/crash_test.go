@@ -133,7 +133,7 @@ func TestCrash(t *testing.T) {
 		case "in-doubt":
 			doubt++
 		default:
-			t.Errorf("%s is %s: %s", id, d.State, d.Trouble)
+			t.Errorf("%s is %s: %s", id, d.State, d.LastError)
 		}
 	}
 	for id, n := range got {

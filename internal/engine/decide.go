@@ -99,7 +99,7 @@ func (w *work) lookThrough(ctx context.Context, d *store.Delivery, approve bool,
 	if !approve {
 		return w.amend(ctx, nil, plan.LeaveOut(m, dropped))
 	}
-	sb, err := w.book.sheet(ctx, d.SheetID)
+	sb, err := w.cache.sheet(ctx, d.SheetID)
 	if err != nil && !errors.Is(err, store.ErrNotFound) {
 		return err
 	}
@@ -115,7 +115,7 @@ func (w *work) lookThrough(ctx context.Context, d *store.Delivery, approve bool,
 			return err
 		}
 	}
-	l, err := w.life(ctx, sb, sb.rule(d.RuleID), row)
+	l, err := w.timeline(ctx, sb, sb.rule(d.RuleID), row)
 	if err != nil {
 		return err
 	}
@@ -175,7 +175,7 @@ func (e *Engine) again(ctx context.Context, tx *store.Store, d *store.Delivery) 
 	}
 	d.NextTry, d.FinishedAt, d.Worker = &now, nil, nil
 	d.Attempt, d.Tries, d.FirstTry = d.Attempt+1, 0, nil
-	d.Decision, d.Trouble, d.Reply, d.Blame = "", store.Why{}, "", ""
+	d.Decision, d.LastError, d.Reply, d.FaultyColumn = "", store.Why{}, "", ""
 	if d.RowID == 0 { // a round-up goes again as it was written
 		_, err := tx.Letter(ctx, d.ID)
 		if errors.Is(err, store.ErrNotFound) {
@@ -183,7 +183,7 @@ func (e *Engine) again(ctx context.Context, tx *store.Store, d *store.Delivery) 
 		}
 		return err
 	}
-	sb, err := newBook(tx).sheet(ctx, d.SheetID)
+	sb, err := newRuleCache(tx).sheet(ctx, d.SheetID)
 	if err != nil {
 		return err
 	}
@@ -206,12 +206,12 @@ func (e *Engine) again(ctx context.Context, tx *store.Store, d *store.Delivery) 
 	if err != nil {
 		return err
 	}
-	v := rb.setting.Again(*occ, row, now, plan.Memory{})
+	v := rb.compiled.Again(*occ, row, now, plan.Memory{})
 	if v.Outcome != plan.Send {
 		return refuse("it cannot be sent again as the row is now: %s", v.Reason.Words())
 	}
 	d.Reason, d.TemplateID, d.Subject = store.Why{Reason: v.Reason}, v.Template, v.Subject
-	d.Recipients, d.ReplyTo, d.Facts = recipientsOf(v), lines(v.ReplyTo), rb.factsOf(rb.setting.Compute(row, now))
+	d.Recipients, d.ReplyTo, d.Facts = recipientsOf(v), lines(v.ReplyTo), rb.factsOf(rb.compiled.Compute(row, now))
 	if err := writeMade(ctx, tx, &v.Rendered, now); err != nil {
 		return err
 	}

@@ -231,7 +231,7 @@ func (d *dispatcher) start(ctx context.Context, claimed []store.Delivery) error 
 	d.since = time.Now()
 	d.mu.Unlock()
 	for _, j := range jobs {
-		if !j.Trouble.IsZero() && j.Trouble.Code == reason.CannotRead {
+		if !j.LastError.IsZero() && j.LastError.Code == reason.CannotRead {
 			d.finish(j, delivery.Failed)
 			continue
 		}
@@ -308,7 +308,7 @@ func (d *dispatcher) load(ctx context.Context, claimed []store.Delivery) ([]*job
 		}
 		if err != nil {
 			d.e.log.Error("a delivery cannot be read", "delivery", j.ID, "error", err)
-			j.Trouble = store.Why{Reason: reason.Reason{Code: reason.CannotRead, Value: err.Error()}}
+			j.LastError = store.Why{Reason: reason.Reason{Code: reason.CannotRead, Value: err.Error()}}
 			continue
 		}
 		for k, r := range j.recipients {

@@ -84,7 +84,7 @@ func (p *pair) look(row, turned *sheet.Row, place int64, whole, wholeTurned func
 
 // saidByRow gives what people have said of a rule's emails, as an outlook takes
 // it.
-func saidByRow(all map[lifeKey][]plan.Aside, ruleID string) map[string][]plan.Aside {
+func saidByRow(all map[timelineKey][]plan.Aside, ruleID string) map[string][]plan.Aside {
 	by := map[string][]plan.Aside{}
 	for k, said := range all {
 		switch {
@@ -139,7 +139,7 @@ func (p *pair) changed(now time.Time) (out []EffectLine) {
 		if l.Gone {
 			o = p.before
 		}
-		out = append(out, linesOf(o.Setting, []plan.OutlookLine{l}, now)...)
+		out = append(out, linesOf(o.CompiledRule, []plan.OutlookLine{l}, now)...)
 	}
 	return out
 }
@@ -207,7 +207,7 @@ func merged(surveyors []*surveyor) *surveyor {
 
 // Effect works out what a rule, saved or not, would do from now on.
 func (e *Engine) Effect(ctx context.Context, sheetID string, ask EffectAsk) (*Effect, error) {
-	b := newBook(e.Store)
+	b := newRuleCache(e.Store)
 	sb, err := b.sheet(ctx, sheetID)
 	if err != nil {
 		return nil, err
@@ -216,7 +216,7 @@ func (e *Engine) Effect(ctx context.Context, sheetID string, ask EffectAsk) (*Ef
 	if now.IsZero() {
 		now = e.now()
 	}
-	var running *ruleBook
+	var running *cachedRule
 	if ask.Against != "" {
 		if running = sb.rule(ask.Against); running != nil && running.record.State != rule.On {
 			running = nil
@@ -252,7 +252,7 @@ func (e *Engine) Effect(ctx context.Context, sheetID string, ask EffectAsk) (*Ef
 	p := first.pairs[0]
 	f := &Effect{Outlook: p.after, From: value.DayAt(now.In(p.after.Zone)), All: int(sb.record.LiveRows), Templates: map[string]string{}}
 	f.Partial = first.seen < f.All
-	f.Lines = linesOf(p.after.Setting, p.after.First, now)
+	f.Lines = linesOf(p.after.CompiledRule, p.after.First, now)
 	if running != nil {
 		f.Change, f.Changed = &p.change, p.changed(now)
 	}
@@ -334,7 +334,7 @@ func deadlineOf(budget time.Duration) time.Time {
 	return time.Now().Add(budget)
 }
 
-func newSurveyor(b *book, sb *sheetBook, r *rule.Rule, running *ruleBook, now time.Time) (*surveyor, error) {
+func newSurveyor(b *ruleCache, sb *cachedSheet, r *rule.Rule, running *cachedRule, now time.Time) (*surveyor, error) {
 	p := &pair{change: plan.Difference{Keep: maxFirst}}
 	s := &surveyor{pairs: []*pair{p}, whole: sb.sheet.Decoder()}
 	var err error
@@ -342,7 +342,7 @@ func newSurveyor(b *book, sb *sheetBook, r *rule.Rule, running *ruleBook, now ti
 		return nil, err
 	}
 	if running != nil {
-		if p.before, err = b.outlook(sb, running.setting.Rule, now, EffectDays); err != nil {
+		if p.before, err = b.outlook(sb, running.compiled.Rule, now, EffectDays); err != nil {
 			return nil, err
 		}
 	}
@@ -351,7 +351,7 @@ func newSurveyor(b *book, sb *sheetBook, r *rule.Rule, running *ruleBook, now ti
 }
 
 // outlook begins an outlook of a rule over so many days, with copies that are its own.
-func (b *book) outlook(sb *sheetBook, r *rule.Rule, now time.Time, days int) (*plan.Outlook, error) {
+func (b *ruleCache) outlook(sb *cachedSheet, r *rule.Rule, now time.Time, days int) (*plan.Outlook, error) {
 	own, err := r.Clone()
 	if err != nil {
 		return nil, err
@@ -365,7 +365,7 @@ func (b *book) outlook(sb *sheetBook, r *rule.Rule, now time.Time, days int) (*p
 			}
 		}
 	}
-	set, err := plan.NewSetting(sb.sheet, own, templates, sb.calendar, func(key string) bool { return b.silenced[key] })
+	set, err := plan.Compile(sb.sheet, own, templates, sb.calendar, func(key string) bool { return b.silenced[key] })
 	if err != nil {
 		return nil, err
 	}
@@ -430,7 +430,7 @@ func survey[S looker](ctx context.Context, e *Engine, rec *store.Sheet, surveyor
 }
 
 // linesOf judges the lines that are shown, with their subjects and recipients.
-func linesOf(set *plan.Setting, lines []plan.OutlookLine, now time.Time) []EffectLine {
+func linesOf(set *plan.CompiledRule, lines []plan.OutlookLine, now time.Time) []EffectLine {
 	set.Light = true
 	out := make([]EffectLine, 0, len(lines))
 	for _, l := range lines {
@@ -443,7 +443,7 @@ func linesOf(set *plan.Setting, lines []plan.OutlookLine, now time.Time) []Effec
 
 // overflow works out what the sender's daily cap moves to the next day, with
 // what the other rules that are on send through it in the coming four weeks.
-func (e *Engine) overflow(ctx context.Context, sb *sheetBook, f *Effect, ask EffectAsk, now time.Time) error {
+func (e *Engine) overflow(ctx context.Context, sb *cachedSheet, f *Effect, ask EffectAsk, now time.Time) error {
 	sender, isDefault, err := e.senderOf(ctx, sb.record)
 	if err != nil || sender == nil {
 		return err
@@ -541,7 +541,7 @@ func (e *Engine) foreseenLoad(ctx context.Context, sender *store.Sender, isDefau
 // ForeseenEmail gives one foreseen email of a rule, saved or not, whole: the one
 // that is due at an instant to a row, or, of a round-up, to a recipient.
 func (e *Engine) ForeseenEmail(ctx context.Context, sheetID string, ask EffectAsk, rowID int64, at time.Time, step int, to string) (*plan.Foreseen, error) {
-	set, err := e.Setting(ctx, sheetID, ask.Rule)
+	set, err := e.CompiledRule(ctx, sheetID, ask.Rule)
 	if err != nil {
 		return nil, err
 	}
@@ -571,7 +571,7 @@ func (e *Engine) ForeseenEmail(ctx context.Context, sheetID string, ask EffectAs
 	return nil, store.ErrNotFound
 }
 
-func (e *Engine) foreseenRoundUp(ctx context.Context, sheetID string, set *plan.Setting, at time.Time, to string) (*plan.Foreseen, error) {
+func (e *Engine) foreseenRoundUp(ctx context.Context, sheetID string, set *plan.CompiledRule, at time.Time, to string) (*plan.Foreseen, error) {
 	rounds := set.Rounds(at.Add(-plan.Tick), at)
 	if len(rounds) == 0 {
 		return nil, store.ErrNotFound
@@ -590,7 +590,7 @@ func (e *Engine) foreseenRoundUp(ctx context.Context, sheetID string, set *plan.
 	ups, _ := set.RoundUps(rounds[0], rows, at, func(*sheet.Row) plan.Memory { return plan.Memory{} })
 	for _, u := range ups {
 		if u.Mailbox == to {
-			return &plan.Foreseen{Occasion: u.Occasion, Verdict: u.Verdict}, nil
+			return &plan.Foreseen{Occasion: u.Occasion, Decision: u.Decision}, nil
 		}
 	}
 	return nil, store.ErrNotFound

@@ -16,8 +16,8 @@ type Explained struct {
 }
 
 // unsaved makes a rule ready that is a sheet's, saved or not.
-func (e *Engine) unsaved(ctx context.Context, sheetID string, r *rule.Rule) (*sheetBook, *plan.Setting, error) {
-	b := newBook(e.Store)
+func (e *Engine) unsaved(ctx context.Context, sheetID string, r *rule.Rule) (*cachedSheet, *plan.CompiledRule, error) {
+	b := newRuleCache(e.Store)
 	sb, err := b.sheet(ctx, sheetID)
 	if err != nil {
 		return nil, nil, err
@@ -25,7 +25,7 @@ func (e *Engine) unsaved(ctx context.Context, sheetID string, r *rule.Rule) (*sh
 	if err := r.Validate(sb.scope()); err != nil {
 		return nil, nil, asRefusal(err)
 	}
-	set, err := b.setting(sb, r)
+	set, err := b.compile(sb, r)
 	return sb, set, err
 }
 
@@ -57,16 +57,16 @@ func (e *Engine) Explain(ctx context.Context, sheetID string, r *rule.Rule, rule
 }
 
 // memoryOf gives what a saved rule remembers of a row.
-func memoryOf(ctx context.Context, tx *store.Store, rb *ruleBook, rowID int64) (plan.Memory, error) {
-	standings, baselines, err := tx.Standings(ctx, []int64{rowID})
+func memoryOf(ctx context.Context, tx *store.Store, rb *cachedRule, rowID int64) (plan.Memory, error) {
+	rowStates, baselines, err := tx.RowStates(ctx, []int64{rowID})
 	if err != nil {
 		return plan.Memory{}, err
 	}
-	k := store.StandingKey{RuleID: rb.record.ID, RowID: rowID}
-	st := standings[k]
+	k := store.RowStateKey{RuleID: rb.record.ID, RowID: rowID}
+	st := rowStates[k]
 	if st != nil && baselines[k].Before(rb.baseline()) {
 		st.Baseline(rb.baseline())
 	}
 	at, ok, err := tx.LastFirst(ctx, rb.record.ID, rowID)
-	return plan.Memory{Standing: st, Last: func() (time.Time, bool) { return at, ok }}, err
+	return plan.Memory{RowState: st, Last: func() (time.Time, bool) { return at, ok }}, err
 }

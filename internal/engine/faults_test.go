@@ -125,10 +125,10 @@ func TestNoToLeft(t *testing.T) {
 	for key, want := range map[string]delivery.State{"C-1": delivery.Failed, "C-2": delivery.Accepted, "C-3": delivery.Accepted} {
 		d := f.delivery(rows[key])
 		if d.State != want {
-			t.Errorf("%s: %s (%s), want %s", key, d.State, d.Trouble, want)
+			t.Errorf("%s: %s (%s), want %s", key, d.State, d.LastError, want)
 		}
-		if key == "C-1" && (d.Trouble.Code != reason.Refused || !strings.HasPrefix(d.Reply, "550")) {
-			t.Errorf("%s: %q, %q", key, d.Trouble, d.Reply)
+		if key == "C-1" && (d.LastError.Code != reason.Refused || !strings.HasPrefix(d.Reply, "550")) {
+			t.Errorf("%s: %q, %q", key, d.LastError, d.Reply)
 		}
 	}
 	f.consistent()
@@ -154,12 +154,12 @@ func TestBrokenDelivery(t *testing.T) {
 	f.run()
 	f.settled()
 	for _, d := range []*store.Delivery{f.delivery(rows["C-1"]), f.delivery(rows["C-2"])} {
-		if d.State != delivery.Failed || d.Trouble.Code != reason.CannotRead || strings.Contains(d.Trouble.Words(), "%!") {
-			t.Errorf("%s: %s", d.State, d.Trouble)
+		if d.State != delivery.Failed || d.LastError.Code != reason.CannotRead || strings.Contains(d.LastError.Words(), "%!") {
+			t.Errorf("%s: %s", d.State, d.LastError)
 		}
 	}
 	if d := f.delivery(rows["C-3"]); d.State != delivery.Accepted {
-		t.Errorf("%s: %s", d.State, d.Trouble)
+		t.Errorf("%s: %s", d.State, d.LastError)
 	}
 	f.consistent()
 }
@@ -180,8 +180,8 @@ func TestPanicInASender(t *testing.T) {
 		delivery.InDoubt: {Delivery: store.Delivery{ID: 2, State: delivery.Claimed, IdentityID: desk, SendingAt: &now}},
 	} {
 		(&line{d: d}).attempt(f.ctx, panicking(j))
-		if got := <-d.commit.results; got.State != want || got.Trouble.Code != reason.ProgramFault || got.NextTry != nil {
-			t.Errorf("%s (%s), want %s", got.State, got.Trouble, want)
+		if got := <-d.commit.results; got.State != want || got.LastError.Code != reason.ProgramFault || got.NextTry != nil {
+			t.Errorf("%s (%s), want %s", got.State, got.LastError, want)
 		}
 	}
 }
@@ -192,7 +192,7 @@ func panicking(j *job) *job {
 	return j
 }
 
-// A.2: a standing that becomes nothing again is forgotten: a row that was armed
+// A.2: a row state that becomes nothing again is forgotten: a row that was armed
 // again fires.
 func TestArmedAgain(t *testing.T) {
 	f := newFixture(t, "2027-03-15T08:30:00Z")
@@ -459,7 +459,7 @@ func TestOutcomeOnce(t *testing.T) {
 	}
 	later := f.Now().Add(time.Minute)
 	put := *two
-	put.State, put.Tries, put.NextTry, put.Trouble = delivery.Deferred, 1, &later, store.Why{Reason: reason.Reason{Code: reason.PutOff}}
+	put.State, put.Tries, put.NextTry, put.LastError = delivery.Deferred, 1, &later, store.Why{Reason: reason.Reason{Code: reason.PutOff}}
 	took := *one
 	took.State, took.Tries, took.Reply = delivery.Accepted, 1, "250 ok"
 	r := store.Round{Outcomes: []store.Outcome{{Delivery: &took, Plain: true}, {Delivery: &put, Detail: `{"try":1}`}}}

@@ -61,7 +61,7 @@ type forecasts struct {
 
 // Forecast gives the forecast of a sheet from now on.
 func (e *Engine) Forecast(ctx context.Context, sheetID string) (*Forecast, error) {
-	b := newBook(e.Store)
+	b := newRuleCache(e.Store)
 	sb, err := b.sheet(ctx, sheetID)
 	if err != nil {
 		return nil, err
@@ -92,7 +92,7 @@ func (e *Engine) Forecast(ctx context.Context, sheetID string) (*Forecast, error
 }
 
 // forecastVersion changes with everything a forecast rests on.
-func (e *Engine) forecastVersion(ctx context.Context, b *book, sb *sheetBook) (string, error) {
+func (e *Engine) forecastVersion(ctx context.Context, b *ruleCache, sb *cachedSheet) (string, error) {
 	silenced := uint64(0)
 	for address := range b.silenced {
 		h := fnv.New64a()
@@ -117,9 +117,9 @@ func (e *Engine) forecastVersion(ctx context.Context, b *book, sb *sheetBook) (s
 	return v, err
 }
 
-func (e *Engine) makeForecast(ctx context.Context, b *book, sb *sheetBook, now time.Time) (*Forecast, error) {
+func (e *Engine) makeForecast(ctx context.Context, b *ruleCache, sb *cachedSheet, now time.Time) (*Forecast, error) {
 	f := &Forecast{made: now}
-	var on []*ruleBook
+	var on []*cachedRule
 	for _, r := range sb.rules {
 		if r.record.State == rule.On {
 			on = append(on, r)
@@ -159,7 +159,7 @@ func (e *Engine) makeForecast(ctx context.Context, b *book, sb *sheetBook, now t
 			o.Look(row, r.Place, func() *sheet.Row { return row })
 		}
 		for _, rb := range on {
-			all, err := foreseenOf(rb, row, entries[r.ID], asides[lifeKey{rb.record.ID, r.ID}], now, until)
+			all, err := foreseenOf(rb, row, entries[r.ID], asides[timelineKey{rb.record.ID, r.ID}], now, until)
 			if err != nil {
 				return err
 			}
@@ -170,7 +170,7 @@ func (e *Engine) makeForecast(ctx context.Context, b *book, sb *sheetBook, now t
 		return nil
 	})
 	for _, o := range rounds {
-		f.addRoundUps(o, plan.AsidesOf(asides[lifeKey{o.Rule.ID, 0}]), until)
+		f.addRoundUps(o, plan.AsidesOf(asides[timelineKey{o.Rule.ID, 0}]), until)
 	}
 	for _, list := range [][]Coming{f.Coming, f.Left} {
 		sort.SliceStable(list, func(i, j int) bool { return list[i].At.Before(list[j].At) })
@@ -182,12 +182,12 @@ func (e *Engine) makeForecast(ctx context.Context, b *book, sb *sheetBook, now t
 const maxRoundUps = 2000
 
 // roundUpsOf begins an outlook for each of the rules that write round-ups.
-func roundUpsOf(b *book, sb *sheetBook, rules []*ruleBook, now, until time.Time) (out []*plan.Outlook, err error) {
+func roundUpsOf(b *ruleCache, sb *cachedSheet, rules []*cachedRule, now, until time.Time) (out []*plan.Outlook, err error) {
 	for _, rb := range rules {
-		if !rb.setting.IsRoundUp() {
+		if !rb.compiled.IsRoundUp() {
 			continue
 		}
-		o, err := b.outlook(sb, rb.setting.Rule, now, int(until.Sub(now)/(24*time.Hour))+1)
+		o, err := b.outlook(sb, rb.compiled.Rule, now, int(until.Sub(now)/(24*time.Hour))+1)
 		if err != nil {
 			return nil, err
 		}
@@ -207,7 +207,7 @@ func (f *Forecast) addRoundUps(o *plan.Outlook, asides plan.Asides, until time.T
 		}
 		c := o.ForeseeOne(l.Row, o.Now, l)
 		x := Coming{Occasion: c.Identity(), Chain: c.Chain(), At: c.Due, Rule: o.Rule.ID, Rows: l.Rows, Incomplete: c.Outcome == plan.Incomplete, Subject: c.Subject,
-			Reason: c.Verdict.Reason.Words(), origin: c.Occasion}
+			Reason: c.Decision.Reason.Words(), origin: c.Occasion}
 		for _, m := range c.To {
 			x.To, x.keys = append(x.To, m.Address()), append(x.keys, m.Key())
 		}
@@ -222,7 +222,7 @@ func (f *Forecast) addRoundUps(o *plan.Outlook, asides plan.Asides, until time.T
 // foreseenOf gives what is to come for a row by a rule up to an instant: what the
 // agenda promises, and what its dates and rounds will bring. What is skipped or
 // left out is not among it.
-func foreseenOf(rb *ruleBook, row *sheet.Row, entries []store.Entry, said []plan.Aside, now, until time.Time) ([]plan.Foreseen, error) {
+func foreseenOf(rb *cachedRule, row *sheet.Row, entries []store.Entry, said []plan.Aside, now, until time.Time) ([]plan.Foreseen, error) {
 	byID := plan.AsidesOf(said)
 	have := map[rule.ID]bool{}
 	var out []plan.Foreseen
@@ -246,15 +246,15 @@ func foreseenOf(rb *ruleBook, row *sheet.Row, entries []store.Entry, said []plan
 			}
 		}
 	}
-	for _, f := range rb.setting.Foresee(row, rb.baseline(), now, until, said...) {
+	for _, f := range rb.compiled.Foresee(row, rb.baseline(), now, until, said...) {
 		add(f)
 	}
 	return out, nil
 }
 
-func coming(s *sheet.Sheet, rb *ruleBook, row *sheet.Row, c plan.Foreseen) Coming {
+func coming(s *sheet.Sheet, rb *cachedRule, row *sheet.Row, c plan.Foreseen) Coming {
 	out := Coming{Occasion: c.Identity(), Chain: c.Chain(), At: c.Due, Rule: rb.record.ID, RowID: row.ID, Row: s.RowName(row), Incomplete: c.Outcome == plan.Incomplete,
-		Subject: c.Subject, Reason: c.Verdict.Reason.Words()}
+		Subject: c.Subject, Reason: c.Decision.Reason.Words()}
 	for _, m := range c.To {
 		out.keys = append(out.keys, m.Key())
 	}
@@ -266,7 +266,7 @@ func coming(s *sheet.Sheet, rb *ruleBook, row *sheet.Row, c plan.Foreseen) Comin
 
 // RowComing gives the coming emails of some rows, by row.
 func (e *Engine) RowComing(ctx context.Context, sheetID string, rows []*sheet.Row) (map[string][]Coming, error) {
-	sb, err := newBook(e.Store).sheet(ctx, sheetID)
+	sb, err := newRuleCache(e.Store).sheet(ctx, sheetID)
 	if err != nil {
 		return nil, err
 	}
@@ -292,7 +292,7 @@ func (e *Engine) RowComing(ctx context.Context, sheetID string, rows []*sheet.Ro
 			if rb.record.State != rule.On {
 				continue
 			}
-			all, err := foreseenOf(rb, row, entries[id], asides[lifeKey{rb.record.ID, id}], now, now.Add(ForecastSpan))
+			all, err := foreseenOf(rb, row, entries[id], asides[timelineKey{rb.record.ID, id}], now, now.Add(ForecastSpan))
 			if err != nil {
 				return nil, err
 			}

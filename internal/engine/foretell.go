@@ -91,14 +91,14 @@ func (f *foreteller) take(ctx context.Context, sheetID string, rec store.Row, af
 	return nil
 }
 
-// supposing is a life's ledger that supposes every first email that is on its way
+// supposing is a timeline's ledger that supposes every first email that is on its way
 // to be accepted. What waits for a person has no follow-ups until that person has
 // decided.
-type supposing struct{ *life }
+type supposing struct{ *timeline }
 
 // FirstOf implements plan.Ledger.
 func (s supposing) FirstOf(p *plan.Pending) *plan.Email {
-	m := s.life.FirstOf(p)
+	m := s.timeline.FirstOf(p)
 	if m == nil {
 		return nil
 	}
@@ -129,7 +129,7 @@ func (f *foreteller) work(ctx context.Context, sheetID string) error {
 	if err != nil {
 		return err
 	}
-	sb, err := before.book.sheet(ctx, sheetID)
+	sb, err := before.cache.sheet(ctx, sheetID)
 	if err != nil {
 		return err
 	}
@@ -169,12 +169,12 @@ func (f *foreteller) load(ctx context.Context, sheetID string, batch []changedRo
 	if err := w.loadRows(ctx, rows); err != nil {
 		return nil, err
 	}
-	sb, err := w.book.sheet(ctx, sheetID)
+	sb, err := w.cache.sheet(ctx, sheetID)
 	if err != nil {
 		return nil, err
 	}
 	for _, rb := range sb.rules {
-		rb.setting.Light = true
+		rb.compiled.Light = true
 	}
 	for _, row := range rows {
 		if row.ID > 0 {
@@ -187,7 +187,7 @@ func (f *foreteller) load(ctx context.Context, sheetID string, batch []changedRo
 }
 
 // ask asks the ledger once for all that the batch's dates come to.
-func (f *foreteller) ask(ctx context.Context, sb *sheetBook, batch []changedRow, works ...*work) error {
+func (f *foreteller) ask(ctx context.Context, sb *cachedSheet, batch []changedRow, works ...*work) error {
 	var occ []rule.Occasion
 	for i := range batch {
 		was, is, err := batch[i].cores(sb.sheet, int64(i))
@@ -196,8 +196,8 @@ func (f *foreteller) ask(ctx context.Context, sb *sheetBook, batch []changedRow,
 		}
 		for _, rb := range sb.rules {
 			for _, row := range []*sheet.Row{was, is} {
-				if row != nil && rb.record.State == rule.On && !rb.setting.IsRoundUp() {
-					occ = append(occ, rb.setting.Dates(row, f.now, f.now, f.until, nil)...)
+				if row != nil && rb.record.State == rule.On && !rb.compiled.IsRoundUp() {
+					occ = append(occ, rb.compiled.Dates(row, f.now, f.now, f.until, nil)...)
 				}
 			}
 		}
@@ -230,12 +230,12 @@ func (c *changedRow) cores(s *sheet.Sheet, i int64) (was, is *sheet.Row, err err
 }
 
 // foretell works out what one rule makes of one row's change.
-func (f *foreteller) foretell(ctx context.Context, c *changedRow, rb *ruleBook, before, after *work, i int64) error {
+func (f *foreteller) foretell(ctx context.Context, c *changedRow, rb *cachedRule, before, after *work, i int64) error {
 	id := c.rec.ID
 	if id == 0 {
 		id = -i - 1
 	}
-	sb, err := before.book.sheet(ctx, c.rec.SheetID)
+	sb, err := before.cache.sheet(ctx, c.rec.SheetID)
 	if err != nil {
 		return err
 	}
@@ -243,12 +243,12 @@ func (f *foreteller) foretell(ctx context.Context, c *changedRow, rb *ruleBook, 
 	if err != nil {
 		return err
 	}
-	lifeOf := func(w *work) (*life, error) {
-		sb, err := w.book.sheet(ctx, c.rec.SheetID)
+	lifeOf := func(w *work) (*timeline, error) {
+		sb, err := w.cache.sheet(ctx, c.rec.SheetID)
 		if err != nil {
 			return nil, err
 		}
-		l, err := w.life(ctx, sb, sb.rule(rb.record.ID), w.rows[id])
+		l, err := w.timeline(ctx, sb, sb.rule(rb.record.ID), w.rows[id])
 		if err != nil {
 			return nil, err
 		}
@@ -308,7 +308,7 @@ func (f *foreteller) foretell(ctx context.Context, c *changedRow, rb *ruleBook, 
 		if len(f.out.Now) < maxFirst {
 			row := whole(is)()
 			f.out.Now = append(f.out.Now, EffectLine{plan.OutlookLine{Row: row, Due: f.now, Step: m.Step, Outcome: m.Outcome, Wording: m.Template, Emails: 1},
-				plan.Foreseen{Occasion: m.Occasion, Verdict: m.Verdict}, sb.sheet.RowName(row)})
+				plan.Foreseen{Occasion: m.Occasion, Decision: m.Decision}, sb.sheet.RowName(row)})
 		}
 	}
 	t.diff.Look(plan.EventsOf(old), plan.EventsOf(coming), i, whole(was), whole(is))
@@ -316,7 +316,7 @@ func (f *foreteller) foretell(ctx context.Context, c *changedRow, rb *ruleBook, 
 }
 
 // emails gives what has been written up to an instant, and what after it.
-func (f *foreteller) emails(l *life, to time.Time) (out, rest []plan.Email) {
+func (f *foreteller) emails(l *timeline, to time.Time) (out, rest []plan.Email) {
 	for _, x := range l.Effects {
 		if x.Kind != plan.Write && (x.Kind != plan.Amend || x.As.State == delivery.Incomplete) { // it was before
 			continue
@@ -330,7 +330,7 @@ func (f *foreteller) emails(l *life, to time.Time) (out, rest []plan.Email) {
 	return out, rest
 }
 
-func (f *foreteller) of(rb *ruleBook) *foretold {
+func (f *foreteller) of(rb *cachedRule) *foretold {
 	t := f.by[rb.record.ID]
 	if t == nil {
 		t = &foretold{RuleConsequence: &RuleConsequence{ID: rb.record.ID, Letter: rb.record.Letter, Name: rb.record.Name}, diff: plan.Difference{Keep: maxFirst}}
@@ -345,7 +345,7 @@ func (f *foreteller) done(ctx context.Context, sheetID string) (*Consequences, e
 	if err := f.work(ctx, sheetID); err != nil {
 		return nil, err
 	}
-	sb, err := newBook(f.tx).sheet(ctx, sheetID)
+	sb, err := newRuleCache(f.tx).sheet(ctx, sheetID)
 	if err != nil {
 		return nil, err
 	}
@@ -355,13 +355,13 @@ func (f *foreteller) done(ctx context.Context, sheetID string) (*Consequences, e
 		if t.New, t.Gone = t.diff.New, t.diff.Gone; t.Now+t.New+t.Gone+t.Incomplete == 0 {
 			continue
 		}
-		if rb.setting.Rule.Trigger.Kind.Reaction() {
-			t.Brake = rb.record.BrakedAt != nil || rb.setting.Rule.Trips(t.Now, f.rows)
+		if rb.compiled.Rule.Trigger.Kind.Reaction() {
+			t.Brake = rb.record.BrakedAt != nil || rb.compiled.Rule.Trips(t.Now, f.rows)
 		}
 		f.out.Rules = append(f.out.Rules, *t.RuleConsequence)
-		rb.setting.Light = true
+		rb.compiled.Light = true
 		for _, l := range t.diff.Lines {
-			f.out.Coming = append(f.out.Coming, EffectLine{l, rb.setting.ForeseeOne(l.Row, f.now, l), sb.sheet.RowName(l.Row)})
+			f.out.Coming = append(f.out.Coming, EffectLine{l, rb.compiled.ForeseeOne(l.Row, f.now, l), sb.sheet.RowName(l.Row)})
 		}
 	}
 	slices.SortStableFunc(f.out.Coming, func(a, b EffectLine) int { return a.OutlookLine.Due.Compare(b.OutlookLine.Due) })
@@ -376,7 +376,7 @@ func (e *Engine) ForetellChange(ctx context.Context, sheetID string, ops []Op, b
 		return nil, refuse("a change has at most %d steps; do it in parts", MaxOps)
 	}
 	err = e.Store.Tx(ctx, func(tx *store.Store) error {
-		c := &changer{e: e, tx: tx, by: by, meets: tell, rows: map[int64]*changing{}}
+		c := &changer{e: e, tx: tx, by: by, meets: reportConflicts, rows: map[int64]*changing{}}
 		if c.rec, err = tx.LockSheet(ctx, sheetID); err != nil {
 			return err
 		}

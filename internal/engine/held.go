@@ -17,9 +17,9 @@ const maxHeldShown = 2000
 type HeldEmail struct {
 	store.Delivery
 	RowName string
-	Now     plan.Verdict // as its row is now
-	Changed []FactChange // what its row's cells held when it was held, and hold now
-	Differs bool         // the email would not be the one that was held
+	Now     plan.Decision // as its row is now
+	Changed []FactChange  // what its row's cells held when it was held, and hold now
+	Differs bool          // the email would not be the one that was held
 }
 
 // FactChange is a cell that has changed since an email was held.
@@ -28,7 +28,7 @@ type FactChange struct{ Name, Was, Is string }
 // Held gives what is held of a rule, in the order in which it fell due, with
 // what is incomplete of it; and how many there are in all.
 func (e *Engine) Held(ctx context.Context, sheetID, ruleID string) (out []HeldEmail, total int, err error) {
-	b := newBook(e.Store)
+	b := newRuleCache(e.Store)
 	sb, err := b.sheet(ctx, sheetID)
 	if err != nil {
 		return nil, 0, err
@@ -37,7 +37,7 @@ func (e *Engine) Held(ctx context.Context, sheetID, ruleID string) (out []HeldEm
 	if rb == nil {
 		return nil, 0, store.ErrNotFound
 	}
-	rb.setting.Light = true
+	rb.compiled.Light = true
 	ds, total, err := e.Store.Waiting(ctx, ruleID, maxHeldShown)
 	if err != nil {
 		return nil, 0, err
@@ -65,15 +65,15 @@ func (e *Engine) Held(ctx context.Context, sheetID, ruleID string) (out []HeldEm
 }
 
 // heldNow judges a held email anew on its row as it is now.
-func (e *Engine) heldNow(sb *sheetBook, rb *ruleBook, d store.Delivery, rec *store.Row) (*HeldEmail, error) {
+func (e *Engine) heldNow(sb *cachedSheet, rb *cachedRule, d store.Delivery, rec *store.Row) (*HeldEmail, error) {
 	h := &HeldEmail{Delivery: d}
 	if d.RowID == 0 { // a round-up goes as it was written
-		h.Now = plan.Verdict{Outcome: plan.Send, Template: d.TemplateID, Reason: d.Reason.Reason}
+		h.Now = plan.Decision{Outcome: plan.Send, Template: d.TemplateID, Reason: d.Reason.Reason}
 		h.Now.Subject = d.Subject
 		return h, nil
 	}
 	if rec == nil || rec.DeletedAt != nil {
-		h.Now = plan.Verdict{Outcome: plan.Skip, Reason: reason.Reason{Code: reason.RowDeleted}}
+		h.Now = plan.Decision{Outcome: plan.Skip, Reason: reason.Reason{Code: reason.RowDeleted}}
 		return h, nil
 	}
 	row, err := rec.SettledCore(sb.sheet)
@@ -91,12 +91,12 @@ func (e *Engine) heldNow(sb *sheetBook, rb *ruleBook, d store.Delivery, rec *sto
 		return nil, err
 	}
 	now := e.now()
-	if !rb.setting.Stands(occ, row) {
-		h.Now = plan.Verdict{Outcome: plan.Skip, Reason: reason.Reason{Code: reason.DateMoved}}
-	} else if cs := rb.setting.Mend(*occ, row, now, plan.Memory{}); len(cs) > 0 {
-		h.Now = cs[0].Verdict
+	if !rb.compiled.Stands(occ, row) {
+		h.Now = plan.Decision{Outcome: plan.Skip, Reason: reason.Reason{Code: reason.DateMoved}}
+	} else if cs := rb.compiled.Mend(*occ, row, now, plan.Memory{}); len(cs) > 0 {
+		h.Now = cs[0].Decision
 	} else {
-		h.Now = plan.Verdict{Outcome: plan.Skip, Reason: reason.Reason{Code: reason.NotRecipient, Mailbox: occ.Mailbox}}
+		h.Now = plan.Decision{Outcome: plan.Skip, Reason: reason.Reason{Code: reason.NotRecipient, Mailbox: occ.Mailbox}}
 	}
 	if h.Now.Outcome == plan.Hold {
 		h.Now.Outcome = plan.Send // it has been looked at then
@@ -109,7 +109,7 @@ func (e *Engine) heldNow(sb *sheetBook, rb *ruleBook, d store.Delivery, rec *sto
 	for _, f := range was {
 		held[f.Column] = f.Value
 	}
-	for _, f := range rb.facts(rb.setting.Compute(row, now)) {
+	for _, f := range rb.facts(rb.compiled.Compute(row, now)) {
 		if before, ok := held[f.Column]; ok && before != f.Value {
 			h.Changed = append(h.Changed, FactChange{f.Name, before, f.Value})
 		}
@@ -120,7 +120,7 @@ func (e *Engine) heldNow(sb *sheetBook, rb *ruleBook, d store.Delivery, rec *sto
 
 // HeldEmailNow gives one held email of a rule as it would go now, whole.
 func (e *Engine) HeldEmailNow(ctx context.Context, sheetID, ruleID string, id int64) (*HeldEmail, error) {
-	b := newBook(e.Store)
+	b := newRuleCache(e.Store)
 	sb, err := b.sheet(ctx, sheetID)
 	if err != nil {
 		return nil, err

@@ -161,10 +161,10 @@ func (e *Engine) pauseBroken(ctx context.Context, tx *store.Store, rules []store
 
 // PastLine is something that a baseline leaves as it is.
 type PastLine struct {
-	Row     *sheet.Row
-	RowName string
-	At      time.Time // when it was due; of a state or limit, now
-	Verdict plan.Verdict
+	Row      *sheet.Row
+	RowName  string
+	At       time.Time // when it was due; of a state or limit, now
+	Decision plan.Decision
 }
 
 // maxPastShown bounds how many of them are shown.
@@ -174,7 +174,7 @@ const maxPastShown = 500
 // passed meanwhile; and how many there are. ruleID is the saved rule that it is
 // of, "" for none.
 func (e *Engine) Past(ctx context.Context, sheetID string, r *rule.Rule, ruleID string) (out []PastLine, total int, err error) {
-	b := newBook(e.Store)
+	b := newRuleCache(e.Store)
 	sb, err := b.sheet(ctx, sheetID)
 	if err != nil {
 		return nil, 0, err
@@ -183,7 +183,7 @@ func (e *Engine) Past(ctx context.Context, sheetID string, r *rule.Rule, ruleID 
 		return nil, 0, asRefusal(err)
 	}
 	r.ID = ruleID
-	set, err := b.setting(sb, r)
+	set, err := b.compile(sb, r)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -217,7 +217,7 @@ func (e *Engine) Past(ctx context.Context, sheetID string, r *rule.Rule, ruleID 
 			}
 			if total++; len(out) < maxPastShown {
 				c := set.Judge(o, row, now, plan.Memory{})[0]
-				out = append(out, PastLine{row, sb.sheet.RowName(row), o.Due, c.Verdict})
+				out = append(out, PastLine{row, sb.sheet.RowName(row), o.Due, c.Decision})
 			}
 		}
 		return nil

@@ -19,7 +19,7 @@ import (
 	"nivot/internal/store"
 )
 
-// outbox is what lives have decided, on its way into the database.
+// outbox is what timelines have decided, on its way into the database.
 type outbox struct {
 	entries  []store.Entry
 	dropped  []int64
@@ -35,16 +35,16 @@ type outbox struct {
 // has been more than one in this work.
 type written struct {
 	*store.Delivery
-	rb     *ruleBook
+	rb     *cachedRule
 	at     time.Time // the instant it was judged at
 	letter *store.Letter
 	before []store.Event
 }
 
-// expected is something known to come, of a life.
+// expected is something known to come, of a timeline.
 type expected struct {
 	*plan.Pending
-	l *life
+	l *timeline
 }
 
 func newOutbox() outbox { return outbox{by: map[*plan.Email]*written{}} }
@@ -57,8 +57,8 @@ func (w *work) drop(id int64) {
 	}
 }
 
-// carryOut takes up what a life has decided.
-func (w *work) carryOut(ctx context.Context, l *life) error {
+// carryOut takes up what a timeline has decided.
+func (w *work) carryOut(ctx context.Context, l *timeline) error {
 	for _, x := range l.Effects {
 		var err error
 		switch x.Kind {
@@ -86,7 +86,7 @@ func (w *work) forget(p *plan.Pending) {
 }
 
 // write gathers an email that enters the ledger.
-func (w *work) write(ctx context.Context, l *life, x plan.Effect) error {
+func (w *work) write(ctx context.Context, l *timeline, x plan.Effect) error {
 	m := x.As
 	id, whole := m.Identity(), m.Whole()
 	row, err := rowID(m.Row)
@@ -124,11 +124,11 @@ func (p *written) become(m *plan.Email, by delivery.Cause, now time.Time) error 
 	return put(p.Delivery, m, p.rb, by, now)
 }
 
-func put(d *store.Delivery, m *plan.Email, rb *ruleBook, by delivery.Cause, now time.Time) error {
+func put(d *store.Delivery, m *plan.Email, rb *cachedRule, by delivery.Cause, now time.Time) error {
 	if err := d.Become(m.State, by); err != nil {
 		return err
 	}
-	d.Reason, d.Blame = store.Why{Reason: m.Why}, m.Blame
+	d.Reason, d.FaultyColumn = store.Why{Reason: m.Why}, m.FaultyColumn
 	d.WentAt, d.FinishedAt, d.Worker = nil, nil, nil
 	if !m.WentAt.IsZero() {
 		went := m.WentAt
@@ -138,7 +138,7 @@ func put(d *store.Delivery, m *plan.Email, rb *ruleBook, by delivery.Cause, now 
 		d.NextTry = &now
 	}
 	if m.Decided {
-		d.TemplateID, d.Subject, d.Recipients, d.ReplyTo, d.Facts = m.Template, m.Subject, recipientsOf(m.Verdict), lines(m.ReplyTo), "[]"
+		d.TemplateID, d.Subject, d.Recipients, d.ReplyTo, d.Facts = m.Template, m.Subject, recipientsOf(m.Decision), lines(m.ReplyTo), "[]"
 		if m.On != nil {
 			d.Facts = rb.factsOf(m.On)
 		}
@@ -158,7 +158,7 @@ func (w *work) letterOf(ctx context.Context, m *plan.Email) (*store.Letter, erro
 }
 
 // amend gathers a new state of an email that is in the ledger, or about to be.
-func (w *work) amend(ctx context.Context, l *life, x plan.Effect) error {
+func (w *work) amend(ctx context.Context, l *timeline, x plan.Effect) error {
 	m := x.As
 	w.queued = w.queued || m.State == delivery.Queued
 	if p := w.outbox.by[x.Email]; p != nil {
@@ -172,7 +172,7 @@ func (w *work) amend(ctx context.Context, l *life, x plan.Effect) error {
 	}
 	d := w.records[x.Email]
 	was := d.State
-	var rb *ruleBook
+	var rb *cachedRule
 	if l != nil {
 		rb = l.rb
 	}
@@ -207,8 +207,8 @@ func (w *work) event(d *store.Delivery) store.Event {
 // brake counts each rule's emails from reactions, all that fall due at one
 // instant before any is decided, and holds what is more than expected.
 func (w *work) brake(ctx context.Context) error {
-	by := map[*ruleBook][]*written{}
-	var order []*ruleBook
+	by := map[*cachedRule][]*written{}
+	var order []*cachedRule
 	for _, p := range w.outbox.written {
 		if p.Reaction && (p.State == delivery.Queued || p.State == delivery.Held) {
 			if by[p.rb] == nil {
@@ -225,7 +225,7 @@ func (w *work) brake(ctx context.Context) error {
 	return nil
 }
 
-func (w *work) brakeRule(ctx context.Context, rb *ruleBook, ps []*written) error {
+func (w *work) brakeRule(ctx context.Context, rb *cachedRule, ps []*written) error {
 	rec, err := w.tx.LockRule(ctx, rb.record.ID) // one process counts at a time
 	if errors.Is(err, store.ErrNotFound) {
 		return nil
@@ -237,7 +237,7 @@ func (w *work) brakeRule(ctx context.Context, rb *ruleBook, ps []*written) error
 	if err != nil {
 		return err
 	}
-	b := plan.Brake{Rule: rb.setting.Rule, Engaged: rec.BrakedAt != nil, Earlier: func(from, to time.Time) int {
+	b := plan.Brake{Rule: rb.compiled.Rule, Engaged: rec.BrakedAt != nil, Earlier: func(from, to time.Time) int {
 		n, err := w.tx.CountReactions(ctx, rec.ID, from, to)
 		w.fail(err)
 		return n
@@ -391,24 +391,24 @@ func movedNr(o *rule.Occasion) int64 {
 func (w *work) saveMemories(ctx context.Context) error {
 	var out []store.Remembered
 	for _, l := range w.order {
-		if l.memory == nil || !l.rb.setting.Remembers() && l.memory.was == "" {
+		if l.memory == nil || !l.rb.compiled.Remembers() && l.memory.was == "" {
 			continue
 		}
 		is := ""
-		if !l.Standing.IsZero() {
-			is = store.Detail(l.Standing)
+		if !l.RowState.IsZero() {
+			is = store.Detail(l.RowState)
 		}
 		if is != l.memory.was {
 			l.memory.was = is
-			out = append(out, store.Remembered{StandingKey: store.StandingKey{RuleID: l.rb.record.ID, RowID: l.row}, Baseline: l.memory.baseline, Standing: l.Standing})
+			out = append(out, store.Remembered{RowStateKey: store.RowStateKey{RuleID: l.rb.record.ID, RowID: l.row}, Baseline: l.memory.baseline, RowState: l.RowState})
 		}
 	}
-	return w.tx.SaveStandings(ctx, out)
+	return w.tx.SaveRowStates(ctx, out)
 }
 
 // facts gives the values of a row whose formulas have been worked out.
-func (rb *ruleBook) facts(row *sheet.Row) []store.Fact {
-	s := rb.setting.Sheet
+func (rb *cachedRule) facts(row *sheet.Row) []store.Fact {
+	s := rb.compiled.Sheet
 	out := make([]store.Fact, 0, len(s.Columns))
 	for i := range s.Columns {
 		c := &s.Columns[i]
@@ -417,9 +417,9 @@ func (rb *ruleBook) facts(row *sheet.Row) []store.Fact {
 	return out
 }
 
-func (rb *ruleBook) factsOf(row *sheet.Row) string { return store.Detail(rb.facts(row)) }
+func (rb *cachedRule) factsOf(row *sheet.Row) string { return store.Detail(rb.facts(row)) }
 
-func recipientsOf(v plan.Verdict) string {
+func recipientsOf(v plan.Decision) string {
 	out := []store.Recipient{}
 	for _, l := range []struct {
 		role  string
@@ -440,4 +440,4 @@ func lines(boxes []value.Mailbox) string {
 	return strings.Join(out, "\n")
 }
 
-var _ plan.Ledger = (*life)(nil)
+var _ plan.Ledger = (*timeline)(nil)

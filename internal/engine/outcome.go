@@ -81,7 +81,7 @@ func (d *dispatcher) refused(j *job, out mail.Outcome) delivery.State {
 
 // refusedFor ends a try that the mail server has refused for good.
 func (j *job) refusedFor(r mail.Reply) delivery.State {
-	j.Reply, j.Trouble = r.String(), store.Why{Reason: reason.Reason{Code: reason.Refused, Value: r.Text}}
+	j.Reply, j.LastError = r.String(), store.Why{Reason: reason.Reason{Code: reason.Refused, Value: r.Text}}
 	return delivery.Failed
 }
 
@@ -126,7 +126,7 @@ func (d *dispatcher) answered(j *job, reply mail.Reply) delivery.State {
 // put puts a try off, or ends it where the tries are used up.
 func (d *dispatcher) put(j *job, reply mail.Reply, why reason.Reason) delivery.State {
 	now := d.e.now()
-	j.Trouble, j.Reply = store.Why{Reason: why}, ""
+	j.LastError, j.Reply = store.Why{Reason: why}, ""
 	if reply.Code != 0 {
 		j.Reply = reply.String()
 	}
@@ -135,7 +135,7 @@ func (d *dispatcher) put(j *job, reply mail.Reply, why reason.Reason) delivery.S
 	}
 	next, ok := delivery.NextTry(*j.FirstTry, now, j.Tries+1)
 	if !ok {
-		j.Trouble = store.Why{Reason: reason.Reason{Code: reason.GivenUp, Of: &why}}
+		j.LastError = store.Why{Reason: reason.Reason{Code: reason.GivenUp, Of: &why}}
 		if d.went(j) {
 			return delivery.Accepted
 		}
@@ -156,8 +156,8 @@ func (d *dispatcher) finish(j *job, st delivery.State) {
 		now := d.e.now()
 		j.FinishedAt, j.NextTry = &now, nil
 	}
-	if st == delivery.Accepted && j.Trouble.Code != reason.GivenUp {
-		j.Trouble = store.Why{} // that of an earlier try is over
+	if st == delivery.Accepted && j.LastError.Code != reason.GivenUp {
+		j.LastError = store.Why{} // that of an earlier try is over
 	}
 	d.commit.result(j)
 }

@@ -60,7 +60,7 @@ func TestOutcomes(t *testing.T) {
 	want := []delivery.State{"accepted", "failed", "deferred", "deferred", "in-doubt", "failed", "accepted", "deferred", "incomplete", "incomplete", "deferred"}
 	for i, id := range rows {
 		if d := f.delivery(id); d.State != want[i] {
-			t.Errorf("row %d at 09:00: %s (%s), want %s", i, d.State, d.Trouble, want[i])
+			t.Errorf("row %d at 09:00: %s (%s), want %s", i, d.State, d.LastError, want[i])
 		}
 	}
 	f.advance(at("2027-03-16T12:00:00Z"))
@@ -69,11 +69,11 @@ func TestOutcomes(t *testing.T) {
 	for i, id := range rows {
 		d := f.delivery(id)
 		if d.State != want[i] || tries[i] != 0 && d.Tries != tries[i] {
-			t.Errorf("row %d a day later: %s after %d tries (%s), want %s after %d", i, d.State, d.Tries, d.Trouble, want[i], tries[i])
+			t.Errorf("row %d a day later: %s after %d tries (%s), want %s after %d", i, d.State, d.Tries, d.LastError, want[i], tries[i])
 		}
 	}
-	if d := f.delivery(rows[10]); d.Tries < 20 || d.Trouble.Code != reason.GivenUp {
-		t.Errorf("given up after %d tries: %s", d.Tries, d.Trouble)
+	if d := f.delivery(rows[10]); d.Tries < 20 || d.LastError.Code != reason.GivenUp {
+		t.Errorf("given up after %d tries: %s", d.Tries, d.LastError)
 	}
 	if d := f.delivery(rows[6]); !strings.Contains(d.Recipients, `"bounced"`) {
 		t.Error("the refused recipient is not recorded as bounced")

@@ -67,7 +67,7 @@ func (e *Engine) IncludePast(ctx context.Context, sheetID, ruleID string, only [
 }
 
 func (w *work) takePast(ctx context.Context, rec *store.Rule, rows []store.Row) error {
-	sb, err := w.book.sheet(ctx, rec.SheetID)
+	sb, err := w.cache.sheet(ctx, rec.SheetID)
 	if err != nil {
 		return err
 	}
@@ -84,7 +84,7 @@ func (w *work) takePast(ctx context.Context, rec *store.Rule, rows []store.Row) 
 		return err
 	}
 	for i := range rows {
-		l, err := w.life(ctx, sb, rb, &rows[i])
+		l, err := w.timeline(ctx, sb, rb, &rows[i])
 		if err != nil {
 			return err
 		}

@@ -40,7 +40,7 @@ func (e *Engine) picking(ctx context.Context, sheetID string, o Only) (picked, e
 		}
 		return func(id int64, _ *sheet.Row) (bool, error) { return in[id], nil }, err
 	}
-	b := newBook(e.Store)
+	b := newRuleCache(e.Store)
 	sb, err := b.sheet(ctx, sheetID)
 	if err != nil {
 		return nil, err
@@ -72,7 +72,7 @@ func (e *Engine) picking(ctx context.Context, sheetID string, o Only) (picked, e
 
 // looked gives the rules that are looked at: one by its id, whatever its state,
 // or all that are on.
-func (sb *sheetBook) looked(id string) (out []*ruleBook) {
+func (sb *cachedSheet) looked(id string) (out []*cachedRule) {
 	for _, rb := range sb.rules {
 		if id == "" && rb.record.State == rule.On || rb.record.ID == id {
 			out = append(out, rb)
@@ -81,9 +81,9 @@ func (sb *sheetBook) looked(id string) (out []*ruleBook) {
 	return out
 }
 
-func (b *book) outlooks(sb *sheetBook, rules []*ruleBook, now time.Time, days int) (out []*plan.Outlook, err error) {
+func (b *ruleCache) outlooks(sb *cachedSheet, rules []*cachedRule, now time.Time, days int) (out []*plan.Outlook, err error) {
 	for _, rb := range rules {
-		o, err := b.outlook(sb, rb.setting.Rule, now, days)
+		o, err := b.outlook(sb, rb.compiled.Rule, now, days)
 		if err != nil {
 			return nil, err
 		}
@@ -93,7 +93,7 @@ func (b *book) outlooks(sb *sheetBook, rules []*ruleBook, now time.Time, days in
 }
 
 // awaiting makes ready to tell of rows whether an email is coming to them.
-func (e *Engine) awaiting(ctx context.Context, b *book, sb *sheetBook, rules []*ruleBook) (picked, error) {
+func (e *Engine) awaiting(ctx context.Context, b *ruleCache, sb *cachedSheet, rules []*cachedRule) (picked, error) {
 	now := e.now()
 	until := now.Add(ForecastSpan)
 	asides, err := e.sheetAsides(ctx, sb.record.ID)
@@ -111,7 +111,7 @@ func (e *Engine) awaiting(ctx context.Context, b *book, sb *sheetBook, rules []*
 	rounds, err := roundUpsOf(b, sb, rules, now, until)
 	return func(id int64, row *sheet.Row) (bool, error) {
 		for _, rb := range rules {
-			all, err := foreseenOf(rb, row, entries[id], asides[lifeKey{rb.record.ID, id}], now, until)
+			all, err := foreseenOf(rb, row, entries[id], asides[timelineKey{rb.record.ID, id}], now, until)
 			if err != nil || len(all) > 0 {
 				return err == nil, err
 			}

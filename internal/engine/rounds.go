@@ -31,10 +31,10 @@ func (w *work) arm(ctx context.Context, en store.Entry) error {
 		w.drop(en.ID)
 		return nil
 	}
-	if next := rb.setting.NextRound(rb.since(en.Since, plan.Tick)); !next.IsZero() {
+	if next := rb.compiled.NextRound(rb.since(en.Since, plan.Tick)); !next.IsZero() {
 		w.put(store.Entry{Kind: store.RoundDue, DueAt: next, SheetID: rec.SheetID, RuleID: rec.ID})
 	}
-	if rb.setting.Rule.Trigger.Kind != rule.Date && !rb.setting.Moving() { // nothing falls due row by row
+	if rb.compiled.Rule.Trigger.Kind != rule.Date && !rb.compiled.Moving() { // nothing falls due row by row
 		n, err := w.tx.CountRows(ctx, rec.SheetID)
 		if err != nil {
 			return err
@@ -64,7 +64,7 @@ func (w *work) arm(ctx context.Context, en store.Entry) error {
 	return w.tx.SaveArming(ctx, rec)
 }
 
-func (w *work) armRows(sb *sheetBook, rb *ruleBook, rows []store.Row, from *time.Time) ([]store.Entry, error) {
+func (w *work) armRows(sb *cachedSheet, rb *cachedRule, rows []store.Row, from *time.Time) ([]store.Entry, error) {
 	var put []store.Entry
 	for i := range rows {
 		row, err := rows[i].SettledCore(sb.sheet)
@@ -78,7 +78,7 @@ func (w *work) armRows(sb *sheetBook, rb *ruleBook, rows []store.Row, from *time
 		if at := rows[i].SettledAt; at != nil && at.After(known) {
 			since = *at // settling has judged up to there
 		}
-		if next := rb.setting.Next(row, known, since); !next.IsZero() {
+		if next := rb.compiled.Next(row, known, since); !next.IsZero() {
 			put = append(put, store.Entry{Kind: store.Due, DueAt: next, SheetID: rb.record.SheetID, RuleID: rb.record.ID, RowID: rows[i].ID, Since: &since, Known: &known})
 		}
 	}
@@ -99,8 +99,8 @@ func (w *work) round(ctx context.Context, en store.Entry) error {
 		w.drop(en.ID)
 		return nil
 	}
-	rounds := rb.setting.Rounds(en.DueAt.Add(-plan.Tick), en.DueAt)
-	if rb.setting.IsRoundUp() {
+	rounds := rb.compiled.Rounds(en.DueAt.Add(-plan.Tick), en.DueAt)
+	if rb.compiled.IsRoundUp() {
 		for _, o := range rounds {
 			if err := w.roundUp(ctx, sb, rb, o); err != nil {
 				return err
@@ -123,8 +123,8 @@ func (w *work) round(ctx context.Context, en store.Entry) error {
 	return w.nextRound(rb, en)
 }
 
-func (w *work) nextRound(rb *ruleBook, en store.Entry) error {
-	next := rb.setting.NextRound(en.DueAt)
+func (w *work) nextRound(rb *cachedRule, en store.Entry) error {
+	next := rb.compiled.NextRound(en.DueAt)
 	if next.IsZero() {
 		w.drop(en.ID)
 		return nil
@@ -134,7 +134,7 @@ func (w *work) nextRound(rb *ruleBook, en store.Entry) error {
 	return nil
 }
 
-func (w *work) roundRows(ctx context.Context, sb *sheetBook, rb *ruleBook, rows []store.Row, rounds []rule.Occasion) error {
+func (w *work) roundRows(ctx context.Context, sb *cachedSheet, rb *cachedRule, rows []store.Row, rounds []rule.Occasion) error {
 	ids := make([]int64, len(rows))
 	var occ []rule.Occasion
 	for i := range rows {
@@ -149,7 +149,7 @@ func (w *work) roundRows(ctx context.Context, sb *sheetBook, rb *ruleBook, rows 
 	}
 	w.ask(ctx, occ)
 	for i := range rows {
-		l, err := w.life(ctx, sb, rb, &rows[i])
+		l, err := w.timeline(ctx, sb, rb, &rows[i])
 		if err != nil {
 			return err
 		}
@@ -165,7 +165,7 @@ func (w *work) roundRows(ctx context.Context, sb *sheetBook, rb *ruleBook, rows 
 
 // roundUpsAside gives what people have said of a rule's round-ups. The rule is
 // locked before it is read: who says something later finds them judged.
-func (w *work) roundUpsAside(ctx context.Context, rb *ruleBook) (plan.Asides, error) {
+func (w *work) roundUpsAside(ctx context.Context, rb *cachedRule) (plan.Asides, error) {
 	if _, err := w.tx.LockRule(ctx, rb.record.ID); err != nil {
 		return nil, err
 	}
@@ -173,13 +173,13 @@ func (w *work) roundUpsAside(ctx context.Context, rb *ruleBook) (plan.Asides, er
 	if err != nil {
 		return nil, err
 	}
-	by := map[lifeKey][]plan.Aside{}
+	by := map[timelineKey][]plan.Aside{}
 	err = gatherAsides(by, said)
-	return plan.AsidesOf(by[lifeKey{rb.record.ID, 0}]), err
+	return plan.AsidesOf(by[timelineKey{rb.record.ID, 0}]), err
 }
 
 // roundUp writes a round's round-ups, each row as it last settled.
-func (w *work) roundUp(ctx context.Context, sb *sheetBook, rb *ruleBook, o rule.Occasion) error {
+func (w *work) roundUp(ctx context.Context, sb *cachedSheet, rb *cachedRule, o rule.Occasion) error {
 	var rows []*sheet.Row
 	var ids []int64
 	recs := map[string]*store.Row{}
@@ -197,8 +197,8 @@ func (w *work) roundUp(ctx context.Context, sb *sheetBook, rb *ruleBook, o rule.
 	if err := w.loadStandings(ctx, ids); err != nil {
 		return err
 	}
-	ups, own := rb.setting.RoundUps(o, rows, o.Due, func(row *sheet.Row) plan.Memory {
-		return plan.Memory{Standing: w.memory(rb, recs[row.ID].ID).Standing}
+	ups, own := rb.compiled.RoundUps(o, rows, o.Due, func(row *sheet.Row) plan.Memory {
+		return plan.Memory{RowState: w.memory(rb, recs[row.ID].ID).RowState}
 	})
 	asides, err := w.roundUpsAside(ctx, rb)
 	if err != nil {
@@ -214,7 +214,7 @@ func (w *work) roundUp(ctx context.Context, sb *sheetBook, rb *ruleBook, o rule.
 		occ = append(occ, c.Occasion)
 	}
 	w.ask(ctx, occ)
-	l, err := w.life(ctx, sb, rb, nil)
+	l, err := w.timeline(ctx, sb, rb, nil)
 	if err != nil {
 		return err
 	}
@@ -228,7 +228,7 @@ func (w *work) roundUp(ctx context.Context, sb *sheetBook, rb *ruleBook, o rule.
 		return err
 	}
 	for _, c := range own {
-		l, err := w.life(ctx, sb, rb, recs[c.Row])
+		l, err := w.timeline(ctx, sb, rb, recs[c.Row])
 		if err != nil {
 			return err
 		}
@@ -241,8 +241,8 @@ func (w *work) roundUp(ctx context.Context, sb *sheetBook, rb *ruleBook, o rule.
 }
 
 // find finds the sheet and rule of an entry; nil where one is not there.
-func (w *work) find(ctx context.Context, en store.Entry) (*sheetBook, *ruleBook, error) {
-	sb, err := w.book.sheet(ctx, en.SheetID)
+func (w *work) find(ctx context.Context, en store.Entry) (*cachedSheet, *cachedRule, error) {
+	sb, err := w.cache.sheet(ctx, en.SheetID)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil, nil, nil
 	}

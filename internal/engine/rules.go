@@ -23,7 +23,7 @@ func asRefusal(err error) error {
 
 // CheckRule checks a rule against its sheet.
 func (e *Engine) CheckRule(ctx context.Context, sheetID string, r *rule.Rule) error {
-	sb, err := newBook(e.Store).sheet(ctx, sheetID)
+	sb, err := newRuleCache(e.Store).sheet(ctx, sheetID)
 	if err != nil {
 		return err
 	}
@@ -33,7 +33,7 @@ func (e *Engine) CheckRule(ctx context.Context, sheetID string, r *rule.Rule) er
 // Faults gives what is missing or wrong in a rule, at most one fault of each
 // part.
 func (e *Engine) Faults(ctx context.Context, sheetID string, r *rule.Rule) ([]*rule.FieldError, error) {
-	sb, err := newBook(e.Store).sheet(ctx, sheetID)
+	sb, err := newRuleCache(e.Store).sheet(ctx, sheetID)
 	if err != nil {
 		return nil, err
 	}
@@ -56,7 +56,7 @@ func (e *Engine) NextRounds(ctx context.Context, sheetID string, r *rule.Rule) (
 	if r.Trigger.Kind != rule.Schedule {
 		return nil, nil
 	}
-	sb, err := newBook(e.Store).sheet(ctx, sheetID)
+	sb, err := newRuleCache(e.Store).sheet(ctx, sheetID)
 	if err != nil {
 		return nil, err
 	}
@@ -68,7 +68,7 @@ func (e *Engine) NextRounds(ctx context.Context, sheetID string, r *rule.Rule) (
 			}
 		}
 	}
-	set, err := plan.NewSetting(sb.sheet, &bare, nil, sb.calendar, nil)
+	set, err := plan.Compile(sb.sheet, &bare, nil, sb.calendar, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -80,7 +80,7 @@ func (e *Engine) NextRounds(ctx context.Context, sheetID string, r *rule.Rule) (
 	return out, nil
 }
 
-func (sb *sheetBook) scope() rule.SheetScope {
+func (sb *cachedSheet) scope() rule.SheetScope {
 	s := rule.SheetScope{Sheet: sb.sheet, Templates: map[string]bool{}, Calendar: sb.calendar}
 	for id := range sb.templates {
 		s.Templates[id] = true
@@ -97,7 +97,7 @@ func (e *Engine) SaveRule(ctx context.Context, sheetID, id string, r *rule.Rule,
 	}
 	var out *store.Rule
 	err := e.Store.Tx(ctx, func(tx *store.Store) error {
-		sb, err := newBook(tx).sheet(ctx, sheetID)
+		sb, err := newRuleCache(tx).sheet(ctx, sheetID)
 		if err != nil {
 			return err
 		}
@@ -197,7 +197,7 @@ func (e *Engine) SetRuleState(ctx context.Context, sheetID, id string, st rule.S
 			if err != nil {
 				return err
 			}
-			sb, err := newBook(tx).sheet(ctx, sheetID)
+			sb, err := newRuleCache(tx).sheet(ctx, sheetID)
 			if err != nil {
 				return err
 			}

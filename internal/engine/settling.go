@@ -18,7 +18,7 @@ func (w *work) settleEntry(ctx context.Context, en store.Entry) error {
 		w.drop(en.ID)
 		return nil
 	}
-	sb, err := w.book.sheet(ctx, row.SheetID)
+	sb, err := w.cache.sheet(ctx, row.SheetID)
 	if errors.Is(err, store.ErrNotFound) {
 		w.drop(en.ID)
 		return nil
@@ -41,7 +41,7 @@ func (w *work) settleEntry(ctx context.Context, en store.Entry) error {
 
 // settle lets a row's edits count: every rule of its sheet takes it up, as of
 // the instant at which it had rested. It changes the row and does not write it.
-func (w *work) settle(ctx context.Context, sb *sheetBook, row *store.Row) error {
+func (w *work) settle(ctx context.Context, sb *cachedSheet, row *store.Row) error {
 	first, at := *row.FirstEdit, sheet.SettlesAt(*row.FirstEdit, *row.LastEdit, sb.sheet.Settle)
 	cur, err := row.Core(sb.sheet)
 	if err != nil {
@@ -54,7 +54,7 @@ func (w *work) settle(ctx context.Context, sb *sheetBook, row *store.Row) error 
 		if rb.record.State == rule.Draft {
 			continue
 		}
-		l, err := w.life(ctx, sb, rb, row)
+		l, err := w.timeline(ctx, sb, rb, row)
 		if err != nil {
 			return err
 		}
@@ -79,7 +79,7 @@ func (w *work) settleOverdue(ctx context.Context, rows []*store.Row) error {
 		if row.FirstEdit == nil || row.DeletedAt != nil {
 			continue
 		}
-		sb, err := w.book.sheet(ctx, row.SheetID)
+		sb, err := w.cache.sheet(ctx, row.SheetID)
 		if err != nil {
 			return err
 		}
@@ -102,7 +102,7 @@ func (w *work) settleOverdue(ctx context.Context, rows []*store.Row) error {
 	}
 	sort.SliceStable(over, func(i, j int) bool { return over[i].LastEdit.Before(*over[j].LastEdit) })
 	for _, row := range over {
-		sb, err := w.book.sheet(ctx, row.SheetID)
+		sb, err := w.cache.sheet(ctx, row.SheetID)
 		if err != nil {
 			return err
 		}
@@ -130,7 +130,7 @@ func (w *work) remove(ctx context.Context, rows []*store.Row) error {
 		return err
 	}
 	for _, row := range rows {
-		sb, err := w.book.sheet(ctx, row.SheetID)
+		sb, err := w.cache.sheet(ctx, row.SheetID)
 		if err != nil {
 			return err
 		}
@@ -138,7 +138,7 @@ func (w *work) remove(ctx context.Context, rows []*store.Row) error {
 			return err
 		}
 		for _, rb := range sb.rules {
-			l, err := w.life(ctx, sb, rb, row)
+			l, err := w.timeline(ctx, sb, rb, row)
 			if err != nil {
 				return err
 			}

@@ -48,7 +48,7 @@ func (e *Engine) SaveSource(ctx context.Context, c *store.Source, actor string) 
 		} else if !errors.Is(err, store.ErrNotFound) {
 			return err
 		}
-		c.Print, c.Trouble, c.OverShare, c.Overrule = nil, "", false, false
+		c.Print, c.LastError, c.OverShare, c.Overrule = nil, "", false, false
 		if err := tx.SaveSource(ctx, c); err != nil {
 			return err
 		}
@@ -219,12 +219,12 @@ func (e *Engine) refresh(ctx context.Context, tx *store.Store, c *store.Source, 
 	}
 	switch {
 	case trouble != nil || errors.As(err, &trouble):
-		c.Trouble = trouble.Message
+		c.LastError = trouble.Message
 		ev = &store.Event{Kind: store.EventRefreshFailed, Detail: store.Detail(map[string]any{"place": c.Place, "problem": trouble.Message})}
 	case err != nil:
 		return err
 	default:
-		c.Trouble = ""
+		c.LastError = ""
 	}
 	c.LookedAt, c.Overrule = &now, false
 	if err := tx.SaveSource(ctx, c); err != nil {

@@ -60,12 +60,12 @@ func TestSource(t *testing.T) {
 		t.Fatal(err)
 	}
 	start := d.table()
-	if c := look(false); c.Trouble != "" || c.LookedAt == nil || d.table() != start {
+	if c := look(false); c.LastError != "" || c.LookedAt == nil || d.table() != start {
 		t.Errorf("a file that says the same: %+v\n%s", c, d.table())
 	}
 	lines[2] = "LN-2,Glass net float,y"
 	write(strings.Join(lines[:9], "\n"))
-	if c := look(false); c.Trouble != "" || !strings.Contains(d.table(), "Glass net float") || !strings.Contains(d.table(), "LN-9|Lace||||gone") {
+	if c := look(false); c.LastError != "" || !strings.Contains(d.table(), "Glass net float") || !strings.Contains(d.table(), "LN-9|Lace||||gone") {
 		t.Errorf("%+v\n%s", c, d.table())
 	}
 	after := d.table()
@@ -77,23 +77,23 @@ func TestSource(t *testing.T) {
 	} {
 		write(text)
 		c := look(false)
-		if c.Trouble == "" || d.table() != after {
-			t.Errorf("%s: %q\n%s", name, c.Trouble, d.table())
+		if c.LastError == "" || d.table() != after {
+			t.Errorf("%s: %q\n%s", name, c.LastError, d.table())
 		}
 		if c.OverShare != (name == "would change") {
 			t.Errorf("%s: over its share: %v", name, c.OverShare)
 		}
-		if name == "would change" && !strings.Contains(c.Trouble, "would change 8 rows of 9, more than the 33 %") {
-			t.Errorf("%s", c.Trouble)
+		if name == "would change" && !strings.Contains(c.LastError, "would change 8 rows of 9, more than the 33 %") {
+			t.Errorf("%s", c.LastError)
 		}
 	}
 	os.Remove(path)
-	if c := look(false); !strings.Contains(c.Trouble, "no file") {
+	if c := look(false); !strings.Contains(c.LastError, "no file") {
 		t.Errorf("%+v", c)
 	}
 	write("Loan,Object\nLN-1,a\nLN-2,b\nLN-3,c\nLN-4,d\nLN-5,e\nLN-6,f\n")
 	c := look(true)
-	if c.Trouble != "" || c.Overrule || !strings.Contains(d.table(), "LN-6|f") {
+	if c.LastError != "" || c.Overrule || !strings.Contains(d.table(), "LN-6|f") {
 		t.Errorf("%+v\n%s", c, d.table())
 	}
 	// Looked at again by itself, at its time, in one piece with what it changes.

@@ -16,7 +16,7 @@ import (
 func (e *Engine) SaveTemplate(ctx context.Context, sheetID, id string, t *template.Template, version int64, actor string) (*store.Template, error) {
 	var out *store.Template
 	err := e.Store.Tx(ctx, func(tx *store.Store) error {
-		sb, err := newBook(tx).sheet(ctx, sheetID)
+		sb, err := newRuleCache(tx).sheet(ctx, sheetID)
 		if err != nil {
 			return err
 		}

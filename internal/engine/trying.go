@@ -152,7 +152,7 @@ type Worded struct {
 // Wordings picks a row for each template in whose words a rule writes: the first that would have
 // it; of a template of a follow-up, or of one date, the first that the rule writes to at all.
 func (e *Engine) Wordings(ctx context.Context, sheetID, ruleID string) ([]Worded, error) {
-	sb, err := newBook(e.Store).sheet(ctx, sheetID)
+	sb, err := newRuleCache(e.Store).sheet(ctx, sheetID)
 	if err != nil {
 		return nil, err
 	}
@@ -160,7 +160,7 @@ func (e *Engine) Wordings(ctx context.Context, sheetID, ruleID string) ([]Worded
 	if rb == nil {
 		return nil, store.ErrNotFound
 	}
-	set, now := rb.setting, e.now()
+	set, now := rb.compiled, e.now()
 	var chosen []string // by a condition
 	for _, w := range set.Rule.Send {
 		chosen = append(chosen, w.Template)

@@ -21,12 +21,12 @@ import (
 
 // turn is a sheet as it is and as it would be.
 type turn struct {
-	b      *book
-	is, to *sheetBook
+	b      *ruleCache
+	is, to *cachedSheet
 	row    func(*sheet.Row) *sheet.Row // its cells as they would be read; nil for as they are
 }
 
-func (e *Engine) newTurn(ctx context.Context, b *book, sheetID string) (*turn, error) {
+func (e *Engine) newTurn(ctx context.Context, b *ruleCache, sheetID string) (*turn, error) {
 	sb, err := b.sheet(ctx, sheetID)
 	if err != nil {
 		return nil, err
@@ -37,9 +37,9 @@ func (e *Engine) newTurn(ctx context.Context, b *book, sheetID string) (*turn, e
 }
 
 // running gives the rules of the sheet that are on, of those that fit.
-func (t *turn) running(fits func(*rule.Rule) bool) (out []*ruleBook) {
+func (t *turn) running(fits func(*rule.Rule) bool) (out []*cachedRule) {
 	for _, rb := range t.is.rules {
-		if rb.record.State == rule.On && fits(rb.setting.Rule) {
+		if rb.record.State == rule.On && fits(rb.compiled.Rule) {
 			out = append(out, rb)
 		}
 	}
@@ -49,7 +49,7 @@ func (t *turn) running(fits func(*rule.Rule) bool) (out []*ruleBook) {
 // surveyed looks at the sheet's rows with some rules as they run and as they
 // would; what is known after the budget is the answer. It is nil where there is
 // no rule.
-func (e *Engine) surveyed(ctx context.Context, t *turn, rules []*ruleBook, budget time.Duration) (*surveyor, error) {
+func (e *Engine) surveyed(ctx context.Context, t *turn, rules []*cachedRule, budget time.Duration) (*surveyor, error) {
 	if len(rules) == 0 {
 		return nil, nil
 	}
@@ -106,7 +106,7 @@ func (e *Engine) consequences(ctx context.Context, t *turn, budget time.Duration
 // surveyor makes a surveyor of some rules as they run and as they would. One that
 // could not do its work any more is paused by the turn: all of its emails fall
 // away.
-func (t *turn) surveyor(rules []*ruleBook, now time.Time) (*surveyor, error) {
+func (t *turn) surveyor(rules []*cachedRule, now time.Time) (*surveyor, error) {
 	s := &surveyor{whole: t.is.sheet.Decoder(), turn: t.row}
 	// By which calendar a window opens is no matter here: one that never opens moves nothing.
 	scope := rule.SheetScope{Sheet: t.to.sheet, Templates: map[string]bool{}}
@@ -116,11 +116,11 @@ func (t *turn) surveyor(rules []*ruleBook, now time.Time) (*surveyor, error) {
 	for _, rb := range rules {
 		p := &pair{change: plan.Difference{Keep: maxFirst}}
 		var err error
-		if p.before, err = t.b.outlook(t.is, rb.setting.Rule, now, EffectDays); err != nil {
+		if p.before, err = t.b.outlook(t.is, rb.compiled.Rule, now, EffectDays); err != nil {
 			return nil, err
 		}
-		if rb.setting.Rule.Validate(scope) == nil {
-			if p.after, err = t.b.outlook(t.to, rb.setting.Rule, now, EffectDays); err != nil {
+		if rb.compiled.Rule.Validate(scope) == nil {
+			if p.after, err = t.b.outlook(t.to, rb.compiled.Rule, now, EffectDays); err != nil {
 				return nil, err
 			}
 		}
@@ -133,7 +133,7 @@ func (t *turn) surveyor(rules []*ruleBook, now time.Time) (*surveyor, error) {
 // ColumnsConsequences works out what a change of columns would make of the emails
 // foreseen.
 func (e *Engine) ColumnsConsequences(ctx context.Context, sheetID string, c ColumnsChange, budget time.Duration) (*Consequences, error) {
-	t, err := e.newTurn(ctx, newBook(e.Store), sheetID)
+	t, err := e.newTurn(ctx, newRuleCache(e.Store), sheetID)
 	if err != nil {
 		return nil, err
 	}
@@ -160,7 +160,7 @@ func (e *Engine) ColumnsConsequences(ctx context.Context, sheetID string, c Colu
 // SheetConsequences works out what another zone or working calendar of a sheet
 // would make of the emails foreseen.
 func (e *Engine) SheetConsequences(ctx context.Context, sheetID string, c SheetChange, budget time.Duration) (*Consequences, error) {
-	t, err := e.newTurn(ctx, newBook(e.Store), sheetID)
+	t, err := e.newTurn(ctx, newRuleCache(e.Store), sheetID)
 	if err != nil {
 		return nil, err
 	}
@@ -196,7 +196,7 @@ type LetterConsequence struct {
 // TemplateConsequences works out which of the emails foreseen would be in another
 // wording of a letter, and which could not go.
 func (e *Engine) TemplateConsequences(ctx context.Context, sheetID, id string, to *template.Template, budget time.Duration) ([]LetterConsequence, error) {
-	t, err := e.newTurn(ctx, newBook(e.Store), sheetID)
+	t, err := e.newTurn(ctx, newRuleCache(e.Store), sheetID)
 	if err != nil {
 		return nil, err
 	}
@@ -250,7 +250,7 @@ func (e *Engine) CalendarConsequences(ctx context.Context, id string, to calenda
 	if err != nil {
 		return nil, err
 	}
-	b := newBook(e.Store)
+	b := newRuleCache(e.Store)
 	var out []SheetTurned
 	for i := range sheets {
 		t, err := e.newTurn(ctx, b, sheets[i].ID)

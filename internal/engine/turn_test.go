@@ -21,7 +21,7 @@ import (
 func (f *fixture) foreseen(sheetID string) map[string]int {
 	f.t.Helper()
 	out := map[string]int{}
-	b := newBook(f.Store)
+	b := newRuleCache(f.Store)
 	sb, err := b.sheet(f.ctx, sheetID)
 	if err != nil {
 		f.t.Fatal(err)
@@ -39,7 +39,7 @@ func (f *fixture) foreseen(sheetID string) map[string]int {
 		if rb.record.State != rule.On {
 			continue
 		}
-		o, err := b.outlook(sb, rb.setting.Rule, f.Now(), EffectDays)
+		o, err := b.outlook(sb, rb.compiled.Rule, f.Now(), EffectDays)
 		if err != nil {
 			f.t.Fatal(err)
 		}
@@ -48,22 +48,22 @@ func (f *fixture) foreseen(sheetID string) map[string]int {
 				out[fmt.Sprint(rb.record.ID, row, due, step, wording, outcome == plan.Incomplete)]++
 			}
 		}
-		rb.setting.Light = true
+		rb.compiled.Light = true
 		for _, row := range rows {
-			for _, c := range rb.setting.Foresee(row, f.Now(), f.Now(), o.Until) {
-				note(row.ID, c.Outcome, c.Due.UTC(), c.Step, c.Verdict.Template)
+			for _, c := range rb.compiled.Foresee(row, f.Now(), f.Now(), o.Until) {
+				note(row.ID, c.Outcome, c.Due.UTC(), c.Step, c.Decision.Template)
 			}
 		}
-		if !rb.setting.IsRoundUp() {
+		if !rb.compiled.IsRoundUp() {
 			continue
 		}
-		for _, round := range rb.setting.Rounds(f.Now(), o.Until) {
-			ups, own := rb.setting.RoundUps(round, rows, round.Due, func(*sheet.Row) plan.Memory { return plan.Memory{} })
+		for _, round := range rb.compiled.Rounds(f.Now(), o.Until) {
+			ups, own := rb.compiled.RoundUps(round, rows, round.Due, func(*sheet.Row) plan.Memory { return plan.Memory{} })
 			for _, u := range ups {
 				own = append(own, u.Considered)
 			}
 			for _, c := range own {
-				note(fmt.Sprint(c.Row, c.Mailbox), c.Outcome, c.Due.UTC(), c.Step, c.Verdict.Template)
+				note(fmt.Sprint(c.Row, c.Mailbox), c.Outcome, c.Due.UTC(), c.Step, c.Decision.Template)
 			}
 		}
 	}

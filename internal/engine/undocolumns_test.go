@@ -166,8 +166,8 @@ func TestUndoAfterRetype(t *testing.T) {
 		if strings.HasPrefix(what, "nothing") {
 			want = 0
 		}
-		if u.Passed != want || !strings.Contains(d.table(), "|out") {
-			t.Errorf("%s: %d passed, want %d:\n%s", what, u.Passed, want, d.table())
+		if u.Skipped != want || !strings.Contains(d.table(), "|out") {
+			t.Errorf("%s: %d passed, want %d:\n%s", what, u.Skipped, want, d.table())
 		}
 		if strings.Contains(d.table(), "03/04/2027") != (want == 0) {
 			t.Errorf("%s: the date is\n%s", what, d.table())
@@ -187,7 +187,7 @@ func TestUndoAfterOptions(t *testing.T) {
 		t.Fatal(err)
 	}
 	u := d.undo(c.ID)
-	if got := strings.TrimSpace(d.table()); u.Passed != 1 || got != fmt.Sprintf("%d|LN-1|||back|", ids[0]) {
-		t.Errorf("%d passed: %s", u.Passed, got)
+	if got := strings.TrimSpace(d.table()); u.Skipped != 1 || got != fmt.Sprintf("%d|LN-1|||back|", ids[0]) {
+		t.Errorf("%d passed: %s", u.Skipped, got)
 	}
 }

@@ -34,7 +34,7 @@ const recount = 30 * time.Second
 
 // CountUnjudged counts the rows that the rules that are on cannot judge.
 func (e *Engine) CountUnjudged(ctx context.Context, sheetID string) (*UnjudgedCount, error) {
-	b := newBook(e.Store)
+	b := newRuleCache(e.Store)
 	sb, err := b.sheet(ctx, sheetID)
 	if err != nil {
 		return nil, err
@@ -131,7 +131,7 @@ type Fault struct{ Rule, Column string }
 // RowFaults gives, of some rows, the rules that cannot judge them: by row, those
 // that are on, or the one asked for.
 func (e *Engine) RowFaults(ctx context.Context, sheetID, ruleID string, rows []*sheet.Row) (map[string][]Fault, error) {
-	b := newBook(e.Store)
+	b := newRuleCache(e.Store)
 	sb, err := b.sheet(ctx, sheetID)
 	if err != nil {
 		return nil, err

@@ -87,7 +87,7 @@ func (e *Engine) View(ctx context.Context, sheetID string, spec ViewSpec) ([]int
 	}
 	tick := e.moment(s)
 	if spec.Only != nil && spec.Only.Rows != Doubled {
-		b := newBook(e.Store)
+		b := newRuleCache(e.Store)
 		sb, err := b.sheet(ctx, sheetID)
 		if err != nil {
 			return nil, err

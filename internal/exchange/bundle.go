@@ -659,7 +659,7 @@ func (b *Bundle) checkRoundUp(r *rule.Rule) error {
 	if r.GroupBy == "" {
 		return nil
 	}
-	s, err := plan.NewSetting(b.Sheet, r, b.Templates, b.Calendar, nil)
+	s, err := plan.Compile(b.Sheet, r, b.Templates, b.Calendar, nil)
 	if err != nil {
 		return err
 	}
@@ -684,13 +684,13 @@ func (b *Bundle) resolve(r *rule.Rule) error {
 
 // Settings gives what each of the bundle's rules is judged with, the rules
 // that are on, or all of them.
-func (b *Bundle) Settings(all bool) ([]*plan.Setting, error) {
-	var out []*plan.Setting
+func (b *Bundle) Settings(all bool) ([]*plan.CompiledRule, error) {
+	var out []*plan.CompiledRule
 	for _, r := range b.Rules {
 		if !all && r.State != rule.On {
 			continue
 		}
-		s, err := plan.NewSetting(b.Sheet, r, b.Templates, b.Calendar, nil)
+		s, err := plan.Compile(b.Sheet, r, b.Templates, b.Calendar, nil)
 		if err != nil {
 			return nil, err
 		}

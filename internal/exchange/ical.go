@@ -20,7 +20,7 @@ type FeedEntry struct {
 	Rule    string
 	To      string
 	Subject string
-	Trouble string // why it cannot go as its row is; "" where it can
+	Fault   string // why it cannot go as its row is; "" where it can
 	Link    string
 }
 
@@ -40,9 +40,9 @@ func WriteFeed(w io.Writer, name, host string, made time.Time, entries []FeedEnt
 		if e.To == "" {
 			lines[0] = "To nobody yet"
 		}
-		if e.Trouble != "" {
+		if e.Fault != "" {
 			ev.SetSummary("Cannot go: " + e.Row)
-			lines = append(lines, "It cannot go as the row is: "+e.Trouble)
+			lines = append(lines, "It cannot go as the row is: "+e.Fault)
 		}
 		ev.SetDescription(strings.Join(lines, "\n"))
 		if e.Link != "" {

@@ -14,7 +14,7 @@ func TestFeed(t *testing.T) {
 	at := time.Date(2027, 3, 29, 9, 0, 0, 0, time.FixedZone("BST", 3600))
 	entries := []FeedEntry{
 		{ID: "00ff", At: at, Row: "LN-0412", Rule: "Return reminder", To: "ada@x.example, desk@x.example", Subject: "Tin weathercock; due, \"soon\"\\ " + strings.Repeat("é", 90)},
-		{ID: "01ff", At: at.Add(time.Hour), Row: "LN-0413", Rule: "Return reminder", Trouble: "contact email is empty", Link: "https://nivot.example/sheets/x"},
+		{ID: "01ff", At: at.Add(time.Hour), Row: "LN-0413", Rule: "Return reminder", Fault: "contact email is empty", Link: "https://nivot.example/sheets/x"},
 	}
 	var b bytes.Buffer
 	if err := WriteFeed(&b, "Outgoing loans", "nivot.example", at, entries); err != nil {

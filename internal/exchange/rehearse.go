@@ -66,7 +66,7 @@ func Rehearse(r *plan.Rehearsal, scan func(func(*sheet.Row) error) error, emit f
 }
 
 // printed turns a line of a rehearsal into its printed form.
-func (b *Bundle) printed(s *plan.Setting, l *plan.Line) *RehearsalLine {
+func (b *Bundle) printed(s *plan.CompiledRule, l *plan.Line) *RehearsalLine {
 	out := &RehearsalLine{At: l.At.In(s.Zone).Format(time.RFC3339), Rule: s.Rule.Name, Rows: l.Rows, Step: l.Step,
 		Occasion: l.Occasion.String(), Outcome: string(l.Outcome), To: []string{}, Reason: l.Reason}
 	if l.Rows == nil {

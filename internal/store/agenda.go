@@ -257,7 +257,7 @@ func (s *Store) ReviewBlamed(ctx context.Context, sheetID string, columns []stri
 		return nil
 	}
 	return s.DB(ctx).Exec(`INSERT IGNORE INTO agenda (kind, due_at, sheet_id, rule_id, row_id, delivery_id)
-		SELECT 'review', ?, sheet_id, rule_id, row_id, id FROM deliveries WHERE `+pendingIn(delivery.Incomplete)+` AND sheet_id = ? AND blame IN ?`, now, sheetID, columns).Error
+		SELECT 'review', ?, sheet_id, rule_id, row_id, id FROM deliveries WHERE `+pendingIn(delivery.Incomplete)+` AND sheet_id = ? AND faulty_column IN ?`, now, sheetID, columns).Error
 }
 
 // NextTry gives the next instant at which a delivery is tried.

@@ -17,39 +17,39 @@ import (
 
 // Delivery is one occasion in the ledger: its email, or why there is none.
 type Delivery struct {
-	ID         int64 `gorm:"primaryKey"`
-	Occasion   []byte
-	Base       []byte // with each: the occasion as a whole
-	SheetID    string
-	RuleID     string
-	RowID      int64 // 0 of a round-up
-	Step       int   // of a follow-up, from 1
-	Reaction   bool  // a first email of a reaction: the brake counts it
-	TemplateID string
-	SenderID   string
-	DueAt      time.Time
-	JudgedAt   time.Time
-	WentAt     *time.Time // when it was queued or held, by the rule's time
-	State      delivery.State
-	Reason     Why    // why it goes, waits, or does not go
-	Trouble    Why    // what kept the last try from succeeding
-	Blame      string // incomplete: the column to mend
-	Decision   string // in doubt: "left" once a person has left it
-	Origin     string // the occasion, as JSON
-	Facts      string // the row's values then, as JSON
-	Recipients string // as JSON, see Recipient
-	ReplyTo    string // mailboxes, one a line
-	Subject    string
-	Attempt    int
-	Tries      int
-	FirstTry   *time.Time
-	SendingAt  *time.Time // when it was last marked "sending"
-	DatedAt    *time.Time // the date of its message, in whole seconds: when it was last claimed
-	IdentityID int64      // what its message says of its sender; 0 while it was never claimed
-	NextTry    *time.Time // set while it waits in the queue
-	Worker     *int64
-	Reply      string
-	FinishedAt *time.Time
+	ID           int64 `gorm:"primaryKey"`
+	Occasion     []byte
+	Base         []byte // with each: the occasion as a whole
+	SheetID      string
+	RuleID       string
+	RowID        int64 // 0 of a round-up
+	Step         int   // of a follow-up, from 1
+	Reaction     bool  // a first email of a reaction: the brake counts it
+	TemplateID   string
+	SenderID     string
+	DueAt        time.Time
+	JudgedAt     time.Time
+	WentAt       *time.Time // when it was queued or held, by the rule's time
+	State        delivery.State
+	Reason       Why    // why it goes, waits, or does not go
+	LastError    Why    // what kept the last try from succeeding
+	FaultyColumn string // incomplete: the column to mend
+	Decision     string // in doubt: "left" once a person has left it
+	Origin       string // the occasion, as JSON
+	Facts        string // the row's values then, as JSON
+	Recipients   string // as JSON, see Recipient
+	ReplyTo      string // mailboxes, one a line
+	Subject      string
+	Attempt      int
+	Tries        int
+	FirstTry     *time.Time
+	SendingAt    *time.Time // when it was last marked "sending"
+	DatedAt      *time.Time // the date of its message, in whole seconds: when it was last claimed
+	IdentityID   int64      // what its message says of its sender; 0 while it was never claimed
+	NextTry      *time.Time // set while it waits in the queue
+	Worker       *int64
+	Reply        string
+	FinishedAt   *time.Time
 
 	read delivery.State `gorm:"-"` // the state it was read with, once it has another
 }
@@ -141,7 +141,7 @@ func (s *Store) InsertDeliveries(ctx context.Context, ds []*Delivery) error {
 		var q strings.Builder
 		var args []any
 		q.WriteString(`INSERT IGNORE INTO deliveries (sheet_id, occasion, base, rule_id, row_id, step, reaction, template_id, sender_id, due_at, judged_at, went_at,
-			state, reason, trouble, blame, origin, facts, recipients, reply_to, subject, attempt, next_try, finished_at) VALUES `)
+			state, reason, last_error, faulty_column, origin, facts, recipients, reply_to, subject, attempt, next_try, finished_at) VALUES `)
 		for i, d := range c {
 			if i > 0 {
 				q.WriteByte(',')
@@ -149,7 +149,7 @@ func (s *Store) InsertDeliveries(ctx context.Context, ds []*Delivery) error {
 			// The occasion is not the first: GORM spreads a slice behind "(".
 			q.WriteString("(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)")
 			args = append(args, d.SheetID, d.Occasion, d.Base, d.RuleID, d.RowID, d.Step, d.Reaction, d.TemplateID, d.SenderID, d.DueAt, d.JudgedAt, d.WentAt,
-				d.State, d.Reason, d.Trouble, d.Blame, d.Origin, d.Facts, d.Recipients, d.ReplyTo, clip(d.Subject, maxKept), d.Attempt, d.NextTry, d.FinishedAt)
+				d.State, d.Reason, d.LastError, d.FaultyColumn, d.Origin, d.Facts, d.Recipients, d.ReplyTo, clip(d.Subject, maxKept), d.Attempt, d.NextTry, d.FinishedAt)
 		}
 		q.WriteString(" RETURNING id, occasion")
 		var written []struct { // those that were not passed over
@@ -362,7 +362,7 @@ func (s *Store) Needing(ctx context.Context, limit int) (out []Delivery, err err
 
 // Between lists deliveries due in a span, without their texts.
 func (s *Store) Between(ctx context.Context, f LogFilter, limit int) (out []Delivery, err error) {
-	err = f.where(s.DB(ctx)).Select("id, sheet_id, rule_id, row_id, due_at, state, reason, trouble, subject, recipients, decision").
+	err = f.where(s.DB(ctx)).Select("id, sheet_id, rule_id, row_id, due_at, state, reason, last_error, subject, recipients, decision").
 		Order("due_at, id").Limit(limit).Find(&out).Error
 	return out, err
 }

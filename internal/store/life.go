@@ -135,7 +135,7 @@ const jump = 1_000_000_000
 func (s *Store) JumpAhead(ctx context.Context, known int64) (event int64, err error) {
 	for _, t := range []struct{ name, insert string }{
 		{"sheet_rows", "INSERT INTO sheet_rows (id, sheet_id, number, place, cells) VALUES (?, '', 0, 0, '')"},
-		{"deliveries", "INSERT INTO deliveries (id, occasion, sheet_id, rule_id, row_id, due_at, judged_at, state, reason, trouble, origin, facts, recipients, reply_to) VALUES (?, RANDOM_BYTES(16), '', '', 0, UTC_TIMESTAMP(), UTC_TIMESTAMP(), 'skipped', '', '', '{}', '[]', '[]', '')"},
+		{"deliveries", "INSERT INTO deliveries (id, occasion, sheet_id, rule_id, row_id, due_at, judged_at, state, reason, last_error, origin, facts, recipients, reply_to) VALUES (?, RANDOM_BYTES(16), '', '', 0, UTC_TIMESTAMP(), UTC_TIMESTAMP(), 'skipped', '', '', '{}', '[]', '[]', '')"},
 		{"letter_bases", "INSERT INTO letter_bases (id, template_id, version, variant, content) VALUES (?, '', 0, 0, '')"},
 		{"identities", "INSERT INTO identities (id, digest, name, address, public_url) VALUES (?, '', '', '', '')"},
 		{"addressees", "INSERT INTO addressees (id, digest, mailbox) VALUES (?, '', '')"},
@@ -181,7 +181,7 @@ func (s *Store) Doubt(ctx context.Context, now time.Time) (n int, err error) {
 			why.Of = &goes
 			d.Reason = Why{why}
 		} else {
-			d.Trouble, d.FinishedAt = Why{why}, &now
+			d.LastError, d.FinishedAt = Why{why}, &now
 		}
 		d.Worker, d.Decision = nil, ""
 		if err := s.SaveDelivery(ctx, d); err != nil {

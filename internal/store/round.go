@@ -140,8 +140,8 @@ func (r *Round) script(shard uint8) (q *script, all []written) {
 		q.add(eventsOf+"sending_at, 'nivot', '"+EventDelivery+"sending', sheet_id, row_id, rule_id, id, '{}' FROM deliveries"+where+"('sending') FOR UPDATE", mine...)
 		q.add(eventsOf+"?, 'nivot', ?, sheet_id, row_id, rule_id, id, ? FROM deliveries"+where+underWay+" FOR UPDATE",
 			append([]any{r.Now, EventDelivery + string(d.State), o.Detail}, mine...)...)
-		q.add("UPDATE deliveries SET state = ?, trouble = ?, reply = ?, recipients = ?, tries = ?, first_try = ?, next_try = ?, finished_at = ?"+where+underWay,
-			append([]any{string(d.State), d.Trouble.Encode(), clip(d.Reply, maxKept), d.Recipients, d.Tries, instant(d.FirstTry), instant(d.NextTry), instant(d.FinishedAt)}, mine...)...)
+		q.add("UPDATE deliveries SET state = ?, last_error = ?, reply = ?, recipients = ?, tries = ?, first_try = ?, next_try = ?, finished_at = ?"+where+underWay,
+			append([]any{string(d.State), d.LastError.Encode(), clip(d.Reply, maxKept), d.Recipients, d.Tries, instant(d.FirstTry), instant(d.NextTry), instant(d.FinishedAt)}, mine...)...)
 		count([]Outcome{o})
 	}
 	for g, outcomes := range plain {
@@ -156,7 +156,7 @@ func (r *Round) script(shard uint8) (q *script, all []written) {
 		// event for both, since most of what is kept for ever is of this kind.
 		q.add(eventsOf+"?, 'nivot', '"+EventDelivery+`accepted', sheet_id, row_id, rule_id, id, CONCAT('{"attempt":', attempt, IF(state = 'sending', CONCAT(',"sending":"', DATE_FORMAT(sending_at, '%Y-%m-%dT%H:%i:%s.%fZ'), '"'), ''), ?) FROM deliveries`+where+" FOR UPDATE",
 			r.Now, `,"reply":`+Detail(g.reply)+`,"try":1}`, r.Worker)
-		q.add("UPDATE deliveries SET state = 'accepted', trouble = '', reply = ?, finished_at = ?, tries = tries + 1, next_try = NULL"+where,
+		q.add("UPDATE deliveries SET state = 'accepted', last_error = '', reply = ?, finished_at = ?, tries = tries + 1, next_try = NULL"+where,
 			clip(g.reply, maxKept), r.Now, r.Worker)
 		count(outcomes)
 	}
@@ -192,7 +192,7 @@ func (s *Store) late(ctx context.Context, r Round, o Outcome) (met bool, err err
 		if err := d.Become(o.State, delivery.Answering); err != nil {
 			return err
 		}
-		d.Trouble, d.Reply, d.Recipients, d.Tries, d.FirstTry, d.NextTry, d.FinishedAt = o.Trouble, o.Reply, o.Recipients, o.Tries, o.FirstTry, o.NextTry, o.FinishedAt
+		d.LastError, d.Reply, d.Recipients, d.Tries, d.FirstTry, d.NextTry, d.FinishedAt = o.LastError, o.Reply, o.Recipients, o.Tries, o.FirstTry, o.NextTry, o.FinishedAt
 		if err := tx.SaveDelivery(ctx, d); err != nil {
 			return err
 		}

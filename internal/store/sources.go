@@ -20,7 +20,7 @@ type Source struct {
 	Print        []byte // SHA-256 of what it held when it was last taken in
 	LookedAt     *time.Time
 	ChangedAt    *time.Time
-	Trouble      string // why the last refresh changed nothing; "" where it went well
+	LastError    string // why the last refresh changed nothing; "" where it went well
 	OverShare    bool   // that trouble: it would have changed more than Share
 	Overrule     bool   // the next refresh may change any share
 }

@@ -98,11 +98,11 @@ func (s *Store) Sweep(ctx context.Context, now time.Time) (doubted []Delivery, e
 			if err := d.Become(delivery.InDoubt, delivery.Sweeping); err != nil {
 				return err
 			}
-			d.Trouble, d.Decision, d.FinishedAt = Why{reason.Reason{Code: reason.ProgramStopped}}, "", &now
+			d.LastError, d.Decision, d.FinishedAt = Why{reason.Reason{Code: reason.ProgramStopped}}, "", &now
 			if err := tx.SaveDelivery(ctx, d); err != nil {
 				return err
 			}
-			events = append(events, DeliveryEvent(d, now, "nivot", map[string]any{"reason": d.Trouble}))
+			events = append(events, DeliveryEvent(d, now, "nivot", map[string]any{"reason": d.LastError}))
 		}
 		if err := tx.AddEvents(ctx, events...); err != nil {
 			return err

@@ -76,7 +76,7 @@ func (as Asides) SkipRoundUps(ups []RoundUp) {
 
 // deferred takes up an occasion whose instant has come and which a person has
 // moved: ok reports that it has been judged already or goes later.
-func (l *Life) deferred(o *rule.Occasion, at time.Time) (ok bool) {
+func (l *Timeline) deferred(o *rule.Occasion, at time.Time) (ok bool) {
 	to, moved := l.Asides.MovedTo(o)
 	if !moved || to.Equal(o.Due) {
 		return false

@@ -86,7 +86,7 @@ func told(t *testing.T, ruleJSON string, rows []string, edits ...string) string 
 		}
 		list = append(list, e)
 	}
-	ls, err := rehearse([]*Setting{set}, start, list, at("2027-03-15T08:00:00Z"), at("2027-04-12T00:00:00+01:00"))
+	ls, err := rehearse([]*CompiledRule{set}, start, list, at("2027-03-15T08:00:00Z"), at("2027-04-12T00:00:00+01:00"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -273,7 +273,7 @@ func TestRoundUps(t *testing.T) {
 	for i, c := range []string{"state=out|to=b@x.example", "state=back|to=b@x.example", "state=out|to=a@x.example|who=Ada", "state=out|to=b@x.example|who=<b>", "state=out|to=", "state=lost"} {
 		rows = append(rows, mkRow(sh, fmt.Sprintf("L%d", i+1), fmt.Sprintf("key=L%d|", i+1)+c))
 	}
-	ls, err := rehearse([]*Setting{set}, rows, nil, at("2027-03-15T08:00:00Z"), at("2027-03-25T08:00:00Z"))
+	ls, err := rehearse([]*CompiledRule{set}, rows, nil, at("2027-03-15T08:00:00Z"), at("2027-03-25T08:00:00Z"))
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -398,7 +398,7 @@ func TestIdentityNeverTwiceByAnyTrigger(t *testing.T) {
 			}
 			rl.ID = "R"
 			rows := []*sheet.Row{mkRow(s, "L1", "key=L1|to=a@x.example|due=2027-03-20|open=yes"), mkRow(s, "L2", "key=L2|to=b@x.example|hum=60|open=yes|who=Eve")}
-			ls, err := rehearse([]*Setting{ready(s, rl, templates)}, rows, edits, at("2027-03-14T08:00:00Z"), at("2027-04-05T00:00:00Z"))
+			ls, err := rehearse([]*CompiledRule{ready(s, rl, templates)}, rows, edits, at("2027-03-14T08:00:00Z"), at("2027-04-05T00:00:00Z"))
 			if err != nil {
 				t.Fatal(err)
 			}

@@ -42,18 +42,18 @@ const (
 // the row stayed as it is.
 type Foreseen struct {
 	rule.Occasion
-	Verdict
+	Decision
 }
 
 // Foresee judges what would come of a row between two instants, on the row as
 // it is now: its dates and schedules, each with its follow-ups. Reactions come
 // of edits, which nobody can foresee. What people have said of its emails
 // counts: one that is left out is skipped.
-func (s *Setting) Foresee(row *sheet.Row, known, from, to time.Time, asides ...Aside) (out []Foreseen) {
+func (s *CompiledRule) Foresee(row *sheet.Row, known, from, to time.Time, asides ...Aside) (out []Foreseen) {
 	if s.IsRoundUp() || s.Rule.Trigger.Kind.Reaction() || s.Rule.Trigger.Kind == rule.ByHand {
 		return nil
 	}
-	p := &foresight{Life: Life{Setting: s, ID: row.ID, Row: row, On: true, Since: from, Known: known, Circumstances: Circumstances{Released: true, Nobody: true}}}
+	p := &foresight{Timeline: Timeline{CompiledRule: s, ID: row.ID, Row: row, On: true, Since: from, Known: known, Circumstances: Circumstances{Released: true, Nobody: true}}}
 	p.Ledger, p.Asides = p, AsidesOf(asides)
 	for _, a := range asides {
 		if o := a.Of; o.Base == "" && a.To.After(from) && s.Stands(&o, row) {
@@ -64,7 +64,7 @@ func (s *Setting) Foresee(row *sheet.Row, known, from, to time.Time, asides ...A
 	p.Advance(to)
 	for _, x := range p.Effects {
 		if x.Kind == Write && len(out) < maxForeseen {
-			out = append(out, Foreseen{x.As.Occasion, x.As.Verdict})
+			out = append(out, Foreseen{x.As.Occasion, x.As.Decision})
 		}
 	}
 	sort.SliceStable(out, func(i, j int) bool { return out[i].Due.Before(out[j].Due) })
@@ -74,10 +74,10 @@ func (s *Setting) Foresee(row *sheet.Row, known, from, to time.Time, asides ...A
 // maxForeseen bounds what is foreseen of one row by one rule.
 const maxForeseen = 400
 
-// foresight is a Life without a past: nothing has been judged, and every email
+// foresight is a Timeline without a past: nothing has been judged, and every email
 // is supposed to be accepted.
 type foresight struct {
-	Life
+	Timeline
 	entered []rule.ID
 }
 
@@ -104,12 +104,12 @@ const horizon = 20 * 366 * 24 * time.Hour
 // Explain explains the row's next email after now: clause by clause what must
 // be so, with the row's values, what would have to change, and what comes next.
 // The memory is of what went before; an empty one is of a rule that begins now.
-func (s *Setting) Explain(row *sheet.Row, now time.Time, m Memory) Explanation {
+func (s *CompiledRule) Explain(row *sheet.Row, now time.Time, m Memory) Explanation {
 	var e Explanation
 	at := now
 	if o, ok := s.nextOccasion(row, now); ok {
 		c := s.Judge(o, row, o.Due, m)[0]
-		e.Next = &Foreseen{c.Occasion, c.Verdict}
+		e.Next = &Foreseen{c.Occasion, c.Decision}
 		at = o.Due
 	}
 	for _, f := range s.Foresee(row, now, now, now.Add(comingSpan)) {
@@ -135,7 +135,7 @@ func (s *Setting) Explain(row *sheet.Row, now time.Time, m Memory) Explanation {
 }
 
 // repeatClause says whether the row may have another first email.
-func (s *Setting) repeatClause(at time.Time, m Memory) (Clause, bool) {
+func (s *CompiledRule) repeatClause(at time.Time, m Memory) (Clause, bool) {
 	r := s.Rule.Repeat
 	if r == nil || !r.Once && r.Apart == "" {
 		return Clause{}, false
@@ -160,7 +160,7 @@ func (s *Setting) repeatClause(at time.Time, m Memory) (Clause, bool) {
 
 // nextOccasion gives the next occasion that can be foreseen. For a reaction
 // that is one of now, as if the row settled now having been empty.
-func (s *Setting) nextOccasion(row *sheet.Row, now time.Time) (o rule.Occasion, ok bool) {
+func (s *CompiledRule) nextOccasion(row *sheet.Row, now time.Time) (o rule.Occasion, ok bool) {
 	next := time.Time{}
 	switch s.Rule.Trigger.Kind {
 	case rule.Date:
@@ -181,7 +181,7 @@ func (s *Setting) nextOccasion(row *sheet.Row, now time.Time) (o rule.Occasion, 
 	return o, false
 }
 
-func (s *Setting) triggerClause(row *sheet.Row, next *Foreseen, now time.Time, m Memory) Clause {
+func (s *CompiledRule) triggerClause(row *sheet.Row, next *Foreseen, now time.Time, m Memory) Clause {
 	switch s.Rule.Trigger.Kind {
 	case rule.Date:
 		return s.dateClause(row, next)
@@ -194,7 +194,7 @@ func (s *Setting) triggerClause(row *sheet.Row, next *Foreseen, now time.Time, m
 		}
 		return c
 	case rule.Change:
-		st := rule.Standing{}
+		st := rule.RowState{}
 		_, is := s.Settle(nil, row, now, &st)
 		c := Clause{Place: "/trigger/to", Text: s.Rule.When(s.Sheet) + ": " + s.cellIs(row, s.Rule.Trigger.Column)}
 		if is {
@@ -212,14 +212,14 @@ func (s *Setting) triggerClause(row *sheet.Row, next *Foreseen, now time.Time, m
 }
 
 // thresholdClause says whether the limit is passed, and whether the rule is armed.
-func (s *Setting) thresholdClause(row *sheet.Row, now time.Time, m Memory) Clause {
-	st := rule.Standing{}
+func (s *CompiledRule) thresholdClause(row *sheet.Row, now time.Time, m Memory) Clause {
+	st := rule.RowState{}
 	_, passed := s.Settle(nil, row, now, &st)
 	c := Clause{Place: "/trigger/limit", Holds: "no", Text: s.Rule.When(s.Sheet) + ": " + s.cellIs(row, s.Rule.Trigger.Column)}
 	if l := s.Rule.Trigger.Limit.Column; l != "" {
 		c.Text += ", " + s.cellIs(row, l)
 	}
-	disarmed := m.Standing != nil && m.Standing.Armed != nil && !*m.Standing.Armed
+	disarmed := m.RowState != nil && m.RowState.Armed != nil && !*m.RowState.Armed
 	switch {
 	case passed:
 		c.Holds, c.Note = "yes", "it is so already; it goes when it passes the limit again"
@@ -232,7 +232,7 @@ func (s *Setting) thresholdClause(row *sheet.Row, now time.Time, m Memory) Claus
 }
 
 // cellIs says what a cell holds: "state is out".
-func (s *Setting) cellIs(row *sheet.Row, column string) string {
+func (s *CompiledRule) cellIs(row *sheet.Row, column string) string {
 	c := s.cell(row, column)
 	if c.Value == "" {
 		return c.Name + " is empty"
@@ -240,7 +240,7 @@ func (s *Setting) cellIs(row *sheet.Row, column string) string {
 	return c.Name + " is " + c.Value
 }
 
-func (s *Setting) dateClause(row *sheet.Row, next *Foreseen) Clause {
+func (s *CompiledRule) dateClause(row *sheet.Row, next *Foreseen) Clause {
 	a, name := s.Anchor(row), s.name(s.Rule.Trigger.Column)
 	switch {
 	case a.IsEmpty():
@@ -272,10 +272,10 @@ func offsetWords(n int, u rule.Unit) string {
 	return "on the day"
 }
 
-func (s *Setting) conditionClauses(f rule.Facts) []Clause {
+func (s *CompiledRule) conditionClauses(f rule.Facts) []Clause {
 	var out []Clause
 	for _, c := range s.Rule.Condition.Clauses() {
-		t, blame := c.Judge(f)
+		t, faulty := c.Judge(f)
 		var is []string
 		seen := map[string]bool{}
 		for _, l := range c.Leaves() {
@@ -291,14 +291,14 @@ func (s *Setting) conditionClauses(f rule.Facts) []Clause {
 		case rule.False:
 			x.Holds, x.Mend = "no", "it has to be so that "+c.Words(s.Sheet)
 		case rule.Unknown:
-			x.Holds, x.Note, x.Mend = "unknown", s.name(blame)+" cannot be read", "fix "+s.name(blame)
+			x.Holds, x.Note, x.Mend = "unknown", s.name(faulty)+" cannot be read", "fix "+s.name(faulty)
 		}
 		out = append(out, x)
 	}
 	return out
 }
 
-func (s *Setting) cellWords(row *sheet.Row, column string) string {
+func (s *CompiledRule) cellWords(row *sheet.Row, column string) string {
 	c, ok := s.Sheet.Column(column)
 	if !ok {
 		return "the column is not there any more"
@@ -313,8 +313,8 @@ func (s *Setting) cellWords(row *sheet.Row, column string) string {
 	return "it is " + s.Sheet.Show(c, v)
 }
 
-func (s *Setting) recipientClause(row *sheet.Row) Clause {
-	var v Verdict
+func (s *CompiledRule) recipientClause(row *sheet.Row) Clause {
+	var v Decision
 	if bad := s.recipients(&v, row, s.Rule.To, s.Rule.Cc, s.Rule.Bcc); bad != "" {
 		return Clause{Place: "/to", Holds: "no", Text: s.unreadable(row, bad).Words(), Mend: "fix " + s.name(bad)}
 	}
@@ -340,7 +340,7 @@ func list(boxes []value.Mailbox) string {
 	return strings.Join(a, ", ")
 }
 
-func (s *Setting) wordingClause(row *sheet.Row, next *Foreseen, at time.Time, m Memory) (Clause, bool) {
+func (s *CompiledRule) wordingClause(row *sheet.Row, next *Foreseen, at time.Time, m Memory) (Clause, bool) {
 	o := &rule.Occasion{}
 	if next != nil {
 		o = &next.Occasion
@@ -358,7 +358,7 @@ func (s *Setting) wordingClause(row *sheet.Row, next *Foreseen, at time.Time, m 
 	return Clause{Place: "/send/0/template", Holds: "yes", Text: t.Name + " has all its values"}, true
 }
 
-func (s *Setting) summary(row *sheet.Row, e Explanation, now time.Time) string {
+func (s *CompiledRule) summary(row *sheet.Row, e Explanation, now time.Time) string {
 	loc := s.Zone
 	var no []string
 	for _, c := range e.Clauses {
@@ -380,16 +380,16 @@ func (s *Setting) summary(row *sheet.Row, e Explanation, now time.Time) string {
 	case len(no) == 0:
 		return fmt.Sprintf("As the row is now, “%s” goes out on %s.", e.Next.Subject, momentWords(e.Next.Due.In(loc)))
 	case e.Next.Outcome == Incomplete:
-		return fmt.Sprintf("The email due on %s cannot go out until this is fixed: %s.", momentWords(e.Next.Due.In(loc)), e.Next.Verdict.Reason.Words())
-	case s.Rule.Condition != nil && e.Next.Verdict.Reason.Code == reason.ConditionFalse:
+		return fmt.Sprintf("The email due on %s cannot go out until this is fixed: %s.", momentWords(e.Next.Due.In(loc)), e.Next.Decision.Reason.Words())
+	case s.Rule.Condition != nil && e.Next.Decision.Reason.Code == reason.ConditionFalse:
 		return fmt.Sprintf("Nothing goes out for this row unless %s. If that is so on %s, the next email goes then.",
 			s.Rule.Condition.Words(s.Sheet), momentWords(e.Next.Due.In(loc)))
 	}
-	return fmt.Sprintf("Nothing goes out on %s: %s.", momentWords(e.Next.Due.In(loc)), e.Next.Verdict.Reason.Words())
+	return fmt.Sprintf("Nothing goes out on %s: %s.", momentWords(e.Next.Due.In(loc)), e.Next.Decision.Reason.Words())
 }
 
 // reactionSummary says what an edit would bring.
-func (s *Setting) reactionSummary(e Explanation, no []string) string {
+func (s *CompiledRule) reactionSummary(e Explanation, no []string) string {
 	rest := e.Clauses[1:]
 	for _, c := range rest {
 		if c.Holds != "yes" {

@@ -17,7 +17,7 @@ const grace = time.Hour
 // FollowUps gives the follow-ups of a first email that was accepted at an
 // instant: the first of each step. Steps that name their own recipients come
 // once for the occasion, with its first mailbox.
-func (s *Setting) FollowUps(o *rule.Occasion, firstMailbox bool, accepted time.Time) []rule.Occasion {
+func (s *CompiledRule) FollowUps(o *rule.Occasion, firstMailbox bool, accepted time.Time) []rule.Occasion {
 	if s.Rule.Then == nil || o.Base != "" {
 		return nil
 	}
@@ -44,7 +44,7 @@ func (s *Setting) FollowUps(o *rule.Occasion, firstMailbox bool, accepted time.T
 }
 
 // NextAgain gives the next recurrence of a follow-up's step.
-func (s *Setting) NextAgain(o rule.Occasion) (rule.Occasion, bool) {
+func (s *CompiledRule) NextAgain(o rule.Occasion) (rule.Occasion, bool) {
 	st := s.stepOf(&o)
 	if st == nil || st.Every == "" || st.Times > 0 && o.Again+1 >= st.Times {
 		return o, false
@@ -54,7 +54,7 @@ func (s *Setting) NextAgain(o rule.Occasion) (rule.Occasion, bool) {
 	return o, true
 }
 
-func (s *Setting) stepOf(o *rule.Occasion) *rule.Step {
+func (s *CompiledRule) stepOf(o *rule.Occasion) *rule.Step {
 	if s.Rule.Then == nil || o.Step < 1 || o.Step > len(s.Rule.Then.Steps) {
 		return nil
 	}
@@ -63,7 +63,7 @@ func (s *Setting) stepOf(o *rule.Occasion) *rule.Step {
 
 // stepDue works out when a follow-up falls due: days and weeks in wall time,
 // at its time of day, moved by the window only to later.
-func (s *Setting) stepDue(o *rule.Occasion) {
+func (s *CompiledRule) stepDue(o *rule.Occasion) {
 	st := s.stepOf(o)
 	after, _ := calendar.ParseDuration(st.After)
 	at := after.After(o.BaseDue, s.Zone)
@@ -88,7 +88,7 @@ func (s *Setting) stepDue(o *rule.Occasion) {
 
 // judgeStep judges a follow-up: the rule's condition is not judged again, the
 // stop condition is.
-func (s *Setting) judgeStep(o *rule.Occasion, row *sheet.Row, facts rule.Facts) Verdict {
+func (s *CompiledRule) judgeStep(o *rule.Occasion, row *sheet.Row, facts rule.Facts) Decision {
 	if s.stepOf(o) == nil {
 		return skip(reason.NoSuchStep)
 	}
@@ -104,7 +104,7 @@ func (s *Setting) judgeStep(o *rule.Occasion, row *sheet.Row, facts rule.Facts) 
 	return v
 }
 
-func (s *Setting) step(o *rule.Occasion, row *sheet.Row, facts rule.Facts) Verdict {
+func (s *CompiledRule) step(o *rule.Occasion, row *sheet.Row, facts rule.Facts) Decision {
 	st := s.stepOf(o)
 	if st == nil {
 		return skip(reason.NoSuchStep)
@@ -116,7 +116,7 @@ func (s *Setting) step(o *rule.Occasion, row *sheet.Row, facts rule.Facts) Verdi
 	if len(st.To) > 0 {
 		to = st.To
 	}
-	v := Verdict{Outcome: Send, Template: st.Template, Reason: s.stepReason(o)}
+	v := Decision{Outcome: Send, Template: st.Template, Reason: s.stepReason(o)}
 	bad := s.recipients(&v, row, to, cc, bcc)
 	if _, ok := s.Templates[st.Template]; !ok {
 		return skip(reason.NoWording)
@@ -130,7 +130,7 @@ func (s *Setting) step(o *rule.Occasion, row *sheet.Row, facts rule.Facts) Verdi
 	return s.written(v, row, facts)
 }
 
-func (s *Setting) stepReason(o *rule.Occasion) reason.Reason {
+func (s *CompiledRule) stepReason(o *rule.Occasion) reason.Reason {
 	first := *o
 	first.Base, first.Due = "", o.BaseDue
 	of := first.Reason(s.name(o.Column), s.Rule.Trigger.Every, s.Zone)

@@ -24,7 +24,7 @@ import (
 const historySpan = 10 * time.Second
 
 // Random histories straight through the machine: a keeper that builds every
-// Life anew from what it has stored, and looks only when an entry of its agenda
+// Timeline anew from what it has stored, and looks only when an entry of its agenda
 // is due, arrives at exactly the lines that the rehearsal prints. A keeper that
 // sleeps, and wakes late and at random, arrives at the same, but for nothing.
 // Every state follows the one before it by the table.
@@ -115,12 +115,12 @@ func without(a, b []string) (out []string) {
 	return out
 }
 
-// keeper keeps lives as a server does, in memory: everything that outlasts a
+// keeper keeps timelines as a server does, in memory: everything that outlasts a
 // look is stored as text, and each look begins anew from it.
 type keeper struct {
 	t        *testing.T
 	b        *exchange.Bundle
-	settings []*plan.Setting
+	settings []*plan.CompiledRule
 	r        *rand.Rand
 	sleepy   bool
 	lines    []string
@@ -139,7 +139,7 @@ type kept struct {
 
 type keptRule struct {
 	index        int
-	standing     []byte
+	rowState     []byte
 	since, known *time.Time // of its entry; nil: there is none
 	wake         time.Time
 	round        time.Time // of a schedule: the next one
@@ -278,7 +278,7 @@ func (k *keeper) look(x *kept, now time.Time) {
 			ripe = ripe || !p.at.After(now)
 		}
 		if ripe && !x.deleted {
-			l := k.life(x, kr, now)
+			l := k.timeline(x, kr, now)
 			l.Run(now)
 			k.store(x, kr, l)
 		}
@@ -287,7 +287,7 @@ func (k *keeper) look(x *kept, now time.Time) {
 
 func (k *keeper) round(x *kept, kr *keptRule, now time.Time) {
 	s := k.settings[kr.index]
-	l := k.life(x, kr, now)
+	l := k.timeline(x, kr, now)
 	for _, o := range s.Rounds(kr.round.Add(-plan.Tick), kr.round) {
 		l.Round(o)
 	}
@@ -299,7 +299,7 @@ func (k *keeper) round(x *kept, kr *keptRule, now time.Time) {
 
 func (k *keeper) settle(x *kept, at, now time.Time) {
 	for _, kr := range x.rules {
-		l := k.life(x, kr, now)
+		l := k.timeline(x, kr, now)
 		l.Settle(x.cur, x.first, at)
 		k.store(x, kr, l)
 	}
@@ -309,7 +309,7 @@ func (k *keeper) settle(x *kept, at, now time.Time) {
 func (k *keeper) edit(x *kept, e plan.Edit) {
 	if e.Delete {
 		for _, kr := range x.rules {
-			l := k.life(x, kr, e.At)
+			l := k.timeline(x, kr, e.At)
 			l.Remove(e.At)
 			k.store(x, kr, l)
 			kr.coming, kr.wake, kr.since = nil, time.Time{}, nil
@@ -346,17 +346,17 @@ func (k *keeper) edit(x *kept, e plan.Edit) {
 	x.last = e.At
 }
 
-// life builds a Life from what is stored, as the engine does from its tables.
-func (k *keeper) life(x *kept, kr *keptRule, now time.Time) *plan.Life {
+// timeline builds a Timeline from what is stored, as the engine does from its tables.
+func (k *keeper) timeline(x *kept, kr *keptRule, now time.Time) *plan.Timeline {
 	s := k.settings[kr.index]
-	st := &rule.Standing{}
-	if kr.standing != nil {
-		k.must(json.Unmarshal(kr.standing, st))
+	st := &rule.RowState{}
+	if kr.rowState != nil {
+		k.must(json.Unmarshal(kr.rowState, st))
 	}
 	if s.Moving() && st.Looked.IsZero() {
 		st.Looked = from
 	}
-	l := &plan.Life{Setting: s, ID: x.id, Row: x.settled, Deleted: x.deleted, SettledAt: x.settledAt, On: true, Baseline: from, Since: now, Known: from, Standing: st,
+	l := &plan.Timeline{CompiledRule: s, ID: x.id, Row: x.settled, Deleted: x.deleted, SettledAt: x.settledAt, On: true, Baseline: from, Since: now, Known: from, RowState: st,
 		Circumstances: plan.Circumstances{Released: true, Nobody: true}}
 	if l.First = x.first; !x.first.IsZero() {
 		l.SettlesAt, l.Since = k.settlesAt(x), x.first.Add(-plan.Tick)
@@ -401,8 +401,8 @@ func (k *keeper) must(err error) {
 	}
 }
 
-// store carries a Life's effects out, and stores what it is to remember.
-func (k *keeper) store(x *kept, kr *keptRule, l *plan.Life) {
+// store carries a Timeline's effects out, and stores what it is to remember.
+func (k *keeper) store(x *kept, kr *keptRule, l *plan.Timeline) {
 	led := l.Ledger.(*ledger)
 	var put []*plan.Pending
 	for _, ef := range l.Effects {
@@ -427,9 +427,9 @@ func (k *keeper) store(x *kept, kr *keptRule, l *plan.Life) {
 		}
 		kr.coming = append(kr.coming, s)
 	}
-	kr.standing = nil
-	if !l.Standing.IsZero() {
-		kr.standing, _ = json.Marshal(l.Standing)
+	kr.rowState = nil
+	if !l.RowState.IsZero() {
+		kr.rowState, _ = json.Marshal(l.RowState)
 	}
 	kr.since, kr.known, kr.wake = nil, nil, l.Wake()
 	if !kr.wake.IsZero() {
@@ -468,11 +468,11 @@ func (k *keeper) tell(x *kept, kr *keptRule, led *ledger, ef plan.Effect) {
 			}
 			subject = m.Subject
 		}
-		k.lines = append(k.lines, fmt.Sprintf("%s rule %d row %s step %d %s %v %q (%s)", m.At.UTC().Format("01-02 15:04:05.000000"), kr.index, x.id, m.Step, m.Outcome, boxes, subject, m.Verdict.Reason))
+		k.lines = append(k.lines, fmt.Sprintf("%s rule %d row %s step %d %s %v %q (%s)", m.At.UTC().Format("01-02 15:04:05.000000"), kr.index, x.id, m.Step, m.Outcome, boxes, subject, m.Decision.Reason))
 	}
 }
 
-// ledger answers a Life from what is stored.
+// ledger answers a Timeline from what is stored.
 type ledger struct {
 	k       *keeper
 	kr      *keptRule

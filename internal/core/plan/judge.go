@@ -23,29 +23,29 @@ const (
 	Incomplete Outcome = "incomplete"
 )
 
-// Verdict is an occasion judged: whether its email goes, why, and the email.
-type Verdict struct {
-	Outcome  Outcome
-	Reason   reason.Reason // why it goes, or why it does not
-	Blame    string        // incomplete: the column to mend
-	Template string
-	To       []value.Mailbox
-	Cc       []value.Mailbox
-	Bcc      []value.Mailbox
-	ReplyTo  []value.Mailbox
+// Decision is an occasion judged: whether its email goes, why, and the email.
+type Decision struct {
+	Outcome      Outcome
+	Reason       reason.Reason // why it goes, or why it does not
+	FaultyColumn string        // incomplete: the column to mend
+	Template     string
+	To           []value.Mailbox
+	Cc           []value.Mailbox
+	Bcc          []value.Mailbox
+	ReplyTo      []value.Mailbox
 	template.Rendered
 }
 
 // Considered is an occasion that has been judged.
 type Considered struct {
 	rule.Occasion
-	Verdict
+	Decision
 	At time.Time  // the instant it was judged at
 	On *sheet.Row // the row it was judged on, with its formulas worked out
 }
 
 // Compute works a row's formulas out at an instant; nil stays nil.
-func (s *Setting) Compute(row *sheet.Row, at time.Time) *sheet.Row {
+func (s *CompiledRule) Compute(row *sheet.Row, at time.Time) *sheet.Row {
 	if row == nil {
 		return nil
 	}
@@ -55,29 +55,29 @@ func (s *Setting) Compute(row *sheet.Row, at time.Time) *sheet.Row {
 // Memory is what judging needs to know of what went before.
 type Memory struct {
 	Last     func() (at time.Time, ok bool) // when the rule's last first email to the row went or was held
-	Standing *rule.Standing
+	RowState *rule.RowState
 }
 
 func (m Memory) changed(column string) (time.Time, bool) {
-	if m.Standing == nil {
+	if m.RowState == nil {
 		return time.Time{}, false
 	}
-	at, ok := m.Standing.Changed[column]
+	at, ok := m.RowState.Changed[column]
 	return at, ok
 }
 
-func skip(why reason.Code) Verdict { return skipped(reason.Reason{Code: why}) }
+func skip(why reason.Code) Decision { return skipped(reason.Reason{Code: why}) }
 
-func skipped(why reason.Reason) Verdict { return Verdict{Outcome: Skip, Reason: why} }
+func skipped(why reason.Reason) Decision { return Decision{Outcome: Skip, Reason: why} }
 
-// Judge decides an occasion on a row as it is at an instant: one verdict, or
+// Judge decides an occasion on a row as it is at an instant: one decision, or
 // with each one for every mailbox. The first that applies is the answer: same
 // moment, condition false, condition unknown, no template fits, repeat,
 // recipients, fields. Follow-ups are judged in their own way.
-func (s *Setting) Judge(o rule.Occasion, row *sheet.Row, at time.Time, m Memory) []Considered {
+func (s *CompiledRule) Judge(o rule.Occasion, row *sheet.Row, at time.Time, m Memory) []Considered {
 	row = s.Sheet.Compute(row, at, s.Calendar)
 	facts := s.facts(row, at, m)
-	one := func(v Verdict) []Considered { return []Considered{{o, v, at, row}} }
+	one := func(v Decision) []Considered { return []Considered{{o, v, at, row}} }
 	if row.Gone {
 		return one(skip(reason.RowGone))
 	}
@@ -87,14 +87,14 @@ func (s *Setting) Judge(o rule.Occasion, row *sheet.Row, at time.Time, m Memory)
 	if o.SameMoment {
 		return one(skip(reason.SameMoment))
 	}
-	holds, blame := s.Rule.Condition.Judge(facts)
+	holds, faulty := s.Rule.Condition.Judge(facts)
 	if holds == rule.False {
 		return one(skipped(s.failing(facts)))
 	}
-	v := Verdict{Outcome: s.sends(), Template: s.wording(&o, facts), Reason: s.why(&o, row)}
+	v := Decision{Outcome: s.sends(), Template: s.wording(&o, facts), Reason: s.why(&o, row)}
 	bad := s.recipients(&v, row, s.Rule.To, s.Rule.Cc, s.Rule.Bcc)
 	if holds == rule.Unknown {
-		return one(s.incomplete(v, blame, s.unreadable(row, blame)))
+		return one(s.incomplete(v, faulty, s.unreadable(row, faulty)))
 	}
 	if _, ok := s.Templates[v.Template]; !ok {
 		return one(skip(reason.NoWording))
@@ -113,7 +113,7 @@ func (s *Setting) Judge(o rule.Occasion, row *sheet.Row, at time.Time, m Memory)
 
 // Mend judges an occasion that was incomplete again. With each, one that was
 // incomplete as a whole comes back as its mailboxes', and a mailbox's alone.
-func (s *Setting) Mend(o rule.Occasion, row *sheet.Row, at time.Time, m Memory) []Considered {
+func (s *CompiledRule) Mend(o rule.Occasion, row *sheet.Row, at time.Time, m Memory) []Considered {
 	cs := s.Judge(o.Whole(), row, at, m)
 	if o.Mailbox == "" || o.Base != "" {
 		return cs
@@ -129,17 +129,17 @@ func (s *Setting) Mend(o rule.Occasion, row *sheet.Row, at time.Time, m Memory) 
 
 // Opens gives the instant at which what has been mended goes: at once, or at
 // the start of the next window.
-func (s *Setting) Opens(at time.Time) time.Time { return s.timing.MoveLater(at) }
+func (s *CompiledRule) Opens(at time.Time) time.Time { return s.timing.MoveLater(at) }
 
 // Again judges an occasion that a person wants sent again: without its
 // condition, with recipients and wording as they are now.
-func (s *Setting) Again(o rule.Occasion, row *sheet.Row, at time.Time, m Memory) Verdict {
+func (s *CompiledRule) Again(o rule.Occasion, row *sheet.Row, at time.Time, m Memory) Decision {
 	row = s.Sheet.Compute(row, at, s.Calendar)
 	facts := s.facts(row, at, m)
 	if o.Base != "" {
 		return s.step(&o, row, facts)
 	}
-	v := Verdict{Outcome: Send, Template: s.wording(&o, facts), Reason: s.why(&o, row)}
+	v := Decision{Outcome: Send, Template: s.wording(&o, facts), Reason: s.why(&o, row)}
 	bad := s.recipients(&v, row, s.Rule.To, s.Rule.Cc, s.Rule.Bcc)
 	if _, ok := s.Templates[v.Template]; !ok {
 		return skip(reason.NoWording)
@@ -155,7 +155,7 @@ func (s *Setting) Again(o rule.Occasion, row *sheet.Row, at time.Time, m Memory)
 
 // only leaves the one mailbox that each has given an occasion, if it has, and
 // tells whether it is still there.
-func (v *Verdict) only(mailbox string) bool {
+func (v *Decision) only(mailbox string) bool {
 	if mailbox == "" {
 		return true
 	}
@@ -164,7 +164,7 @@ func (v *Verdict) only(mailbox string) bool {
 }
 
 // sends is the outcome of an email that goes.
-func (s *Setting) sends() Outcome {
+func (s *CompiledRule) sends() Outcome {
 	if s.Rule.Hold == rule.HoldAlways {
 		return Hold
 	}
@@ -173,7 +173,7 @@ func (s *Setting) sends() Outcome {
 
 // each gives every To mailbox an email of its own; what is in To is dropped
 // from Cc and Bcc of all of them.
-func (s *Setting) each(o rule.Occasion, v Verdict, row *sheet.Row, facts rule.Facts, at time.Time) []Considered {
+func (s *CompiledRule) each(o rule.Occasion, v Decision, row *sheet.Row, facts rule.Facts, at time.Time) []Considered {
 	out := make([]Considered, 0, len(v.To))
 	for _, m := range v.To {
 		single := v
@@ -186,8 +186,8 @@ func (s *Setting) each(o rule.Occasion, v Verdict, row *sheet.Row, facts rule.Fa
 }
 
 // address settles what stands against the recipients. done says that there is
-// a verdict.
-func (s *Setting) address(v *Verdict, row *sheet.Row, bad string, to []rule.Address) (Verdict, bool) {
+// a decision.
+func (s *CompiledRule) address(v *Decision, row *sheet.Row, bad string, to []rule.Address) (Decision, bool) {
 	if bad != "" {
 		return s.incomplete(*v, bad, s.unreadable(row, bad)), true
 	}
@@ -197,11 +197,11 @@ func (s *Setting) address(v *Verdict, row *sheet.Row, bad string, to []rule.Addr
 	if s.silence(v); len(v.To) == 0 {
 		return skip(reason.DoNotEmail), true
 	}
-	return Verdict{}, false
+	return Decision{}, false
 }
 
 // written writes the letter.
-func (s *Setting) written(v Verdict, row *sheet.Row, facts rule.Facts) Verdict {
+func (s *CompiledRule) written(v Decision, row *sheet.Row, facts rule.Facts) Decision {
 	t := s.Templates[v.Template]
 	c := template.Context{Sheet: s.Sheet, Row: row, Today: facts.Today, Facts: facts, To: v.To}
 	if s.Light {
@@ -217,7 +217,7 @@ func (s *Setting) written(v Verdict, row *sheet.Row, facts rule.Facts) Verdict {
 }
 
 // repeated gives why the row may not have another first email yet, if so.
-func (s *Setting) repeated(at time.Time, m Memory) (why reason.Reason) {
+func (s *CompiledRule) repeated(at time.Time, m Memory) (why reason.Reason) {
 	r := s.Rule.Repeat
 	if r == nil || !r.Once && r.Apart == "" || m.Last == nil {
 		return why
@@ -233,38 +233,38 @@ func (s *Setting) repeated(at time.Time, m Memory) (why reason.Reason) {
 	return why
 }
 
-func (s *Setting) facts(row *sheet.Row, at time.Time, m Memory) rule.Facts {
+func (s *CompiledRule) facts(row *sheet.Row, at time.Time, m Memory) rule.Facts {
 	return rule.Facts{Sheet: s.Sheet, Row: row, Today: value.DayAt(at.In(s.Zone)), At: at, Zone: s.Zone, Changed: m.changed}
 }
 
 // Holds tells whether the rule's condition holds for a row at an instant.
-func (s *Setting) Holds(row *sheet.Row, at time.Time, m Memory) bool {
+func (s *CompiledRule) Holds(row *sheet.Row, at time.Time, m Memory) bool {
 	t, _ := s.Rule.Condition.Judge(s.facts(s.Sheet.Compute(row, at, s.Calendar), at, m))
 	return t == rule.True
 }
 
 // MayApply tells whether a schedule has anything to say of a row: its
 // condition holds or is unknown.
-func (s *Setting) MayApply(row *sheet.Row, at time.Time, m Memory) bool {
+func (s *CompiledRule) MayApply(row *sheet.Row, at time.Time, m Memory) bool {
 	t, _ := s.Rule.Condition.Judge(s.facts(s.Sheet.Compute(row, at, s.Calendar), at, m))
 	return t != rule.False
 }
 
-func (s *Setting) incomplete(v Verdict, blame string, why reason.Reason) Verdict {
-	v.Outcome, v.Blame, v.Reason = Incomplete, blame, why
+func (s *CompiledRule) incomplete(v Decision, faulty string, why reason.Reason) Decision {
+	v.Outcome, v.FaultyColumn, v.Reason = Incomplete, faulty, why
 	v.Rendered = template.Rendered{Missing: v.Missing}
 	return v
 }
 
 // why gives what made the occasion and what the condition's columns held.
-func (s *Setting) why(o *rule.Occasion, row *sheet.Row) reason.Reason {
+func (s *CompiledRule) why(o *rule.Occasion, row *sheet.Row) reason.Reason {
 	r := o.Reason(s.name(o.Column), s.Rule.Trigger.Every, s.Zone)
 	r.Cells = s.cells(row, s.Rule.Condition.Leaves())
 	return r
 }
 
 // failing gives the first clause of the condition that does not hold.
-func (s *Setting) failing(f rule.Facts) reason.Reason {
+func (s *CompiledRule) failing(f rule.Facts) reason.Reason {
 	for _, c := range s.Rule.Condition.Clauses() {
 		if t, _ := c.Judge(f); t == rule.False {
 			return reason.Reason{Code: reason.ConditionFalse, Clause: c.Words(s.Sheet), Cells: s.cells(f.Row, c.Leaves())}
@@ -274,7 +274,7 @@ func (s *Setting) failing(f rule.Facts) reason.Reason {
 }
 
 // cells gives what the columns of conditions held, each once.
-func (s *Setting) cells(row *sheet.Row, leaves []*rule.Condition) (out []reason.Cell) {
+func (s *CompiledRule) cells(row *sheet.Row, leaves []*rule.Condition) (out []reason.Cell) {
 	for i, l := range leaves {
 		if !slices.ContainsFunc(leaves[:i], func(x *rule.Condition) bool { return x.Column == l.Column }) {
 			out = append(out, s.cell(row, l.Column))
@@ -283,7 +283,7 @@ func (s *Setting) cells(row *sheet.Row, leaves []*rule.Condition) (out []reason.
 	return out
 }
 
-func (s *Setting) cell(row *sheet.Row, column string) reason.Cell {
+func (s *CompiledRule) cell(row *sheet.Row, column string) reason.Cell {
 	out := reason.Cell{Column: column, Name: s.name(column)}
 	if c, ok := s.Sheet.Column(column); ok {
 		if v := row.Cell(c); !v.IsEmpty() {
@@ -296,14 +296,14 @@ func (s *Setting) cell(row *sheet.Row, column string) reason.Cell {
 	return out
 }
 
-func (s *Setting) name(column string) string {
+func (s *CompiledRule) name(column string) string {
 	if c, ok := s.Sheet.Column(column); ok {
 		return rule.ColumnWord(c.Name)
 	}
 	return "a column that is not there any more"
 }
 
-func (s *Setting) unreadable(row *sheet.Row, column string) reason.Reason {
+func (s *CompiledRule) unreadable(row *sheet.Row, column string) reason.Reason {
 	c, ok := s.Sheet.Column(column)
 	if !ok {
 		return reason.Reason{Code: reason.ColumnGone, Column: column}
@@ -319,7 +319,7 @@ func typeWord(t value.Type) string {
 }
 
 // missing gives which fields of a letter have no value.
-func (s *Setting) missing(t *template.Template, row *sheet.Row, columns []string) reason.Reason {
+func (s *CompiledRule) missing(t *template.Template, row *sheet.Row, columns []string) reason.Reason {
 	r := reason.Reason{Code: reason.FieldEmpty, Column: columns[0]}
 	for _, id := range columns {
 		c := s.cell(row, id)
@@ -336,13 +336,13 @@ func (s *Setting) missing(t *template.Template, row *sheet.Row, columns []string
 	return r
 }
 
-func (s *Setting) noAddress(to []rule.Address) reason.Reason {
+func (s *CompiledRule) noAddress(to []rule.Address) reason.Reason {
 	return reason.Reason{Code: reason.NoAddress, Column: rule.FirstColumn(to), Name: s.emptyTo(to)}
 }
 
 // wording takes the offset's own template, else the first whose condition
 // holds; unknown counts as false.
-func (s *Setting) wording(o *rule.Occasion, f rule.Facts) string {
+func (s *CompiledRule) wording(o *rule.Occasion, f rule.Facts) string {
 	if o.AnchorText != "" && o.Offset < len(s.Rule.Trigger.Offsets) {
 		if own := s.Rule.Trigger.Offsets[o.Offset].Template; own != "" {
 			return own
@@ -358,7 +358,7 @@ func (s *Setting) wording(o *rule.Occasion, f rule.Facts) string {
 
 // WordingOf gives the template in whose words a row would be written to at an instant, where the
 // rule's condition holds and no date has a template of its own; "" for none.
-func (s *Setting) WordingOf(row *sheet.Row, at time.Time, m Memory) string {
+func (s *CompiledRule) WordingOf(row *sheet.Row, at time.Time, m Memory) string {
 	f := s.facts(s.Sheet.Compute(row, at, s.Calendar), at, m)
 	if t, _ := s.Rule.Condition.Judge(f); t != rule.True {
 		return ""
@@ -369,7 +369,7 @@ func (s *Setting) WordingOf(row *sheet.Row, at time.Time, m Memory) string {
 // recipients reads To, Cc, Bcc and Reply-To. Doubles are dropped without
 // case, To before Cc before Bcc, the first writing kept. bad is the column of
 // an unreadable cell among To, Cc and Bcc.
-func (s *Setting) recipients(v *Verdict, row *sheet.Row, to, cc, bcc []rule.Address) (bad string) {
+func (s *CompiledRule) recipients(v *Decision, row *sheet.Row, to, cc, bcc []rule.Address) (bad string) {
 	seen := map[string]bool{}
 	v.To = s.mailboxes(to, row, seen, &bad)
 	v.Cc = s.mailboxes(cc, row, seen, &bad)
@@ -379,7 +379,7 @@ func (s *Setting) recipients(v *Verdict, row *sheet.Row, to, cc, bcc []rule.Addr
 	return bad
 }
 
-func (s *Setting) mailboxes(list []rule.Address, row *sheet.Row, seen map[string]bool, bad *string) (out []value.Mailbox) {
+func (s *CompiledRule) mailboxes(list []rule.Address, row *sheet.Row, seen map[string]bool, bad *string) (out []value.Mailbox) {
 	for _, a := range list {
 		text := a.Address + a.Person
 		if a.Column != "" {
@@ -411,7 +411,7 @@ func (s *Setting) mailboxes(list []rule.Address, row *sheet.Row, seen map[string
 }
 
 // silence drops the addresses on the do-not-email list.
-func (s *Setting) silence(v *Verdict) {
+func (s *CompiledRule) silence(v *Decision) {
 	if s.Silenced == nil {
 		return
 	}
@@ -426,7 +426,7 @@ func (s *Setting) silence(v *Verdict) {
 	}
 }
 
-func (s *Setting) emptyTo(list []rule.Address) string {
+func (s *CompiledRule) emptyTo(list []rule.Address) string {
 	if c := rule.FirstColumn(list); c != "" {
 		return s.name(c)
 	}

@@ -22,7 +22,7 @@ import (
 //
 // It is for one goroutine; several are put together by Merge.
 type Outlook struct {
-	*Setting
+	*CompiledRule
 	Now   time.Time // the rows' dates are known since then
 	Until time.Time // the last instant that counts
 
@@ -45,7 +45,7 @@ type Outlook struct {
 	Asides map[string][]Aside
 
 	midnight value.Day // of now, in the rule's zone
-	still    bool      // no verdict depends on the time
+	still    bool      // no decision depends on the time
 	computes bool      // a formula is looked at
 	seed     map[value.Wall]dated
 	rounds   []rule.Occasion
@@ -105,7 +105,7 @@ type FaultyRow struct {
 // maxFaulty is how many rows that cannot be judged are kept.
 const maxFaulty = 100
 
-// sketch is as much of a verdict as counting takes.
+// sketch is as much of a decision as counting takes.
 type sketch struct {
 	outcome Outcome
 	code    reason.Code
@@ -143,9 +143,9 @@ const keptBoxes = 200_000
 
 // NewOutlook begins an outlook over so many days from now on. The setting is
 // the outlook's own.
-func NewOutlook(s *Setting, now time.Time, days int) *Outlook {
+func NewOutlook(s *CompiledRule, now time.Time, days int) *Outlook {
 	day := value.DayAt(now.In(s.Zone))
-	o := &Outlook{Setting: s, Now: now, Until: midnightOf(day+value.Day(days), s.Zone).Add(-Tick), Skipped: map[reason.Code]int{}, Days: make([]OutlookDay, days),
+	o := &Outlook{CompiledRule: s, Now: now, Until: midnightOf(day+value.Day(days), s.Zone).Add(-Tick), Skipped: map[reason.Code]int{}, Days: make([]OutlookDay, days),
 		Keep: 10, midnight: day, seed: map[value.Wall]dated{}, steps: map[stepKey]time.Time{}, boxes: map[string][]string{}, own: map[string]sketch{}}
 	o.still = o.isStill()
 	o.rounds = s.Rounds(now, o.Until)
@@ -236,7 +236,7 @@ func (o *Outlook) addressLists() [][]rule.Address {
 	return out
 }
 
-// isStill reports whether no verdict depends on the time: nothing that is looked
+// isStill reports whether no decision depends on the time: nothing that is looked
 // at moves with it, and nothing looks back.
 func (o *Outlook) isStill() bool {
 	for _, c := range o.Columns() {
@@ -264,11 +264,11 @@ func (o *Outlook) Look(row *sheet.Row, place int64, whole func() *sheet.Row) []e
 	o.Total++
 	at := o.formulas(row, o.Now)
 	facts := o.facts(at, o.Now, Memory{})
-	holds, blame := o.Rule.Condition.Judge(facts)
+	holds, faulty := o.Rule.Condition.Judge(facts)
 	if holds == rule.True {
 		o.Rows++
 	}
-	if column, bad := o.fault(at, holds, blame); bad {
+	if column, bad := o.fault(at, holds, faulty); bad {
 		o.Unjudged++
 		o.keepFaulty(FaultyRow{Place: place, Column: column}, whole)
 	}
@@ -308,7 +308,7 @@ func (o *Outlook) foreseeSaid(row *sheet.Row, said []Aside) {
 	light := o.Light
 	o.Light = true
 	for _, f := range o.Foresee(row, o.Now, o.Now, o.Until, said...) {
-		e := event{due: f.Due, step: f.Step, moved: !f.Unmoved.IsZero(), sketch: sketch{outcome: f.Outcome, code: f.Verdict.Reason.Code, wording: f.Template, emails: 1, to: len(f.To)}}
+		e := event{due: f.Due, step: f.Step, moved: !f.Unmoved.IsZero(), sketch: sketch{outcome: f.Outcome, code: f.Decision.Reason.Code, wording: f.Template, emails: 1, to: len(f.To)}}
 		var who []string
 		for _, list := range [][]value.Mailbox{f.To, f.Cc, f.Bcc} {
 			for _, m := range list {
@@ -334,7 +334,7 @@ func (o *Outlook) gatherRow(row *sheet.Row, place int64, whole func() *sheet.Row
 			pieces, own = o.pieces(o.rounds[i], row, at, Memory{})
 		}
 		for _, c := range own {
-			o.events = append(o.events, event{due: o.rounds[i].Due, sketch: sketch{outcome: c.Outcome, code: c.Verdict.Reason.Code, wording: c.Template, emails: 1}})
+			o.events = append(o.events, event{due: o.rounds[i].Due, sketch: sketch{outcome: c.Outcome, code: c.Decision.Reason.Code, wording: c.Template, emails: 1}})
 		}
 		for k := range pieces {
 			p := &pieces[k]
@@ -411,18 +411,18 @@ func (o *Outlook) formulas(row *sheet.Row, at time.Time) *sheet.Row {
 // something that can be read, and the column to mend.
 func (o *Outlook) Fault(row *sheet.Row) (column string, bad bool) {
 	row = o.formulas(row, o.Now)
-	holds, blame := o.Rule.Condition.Judge(o.facts(row, o.Now, Memory{}))
-	return o.fault(row, holds, blame)
+	holds, faulty := o.Rule.Condition.Judge(o.facts(row, o.Now, Memory{}))
+	return o.fault(row, holds, faulty)
 }
 
 // fault is Fault for a row whose formulas are worked out and whose condition has
 // been judged.
-func (o *Outlook) fault(row *sheet.Row, holds rule.Truth, blame string) (column string, bad bool) {
+func (o *Outlook) fault(row *sheet.Row, holds rule.Truth, faulty string) (column string, bad bool) {
 	if row.Gone || holds == rule.False {
 		return "", false
 	}
 	if holds == rule.Unknown {
-		return blame, true
+		return faulty, true
 	}
 	t := &o.Rule.Trigger
 	switch t.Kind {
@@ -469,7 +469,7 @@ func (o *Outlook) past(row *sheet.Row) int {
 	case rule.Date:
 		return o.dated(row).past
 	case rule.Change, rule.Threshold:
-		return len(o.Setting.Past(row, time.Time{}, o.Now, nil))
+		return len(o.CompiledRule.Past(row, time.Time{}, o.Now, nil))
 	}
 	return 0
 }
@@ -487,7 +487,7 @@ func (o *Outlook) dated(row *sheet.Row) dated {
 	d, ok := o.seed[key]
 	if !ok {
 		d.coming = o.Rule.Due(row.ID, a, &o.timing, o.Now, o.Now, o.Until, nil)
-		d.past = len(o.Setting.Past(row, time.Time{}, o.Now, nil))
+		d.past = len(o.CompiledRule.Past(row, time.Time{}, o.Now, nil))
 		o.seed[key] = d
 	}
 	return d
@@ -576,7 +576,7 @@ func (o *Outlook) judge(occ *rule.Occasion, row *sheet.Row) sketch {
 		}
 		return sketch{outcome: Skip, code: reason.ConditionFalse, early: true}
 	}
-	s := sketch{wording: o.Setting.wording(occ, facts), emails: 1}
+	s := sketch{wording: o.CompiledRule.wording(occ, facts), emails: 1}
 	if holds == rule.Unknown {
 		s.outcome, s.code, s.early = Incomplete, reason.Unreadable, true
 		return s
@@ -959,18 +959,18 @@ func (d *Difference) Merge(o *Difference) {
 // ForeseeOne judges the email of a line on its row: with its recipients and, as
 // the setting says, its letter or no more than its subject. A round-up is
 // written about its first row alone.
-func (s *Setting) ForeseeOne(row *sheet.Row, known time.Time, l OutlookLine) Foreseen {
+func (s *CompiledRule) ForeseeOne(row *sheet.Row, known time.Time, l OutlookLine) Foreseen {
 	if l.Rows > 0 {
 		o := rule.Occasion{Kind: rule.Schedule, Rule: s.Rule.ID, Due: l.Due}
 		if rounds := s.Rounds(l.Due.Add(-Tick), l.Due); len(rounds) > 0 {
 			o = rounds[0]
 		}
 		o.Mailbox = l.Who
-		out := Foreseen{o, Verdict{Outcome: l.Outcome, Template: l.Wording}}
+		out := Foreseen{o, Decision{Outcome: l.Outcome, Template: l.Wording}}
 		out.To, _ = value.ParseMailboxes(l.Who)
-		out.Verdict.Reason = reason.Reason{Code: l.Code}
+		out.Decision.Reason = reason.Reason{Code: l.Code}
 		if l.Outcome != Incomplete {
-			out.Verdict.Reason = reason.Reason{Code: reason.Round, N: l.Rows}
+			out.Decision.Reason = reason.Reason{Code: reason.Round, N: l.Rows}
 		}
 		on := s.Sheet.Compute(row, l.Due, s.Calendar)
 		facts := s.facts(on, l.Due, Memory{})
@@ -983,7 +983,7 @@ func (s *Setting) ForeseeOne(row *sheet.Row, known time.Time, l OutlookLine) For
 		}
 	}
 	to, _ := value.ParseMailboxes(strings.ReplaceAll(l.Who, " ", ","))
-	return Foreseen{Verdict: Verdict{Outcome: l.Outcome, Template: l.Wording, To: to, Reason: reason.Reason{Code: l.Code}}}
+	return Foreseen{Decision: Decision{Outcome: l.Outcome, Template: l.Wording, To: to, Reason: reason.Reason{Code: l.Code}}}
 }
 
 // EventsOf gives emails as a Difference compares them.
@@ -997,7 +997,7 @@ func EventsOf(emails []Email) []event {
 				who = append(who, m.Key())
 			}
 		}
-		out = append(out, event{due: e.At, step: e.Step, sketch: sketch{outcome: e.Outcome, code: e.Verdict.Reason.Code, wording: e.Template, emails: 1, who: strings.Join(who, " ")}})
+		out = append(out, event{due: e.At, step: e.Step, sketch: sketch{outcome: e.Outcome, code: e.Decision.Reason.Code, wording: e.Template, emails: 1, who: strings.Join(who, " ")}})
 	}
 	return out
 }

@@ -43,10 +43,10 @@ func TestOutlookAgreesWithForesee(t *testing.T) {
 				o.Look(row, int64(i), func() *sheet.Row { return row })
 				for _, c := range slow.Foresee(row, from, from, outlook.Until, asides[row.ID]...) {
 					if c.Outcome == plan.Skip {
-						skipped[c.Verdict.Reason.Code]++
+						skipped[c.Decision.Reason.Code]++
 						continue
 					}
-					want[fmt.Sprint(row.ID, c.Due.UTC(), c.Step, c.Outcome, c.Verdict.Template)]++
+					want[fmt.Sprint(row.ID, c.Due.UTC(), c.Step, c.Outcome, c.Decision.Template)]++
 				}
 			}
 			if slow.IsRoundUp() {
@@ -58,14 +58,14 @@ func TestOutlookAgreesWithForesee(t *testing.T) {
 					}
 					for _, c := range own {
 						if c.Outcome == plan.Skip {
-							skipped[c.Verdict.Reason.Code]++
+							skipped[c.Decision.Reason.Code]++
 							continue
 						}
 						row := c.Row
 						if row == "" {
 							row = "up " + c.Mailbox
 						}
-						want[fmt.Sprint(row, c.Due.UTC(), c.Step, c.Outcome, c.Verdict.Template)]++
+						want[fmt.Sprint(row, c.Due.UTC(), c.Step, c.Outcome, c.Decision.Template)]++
 					}
 				}
 			}
@@ -102,7 +102,7 @@ func TestOutlookAgreesWithForesee(t *testing.T) {
 
 func silenced(key string) bool { return strings.HasPrefix(key, "b") }
 
-func settingsOf(t *testing.T, b *exchange.Bundle) []*plan.Setting {
+func settingsOf(t *testing.T, b *exchange.Bundle) []*plan.CompiledRule {
 	t.Helper()
 	out, err := b.Settings(true)
 	if err != nil {
@@ -187,7 +187,7 @@ L-5,2027-03-20,,out,50,,perhaps,a@m.example,,
 
 // saidOf says of some emails to come that they are left out, go a day later, or
 // end their chain.
-func saidOf(s *plan.Setting, rows []*sheet.Row, until time.Time, seed uint64) map[string][]plan.Aside {
+func saidOf(s *plan.CompiledRule, rows []*sheet.Row, until time.Time, seed uint64) map[string][]plan.Aside {
 	if seed%3 != 0 {
 		return nil
 	}

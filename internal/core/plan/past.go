@@ -12,10 +12,10 @@ const pastSpan = 400 * 24 * time.Hour
 
 // Past gives what a baseline leaves as it is on a row: the due times after
 // since, zero being for ever, and not after the baseline, and the state or the
-// limit the row stands in. An episode is the one the standing has counted;
+// limit the row stands in. An episode is the one the row state has counted;
 // number 0 is one that had begun before the rule counted. Of other triggers
 // nothing is past.
-func (s *Setting) Past(row *sheet.Row, since, base time.Time, st *rule.Standing) []rule.Occasion {
+func (s *CompiledRule) Past(row *sheet.Row, since, base time.Time, st *rule.RowState) []rule.Occasion {
 	paused := !since.IsZero()
 	if from := base.Add(-pastSpan); since.Before(from) {
 		since = from
@@ -25,7 +25,7 @@ func (s *Setting) Past(row *sheet.Row, since, base time.Time, st *rule.Standing)
 		return s.Rule.Due(row.ID, s.Anchor(row), &s.timing, since, since, base, nil)
 	case rule.Change, rule.Threshold:
 		// As if it had just been added: what is so already would have fired.
-		o, ok := s.Settle(nil, row, base, &rule.Standing{})
+		o, ok := s.Settle(nil, row, base, &rule.RowState{})
 		if !ok {
 			return nil
 		}

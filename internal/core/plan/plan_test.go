@@ -24,7 +24,7 @@ func at(s string) time.Time {
 }
 
 // world is one rule over a small sheet.
-func world() (*Setting, *sheet.Sheet) {
+func world() (*CompiledRule, *sheet.Sheet) {
 	l, _ := value.FindLocale("en-GB")
 	s := &sheet.Sheet{Zone: time.UTC, Locale: l, Key: "key", Settle: 2 * time.Minute, Columns: []sheet.Column{
 		{ID: "key", Name: "Loan", Type: value.Text, Pos: 0}, {ID: "due", Name: "Return due", Type: value.Date, Pos: 1, Order: value.YearMonthDay},
@@ -42,7 +42,7 @@ func world() (*Setting, *sheet.Sheet) {
 }
 
 // ready makes a setting, which must be in order.
-func ready(s *sheet.Sheet, r *rule.Rule, templates map[string]*template.Template) *Setting {
+func ready(s *sheet.Sheet, r *rule.Rule, templates map[string]*template.Template) *CompiledRule {
 	if err := s.Compile(); err != nil {
 		panic(err)
 	}
@@ -53,7 +53,7 @@ func ready(s *sheet.Sheet, r *rule.Rule, templates map[string]*template.Template
 	if err := r.Validate(scope); err != nil {
 		panic(err)
 	}
-	set, err := NewSetting(s, r, templates, calendar.Default(), nil)
+	set, err := Compile(s, r, templates, calendar.Default(), nil)
 	if err != nil {
 		panic(err)
 	}
@@ -61,7 +61,7 @@ func ready(s *sheet.Sheet, r *rule.Rule, templates map[string]*template.Template
 }
 
 // rehearse plays a rehearsal in memory.
-func rehearse(settings []*Setting, rows []*sheet.Row, edits []Edit, from, to time.Time) (out []Line, err error) {
+func rehearse(settings []*CompiledRule, rows []*sheet.Row, edits []Edit, from, to time.Time) (out []Line, err error) {
 	var all []Line
 	r := &Rehearsal{Settings: settings, Edits: edits, From: from, To: to}
 	f, err := r.Play(func(g func(*sheet.Row) error) error {
@@ -144,7 +144,7 @@ func TestJudge(t *testing.T) {
 			}
 		}
 		got := set.Foresee(r, at("2027-03-15T00:00:00Z"), at("2027-03-15T00:00:00Z"), at("2027-03-15T23:00:00Z"))
-		if len(got) != 1 || string(got[0].Outcome) != c.outcome || !strings.Contains(got[0].Verdict.Reason.Words(), c.reason) {
+		if len(got) != 1 || string(got[0].Outcome) != c.outcome || !strings.Contains(got[0].Decision.Reason.Words(), c.reason) {
 			t.Errorf("%s: %+v", name, got)
 		}
 	}
@@ -160,8 +160,8 @@ func TestJudge(t *testing.T) {
 	}
 }
 
-func lines(set *Setting, rows []*sheet.Row, edits []Edit, from, to string) []string {
-	ls, err := rehearse([]*Setting{set}, rows, edits, at(from), at(to))
+func lines(set *CompiledRule, rows []*sheet.Row, edits []Edit, from, to string) []string {
+	ls, err := rehearse([]*CompiledRule{set}, rows, edits, at(from), at(to))
 	if err != nil {
 		return []string{err.Error()}
 	}
@@ -231,7 +231,7 @@ func TestRehearseFaults(t *testing.T) {
 		"is earlier":                          {{At: at("2027-03-16T10:00:00Z"), Row: "L1", Set: cells(s, "who=x")}, {At: at("2027-03-15T10:00:00Z"), Row: "L1", Set: cells(s, "who=y")}},
 		"row \"L1\", which is not there then": {{At: at("2027-03-16T10:00:00Z"), Row: "L1", Delete: true}, {At: at("2027-03-17T10:00:00Z"), Row: "L1", Set: cells(s, "who=y")}},
 	} {
-		if _, err := rehearse([]*Setting{set}, rows, edits, at("2027-03-15T00:00:00Z"), at("2027-04-01T00:00:00Z")); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := rehearse([]*CompiledRule{set}, rows, edits, at("2027-03-15T00:00:00Z"), at("2027-04-01T00:00:00Z")); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%v, want %q", err, want)
 		}
 	}
@@ -267,7 +267,7 @@ func TestIdentityNeverTwice(t *testing.T) {
 				edits = append(edits, Edit{At: now, Row: id, Set: cells(s, cell)})
 			}
 		}
-		ls, err := rehearse([]*Setting{set}, rows, edits, start, at("2027-05-01T00:00:00Z"))
+		ls, err := rehearse([]*CompiledRule{set}, rows, edits, start, at("2027-05-01T00:00:00Z"))
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -60,7 +60,7 @@ type Piece struct {
 // Rehearsal is what is played: rules, switched on at From, over rows and
 // edits, up to before To.
 type Rehearsal struct {
-	Settings []*Setting
+	Settings []*CompiledRule
 	Edits    []Edit // in time order; those before From are done and settled before the baseline
 	From, To time.Time
 }
@@ -69,9 +69,9 @@ type Rehearsal struct {
 // lines as they come: in no order between rows. scan calls its argument for
 // every row in order. The lines are then to be put in order (Less) and handed
 // to a Finish.
-func (r *Rehearsal) Play(scan func(func(*sheet.Row) error) error, emit func(*Line) error) (*Finish, error) {
+func (r *Rehearsal) Play(scan func(func(*sheet.Row) error) error, emit func(*Line) error) (*Merge, error) {
 	if len(r.Settings) == 0 {
-		return &Finish{r: r}, nil
+		return &Merge{r: r}, nil
 	}
 	for _, s := range r.Settings {
 		s.Light = true
@@ -81,7 +81,7 @@ func (r *Rehearsal) Play(scan func(func(*sheet.Row) error) error, emit func(*Lin
 	if err != nil {
 		return nil, err
 	}
-	f := &Finish{r: r, brakes: make([]Brake, len(r.Settings)), held: map[rule.ID]bool{}}
+	f := &Merge{r: r, brakes: make([]Brake, len(r.Settings)), held: map[rule.ID]bool{}}
 	for i, s := range r.Settings {
 		f.brakes[i] = Brake{Rule: s.Rule, LetsGo: true}
 	}
@@ -124,7 +124,7 @@ func (r *Rehearsal) Play(scan func(func(*sheet.Row) error) error, emit func(*Lin
 
 // rests tells whether nothing can come of a row that nobody edits: most rows
 // of most date rules, in a rehearsal of weeks.
-func (s *Setting) rests(row *sheet.Row, from, to time.Time) bool {
+func (s *CompiledRule) rests(row *sheet.Row, from, to time.Time) bool {
 	switch s.Rule.Trigger.Kind {
 	case rule.Date:
 		return len(s.Dates(row, from, from.Add(-Tick), to.Add(-Tick), nil)) == 0
@@ -230,10 +230,10 @@ func changes(a, b *sheet.Row) bool {
 	return false
 }
 
-// player plays one rule over one row: it carries a Life's effects out in
+// simulator plays one rule over one row: it carries a Timeline's effects out in
 // memory, as lines.
-type player struct {
-	Life
+type simulator struct {
+	Timeline
 	course *course
 	index  int
 	emit   func(*Line) error
@@ -243,27 +243,27 @@ type player struct {
 }
 
 // newPlayer makes ready to play a rule, switched on at an instant, over a row.
-func newPlayer(s *Setting, c *course, index int, from time.Time, emit func(*Line) error) *player {
-	p := &player{course: c, index: index, emit: emit, judged: map[rule.ID]bool{}, Life: Life{Setting: s, ID: c.id, Row: c.start, Deleted: c.start == nil,
-		On: true, Baseline: from, Since: from.Add(-Tick), Known: from, Standing: &rule.Standing{}, Circumstances: Circumstances{Released: true, Nobody: true}}}
+func newPlayer(s *CompiledRule, c *course, index int, from time.Time, emit func(*Line) error) *simulator {
+	p := &simulator{course: c, index: index, emit: emit, judged: map[rule.ID]bool{}, Timeline: Timeline{CompiledRule: s, ID: c.id, Row: c.start, Deleted: c.start == nil,
+		On: true, Baseline: from, Since: from.Add(-Tick), Known: from, RowState: &rule.RowState{}, Circumstances: Circumstances{Released: true, Nobody: true}}}
 	p.Ledger, p.Pieces = p, p.piece
 	if p.Row == nil {
 		p.Row = c.was
 	}
 	if s.Moving() {
-		p.Standing.Looked = from
+		p.RowState.Looked = from
 	}
 	return p
 }
 
 // Ask implements Ledger.
-func (p *player) Ask([]rule.Occasion) {}
+func (p *simulator) Ask([]rule.Occasion) {}
 
 // Judged implements Ledger.
-func (p *player) Judged(id rule.ID) bool { return p.judged[id] }
+func (p *simulator) Judged(id rule.ID) bool { return p.judged[id] }
 
 // Enter implements Ledger.
-func (p *player) Enter(e *Email) {
+func (p *simulator) Enter(e *Email) {
 	p.judged[e.Identity()] = true
 	if e.Mailbox != "" {
 		whole := e.Occasion.Whole()
@@ -271,11 +271,11 @@ func (p *player) Enter(e *Email) {
 	}
 }
 
-// Last implements Ledger: the Life knows its own.
-func (p *player) Last() (time.Time, bool) { return time.Time{}, false }
+// Last implements Ledger: the Timeline knows its own.
+func (p *simulator) Last() (time.Time, bool) { return time.Time{}, false }
 
 // FirstOf implements Ledger.
-func (p *player) FirstOf(x *Pending) *Email { return accepted(x.Hangs) }
+func (p *simulator) FirstOf(x *Pending) *Email { return accepted(x.Hangs) }
 
 // accepted gives an email that goes as it will be once it has been accepted, at
 // the instant it was judged at.
@@ -287,7 +287,7 @@ func accepted(e *Email) *Email {
 	return &first
 }
 
-func (p *player) play(to time.Time) error {
+func (p *simulator) play(to time.Time) error {
 	cur := p.course.start // edits make new rows of it
 	var last time.Time
 	settleUpTo := func(t time.Time) { // settling comes before edits at one instant
@@ -334,7 +334,7 @@ func (p *player) play(to time.Time) error {
 
 // print makes lines of what has been decided. An email that was incomplete
 // leaves a second line only if it goes.
-func (p *player) print() {
+func (p *simulator) print() {
 	for _, x := range p.Effects {
 		switch e := x.As; {
 		case x.Kind == Write, x.Kind == Amend && (e.State == delivery.Queued || e.State == delivery.Held && e.Why.Code == reason.AsksFirst):
@@ -345,7 +345,7 @@ func (p *player) print() {
 }
 
 // piece hands on what a row adds to a round-up, as it last settled.
-func (p *player) piece(o rule.Occasion, at time.Time) {
+func (p *simulator) piece(o rule.Occasion, at time.Time) {
 	if p.Row == nil {
 		return
 	}
@@ -361,9 +361,9 @@ func (p *player) piece(o rule.Occasion, at time.Time) {
 	}
 }
 
-func (p *player) lineOf(e *Email) *Line {
+func (p *simulator) lineOf(e *Email) *Line {
 	id := e.Identity()
-	l := &Line{At: e.At, Row: p.ID, Step: e.Step, Mailbox: e.Mailbox, Occasion: id, Whole: id, Outcome: e.Outcome, Reason: e.Verdict.Reason.Words(),
+	l := &Line{At: e.At, Row: p.ID, Step: e.Step, Mailbox: e.Mailbox, Occasion: id, Whole: id, Outcome: e.Outcome, Reason: e.Decision.Reason.Words(),
 		Reaction: e.Kind.Reaction() && e.Base == ""}
 	if e.Mailbox != "" {
 		whole := e.Occasion.Whole()
@@ -386,7 +386,7 @@ func written(boxes []value.Mailbox) []string {
 	return out
 }
 
-func (p *player) line(l *Line) {
+func (p *simulator) line(l *Line) {
 	if p.err != nil {
 		return
 	}

@@ -23,26 +23,26 @@ type piece struct {
 }
 
 // IsRoundUp tells whether the rule sends round-ups.
-func (s *Setting) IsRoundUp() bool { return s.Rule.GroupBy != "" }
+func (s *CompiledRule) IsRoundUp() bool { return s.Rule.GroupBy != "" }
 
 // pieces gives what a row adds to each recipient's round-up, or, where
-// something stands against the row, its own verdict: nothing where the
+// something stands against the row, its own decision: nothing where the
 // condition is false.
-func (s *Setting) pieces(o rule.Occasion, row *sheet.Row, at time.Time, m Memory) (out []piece, own []Considered) {
+func (s *CompiledRule) pieces(o rule.Occasion, row *sheet.Row, at time.Time, m Memory) (out []piece, own []Considered) {
 	row = s.Sheet.Compute(row, at, s.Calendar)
 	facts := s.facts(row, at, m)
-	holds, blame := s.Rule.Condition.Judge(facts)
+	holds, faulty := s.Rule.Condition.Judge(facts)
 	if holds == rule.False {
 		return nil, nil
 	}
 	if row.Gone {
 		return nil, []Considered{{o, skip(reason.RowGone), at, row}}
 	}
-	v := Verdict{Outcome: s.sends(), Template: s.wording(&o, facts)}
+	v := Decision{Outcome: s.sends(), Template: s.wording(&o, facts)}
 	bad := s.recipients(&v, row, s.Rule.To, s.Rule.Cc, s.Rule.Bcc)
 	switch {
 	case holds == rule.Unknown:
-		return nil, []Considered{{o, s.incomplete(v, blame, s.unreadable(row, blame)), at, row}}
+		return nil, []Considered{{o, s.incomplete(v, faulty, s.unreadable(row, faulty)), at, row}}
 	case bad != "":
 		return nil, []Considered{{o, s.incomplete(v, bad, s.unreadable(row, bad)), at, row}}
 	case len(v.To) == 0:
@@ -73,9 +73,9 @@ func (s *Setting) pieces(o rule.Occasion, row *sheet.Row, at time.Time, m Memory
 
 // gather puts a recipient's pieces together. names are those of the rows, in
 // order.
-func (s *Setting) gather(round rule.Occasion, ps []piece, names []string, at time.Time) Considered {
+func (s *CompiledRule) gather(round rule.Occasion, ps []piece, names []string, at time.Time) Considered {
 	round.Row, round.Mailbox = "", ps[0].to[0].Key()
-	v := Verdict{Outcome: s.sends(), Template: s.Rule.Send[0].Template, To: ps[0].to, ReplyTo: ps[0].replyTo}
+	v := Decision{Outcome: s.sends(), Template: s.Rule.Send[0].Template, To: ps[0].to, ReplyTo: ps[0].replyTo}
 	seen := map[string]bool{ps[0].to[0].Key(): true}
 	add := func(into *[]value.Mailbox, boxes []value.Mailbox) {
 		for _, m := range boxes {
@@ -116,7 +116,7 @@ type RoundUp struct {
 // RoundUps judges a round of a schedule over all rows, each as it last settled
 // and in the order of the sheet: the round-ups by recipient, and what stands
 // against single rows. memory gives what is remembered of a row.
-func (s *Setting) RoundUps(round rule.Occasion, rows []*sheet.Row, at time.Time, memory func(*sheet.Row) Memory) (ups []RoundUp, own []Considered) {
+func (s *CompiledRule) RoundUps(round rule.Occasion, rows []*sheet.Row, at time.Time, memory func(*sheet.Row) Memory) (ups []RoundUp, own []Considered) {
 	by := map[string]int{}
 	var ps [][]piece
 	for _, row := range rows {
@@ -149,7 +149,7 @@ func (s *Setting) RoundUps(round rule.Occasion, rows []*sheet.Row, at time.Time,
 			c.Rendered = s.Templates[c.Template].Render(template.Context{Sheet: s.Sheet, Row: computed[0], Rows: computed, Today: facts.Today, Facts: facts, To: c.To})
 			c.OptOut = s.Rule.OptOut
 			if large := c.Rendered.Missing; len(large) > 0 { // each row by itself was complete
-				c.Verdict = s.incomplete(c.Verdict, large[0], s.missing(s.Templates[c.Template], computed[0], large))
+				c.Decision = s.incomplete(c.Decision, large[0], s.missing(s.Templates[c.Template], computed[0], large))
 			}
 		}
 		ups[i].Considered = c
@@ -159,7 +159,7 @@ func (s *Setting) RoundUps(round rule.Occasion, rows []*sheet.Row, at time.Time,
 
 // CheckRoundUp tells whether the fields outside a round-up's table are the
 // same for all rows of each recipient; else which rows differ.
-func (s *Setting) CheckRoundUp(rows []*sheet.Row, at time.Time) error {
+func (s *CompiledRule) CheckRoundUp(rows []*sheet.Row, at time.Time) error {
 	if !s.IsRoundUp() {
 		return nil
 	}

@@ -96,9 +96,9 @@ func (s SheetScope) HasTemplate(id string) bool { return s.Templates[id] }
 // DefaultZone implements Scope.
 func (s SheetScope) DefaultZone() *time.Location { return s.Sheet.Zone }
 
-// Judge tells whether the condition holds. blame is the column of the first
+// Judge tells whether the condition holds. faulty is the column of the first
 // unreadable cell that made the answer unknown. A nil condition holds.
-func (c *Condition) Judge(f Facts) (t Truth, blame string) {
+func (c *Condition) Judge(f Facts) (t Truth, faulty string) {
 	if c == nil {
 		return True, ""
 	}
@@ -108,15 +108,15 @@ func (c *Condition) Judge(f Facts) (t Truth, blame string) {
 	case 'y':
 		return join(c.Any, f, True)
 	case 'n':
-		t, blame = c.Not.Judge(f)
-		return -t, blame
+		t, faulty = c.Not.Judge(f)
+		return -t, faulty
 	}
 	return c.leaf(f)
 }
 
 // join is "all" with decisive False and "any" with decisive True.
 func join(cs []Condition, f Facts, decisive Truth) (Truth, string) {
-	out, blame := -decisive, ""
+	out, faulty := -decisive, ""
 	for i := range cs {
 		t, b := cs[i].Judge(f)
 		if t == decisive {
@@ -124,12 +124,12 @@ func join(cs []Condition, f Facts, decisive Truth) (Truth, string) {
 		}
 		if t == Unknown {
 			if out != Unknown {
-				blame = b
+				faulty = b
 			}
 			out = Unknown
 		}
 	}
-	return out, blame
+	return out, faulty
 }
 
 func truth(b bool) Truth {
@@ -166,16 +166,16 @@ func (c *Condition) leaf(f Facts) (Truth, string) {
 	case IsFilled:
 		return truth(v.IsFilled()), ""
 	}
-	want, blame := c.wanted(f, p)
-	if blame != "" {
-		return Unknown, blame
+	want, faulty := c.wanted(f, p)
+	if faulty != "" {
+		return Unknown, faulty
 	}
 	return c.compare(v, want, p.col, f.Today), ""
 }
 
 // wanted resolves the leaf's value on the row; an empty {column} inside a list
 // is passed over.
-func (c *Condition) wanted(f Facts, p *prepared) (want []value.Value, blame string) {
+func (c *Condition) wanted(f Facts, p *prepared) (want []value.Value, faulty string) {
 	if p.fixed != nil {
 		return p.fixed, ""
 	}

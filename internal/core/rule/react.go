@@ -9,9 +9,9 @@ import (
 	"nivot/internal/core/value"
 )
 
-// Standing is what a rule that reacts remembers of one row beyond what the row
+// RowState is what a rule that reacts remembers of one row beyond what the row
 // itself tells. Its number never goes down, over pause, undo and restore too.
-type Standing struct {
+type RowState struct {
 	Number  int                  `json:"n,omitempty"`       // episodes, or settled changes, so far
 	Armed   *bool                `json:"armed,omitempty"`   // threshold, where it is not simply that the comparison is false
 	Was     *string              `json:"was,omitempty"`     // change: what the cell held before it became unreadable
@@ -20,12 +20,12 @@ type Standing struct {
 }
 
 // IsZero tells whether there is nothing to remember.
-func (s *Standing) IsZero() bool {
+func (s *RowState) IsZero() bool {
 	return s.Number == 0 && s.Armed == nil && s.Was == nil && s.Looked.IsZero() && len(s.Changed) == 0
 }
 
 // Baseline forgets what a new baseline makes void, and keeps the counters.
-func (s *Standing) Baseline(at time.Time) {
+func (s *RowState) Baseline(at time.Time) {
 	s.Armed, s.Was, s.Changed = nil, nil, nil
 	if !s.Looked.IsZero() {
 		s.Looked = at
@@ -42,8 +42,8 @@ type Settled struct {
 }
 
 // React tells whether a settling row makes an occasion of a reaction, and
-// brings the standing up to date.
-func (r *Rule) React(x Settled, st *Standing) (o Occasion, ok bool) {
+// brings the row state up to date.
+func (r *Rule) React(x Settled, st *RowState) (o Occasion, ok bool) {
 	o = Occasion{Kind: r.Trigger.Kind, Rule: r.ID, Row: x.After.ID, Column: r.Trigger.Column, Due: x.At}
 	switch r.Trigger.Kind {
 	case Change:
@@ -63,7 +63,7 @@ func (r *Rule) React(x Settled, st *Standing) (o Occasion, ok bool) {
 
 // Watch notes the changes of cells that conditions look back at. Adding a row
 // changes every filled cell.
-func Watch(columns []string, x Settled, st *Standing) {
+func Watch(columns []string, x Settled, st *RowState) {
 	for _, id := range columns {
 		c, ok := x.Sheet.Column(id)
 		if !ok {
@@ -95,7 +95,7 @@ func (r *Rule) edited(x Settled, o *Occasion) bool {
 // changed tells whether the column's settled value becomes one of To, coming
 // from one of From, having been none of To. Unreadable text neither enters nor
 // leaves; at the baseline it counts as empty.
-func (r *Rule) changed(x Settled, st *Standing, o *Occasion) bool {
+func (r *Rule) changed(x Settled, st *RowState, o *Occasion) bool {
 	c, ok := x.Sheet.Column(r.Trigger.Column)
 	if !ok {
 		return false
@@ -187,7 +187,7 @@ func (r *Rule) beyond(s *sheet.Sheet, row *sheet.Row) Truth {
 
 // crossed tells whether the threshold fires: the comparison is true and the
 // row is armed.
-func (r *Rule) crossed(x Settled, st *Standing, o *Occasion) bool {
+func (r *Rule) crossed(x Settled, st *RowState, o *Occasion) bool {
 	armed := r.beyond(x.Sheet, x.Before) != True
 	if st.Armed != nil {
 		armed = *st.Armed

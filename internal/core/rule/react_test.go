@@ -23,7 +23,7 @@ var monday = time.Date(2027, 3, 15, 9, 0, 0, 0, time.UTC)
 func story(t *testing.T, r *Rule, s *sheet.Sheet, column string, texts ...string) string {
 	t.Helper()
 	var before *sheet.Row
-	var st Standing
+	var st RowState
 	var out []string
 	for i, text := range texts {
 		at := monday.Add(time.Duration(i) * time.Hour)
@@ -152,7 +152,7 @@ func TestReactionTells(t *testing.T) {
 		`{"kind":"date","column":"due","offsets":[],"at":"09:00"}`:    "",
 		`{"kind":"schedule","start":"2027-03-19T15:30","rrule":null}`: "",
 	} {
-		var st Standing
+		var st RowState
 		o, fires := reacting(t, trigger).React(Settled{Sheet: s, Before: was, After: is, At: monday}, &st)
 		got := ""
 		if fires {
@@ -167,10 +167,10 @@ func TestReactionTells(t *testing.T) {
 // When cells changed is noted for conditions that look back.
 func TestWatch(t *testing.T) {
 	s := loans()
-	var st Standing
+	var st RowState
 	first, second := row(s, map[string]string{"state": "out", "name": "Ada"}), row(s, map[string]string{"state": "out", "name": ""})
 	if !st.IsZero() {
-		t.Error("a new standing remembers something")
+		t.Error("a new row state remembers something")
 	}
 	Watch([]string{"state", "name", "hum", "gone"}, Settled{Sheet: s, After: first, At: monday}, &st)
 	if len(st.Changed) != 2 || !st.Changed["state"].Equal(monday) || st.IsZero() {
@@ -181,7 +181,7 @@ func TestWatch(t *testing.T) {
 		t.Errorf("%v", st.Changed)
 	}
 	b, err := json.Marshal(&st)
-	var again Standing
+	var again RowState
 	if err != nil || json.Unmarshal(b, &again) != nil || !again.Changed["name"].Equal(st.Changed["name"]) {
 		t.Errorf("%s %v", b, err)
 	}

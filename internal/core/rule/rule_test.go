@@ -95,9 +95,9 @@ func TestCondition(t *testing.T) {
 			t.Errorf("%s: %v", in, err)
 			continue
 		}
-		got, blame := c.Judge(Facts{Sheet: s, Row: r, Today: today})
-		if got != want || (got == Unknown) != (blame == "due2") {
-			t.Errorf("%s: %d (%s), want %d", in, got, blame, want)
+		got, faulty := c.Judge(Facts{Sheet: s, Row: r, Today: today})
+		if got != want || (got == Unknown) != (faulty == "due2") {
+			t.Errorf("%s: %d (%s), want %d", in, got, faulty, want)
 		}
 		b, _ := json.Marshal(c)
 		var again Condition

@@ -3489,7 +3489,7 @@ export interface components {
         ReasonCode: "date" | "became" | "reached" | "added" | "changed" | "round" | "by-hand" | "follow-up" | "row-gone" | "row-deleted" | "same-moment" | "condition-false" | "no-wording" | "repeat-once" | "repeat-apart" | "do-not-email" | "stopped" | "no-such-step" | "not-recipient" | "first-did-not-go" | "date-moved" | "rule-gone" | "sheet-gone" | "became-mailboxes" | "unreadable" | "column-gone" | "no-address" | "field-empty" | "rows-differ" | "of-row" | "sending-off" | "asks-first" | "first-run" | "window" | "baseline" | "brake" | "daily-cap" | "restored" | "too-late" | "not-mended" | "no-room" | "looked-through" | "left-out" | "unreachable" | "put-off" | "lost-before" | "lost-after" | "lost-ledger" | "refused" | "some-put-off" | "given-up" | "program-stopped" | "cannot-write" | "cannot-read" | "program-fault" | "said";
         LogLine: {
             reason?: components["schemas"]["ReasonCode"];
-            trouble?: components["schemas"]["ReasonCode"];
+            lastError?: components["schemas"]["ReasonCode"];
             id: string;
             /** Format: date-time */
             at: string;
@@ -3549,7 +3549,7 @@ export interface components {
             messageId: string;
             recipients: components["schemas"]["RecipientOutcome"][];
             actions: ("it-went" | "send-again" | "leave-it" | "approve" | "drop")[];
-            blame: string;
+            faultyColumn: string;
         };
         Decision: {
             /** @enum {string} */
@@ -3566,7 +3566,7 @@ export interface components {
             row?: string;
             count: number;
             actions: string[];
-            blame: string;
+            faultyColumn: string;
             /** @description the rule whose emails it is about */
             rule?: string;
         };
@@ -4052,7 +4052,7 @@ export interface components {
             changedAt?: string;
             /** Format: date-time */
             nextAt?: string;
-            trouble?: string;
+            lastError?: string;
             /** @description it changed nothing because it would have changed more of the rows than is allowed */
             overShare?: boolean;
             log?: {

@@ -61,9 +61,9 @@ export function SourcePart({ sheet }: { sheet: Sheet }) {
                 : `The sheet follows ${state.source.place}${state.nextAt ? `; it is checked next ${at(state.nextAt)}` : ""}.`
               : "The sheet follows no file yet. Say where one is, and its rows are matched with these by key whenever it changes."}
           </p>
-          {state.trouble && (
+          {state.lastError && (
             <div role="alert" className="mb-4 border-l-2 border-brick pl-3">
-              <p>{state.trouble}</p>
+              <p>{state.lastError}</p>
               <p className="mt-1 text-ink-2">Nothing was changed.</p>
               {state.overShare && (
                 <button type="button" className="act-plain mt-2" onClick={() => void look.do(true)}>

@@ -14,37 +14,39 @@ import (
 	"nivot/internal/store"
 )
 
-// book is what one piece of work reads of sheets, rules and lists: each once.
-type book struct {
+// ruleCache is what one piece of work reads of sheets, rules and lists: each once.
+type ruleCache struct {
 	s        *store.Store
-	sheets   map[string]*sheetBook
+	sheets   map[string]*cachedSheet
 	silenced map[string]bool
 }
 
-type sheetBook struct {
+type cachedSheet struct {
 	record    *store.Sheet
 	sheet     *sheet.Sheet
 	calendar  calendar.Calendar
-	rules     []*ruleBook
+	rules     []*cachedRule
 	templates map[string]*template.Template
 }
 
-type ruleBook struct {
-	record  *store.Rule
-	setting *plan.Setting
+type cachedRule struct {
+	record   *store.Rule
+	compiled *plan.CompiledRule
 }
 
 // baseline is since when the rule counts; before it was switched on, for ever.
-func (rb *ruleBook) baseline() time.Time {
+func (rb *cachedRule) baseline() time.Time {
 	if rb.record.BaselineAt == nil {
 		return time.Time{}.Add(time.Hour)
 	}
 	return *rb.record.BaselineAt
 }
 
-func newBook(s *store.Store) *book { return &book{s: s, sheets: map[string]*sheetBook{}} }
+func newRuleCache(s *store.Store) *ruleCache {
+	return &ruleCache{s: s, sheets: map[string]*cachedSheet{}}
+}
 
-func (b *book) common(ctx context.Context) error {
+func (b *ruleCache) common(ctx context.Context) error {
 	if b.silenced != nil {
 		return nil
 	}
@@ -61,7 +63,7 @@ func (b *book) common(ctx context.Context) error {
 
 // sheet gives a sheet with its rules and templates. A rule that cannot be read
 // any more fails by name; it must not silence the others' errors.
-func (b *book) sheet(ctx context.Context, id string) (*sheetBook, error) {
+func (b *ruleCache) sheet(ctx context.Context, id string) (*cachedSheet, error) {
 	if sb, ok := b.sheets[id]; ok {
 		return sb, nil
 	}
@@ -72,7 +74,7 @@ func (b *book) sheet(ctx context.Context, id string) (*sheetBook, error) {
 	if err != nil {
 		return nil, err
 	}
-	sb := &sheetBook{record: rec, templates: map[string]*template.Template{}}
+	sb := &cachedSheet{record: rec, templates: map[string]*template.Template{}}
 	if sb.sheet, err = rec.Core(); err != nil {
 		return nil, err
 	}
@@ -104,22 +106,22 @@ func (b *book) sheet(ctx context.Context, id string) (*sheetBook, error) {
 		if err != nil {
 			return nil, err
 		}
-		set, err := b.setting(sb, core)
+		set, err := b.compile(sb, core)
 		if err != nil {
 			return nil, fmt.Errorf("rule %s: %w", rules[i].Name, err)
 		}
-		sb.rules = append(sb.rules, &ruleBook{&rules[i], set})
+		sb.rules = append(sb.rules, &cachedRule{&rules[i], set})
 	}
 	b.sheets[id] = sb
 	return sb, nil
 }
 
-func (b *book) setting(sb *sheetBook, r *rule.Rule) (*plan.Setting, error) {
-	return plan.NewSetting(sb.sheet, r, sb.templates, sb.calendar, func(key string) bool { return b.silenced[key] })
+func (b *ruleCache) compile(sb *cachedSheet, r *rule.Rule) (*plan.CompiledRule, error) {
+	return plan.Compile(sb.sheet, r, sb.templates, sb.calendar, func(key string) bool { return b.silenced[key] })
 }
 
 // historyOf gives the rule whose history a rule has taken over, "" for none.
-func (b *book) historyOf(id string) string {
+func (b *ruleCache) historyOf(id string) string {
 	for _, sb := range b.sheets {
 		if rb := sb.rule(id); rb != nil {
 			return rb.record.HistoryOf
@@ -128,7 +130,7 @@ func (b *book) historyOf(id string) string {
 	return ""
 }
 
-func (sb *sheetBook) rule(id string) *ruleBook {
+func (sb *cachedSheet) rule(id string) *cachedRule {
 	for _, r := range sb.rules {
 		if r.record.ID == id {
 			return r
@@ -154,28 +156,28 @@ func (e *Engine) Computed(ctx context.Context, s *sheet.Sheet) (func(*sheet.Row)
 	return func(r *sheet.Row) *sheet.Row { return s.Compute(r, now, c) }, nil
 }
 
-// Setting gives what a rule of a sheet, saved or a draft, is judged with.
-func (e *Engine) Setting(ctx context.Context, sheetID string, r *rule.Rule) (*plan.Setting, error) {
-	b := newBook(e.Store)
+// CompiledRule gives what a rule of a sheet, saved or a draft, is judged with.
+func (e *Engine) CompiledRule(ctx context.Context, sheetID string, r *rule.Rule) (*plan.CompiledRule, error) {
+	b := newRuleCache(e.Store)
 	sb, err := b.sheet(ctx, sheetID)
 	if err != nil {
 		return nil, err
 	}
-	return b.setting(sb, r)
+	return b.compile(sb, r)
 }
 
-// Settings gives the settings of a sheet's rules that are on, with their
+// CompiledRules gives the settings of a sheet's rules that are on, with their
 // records, in the order of their letters.
-func (e *Engine) Settings(ctx context.Context, sheetID string) (*sheet.Sheet, []*plan.Setting, []*store.Rule, error) {
-	sb, err := newBook(e.Store).sheet(ctx, sheetID)
+func (e *Engine) CompiledRules(ctx context.Context, sheetID string) (*sheet.Sheet, []*plan.CompiledRule, []*store.Rule, error) {
+	sb, err := newRuleCache(e.Store).sheet(ctx, sheetID)
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	var settings []*plan.Setting
+	var settings []*plan.CompiledRule
 	var records []*store.Rule
 	for _, r := range sb.rules {
 		if r.record.State == rule.On {
-			settings, records = append(settings, r.setting), append(records, r.record)
+			settings, records = append(settings, r.compiled), append(records, r.record)
 		}
 	}
 	return sb.sheet, settings, records, nil

@@ -19,15 +19,15 @@ import (
 // loaded is what a work has read: sheets and rules, rows, what the agenda and
 // the ledger hold of them, and what rules remember of them.
 type loaded struct {
-	book     *book
+	cache    *ruleCache
 	rows     map[int64]*store.Row
 	entries  map[int64][]store.Entry // of the agenda, by row
 	emails   map[int64]*plan.Email   // of the ledger, locked; nil for one that is not there
 	records  map[*plan.Email]*store.Delivery
-	waiting  map[lifeKey][]*plan.Email
-	memories map[store.StandingKey]*memory
-	known    map[int64]bool // rows whose standings have been read
-	asides   map[lifeKey][]plan.Aside
+	waiting  map[timelineKey][]*plan.Email
+	memories map[store.RowStateKey]*memory
+	known    map[int64]bool // rows whose states have been read
+	asides   map[timelineKey][]plan.Aside
 	rounds   map[string]map[string]time.Time // when schedules come round next, by sheet and rule
 	asked    map[rule.ID]bool                // occasions the ledger has been asked for
 	judged   map[rule.ID]bool                // those of them it knows, and those being written
@@ -35,19 +35,19 @@ type loaded struct {
 
 // memory is what a rule remembers of a row, and how it was read.
 type memory struct {
-	*rule.Standing
+	*rule.RowState
 	baseline time.Time
 	was      string
 }
 
-type lifeKey struct {
+type timelineKey struct {
 	rule string
 	row  int64
 }
 
 func newLoaded(tx *store.Store) loaded {
-	return loaded{book: newBook(tx), rows: map[int64]*store.Row{}, entries: map[int64][]store.Entry{}, emails: map[int64]*plan.Email{},
-		records: map[*plan.Email]*store.Delivery{}, waiting: map[lifeKey][]*plan.Email{}, memories: map[store.StandingKey]*memory{}, known: map[int64]bool{}, asides: map[lifeKey][]plan.Aside{},
+	return loaded{cache: newRuleCache(tx), rows: map[int64]*store.Row{}, entries: map[int64][]store.Entry{}, emails: map[int64]*plan.Email{},
+		records: map[*plan.Email]*store.Delivery{}, waiting: map[timelineKey][]*plan.Email{}, memories: map[store.RowStateKey]*memory{}, known: map[int64]bool{}, asides: map[timelineKey][]plan.Aside{},
 		rounds: map[string]map[string]time.Time{}, asked: map[rule.ID]bool{}, judged: map[rule.ID]bool{}}
 }
 
@@ -121,12 +121,12 @@ func (w *work) loadStandings(ctx context.Context, rows []int64) error {
 			ids = append(ids, id)
 		}
 	}
-	sts, baselines, err := w.tx.Standings(ctx, ids)
+	sts, baselines, err := w.tx.RowStates(ctx, ids)
 	if err != nil {
 		return err
 	}
 	for k, st := range sts {
-		w.memories[k] = &memory{Standing: st, baseline: baselines[k], was: store.Detail(st)}
+		w.memories[k] = &memory{RowState: st, baseline: baselines[k], was: store.Detail(st)}
 	}
 	said, err := w.tx.SetAsides(ctx, ids)
 	if err != nil {
@@ -135,8 +135,8 @@ func (w *work) loadStandings(ctx context.Context, rows []int64) error {
 	return gatherAsides(w.asides, said)
 }
 
-// loadWaiting locks a row's emails in some states, for its lives.
-func (w *work) loadWaiting(ctx context.Context, sb *sheetBook, in []delivery.State, row int64) error {
+// loadWaiting locks a row's emails in some states, for its timelines.
+func (w *work) loadWaiting(ctx context.Context, sb *cachedSheet, in []delivery.State, row int64) error {
 	ds, err := w.tx.LockRowDeliveries(ctx, in, row)
 	if err != nil {
 		return err
@@ -154,7 +154,7 @@ func (w *work) loadWaiting(ctx context.Context, sb *sheetBook, in []delivery.Sta
 			}
 			continue
 		}
-		k := lifeKey{ds[i].RuleID, row}
+		k := timelineKey{ds[i].RuleID, row}
 		w.waiting[k] = append(w.waiting[k], m)
 	}
 	return nil
@@ -189,14 +189,14 @@ func (w *work) take(d *store.Delivery) (*plan.Email, error) {
 	return m, nil
 }
 
-// emailOf turns a delivery into what its life needs of it.
+// emailOf turns a delivery into what its timeline needs of it.
 func emailOf(d *store.Delivery) (*plan.Email, error) {
 	o, err := occasionOf(d)
 	if err != nil {
 		return nil, err
 	}
 	m := &plan.Email{Ref: d.ID, Occasion: *o, State: d.State, Why: d.Reason.Reason, At: d.DueAt, Single: true}
-	m.Blame = d.Blame
+	m.FaultyColumn = d.FaultyColumn
 	if d.WentAt != nil {
 		m.WentAt = *d.WentAt
 	}
@@ -223,7 +223,7 @@ func (w *work) prefetch(ctx context.Context, entries []store.Entry) error {
 		if en.Kind != store.Due || row == nil || row.FirstEdit != nil {
 			continue
 		}
-		sb, err := w.book.sheet(ctx, en.SheetID)
+		sb, err := w.cache.sheet(ctx, en.SheetID)
 		if errors.Is(err, store.ErrNotFound) {
 			continue
 		}
@@ -238,7 +238,7 @@ func (w *work) prefetch(ctx context.Context, entries []store.Entry) error {
 		if err != nil {
 			return err
 		}
-		all = append(all, rb.setting.Dates(core, rb.since(en.Known, 0), rb.since(en.Since, plan.Tick), w.now, nil)...)
+		all = append(all, rb.compiled.Dates(core, rb.since(en.Known, 0), rb.since(en.Since, plan.Tick), w.now, nil)...)
 	}
 	w.ask(ctx, all)
 	return w.failed
@@ -257,7 +257,7 @@ func (w *work) ask(ctx context.Context, occ []rule.Occasion) {
 		}
 		w.asked[id] = true
 		keys = append(keys, id[:])
-		if from := w.book.historyOf(whole.Rule); from != "" && whole.Base == "" {
+		if from := w.cache.historyOf(whole.Rule); from != "" && whole.Base == "" {
 			whole.Rule = from
 			old := whole.Identity()
 			keys = append(keys, old[:])
@@ -285,7 +285,7 @@ func (w *work) fail(err error) {
 
 // since gives an instant up to which something is known, never before the
 // rule's baseline less a bit.
-func (rb *ruleBook) since(at *time.Time, less time.Duration) time.Time {
+func (rb *cachedRule) since(at *time.Time, less time.Duration) time.Time {
 	base := rb.baseline().Add(-less)
 	if at != nil && at.After(base) {
 		return *at
@@ -293,13 +293,13 @@ func (rb *ruleBook) since(at *time.Time, less time.Duration) time.Time {
 	return base
 }
 
-// life is a row's life by a rule, kept in the database.
-type life struct {
-	plan.Life
+// timeline is a row's timeline by a rule, kept in the database.
+type timeline struct {
+	plan.Timeline
 	w       *work
 	ctx     context.Context
-	sb      *sheetBook
-	rb      *ruleBook
+	sb      *cachedSheet
+	rb      *cachedRule
 	row     int64
 	due     *store.Entry // the entry by which the rule looks at the row
 	ran     bool         // up to now
@@ -308,31 +308,31 @@ type life struct {
 	facts   func(*plan.Email) string // of a round-up: the rows it is about
 }
 
-// life gives a row's life by a rule, each once; row is nil for round-ups, which
+// timeline gives a row's timeline by a rule, each once; row is nil for round-ups, which
 // are of no single row.
-func (w *work) life(ctx context.Context, sb *sheetBook, rb *ruleBook, row *store.Row) (*life, error) {
-	k := lifeKey{rule: rb.record.ID}
+func (w *work) timeline(ctx context.Context, sb *cachedSheet, rb *cachedRule, row *store.Row) (*timeline, error) {
+	k := timelineKey{rule: rb.record.ID}
 	if row != nil {
 		k.row = row.ID
 	}
-	if l := w.lives[k]; l != nil {
+	if l := w.timelines[k]; l != nil {
 		return l, nil
 	}
 	r := rb.record
-	l := &life{w: w, ctx: ctx, sb: sb, rb: rb, row: k.row}
-	l.Setting, l.Ledger, l.On, l.Baseline = rb.setting, l, r.State == rule.On, rb.baseline()
+	l := &timeline{w: w, ctx: ctx, sb: sb, rb: rb, row: k.row}
+	l.CompiledRule, l.Ledger, l.On, l.Baseline = rb.compiled, l, r.State == rule.On, rb.baseline()
 	l.Circumstances = plan.Circumstances{Now: w.now, Off: w.off, Released: r.ReleasedAt != nil, Looked: w.act.looked, Passed: w.act.passed, Restored: w.back.Until}
 	if r.PausedAt != nil && r.ResumedAt != nil {
 		l.PausedAt, l.ResumedAt = *r.PausedAt, *r.ResumedAt
 	}
-	w.lives[k] = l
+	w.timelines[k] = l
 	w.order = append(w.order, l)
 	if row == nil {
 		return l, nil
 	}
 	l.ID, l.Deleted = store.RowID(row.ID), row.DeletedAt != nil
 	l.memory = w.memory(rb, row.ID)
-	l.Standing = l.memory.Standing
+	l.RowState = l.memory.RowState
 	var err error
 	if l.Row, err = row.SettledCore(sb.sheet); err != nil {
 		return nil, err
@@ -348,7 +348,7 @@ func (w *work) life(ctx context.Context, sb *sheetBook, rb *ruleBook, row *store
 	if r.ArmingAfter != nil && *r.ArmingAfter < row.ID {
 		l.Since = rb.since(nil, plan.Tick) // its entry has not been computed yet
 	}
-	if isSchedule := rb.setting.Rule.Trigger.Kind == rule.Schedule; isSchedule {
+	if isSchedule := rb.compiled.Rule.Trigger.Kind == rule.Schedule; isSchedule {
 		// A round that has not been taken yet takes the row as it is now, before
 		// it settles anew.
 		at, err := w.roundDue(ctx, sb.record.ID, r.ID)
@@ -435,11 +435,11 @@ func originOf(en store.Entry) (*rule.Occasion, error) {
 
 // memory gives what a rule remembers of a row. What a newer baseline of the
 // rule makes void is forgotten.
-func (w *work) memory(rb *ruleBook, row int64) *memory {
-	k := store.StandingKey{RuleID: rb.record.ID, RowID: row}
+func (w *work) memory(rb *cachedRule, row int64) *memory {
+	k := store.RowStateKey{RuleID: rb.record.ID, RowID: row}
 	m := w.memories[k]
 	if m == nil {
-		m = &memory{Standing: &rule.Standing{}, baseline: rb.baseline()}
+		m = &memory{RowState: &rule.RowState{}, baseline: rb.baseline()}
 		w.memories[k] = m
 	}
 	if base := rb.baseline(); m.baseline.Before(base) {
@@ -447,20 +447,20 @@ func (w *work) memory(rb *ruleBook, row int64) *memory {
 		m.baseline = base
 	}
 	m.Number = max(m.Number, int(rb.record.CountsFrom))
-	if rb.setting.Moving() && m.Looked.IsZero() {
+	if rb.compiled.Moving() && m.Looked.IsZero() {
 		m.Looked = rb.baseline()
 	}
 	return m
 }
 
 // Ask implements plan.Ledger.
-func (l *life) Ask(occ []rule.Occasion) { l.w.ask(l.ctx, occ) }
+func (l *timeline) Ask(occ []rule.Occasion) { l.w.ask(l.ctx, occ) }
 
 // Judged implements plan.Ledger.
-func (l *life) Judged(id rule.ID) bool { return l.w.judged[id] }
+func (l *timeline) Judged(id rule.ID) bool { return l.w.judged[id] }
 
 // Enter implements plan.Ledger.
-func (l *life) Enter(m *plan.Email) {
+func (l *timeline) Enter(m *plan.Email) {
 	whole := m.Whole()
 	for _, id := range []rule.ID{m.Identity(), whole.Identity()} {
 		l.w.judged[id], l.w.asked[id] = true, true
@@ -468,7 +468,7 @@ func (l *life) Enter(m *plan.Email) {
 }
 
 // Last implements plan.Ledger.
-func (l *life) Last() (time.Time, bool) {
+func (l *timeline) Last() (time.Time, bool) {
 	at, ok, err := l.w.tx.LastFirst(l.ctx, l.rb.record.ID, l.row)
 	l.w.fail(err)
 	if from := l.rb.record.HistoryOf; from != "" {
@@ -482,7 +482,7 @@ func (l *life) Last() (time.Time, bool) {
 }
 
 // FirstOf implements plan.Ledger.
-func (l *life) FirstOf(p *plan.Pending) *plan.Email {
+func (l *timeline) FirstOf(p *plan.Pending) *plan.Email {
 	if p.Hangs != nil {
 		return p.Hangs
 	}
@@ -503,7 +503,7 @@ func (l *life) FirstOf(p *plan.Pending) *plan.Email {
 }
 
 // wake writes the entry for when the rule must look at the row again.
-func (l *life) wake() {
+func (l *timeline) wake() {
 	if l.due == nil && !l.settled {
 		return
 	}

@@ -18,9 +18,9 @@ import (
 // exclude an instant lie one tick beside it.
 const Tick = time.Microsecond
 
-// Setting is all that a rule's rows are judged with, made ready for many rows.
+// CompiledRule is all that a rule's rows are judged with, made ready for many rows.
 // It is for one goroutine.
-type Setting struct {
+type CompiledRule struct {
 	Sheet     *sheet.Sheet
 	Rule      *rule.Rule
 	Templates map[string]*template.Template
@@ -37,10 +37,10 @@ type Setting struct {
 	moving  bool              // a reaction to a column that changes by itself
 }
 
-// NewSetting makes a rule ready. The rule must have been validated against the
+// Compile makes a rule ready. The rule must have been validated against the
 // sheet; it and the templates are then the setting's own.
-func NewSetting(s *sheet.Sheet, r *rule.Rule, templates map[string]*template.Template, c calendar.Calendar, silenced func(string) bool) (*Setting, error) {
-	x := &Setting{Sheet: s, Rule: r, Templates: templates, Calendar: c, Silenced: silenced, Zone: r.Location(s.Zone)}
+func Compile(s *sheet.Sheet, r *rule.Rule, templates map[string]*template.Template, c calendar.Calendar, silenced func(string) bool) (*CompiledRule, error) {
+	x := &CompiledRule{Sheet: s, Rule: r, Templates: templates, Calendar: c, Silenced: silenced, Zone: r.Location(s.Zone)}
 	var err error
 	if x.timing, err = r.Timing(rule.Env{Zone: x.Zone, SheetZone: s.Zone, Calendar: c}); err != nil {
 		return nil, err
@@ -63,7 +63,7 @@ func NewSetting(s *sheet.Sheet, r *rule.Rule, templates map[string]*template.Tem
 	return x, nil
 }
 
-func (s *Setting) prepareConditions() {
+func (s *CompiledRule) prepareConditions() {
 	conds := []*rule.Condition{s.Rule.Condition}
 	for i := range s.Rule.Send {
 		conds = append(conds, s.Rule.Send[i].If)
@@ -83,7 +83,7 @@ func (s *Setting) prepareConditions() {
 	}
 }
 
-func (s *Setting) moves() bool {
+func (s *CompiledRule) moves() bool {
 	ids := []string{s.Rule.Trigger.Column}
 	for _, l := range []*rule.Level{s.Rule.Trigger.Limit, s.Rule.Trigger.Rearm} {
 		if l != nil {
@@ -99,10 +99,10 @@ func (s *Setting) moves() bool {
 }
 
 // Late gives the instant after which an email due at an instant is missed.
-func (s *Setting) Late(due time.Time) time.Time { return s.late.After(due, s.Zone) }
+func (s *CompiledRule) Late(due time.Time) time.Time { return s.late.After(due, s.Zone) }
 
 // Anchor is the cell that the rule's dates hang on.
-func (s *Setting) Anchor(row *sheet.Row) value.Value {
+func (s *CompiledRule) Anchor(row *sheet.Row) value.Value {
 	c, ok := s.Sheet.Column(s.Rule.Trigger.Column)
 	if !ok || row == nil {
 		return value.Value{}
@@ -115,7 +115,7 @@ func (s *Setting) Anchor(row *sheet.Row) value.Value {
 
 // Stands tells whether the date that an occasion hangs on is still the row's.
 // Occasions of other kinds always stand.
-func (s *Setting) Stands(o *rule.Occasion, row *sheet.Row) bool {
+func (s *CompiledRule) Stands(o *rule.Occasion, row *sheet.Row) bool {
 	if o.AnchorText == "" {
 		return true
 	}
@@ -126,7 +126,7 @@ func (s *Setting) Stands(o *rule.Occasion, row *sheet.Row) bool {
 // Dates gives a row's occasions by a date rule, and by a schedule one for each
 // instant, that fall due after from and not after to. known is since when the
 // row's date has been known.
-func (s *Setting) Dates(row *sheet.Row, known, from, to time.Time, judged func(rule.ID) bool) []rule.Occasion {
+func (s *CompiledRule) Dates(row *sheet.Row, known, from, to time.Time, judged func(rule.ID) bool) []rule.Occasion {
 	switch s.Rule.Trigger.Kind {
 	case rule.Date:
 		return s.Rule.Due(row.ID, s.Anchor(row), &s.timing, known, from, to, judged)
@@ -143,7 +143,7 @@ func (s *Setting) Dates(row *sheet.Row, known, from, to time.Time, judged func(r
 
 // Rounds gives the times a schedule comes round, after any move, after from
 // and not after to, as occasions without a row.
-func (s *Setting) Rounds(from, to time.Time) []rule.Occasion {
+func (s *CompiledRule) Rounds(from, to time.Time) []rule.Occasion {
 	if s.rounds == nil {
 		return nil
 	}
@@ -165,7 +165,7 @@ func (s *Setting) Rounds(from, to time.Time) []rule.Occasion {
 
 // NextRound gives when a schedule comes round next after from, or the zero
 // time.
-func (s *Setting) NextRound(from time.Time) time.Time {
+func (s *CompiledRule) NextRound(from time.Time) time.Time {
 	if s.rounds == nil {
 		return time.Time{}
 	}
@@ -188,7 +188,7 @@ func (s *Setting) NextRound(from time.Time) time.Time {
 // Next gives the next instant after from at which a rule must look at a row by
 // itself: a date falls due, or a moving column can have turned. The zero time
 // means never. Schedules look at all rows at once (NextRound).
-func (s *Setting) Next(row *sheet.Row, known, from time.Time) time.Time {
+func (s *CompiledRule) Next(row *sheet.Row, known, from time.Time) time.Time {
 	switch {
 	case s.Rule.Trigger.Kind == rule.Date:
 		return s.Rule.Next(s.Anchor(row), &s.timing, known, from)
@@ -199,9 +199,9 @@ func (s *Setting) Next(row *sheet.Row, known, from time.Time) time.Time {
 }
 
 // Settle tells what a settling row makes of a reaction: an occasion, due now
-// or moved by the window; and brings the standing up to date. before is the
+// or moved by the window; and brings the row state up to date. before is the
 // row as it last settled, nil for one that has been added.
-func (s *Setting) Settle(before, after *sheet.Row, at time.Time, st *rule.Standing) (o rule.Occasion, ok bool) {
+func (s *CompiledRule) Settle(before, after *sheet.Row, at time.Time, st *rule.RowState) (o rule.Occasion, ok bool) {
 	if !s.Rule.Trigger.Kind.Reaction() && len(s.watches) == 0 {
 		return o, false
 	}
@@ -229,8 +229,8 @@ func (s *Setting) Settle(before, after *sheet.Row, at time.Time, st *rule.Standi
 	return o, true
 }
 
-// Remembers tells whether the rule keeps a standing of its rows.
-func (s *Setting) Remembers() bool { return s.Rule.Trigger.Kind.Reaction() || len(s.watches) > 0 }
+// Remembers tells whether the rule keeps a state of its rows.
+func (s *CompiledRule) Remembers() bool { return s.Rule.Trigger.Kind.Reaction() || len(s.watches) > 0 }
 
 // Moving tells whether the rule reacts to a column that changes by itself.
-func (s *Setting) Moving() bool { return s.moving }
+func (s *CompiledRule) Moving() bool { return s.moving }

@@ -9,34 +9,34 @@ import (
 	"nivot/internal/core/rule"
 )
 
-// StandingKey names what a rule remembers of a row.
-type StandingKey struct {
+// RowStateKey names what a rule remembers of a row.
+type RowStateKey struct {
 	RuleID string
 	RowID  int64
 }
 
-type standing struct {
+type rowState struct {
 	RuleID   string
 	RowID    int64
 	Baseline *time.Time
 	Body     string
 }
 
-// Standings gives what rules remember of rows; baselines gives, of those, the
+// RowStates gives what rules remember of rows; baselines gives, of those, the
 // baseline up to which each is.
-func (s *Store) Standings(ctx context.Context, rows []int64) (out map[StandingKey]*rule.Standing, baselines map[StandingKey]time.Time, err error) {
-	out, baselines = map[StandingKey]*rule.Standing{}, map[StandingKey]time.Time{}
+func (s *Store) RowStates(ctx context.Context, rows []int64) (out map[RowStateKey]*rule.RowState, baselines map[RowStateKey]time.Time, err error) {
+	out, baselines = map[RowStateKey]*rule.RowState{}, map[RowStateKey]time.Time{}
 	err = chunks(rows, 1000, func(c []int64) error {
-		var found []standing
-		if err := s.DB(ctx).Raw("SELECT * FROM standings WHERE row_id IN ?", c).Scan(&found).Error; err != nil {
+		var found []rowState
+		if err := s.DB(ctx).Raw("SELECT * FROM row_states WHERE row_id IN ?", c).Scan(&found).Error; err != nil {
 			return err
 		}
 		for _, f := range found {
-			st := &rule.Standing{}
+			st := &rule.RowState{}
 			if err := json.Unmarshal([]byte(f.Body), st); err != nil {
 				return err
 			}
-			k := StandingKey{f.RuleID, f.RowID}
+			k := RowStateKey{f.RuleID, f.RowID}
 			out[k] = st
 			if f.Baseline != nil {
 				baselines[k] = *f.Baseline
@@ -49,33 +49,33 @@ func (s *Store) Standings(ctx context.Context, rows []int64) (out map[StandingKe
 
 // Remembered is what a rule remembers of a row, as of a baseline of the rule's.
 type Remembered struct {
-	StandingKey
+	RowStateKey
 	Baseline time.Time
-	Standing *rule.Standing
+	RowState *rule.RowState
 }
 
-// SaveStandings writes what rules remember of rows; what is nothing any more is
+// SaveRowStates writes what rules remember of rows; what is nothing any more is
 // forgotten.
-func (s *Store) SaveStandings(ctx context.Context, sts []Remembered) error {
+func (s *Store) SaveRowStates(ctx context.Context, sts []Remembered) error {
 	return chunks(sts, bulk, func(c []Remembered) error {
 		var q strings.Builder
 		var args []any
 		var nothing [][]any
 		for _, x := range c {
-			if x.Standing.IsZero() {
+			if x.RowState.IsZero() {
 				nothing = append(nothing, []any{x.RowID, x.RuleID})
 				continue
 			}
 			if q.Len() == 0 {
-				q.WriteString("REPLACE INTO standings (rule_id, row_id, baseline, body) VALUES ")
+				q.WriteString("REPLACE INTO row_states (rule_id, row_id, baseline, body) VALUES ")
 			} else {
 				q.WriteByte(',')
 			}
 			q.WriteString("(?,?,?,?)")
-			args = append(args, x.RuleID, x.RowID, x.Baseline, Detail(x.Standing))
+			args = append(args, x.RuleID, x.RowID, x.Baseline, Detail(x.RowState))
 		}
 		if len(nothing) > 0 {
-			if err := s.DB(ctx).Exec("DELETE FROM standings WHERE (row_id, rule_id) IN ?", nothing).Error; err != nil {
+			if err := s.DB(ctx).Exec("DELETE FROM row_states WHERE (row_id, rule_id) IN ?", nothing).Error; err != nil {
 				return err
 			}
 		}

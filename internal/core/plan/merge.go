@@ -27,10 +27,10 @@ func Less(a, b *Line) bool {
 	return a.Seq < b.Seq
 }
 
-// Finish does with lines in order what takes more than one row to know: it
+// Merge does with lines in order what takes more than one row to know: it
 // puts round-ups together, and applies the brake. Nobody approves; the brake
 // lets go after ten minutes without any email.
-type Finish struct {
+type Merge struct {
 	r       *Rehearsal
 	buffer  []Line
 	changes []change
@@ -46,7 +46,7 @@ type change struct {
 }
 
 // count notes when a row is there.
-func (f *Finish) count(l *course) {
+func (f *Merge) count(l *course) {
 	if l.start != nil {
 		f.changes = append(f.changes, change{f.r.From.Add(-Tick), 1})
 	}
@@ -61,7 +61,7 @@ func (f *Finish) count(l *course) {
 }
 
 // rowsAt counts the sheet's rows at an instant; instants come in order.
-func (f *Finish) rowsAt(at time.Time) int {
+func (f *Merge) rowsAt(at time.Time) int {
 	for len(f.changes) > 0 && !f.changes[0].at.After(at) {
 		f.rows += f.changes[0].by
 		f.changes = f.changes[1:]
@@ -70,7 +70,7 @@ func (f *Finish) rowsAt(at time.Time) int {
 }
 
 // Line takes the next line in order and hands on what is finished.
-func (f *Finish) Line(l *Line, emit func(*Line) error) error {
+func (f *Merge) Line(l *Line, emit func(*Line) error) error {
 	if len(f.buffer) > 0 && !f.buffer[0].At.Equal(l.At) {
 		if err := f.Flush(emit); err != nil {
 			return err
@@ -81,7 +81,7 @@ func (f *Finish) Line(l *Line, emit func(*Line) error) error {
 }
 
 // Flush hands on the lines of the last instant.
-func (f *Finish) Flush(emit func(*Line) error) error {
+func (f *Merge) Flush(emit func(*Line) error) error {
 	lines := f.roundUps(f.buffer)
 	f.brake(lines)
 	for i := range lines {
@@ -98,7 +98,7 @@ func (f *Finish) Flush(emit func(*Line) error) error {
 
 // roundUps puts the pieces of one instant together, by rule, round and
 // recipient. A round-up stands where its first row would.
-func (f *Finish) roundUps(lines []Line) []Line {
+func (f *Merge) roundUps(lines []Line) []Line {
 	if !slices.ContainsFunc(lines, func(l Line) bool { return l.Piece != nil }) {
 		return lines
 	}
@@ -138,7 +138,7 @@ func (f *Finish) roundUps(lines []Line) []Line {
 		l := g.first
 		l.Piece, l.Row, l.Rows, l.Mailbox = nil, "", g.names, c.Mailbox
 		l.Occasion = c.Identity()
-		l.Whole, l.Outcome, l.Reason = l.Occasion, c.Outcome, c.Verdict.Reason.Words()
+		l.Whole, l.Outcome, l.Reason = l.Occasion, c.Outcome, c.Decision.Reason.Words()
 		if c.Outcome != Skip {
 			l.Template, l.To, l.Cc = c.Template, written(c.To), written(c.Cc)
 		}
@@ -153,7 +153,7 @@ func (f *Finish) roundUps(lines []Line) []Line {
 
 // brake counts each rule's emails from reactions of one instant before it
 // decides on any.
-func (f *Finish) brake(lines []Line) {
+func (f *Merge) brake(lines []Line) {
 	counts := map[int]int{}
 	for i := range lines {
 		if l := &lines[i]; l.Reaction && (l.Outcome == Send || l.Outcome == Hold) {

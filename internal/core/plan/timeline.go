@@ -11,13 +11,13 @@ import (
 	"nivot/internal/core/value"
 )
 
-// Life is one row's life by one rule: a state machine that decides all that
+// Timeline is one row's life by one rule: a state machine that decides all that
 // becomes of its occasions. It is told what happens to the row (Run, Settle,
 // Remove), or what a person decides (Approve, Take, TakePast), and says by its
 // Effects what is to be done to the ledger and the agenda. The engine keeps it
 // in the database, a rehearsal in memory; neither decides anything.
-type Life struct {
-	*Setting
+type Timeline struct {
+	*CompiledRule
 	Circumstances
 	Ledger Ledger
 
@@ -31,7 +31,7 @@ type Life struct {
 	Baseline  time.Time      // what was due before it is past
 	Since     time.Time      // what falls due up to here has been judged
 	Known     time.Time      // since when the row's date has been known
-	Standing  *rule.Standing // what the rule remembers of the row
+	RowState  *rule.RowState // what the rule remembers of the row
 	Coming    []*Pending     // known to come
 	Waiting   []*Email       // incomplete, to be mended; and held, when the row is deleted
 	Asides    Asides         // what people have said of its emails to come
@@ -81,14 +81,14 @@ type Ledger interface {
 type Email struct {
 	Ref int64 // the ledger's; 0 of one that is to be written
 	rule.Occasion
-	Verdict
+	Decision
 	At         time.Time // the instant it was judged at
 	State      delivery.State
 	Why        reason.Reason // why it goes, waits or does not go
 	WentAt     time.Time     // when it was queued or held, by the rule's time; zero: not
 	FinishedAt time.Time     // when it was accepted; zero: not
 	On         *sheet.Row    // the row that it was judged on, with its formulas worked out; nil: none
-	Decided    bool          // its verdict is new: wording, recipients and letter
+	Decided    bool          // its decision is new: wording, recipients and letter
 	Single     bool          // with each: of its occasion the first mailbox, or the only one
 }
 
@@ -144,8 +144,8 @@ type Effect struct {
 // accepted.
 const underWay = 5 * time.Minute
 
-func (l *Life) memory() Memory {
-	return Memory{Standing: l.Standing, Last: func() (time.Time, bool) {
+func (l *Timeline) memory() Memory {
+	return Memory{RowState: l.RowState, Last: func() (time.Time, bool) {
 		at, ok := l.Ledger.Last()
 		if l.had && (!ok || l.last.After(at)) {
 			return l.last, true
@@ -157,7 +157,7 @@ func (l *Life) memory() Memory {
 // Run judges all that is due up to an instant. While the row has unsettled
 // edits, what fell due before the first of them is judged on the row as it last
 // settled, and the rest waits until it settles.
-func (l *Life) Run(to time.Time) {
+func (l *Timeline) Run(to time.Time) {
 	if l.First.IsZero() {
 		l.Advance(to)
 		return
@@ -175,7 +175,7 @@ func (l *Life) Run(to time.Time) {
 
 // Wake gives when the rule must look at the row again by itself; the zero time
 // means never.
-func (l *Life) Wake() time.Time {
+func (l *Timeline) Wake() time.Time {
 	switch {
 	case !l.On || l.Deleted:
 		return time.Time{}
@@ -189,7 +189,7 @@ func (l *Life) Wake() time.Time {
 
 // Advance judges what falls due on the settled row up to an instant: at each
 // instant first what turns by itself, then what is due.
-func (l *Life) Advance(to time.Time) {
+func (l *Timeline) Advance(to time.Time) {
 	for !l.Deleted && l.Row != nil && to.After(l.Since) {
 		until, look := to, time.Time{}
 		if l.Moving() {
@@ -202,7 +202,7 @@ func (l *Life) Advance(to time.Time) {
 		if look.IsZero() {
 			break
 		}
-		if o, ok := l.Setting.Settle(l.Row, l.Row, look, l.Standing); ok {
+		if o, ok := l.CompiledRule.Settle(l.Row, l.Row, look, l.RowState); ok {
 			l.react(o, l.Row, look)
 		}
 		l.due(l.Row, l.Since, look, time.Time{})
@@ -217,7 +217,7 @@ func (l *Life) Advance(to time.Time) {
 // due judges what falls due after from and not after to, each at its instant,
 // or, where the row has been settling, all at the instant it settles. What is
 // known to come counts whenever it fell due.
-func (l *Life) due(row *sheet.Row, from, to time.Time, settles time.Time) {
+func (l *Timeline) due(row *sheet.Row, from, to time.Time, settles time.Time) {
 	dates := l.dates(row, from, to)
 	for {
 		// One at a time: what is judged may add to what is to come, or end it.
@@ -258,7 +258,7 @@ func later(a, b time.Time) time.Time {
 
 // dates gives the row's dates and rounds that have not been judged. Those that
 // fall due at one moment are told apart without what has been judged before.
-func (l *Life) dates(row *sheet.Row, from, to time.Time) (out []rule.Occasion) {
+func (l *Timeline) dates(row *sheet.Row, from, to time.Time) (out []rule.Occasion) {
 	if !l.On || row == nil || !to.After(from) || l.IsRoundUp() && l.Pieces == nil {
 		return nil
 	}
@@ -280,7 +280,7 @@ func (l *Life) dates(row *sheet.Row, from, to time.Time) (out []rule.Occasion) {
 
 // consider judges an occasion for the first time. A schedule says nothing of
 // rows for which its condition is false.
-func (l *Life) consider(o rule.Occasion, row *sheet.Row, at time.Time) {
+func (l *Timeline) consider(o rule.Occasion, row *sheet.Row, at time.Time) {
 	if l.deferred(&o, at) {
 		return
 	}
@@ -297,7 +297,7 @@ func (l *Life) consider(o rule.Occasion, row *sheet.Row, at time.Time) {
 }
 
 // look does what something that was to come asks for.
-func (l *Life) look(p *Pending, row *sheet.Row, at time.Time) {
+func (l *Timeline) look(p *Pending, row *sheet.Row, at time.Time) {
 	switch p.Kind {
 	case Moved:
 		if l.On && !l.quiet(p.Occasion.Due) {
@@ -321,13 +321,13 @@ func (l *Life) look(p *Pending, row *sheet.Row, at time.Time) {
 
 // quiet reports whether an instant lies in the rule's last pause: nothing that
 // falls due then does.
-func (l *Life) quiet(at time.Time) bool {
+func (l *Timeline) quiet(at time.Time) bool {
 	return !l.PausedAt.IsZero() && !at.Before(l.PausedAt) && at.Before(l.ResumedAt)
 }
 
 // react takes up a reaction: now, or when the window opens. A paused rule has
 // counted it, and nothing falls due.
-func (l *Life) react(o rule.Occasion, row *sheet.Row, at time.Time) {
+func (l *Timeline) react(o rule.Occasion, row *sheet.Row, at time.Time) {
 	switch {
 	case !l.On:
 	case o.Due.After(at):
@@ -341,7 +341,7 @@ func (l *Life) react(o rule.Occasion, row *sheet.Row, at time.Time) {
 // Settle lets the row's edits count: what fell due before the first of them is
 // judged on the row as it last settled; then what was incomplete is judged
 // again, what has waited is judged, and the rule reacts to what has changed.
-func (l *Life) Settle(cur *sheet.Row, first, at time.Time) {
+func (l *Timeline) Settle(cur *sheet.Row, first, at time.Time) {
 	before := first.Add(-Tick)
 	l.First, l.SettlesAt = time.Time{}, time.Time{}
 	l.Advance(before)
@@ -365,7 +365,7 @@ func (l *Life) Settle(cur *sheet.Row, first, at time.Time) {
 		}
 		l.Since = later(l.Since, at.Add(-Tick))
 	}
-	o, fires := l.Setting.Settle(was, cur, at, l.Standing)
+	o, fires := l.CompiledRule.Settle(was, cur, at, l.RowState)
 	l.Row = cur
 	l.due(cur, l.Since, at, at)
 	if fires {
@@ -377,7 +377,7 @@ func (l *Life) Settle(cur *sheet.Row, first, at time.Time) {
 // Remove settles the rule's business with a row that is deleted: what fell due
 // before is judged; what is due and waits for settling, mending or approval is
 // skipped; what is to come is dropped without a line.
-func (l *Life) Remove(at time.Time) {
+func (l *Timeline) Remove(at time.Time) {
 	until := at.Add(-Tick)
 	if l.First.IsZero() {
 		l.Advance(until)
@@ -399,7 +399,7 @@ func (l *Life) Remove(at time.Time) {
 }
 
 // skipWaiting skips what waits for the row to settle.
-func (l *Life) skipWaiting(at time.Time) {
+func (l *Timeline) skipWaiting(at time.Time) {
 	type waited struct {
 		o   rule.Occasion
 		due time.Time
@@ -428,7 +428,7 @@ func (l *Life) skipWaiting(at time.Time) {
 }
 
 // Record writes what has been judged: with each, one email for every mailbox.
-func (l *Life) Record(cs []Considered) {
+func (l *Timeline) Record(cs []Considered) {
 	for i, c := range cs {
 		l.write(c, i == 0, false)
 	}
@@ -436,12 +436,12 @@ func (l *Life) Record(cs []Considered) {
 
 // write puts an occasion that has been judged into the ledger, and what comes
 // of it on the agenda. One that is there already stays as it is.
-func (l *Life) write(c Considered, first, spared bool) {
+func (l *Timeline) write(c Considered, first, spared bool) {
 	if l.Ledger.Ask([]rule.Occasion{c.Occasion}); l.Ledger.Judged(c.Identity()) && c.Mailbox == "" {
 		return
 	}
 	if why, out := l.Asides.leftOut(&c.Occasion); out && c.Outcome != Skip {
-		c.Verdict = skipped(why)
+		c.Decision = skipped(why)
 	}
 	e := &Email{Occasion: c.Occasion, Single: first}
 	l.decide(e, c, spared)
@@ -452,8 +452,8 @@ func (l *Life) write(c Considered, first, spared bool) {
 
 // decide says what becomes of an email whose occasion has been judged. spared:
 // its late limit has stood still.
-func (l *Life) decide(e *Email, c Considered, spared bool) {
-	e.Verdict, e.At, e.Why, e.On, e.Decided = c.Verdict, c.At, c.Verdict.Reason, c.On, true
+func (l *Timeline) decide(e *Email, c Considered, spared bool) {
+	e.Decision, e.At, e.Why, e.On, e.Decided = c.Decision, c.At, c.Decision.Reason, c.On, true
 	went := c.At
 	if spared && !e.WentAt.IsZero() {
 		went = e.WentAt // it counts from when it was held
@@ -483,7 +483,7 @@ func (l *Life) decide(e *Email, c Considered, spared bool) {
 }
 
 // holds gives why an email is held, "" where it is not.
-func (l *Life) holds(e *Email, what Outcome) reason.Code {
+func (l *Timeline) holds(e *Email, what Outcome) reason.Code {
 	switch {
 	case l.Passed: // even while sending is off: switching it on must not let it go
 		return reason.Baseline
@@ -505,7 +505,7 @@ func (l *Life) holds(e *Email, what Outcome) reason.Code {
 
 // follows notes what comes of an email: its late limit while it is incomplete,
 // and the follow-ups of one that goes.
-func (l *Life) follows(e *Email) {
+func (l *Timeline) follows(e *Email) {
 	switch {
 	case e.State == delivery.Incomplete:
 		l.wait(e)
@@ -517,7 +517,7 @@ func (l *Life) follows(e *Email) {
 	}
 }
 
-func (l *Life) wait(e *Email) {
+func (l *Timeline) wait(e *Email) {
 	if !slices.Contains(l.Waiting, e) {
 		l.Waiting = append(l.Waiting, e)
 	}
@@ -525,7 +525,7 @@ func (l *Life) wait(e *Email) {
 
 // expectOnce notes a follow-up that is to come, once: of several mailboxes that
 // are mended one after the other each would bring what comes once for all.
-func (l *Life) expectOnce(p *Pending) {
+func (l *Timeline) expectOnce(p *Pending) {
 	if to, moved := l.Asides.MovedTo(&p.Occasion); moved {
 		p.Occasion.Due, p.At = to, to
 	}
@@ -538,26 +538,26 @@ func (l *Life) expectOnce(p *Pending) {
 	}
 }
 
-func (l *Life) expect(p *Pending) {
+func (l *Timeline) expect(p *Pending) {
 	l.Coming = append(l.Coming, p)
 	l.effect(Effect{Kind: Expect, Pending: p})
 }
 
-func (l *Life) forget(p *Pending) {
+func (l *Timeline) forget(p *Pending) {
 	l.Coming = slices.DeleteFunc(l.Coming, func(x *Pending) bool { return x == p })
 	l.effect(Effect{Kind: Forget, Pending: p})
 }
 
-func (l *Life) effect(x Effect) { l.Effects = append(l.Effects, x) }
+func (l *Timeline) effect(x Effect) { l.Effects = append(l.Effects, x) }
 
-func (l *Life) tell(k EffectKind, e *Email) {
+func (l *Timeline) tell(k EffectKind, e *Email) {
 	as := *e
 	l.effect(Effect{Kind: k, Email: e, As: &as})
 }
 
 // follow judges a follow-up. It goes only if the first email was accepted:
 // while that is under way it waits, within its late limit.
-func (l *Life) follow(p *Pending, row *sheet.Row, at time.Time) {
+func (l *Timeline) follow(p *Pending, row *sheet.Row, at time.Time) {
 	first := l.Ledger.FirstOf(p)
 	if !l.On || l.quiet(p.Occasion.Due) || first == nil {
 		return
@@ -578,7 +578,7 @@ func (l *Life) follow(p *Pending, row *sheet.Row, at time.Time) {
 	default:
 		ends := l.Late(p.Occasion.Due)
 		if !l.Now.IsZero() && l.Now.After(ends) {
-			l.step(p, Considered{p.Occasion, Verdict{Outcome: Send}, at, l.Compute(row, at)}) // missed
+			l.step(p, Considered{p.Occasion, Decision{Outcome: Send}, at, l.Compute(row, at)}) // missed
 			return
 		}
 		p.At = later(l.Now, at).Add(underWay)
@@ -600,7 +600,7 @@ func (l *Life) follow(p *Pending, row *sheet.Row, at time.Time) {
 
 // countAnew moves a follow-up whose first email was accepted more than an hour
 // after it was due: it counts from then.
-func (l *Life) countAnew(first *Email, o *rule.Occasion) (rule.Occasion, bool) {
+func (l *Timeline) countAnew(first *Email, o *rule.Occasion) (rule.Occasion, bool) {
 	if first.FinishedAt.IsZero() || o.Again > 0 || first.FinishedAt.Sub(o.BaseDue) <= grace {
 		return *o, false
 	}
@@ -614,13 +614,13 @@ func (l *Life) countAnew(first *Email, o *rule.Occasion) (rule.Occasion, bool) {
 
 // step writes a follow-up that has been judged, and what comes after it in its
 // chain.
-func (l *Life) step(p *Pending, c Considered) {
+func (l *Timeline) step(p *Pending, c Considered) {
 	if l.Ledger.Ask([]rule.Occasion{c.Occasion}); l.Ledger.Judged(c.Identity()) {
 		return
 	}
 	out, left := l.Asides.leftOut(&c.Occasion)
 	l.write(c, true, false)
-	if left && out.Code == reason.ChainStopped || c.Outcome == Skip && c.Verdict.Reason.Code == reason.Stopped {
+	if left && out.Code == reason.ChainStopped || c.Outcome == Skip && c.Decision.Reason.Code == reason.Stopped {
 		for _, x := range slices.Clone(l.Coming) {
 			if x.Kind == FollowUp && x.Base == c.Base {
 				l.forget(x)
@@ -634,7 +634,7 @@ func (l *Life) step(p *Pending, c Considered) {
 }
 
 // mend judges the row's incomplete emails again.
-func (l *Life) mend(row *sheet.Row, at time.Time) {
+func (l *Timeline) mend(row *sheet.Row, at time.Time) {
 	waiting := l.Waiting
 	l.Waiting = nil
 	for _, e := range waiting {
@@ -646,9 +646,9 @@ func (l *Life) mend(row *sheet.Row, at time.Time) {
 
 // Again judges an email that waits once more: its sheet, its row or its
 // template has changed, or what held it is over.
-func (l *Life) Again(e *Email, at time.Time) { l.again(e, l.Row, at) }
+func (l *Timeline) Again(e *Email, at time.Time) { l.again(e, l.Row, at) }
 
-func (l *Life) again(e *Email, row *sheet.Row, at time.Time) {
+func (l *Timeline) again(e *Email, row *sheet.Row, at time.Time) {
 	if row == nil {
 		row = &sheet.Row{ID: l.ID} // it has never settled
 	}
@@ -670,14 +670,14 @@ func (l *Life) again(e *Email, row *sheet.Row, at time.Time) {
 		l.end(e, delivery.Skipped, reason.Reason{Code: reason.NotRecipient, Mailbox: e.Mailbox})
 		return
 	case incomplete && cs[0].Outcome == Incomplete:
-		e.Verdict.Blame, e.Why, e.Decided = cs[0].Blame, cs[0].Verdict.Reason, false
+		e.Decision.FaultyColumn, e.Why, e.Decided = cs[0].FaultyColumn, cs[0].Decision.Reason, false
 		l.wait(e)
 		l.tell(Amend, e)
 		return
 	}
 	if opens := l.Opens(at); incomplete && opens.After(at) {
-		why := cs[0].Verdict.Reason
-		e.State, e.Decided, e.Verdict.Blame, e.Why = delivery.Held, false, "", reason.Reason{Code: reason.Window, Of: &why}
+		why := cs[0].Decision.Reason
+		e.State, e.Decided, e.Decision.FaultyColumn, e.Why = delivery.Held, false, "", reason.Reason{Code: reason.Window, Of: &why}
 		l.tell(Amend, e)
 		l.expect(&Pending{Kind: Review, At: opens, Hangs: e})
 		return
@@ -693,8 +693,8 @@ func (l *Life) again(e *Email, row *sheet.Row, at time.Time) {
 	l.anew(e, cs[0])
 }
 
-// anew puts a new verdict into an email that is in the ledger.
-func (l *Life) anew(e *Email, c Considered) {
+// anew puts a new decision into an email that is in the ledger.
+func (l *Timeline) anew(e *Email, c Considered) {
 	spared := e.State == delivery.Held
 	e.Single = true
 	l.decide(e, c, spared)
@@ -702,7 +702,7 @@ func (l *Life) anew(e *Email, c Considered) {
 	l.follows(e)
 }
 
-func (l *Life) end(e *Email, st delivery.State, why reason.Reason) {
+func (l *Timeline) end(e *Email, st delivery.State, why reason.Reason) {
 	e.State, e.Why, e.Decided = st, why, false
 	l.tell(Amend, e)
 }
@@ -713,20 +713,20 @@ func Orphan(e *Email, why reason.Code) (x Effect, ok bool) {
 	if e.State != delivery.Incomplete && e.State != delivery.Held {
 		return x, false
 	}
-	l := Life{}
+	l := Timeline{}
 	l.end(e, delivery.Skipped, reason.Reason{Code: why})
 	return l.Effects[0], true
 }
 
 // LeaveOut ends a held email that a person has left out.
 func LeaveOut(e *Email, why reason.Reason) Effect {
-	l := Life{}
+	l := Timeline{}
 	l.end(e, delivery.Dropped, why)
 	return l.Effects[0]
 }
 
 // miss ends what was not mended within its late limit.
-func (l *Life) miss(e *Email, row *sheet.Row) {
+func (l *Timeline) miss(e *Email, row *sheet.Row) {
 	if row != nil && !l.Stands(&e.Occasion, row) {
 		l.end(e, delivery.Skipped, reason.Reason{Code: reason.DateMoved})
 		return
@@ -737,7 +737,7 @@ func (l *Life) miss(e *Email, row *sheet.Row) {
 
 // Approve lets a held email go: judged and written anew, on the row as it last
 // settled. Its late limit has stood still.
-func (l *Life) Approve(e *Email, at time.Time) {
+func (l *Timeline) Approve(e *Email, at time.Time) {
 	switch {
 	case e.Row == "": // a round-up goes as it was written
 		l.end(e, delivery.Queued, reason.Reason{Code: reason.Round})
@@ -761,7 +761,7 @@ func (l *Life) Approve(e *Email, at time.Time) {
 }
 
 // Review looks at an email that waits at once, whatever else is due.
-func (l *Life) Review(p *Pending, at time.Time) {
+func (l *Timeline) Review(p *Pending, at time.Time) {
 	l.forget(p)
 	switch {
 	case p.Hangs.Row != "" && l.Deleted:
@@ -784,7 +784,7 @@ func (l *Life) Review(p *Pending, at time.Time) {
 // Round judges one round of a schedule on the row as it last settled. A row
 // that was being edited by then waits until it settles; one that has settled
 // since has taken the round with it, or was not there.
-func (l *Life) Round(o rule.Occasion) {
+func (l *Timeline) Round(o rule.Occasion) {
 	if l.Row == nil || l.Deleted || l.SettledAt.After(o.Due) || !l.First.IsZero() && !o.Due.Before(l.First) {
 		return
 	}
@@ -795,7 +795,7 @@ func (l *Life) Round(o rule.Occasion) {
 }
 
 // Take judges an occasion that a person brings about, on the row given.
-func (l *Life) Take(o rule.Occasion, row *sheet.Row, at time.Time) {
+func (l *Timeline) Take(o rule.Occasion, row *sheet.Row, at time.Time) {
 	if l.Ledger.Ask([]rule.Occasion{o}); !l.Ledger.Judged(o.Identity()) {
 		l.consider(o, row, at)
 	}
@@ -803,11 +803,11 @@ func (l *Life) Take(o rule.Occasion, row *sheet.Row, at time.Time) {
 
 // TakePast takes up what the baseline has left as it is, or, after a pause,
 // what passed since.
-func (l *Life) TakePast(since, at time.Time) {
+func (l *Timeline) TakePast(since, at time.Time) {
 	if l.Row == nil || l.Deleted {
 		return
 	}
-	occ := l.Setting.Past(l.Row, since, l.Baseline, l.Standing)
+	occ := l.CompiledRule.Past(l.Row, since, l.Baseline, l.RowState)
 	l.Ledger.Ask(occ)
 	for _, o := range occ {
 		if !l.Ledger.Judged(o.Identity()) {

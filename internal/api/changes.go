@@ -114,7 +114,7 @@ func toOp(core *sheet.Sheet, st *Step) (op engine.Op, err error) {
 	return op, err
 }
 
-func (s *Server) toChange(ctx context.Context, sheetID string, c *engine.Changed) (ChangeResult, error) {
+func (s *Server) toChange(ctx context.Context, sheetID string, c *engine.ChangeResult) (ChangeResult, error) {
 	out := ChangeResult{Rows: []Row{}, Added: []string{}, Conflicts: []CellConflict{}, Cells: c.Cells, Unreadable: c.Unreadable, Passed: c.Skipped}
 	if c.ID != 0 {
 		out.Id = fmt.Sprint(c.ID)

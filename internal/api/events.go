@@ -22,18 +22,18 @@ type broadcaster struct {
 	st      *store.Store
 	beat    time.Duration
 	mu      sync.Mutex
-	subs    map[chan change]string // guarded by mu: the id of its person
-	last    int64                  // guarded by mu: the highest id sent
-	stopped chan struct{}          // closed once no more changes come
+	subs    map[chan notification]string // guarded by mu: the id of its person
+	last    int64                        // guarded by mu: the highest id sent
+	stopped chan struct{}                // closed once no more changes come
 }
 
 // maxStreams bounds how many pages of one person are told of changes at the same time, by
 // this process.
 const maxStreams = 40
 
-// change is what one round of events touched, as pages need it to know what
+// notification is what one round of events touched, as pages need it to know what
 // to ask again.
-type change struct {
+type notification struct {
 	id     int64
 	Kinds  []string `json:"kinds"`
 	Sheets []string `json:"sheets"`
@@ -53,7 +53,7 @@ const (
 )
 
 func newBroadcaster(st *store.Store) *broadcaster {
-	return &broadcaster{st: st, beat: keepAlive, subs: map[chan change]string{}, stopped: make(chan struct{})}
+	return &broadcaster{st: st, beat: keepAlive, subs: map[chan notification]string{}, stopped: make(chan struct{})}
 }
 
 // run follows the events until the context ends, and then ends the streams.
@@ -114,7 +114,7 @@ func (b *broadcaster) run(ctx context.Context) {
 	}
 }
 
-func summarise(evs []store.Event, id int64) change {
+func summarise(evs []store.Event, id int64) notification {
 	kinds, sheets, rows := map[string]bool{}, map[string]bool{}, map[string]bool{}
 	actors := map[string]string{}
 	for _, ev := range evs {
@@ -129,7 +129,7 @@ func summarise(evs []store.Event, id int64) change {
 			}
 		}
 	}
-	return change{id, keys(kinds), keys(sheets), keys(rows), actors}
+	return notification{id, keys(kinds), keys(sheets), keys(rows), actors}
 }
 
 func keys(m map[string]bool) []string {
@@ -141,7 +141,7 @@ func keys(m map[string]bool) []string {
 	return out
 }
 
-func (b *broadcaster) send(c change) {
+func (b *broadcaster) send(c notification) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	b.last = c.id
@@ -155,7 +155,7 @@ func (b *broadcaster) send(c change) {
 			default:
 			}
 			select {
-			case sub <- change{id: c.id, Kinds: []string{"everything"}}:
+			case sub <- notification{id: c.id, Kinds: []string{"everything"}}:
 			default:
 			}
 		}
@@ -167,7 +167,7 @@ const keepAlive = 15 * time.Second
 
 // subscribe lets a page of a person hear of changes, and gives the id of the last one; false
 // says that the person has too many.
-func (b *broadcaster) subscribe(sub chan change, person string) (last int64, ok bool) {
+func (b *broadcaster) subscribe(sub chan notification, person string) (last int64, ok bool) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	n := 0
@@ -191,7 +191,7 @@ func (b *broadcaster) serve(c *echo.Context, still func(context.Context) (bool, 
 	w, r := c.Response(), c.Request()
 	rc := http.NewResponseController(w)
 	_ = rc.SetWriteDeadline(time.Time{})
-	sub := make(chan change, 16)
+	sub := make(chan notification, 16)
 	last, ok := b.subscribe(sub, person(r.Context()).ID)
 	if !ok {
 		return problem(http.StatusTooManyRequests, fmt.Sprintf("You have %d pages of Nivot open already. Close some.", maxStreams))
@@ -205,7 +205,7 @@ func (b *broadcaster) serve(c *echo.Context, still func(context.Context) (bool, 
 	w.Header().Set("X-Accel-Buffering", "no")
 	w.WriteHeader(http.StatusOK)
 	if id, err := strconv.ParseInt(r.Header.Get("Last-Event-ID"), 10, 64); err == nil && id != last {
-		sub <- change{id: last, Kinds: []string{"everything"}}
+		sub <- notification{id: last, Kinds: []string{"everything"}}
 	}
 	fmt.Fprint(w, "retry: 1000\n\n")
 	_ = rc.Flush()

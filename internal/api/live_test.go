@@ -476,14 +476,14 @@ func TestEventsOverHTTP(t *testing.T) {
 		}
 		return bufio.NewScanner(res.Body), func() { res.Body.Close() }
 	}
-	data := func(sc *bufio.Scanner, want func(change) bool) (last string) {
+	data := func(sc *bufio.Scanner, want func(notification) bool) (last string) {
 		t.Helper()
 		for sc.Scan() {
 			if id, ok := strings.CutPrefix(sc.Text(), "id: "); ok {
 				last = id
 			}
 			if text, ok := strings.CutPrefix(sc.Text(), "data: "); ok {
-				var c change
+				var c notification
 				if err := json.Unmarshal([]byte(text), &c); err != nil {
 					t.Fatal(err)
 				}
@@ -499,19 +499,19 @@ func TestEventsOverHTTP(t *testing.T) {
 	time.Sleep(700 * time.Millisecond) // the broadcaster knows now what is old
 	editor := m.as(store.Editor)
 	m.want(editor, "PATCH", "/sheets/"+sh.ID+"/rows/2", `{"cells":{"c2":"Oak bellows, mended"}}`, 200, nil)
-	last := data(sc, func(c change) bool {
+	last := data(sc, func(c notification) bool {
 		return len(c.Rows) == 1 && c.Rows[0] == "2" && c.Actors["2"] == "editor" && c.Sheets[0] == sh.ID
 	})
 	stop()
 	// One that comes back having missed nothing is told nothing at once; one that
 	// has is told to ask anew.
 	sc, stop = listen("1")
-	data(sc, func(c change) bool { return fmt.Sprint(c.Kinds) == "[everything]" })
+	data(sc, func(c notification) bool { return fmt.Sprint(c.Kinds) == "[everything]" })
 	stop()
 	sc, stop = listen(last)
 	defer stop()
 	m.want(editor, "POST", "/sheets/"+sh.ID+"/rows", `{"cells":{"Loan":"LN-0600"}}`, 201, nil)
-	data(sc, func(c change) bool {
+	data(sc, func(c notification) bool {
 		if c.Kinds[0] == "everything" {
 			t.Error("told to ask everything again, having missed nothing")
 		}

@@ -57,8 +57,8 @@ type RowConflict struct {
 	Conflict
 }
 
-// Changed is what a change came to.
-type Changed struct {
+// ChangeResult is what a change came to.
+type ChangeResult struct {
 	ID         int64 // by which it can be undone; 0 where nothing changed
 	Rows       []int64
 	Added      []int64 // by the steps that add, in their order; one that brought an old row back names that
@@ -76,9 +76,9 @@ const MaxOps = 20_000
 // steps. An edit that meets something else than it expects is left out and
 // told as a conflict; the others are done. kind says in the history what it
 // was: "paste", "fill" and the like.
-func (e *Engine) Change(ctx context.Context, sheetID string, ops []Op, kind string, by Author) (Changed, error) {
+func (e *Engine) Change(ctx context.Context, sheetID string, ops []Op, kind string, by Author) (ChangeResult, error) {
 	if len(ops) > MaxOps {
-		return Changed{}, refuse("a change has at most %d steps; do it in parts", MaxOps)
+		return ChangeResult{}, refuse("a change has at most %d steps; do it in parts", MaxOps)
 	}
 	return e.change(ctx, sheetID, ops, store.Event{Kind: store.EventChanged, Detail: store.Detail(map[string]any{"kind": kind, "steps": len(ops)})}, by, reportConflicts)
 }
@@ -94,13 +94,13 @@ const (
 
 // change does the steps of a change. Where it comes to more than one row's
 // event, head is written before them.
-func (e *Engine) change(ctx context.Context, sheetID string, ops []Op, head store.Event, by Author, m conflictPolicy) (Changed, error) {
+func (e *Engine) change(ctx context.Context, sheetID string, ops []Op, head store.Event, by Author, m conflictPolicy) (ChangeResult, error) {
 	return e.changeWith(ctx, sheetID, ops, head, by, m, columnsOf{})
 }
 
 // changeWith does the steps of a change that brings columns back first, and
 // takes those out at the end that nothing needs any more.
-func (e *Engine) changeWith(ctx context.Context, sheetID string, ops []Op, head store.Event, by Author, m conflictPolicy, cols columnsOf) (Changed, error) {
+func (e *Engine) changeWith(ctx context.Context, sheetID string, ops []Op, head store.Event, by Author, m conflictPolicy, cols columnsOf) (ChangeResult, error) {
 	var c *changer
 	once, keyed := ctx.Value(onceKey{}).(store.Once)
 	err := e.Store.Tx(ctx, func(tx *store.Store) (err error) {
@@ -145,7 +145,7 @@ func (e *Engine) changeWith(ctx context.Context, sheetID string, ops []Op, head 
 		}
 	}
 	if err != nil {
-		return Changed{}, err
+		return ChangeResult{}, err
 	}
 	wake(e.wakeAgenda)
 	return c.out, nil

@@ -92,7 +92,7 @@ func (d *desk) lines(ids []int64) string {
 	return b.String()
 }
 
-func (d *desk) must(c Changed, err error) Changed {
+func (d *desk) must(c ChangeResult, err error) ChangeResult {
 	d.t.Helper()
 	if err != nil {
 		d.t.Fatal(err)
@@ -100,7 +100,7 @@ func (d *desk) must(c Changed, err error) Changed {
 	return c
 }
 
-func (d *desk) undo(id int64) Changed {
+func (d *desk) undo(id int64) ChangeResult {
 	d.t.Helper()
 	return d.must(d.Undo(d.ctx, d.rec.ID, id, System("Ines")))
 }
@@ -233,7 +233,7 @@ func TestTwoPeople(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		var c Changed
+		var c ChangeResult
 		switch k := r.IntN(10); {
 		case k < 4 && len(ids) > 0:
 			var ops []Op

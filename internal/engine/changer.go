@@ -25,7 +25,7 @@ type changer struct {
 	added  []*addition
 	places map[int64][]int64 // for rows to be added, by anchorOf
 	moved  bool              // all rows have been given new places
-	out    Changed
+	out    ChangeResult
 
 	columns        columnsOf // to be brought back, and taken out
 	revived, taken []string  // those that were
@@ -37,7 +37,7 @@ type changing struct {
 	row     *store.Row
 	core    *sheet.Row
 	before  []byte // its cells as they were
-	edits   []sheet.Change
+	edits   []sheet.CellChange
 	settles bool
 	kinds   []string // of the events that it makes besides an edit
 	deleted bool     // by this change
@@ -46,7 +46,7 @@ type changing struct {
 // addition is a row that a change adds, or brings back by its key.
 type addition struct {
 	row   *store.Row
-	edits []sheet.Change
+	edits []sheet.CellChange
 }
 
 func (c *changer) load(ctx context.Context, ops []Op) error {
@@ -228,7 +228,7 @@ func (c *changer) edit(r *changing, op *Op) error {
 	return nil
 }
 
-func (c *changer) count(ch sheet.Change) {
+func (c *changer) count(ch sheet.CellChange) {
 	c.out.Cells++
 	if ch.Bad {
 		c.out.Unreadable++
@@ -238,7 +238,7 @@ func (c *changer) count(ch sheet.Change) {
 // add adds a row. A key that a deleted row had makes it the old row again.
 func (c *changer) add(ctx context.Context, op *Op) error {
 	core := &sheet.Row{}
-	var edits []sheet.Change
+	var edits []sheet.CellChange
 	for _, ed := range op.Cells {
 		ch, _, changed, err := c.s.Edit(core, ed, c.by.Unlocks)
 		if err != nil {
@@ -255,7 +255,7 @@ func (c *changer) add(ctx context.Context, op *Op) error {
 			return err
 		}
 		if err == nil && old.DeletedAt != nil && (c.rows[old.ID] == nil || c.rows[old.ID].row.DeletedAt != nil) {
-			return c.again(ctx, old.ID, core)
+			return c.reviveRow(ctx, old.ID, core)
 		}
 	}
 	anchor := anchorOf(op.After)
@@ -321,8 +321,8 @@ func (c *changer) putByKey(ctx context.Context, op *Op) error {
 	return c.edit(c.rows[row], op)
 }
 
-// again makes an added row the old one that had its key.
-func (c *changer) again(ctx context.Context, id int64, core *sheet.Row) error {
+// reviveRow makes an added row the old one that had its key.
+func (c *changer) reviveRow(ctx context.Context, id int64, core *sheet.Row) error {
 	r := c.rows[id]
 	if r == nil {
 		if err := c.lock(ctx, []int64{id}); err != nil {
@@ -419,7 +419,7 @@ func (c *changer) grown() (n int) {
 // events lists what happened, row by row; those of added rows come first, and
 // have no id yet.
 func (c *changer) events() (out []store.Event) {
-	detail := func(ch []sheet.Change) string { return store.Detail(map[string]any{"changes": ch}) }
+	detail := func(ch []sheet.CellChange) string { return store.Detail(map[string]any{"changes": ch}) }
 	for _, a := range c.added {
 		if a.row.ID == 0 {
 			out = append(out, store.Event{Kind: store.EventRowAdded, Detail: detail(a.edits)})

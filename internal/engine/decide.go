@@ -58,7 +58,7 @@ func (e *Engine) Decide(ctx context.Context, id int64, what Decision, actor stri
 				return refuse("this email is %s and cannot be sent again", from)
 			}
 			detail["was"] = d.Reason // the delivery has the one for which it goes now
-			if err := e.again(ctx, tx, d); err != nil {
+			if err := e.requeue(ctx, tx, d); err != nil {
 				return err
 			}
 			detail["attempt"] = d.Attempt
@@ -167,8 +167,8 @@ func (e *Engine) Release(ctx context.Context, sheetID, ruleID string, approve bo
 	return n, err
 }
 
-// again puts a delivery back into the queue as its next attempt.
-func (e *Engine) again(ctx context.Context, tx *store.Store, d *store.Delivery) error {
+// requeue puts a delivery back into the queue as its next attempt.
+func (e *Engine) requeue(ctx context.Context, tx *store.Store, d *store.Delivery) error {
 	now := e.now()
 	if err := d.Become(delivery.Queued, delivery.Deciding); err != nil {
 		return err
@@ -206,7 +206,7 @@ func (e *Engine) again(ctx context.Context, tx *store.Store, d *store.Delivery) 
 	if err != nil {
 		return err
 	}
-	v := rb.compiled.Again(*occ, row, now, plan.Memory{})
+	v := rb.compiled.JudgeToResend(*occ, row, now, plan.Memory{})
 	if v.Outcome != plan.Send {
 		return refuse("it cannot be sent again as the row is now: %s", v.Reason.Words())
 	}

@@ -62,7 +62,7 @@ type ImportResult struct {
 type RowDiff struct {
 	Row, Name string
 	Returns   bool // it was deleted or gone, and is back
-	Changes   []sheet.Change
+	Changes   []sheet.CellChange
 }
 
 // Samples is how many changed rows an import shows.
@@ -500,7 +500,7 @@ func (im *importer) settleOverdue(ctx context.Context, rows map[int64]*store.Row
 }
 
 // compare puts the file's cells into a row and tells what changed.
-func (im *importer) compare(core *sheet.Row, cells []string) (changes []sheet.Change, settles bool, unreadable int) {
+func (im *importer) compare(core *sheet.Row, cells []string) (changes []sheet.CellChange, settles bool, unreadable int) {
 	for i, c := range im.cols {
 		if c == nil {
 			continue
@@ -518,7 +518,7 @@ func (im *importer) compare(core *sheet.Row, cells []string) (changes []sheet.Ch
 	return changes, settles, unreadable
 }
 
-func (im *importer) event(kind string, row int64, change *int64, changes []sheet.Change) store.Event {
+func (im *importer) event(kind string, row int64, change *int64, changes []sheet.CellChange) store.Event {
 	ev := store.Event{At: im.now, ActorID: im.by.ID, Actor: im.by.Name, Kind: kind, SheetID: im.s.ID, RowID: row, ChangeID: change}
 	if len(changes) > 0 {
 		ev.Detail = store.Detail(map[string]any{"changes": changes})
@@ -634,9 +634,9 @@ func (im *importer) end(ctx context.Context) error {
 }
 
 // changesOf reads what an event says of cells.
-func changesOf(ev *store.Event) ([]sheet.Change, error) {
+func changesOf(ev *store.Event) ([]sheet.CellChange, error) {
 	var d struct {
-		Changes []sheet.Change `json:"changes"`
+		Changes []sheet.CellChange `json:"changes"`
 	}
 	if err := json.Unmarshal([]byte(ev.Detail), &d); err != nil {
 		return nil, fmt.Errorf("event %d: %w", ev.ID, err)

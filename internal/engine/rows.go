@@ -29,13 +29,13 @@ func coreSheet(ctx context.Context, tx *store.Store, id string) (*store.Sheet, *
 // EditRow changes cells of a row. An edit that changes nothing is none. A cell
 // that holds something else than was expected makes a Conflict and changes
 // nothing.
-func (e *Engine) EditRow(ctx context.Context, sheetID string, rowID int64, edits []CellEdit, by Author) (Changed, error) {
+func (e *Engine) EditRow(ctx context.Context, sheetID string, rowID int64, edits []CellEdit, by Author) (ChangeResult, error) {
 	return e.change(ctx, sheetID, []Op{{Kind: OpEdit, Row: rowID, Cells: edits}}, store.Event{Kind: store.EventChanged}, by, refuseConflicts)
 }
 
 // AddRow adds a row at the end of a sheet. A key that a deleted row had makes
 // it the old row again.
-func (e *Engine) AddRow(ctx context.Context, sheetID string, edits []CellEdit, by Author) (Changed, error) {
+func (e *Engine) AddRow(ctx context.Context, sheetID string, edits []CellEdit, by Author) (ChangeResult, error) {
 	return e.change(ctx, sheetID, []Op{{Kind: OpAdd, Cells: edits}}, store.Event{Kind: store.EventChanged}, by, refuseConflicts)
 }
 
@@ -79,12 +79,12 @@ func (e *Engine) FindByKey(ctx context.Context, sheetID, key string) (*store.Row
 
 // DeleteRow takes a row out. Nothing more goes out for it: what was due and
 // waited is skipped, what is coming is dropped.
-func (e *Engine) DeleteRow(ctx context.Context, sheetID string, rowID int64, by Author) (Changed, error) {
+func (e *Engine) DeleteRow(ctx context.Context, sheetID string, rowID int64, by Author) (ChangeResult, error) {
 	return e.change(ctx, sheetID, []Op{{Kind: OpDelete, Row: rowID}}, store.Event{Kind: store.EventChanged}, by, refuseConflicts)
 }
 
 // RestoreRow brings a deleted row back, as an edit of the old row.
-func (e *Engine) RestoreRow(ctx context.Context, sheetID string, rowID int64, by Author) (Changed, error) {
+func (e *Engine) RestoreRow(ctx context.Context, sheetID string, rowID int64, by Author) (ChangeResult, error) {
 	return e.change(ctx, sheetID, []Op{{Kind: OpRestore, Row: rowID}}, store.Event{Kind: store.EventChanged}, by, refuseConflicts)
 }
 

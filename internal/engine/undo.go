@@ -12,26 +12,26 @@ import (
 // they held before, rows that it added are deleted, rows that it deleted come
 // back. What has been changed since is left, and counted as passed. The
 // undoing is a change itself, and undoing that does it again.
-func (e *Engine) Undo(ctx context.Context, sheetID string, id int64, by Author) (Changed, error) {
+func (e *Engine) Undo(ctx context.Context, sheetID string, id int64, by Author) (ChangeResult, error) {
 	head, members, err := e.Store.ChangeEvents(ctx, sheetID, id)
 	if err != nil {
-		return Changed{}, err
+		return ChangeResult{}, err
 	}
 	if len(members) == 0 && head.RowID != 0 {
 		members = []store.Event{*head}
 	}
 	ops, err := inverse(members)
 	if err != nil {
-		return Changed{}, err
+		return ChangeResult{}, err
 	}
 	converted, err := e.Store.ConvertedSince(ctx, sheetID, id)
 	if err != nil {
-		return Changed{}, err
+		return ChangeResult{}, err
 	}
 	ops, stale := dropCells(ops, converted)
 	born, err := e.Store.RowsBorn(ctx, id, false)
 	if err != nil {
-		return Changed{}, err
+		return ChangeResult{}, err
 	}
 	listed := map[int64]bool{}
 	for _, op := range ops {
@@ -43,15 +43,15 @@ func (e *Engine) Undo(ctx context.Context, sheetID string, id int64, by Author) 
 		}
 	}
 	if len(ops) == 0 {
-		return Changed{}, refuse("this change has nothing that can be undone")
+		return ChangeResult{}, refuse("this change has nothing that can be undone")
 	}
 	ops, passed, err := e.spare(ctx, ops, id, by)
 	if err != nil {
-		return Changed{}, err
+		return ChangeResult{}, err
 	}
 	cols, err := columnsAfter(head)
 	if err != nil {
-		return Changed{}, err
+		return ChangeResult{}, err
 	}
 	out, err := e.changeWith(ctx, sheetID, ops, store.Event{Kind: store.EventUndone,
 		Detail: store.Detail(map[string]any{"undoes": fmt.Sprint(id), "kind": head.Kind, "steps": len(ops)})}, by, skipConflicts, cols)

@@ -102,6 +102,9 @@ func TestUpgradeOfEveryVersion(t *testing.T) {
 				}
 			}
 			for name := range tables {
+				if later, ok := map[string]string{"standings": "row_states"}[name]; ok {
+					name = later
+				}
 				var n int
 				if err := st.DB(ctx).Raw("SELECT COUNT(*) FROM " + name).Scan(&n).Error; err != nil {
 					t.Error(name, err)

@@ -131,9 +131,9 @@ func (s *CompiledRule) Mend(o rule.Occasion, row *sheet.Row, at time.Time, m Mem
 // the start of the next window.
 func (s *CompiledRule) Opens(at time.Time) time.Time { return s.timing.MoveLater(at) }
 
-// Again judges an occasion that a person wants sent again: without its
+// JudgeToResend judges an occasion that a person wants sent again: without its
 // condition, with recipients and wording as they are now.
-func (s *CompiledRule) Again(o rule.Occasion, row *sheet.Row, at time.Time, m Memory) Decision {
+func (s *CompiledRule) JudgeToResend(o rule.Occasion, row *sheet.Row, at time.Time, m Memory) Decision {
 	row = s.Sheet.Compute(row, at, s.Calendar)
 	facts := s.facts(row, at, m)
 	if o.Base != "" {

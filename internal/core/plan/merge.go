@@ -33,14 +33,14 @@ func Less(a, b *Line) bool {
 type Merge struct {
 	r       *Rehearsal
 	buffer  []Line
-	changes []change
+	changes []rowCount
 	rows    int // at the last change that has been counted in
 	brakes  []Brake
 	held    map[rule.ID]bool // first emails that the brake holds: nothing follows them
 }
 
-// change is one more row, or one fewer.
-type change struct {
+// rowCount is one more row, or one fewer.
+type rowCount struct {
 	at time.Time
 	by int
 }
@@ -48,14 +48,14 @@ type change struct {
 // count notes when a row is there.
 func (f *Merge) count(l *course) {
 	if l.start != nil {
-		f.changes = append(f.changes, change{f.r.From.Add(-Tick), 1})
+		f.changes = append(f.changes, rowCount{f.r.From.Add(-Tick), 1})
 	}
 	for _, e := range l.edits {
 		switch {
 		case e.Add:
-			f.changes = append(f.changes, change{e.At, 1})
+			f.changes = append(f.changes, rowCount{e.At, 1})
 		case e.Delete:
-			f.changes = append(f.changes, change{e.At, -1})
+			f.changes = append(f.changes, rowCount{e.At, -1})
 		}
 	}
 }

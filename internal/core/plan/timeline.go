@@ -314,7 +314,7 @@ func (l *Timeline) look(p *Pending, row *sheet.Row, at time.Time) {
 		}
 	case Review:
 		if p.Hangs.State == delivery.Incomplete || p.Hangs.State == delivery.Held && p.Hangs.Why.Code.PassesByItself() {
-			l.again(p.Hangs, row, at)
+			l.rejudge(p.Hangs, row, at)
 		}
 	}
 }
@@ -639,16 +639,16 @@ func (l *Timeline) mend(row *sheet.Row, at time.Time) {
 	l.Waiting = nil
 	for _, e := range waiting {
 		if e.State == delivery.Incomplete {
-			l.again(e, row, at)
+			l.rejudge(e, row, at)
 		}
 	}
 }
 
-// Again judges an email that waits once more: its sheet, its row or its
+// Rejudge judges an email that waits once more: its sheet, its row or its
 // template has changed, or what held it is over.
-func (l *Timeline) Again(e *Email, at time.Time) { l.again(e, l.Row, at) }
+func (l *Timeline) Rejudge(e *Email, at time.Time) { l.rejudge(e, l.Row, at) }
 
-func (l *Timeline) again(e *Email, row *sheet.Row, at time.Time) {
+func (l *Timeline) rejudge(e *Email, row *sheet.Row, at time.Time) {
 	if row == nil {
 		row = &sheet.Row{ID: l.ID} // it has never settled
 	}

@@ -15,8 +15,8 @@ type CellEdit struct {
 	Expected *string
 }
 
-// Change is one cell's change, as the history keeps it.
-type Change struct {
+// CellChange is one cell's change, as the history keeps it.
+type CellChange struct {
 	Column string `json:"column"`
 	Name   string `json:"name"`
 	Before string `json:"before"`
@@ -49,19 +49,19 @@ const MaxCell = 32 << 10
 // Put decides what becomes of a cell into which a value is put: nothing, where
 // it holds just that already. settles reports whether it is more than a change
 // of case or outer space.
-func (s *Sheet) Put(row *Row, c *Column, now value.Value) (ch Change, settles, changed bool) {
+func (s *Sheet) Put(row *Row, c *Column, now value.Value) (ch CellChange, settles, changed bool) {
 	was := row.Cell(c)
 	if value.Identical(was, now) {
 		return ch, false, false
 	}
 	row.Set(c, now)
-	return Change{c.ID, c.Name, s.Input(c, was), s.Input(c, now), now.IsUnreadable()}, !value.Same(was, now), true
+	return CellChange{c.ID, c.Name, s.Input(c, was), s.Input(c, now), now.IsUnreadable()}, !value.Same(was, now), true
 }
 
 // Edit decides what becomes of a cell as somebody typed it: it is read, and
 // refused (EditError) or found to be somebody else's by now (Conflict), or put.
 // A locked column is changed by those alone who may unlock it.
-func (s *Sheet) Edit(row *Row, ed CellEdit, unlocks bool) (ch Change, settles, changed bool, err error) {
+func (s *Sheet) Edit(row *Row, ed CellEdit, unlocks bool) (ch CellChange, settles, changed bool, err error) {
 	c, ok := s.Column(ed.Column)
 	switch {
 	case !ok:

@@ -136,7 +136,12 @@ export function Needs({ today }: { today: Today }) {
               </>
             )}
             {n.actions.includes("mend") && n.row && (
-              <Link to="/sheets/$sheet" params={{ sheet: n.sheetId }} search={{ row: n.row, fix: n.faultyColumn || undefined }} className="link">
+              <Link
+                to="/sheets/$sheet"
+                params={{ sheet: n.sheetId }}
+                search={{ row: n.row, fix: n.faultyColumn || undefined }}
+                className="link"
+              >
                 Fix the row
               </Link>
             )}

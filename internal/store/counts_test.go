@@ -271,3 +271,45 @@ func TestNeeding(t *testing.T) {
 		t.Errorf("%d, %v", n, err)
 	}
 }
+
+// What is judged again and goes to somebody else is found by the new address, and by the old one
+// no more.
+func TestAddresseesFollow(t *testing.T) {
+	st := open(t)
+	ctx := context.Background()
+	d := letters(0, 1)[0]
+	d.State, d.NextTry, d.Recipients = delivery.Held, nil, `[{"role":"to","mailbox":"Zoë Moss <zoe@marrowby.example>","address":"zoe@marrowby.example"}]`
+	if err := st.InsertDeliveries(ctx, []*store.Delivery{d}); err != nil {
+		t.Fatal(err)
+	}
+	found := func(to string) int {
+		t.Helper()
+		p, err := st.Log(ctx, store.LogFilter{To: to}, "", 10)
+		if err != nil {
+			t.Fatal(err)
+		}
+		counts, err := st.CountStates(ctx, store.LogFilter{To: to})
+		if n := counts[delivery.Held] + counts[delivery.Queued]; err != nil || int(n) != len(p.Lines) {
+			t.Errorf("%s: %d lines, counted %v, %v", to, len(p.Lines), counts, err)
+		}
+		return len(p.Lines)
+	}
+	for to, want := range map[string]int{"zoe@marrowby.example": 1, "ZOE MOSS": 1, "zoë": 1, "ada@": 0} {
+		if got := found(to); got != want {
+			t.Errorf("before, %s finds %d, want %d", to, got, want)
+		}
+	}
+	if err := d.Become(delivery.Queued, delivery.Reviewing); err != nil {
+		t.Fatal(err)
+	}
+	d.Recipients = `[{"role":"to","mailbox":"ada@borrower.example"},{"role":"cc","mailbox":"ada@borrower.example"}]`
+	if err := st.SaveDelivery(ctx, d); err != nil {
+		t.Fatal(err)
+	}
+	for to, want := range map[string]int{"zoe@marrowby.example": 0, "ada@": 1} {
+		if got := found(to); got != want {
+			t.Errorf("behind, %s finds %d, want %d", to, got, want)
+		}
+	}
+	right(t, st)
+}

@@ -79,6 +79,9 @@ func (s *Store) SaveDelivery(ctx context.Context, d *Delivery) error {
 	}
 	s.tally.move(d, was, d.State)
 	d.read = ""
+	if !delivery.NeedsSomebody(was) {
+		return nil // only what waits is judged again, and may go to others then
+	}
 	return s.meet(ctx, []*Delivery{d})
 }
 

@@ -18,7 +18,7 @@ import (
 type ruleCache struct {
 	s        *store.Store
 	sheets   map[string]*cachedSheet
-	silenced map[string]bool
+	silenced map[string]bool // keys of the do-not-email list; not to be changed
 }
 
 type cachedSheet struct {
@@ -50,15 +50,9 @@ func (b *ruleCache) common(ctx context.Context) error {
 	if b.silenced != nil {
 		return nil
 	}
-	list, err := b.s.DoNotEmailList(ctx)
-	if err != nil {
-		return err
-	}
-	b.silenced = map[string]bool{}
-	for _, d := range list {
-		b.silenced[d.AddressKey] = true
-	}
-	return nil
+	var err error
+	b.silenced, err = b.s.Silenced(ctx)
+	return err
 }
 
 // sheet gives a sheet with its rules and templates. A rule that cannot be read

@@ -4,10 +4,12 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"testing"
 	"time"
 
 	"nivot/internal/core/value"
+	"nivot/internal/database/dbtest"
 	"nivot/internal/store"
 )
 
@@ -250,7 +252,8 @@ func TestJobs(t *testing.T) {
 
 // Settings, senders, who is not written to, and what the practice server took.
 func TestSettingsKept(t *testing.T) {
-	st := open(t)
+	dsn := dbtest.DSN(t)
+	st := openAt(t, dsn)
 	ctx := context.Background()
 	var out struct{ Days []string }
 	if ok, err := st.Setting(ctx, "something", &out); ok || err != nil {
@@ -286,10 +289,38 @@ func TestSettingsKept(t *testing.T) {
 	if err != nil || len(list) != 1 {
 		t.Fatalf("%+v %v", list, err)
 	}
+	other := openAt(t, dsn) // another process
+	silenced := func(want bool) {
+		t.Helper()
+		for range 2 {
+			if keys, err := other.Silenced(ctx); err != nil || keys[list[0].AddressKey] != want {
+				t.Errorf("%v, want %v, %v", keys, want, err)
+			}
+		}
+	}
+	silenced(true)
+	undone := errors.New("undone")
+	if err := st.Tx(ctx, func(tx *store.Store) error {
+		boxes, _ := value.ParseMailboxes("ben@pellgate.example")
+		if err := tx.RemoveDoNotEmail(ctx, boxes[0]); err != nil {
+			return err
+		}
+		if keys, err := tx.Silenced(ctx); err != nil || len(keys) != 0 { // as the transaction sees it
+			t.Error(keys, err)
+		}
+		return undone
+	}); err != undone {
+		t.Fatal(err)
+	}
+	silenced(true)
+	if keys, err := st.Silenced(ctx); err != nil || len(keys) != 1 {
+		t.Errorf("what was undone is remembered: %v, %v", keys, err)
+	}
 	boxes, _ := value.ParseMailboxes("bEN@pellgate.example")
 	if err := st.RemoveDoNotEmail(ctx, boxes[0]); err != nil {
 		t.Fatal(err)
 	}
+	silenced(false)
 	if list, err := st.DoNotEmailList(ctx); err != nil || len(list) != 0 {
 		t.Errorf("%+v %v", list, err)
 	}

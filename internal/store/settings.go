@@ -19,6 +19,7 @@ const (
 	SettingOptOutKey  = "opt-out-key"    // bytes: signs the tokens of unsubscribe links
 	SettingClock      = "practice-clock" // the practice clock's offset
 	SettingWentBack   = "went-back"      // WentBack
+	SettingDoNotEmail = "do-not-email"   // string: the stamp of the do-not-email list
 )
 
 // Setting reads a setting into v; ok is false where it has never been set.

@@ -15,6 +15,7 @@ import (
 	mrand "math/rand/v2"
 	"net"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	sqldriver "github.com/go-sql-driver/mysql"
@@ -32,10 +33,11 @@ type Store struct {
 	db   *gorm.DB
 	beat *sql.DB // a connection apart: of leases and clocks
 
-	packers    *packers       // of letters
-	identities *identityCache // that were read
-	shard      uint8          // of the counts that this process writes
-	tally      tally          // in a transaction: what it changes of the counts; else nil
+	packers    *packers                  // of letters
+	identities *identityCache            // that were read
+	silenced   *atomic.Pointer[silenced] // as last read
+	shard      uint8                     // of the counts that this process writes
+	tally      tally                     // in a transaction: what it changes of the counts; else nil
 }
 
 // ErrNotFound says that what was asked for is not there.
@@ -85,7 +87,7 @@ func Open(dsn string) (*Store, error) {
 	}
 	beat := sql.OpenDB(connector)
 	beat.SetMaxOpenConns(1)
-	return &Store{db: db, beat: beat, packers: &packers{}, identities: &identityCache{}, shard: uint8(mrand.IntN(shards))}, nil
+	return &Store{db: db, beat: beat, packers: &packers{}, identities: &identityCache{}, silenced: &atomic.Pointer[silenced]{}, shard: uint8(mrand.IntN(shards))}, nil
 }
 
 // Close closes the connections.

@@ -21,7 +21,12 @@ var noon = time.Date(2027, 3, 15, 12, 0, 0, 0, time.UTC)
 
 func open(t *testing.T) *store.Store {
 	t.Helper()
-	dsn := dbtest.DSN(t)
+	return openAt(t, dbtest.DSN(t))
+}
+
+// openAt opens a database that may be there, and brings it up to date.
+func openAt(t *testing.T, dsn string) *store.Store {
+	t.Helper()
 	st, err := store.Open(dsn)
 	if err != nil {
 		t.Fatal(err)

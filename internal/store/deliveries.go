@@ -387,8 +387,23 @@ func (s *Store) Queued(ctx context.Context, now time.Time) (bool, error) {
 // LockQueued locks and gives deliveries that wait to be sent, the longest
 // waiting first; those that another process has are passed over.
 func (s *Store) LockQueued(ctx context.Context, now time.Time, limit int) (out []Delivery, err error) {
-	err = s.DB(ctx).Raw("SELECT * FROM deliveries WHERE next_try <= ? ORDER BY next_try, id LIMIT ? FOR UPDATE SKIP LOCKED", now, limit).Scan(&out).Error
-	return out, err
+	rows, err := s.DB(ctx).Raw(`SELECT id, occasion, base, sheet_id, rule_id, row_id, step, reaction, template_id, sender_id, due_at, judged_at, went_at, state,
+		reason, last_error, faulty_column, decision, origin, facts, recipients, reply_to, subject, attempt, tries, first_try, sending_at, dated_at, identity_id,
+		next_try, worker, reply, finished_at FROM deliveries WHERE next_try <= ? ORDER BY next_try, id LIMIT ? FOR UPDATE SKIP LOCKED`, now, limit).Rows()
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() { // field by field: this is what sending waits for
+		out = append(out, Delivery{})
+		d := &out[len(out)-1]
+		if err := rows.Scan(&d.ID, &d.Occasion, &d.Base, &d.SheetID, &d.RuleID, &d.RowID, &d.Step, &d.Reaction, &d.TemplateID, &d.SenderID, &d.DueAt, &d.JudgedAt, &d.WentAt, &d.State,
+			&d.Reason, &d.LastError, &d.FaultyColumn, &d.Decision, &d.Origin, &d.Facts, &d.Recipients, &d.ReplyTo, &d.Subject, &d.Attempt, &d.Tries, &d.FirstTry, &d.SendingAt, &d.DatedAt, &d.IdentityID,
+			&d.NextTry, &d.Worker, &d.Reply, &d.FinishedAt); err != nil {
+			return nil, err
+		}
+	}
+	return out, rows.Err()
 }
 
 // Claim takes locked deliveries for a worker, to be sent under a date. The claim counts once

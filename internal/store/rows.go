@@ -64,11 +64,11 @@ func (s *Store) CountRows(ctx context.Context, sheetID string) (n int64, err err
 
 // RowsByID gives rows of a sheet by id, in the order asked for.
 func (s *Store) RowsByID(ctx context.Context, sheetID string, ids []int64) ([]Row, error) {
-	var found []Row
 	if len(ids) == 0 {
 		return nil, nil
 	}
-	if err := s.DB(ctx).Where("sheet_id = ? AND id IN ?", sheetID, ids).Find(&found).Error; err != nil {
+	found, err := s.readRows(ctx, "WHERE sheet_id = ? AND id IN ?", sheetID, ids)
+	if err != nil {
 		return nil, err
 	}
 	byID := make(map[int64]Row, len(found))
@@ -85,9 +85,27 @@ func (s *Store) RowsByID(ctx context.Context, sheetID string, ids []int64) ([]Ro
 }
 
 // RowsAfter gives the next rows of a sheet after an id, in the order of ids.
-func (s *Store) RowsAfter(ctx context.Context, sheetID string, after int64, limit int) (out []Row, err error) {
-	err = s.DB(ctx).Where("sheet_id = ? AND deleted_at IS NULL AND id > ?", sheetID, after).Order("id").Limit(limit).Find(&out).Error
-	return out, err
+func (s *Store) RowsAfter(ctx context.Context, sheetID string, after int64, limit int) ([]Row, error) {
+	return s.readRows(ctx, "WHERE sheet_id = ? AND deleted_at IS NULL AND id > ? ORDER BY id LIMIT ?", sheetID, after, limit)
+}
+
+// readRows reads rows field by field: pages and ticks read hundreds at a time, and what fills
+// fields by their names takes twice as long.
+func (s *Store) readRows(ctx context.Context, where string, args ...any) (out []Row, err error) {
+	rows, err := s.DB(ctx).Raw("SELECT id, "+rowColumns+" FROM sheet_rows "+where, args...).Rows()
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		out = append(out, Row{})
+		r := &out[len(out)-1]
+		if err := rows.Scan(&r.ID, &r.SheetID, &r.Number, &r.Place, &r.RowKey, &r.Cells, &r.Settled, &r.Version, &r.FirstEdit, &r.LastEdit,
+			&r.SettledAt, &r.Gone, &r.DeletedAt, &r.Born); err != nil {
+			return nil, err
+		}
+	}
+	return out, rows.Err()
 }
 
 // scanBatch is how many rows ScanRows reads at a time.
@@ -185,10 +203,8 @@ func (s *Store) LockRow(ctx context.Context, id int64) (*Row, error) {
 
 // LockRowsAfter locks and gives the next rows of a sheet after an id, with
 // each row once in the order of ids.
-func (s *Store) LockRowsAfter(ctx context.Context, sheetID string, after int64, limit int) (out []Row, err error) {
-	err = s.DB(ctx).Raw(`SELECT * FROM sheet_rows WHERE sheet_id = ? AND id > ? AND deleted_at IS NULL ORDER BY id LIMIT ? FOR UPDATE`,
-		sheetID, after, limit).Scan(&out).Error
-	return out, err
+func (s *Store) LockRowsAfter(ctx context.Context, sheetID string, after int64, limit int) ([]Row, error) {
+	return s.readRows(ctx, "WHERE sheet_id = ? AND id > ? AND deleted_at IS NULL ORDER BY id LIMIT ? FOR UPDATE", sheetID, after, limit)
 }
 
 // CountAllRows counts a sheet's rows, the deleted ones too.
@@ -199,9 +215,8 @@ func (s *Store) CountAllRows(ctx context.Context, sheetID string) (n int64, err 
 
 // LockAllRowsAfter locks and gives the next rows of a sheet after an id, the
 // deleted ones too.
-func (s *Store) LockAllRowsAfter(ctx context.Context, sheetID string, after int64, limit int) (out []Row, err error) {
-	err = s.DB(ctx).Raw("SELECT * FROM sheet_rows WHERE sheet_id = ? AND id > ? ORDER BY id LIMIT ? FOR UPDATE", sheetID, after, limit).Scan(&out).Error
-	return out, err
+func (s *Store) LockAllRowsAfter(ctx context.Context, sheetID string, after int64, limit int) ([]Row, error) {
+	return s.readRows(ctx, "WHERE sheet_id = ? AND id > ? ORDER BY id LIMIT ? FOR UPDATE", sheetID, after, limit)
 }
 
 // LockRowsIn locks and gives rows by id, in the order of ids.
@@ -210,8 +225,8 @@ func (s *Store) LockRowsIn(ctx context.Context, ids []int64) (map[int64]*Row, er
 	if len(ids) == 0 {
 		return out, nil
 	}
-	var rows []Row
-	if err := s.DB(ctx).Raw("SELECT * FROM sheet_rows WHERE id IN ? ORDER BY id FOR UPDATE", ids).Scan(&rows).Error; err != nil {
+	rows, err := s.readRows(ctx, "WHERE id IN ? ORDER BY id FOR UPDATE", ids)
+	if err != nil {
 		return nil, err
 	}
 	for i := range rows {

@@ -24,14 +24,17 @@ echo "== go"
 go vet ./...
 go tool staticcheck ./...
 [ -z "$(go mod tidy -diff)" ] || { echo "go mod tidy has something to do"; go mod tidy -diff; exit 1; }
+# The front end's types and style are looked at meanwhile.
+front=$(mktemp)
+(cd web && npm run --silent check && cd ../e2e && npx tsc --noEmit) >"$front" 2>&1 & checked=$!
 go test -race -timeout 20m ./internal/engine ./internal/api ./... # the longest first
 
 echo "== front end"
-(cd web && npm run --silent check)
+wait $checked || { cat "$front"; exit 1; }
+rm "$front"
 
 echo "== interface"
 cd e2e
-npx tsc --noEmit
 # In two parts side by side: a browser waits most of the time.
 looks=$(mktemp)
 NIVOT_E2E_PART=looks NIVOT_E2E_PORT=8540 npx playwright test >"$looks" 2>&1 &

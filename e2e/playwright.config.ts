@@ -28,7 +28,7 @@ export default defineConfig({
     locale: "en-GB",
     timezoneId: "Europe/London",
     launchOptions: {
-      executablePath: process.env.CHROMIUM ?? "/usr/bin/chromium",
+      executablePath: process.env.CHROMIUM ?? "/usr/bin/chromium-headless-shell",
       args: [
         "--no-sandbox",
         "--disable-gpu",
@@ -38,7 +38,9 @@ export default defineConfig({
         "--no-first-run",
       ],
     },
-    trace: "retain-on-failure",
+    // Recording costs as much again as the tests themselves.
+    trace: process.env.NIVOT_E2E_TRACE ? "retain-on-failure" : "off",
+    screenshot: "only-on-failure",
   },
   webServer: {
     command: "../bin/nivot demo -short -fresh",

@@ -1,5 +1,5 @@
 #!/usr/bin/env bash
-# Installs what Nivot needs and is missing: MariaDB, Chromium and curl from Debian's
+# Installs what Nivot needs and is missing: MariaDB, headless Chromium and curl from Debian's
 # packages, the npm packages of the front end and its tests. Does nothing where
 # all is there.
 set -euo pipefail
@@ -23,7 +23,7 @@ packages e2e & e2e=$!
 
 missing=()
 [ -x /usr/sbin/mariadbd ] || command -v mariadbd >/dev/null 2>&1 || missing+=(mariadb-server-core mariadb-client-core)
-command -v chromium >/dev/null 2>&1 || missing+=(chromium)
+command -v chromium-headless-shell >/dev/null 2>&1 || missing+=(chromium-headless-shell)
 command -v curl >/dev/null 2>&1 || missing+=(curl) # the tests run the API's examples with it
 if [ ${#missing[@]} -gt 0 ]; then
   run=()

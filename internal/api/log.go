@@ -529,7 +529,7 @@ func (s *Server) Decide(ctx context.Context, r DecideRequestObject) (DecideRespo
 }
 
 // comingLines is how many emails to come are shown of an address.
-const comingLines = 20
+const comingLines = 200
 
 // GetComing implements StrictServerInterface.
 func (s *Server) GetComing(ctx context.Context, r GetComingRequestObject) (GetComingResponseObject, error) {

@@ -8,7 +8,7 @@ import { count } from "../../parts/time";
 type Job = Schemas["Job"];
 const look = 400;
 
-// Follows work that goes on by itself until it ends.
+// Follows work that goes on by itself until it ends. onEnd is called until the page has let go of it.
 export function useJob(id: string | undefined, onEnd: (j: Job) => void) {
   const ended = useRef(onEnd);
   useEffect(() => {
@@ -20,15 +20,15 @@ export function useJob(id: string | undefined, onEnd: (j: Job) => void) {
     queryFn: () => take(http.GET("/jobs/{job}", { params: { path: { job: id ?? "" } } })),
     refetchInterval: (x) => (x.state.data && x.state.data.state !== "running" ? false : look),
   });
-  const state = q.data?.state;
-  const told = useRef("");
+  const job = q.data;
   useEffect(() => {
-    if (q.data && state !== "running" && told.current !== q.data.id) {
-      told.current = q.data.id;
-      ended.current(q.data);
-    }
-  }, [q.data, state]);
-  return q.data;
+    if (id === undefined || !job || job.state === "running") return;
+    ended.current(job);
+    // The page may be on its way here still, and what is said of its address meanwhile be lost.
+    const again = setInterval(() => ended.current(job), look);
+    return () => clearInterval(again);
+  }, [id, job]);
+  return job;
 }
 
 // How far it has come, with the time left, and the way to stop it.

@@ -109,15 +109,18 @@ function SheetPage({ sheet: s }: { sheet: Sheet }) {
   }, [mayEdit, edits, setView]);
   useKey("n", add, mayEdit);
 
+  const ended = useRef("");
   const job = useJob(search.job, (j) => {
-    if (j.state === "done" && j.import?.change) edits.remember(j.import.change);
-    void refresh(client, ofSheet(id));
-    if (j.state === "done" && j.import) {
-      keepImported(id, j.import);
-      return open({ job: undefined, slip: "imported" });
+    const done = j.state === "done" ? j.import : undefined;
+    if (ended.current !== j.id) {
+      ended.current = j.id;
+      if (done?.change) edits.remember(done.change);
+      void refresh(client, ofSheet(id));
+      if (done) keepImported(id, done);
+      else tellJob(j);
     }
-    tellJob(j);
-    open({ job: undefined });
+    // In its place, so that going back does not come to work that has ended.
+    void navigate({ search: (old: SheetSearch) => ({ view: old.view, show: old.show, slip: done && "imported" }), replace: true });
   });
 
   // Columns are changed as a whole; one alone is put into their list.

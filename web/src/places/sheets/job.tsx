@@ -8,7 +8,7 @@ import { count } from "../../parts/time";
 type Job = Schemas["Job"];
 const look = 400;
 
-// Follows work that goes on by itself until it ends. onEnd is called until the page has let go of it.
+// Follows work that goes on by itself until it ends.
 export function useJob(id: string | undefined, onEnd: (j: Job) => void) {
   const ended = useRef(onEnd);
   useEffect(() => {
@@ -20,15 +20,18 @@ export function useJob(id: string | undefined, onEnd: (j: Job) => void) {
     queryFn: () => take(http.GET("/jobs/{job}", { params: { path: { job: id ?? "" } } })),
     refetchInterval: (x) => (x.state.data && x.state.data.state !== "running" ? false : look),
   });
-  const job = q.data;
+  const state = q.data?.state;
+  const told = useRef("");
   useEffect(() => {
-    if (id === undefined || !job || job.state === "running") return;
-    ended.current(job);
-    // The page may be on its way here still, and what is said of its address meanwhile be lost.
-    const again = setInterval(() => ended.current(job), look);
-    return () => clearInterval(again);
-  }, [id, job]);
-  return job;
+    if (id === undefined) told.current = ""; // who comes back to it is told again
+  }, [id]);
+  useEffect(() => {
+    if (id !== undefined && q.data && state !== "running" && told.current !== q.data.id) {
+      told.current = q.data.id;
+      ended.current(q.data);
+    }
+  }, [id, q.data, state]);
+  return q.data;
 }
 
 // How far it has come, with the time left, and the way to stop it.

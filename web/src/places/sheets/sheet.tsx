@@ -404,10 +404,16 @@ function tellJob(j: Schemas["Job"]) {
 // Work on the sheet that somebody began before: it is shown again on coming back.
 function RunningJobs({ sheet, here, onFollow }: { sheet: string; here?: string; onFollow: (job: string) => void }) {
   const q = api.useQuery("get", "/sheets/{sheet}/jobs", { params: { path: { sheet } } });
-  const other = q.data?.find((j) => j.id !== here);
+  // The list may be older than the end of what has been followed, which is not to be followed again.
+  const followed = useRef(new Set<string>());
   useEffect(() => {
-    if (other && !here) onFollow(other.id);
+    if (here) {
+      followed.current.add(here);
+      return;
+    }
+    const other = q.data?.find((j) => !followed.current.has(j.id));
+    if (other) onFollow(other.id);
     // eslint-disable-next-line react-hooks/exhaustive-deps -- once for each
-  }, [other?.id, here]);
+  }, [q.data, here]);
   return null;
 }

@@ -38,13 +38,13 @@ CREATE TABLE addressees (
   mailbox VARCHAR(500) NOT NULL,
   searched VARBINARY(2000) NULL,
   UNIQUE KEY digest (digest)
-);
+) PAGE_COMPRESSED = 1;
 CREATE TABLE delivery_addressees (
   addressee_id BIGINT NOT NULL,
   due_at DATETIME(6) NOT NULL,
   delivery_id BIGINT NOT NULL,
   PRIMARY KEY (addressee_id, due_at, delivery_id)
-);
+) PAGE_COMPRESSED = 1;
 INSERT IGNORE INTO addressees (digest, mailbox)
   SELECT UNHEX(LEFT(SHA2(j.mailbox, 256), 32)), j.mailbox FROM deliveries d,
     JSON_TABLE(IF(JSON_VALID(d.recipients), d.recipients, '[]'), '$[*]' COLUMNS (mailbox VARCHAR(500) PATH '$.mailbox')) j

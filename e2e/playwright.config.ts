@@ -18,7 +18,6 @@ export default defineConfig({
   testIgnore: part === "work" ? looks : [],
   outputDir: `results/${port}`,
   workers: 1,
-  retries: 1, // of a machine that stood still for a moment; the report names it as flaky
   fullyParallel: false,
   timeout: 60_000,
   expect: { timeout: 20_000 },

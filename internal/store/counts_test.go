@@ -313,3 +313,13 @@ func TestAddresseesFollow(t *testing.T) {
 	}
 	right(t, st)
 }
+
+// The codes that the condition of what needs somebody spans are those of the states that do.
+func TestPendingCodes(t *testing.T) {
+	for _, st := range delivery.States {
+		code := store.PendingCodes[st]
+		if needs := code >= 1 && code <= 6; needs != delivery.NeedsSomebody(st) {
+			t.Errorf("%s has the code %d, and needs somebody: %v", st, code, delivery.NeedsSomebody(st))
+		}
+	}
+}

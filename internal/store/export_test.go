@@ -21,3 +21,6 @@ func (s *Store) MigrateDownTo(ctx context.Context, version int64) error {
 		return err
 	})
 }
+
+// PendingCodes are the codes of the states that are not over.
+var PendingCodes = pendingCode

@@ -36,18 +36,24 @@ test("one is signed out elsewhere, and a forgotten password is set anew by email
   await expect(page.getByRole("button", { name: "Sign in" })).toBeVisible();
 
   await ines.goto("/setup/audit");
-  await expect(ines.getByRole("row").filter({ hasText: "Hugh Bellamy" }).filter({ hasText: "signed out elsewhere" })).toHaveCount(1);
+  await expect(
+    ines.getByRole("row").filter({ hasText: "Hugh Bellamy" }).filter({ hasText: "signed out elsewhere" }),
+  ).toHaveCount(1);
   await ines.getByRole("button", { name: "did of any kind" }).click();
   await ines.getByRole("radio", { name: "made a link to set a password" }).check();
   await ines.keyboard.press("Escape");
   await expect(ines.getByRole("row")).toHaveCount(2);
-  const csv = await ines.request.get((await ines.getByRole("link", { name: "Export as CSV" }).getAttribute("href")) ?? "");
+  const csv = await ines.request.get(
+    (await ines.getByRole("link", { name: "Export as CSV" }).getAttribute("href")) ?? "",
+  );
   expect((await csv.text()).trim().split("\r\n")).toHaveLength(2);
 });
 
 test("signing out takes what was not saved out of the browser, after asking", async ({ page }) => {
   await signIn(page, "ines");
-  const loans = (await ask<{ id: string; name: string }[]>(page, "GET", "/sheets")).find((s) => s.name === "Outgoing loans")?.id;
+  const loans = (await ask<{ id: string; name: string }[]>(page, "GET", "/sheets")).find(
+    (s) => s.name === "Outgoing loans",
+  )?.id;
   await page.goto(`/sheets/${loans}/rules/new`);
   await page.getByLabel("Name of the rule").fill("Never saved");
   const kept = () => page.evaluate(() => Object.keys(localStorage).filter((k) => k.startsWith("nivot-draft-")).length);

@@ -4,7 +4,14 @@ import { ask, person } from "./museum";
 // The columns of a sheet, and who may do what with them.
 test.describe.configure({ mode: "serial" });
 
-type Column = { id: string; name: string; type: string; width: number; hidden: boolean; options: { id: string; name: string }[] };
+type Column = {
+  id: string;
+  name: string;
+  type: string;
+  width: number;
+  hidden: boolean;
+  options: { id: string; name: string }[];
+};
 type Sheet = { id: string; key: string; columns: Column[]; frozen: number };
 type RowPage = { total: number; rows: { id: string; name: string; cells: { text: string; bad?: boolean }[] }[] };
 
@@ -28,7 +35,9 @@ test.afterAll(() => page.close());
 
 const it = () => ask<Sheet>(page, "GET", `/sheets/${sheet}`);
 const rows = async (column: number) =>
-  (await ask<RowPage>(page, "POST", `/sheets/${sheet}/rows/query`, { offset: 0, limit: 100 })).rows.map((r) => r.cells[column]?.text);
+  (await ask<RowPage>(page, "POST", `/sheets/${sheet}/rows/query`, { offset: 0, limit: 100 })).rows.map(
+    (r) => r.cells[column]?.text,
+  );
 const head = (name: string) => page.getByRole("columnheader", { name }).getByRole("button");
 const at = (key: string) => page.getByRole("rowheader", { name: new RegExp(`^${key}\\b`) });
 const slip = () => page.getByRole("complementary", { name: "Columns" });
@@ -39,7 +48,9 @@ const save = async () => {
 
 test("a file is looked at, its columns are named, retyped and not imported, and it becomes a sheet", async () => {
   await page.goto("/sheets/new");
-  await page.getByLabel("File of rows").setInputFiles({ name: "Bells.csv", mimeType: "text/csv", buffer: Buffer.from(csv) });
+  await page
+    .getByLabel("File of rows")
+    .setInputFiles({ name: "Bells.csv", mimeType: "text/csv", buffer: Buffer.from(csv) });
   await expect(page.getByLabel("Type of Struck on")).toHaveValue("date");
   await expect(page.getByLabel("Order of the dates in Struck on")).toHaveValue("month-day-year");
   await expect(page.getByLabel("Type of Tone")).toHaveValue("choice");
@@ -137,7 +148,9 @@ test("a column deleted is restored with all it held", async () => {
 test("what a column is for is said once and taken for a new rule and a new letter", async () => {
   await slip().getByLabel("Its address stands in").selectOption({ label: "Ringer email" });
   await slip().getByLabel("The name of whom it concerns").selectOption({ label: "Who rings" });
-  await expect.poll(async () => (await ask<{ nameColumn: string }>(page, "GET", `/sheets/${sheet}`)).nameColumn).not.toBe("");
+  await expect
+    .poll(async () => (await ask<{ nameColumn: string }>(page, "GET", `/sheets/${sheet}`)).nameColumn)
+    .not.toBe("");
   await page.goto(`/sheets/${sheet}/rules/new`);
   await expect(page.locator("[data-place='/to']")).toHaveText("ringer email");
 });
@@ -187,10 +200,14 @@ test("a file again whose dates stand in another order", async () => {
   await page.getByLabel("Order of the dates in Struck on").selectOption("day-month-year");
   await page.getByLabel("keep rows as they are").waitFor({ state: "detached" });
   await page.getByRole("button", { name: "See what 2 rows would change" }).click();
-  await expect(page.getByRole("region", { name: "The file" }).getByRole("row", { name: /B-1/ })).toContainText("03/16/2027");
+  await expect(page.getByRole("region", { name: "The file" }).getByRole("row", { name: /B-1/ })).toContainText(
+    "03/16/2027",
+  );
   await page.getByRole("checkbox", { name: "keep rows as they are that the file does not have" }).check();
   await page.getByRole("button", { name: "Change 1" }).click();
-  await expect(page.getByRole("complementary", { name: "What was imported" })).toContainText("1 row changed, in 1 cell");
+  await expect(page.getByRole("complementary", { name: "What was imported" })).toContainText(
+    "1 row changed, in 1 cell",
+  );
   const i = (await it()).columns.findIndex((c) => c.name === "Struck on");
   expect((await rows(i)).slice(0, 2)).toEqual(["16 Mar 2027", "2 Mar 2027"]);
 });

@@ -20,11 +20,16 @@ test("files of rows, from an import to a colleague’s mailbox", async ({ page }
   await test.step("an import sees that they are files", async () => {
     await page.getByRole("link", { name: "Sheets", exact: true }).click();
     await page.getByRole("link", { name: "New sheet" }).click();
-    await page.getByLabel("File of rows").setInputFiles({ name: "Agreements.csv", mimeType: "text/csv", buffer: Buffer.from(csv) });
+    await page
+      .getByLabel("File of rows")
+      .setInputFiles({ name: "Agreements.csv", mimeType: "text/csv", buffer: Buffer.from(csv) });
     await expect(page.getByLabel("Type of Agreement")).toHaveValue("file");
     await page.getByRole("button", { name: "Make a sheet of 4 rows" }).click();
     await expect(page.getByRole("gridcell", { name: "A-2.pdf" })).toBeVisible();
-    await expect(page.locator(".bad", { hasText: "A-1.pdf" })).toHaveAttribute("title", /not among the files of the sheet/);
+    await expect(page.locator(".bad", { hasText: "A-1.pdf" })).toHaveAttribute(
+      "title",
+      /not among the files of the sheet/,
+    );
   });
   const sheet = new URL(page.url()).pathname.split("/")[2] ?? "";
 
@@ -34,8 +39,12 @@ test("files of rows, from an import to a colleague’s mailbox", async ({ page }
     await expect(slip.getByText("4 names in rows that no file has")).toBeVisible();
     await slip.getByLabel("choose them").setInputFiles([pdf("A-1.pdf"), pdf("a-2.PDF"), pdf("A-3.pdf")]);
     await expect(slip.getByText("1 name in rows that no file has")).toBeVisible();
-    await slip.getByLabel("choose them").setInputFiles({ name: "plan.pdf", mimeType: "application/pdf", buffer: Buffer.from("<script>") });
-    await expect(page.getByText("“plan.pdf” cannot be taken: its name says .pdf, but its content is something else")).toBeVisible();
+    await slip
+      .getByLabel("choose them")
+      .setInputFiles({ name: "plan.pdf", mimeType: "application/pdf", buffer: Buffer.from("<script>") });
+    await expect(
+      page.getByText("“plan.pdf” cannot be taken: its name says .pdf, but its content is something else"),
+    ).toBeVisible();
     await page.keyboard.press("Escape");
     const drop = await page.evaluateHandle(() => {
       const d = new DataTransfer();
@@ -83,7 +92,11 @@ test("files of rows, from an import to a colleague’s mailbox", async ({ page }
     await expect(page.getByText("Sent to Rosa Moss alone: “Test: The agreement of")).toBeVisible();
     const got = await mails(page, "Test: The agreement of");
     expect(got.messages.map((m) => m.to)).toEqual([["rosa@marrowby.example"]]);
-    const mail = await ask<{ text: string; files: { name: string }[] }>(page, "GET", `/practice/messages/${got.messages[0]?.id ?? ""}`);
+    const mail = await ask<{ text: string; files: { name: string }[] }>(
+      page,
+      "GET",
+      `/practice/messages/${got.messages[0]?.id ?? ""}`,
+    );
     expect(mail.text).toContain("This is a test of “Agreement”");
     expect(mail.files.map((f) => f.name)).toEqual(["a-2.PDF"]);
     await page.getByRole("link", { name: "Log", exact: true }).click();

@@ -40,7 +40,9 @@ test("on paper: a row's slip, a rule and the log, without what is only for the s
     await page.emulateMedia({ media: "print" });
     const clipped = await page.evaluate(() =>
       [...document.querySelectorAll("main *")]
-        .filter((el) => ["auto", "scroll"].includes(getComputedStyle(el).overflowY) && el.scrollHeight > el.clientHeight + 1)
+        .filter(
+          (el) => ["auto", "scroll"].includes(getComputedStyle(el).overflowY) && el.scrollHeight > el.clientHeight + 1,
+        )
         .map((el) => el.className),
     );
     expect(clipped, `what scrolls on ${path}`).toEqual([]);
@@ -59,6 +61,8 @@ test("on paper: a row's slip, a rule and the log, without what is only for the s
   await onPaper("/log", /went out/);
   // Not only the lines in view.
   const { lines } = await ask<{ lines: unknown[] }>(page, "GET", "/log?limit=100");
-  expect(await page.getByRole("table", { name: "Delivery log" }).getByRole("row").count()).toBeGreaterThan(lines.length);
+  expect(await page.getByRole("table", { name: "Delivery log" }).getByRole("row").count()).toBeGreaterThan(
+    lines.length,
+  );
   await page.emulateMedia({ media: "screen" });
 });

@@ -74,9 +74,13 @@ test("a whole letter, from its first heading to the mailbox", async ({ page }) =
     await page.keyboard.press("Tab");
     await page.keyboard.type("North");
     await toEnd(page);
-    await page.getByLabel("Choose an image").setInputFiles({ name: "map.png", mimeType: "image/png", buffer: picture });
+    await page
+      .getByLabel("Choose an image")
+      .setInputFiles({ name: "map.png", mimeType: "image/png", buffer: picture });
     await page.getByRole("button", { name: "Image", exact: true }).click();
-    await page.getByRole("textbox", { name: "In words, for those who do not see it" }).fill("The way to the north gate");
+    await page
+      .getByRole("textbox", { name: "In words, for those who do not see it" })
+      .fill("The way to the north gate");
     await page.keyboard.press("Escape");
     await toEnd(page);
     await insert(page, /^Button$/);
@@ -92,7 +96,9 @@ test("a whole letter, from its first heading to the mailbox", async ({ page }) =
     await page
       .getByLabel("Attach a file")
       .setInputFiles({ name: "notes.pdf", mimeType: "application/pdf", buffer: Buffer.from("not a PDF") });
-    await expect(page.getByRole("group", { name: "Attachments" }).getByRole("alert")).toContainText("its content is something else");
+    await expect(page.getByRole("group", { name: "Attachments" }).getByRole("alert")).toContainText(
+      "its content is something else",
+    );
     await page.getByLabel("Attach a file").setInputFiles({
       name: "Wegbeschreibung für Märzhausen.pdf",
       mimeType: "application/pdf",
@@ -157,7 +163,10 @@ test("a whole letter, from its first heading to the mailbox", async ({ page }) =
     await page.locator("li", { hasText: "Contact email is empty" }).getByRole("button", { name: "1 row" }).click();
     await expect(page.getByTestId("previewed")).toHaveText("LN-0401");
     for (const way of ["On a phone", "Dark", "Plain text", "Source"]) {
-      await page.getByRole("group", { name: "How it is shown" }).getByRole("button", { name: way, exact: true }).click();
+      await page
+        .getByRole("group", { name: "How it is shown" })
+        .getByRole("button", { name: way, exact: true })
+        .click();
     }
     await expect(page.getByText(/multipart\/mixed/)).toBeVisible();
     await page.getByRole("button", { name: "Write", exact: true }).click();
@@ -216,7 +225,9 @@ test("a copy for another sheet says what has no place there", async ({ page }) =
   await page.getByLabel("Name", { exact: true }).selectOption({ label: "Keeper" });
   await page.getByRole("button", { name: "Open the copy" }).click();
   await expect(page.getByLabel("Name of the template")).toHaveValue("Thank you, copy");
-  await expect(page.getByText(/name columns? that this sheet does not have|names a column that this sheet does not have/)).toBeVisible();
+  await expect(
+    page.getByText(/name columns? that this sheet does not have|names a column that this sheet does not have/),
+  ).toBeVisible();
   // A template that a rule uses is not deleted.
   await page.goto("/templates");
   await page.getByRole("link", { name: "Thank you", exact: true }).click();
@@ -254,7 +265,9 @@ test("what other programs wrote is cleaned as it is pasted", async ({ page }) =>
   expect(got).not.toMatch(/script|evil|Calibri|img/);
 });
 
-test("by keyboard: a field is come to with the arrows and opened with Enter; menus give the focus back", async ({ page }) => {
+test("by keyboard: a field is come to with the arrows and opened with Enter; menus give the focus back", async ({
+  page,
+}) => {
   await signIn(page, "ines");
   await page.getByRole("link", { name: "Templates" }).click();
   await page.getByRole("link", { name: "Return", exact: true }).click();

@@ -39,7 +39,8 @@ type Mails = {
   total: number;
   messages: { id: string; to: string[]; subject: string }[];
 };
-export const mails = (page: Page, find: string) => ask<Mails>(page, "GET", `/practice/messages?find=${encodeURIComponent(find)}`);
+export const mails = (page: Page, find: string) =>
+  ask<Mails>(page, "GET", `/practice/messages?find=${encodeURIComponent(find)}`);
 
 /** The page of a rule, where its sentence is said. */
 export function ruleEditor(page: () => Page, sheet: (name: string) => string) {
@@ -50,7 +51,8 @@ export function ruleEditor(page: () => Page, sheet: (name: string) => string) {
     blank,
     slip,
     close,
-    sentence: async () => (await page().locator("p.font-letter:has([data-place])").allInnerTexts()).join(" ").replace(/\s+/g, " "),
+    sentence: async () =>
+      (await page().locator("p.font-letter:has([data-place])").allInnerTexts()).join(" ").replace(/\s+/g, " "),
     /** Adds what is at its default. */
     more: (words: string) => page().getByRole("button", { name: words, exact: true }).click(),
     /** A new rule, with its name and its kind of trigger, whose slip stays open. */

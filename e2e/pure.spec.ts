@@ -6,7 +6,16 @@ import { helpPageOf, helpPages } from "../web/src/parts/helppages";
 import { anchorOf, around, found, sectionsOf, titleIn } from "../web/src/parts/helpsearch";
 import { daysFrom, isoDay, midnight, moment, plusDays, weekday } from "../web/src/parts/time";
 import type { Condition, RuleBody, Sheet } from "../web/src/api/client";
-import { changeOf, kinds, moreOf, readRecurrence, tidy, withKind, withParts, writeRecurrence } from "../web/src/places/rule/model";
+import {
+  changeOf,
+  kinds,
+  moreOf,
+  readRecurrence,
+  tidy,
+  withKind,
+  withParts,
+  writeRecurrence,
+} from "../web/src/places/rule/model";
 import { colIndex, columnAt, layOut, withGaps } from "../web/src/places/sheets/gridlayout";
 import { pressed, Typed } from "../web/src/places/sheets/keys";
 import { pendingTexts, type Shelf, Unsent, verdict } from "../web/src/places/sheets/unsent";
@@ -87,8 +96,13 @@ test.describe("what has not been sent yet", () => {
   });
 
   test("what an answer says of a change", () => {
-    const want = { taken: [200, 201, 204], later: [0, 401, 408, 409, 429, 500, 502, 503], refused: [400, 403, 404, 413, 422] };
-    for (const [v, list] of Object.entries(want)) for (const status of list) expect(verdict(status), String(status)).toBe(v);
+    const want = {
+      taken: [200, 201, 204],
+      later: [0, 401, 408, 409, 429, 500, 502, 503],
+      refused: [400, 403, 404, 413, 422],
+    };
+    for (const [v, list] of Object.entries(want))
+      for (const status of list) expect(verdict(status), String(status)).toBe(v);
   });
 });
 
@@ -150,7 +164,11 @@ test.describe("keys in the grid", () => {
     ["adding rows", press("Enter", { ctrlKey: true }), "insert"],
     ["deleting rows", press("Delete", { ctrlKey: true }), "remove"],
     ["undo", press("z", { ctrlKey: true }), "undo"],
-    ["redo, both ways", `${press("Z", { ctrlKey: true, shiftKey: true })}; ${press("y", { metaKey: true })}`, "redo; redo"],
+    [
+      "redo, both ways",
+      `${press("Z", { ctrlKey: true, shiftKey: true })}; ${press("y", { metaKey: true })}`,
+      "redo; redo",
+    ],
     ["fill down", press("d", { ctrlKey: true }), "fill"],
     ["everything", press("a", { ctrlKey: true }), 'anchor {"row":0,"col":0}; cursor {"row":99,"col":7}'],
     ["the row's slip", press(" "), "row"],
@@ -189,7 +207,8 @@ test.describe("days and moments", () => {
       ["2027-03-16T03:00:00Z", "America/New_York", "2027-03-15T04:00:00.000Z"],
       ["2027-03-16T20:00:00Z", "Asia/Kathmandu", "2027-03-16T18:15:00.000Z"],
     ];
-    for (const [at, zone, want] of cases) expect(midnight(new Date(at), zone).toISOString(), `${at} ${zone}`).toBe(want);
+    for (const [at, zone, want] of cases)
+      expect(midnight(new Date(at), zone).toISOString(), `${at} ${zone}`).toBe(want);
   });
 
   test("how they are written", () => {
@@ -234,17 +253,29 @@ test.describe("a rule in the editor", () => {
     return { column: some(["c1", "c2", "c3"]), op, ...(value === undefined ? {} : { value }) } as unknown as Condition;
   };
   const people = () =>
-    many(2, () => some([{ column: "c5" }, { address: "registrar@marrowby.example" }, { person: "rosa@marrowby.example" }]));
+    many(2, () =>
+      some([{ column: "c5" }, { address: "registrar@marrowby.example" }, { person: "rosa@marrowby.example" }]),
+    );
   const triggers: (() => RuleBody["trigger"])[] = [
     () => ({
       kind: "date",
       column: "c3",
-      offsets: many(3, () => ({ n: random(30) - 15, unit: some(["days", "working-days"] as const), ...maybe(() => ({ template: "t2" })) })),
+      offsets: many(3, () => ({
+        n: random(30) - 15,
+        unit: some(["days", "working-days"] as const),
+        ...maybe(() => ({ template: "t2" })),
+      })),
       at: "08:50",
       ...maybe(() => ({ every: { unit: "months" as const, n: 3, count: 8 } })),
     }),
     () => ({ kind: "change", column: "c2", to: ["agreed"], ...maybe(() => ({ from: ["out", { column: "c4" }] })) }),
-    () => ({ kind: "threshold", column: "c4", op: "<", limit: { column: "c6" }, ...maybe(() => ({ rearm: { percent: 10 } })) }),
+    () => ({
+      kind: "threshold",
+      column: "c4",
+      op: "<",
+      limit: { column: "c6" },
+      ...maybe(() => ({ rearm: { percent: 10 } })),
+    }),
     () => ({ kind: "edited", columns: ["c1", "c2"] }),
     () => ({ kind: "added" }),
     () => ({ kind: "by-hand" }),
@@ -291,7 +322,8 @@ test.describe("a rule in the editor", () => {
     ],
   } as unknown as Sheet;
 
-  const same = (a: unknown, b: unknown) => isDeepStrictEqual(JSON.parse(JSON.stringify(a ?? null)), JSON.parse(JSON.stringify(b ?? null)));
+  const same = (a: unknown, b: unknown) =>
+    isDeepStrictEqual(JSON.parse(JSON.stringify(a ?? null)), JSON.parse(JSON.stringify(b ?? null)));
 
   test("nothing of it is lost by opening and saving it", () => {
     const lost = Array.from({ length: 2000 }, rule).filter((body) => !same(tidy(body), body));
@@ -323,7 +355,13 @@ test.describe("a rule in the editor", () => {
       const body = rule();
       const other = withKind(body, some(kinds).id, sheet, "2027-03-15");
       if (!same({ ...other, trigger: body.trigger }, body)) wrong.push([other, body]);
-      const back = withKind(other, body.trigger.kind as (typeof kinds)[number]["id"], sheet, "2027-03-15", body.trigger);
+      const back = withKind(
+        other,
+        body.trigger.kind as (typeof kinds)[number]["id"],
+        sheet,
+        "2027-03-15",
+        body.trigger,
+      );
       if (!same(back, body)) wrong.push([back, body]);
     }
     expect(wrong).toEqual([]);
@@ -349,7 +387,11 @@ test("what is typed for a row that is still to come is kept cell by cell", () =>
     return { ...typed.cells(), taken };
   };
   expect(press("B", "-", "6")).toEqual({ whole: [], open: "B-6", taken: [true, true, true] });
-  expect(press("B", "Tab", "Tab", "R", "u")).toEqual({ whole: ["B", ""], open: "Ru", taken: [true, true, true, true, true] });
+  expect(press("B", "Tab", "Tab", "R", "u")).toEqual({
+    whole: ["B", ""],
+    open: "Ru",
+    taken: [true, true, true, true, true],
+  });
   expect(press("B", "Tab", "Enter", "R", "Enter").whole).toEqual(["B", "R"]); // Enter opens an empty cell, and ends a filled one
   expect(press("B", "Enter", "x")).toMatchObject({ whole: ["B"], open: "" });
   expect(press("a", "b", "Backspace", "c").open).toBe("ac");
@@ -445,7 +487,12 @@ test.describe("the help", () => {
     expect(hits.length).toBeGreaterThan(1);
     expect(found(sections, "brake nowhere-to-be-found")).toEqual([]);
     expect(found(sections, "rows").length).toBe(20); // no more are shown
-    const long = { page: "log" as const, title: "Log", anchor: "log", text: `${"before ".repeat(30)}the needle ${"after ".repeat(40)}` };
+    const long = {
+      page: "log" as const,
+      title: "Log",
+      anchor: "log",
+      text: `${"before ".repeat(30)}the needle ${"after ".repeat(40)}`,
+    };
     expect(around(long, "needle")).toMatch(/^… before .*the needle after .* …$/);
     expect(around({ ...long, text: "a needle" }, "needle")).toBe("a needle");
   });
@@ -459,7 +506,9 @@ test.describe("the help", () => {
 
 test.describe("the columns that are drawn", () => {
   const column = (id: string, width: number) => ({ id, name: id, type: "text" as const, width, options: [] });
-  const columns = Array.from({ length: 6 }, (_, i) => column(`c${i}`, 100 + i)) as unknown as Parameters<typeof layOut>[0];
+  const columns = Array.from({ length: 6 }, (_, i) => column(`c${i}`, 100 + i)) as unknown as Parameters<
+    typeof layOut
+  >[0];
   const widths = columns.map((c) => c.width ?? 0);
 
   for (const hasKey of [true, false])

@@ -29,7 +29,8 @@ const axe = () =>
     })
     .toEqual([]);
 
-const says = (words: string) => expect.poll(sentence).toBe(`${words} The first run is held until somebody has reviewed it.`);
+const says = (words: string) =>
+  expect.poll(sentence).toBe(`${words} The first run is held until somebody has reviewed it.`);
 
 test("some working days before a date, and a wording of its own on the day", async () => {
   await begin("Outgoing loans", "Three working days", "some days before or after a date");
@@ -44,7 +45,9 @@ test("some working days before a date, and a wording of its own on the day", asy
   await axe();
   await close();
   await template("Return");
-  await says("3 working days before and on return due at 09:00, write Return, but Overdue on the day, to contact email.");
+  await says(
+    "3 working days before and on return due at 09:00, write Return, but Overdue on the day, to contact email.",
+  );
   await expect(page.getByRole("heading", { name: /220 rows match now/ })).toBeVisible();
 });
 
@@ -232,7 +235,9 @@ test("why, from a mark on a track; and why not, with what would have to change",
 
 test("a held batch goes in part, the rest with its reason", async () => {
   const sheet = sheets["Outgoing loans"] ?? "";
-  const packing = (await ask<{ id: string; body: Named }[]>(page, "GET", `/sheets/${sheet}/rules`)).find((r) => r.body.name === "Packing");
+  const packing = (await ask<{ id: string; body: Named }[]>(page, "GET", `/sheets/${sheet}/rules`)).find(
+    (r) => r.body.name === "Packing",
+  );
   await page.goto(`/sheets/${sheet}/held/${packing?.id}`);
   const heading = page.getByRole("heading", { name: /\d+ emails wait for you/ });
   const held = Number((await heading.innerText()).match(/(\d+) emails wait/)?.[1]);
@@ -254,7 +259,10 @@ test("a held batch goes in part, the rest with its reason", async () => {
 
 test("one email to come is left out, and another goes a day later", async () => {
   const sheet = sheets["Outgoing loans"] ?? "";
-  const rows = await ask<{ rows: { id: string; name: string }[] }>(page, "POST", `/sheets/${sheet}/rows/query`, { offset: 0, limit: 1 });
+  const rows = await ask<{ rows: { id: string; name: string }[] }>(page, "POST", `/sheets/${sheet}/rows/query`, {
+    offset: 0,
+    limit: 1,
+  });
   await page.goto(`/sheets/${sheet}?row=${rows.rows[0]?.id}`);
   const change = page.getByRole("button", { name: /^Change this email/ });
   await change.first().click();

@@ -11,7 +11,8 @@ type RowPage = { total: number; rows: { id: string; name: string; gone: boolean;
 async function sheetOf(page: Page, name: string): Promise<string> {
   return (await ask<{ id: string; name: string }[]>(page, "GET", "/sheets")).find((s) => s.name === name)?.id ?? "";
 }
-const rowsOf = (page: Page, sheet: string) => ask<RowPage>(page, "POST", `/sheets/${sheet}/rows/query`, { offset: 0, limit: 500 });
+const rowsOf = (page: Page, sheet: string) =>
+  ask<RowPage>(page, "POST", `/sheets/${sheet}/rows/query`, { offset: 0, limit: 500 });
 
 // The clipboard as another program leaves it.
 async function clip(page: Page, text: string) {
@@ -35,7 +36,9 @@ test.describe("a sheet in use", () => {
   test.beforeAll(async ({ browser }) => {
     page = await person(browser, "tom");
     await page.goto("/sheets/new");
-    await page.getByLabel("File of rows").setInputFiles({ name: "Readings.csv", mimeType: "text/csv", buffer: Buffer.from(csv) });
+    await page
+      .getByLabel("File of rows")
+      .setInputFiles({ name: "Readings.csv", mimeType: "text/csv", buffer: Buffer.from(csv) });
     await page.getByRole("button", { name: "Make a sheet of 8 rows" }).click();
     await expect(page.getByRole("rowheader", { name: "R-1" })).toBeVisible();
     sheet = new URL(page.url()).pathname.split("/")[2] ?? "";
@@ -68,14 +71,25 @@ test.describe("a sheet in use", () => {
     await expect(page.getByRole("gridcell", { name: "Case 12" })).toBeVisible();
     await page.keyboard.press("Control+z");
     await expect(page.getByRole("gridcell", { name: "Case 02" })).toBeVisible();
-    expect(await cells(1)).toEqual(["Case 01", "Case 02", "Case 03", "Case 04", "Case 05", "Case 06", "Case 07", "Case 08"]);
+    expect(await cells(1)).toEqual([
+      "Case 01",
+      "Case 02",
+      "Case 03",
+      "Case 04",
+      "Case 05",
+      "Case 06",
+      "Case 07",
+      "Case 08",
+    ]);
   });
 
   test("select, sum, copy out, fill down, empty", async () => {
     await at("R-1").click();
     for (let i = 0; i < 4; i++) await page.keyboard.press("ArrowRight");
     for (let i = 0; i < 3; i++) await page.keyboard.press("Shift+ArrowDown");
-    await expect(page.getByText("4 cells in 4 rows · sum 200.5 · smallest 41 · largest 58.5 · 4 filled")).toBeVisible();
+    await expect(
+      page.getByText("4 cells in 4 rows · sum 200.5 · smallest 41 · largest 58.5 · 4 filled"),
+    ).toBeVisible();
     await page.keyboard.press("Control+c");
     expect(await page.evaluate(() => navigator.clipboard.readText())).toBe("41\n52\n58.5\n49");
     await page.keyboard.press("Control+d");
@@ -96,7 +110,9 @@ test.describe("a sheet in use", () => {
   test("rows in and out", async () => {
     await at("R-3").click();
     await page.keyboard.press("Control+Enter");
-    await expect.poll(async () => (await rowsOf(page, sheet)).rows.map((r) => r.name).slice(2, 5)).toEqual(["R-3", "#9", "R-4"]);
+    await expect
+      .poll(async () => (await rowsOf(page, sheet)).rows.map((r) => r.name).slice(2, 5))
+      .toEqual(["R-3", "#9", "R-4"]);
     await page.keyboard.press("Control+z");
     await expect.poll(async () => (await rowsOf(page, sheet)).total).toBe(8);
     await at("R-4").click();
@@ -201,7 +217,9 @@ test.describe("a sheet in use", () => {
     await page.getByRole("combobox", { name: /^Type/ }).selectOption("number");
     await expect(page.getByText(/8 cells of 8 would not fit/)).toBeVisible();
     await page.getByRole("button", { name: "Change the columns; 8 cells will not fit" }).click();
-    await expect.poll(async () => (await rowsOf(page, sheet)).rows[0]?.cells[1]).toMatchObject({ text: "Case 01", bad: true });
+    await expect
+      .poll(async () => (await rowsOf(page, sheet)).rows[0]?.cells[1])
+      .toMatchObject({ text: "Case 01", bad: true });
     await page.getByRole("combobox", { name: /^Type/ }).selectOption("text");
     await expect(page.getByText(/8 cells would fit that did not/)).toBeVisible();
     await page.getByRole("button", { name: "Change the columns" }).click();
@@ -222,7 +240,9 @@ test.describe("a sheet in use", () => {
     await expect(plan.getByRole("row", { name: /Humidity/ })).toHaveText(/R-3\s*Humidity\s*58.5\s*70/i);
     await page.getByRole("button", { name: "Add 1 row, change 1, mark 6 as gone" }).click();
     const result = page.getByRole("complementary", { name: "What was imported" });
-    await expect(result).toContainText(/1 row added.*1 row changed, in 2 cells.*6 rows marked as gone.*The column Remark/);
+    await expect(result).toContainText(
+      /1 row added.*1 row changed, in 2 cells.*6 rows marked as gone.*The column Remark/,
+    );
     await result.getByRole("button", { name: "close" }).click();
     expect((await rowsOf(page, sheet)).rows.filter((r) => r.gone)).toHaveLength(6);
     await at("R-8").click();

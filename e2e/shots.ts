@@ -27,7 +27,9 @@ test("the main views", async ({ page }) => {
   test.setTimeout(180_000);
   page.on("dialog", (d) => void d.accept()); // pages are left unsaved
   await signIn(page, "ines");
-  const loans = (await ask<{ id: string; name: string }[]>(page, "GET", "/sheets")).find((s) => s.name === "Outgoing loans")?.id;
+  const loans = (await ask<{ id: string; name: string }[]>(page, "GET", "/sheets")).find(
+    (s) => s.name === "Outgoing loans",
+  )?.id;
   const rule = (await ask<{ id: string }[]>(page, "GET", `/sheets/${loans}/rules`))[0].id;
   const template = (await ask<{ id: string; sheet: string; name: string }[]>(page, "GET", "/templates")).find(
     (t) => t.sheet === loans && t.name === "Return",
@@ -63,7 +65,10 @@ test("the main views", async ({ page }) => {
   await page.getByLabel("keep rows as they are that the file does not have").check();
   await shoot(page, "plan");
   const row = (
-    await ask<{ rows: { id: string; name: string }[] }>(page, "POST", `/sheets/${loans}/rows/query`, { offset: 0, limit: 50 })
+    await ask<{ rows: { id: string; name: string }[] }>(page, "POST", `/sheets/${loans}/rows/query`, {
+      offset: 0,
+      limit: 50,
+    })
   ).rows.find((r) => r.name === "LN-0320")?.id;
   await page.goto(`/sheets/${loans}?row=${row}`);
   await page.getByRole("button", { name: /Return reminder$/ }).click();
@@ -144,7 +149,8 @@ test("the main views", async ({ page }) => {
   await page.keyboard.press("Escape");
   await page.getByRole("button", { name: "Save", exact: true }).click();
   await page.waitForTimeout(600);
-  const email = (await ask<{ lines: { id: string }[] }>(page, "GET", `/log?limit=1&sheet=${loans}&state=accepted`)).lines[0].id;
+  const email = (await ask<{ lines: { id: string }[] }>(page, "GET", `/log?limit=1&sheet=${loans}&state=accepted`))
+    .lines[0].id;
   await page.goto(`/log?email=${email}`);
   await shoot(page, "log");
   await page.goto("/setup/practice");
@@ -187,8 +193,13 @@ test("a picture for each word", async ({ page }) => {
     await page.waitForTimeout(500);
   };
 
-  const email = (await ask<{ lines: { id: string }[] }>(page, "GET", `/log?limit=1&sheet=${of("Outgoing loans").slice(8)}&state=accepted`))
-    .lines[0]?.id;
+  const email = (
+    await ask<{ lines: { id: string }[] }>(
+      page,
+      "GET",
+      `/log?limit=1&sheet=${of("Outgoing loans").slice(8)}&state=accepted`,
+    )
+  ).lines[0]?.id;
   await open(`/log?email=${email}`);
   await clip("occasion", page.getByText("Why it went"), 110, 460);
   await open(of("Outgoing loans"));
@@ -201,7 +212,14 @@ test("a picture for each word", async ({ page }) => {
     .getByRole("button", { name: /rows cannot be judged/ })
     .first()
     .click();
-  await clip("cannot-be-judged", page.getByRole("complementary", { name: "Rows that cannot be judged" }), 190, 560, 0, 0);
+  await clip(
+    "cannot-be-judged",
+    page.getByRole("complementary", { name: "Rows that cannot be judged" }),
+    190,
+    560,
+    0,
+    0,
+  );
   await page.keyboard.press("Escape");
   await page.getByRole("button", { name: "not later than …" }).click();
   await clip("missed", page.getByRole("dialog"), 140, 420, -160, -40);
@@ -215,11 +233,15 @@ test("a picture for each word", async ({ page }) => {
   await open("/");
   await clip("practice-clock", page.getByRole("group", { name: "Practice clock" }), 44, 560, -20, -12);
   await open(`${of("Outgoing loans")}/bring`);
-  await page.getByLabel("File of rows").setInputFiles({ name: "Loans.csv", mimeType: "text/csv", buffer: Buffer.from(again) });
+  await page
+    .getByLabel("File of rows")
+    .setInputFiles({ name: "Loans.csv", mimeType: "text/csv", buffer: Buffer.from(again) });
   await page.getByRole("button", { name: /See what/ }).click();
   await clip("gone", page.getByLabel("keep rows as they are that the file does not have"), 56, 520, -16, -18);
   await open("/sheets/new");
-  await page.getByLabel("File of rows").setInputFiles({ name: "Group visits.csv", mimeType: "text/csv", buffer: Buffer.from(csv) });
+  await page
+    .getByLabel("File of rows")
+    .setInputFiles({ name: "Group visits.csv", mimeType: "text/csv", buffer: Buffer.from(csv) });
   await page.setViewportSize({ width: 620, height: 800 }); // in a column, as on a small screen
   await clip("key-column", page.getByLabel("Name of column 1"), 120, 600, -12, -30);
   await open("/");

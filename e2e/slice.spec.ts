@@ -25,12 +25,17 @@ test("from a CSV to delivered emails, each once", async ({ page }) => {
       mimeType: "text/csv",
       buffer: Buffer.from(csv),
     });
-    await expect(page.getByRole("heading", { level: 1 })).toContainText("5 rows in 6 columns, UTF-8, separated by semicolon");
+    await expect(page.getByRole("heading", { level: 1 })).toContainText(
+      "5 rows in 6 columns, UTF-8, separated by semicolon",
+    );
     await expect(page.getByLabel("Type of Guest email")).toHaveValue("email");
     await expect(page.getByText("line 5: quentin(at)isley.example")).toBeVisible();
     const make = page.getByRole("button", { name: "Make a sheet of 5 rows" });
     await expect(make).toBeDisabled(); // the order of the dates is open
-    await page.getByRole("group", { name: "Order of the dates in Visit on" }).getByRole("button", { name: "day" }).click();
+    await page
+      .getByRole("group", { name: "Order of the dates in Visit on" })
+      .getByRole("button", { name: "day" })
+      .click();
     await expect(page.getByLabel("Booking identifies the row")).toBeChecked();
     await make.click();
     await expect(page.getByRole("heading", { level: 1 })).toContainText("Group visits. No rule is on yet.");
@@ -156,7 +161,10 @@ test("from a CSV to delivered emails, each once", async ({ page }) => {
 
   await test.step("whatever one does, nothing goes out twice", async () => {
     const sheet = sheetPath.split("/")[2];
-    const rows = await ask<{ rows: { id: string; name: string }[] }>(page, "POST", `/sheets/${sheet}/rows/query`, { offset: 0, limit: 50 });
+    const rows = await ask<{ rows: { id: string; name: string }[] }>(page, "POST", `/sheets/${sheet}/rows/query`, {
+      offset: 0,
+      limit: 50,
+    });
     const columns = (await ask<{ columns: { id: string; name: string }[] }>(page, "GET", `/sheets/${sheet}`)).columns;
     const visit = columns.find((c) => c.name === "Visit on")?.id as string;
     const b1 = rows.rows.find((r) => r.name === "B-1")?.id;
@@ -167,7 +175,9 @@ test("from a CSV to delivered emails, each once", async ({ page }) => {
       });
       await ask(page, "POST", "/clock", {
         to: "instant",
-        at: new Date(Date.parse((await ask<{ clock: { now: string } }>(page, "GET", "/session")).clock.now) + 300000).toISOString(),
+        at: new Date(
+          Date.parse((await ask<{ clock: { now: string } }>(page, "GET", "/session")).clock.now) + 300000,
+        ).toISOString(),
       });
     }
     for (const state of ["paused", "on"]) await ask(page, "PUT", `/sheets/${sheet}/rules/${rule}/state`, { state });

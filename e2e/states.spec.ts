@@ -12,7 +12,9 @@ async function check(page: Page, name: string, whole: boolean, look: "light" | "
   for (const part of [".pop", ".slip", "[role=dialog]", "[role=menu]"])
     if ((await page.locator(part).count()) > 0 && !whole) axe.include(part);
   const bad = (await axe.analyze()).violations.filter((v) => v.impact !== "minor");
-  const words = bad.map((v) => `${name}, ${look}: ${v.id}: ${v.nodes.map((n) => `${n.target} ${n.failureSummary}`).join(" | ")}`);
+  const words = bad.map(
+    (v) => `${name}, ${look}: ${v.id}: ${v.nodes.map((n) => `${n.target} ${n.failureSummary}`).join(" | ")}`,
+  );
   expect.soft(words).toEqual([]);
 }
 
@@ -21,10 +23,16 @@ test("axe finds nothing in what opens, light and dark", async ({ page }) => {
   page.setDefaultTimeout(8_000);
   page.on("dialog", (d) => void d.accept()); // pages are left unsaved
   await signIn(page, "ines");
-  const loans = (await ask<{ id: string; name: string }[]>(page, "GET", "/sheets")).find((s) => s.name === "Outgoing loans")?.id;
+  const loans = (await ask<{ id: string; name: string }[]>(page, "GET", "/sheets")).find(
+    (s) => s.name === "Outgoing loans",
+  )?.id;
   const rule = (await ask<{ id: string }[]>(page, "GET", `/sheets/${loans}/rules`))[0]?.id;
-  const template = (await ask<{ id: string; sheet: string }[]>(page, "GET", "/templates")).find((t) => t.sheet === loans)?.id;
-  const row = (await ask<{ rows: { id: string }[] }>(page, "POST", `/sheets/${loans}/rows/query`, { offset: 0, limit: 1 })).rows[0]?.id;
+  const template = (await ask<{ id: string; sheet: string }[]>(page, "GET", "/templates")).find(
+    (t) => t.sheet === loans,
+  )?.id;
+  const row = (
+    await ask<{ rows: { id: string }[] }>(page, "POST", `/sheets/${loans}/rows/query`, { offset: 0, limit: 1 })
+  ).rows[0]?.id;
   // What opens: menus, pickers, slips and dialogs.
   const button = (name: RegExp | string) => page.getByRole("button", { name }).first();
   const press =
@@ -32,7 +40,9 @@ test("axe finds nothing in what opens, light and dark", async ({ page }) => {
     async () => {
       for (const n of names) await button(n).click();
     };
-  const packing = (await ask<{ id: string; held?: number }[]>(page, "GET", `/sheets/${loans}/rules`)).find((r) => r.held)?.id ?? rule;
+  const packing =
+    (await ask<{ id: string; held?: number }[]>(page, "GET", `/sheets/${loans}/rules`)).find((r) => r.held)?.id ??
+    rule;
   const states: [name: string, path: string, act: () => Promise<void>][] = [
     ["help", "/", () => page.keyboard.press("?")],
     [

@@ -18,9 +18,14 @@ test.describe("two at one rule and one template", () => {
     ines = await person(browser, "ines");
     tom = await person(browser, "tom");
     sheet = (await ask<Named[]>(ines, "GET", "/sheets")).find((s) => s.name === "Volunteers")?.id ?? "";
-    const cols = (await ask<{ columns: { id: string; type: string }[]; address: string }>(ines, "GET", `/sheets/${sheet}`)).columns;
+    const cols = (
+      await ask<{ columns: { id: string; type: string }[]; address: string }>(ines, "GET", `/sheets/${sheet}`)
+    ).columns;
     const date = cols.find((c) => c.type === "date")?.id ?? "";
-    const doc = (text: string) => ({ type: "doc", content: [{ type: "paragraph", content: [{ type: "text", text }] }] });
+    const doc = (text: string) => ({
+      type: "doc",
+      content: [{ type: "paragraph", content: [{ type: "text", text }] }],
+    });
     template = await ask<Made>(ines, "POST", `/sheets/${sheet}/templates`, {
       template: { name: "Thanks twice", subject: doc("Thank you"), body: doc("You were a great help.") },
     });
@@ -40,7 +45,8 @@ test.describe("two at one rule and one template", () => {
     await ines.context().close();
     await tom.context().close();
   });
-  const ruleName = async () => (await ask<{ body: { name: string } }>(ines, "GET", `/sheets/${sheet}/rules/${rule.id}`)).body.name;
+  const ruleName = async () =>
+    (await ask<{ body: { name: string } }>(ines, "GET", `/sheets/${sheet}/rules/${rule.id}`)).body.name;
 
   test("where nothing waits, theirs is shown", async () => {
     for (const p of [ines, tom]) await p.goto(`/sheets/${sheet}/rules/${rule.id}`);
@@ -128,10 +134,15 @@ test("two tabs of one person: what waits is one queue, and is sent once", async 
   const columns = (await ask<{ columns: Column[] }>(first, "GET", `/sheets/${sheet}`)).columns;
   const text = columns.findIndex((c, i) => i > 0 && c.type === "text" && !c.locked);
   expect(text).toBeGreaterThan(0);
-  const before = await ask<{ rows: { id: string; cells: { text: string }[] }[] }>(first, "POST", `/sheets/${sheet}/rows/query`, {
-    offset: 0,
-    limit: 2,
-  });
+  const before = await ask<{ rows: { id: string; cells: { text: string }[] }[] }>(
+    first,
+    "POST",
+    `/sheets/${sheet}/rows/query`,
+    {
+      offset: 0,
+      limit: 2,
+    },
+  );
   // The server is away for both.
   let sent = 0;
   await first.context().route("**/changes", (r) => {
@@ -156,15 +167,22 @@ test("two tabs of one person: what waits is one queue, and is sent once", async 
   await first.close();
   await second.context().unroute("**/changes");
   const rows = async () =>
-    (await ask<{ rows: { cells: { text: string }[] }[] }>(second, "POST", `/sheets/${sheet}/rows/query`, { offset: 0, limit: 2 })).rows.map(
-      (r) => r.cells[text]?.text,
-    );
+    (
+      await ask<{ rows: { cells: { text: string }[] }[] }>(second, "POST", `/sheets/${sheet}/rows/query`, {
+        offset: 0,
+        limit: 2,
+      })
+    ).rows.map((r) => r.cells[text]?.text);
   await expect.poll(rows, { timeout: 15_000 }).toEqual(["typed in the first tab", "typed in the second tab"]);
   expect(await second.evaluate(() => Object.keys(localStorage).filter((k) => k.startsWith("unsent:")))).toEqual([]);
   // As it was.
   await ask(second, "POST", `/sheets/${sheet}/changes`, {
     kind: "edit",
-    steps: before.rows.map((r) => ({ op: "edit", row: r.id, cells: { [columns[text]?.id ?? ""]: r.cells[text]?.text ?? "" } })),
+    steps: before.rows.map((r) => ({
+      op: "edit",
+      row: r.id,
+      cells: { [columns[text]?.id ?? ""]: r.cells[text]?.text ?? "" },
+    })),
   });
   await second.context().close();
 });
@@ -183,7 +201,9 @@ test("several working calendars, and the one that a sheet has", async ({ browser
   const sheet = (await ask<Named[]>(page, "GET", "/sheets")).find((s) => s.name === "Display cases")?.id ?? "";
   await page.goto(`/sheets/${sheet}?slip=columns`);
   await page.getByLabel("Working days go by").selectOption({ label: "Depot at Saltby" });
-  await expect.poll(async () => (await ask<{ calendar: string }>(page, "GET", `/sheets/${sheet}`)).calendar).not.toBe("");
+  await expect
+    .poll(async () => (await ask<{ calendar: string }>(page, "GET", `/sheets/${sheet}`)).calendar)
+    .not.toBe("");
   await page.goto("/setup/calendar");
   await page.getByRole("button", { name: "Depot at Saltby" }).click();
   await expect(page.getByText("Counts for Display cases.")).toBeVisible();

@@ -37,7 +37,9 @@ test.afterAll(async () => {
 
 test("doubled keys are counted, marked, under Needs you, and made one", async () => {
   await page.goto("/sheets/new");
-  await page.getByLabel("File of rows").setInputFiles({ name: "Guided tours.csv", mimeType: "text/csv", buffer: Buffer.from(csv) });
+  await page
+    .getByLabel("File of rows")
+    .setInputFiles({ name: "Guided tours.csv", mimeType: "text/csv", buffer: Buffer.from(csv) });
   await expect(page.getByText("1 row has a Tour that stood before.")).toBeVisible();
   await page.getByRole("button", { name: "Make a sheet of 5 rows" }).click();
   await expect(page.getByRole("heading", { level: 1 })).toContainText("Guided tours.");
@@ -57,7 +59,10 @@ test("doubled keys are counted, marked, under Needs you, and made one", async ()
   await expect(page.getByRole("img", { name: "Another row had this key before" })).toHaveCount(1);
 
   await page.goto("/");
-  const need = page.getByRole("listitem").filter({ hasText: "The same key twice" }).filter({ hasText: "Guided tours" });
+  const need = page
+    .getByRole("listitem")
+    .filter({ hasText: "The same key twice" })
+    .filter({ hasText: "Guided tours" });
   await need.getByRole("link", { name: "Review" }).click();
   await expect(keys()).toHaveText([/T-1/, /T-1/]);
   await page.getByRole("grid").focus();
@@ -83,7 +88,10 @@ test("doubled keys are counted, marked, under Needs you, and made one", async ()
   // It was one step, and can be undone as one.
   await page.getByRole("button", { name: "Undo" }).last().click();
   await expect
-    .poll(async () => (await ask<{ total: number }>(page, "POST", `/sheets/${sheet.id}/rows/query`, { offset: 0, limit: 9 })).total)
+    .poll(
+      async () =>
+        (await ask<{ total: number }>(page, "POST", `/sheets/${sheet.id}/rows/query`, { offset: 0, limit: 9 })).total,
+    )
     .toBe(5);
 });
 
@@ -126,7 +134,10 @@ test("a rule says how many rows it cannot judge, and which", async () => {
   await expect(page.getByRole("button", { name: "2 rows cannot be judged", exact: true })).toBeVisible(); // beside Switch on
   await page.getByRole("button", { name: "2 rows cannot be judged", exact: true }).click();
   const slip = page.getByRole("complementary", { name: "Rows that cannot be judged" });
-  await expect(slip.getByRole("listitem")).toHaveText([/T-2Date cannot be read: “soon”Fix/, /T-3Guide email is emptyFix/]);
+  await expect(slip.getByRole("listitem")).toHaveText([
+    /T-2Date cannot be read: “soon”Fix/,
+    /T-3Guide email is emptyFix/,
+  ]);
   await page.keyboard.press("Escape");
   await page.getByRole("button", { name: /^Switch on/ }).click();
   await expect(page.getByRole("heading", { level: 1 })).toContainText("is on");
@@ -217,7 +228,8 @@ test.describe("a lost connection and an ended session", () => {
     await dialog.getByLabel("Password").fill(password);
     await dialog.getByRole("button", { name: "Sign in" }).click();
     await expect(dialog).toHaveCount(0);
-    const name = async () => (await ask<{ body: { name: string } }>(page, "GET", `/sheets/${sheet.id}/rules/${rule.id}`)).body.name;
+    const name = async () =>
+      (await ask<{ body: { name: string } }>(page, "GET", `/sheets/${sheet.id}/rules/${rule.id}`)).body.name;
     await expect.poll(name).toBe("Ahead of each tour");
     await page.unroute("**/presence");
   });
@@ -298,7 +310,9 @@ test.describe("what is deleted can be restored", () => {
   test("a sheet is renamed, copied, put away and deleted, and says what that does", async () => {
     await page.goto("/sheets");
     const line = (name: string) =>
-      page.getByRole("row", { name: new RegExp(`^${name} `) }).filter({ has: page.getByRole("button", { name: "Change …" }) });
+      page
+        .getByRole("row", { name: new RegExp(`^${name} `) })
+        .filter({ has: page.getByRole("button", { name: "Change …" }) });
     const acts = async (name: string) => line(name).getByRole("button", { name: "Change …" }).click();
     await acts("Guided tours");
     await page.getByLabel("Name", { exact: true }).fill("Tours with a guide");
@@ -306,7 +320,9 @@ test.describe("what is deleted can be restored", () => {
     await expect(line("Tours with a guide")).toBeVisible();
     await acts("Tours with a guide");
     await page.getByRole("button", { name: "Copy, with 5 rows" }).click();
-    await expect(page.getByRole("heading", { level: 1 })).toContainText("Tours with a guide, copy. No rule is on yet.");
+    await expect(page.getByRole("heading", { level: 1 })).toContainText(
+      "Tours with a guide, copy. No rule is on yet.",
+    );
     await expect(keys()).toHaveCount(5);
     await expect(page.getByRole("region", { name: "Rules on this sheet" })).toContainText("Before the tour");
 
@@ -324,7 +340,9 @@ test.describe("what is deleted can be restored", () => {
     await page.goto("/sheets");
     await acts("Tours with a guide");
     await page.getByRole("button", { name: "Delete …" }).click();
-    await expect(asksWith("Delete Tours with a guide?")).toContainText(/\d emails of the next four weeks are not sent/);
+    await expect(asksWith("Delete Tours with a guide?")).toContainText(
+      /\d emails of the next four weeks are not sent/,
+    );
     await page.getByRole("button", { name: "Delete 5 rows, pause 1 rule" }).click();
     await expect(line("Tours with a guide")).toHaveCount(0);
     await page.getByRole("button", { name: "Restore Tours with a guide" }).click();
@@ -425,7 +443,11 @@ test("a row is mended where it is shown", async () => {
 test.describe("what is so is said at once", () => {
   test("names over their length are refused by a sentence, never by a fault", async () => {
     const long = "x".repeat(121);
-    const body = { trigger: { kind: "added" }, send: [{ template: template.id }], to: [{ column: column("Guide email") }] };
+    const body = {
+      trigger: { kind: "added" },
+      send: [{ template: template.id }],
+      to: [{ column: column("Guide email") }],
+    };
     const tries: [string, string, unknown][] = [
       ["POST", `/sheets/${sheet.id}/rules`, { body: { ...body, name: long } }],
       ["POST", `/sheets/${sheet.id}/templates`, { template: { name: long, subject: doc("a"), body: doc("b") } }],
@@ -436,7 +458,11 @@ test.describe("what is so is said at once", () => {
       ["POST", "/calendars", { name: long, weekdays: ["mon"], closed: [] }],
       ["POST", "/people", { name: long, email: "long@marrowby.example", role: "reader" }],
       ["POST", "/tokens", { name: long, role: "reader" }],
-      ["POST", "/setup/senders", { name: long, address: "a@marrowby.example", host: "h", port: 25, security: "none", username: "" }],
+      [
+        "POST",
+        "/setup/senders",
+        { name: long, address: "a@marrowby.example", host: "h", port: 25, security: "none", username: "" },
+      ],
       ["POST", "/setup/do-not-email", { address: "a@tours.example", reason: "y".repeat(2000) }],
     ];
     for (const [method, path, content] of tries) {

@@ -37,9 +37,13 @@ test("axe finds nothing on any view, light and dark", async ({ page }) => {
   const cases = sheets.find((s) => s.name === "Display cases")?.id;
   const form = new URL((await ask<{ address: string }>(page, "GET", `/sheets/${volunteers}/form`)).address).pathname;
   const rule = (await ask<{ id: string }[]>(page, "GET", `/sheets/${loans}/rules`))[0].id;
-  const template = (await ask<{ id: string; sheet: string }[]>(page, "GET", "/templates")).find((t) => t.sheet === loans)?.id;
+  const template = (await ask<{ id: string; sheet: string }[]>(page, "GET", "/templates")).find(
+    (t) => t.sheet === loans,
+  )?.id;
   const email = (await ask<{ lines: { id: string }[] }>(page, "GET", "/log?limit=1")).lines[0].id;
-  const row = (await ask<{ rows: { id: string }[] }>(page, "POST", `/sheets/${loans}/rows/query`, { offset: 0, limit: 1 })).rows[0].id;
+  const row = (
+    await ask<{ rows: { id: string }[] }>(page, "POST", `/sheets/${loans}/rows/query`, { offset: 0, limit: 1 })
+  ).rows[0].id;
   for (const [path, mark] of [
     ["/", "Today’s line"],
     ["/sheets", "Outgoing loans"],
@@ -99,7 +103,9 @@ test("the lever stops all sending, loudly", async ({ page }) => {
 test("in doubt: a person decides", async ({ page }) => {
   test.setTimeout(120_000);
   await signIn(page, "ines");
-  const loans = (await ask<{ id: string; name: string }[]>(page, "GET", "/sheets")).find((s) => s.name === "Outgoing loans");
+  const loans = (await ask<{ id: string; name: string }[]>(page, "GET", "/sheets")).find(
+    (s) => s.name === "Outgoing loans",
+  );
   await ask(page, "POST", "/clock", {
     to: "instant",
     at: "2027-04-01T09:30:00Z",

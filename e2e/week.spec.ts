@@ -99,7 +99,9 @@ test("a week later the mailbox holds what the effect of three rules said", async
   for (let day = 0; day < 7; day++) {
     const at = await now();
     await page.getByRole("button", { name: "+1 day" }).click();
-    await expect.poll(async () => (await now()).getTime() - at.getTime(), { timeout: 60_000 }).toBeGreaterThan(23 * 3600_000);
+    await expect
+      .poll(async () => (await now()).getTime() - at.getTime(), { timeout: 60_000 })
+      .toBeGreaterThan(23 * 3600_000);
   }
   expect((await now()).getTime() - begun.getTime()).toBeGreaterThanOrEqual(week - 60_000);
 

@@ -19,7 +19,8 @@ const guests = [
 ];
 const day = (t: Date, days: number) => new Date(t.getTime() + days * 86_400_000);
 const slashed = (t: Date) => t.toISOString().slice(0, 10).split("-").reverse().join("/");
-const clock = async (page: Page) => new Date((await ask<{ clock: { now: string } }>(page, "GET", "/session")).clock.now);
+const clock = async (page: Page) =>
+  new Date((await ask<{ clock: { now: string } }>(page, "GET", "/session")).clock.now);
 const sevenBefore = 7; // days; when a new rule about a date writes
 
 // The second of a month that is not too near: in a file, its month could be its day.
@@ -55,14 +56,19 @@ async function counted(page: Page): Promise<Count> {
   await page.addInitScript(() => {
     const tell = (what: string) => void (window as unknown as { counted: (w: string) => void }).counted(what);
     window.addEventListener("click", (e) => e.isTrusted && e.detail > 0 && tell("clicks"), true);
-    window.addEventListener("keydown", (e) => !e.repeat && !["Shift", "Control", "Alt"].includes(e.key) && tell("keys"), true);
+    window.addEventListener(
+      "keydown",
+      (e) => !e.repeat && !["Shift", "Control", "Alt"].includes(e.key) && tell("keys"),
+      true,
+    );
   });
   let at = "";
   page.on("framenavigated", (f) => {
     if (f !== page.mainFrame()) return;
     const { pathname } = new URL(f.url());
     // A rule or template that has just been saved has an address of its own; its page is the same.
-    const same = pathname.replace(/[^/]+$/, "") === at.replace(/new$/, "") && at.endsWith("/new") && /(rules|templates)/.test(at);
+    const same =
+      pathname.replace(/[^/]+$/, "") === at.replace(/new$/, "") && at.endsWith("/new") && /(rules|templates)/.test(at);
     if (pathname !== at && !same) n.pages++;
     at = pathname;
   });
@@ -95,7 +101,10 @@ test("with the mouse: counted", async ({ page }) => {
   await page.getByLabel("File of rows").click();
   await (await chooser).setFiles(file);
   await expect(page.getByText("a Booking that stood before")).toBeVisible();
-  await page.getByRole("group", { name: "Order of the dates in Visit on" }).getByRole("button", { name: "day" }).click();
+  await page
+    .getByRole("group", { name: "Order of the dates in Visit on" })
+    .getByRole("button", { name: "day" })
+    .click();
   await page.getByRole("button", { name: "Make a sheet of 20 rows" }).click();
   const imported = page.getByRole("complementary", { name: "What was imported" });
   await expect(imported).toContainText("20 rows added");
@@ -122,7 +131,9 @@ test("with the mouse: counted", async ({ page }) => {
     ["B-7", "Visit on", slashed(day(first, 3))],
   ] as const) {
     await page.getByRole("listitem").filter({ hasText: row }).getByRole("button", { name: /^Fix/ }).click();
-    const field = page.getByRole("complementary", { name: `Row ${row}` }).getByRole("textbox", { name: cell, exact: true });
+    const field = page
+      .getByRole("complementary", { name: `Row ${row}` })
+      .getByRole("textbox", { name: cell, exact: true });
     await expect(field).toBeFocused();
     await page.keyboard.press("Control+a");
     await page.keyboard.type(value);
@@ -138,7 +149,11 @@ test("with the mouse: counted", async ({ page }) => {
   // The first run is held until somebody has reviewed it.
   await moveTo(page, day(first, -sevenBefore));
   await page.getByRole("link", { name: "Today", exact: true }).click();
-  await page.getByRole("listitem").filter({ hasText: "Spring visits" }).getByRole("button", { name: "Review" }).click();
+  await page
+    .getByRole("listitem")
+    .filter({ hasText: "Spring visits" })
+    .getByRole("button", { name: "Review" })
+    .click();
   await page.getByRole("button", { name: /^Send \d+ emails? to/ }).click();
   await expect(page.getByRole("heading", { name: /Nothing waits for you/ })).toBeVisible();
 
@@ -156,7 +171,8 @@ test("by keyboard alone: counted", async ({ page }) => {
   await page.reload();
   await expect(page.getByRole("heading", { level: 1 })).toBeVisible();
   n.pages = 0;
-  const press = (...all: string[]) => all.reduce((before, k) => before.then(() => page.keyboard.press(k)), Promise.resolve());
+  const press = (...all: string[]) =>
+    all.reduce((before, k) => before.then(() => page.keyboard.press(k)), Promise.resolve());
   // Goes on by Tab until what is called so has the focus, which must be seen.
   const tabTo = async (what: RegExp) => {
     for (let i = 0; i < 80; i++) {
@@ -230,7 +246,9 @@ test("by keyboard alone: counted", async ({ page }) => {
 
   await moveTo(page, day(first, -sevenBefore));
   await press("g", "t");
-  await expect(page.getByRole("listitem").filter({ hasText: "Summer visits" }).getByRole("button", { name: "Review" })).toBeVisible();
+  await expect(
+    page.getByRole("listitem").filter({ hasText: "Summer visits" }).getByRole("button", { name: "Review" }),
+  ).toBeVisible();
   await tabTo(/^Review$/);
   await press("Enter");
   await tabTo(/^Send \d+ emails? to/);

@@ -20,20 +20,27 @@ test.afterAll(() => page.context().close());
 function outside() {
   const out: string[] = [];
   const wide = document.documentElement.clientWidth;
-  if (document.documentElement.scrollWidth > wide) out.push(`the page is ${document.documentElement.scrollWidth} wide`);
-  const name = (el: Element) => `${el.tagName} ${(el.getAttribute("aria-label") ?? el.textContent ?? "").slice(0, 30)}`;
+  if (document.documentElement.scrollWidth > wide)
+    out.push(`the page is ${document.documentElement.scrollWidth} wide`);
+  const name = (el: Element) =>
+    `${el.tagName} ${(el.getAttribute("aria-label") ?? el.textContent ?? "").slice(0, 30)}`;
   const above = (el: Element, f: (style: CSSStyleDeclaration, e: Element) => boolean) => {
     for (let e = el.parentElement; e; e = e.parentElement) if (f(getComputedStyle(e), e)) return true;
     return false;
   };
-  for (const el of document.querySelectorAll("main :is(button, a, input, select, textarea), header :is(button, a), nav a")) {
+  for (const el of document.querySelectorAll(
+    "main :is(button, a, input, select, textarea), header :is(button, a), nav a",
+  )) {
     const r = el.getBoundingClientRect();
-    if (r.width === 0 || r.height === 0 || el.closest("[role=grid], .sr-only") || el.classList.contains("sr-only")) continue;
+    if (r.width === 0 || r.height === 0 || el.closest("[role=grid], .sr-only") || el.classList.contains("sr-only"))
+      continue;
     const scrolls = above(el, (s, e) => ["auto", "scroll"].includes(s.overflowX) && e.scrollWidth > e.clientWidth + 1);
     if ((r.right > wide + 1 || r.left < -1) && !scrolls) out.push(`outside: ${name(el)}`);
     const cut = above(el, (s, e) => {
       const b = e.getBoundingClientRect();
-      return s.overflowX === "hidden" && s.textOverflow !== "ellipsis" && (r.right > b.right + 2 || r.left < b.left - 2);
+      return (
+        s.overflowX === "hidden" && s.textOverflow !== "ellipsis" && (r.right > b.right + 2 || r.left < b.left - 2)
+      );
     });
     if (cut) out.push(`cut off: ${name(el)}`);
   }
@@ -52,7 +59,16 @@ test(`nothing is cut off from ${widths[0]} to ${widths.at(-1)} px, nor with wide
   const s = `/sheets/${loans}`;
   for (const path of [
     ...["/", "/start", "/sheets", "/sheets/new", "/templates", "/log"],
-    ...["", "?row=1", "?slip=columns", "?slip=history", "?slip=out", "/bring", "/bring?from=source", "/bring?from=form"].map((x) => s + x),
+    ...[
+      "",
+      "?row=1",
+      "?slip=columns",
+      "?slip=history",
+      "?slip=out",
+      "/bring",
+      "/bring?from=source",
+      "/bring?from=form",
+    ].map((x) => s + x),
     ...[
       "/bring?from=programs",
       `/rules/${rules[0]?.id}`,
@@ -130,7 +146,9 @@ test("on a phone: look, fix a cell, send a held email, stop all sending", async 
   const rule = await ask<Named>(page, "POST", `/sheets/${ringers}/rules`, { body });
   await ask(page, "PUT", `/sheets/${ringers}/rules/${rule.id}/state`, { state: "on" });
   for (const n of [2, 3])
-    await ask(page, "POST", `/sheets/${ringers}/rows`, { cells: { Ringer: `R-${n}`, Email: `r${n}@ringers.example` } });
+    await ask(page, "POST", `/sheets/${ringers}/rows`, {
+      cells: { Ringer: `R-${n}`, Email: `r${n}@ringers.example` },
+    });
   await page.goto("/");
   const need = page.getByRole("listitem").filter({ hasText: "Bell ringers" });
   await expect(need).toContainText("2 emails are held.");
@@ -159,7 +177,8 @@ test("where the system gives the colours, what is picked and switched on is stil
   await page.keyboard.press("ArrowRight");
   await page.keyboard.press("Shift+ArrowDown");
   const line = (el: Element) => getComputedStyle(el).outlineStyle;
-  for (const cell of await page.locator("[role=gridcell][aria-selected=true]").all()) expect(await cell.evaluate(line)).toBe("solid");
+  for (const cell of await page.locator("[role=gridcell][aria-selected=true]").all())
+    expect(await cell.evaluate(line)).toBe("solid");
   const knob = page.locator("[role=switch] > span > span");
   const [on, ground] = await Promise.all([
     knob.evaluate((el) => getComputedStyle(el).backgroundColor),

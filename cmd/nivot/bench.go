@@ -16,7 +16,8 @@ import (
 func runBench(ctx context.Context, args []string) error {
 	f := flags("bench")
 	write := f.String("write", "", "also write the table to this file")
-	only := f.String("only", "", "measure one alone: "+strings.Join(bench.Names, ", ")+"; or large, which are "+strings.Join(bench.Large, ", "))
+	only := f.String("only", "", "measure one alone: "+strings.Join(bench.Names, ", ")+"; or large, which are "+
+		strings.Join(bench.Large, ", "))
 	profile := f.String("cpuprofile", "", "write a CPU profile to this file")
 	if err := f.Parse(args); err != nil {
 		return err

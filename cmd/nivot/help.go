@@ -13,8 +13,10 @@ type variable struct{ name, standard, what string }
 
 var variables = []variable{
 	{"NIVOT_ADDR", "127.0.0.1:8420", "address the application listens on"},
-	{"NIVOT_PUBLIC_URL", "http:// and NIVOT_ADDR", "address people reach it by; with https:// cookies are sent over TLS only"},
-	{"NIVOT_TRUSTED_PROXIES", "none", "proxies whose X-Forwarded-For is believed, as addresses or networks (10.0.0.0/8), with commas between"},
+	{"NIVOT_PUBLIC_URL", "http:// and NIVOT_ADDR",
+		"address people reach it by; with https:// cookies are sent over TLS only"},
+	{"NIVOT_TRUSTED_PROXIES", "none",
+		"proxies whose X-Forwarded-For is believed, as addresses or networks (10.0.0.0/8), with commas between"},
 	{"NIVOT_METRICS_ADDR", "none", "address for Prometheus to collect /metrics at, apart from the application's"},
 	{"NIVOT_DSN", "", "serve, migrate: the database, as user:password@tcp(host:port)/name"},
 	{"NIVOT_KEY_FILE", "", "serve: file with the key that seals mail passwords; made if missing"},
@@ -24,7 +26,8 @@ var variables = []variable{
 	{"NIVOT_SOURCES", "none; in the demo NIVOT_VAR/shared-drive", "folder in which sheets may follow files"},
 	{"NIVOT_VAR", "./var", "demo: folder of the database and the key"},
 	{"NIVOT_DB_PORT", "8426", "demo: loopback port of the private database; never 3306"},
-	{"NIVOT_LOG", "warn; with serve info", "what is logged: warn, what went wrong; info, every request too; debug, every decision about a row too"},
+	{"NIVOT_LOG", "warn; with serve info",
+		"what is logged: warn, what went wrong; info, every request too; debug, every decision about a row too"},
 }
 
 // env reads a variable, or its standard value.

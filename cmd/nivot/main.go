@@ -27,9 +27,13 @@ func commands() []command {
 		{"serve", "", "run the application on the database that NIVOT_DSN names", runServe},
 		{"migrate", "", "bring the tables of the database up to date and end", runMigrate},
 		{"rehearse", "BUNDLE", "print what a bundle's rules will send; needs no database and no network", runRehearse},
-		{"check", "[BUNDLE]", "say whether a bundle is in order, or, without one, the database that NIVOT_DSN names", runCheck},
+		{"check", "[BUNDLE]", "say whether a bundle is in order, or, without one, the database that NIVOT_DSN names",
+			runCheck},
 		{"bench", "", "measure speed against limits taken in the same run", runBench},
-		{"version", "", "print the version", func(context.Context, []string) error { fmt.Println("nivot", version); return nil }},
+		{"version", "", "print the version", func(context.Context, []string) error {
+			fmt.Println("nivot", version)
+			return nil
+		}},
 	}
 }
 

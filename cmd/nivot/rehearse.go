@@ -50,13 +50,15 @@ func runCheck(ctx context.Context, args []string) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("%s is in order: %d columns, %d rows, %d templates, %d rules.\n", path, len(b.Sheet.Columns), len(b.Rows), len(b.Templates), len(b.Rules))
+	fmt.Printf("%s is in order: %d columns, %d rows, %d templates, %d rules.\n", path, len(b.Sheet.Columns), len(b.Rows),
+		len(b.Templates), len(b.Rules))
 	return nil
 }
 
 func runRehearse(_ context.Context, args []string) error {
 	f := flags("rehearse")
-	from := f.String("from", "", "begin here: 2027-03-15T08:40, wall time of the sheet's zone unless it has an offset (needed)")
+	from := f.String("from", "",
+		"begin here: 2027-03-15T08:40, wall time of the sheet's zone unless it has an offset (needed)")
 	to := f.String("to", "", "end before here (needed)")
 	edits := f.String("edits", "", "file of edits, one JSON object a line")
 	all := f.Bool("all", false, "play every rule, not only those that are on")

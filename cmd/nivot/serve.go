@@ -31,7 +31,8 @@ import (
 func listen(name string) (net.Listener, error) {
 	l, err := net.Listen("tcp", env(name))
 	if err != nil {
-		return nil, fmt.Errorf("%s cannot be listened on (%v); is another Nivot running? Choose another address with %s", env(name), errors.Unwrap(err), name)
+		return nil, fmt.Errorf("%s cannot be listened on (%v); is another Nivot running? Choose another address with %s",
+			env(name), errors.Unwrap(err), name)
 	}
 	return l, nil
 }
@@ -51,7 +52,8 @@ func startPractice(s *store.Store, now engine.Clock) (port int, stop func(), err
 		return 0, nil, err
 	}
 	srv := practice.New(func(ctx context.Context, m *practice.Message) error {
-		rec := &store.PracticeMessage{ReceivedAt: now(), EnvelopeFrom: m.From, EnvelopeTo: strings.Join(m.To, "\n"), Subject: m.Subject,
+		rec := &store.PracticeMessage{ReceivedAt: now(), EnvelopeFrom: m.From, EnvelopeTo: strings.Join(m.To, "\n"),
+			Subject:   m.Subject,
 			MessageID: m.MessageID, Raw: m.Raw}
 		return s.Tx(ctx, func(tx *store.Store) error {
 			if err := tx.AddPracticeMessage(ctx, rec); err != nil {
@@ -66,7 +68,10 @@ func startPractice(s *store.Store, now engine.Clock) (port int, stop func(), err
 
 // proxies reads NIVOT_TRUSTED_PROXIES.
 func proxies() (out []netip.Prefix, err error) {
-	for _, text := range strings.FieldsFunc(env("NIVOT_TRUSTED_PROXIES"), func(r rune) bool { return r == ',' || r == ' ' }) {
+	for _, text := range strings.FieldsFunc(env("NIVOT_TRUSTED_PROXIES"), func(r rune) bool {
+		return r == ',' ||
+			r == ' '
+	}) {
 		p, err := netip.ParsePrefix(text)
 		if err != nil {
 			a, err := netip.ParseAddr(text)
@@ -98,7 +103,8 @@ func serveMetrics(ctx context.Context, e *engine.Engine) error {
 	}
 	mux := http.NewServeMux()
 	mux.Handle("GET /metrics", promhttp.Handler())
-	srv := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second, WriteTimeout: time.Minute, IdleTimeout: 2 * time.Minute}
+	srv := &http.Server{Handler: mux, ReadHeaderTimeout: 10 * time.Second, WriteTimeout: time.Minute,
+		IdleTimeout: 2 * time.Minute}
 	go func() {
 		<-ctx.Done()
 		_ = srv.Close()
@@ -116,7 +122,8 @@ const answerMost = 5 * time.Second
 func serve(ctx context.Context, l net.Listener, h *api.Handler) error {
 	work, end := context.WithCancel(context.WithoutCancel(ctx))
 	defer end()
-	srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, WriteTimeout: 5 * time.Minute, IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
+	srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, WriteTimeout: 5 * time.Minute,
+		IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
 		BaseContext: func(net.Listener) context.Context { return work }}
 	go h.Run(ctx)
 	answered := make(chan struct{})
@@ -138,13 +145,15 @@ func serve(ctx context.Context, l net.Listener, h *api.Handler) error {
 
 func engineOptions(key *engine.Key, keyFile string) (engine.Options, error) {
 	n, err := envInt("NIVOT_CONNECTIONS")
-	return engine.Options{Connections: n, Key: key, MarkFile: engine.MarkFile(keyFile), Sources: os.Getenv("NIVOT_SOURCES")}, err
+	return engine.Options{Connections: n, Key: key, MarkFile: engine.MarkFile(keyFile),
+		Sources: os.Getenv("NIVOT_SOURCES")}, err
 }
 
 func openStore(ctx context.Context) (*store.Store, error) {
 	dsn := env("NIVOT_DSN")
 	if dsn == "" {
-		return nil, errors.New("NIVOT_DSN is not set; give the database as user:password@tcp(host:port)/name, or run nivot demo")
+		return nil,
+			errors.New("NIVOT_DSN is not set; give the database as user:password@tcp(host:port)/name, or run nivot demo")
 	}
 	s, err := store.Open(dsn)
 	if err != nil {
@@ -190,7 +199,8 @@ func checkDatabase(ctx context.Context) error {
 		}
 		fmt.Printf(mark+format+"\n", args...)
 	}
-	say(off.Abs() <= engine.ClockMost, "this machine's clock is %s off the database's; %s may be", off.Abs().Round(time.Millisecond), engine.ClockMost)
+	say(off.Abs() <= engine.ClockMost, "this machine's clock is %s off the database's; %s may be",
+		off.Abs().Round(time.Millisecond), engine.ClockMost)
 	on, back, err := s.Lever(ctx)
 	if err != nil {
 		return err
@@ -211,7 +221,8 @@ func checkDatabase(ctx context.Context) error {
 		return err
 	}
 	for _, w := range workers {
-		say(false, "the clock of %s is %s off", w.Name, (time.Duration(w.ClockOffMs) * time.Millisecond).Abs().Round(time.Second))
+		say(false, "the clock of %s is %s off", w.Name,
+			(time.Duration(w.ClockOffMs) * time.Millisecond).Abs().Round(time.Second))
 	}
 	if wrong > 0 {
 		return fmt.Errorf("%d of these need somebody", wrong)
@@ -256,7 +267,8 @@ func runServe(ctx context.Context, args []string) error {
 	if err != nil {
 		return err
 	}
-	o := api.Options{Wall: time.Now, Key: key, PublicURL: publicURL(l), Zone: zone, Web: web.Files(), Version: version, Proxies: trusted}
+	o := api.Options{Wall: time.Now, Key: key, PublicURL: publicURL(l), Zone: zone, Web: web.Files(), Version: version,
+		Proxies: trusted}
 	if *practiceClock != "" {
 		start, err := time.Parse(time.RFC3339, *practiceClock)
 		if err != nil {
@@ -315,7 +327,8 @@ func together(ctx context.Context, e *engine.Engine, l net.Listener, h *api.Hand
 	select {
 	case <-done:
 	case <-late:
-		slog.Error("the engine did not stop in time; what is under way is taken over by the next process", "seconds", stopMost.Seconds())
+		slog.Error("the engine did not stop in time; what is under way is taken over by the next process", "seconds",
+			stopMost.Seconds())
 	}
 	return err
 }
@@ -415,7 +428,8 @@ func runMuseum(ctx context.Context, s *store.Store, key *engine.Key, l net.Liste
 	if err != nil {
 		return err
 	}
-	o := api.Options{Engine: e, Wall: time.Now, Clock: clock, Key: key, PublicURL: publicURL(l), Zone: zone, Web: web.Files(), Version: version, Proxies: trusted}
+	o := api.Options{Engine: e, Wall: time.Now, Clock: clock, Key: key, PublicURL: publicURL(l), Zone: zone,
+		Web: web.Files(), Version: version, Proxies: trusted}
 	h, err := api.New(o)
 	if err != nil {
 		return err
@@ -432,12 +446,15 @@ func runMuseum(ctx context.Context, s *store.Store, key *engine.Key, l net.Liste
 	if !short { // short is for tests, in which nothing changes by itself
 		go drive.Run(ctx, driveEvery)
 	}
-	fmt.Printf("\nNivot, the demo: %s\n\n  Practice time %s. Sign in as one of these; the accounts are for the demo only.\n\n",
+	fmt.Printf(
+		"\nNivot, the demo: %s\n\n  Practice time %s. Sign in as one of these; the accounts are for the demo only.\n\n",
 		o.PublicURL, clock.Now().In(zone).Format("Mon 2 January 2006, 15:04"))
 	for _, a := range demo.Accounts {
 		fmt.Printf("    %-24s %-18s (%s)\n", a.Email, demo.Password, a.Role)
 	}
-	fmt.Printf("\n  Another process on the same database: NIVOT_DSN='%s' NIVOT_ADDR=127.0.0.1:8421 nivot serve -practice-clock %s\n  Stop with Ctrl-C; what you did is kept. make demo-reset begins anew.\n\n",
+	fmt.Printf(
+		"\n  Another process on the same database: NIVOT_DSN='%s' NIVOT_ADDR=127.0.0.1:8421 nivot serve -practice-clock "+
+			"%s\n  Stop with Ctrl-C; what you did is kept. make demo-reset begins anew.\n\n",
 		dsn, demo.Start.Format(time.RFC3339))
 	return together(ctx, e, l, h)
 }

@@ -32,7 +32,8 @@ func (s *site) who(role store.Role) *store.Person {
 // tryIn tries to sign in, from a network address where one is given, and gives the status.
 func (s *site) tryIn(email, password, from string) int {
 	s.t.Helper()
-	req := httptest.NewRequest("POST", "/api/session", strings.NewReader(fmt.Sprintf(`{"email":%q,"password":%q}`, email, password)))
+	req := httptest.NewRequest("POST", "/api/session", strings.NewReader(fmt.Sprintf(`{"email":%q,"password":%q}`, email,
+		password)))
 	req.Header.Set("Content-Type", "application/json")
 	req.Header.Set("Sec-Fetch-Site", "same-origin")
 	if from != "" {
@@ -115,8 +116,9 @@ func TestTriesAreCounted(t *testing.T) {
 }
 
 func TestNetworkAddresses(t *testing.T) {
-	for in, want := range map[string]string{"192.0.2.7": "192.0.2.7", "::ffff:192.0.2.7": "192.0.2.7", "2001:db8:1:2:3:4:5:6": "2001:db8:1:2::",
-		"2001:db8:1:2::9": "2001:db8:1:2::", "fe80::1%eth0": "fe80::", "": ""} {
+	for in, want := range map[string]string{"192.0.2.7": "192.0.2.7", "::ffff:192.0.2.7": "192.0.2.7",
+		"2001:db8:1:2:3:4:5:6": "2001:db8:1:2::",
+		"2001:db8:1:2::9":      "2001:db8:1:2::", "fe80::1%eth0": "fe80::", "": ""} {
 		if got := networkOf(in); got != want {
 			t.Errorf("networkOf(%q) = %q, want %q", in, got, want)
 		}
@@ -171,7 +173,8 @@ func TestAccessEnds(t *testing.T) {
 				fmt.Sprintf(`{"name":"editor","email":"editor@marrowby.example","password":%q}`, password), 200, nil)
 		}},
 		{"a new password of one's own", func(s *site, _ *http.Client, _ string) {
-			s.want(s.as(store.Editor), "PUT", "/me/password", fmt.Sprintf(`{"old":%q,"password":%q}`, password, "seven green barometers"), 204, nil)
+			s.want(s.as(store.Editor), "PUT", "/me/password", fmt.Sprintf(`{"old":%q,"password":%q}`, password,
+				"seven green barometers"), 204, nil)
 		}},
 	} {
 		t.Run(x.name, func(t *testing.T) {
@@ -423,7 +426,8 @@ func TestAudit(t *testing.T) {
 	} {
 		t.Run(x.act, func(t *testing.T) {
 			l, ok := seen[x.act]
-			if !ok || l.Actor != x.actor || l.Network != x.network || !strings.Contains(l.Was, x.was) || !strings.Contains(l.Became, x.became) {
+			if !ok || l.Actor != x.actor || l.Network != x.network || !strings.Contains(l.Was, x.was) ||
+				!strings.Contains(l.Became, x.became) {
 				t.Errorf("got %+v, want %+v", l, x)
 			}
 		})
@@ -433,7 +437,8 @@ func TestAudit(t *testing.T) {
 		t.Errorf("filtered: %+v", page)
 	}
 	res := s.call(admin, "GET", "/api/audit.csv?act=sign-in-failed", "")
-	if text := body(res); res.StatusCode != 200 || strings.Count(text, "\r\n") != 2 || !strings.Contains(text, "192.0.2.77") {
+	if text := body(res); res.StatusCode != 200 || strings.Count(text, "\r\n") != 2 ||
+		!strings.Contains(text, "192.0.2.77") {
 		t.Errorf("%d %q", res.StatusCode, text)
 	}
 }
@@ -444,16 +449,19 @@ func TestActorsAreIds(t *testing.T) {
 	sh := s.loans()
 	co, editor := s.as(store.Coordinator), s.as(store.Editor)
 	var change ChangeResult
-	s.want(co, "POST", "/sheets/"+sh.ID+"/changes", `{"kind":"edit","steps":[{"op":"edit","row":"1","cells":{"c2":"Tin cock"}}]}`, 200, &change)
+	s.want(co, "POST", "/sheets/"+sh.ID+"/changes",
+		`{"kind":"edit","steps":[{"op":"edit","row":"1","cells":{"c2":"Tin cock"}}]}`, 200, &change)
 	me := s.who(store.Editor)
 	var link NewLink200JSONResponse
 	s.want(s.as(store.Administrator), "POST", "/people/"+me.ID+"/link", "", 200, &link)
 	path := "/links/" + link.Link[strings.LastIndex(link.Link, "/")+1:]
 	for _, name := range []string{"coordinator", "Coordinator ", "coor\u200bdinator"} {
-		s.refused(s.as(""), "POST", path, fmt.Sprintf(`{"name":%q,"email":%q,"password":%q}`, name, me.Email, password), 422, "/name")
+		s.refused(s.as(""), "POST", path, fmt.Sprintf(`{"name":%q,"email":%q,"password":%q}`, name, me.Email, password), 422,
+			"/name")
 	}
 	// Even where the name is the same in what was kept.
-	if err := s.st.DB(context.Background()).Exec("UPDATE people SET name = 'coordinator' WHERE id = ?", me.ID).Error; err != nil {
+	if err := s.st.DB(context.Background()).Exec("UPDATE people SET name = 'coordinator' WHERE id = ?",
+		me.ID).Error; err != nil {
 		t.Fatal(err)
 	}
 	s.refused(editor, "POST", "/sheets/"+sh.ID+"/changes/"+change.Id+"/undo", "", 403, "coordinator may")
@@ -494,7 +502,8 @@ func TestTokensExpire(t *testing.T) {
 		t.Errorf("%+v", tok)
 	}
 	s.refused(c, "POST", "/tokens", `{"name":"Desk","role":"editor","days":5000}`, 422, "/days")
-	if err := s.st.DB(context.Background()).Exec("UPDATE tokens SET expires_at = UTC_TIMESTAMP(6) - INTERVAL 1 SECOND").Error; err != nil {
+	if err := s.st.DB(context.Background()).Exec(
+		"UPDATE tokens SET expires_at = UTC_TIMESTAMP(6) - INTERVAL 1 SECOND").Error; err != nil {
 		t.Fatal(err)
 	}
 	if status, text, _ := s.ask("GET", "/api/sheets/"+sh.ID+"/rows", secret, ""); status != 401 {
@@ -513,7 +522,8 @@ func TestWhoStopsAJob(t *testing.T) {
 	sh := s.loans()
 	ctx := context.Background()
 	for id, role := range map[string]store.Role{"theirs": store.Coordinator, "mine": store.Editor} {
-		if err := s.st.AddJob(ctx, &store.Job{ID: id, SheetID: sh.ID, PersonID: s.who(role).ID, Person: string(role), Kind: "import"}); err != nil {
+		if err := s.st.AddJob(ctx, &store.Job{ID: id, SheetID: sh.ID, PersonID: s.who(role).ID, Person: string(role),
+			Kind: "import"}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -529,5 +539,6 @@ func TestNoNUL(t *testing.T) {
 	sh := s.loans()
 	c := s.as(store.Editor)
 	s.refused(c, "PATCH", "/sheets/"+sh.ID+"/rows/1", `{"cells":{"c2":"a\u0000b"}}`, 422, "NUL")
-	s.refused(c, "POST", "/sheets/"+sh.ID+"/changes", `{"kind":"paste","steps":[{"op":"edit","row":"1","cells":{"c2":"a\u0000b"}}]}`, 422, "/steps/0/cells/c2")
+	s.refused(c, "POST", "/sheets/"+sh.ID+"/changes",
+		`{"kind":"paste","steps":[{"op":"edit","row":"1","cells":{"c2":"a\u0000b"}}]}`, 422, "/steps/0/cells/c2")
 }

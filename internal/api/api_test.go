@@ -61,8 +61,9 @@ func siteOn(t *testing.T, dsn string, people bool) *site {
 		t.Fatal(err)
 	}
 	now := func() time.Time { return time.Date(2027, 3, 15, 8, 40, 0, 0, time.UTC) }
-	h, err := New(Options{Engine: engine.New(st, now, engine.Options{}), Wall: time.Now, PublicURL: "http://127.0.0.1:8420",
-		Web: fstest.MapFS{"index.html": {Data: []byte("<!doctype html>")}}, Version: "test"})
+	h, err := New(Options{Engine: engine.New(st, now, engine.Options{}), Wall: time.Now,
+		PublicURL: "http://127.0.0.1:8420",
+		Web:       fstest.MapFS{"index.html": {Data: []byte("<!doctype html>")}}, Version: "test"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -79,7 +80,8 @@ func (s *site) staff() {
 	s.t.Helper()
 	hash := HashPassword(password)
 	for _, r := range store.Roles {
-		if err := s.st.SavePerson(context.Background(), &store.Person{ID: store.NewID(), Name: string(r), Email: string(r) + "@marrowby.example", Role: r, PasswordHash: hash,
+		if err := s.st.SavePerson(context.Background(), &store.Person{ID: store.NewID(), Name: string(r), Email: string(r) +
+			"@marrowby.example", Role: r, PasswordHash: hash,
 			CreatedAt: time.Now().UTC()}); err != nil {
 			s.t.Fatal(err)
 		}
@@ -92,7 +94,8 @@ func (s *site) as(role store.Role) *http.Client {
 	jar, _ := cookiejar.New(nil)
 	c := &http.Client{Jar: jar}
 	if role != "" {
-		if res := s.call(c, "POST", "/api/session", fmt.Sprintf(`{"email":"%s@marrowby.example","password":%q}`, role, password)); res.StatusCode != 200 {
+		if res := s.call(c, "POST", "/api/session", fmt.Sprintf(`{"email":"%s@marrowby.example","password":%q}`, role,
+			password)); res.StatusCode != 200 {
 			s.t.Fatalf("signing in as %s: %d %s", role, res.StatusCode, body(res))
 		}
 	}
@@ -228,7 +231,8 @@ func TestRequestsFromElsewhereAreRefused(t *testing.T) {
 			if res.StatusCode != x.want {
 				t.Errorf("got %d %s, want %d", res.StatusCode, text, x.want)
 			}
-			if x.origin == "http://elsewhere.example" && !(strings.Contains(text, "NIVOT_PUBLIC_URL") && strings.Contains(text, x.origin)) {
+			if x.origin == "http://elsewhere.example" && !(strings.Contains(text, "NIVOT_PUBLIC_URL") &&
+				strings.Contains(text, x.origin)) {
 				t.Errorf("it does not say what to set: %s", text)
 			}
 		})
@@ -239,10 +243,12 @@ func TestSecurityHeaders(t *testing.T) {
 	s := newSite(t, true)
 	res := s.call(s.as(""), "GET", "/", "")
 	csp := res.Header.Get("Content-Security-Policy")
-	if !strings.Contains(csp, "script-src 'self';") || strings.Contains(csp, "unsafe-eval") || !strings.Contains(csp, "frame-ancestors 'none'") {
+	if !strings.Contains(csp, "script-src 'self';") || strings.Contains(csp, "unsafe-eval") ||
+		!strings.Contains(csp, "frame-ancestors 'none'") {
 		t.Error(csp)
 	}
-	res = s.call(s.as(""), "POST", "/api/session", fmt.Sprintf(`{"email":"reader@marrowby.example","password":%q}`, password))
+	res = s.call(s.as(""), "POST", "/api/session", fmt.Sprintf(`{"email":"reader@marrowby.example","password":%q}`,
+		password))
 	cookie := res.Header.Get("Set-Cookie")
 	if !strings.Contains(cookie, "HttpOnly") || !strings.Contains(cookie, "SameSite=Strict") {
 		t.Error(cookie)
@@ -250,7 +256,8 @@ func TestSecurityHeaders(t *testing.T) {
 }
 
 func TestPasswordHashes(t *testing.T) {
-	if !checkPassword(HashPassword("x"), "x") || checkPassword(HashPassword("x"), "y") || checkPassword("", "") || checkPassword("$argon2id$", "") {
+	if !checkPassword(HashPassword("x"), "x") || checkPassword(HashPassword("x"), "y") || checkPassword("", "") ||
+		checkPassword("$argon2id$", "") {
 		t.Error("password hashes")
 	}
 }
@@ -270,17 +277,20 @@ func TestFirstStart(t *testing.T) {
 	}
 	token := strings.TrimPrefix(link, "/welcome/")
 	who := `{"name":"Ines Karne","email":"ines@marrowby.example","password":"weathercock-1790"}`
-	if res := s.call(s.as(""), "POST", "/api/links/"+token, strings.Replace(who, "weathercock-1790", "short", 1)); res.StatusCode != 422 {
+	if res := s.call(s.as(""), "POST", "/api/links/"+token, strings.Replace(who, "weathercock-1790", "short",
+		1)); res.StatusCode != 422 {
 		t.Errorf("a short password: %d", res.StatusCode)
 	}
 	c := s.as("")
-	if res := s.call(c, "POST", "/api/links/"+token, who); res.StatusCode != 200 || !strings.Contains(body(res), `"administrator"`) {
+	if res := s.call(c, "POST", "/api/links/"+token, who); res.StatusCode != 200 ||
+		!strings.Contains(body(res), `"administrator"`) {
 		t.Fatal(res.StatusCode)
 	}
 	if res := s.call(s.as(""), "POST", "/api/links/"+token, who); res.StatusCode != 404 {
 		t.Errorf("used again: %d", res.StatusCode)
 	}
-	if res := s.call(s.as(""), "POST", "/api/links/"+strings.TrimPrefix(second, "/welcome/"), strings.Replace(who, "ines@", "eve@", 1)); res.StatusCode != 404 {
+	if res := s.call(s.as(""), "POST", "/api/links/"+strings.TrimPrefix(second, "/welcome/"),
+		strings.Replace(who, "ines@", "eve@", 1)); res.StatusCode != 404 {
 		t.Errorf("the other process's: %d", res.StatusCode)
 	}
 	if link, err := FirstLink(context.Background(), s.st, time.Now(), ""); link != "" || err != nil {
@@ -293,7 +303,8 @@ func TestFirstStart(t *testing.T) {
 		t.Fatal(res.StatusCode, err)
 	}
 	rosa := s.as("")
-	res = s.call(rosa, "POST", "/api/links/"+added.Link[strings.LastIndex(added.Link, "/")+1:], strings.NewReplacer("ines@", "rosa@", "Ines Karne", "Rosa Moss").Replace(who))
+	res = s.call(rosa, "POST", "/api/links/"+added.Link[strings.LastIndex(added.Link, "/")+1:],
+		strings.NewReplacer("ines@", "rosa@", "Ines Karne", "Rosa Moss").Replace(who))
 	if text := body(res); res.StatusCode != 200 || !strings.Contains(text, `"editor"`) {
 		t.Error(res.StatusCode, text)
 	}
@@ -318,9 +329,11 @@ func TestProblems(t *testing.T) {
 	}{
 		{"PUT", "/sending", `{"on":"yes"}`, 422, "/on", "True or false is wanted here"},
 		{"PUT", "/sending", `{`, 400, "", "cannot be read"},
-		{"PUT", "/sheets/" + rec.ID + "/rules/" + rules[0].ID, strings.Replace(`{"body":`+rules[0].Body+`}`, `"09:00"`, `"9am"`, 1), 422, "/body/trigger/at", "is not a time of day"},
+		{"PUT", "/sheets/" + rec.ID + "/rules/" + rules[0].ID, strings.Replace(`{"body":`+rules[0].Body+`}`, `"09:00"`,
+			`"9am"`, 1), 422, "/body/trigger/at", "is not a time of day"},
 		{"PATCH", "/sheets/" + rec.ID + "/rows/1", `{"cells":{"c99":"x"}}`, 422, "/cells/c99", "The sheet has no column"},
-		{"PATCH", "/sheets/" + rec.ID + "/rows/1", `{"cells":{"c2":"x"},"expected":{"c2":"what it was not"}}`, 409, "/cells/c2", "has been changed meanwhile"},
+		{"PATCH", "/sheets/" + rec.ID + "/rows/1", `{"cells":{"c2":"x"},"expected":{"c2":"what it was not"}}`, 409,
+			"/cells/c2", "has been changed meanwhile"},
 		{"PATCH", "/sheets/elsewhere/rows/1", `{"cells":{"c2":"x"}}`, 404, "", "not there"},
 		{"GET", "/log?limit=9999", "", 422, "/limit", ""},
 		{"POST", "/setup/do-not-email", `{"address":"nobody"}`, 422, "/address", "one email address"},
@@ -353,7 +366,8 @@ func TestProblems(t *testing.T) {
 func TestImport(t *testing.T) {
 	s := newSite(t, true)
 	c := s.as(store.Coordinator)
-	csv := "Loan;Email;Return due\nLN-1;a@b.example;03/04/2027\nLN-2;c@d;05/06/2027\nLN-3;nobody at all;05/06/2027\nLN-4;e@f.example;05/06/2027\n"
+	csv := "Loan;Email;Return due\nLN-1;a@b.example;03/04/2027\nLN-2;c@d;05/06/2027\nLN-3;nobody at " +
+		"all;05/06/2027\nLN-4;e@f.example;05/06/2027\n"
 	send := func(path string, parts map[string]string) (int, string) {
 		var b strings.Builder
 		w := multipart.NewWriter(&b)
@@ -380,37 +394,46 @@ func TestImport(t *testing.T) {
 	if err := json.Unmarshal([]byte(text), &p); err != nil || status != 200 {
 		t.Fatal(status, text)
 	}
-	if p.Rows != 4 || p.Key != 0 || p.Address != 1 || !p.Columns[2].AskDay || p.Columns[1].Fit != 3 || p.Columns[1].Misfits[0].Line != 4 || p.Separator != "semicolon" || p.Name != "Spring loans" {
+	if p.Rows != 4 || p.Key != 0 || p.Address != 1 || !p.Columns[2].AskDay || p.Columns[1].Fit != 3 ||
+		p.Columns[1].Misfits[0].Line != 4 || p.Separator != "semicolon" || p.Name != "Spring loans" {
 		t.Errorf("%+v", p)
 	}
 	spec := `{"name":"Spring","zone":"Europe/London","locale":"en-GB","key":0,"address":1,"columns":[{"name":"Loan","type":"text"},{"name":"Email","type":"email"},{"name":"Return due","type":"date","order":"day-month-year"}]}`
 	status, text = send("/sheets", map[string]string{"file": csv, "spec": spec})
 	var made MakeSheet201JSONResponse
-	if err := json.Unmarshal([]byte(text), &made); err != nil || status != 201 || made.Sheet.Figures.Rows != 4 || made.Job != nil {
+	if err := json.Unmarshal([]byte(text), &made); err != nil || status != 201 || made.Sheet.Figures.Rows != 4 ||
+		made.Job != nil {
 		t.Fatal(status, text)
 	}
 	sh := made.Sheet
-	if status, text = send("/sheets", map[string]string{"file": "a,b\n1,2,3\n", "spec": spec}); status != 422 || !strings.Contains(text, "Line 2, column 5") {
+	if status, text = send("/sheets", map[string]string{"file": "a,b\n1,2,3\n", "spec": spec}); status != 422 ||
+		!strings.Contains(text, "Line 2, column 5") {
 		t.Error(status, text)
 	}
 	again := "Loan,Return due\nLN-2,01/07/2027\nLN-1,03/04/2027\nLN-9,02/07/2027\n"
 	want := `"doubled":0,"gone":2`
 	status, text = send("/sheets/"+sh.Id+"/import/plan", map[string]string{"file": again})
 	var plan ImportResult
-	if err := json.Unmarshal([]byte(text), &plan); err != nil || status != 200 || !strings.Contains(text, want) || plan.Change != "" || len(plan.Samples) != 1 ||
-		jsonOf(plan.Samples[0].Changes) != `[{"after":"01/07/2027","before":"05/06/2027","column":"c3","name":"Return due"}]` || jsonOf(plan.GoneNames) != `["LN-3","LN-4"]` {
+	if err := json.Unmarshal([]byte(text), &plan); err != nil || status != 200 || !strings.Contains(text, want) ||
+		plan.Change != "" || len(plan.Samples) != 1 ||
+		jsonOf(
+			plan.Samples[0].Changes) != `[{"after":"01/07/2027","before":"05/06/2027","column":"c3","name":"Return due"}]` ||
+		jsonOf(plan.GoneNames) != `["LN-3","LN-4"]` {
 		t.Errorf("%d %s", status, text)
 	}
 	status, text = send("/sheets/"+sh.Id+"/import", map[string]string{"file": again})
 	if status != 202 {
 		t.Fatal(status, text)
 	}
-	if j := s.job(c, text); j.State != JobStateDone || j.Import.New != 1 || j.Import.Changed != 1 || j.Import.Unchanged != 1 || j.Import.Gone != 2 || j.Import.Change == "" {
+	if j := s.job(c, text); j.State != JobStateDone || j.Import.New != 1 || j.Import.Changed != 1 ||
+		j.Import.Unchanged != 1 || j.Import.Gone != 2 || j.Import.Change == "" {
 		t.Errorf("%+v", j)
 	}
-	res := s.call(c, "POST", "/api/sheets/"+sh.Id+"/rows/query", `{"offset":0,"limit":10,"sort":[{"column":"c3","down":true}]}`)
+	res := s.call(c, "POST", "/api/sheets/"+sh.Id+"/rows/query",
+		`{"offset":0,"limit":10,"sort":[{"column":"c3","down":true}]}`)
 	var page RowPage
-	if err := json.Unmarshal([]byte(body(res)), &page); err != nil || page.Total != 5 || page.Rows[0].Name != "LN-9" || page.Rows[1].Name != "LN-2" {
+	if err := json.Unmarshal([]byte(body(res)), &page); err != nil || page.Total != 5 || page.Rows[0].Name != "LN-9" ||
+		page.Rows[1].Name != "LN-2" {
 		t.Errorf("%+v", page)
 	}
 	if e := page.Rows[1].Cells[1]; e.Bad != nil {
@@ -473,11 +496,13 @@ func TestTemplateKeepsItsVariants(t *testing.T) {
 	}
 	var p Preview
 	preview, _ := json.Marshal(map[string]any{"index": 0, "template": is.Content})
-	if err := json.Unmarshal([]byte(body(s.call(c, "POST", "/api/sheets/"+sh.ID+"/preview", string(preview)))), &p); err != nil {
+	if err := json.Unmarshal([]byte(body(s.call(c, "POST", "/api/sheets/"+sh.ID+"/preview", string(preview)))),
+		&p); err != nil {
 		t.Fatal(err)
 	}
 	var rows RowPage
-	if err := json.Unmarshal([]byte(body(s.call(c, "POST", "/api/sheets/"+sh.ID+"/rows/query", `{"offset":0,"limit":1}`))), &rows); err != nil {
+	if err := json.Unmarshal([]byte(body(s.call(c, "POST", "/api/sheets/"+sh.ID+"/rows/query",
+		`{"offset":0,"limit":1}`))), &rows); err != nil {
 		t.Fatal(err)
 	}
 	core, err := sh.Core()

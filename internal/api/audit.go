@@ -48,7 +48,8 @@ func (s *Server) ListAudit(ctx context.Context, r ListAuditRequestObject) (ListA
 	}
 	out := ListAudit200JSONResponse{Lines: []AuditLine{}}
 	for _, a := range list {
-		out.Lines = append(out.Lines, AuditLine{Id: strconv.FormatInt(a.ID, 10), At: a.At, Actor: a.Actor, ActorId: a.ActorID, Network: a.Network,
+		out.Lines = append(out.Lines, AuditLine{Id: strconv.FormatInt(a.ID, 10), At: a.At, Actor: a.Actor,
+			ActorId: a.ActorID, Network: a.Network,
 			Act: AuditAct(a.Act), Subject: a.Subject, Was: a.Was, Became: a.Became})
 	}
 	if len(list) == auditPage {
@@ -70,7 +71,8 @@ func (s *Server) ExportAudit(ctx context.Context, r ExportAuditRequestObject) (E
 			return nil, err
 		}
 		for _, a := range list {
-			rec := []string{a.At.In(s.Zone).Format(time.RFC3339), a.Actor, a.ActorID, a.Network, a.Act, a.Subject, a.Was, a.Became}
+			rec := []string{a.At.In(s.Zone).Format(time.RFC3339), a.Actor, a.ActorID, a.Network, a.Act, a.Subject, a.Was,
+				a.Became}
 			for i := range rec {
 				rec[i] = neutral(rec[i])
 			}

@@ -18,7 +18,8 @@ import (
 // keyedAdd adds a row under an idempotency key.
 func keyedAdd(s *site, c *http.Client, sheet, key, loan string) (status int, id, text string) {
 	s.t.Helper()
-	r, _ := http.NewRequest("POST", s.srv.URL+"/api/sheets/"+sheet+"/rows", strings.NewReader(`{"cells":{"Loan":"`+loan+`"}}`))
+	r, _ := http.NewRequest("POST", s.srv.URL+"/api/sheets/"+sheet+"/rows", strings.NewReader(`{"cells":{"Loan":"`+loan+
+		`"}}`))
 	r.Header.Set("Content-Type", "application/json")
 	r.Header.Set("Sec-Fetch-Site", "same-origin")
 	r.Header.Set("Idempotency-Key", key)
@@ -80,7 +81,8 @@ func TestKeyedOverACrash(t *testing.T) {
 		t.Fatal(status)
 	}
 	before := s.rowsOf(sh.ID)
-	if err := s.st.DB(context.Background()).Exec("UPDATE answers SET status = 0, body = NULL").Error; err != nil { // it never came to answering
+	// it never came to answering
+	if err := s.st.DB(context.Background()).Exec("UPDATE answers SET status = 0, body = NULL").Error; err != nil {
 		t.Fatal(err)
 	}
 	began := time.Now()
@@ -131,7 +133,8 @@ func TestDatabaseAway(t *testing.T) {
 	p.Stop()
 	for _, path := range []string{"/api/today", "/api/sheets", "/api/sheets/" + sh.ID} {
 		res := s.call(editor, "GET", path, "")
-		if text := body(res); res.StatusCode != 503 || res.Header.Get("Retry-After") == "" || !strings.Contains(text, "Nothing is known to be lost") {
+		if text := body(res); res.StatusCode != 503 || res.Header.Get("Retry-After") == "" ||
+			!strings.Contains(text, "Nothing is known to be lost") {
 			t.Errorf("%s: %d, Retry-After %q, %s", path, res.StatusCode, res.Header.Get("Retry-After"), text)
 		}
 	}
@@ -167,7 +170,8 @@ func TestStoppedProcessHoldsALock(t *testing.T) {
 	<-locked
 	defer close(let)
 	began := time.Now()
-	if status, _, text := keyedAdd(s, editor, sh.ID, "k-1", "LN-901"); status != 201 || time.Since(began) > 8*time.Second {
+	if status, _, text := keyedAdd(s, editor, sh.ID, "k-1", "LN-901"); status != 201 ||
+		time.Since(began) > 8*time.Second {
 		t.Errorf("%d after %s: %s", status, time.Since(began), text)
 	}
 }
@@ -184,7 +188,8 @@ func TestNotices(t *testing.T) {
 		t.Fatal(err)
 	}
 	at := time.Date(2027, 3, 15, 8, 0, 0, 0, time.UTC)
-	if err := s.st.SetSetting(ctx, store.SettingWentBack, store.WentBack{Since: at, Until: at.Add(time.Hour), Rules: 2}); err != nil {
+	if err := s.st.SetSetting(ctx, store.SettingWentBack, store.WentBack{Since: at, Until: at.Add(time.Hour),
+		Rules: 2}); err != nil {
 		t.Fatal(err)
 	}
 	coordinator := s.as(store.Coordinator)
@@ -196,13 +201,15 @@ func TestNotices(t *testing.T) {
 		return out
 	}
 	n := today().Notices
-	if len(n) != 2 || n[0].Kind != NoticeKindWentBack || *n[0].Rules != 2 || n[1].Kind != NoticeKindClock || !strings.Contains(n[1].Text, "desk-2 is 1m35s off") {
+	if len(n) != 2 || n[0].Kind != NoticeKindWentBack || *n[0].Rules != 2 || n[1].Kind != NoticeKindClock ||
+		!strings.Contains(n[1].Text, "desk-2 is 1m35s off") {
 		t.Errorf("%+v", n)
 	}
 	if res := s.call(s.as(store.Editor), "POST", "/api/went-back/looked", ""); res.StatusCode != 403 {
 		t.Errorf("an editor has looked: %d", res.StatusCode)
 	}
-	for want, res := range map[int]*http.Response{204: s.call(coordinator, "POST", "/api/went-back/looked", ""), 422: s.call(coordinator, "POST", "/api/went-back/looked", "")} {
+	for want, res := range map[int]*http.Response{204: s.call(coordinator, "POST", "/api/went-back/looked", ""),
+		422: s.call(coordinator, "POST", "/api/went-back/looked", "")} {
 		if res.StatusCode != want && res.StatusCode != 204 && res.StatusCode != 422 {
 			t.Errorf("%d, want %d", res.StatusCode, want)
 		}
@@ -218,7 +225,8 @@ func TestWrongClock(t *testing.T) {
 	sh := s.loans()
 	now := time.Date(2027, 3, 15, 8, 40, 0, 0, time.UTC)
 	wall := func() time.Time { return time.Now().Add(2 * time.Minute) }
-	e := engine.New(s.st, func() time.Time { return now.Add(time.Hour) }, engine.Options{Wall: wall, Poll: 10 * time.Millisecond})
+	e := engine.New(s.st, func() time.Time { return now.Add(time.Hour) },
+		engine.Options{Wall: wall, Poll: 10 * time.Millisecond})
 	ctx, cancel := context.WithCancel(context.Background())
 	done := make(chan struct{})
 	go func() { defer close(done); _ = e.Run(ctx) }()
@@ -233,7 +241,8 @@ func TestWrongClock(t *testing.T) {
 	if due, err := s.st.HasDueAgenda(context.Background(), now.Add(time.Hour), false); err != nil || !due {
 		t.Errorf("something has been considered by a clock that is off: %v", err)
 	}
-	if counts, err := s.st.CountStates(context.Background(), store.LogFilter{}); err != nil || counts[delivery.Queued] > 0 {
+	if counts, err := s.st.CountStates(context.Background(), store.LogFilter{}); err != nil ||
+		counts[delivery.Queued] > 0 {
 		t.Error(counts, err)
 	}
 }

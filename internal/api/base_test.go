@@ -15,8 +15,10 @@ import (
 // whether or not a proxy takes the path off.
 func TestStandsAtAPath(t *testing.T) {
 	s := newSite(t, true)
-	h, err := New(Options{Engine: engine.New(s.st, time.Now, engine.Options{}), Wall: time.Now, PublicURL: "https://marrowby.example/desk/nivot/",
-		Web: fstest.MapFS{"index.html": {Data: []byte(`<html><head></head><script src="./assets/x.js"></script>`)}, "assets/x.js": {Data: []byte("1")}}, Version: "test"})
+	h, err := New(Options{Engine: engine.New(s.st, time.Now, engine.Options{}), Wall: time.Now,
+		PublicURL: "https://marrowby.example/desk/nivot/",
+		Web: fstest.MapFS{"index.html": {Data: []byte(`<html><head></head><script src="./assets/x.js"></script>`)},
+			"assets/x.js": {Data: []byte("1")}}, Version: "test"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -46,7 +48,8 @@ func TestStandsAtAPath(t *testing.T) {
 	if w.Header().Get("Strict-Transport-Security") == "" {
 		t.Error("no HSTS under https")
 	}
-	for address, want := range map[string]string{"https://a.example": "", "https://a.example/": "", "http://a.example/x/": "/x", "http://a.example/x/y": "/x/y"} {
+	for address, want := range map[string]string{"https://a.example": "", "https://a.example/": "",
+		"http://a.example/x/": "/x", "http://a.example/x/y": "/x/y"} {
 		if got, err := basePath(address); err != nil || got != want {
 			t.Errorf("%s: %q %v, want %q", address, got, err, want)
 		}
@@ -61,18 +64,21 @@ func TestStandsAtAPath(t *testing.T) {
 // Over TLS the session's cookie is one that no other host can set.
 func TestHostCookie(t *testing.T) {
 	s := newSite(t, true)
-	h, err := New(Options{Engine: engine.New(s.st, time.Now, engine.Options{}), Wall: time.Now, PublicURL: "https://marrowby.example",
-		Web: fstest.MapFS{"index.html": {Data: []byte("<head>")}}, Version: "test"})
+	h, err := New(Options{Engine: engine.New(s.st, time.Now, engine.Options{}), Wall: time.Now,
+		PublicURL: "https://marrowby.example",
+		Web:       fstest.MapFS{"index.html": {Data: []byte("<head>")}}, Version: "test"})
 	if err != nil {
 		t.Fatal(err)
 	}
-	req := httptest.NewRequest("POST", "/api/session", strings.NewReader(`{"email":"reader@marrowby.example","password":"`+password+`"}`))
+	req := httptest.NewRequest("POST", "/api/session",
+		strings.NewReader(`{"email":"reader@marrowby.example","password":"`+password+`"}`))
 	req.Header.Set("Content-Type", "application/json")
 	req.Header.Set("Origin", "https://marrowby.example")
 	w := httptest.NewRecorder()
 	h.ServeHTTP(w, req)
 	cookie := w.Header().Get("Set-Cookie")
-	if w.Code != 200 || !strings.HasPrefix(cookie, "__Host-nivot=") || !strings.Contains(cookie, "Secure") || !strings.Contains(cookie, "Path=/;") || strings.Contains(cookie, "Domain") {
+	if w.Code != 200 || !strings.HasPrefix(cookie, "__Host-nivot=") || !strings.Contains(cookie, "Secure") ||
+		!strings.Contains(cookie, "Path=/;") || strings.Contains(cookie, "Domain") {
 		t.Errorf("%d %s", w.Code, cookie)
 	}
 }

@@ -50,8 +50,9 @@ func (s *Server) validate(operation string) echo.MiddlewareFunc {
 			} else if err := takeBody(c.Response(), r, most); err != nil {
 				return err
 			}
-			in := &openapi3filter.RequestValidationInput{Request: r, PathParams: params, Route: route, Options: &openapi3filter.Options{
-				MultiError: true, AuthenticationFunc: openapi3filter.NoopAuthenticationFunc, ExcludeRequestBody: upload}}
+			in := &openapi3filter.RequestValidationInput{Request: r, PathParams: params, Route: route,
+				Options: &openapi3filter.Options{
+					MultiError: true, AuthenticationFunc: openapi3filter.NoopAuthenticationFunc, ExcludeRequestBody: upload}}
 			if err := openapi3filter.ValidateRequest(r.Context(), in); err != nil {
 				return validationProblem(err)
 			}
@@ -62,7 +63,8 @@ func (s *Server) validate(operation string) echo.MiddlewareFunc {
 
 // takeBody reads the whole body of a request, of so many bytes at the most.
 func takeBody(w http.ResponseWriter, r *http.Request, most int64) error {
-	large := problem(http.StatusRequestEntityTooLarge, fmt.Sprintf("What was sent is larger than the %d kB that are taken here. Send less at once.", most>>10))
+	large := problem(http.StatusRequestEntityTooLarge,
+		fmt.Sprintf("What was sent is larger than the %d kB that are taken here. Send less at once.", most>>10))
 	if r.ContentLength > most {
 		w.Header().Set("Connection", "close") // the rest is not waited for
 		return large

@@ -27,8 +27,10 @@ func (s *Server) ListHeld(ctx context.Context, r ListHeldRequestObject) (ListHel
 	out := ListHeld200JSONResponse{Rule: rec.Name, Letter: rec.Letter, Held: n, Emails: []HeldEmail{}}
 	for i := range held {
 		h := &held[i]
-		x := HeldEmail{Id: store.RowID(h.ID), At: h.DueAt, Row: h.RowName, RowId: store.RowID(h.RowID), State: DeliveryState(h.State), Subject: h.Subject, Why: h.Reason.Words(),
-			Outcome: string(h.Now.Outcome), NowReason: h.Now.Reason.Words(), NowTo: boxLine(h.Now.To), NowSubject: h.Now.Subject, Differs: h.Differs, Changed: factChanges(h.Changed)}
+		x := HeldEmail{Id: store.RowID(h.ID), At: h.DueAt, Row: h.RowName, RowId: store.RowID(h.RowID),
+			State: DeliveryState(h.State), Subject: h.Subject, Why: h.Reason.Words(),
+			Outcome: string(h.Now.Outcome), NowReason: h.Now.Reason.Words(), NowTo: boxLine(h.Now.To),
+			NowSubject: h.Now.Subject, Differs: h.Differs, Changed: factChanges(h.Changed)}
 		rs := recipients(&h.Delivery)
 		x.People = len(rs)
 		for k, b := range roleBoxes(rs, "to") {
@@ -77,7 +79,8 @@ func (s *Server) HeldNow(ctx context.Context, r HeldNowRequestObject) (HeldNowRe
 		}
 		return line
 	}
-	out.Held = ForeseenEmail{Subject: h.Subject, To: boxes("to"), Cc: boxes("cc"), Bcc: boxes("bcc"), ReplyTo: h.ReplyTo, Outcome: string(h.State), Reason: h.Reason.Words()}
+	out.Held = ForeseenEmail{Subject: h.Subject, To: boxes("to"), Cc: boxes("cc"), Bcc: boxes("bcc"), ReplyTo: h.ReplyTo,
+		Outcome: string(h.State), Reason: h.Reason.Words()}
 	letter, err := s.st.Letter(ctx, h.ID)
 	if err == nil {
 		out.Held.Html, out.Held.Text = letter.HTML, letter.Text
@@ -86,7 +89,8 @@ func (s *Server) HeldNow(ctx context.Context, r HeldNowRequestObject) (HeldNowRe
 }
 
 func foreseenEmail(v *plan.Decision) ForeseenEmail {
-	return ForeseenEmail{Subject: v.Subject, Html: v.HTML, Text: v.Text, To: boxLine(v.To), Cc: boxLine(v.Cc), Bcc: boxLine(v.Bcc), ReplyTo: boxLine(v.ReplyTo),
+	return ForeseenEmail{Subject: v.Subject, Html: v.HTML, Text: v.Text, To: boxLine(v.To), Cc: boxLine(v.Cc),
+		Bcc: boxLine(v.Bcc), ReplyTo: boxLine(v.ReplyTo),
 		Outcome: string(v.Outcome), Reason: v.Reason.Words()}
 }
 
@@ -143,7 +147,8 @@ func (s *Server) SendByHand(ctx context.Context, r SendByHandRequestObject) (Sen
 
 // PreviewByHand implements StrictServerInterface. The rows are those named, or
 // those of a view.
-func (s *Server) PreviewByHand(ctx context.Context, r PreviewByHandRequestObject) (PreviewByHandResponseObject, error) {
+func (s *Server) PreviewByHand(ctx context.Context,
+	r PreviewByHandRequestObject) (PreviewByHandResponseObject, error) {
 	var ids []int64
 	var err error
 	switch {
@@ -169,8 +174,9 @@ func (s *Server) PreviewByHand(ctx context.Context, r PreviewByHandRequestObject
 	if err != nil {
 		return nil, err
 	}
-	out := PreviewByHand200JSONResponse{Rows: p.Rows, Emails: p.Emails, People: p.People, Incomplete: p.Incomplete, Skipped: skips(p.Skipped),
-		Lines: effectLines(p.Lines), Cap: p.Cap, Left: p.Left, Sender: p.Sender}
+	out := PreviewByHand200JSONResponse{Rows: p.Rows, Emails: p.Emails, People: p.People, Incomplete: p.Incomplete,
+		Skipped: skips(p.Skipped),
+		Lines:   effectLines(p.Lines), Cap: p.Cap, Left: p.Left, Sender: p.Sender}
 	out.Doubled = make([]struct {
 		Address string `json:"address"`
 		Emails  int    `json:"emails"`
@@ -200,7 +206,8 @@ func skips(by map[reason.Code]int) []EffectSkip {
 
 func (s *Server) toBatch(ctx context.Context, b *store.Batch, names map[string]store.Rule) (Batch, error) {
 	counts, err := s.st.CountOfBatch(ctx, b)
-	out := Batch{Id: strconv.FormatInt(b.ID, 10), Rule: b.RuleID, RuleName: names[b.RuleID].Name, Letter: names[b.RuleID].Letter, At: b.At, By: b.Actor, Total: b.Total, Done: b.Done,
+	out := Batch{Id: strconv.FormatInt(b.ID, 10), Rule: b.RuleID, RuleName: names[b.RuleID].Name,
+		Letter: names[b.RuleID].Letter, At: b.At, By: b.Actor, Total: b.Total, Done: b.Done,
 		Running: b.Running(), Counts: map[string]int{}}
 	for st, n := range counts {
 		out.Counts[string(st)] = n

@@ -14,7 +14,8 @@ import (
 )
 
 func (s *Server) namedCalendar(ctx context.Context, c *store.Calendar) (NamedCalendar, error) {
-	out := NamedCalendar{Id: c.ID, Name: c.Name, IsDefault: c.ID == store.DefaultCalendar, Weekdays: []NamedCalendarWeekdays{}, Closed: []openapi_types.Date{}, Sheets: []string{}}
+	out := NamedCalendar{Id: c.ID, Name: c.Name, IsDefault: c.ID == store.DefaultCalendar,
+		Weekdays: []NamedCalendarWeekdays{}, Closed: []openapi_types.Date{}, Sheets: []string{}}
 	core, err := c.Core()
 	if err != nil {
 		return out, err
@@ -38,7 +39,8 @@ func (s *Server) namedCalendar(ctx context.Context, c *store.Calendar) (NamedCal
 }
 
 // ListCalendars implements StrictServerInterface.
-func (s *Server) ListCalendars(ctx context.Context, _ ListCalendarsRequestObject) (ListCalendarsResponseObject, error) {
+func (s *Server) ListCalendars(ctx context.Context,
+	_ ListCalendarsRequestObject) (ListCalendarsResponseObject, error) {
 	all, err := s.st.Calendars(ctx)
 	if err != nil {
 		return nil, err
@@ -73,7 +75,8 @@ func (b *CalendarEdit) days() (weekdays, closed []string) {
 }
 
 // CalendarConsequences implements StrictServerInterface.
-func (s *Server) CalendarConsequences(ctx context.Context, r CalendarConsequencesRequestObject) (CalendarConsequencesResponseObject, error) {
+func (s *Server) CalendarConsequences(ctx context.Context,
+	r CalendarConsequencesRequestObject) (CalendarConsequencesResponseObject, error) {
 	core, err := calendar.New(r.Body.days())
 	if err != nil {
 		return nil, &engine.Refusal{Message: err.Error()}
@@ -84,7 +87,8 @@ func (s *Server) CalendarConsequences(ctx context.Context, r CalendarConsequence
 	}
 	out := CalendarConsequences200JSONResponse{}
 	for _, t := range sheets {
-		out = append(out, SheetConsequences{Sheet: t.Sheet.ID, Name: t.Sheet.Name, Zone: t.Sheet.Zone, Consequences: toConsequences(t.Consequences)})
+		out = append(out, SheetConsequences{Sheet: t.Sheet.ID, Name: t.Sheet.Name, Zone: t.Sheet.Zone,
+			Consequences: toConsequences(t.Consequences)})
 	}
 	return out, nil
 }
@@ -105,13 +109,15 @@ func (s *Server) AddCalendar(ctx context.Context, r AddCalendarRequestObject) (A
 }
 
 // ChangeCalendar implements StrictServerInterface.
-func (s *Server) ChangeCalendar(ctx context.Context, r ChangeCalendarRequestObject) (ChangeCalendarResponseObject, error) {
+func (s *Server) ChangeCalendar(ctx context.Context,
+	r ChangeCalendarRequestObject) (ChangeCalendarResponseObject, error) {
 	out, err := s.saveCalendar(ctx, r.Calendar, r.Body)
 	return ChangeCalendar200JSONResponse(out), err
 }
 
 // DeleteCalendar implements StrictServerInterface.
-func (s *Server) DeleteCalendar(ctx context.Context, r DeleteCalendarRequestObject) (DeleteCalendarResponseObject, error) {
+func (s *Server) DeleteCalendar(ctx context.Context,
+	r DeleteCalendarRequestObject) (DeleteCalendarResponseObject, error) {
 	return DeleteCalendar204Response{}, s.e.DeleteCalendar(ctx, r.Calendar, person(ctx).Name)
 }
 
@@ -124,7 +130,8 @@ func (s *Server) ListLocales(context.Context, ListLocalesRequestObject) (ListLoc
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, LocaleChoice{Tag: tag, Name: l.Name, Own: l.Own, Example: value.FormatDay(value.DayOf(2027, 3, 29), value.Long, l, "") + ", " +
+		out = append(out, LocaleChoice{Tag: tag, Name: l.Name, Own: l.Own, Example: value.FormatDay(value.DayOf(2027, 3, 29),
+			value.Long, l, "") + ", " +
 			value.FormatNumber(decimal.RequireFromString("1240.5"), value.NumberFormat{Thousands: true, Decimals: &two}, l)})
 	}
 	return out, nil

@@ -35,7 +35,8 @@ func (s *Server) ChangeRows(ctx context.Context, r ChangeRowsRequestObject) (Cha
 }
 
 // ForetellChange implements StrictServerInterface.
-func (s *Server) ForetellChange(ctx context.Context, r ForetellChangeRequestObject) (ForetellChangeResponseObject, error) {
+func (s *Server) ForetellChange(ctx context.Context,
+	r ForetellChangeRequestObject) (ForetellChangeResponseObject, error) {
 	core, err := s.coreSheet(ctx, r.Sheet)
 	if err != nil {
 		return nil, err
@@ -52,9 +53,11 @@ func (s *Server) ForetellChange(ctx context.Context, r ForetellChangeRequestObje
 }
 
 func toConsequences(c *engine.Consequences) Consequences {
-	out := Consequences{Rows: c.Rows, Looked: c.Looked, Rules: []RuleConsequence{}, Now: effectLines(c.Now), Coming: effectLines(c.Coming)}
+	out := Consequences{Rows: c.Rows, Looked: c.Looked, Rules: []RuleConsequence{}, Now: effectLines(c.Now),
+		Coming: effectLines(c.Coming)}
 	for _, r := range c.Rules {
-		out.Rules = append(out.Rules, RuleConsequence{Rule: r.ID, Letter: r.Letter, Name: r.Name, Now: r.Now, Held: r.Held, Incomplete: r.Incomplete, Brake: r.Brake, New: r.New, Gone: r.Gone})
+		out.Rules = append(out.Rules, RuleConsequence{Rule: r.ID, Letter: r.Letter, Name: r.Name, Now: r.Now, Held: r.Held,
+			Incomplete: r.Incomplete, Brake: r.Brake, New: r.New, Gone: r.Gone})
 	}
 	return out
 }
@@ -115,7 +118,8 @@ func toOp(core *sheet.Sheet, st *Step) (op engine.Op, err error) {
 }
 
 func (s *Server) toChange(ctx context.Context, sheetID string, c *engine.ChangeResult) (ChangeResult, error) {
-	out := ChangeResult{Rows: []Row{}, Added: []string{}, Conflicts: []CellConflict{}, Cells: c.Cells, Unreadable: c.Unreadable, Passed: c.Skipped}
+	out := ChangeResult{Rows: []Row{}, Added: []string{}, Conflicts: []CellConflict{}, Cells: c.Cells,
+		Unreadable: c.Unreadable, Passed: c.Skipped}
 	if c.ID != 0 {
 		out.Id = fmt.Sprint(c.ID)
 	}
@@ -149,7 +153,8 @@ func (s *Server) toChange(ctx context.Context, sheetID string, c *engine.ChangeR
 	}
 	for _, x := range c.Conflicts {
 		id := store.RowID(x.Row)
-		out.Conflicts = append(out.Conflicts, CellConflict{Row: id, RowName: names[id], Column: x.Column, Name: x.Name, Theirs: x.Theirs, Yours: x.Yours})
+		out.Conflicts = append(out.Conflicts, CellConflict{Row: id, RowName: names[id], Column: x.Column, Name: x.Name,
+			Theirs: x.Theirs, Yours: x.Yours})
 	}
 	return out, nil
 }

@@ -67,10 +67,11 @@ func (s *Server) SaveColumns(ctx context.Context, r SaveColumnsRequestObject) (S
 		return nil, err
 	}
 	if len(rows) > atOnce {
-		j, err := s.e.Start(ctx, r.Sheet, "columns", who, len(rows), func(ctx context.Context, p engine.Progress) (any, error) {
-			_, err := s.e.ChangeColumns(ctx, r.Sheet, c, p, who)
-			return nil, err
-		})
+		j, err := s.e.Start(ctx, r.Sheet, "columns", who, len(rows),
+			func(ctx context.Context, p engine.Progress) (any, error) {
+				_, err := s.e.ChangeColumns(ctx, r.Sheet, c, p, who)
+				return nil, err
+			})
 		if err != nil {
 			return nil, err
 		}
@@ -86,14 +87,16 @@ func (s *Server) SaveColumns(ctx context.Context, r SaveColumnsRequestObject) (S
 }
 
 // ColumnsEffect implements StrictServerInterface.
-func (s *Server) ColumnsEffect(ctx context.Context, r ColumnsEffectRequestObject) (ColumnsEffectResponseObject, error) {
+func (s *Server) ColumnsEffect(ctx context.Context,
+	r ColumnsEffectRequestObject) (ColumnsEffectResponseObject, error) {
 	effects, err := s.e.ColumnsEffect(ctx, r.Sheet, toColumns(r.Body))
 	if err != nil {
 		return nil, err
 	}
 	out := ColumnsEffect200JSONResponse{}
 	for _, e := range effects {
-		x := ColumnEffect{Column: e.Column, Type: ColumnType(e.Type), Filled: e.Filled, Lost: e.Lost, Gained: e.Gained, Results: e.Results}
+		x := ColumnEffect{Column: e.Column, Type: ColumnType(e.Type), Filled: e.Filled, Lost: e.Lost, Gained: e.Gained,
+			Results: e.Results}
 		if x.Results == nil {
 			x.Results = []string{}
 		}
@@ -110,7 +113,8 @@ func (s *Server) ColumnsEffect(ctx context.Context, r ColumnsEffectRequestObject
 }
 
 // ColumnsConsequences implements StrictServerInterface.
-func (s *Server) ColumnsConsequences(ctx context.Context, r ColumnsConsequencesRequestObject) (ColumnsConsequencesResponseObject, error) {
+func (s *Server) ColumnsConsequences(ctx context.Context,
+	r ColumnsConsequencesRequestObject) (ColumnsConsequencesResponseObject, error) {
 	c, err := s.e.ColumnsConsequences(ctx, r.Sheet, toColumns(r.Body), turnBudget)
 	if err != nil {
 		return nil, err
@@ -119,7 +123,8 @@ func (s *Server) ColumnsConsequences(ctx context.Context, r ColumnsConsequencesR
 }
 
 // RestoreColumn implements StrictServerInterface.
-func (s *Server) RestoreColumn(ctx context.Context, r RestoreColumnRequestObject) (RestoreColumnResponseObject, error) {
+func (s *Server) RestoreColumn(ctx context.Context,
+	r RestoreColumnRequestObject) (RestoreColumnResponseObject, error) {
 	rec, err := s.e.RestoreColumn(ctx, r.Sheet, r.Column, person(ctx).Name)
 	if err != nil {
 		return nil, err

@@ -194,7 +194,8 @@ func (b *broadcaster) serve(c *echo.Context, still func(context.Context) (bool, 
 	sub := make(chan notification, 16)
 	last, ok := b.subscribe(sub, person(r.Context()).ID)
 	if !ok {
-		return problem(http.StatusTooManyRequests, fmt.Sprintf("You have %d pages of Nivot open already. Close some.", maxStreams))
+		return problem(http.StatusTooManyRequests, fmt.Sprintf("You have %d pages of Nivot open already. Close some.",
+			maxStreams))
 	}
 	defer func() {
 		b.mu.Lock()

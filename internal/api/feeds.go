@@ -55,7 +55,8 @@ func (s *Server) AddFeed(ctx context.Context, r AddFeedRequestObject) (AddFeedRe
 	if err := s.st.AddFeed(ctx, f); err != nil {
 		return nil, err
 	}
-	s.audit(ctx, store.Audited{Act: store.ActExport, Subject: "a calendar feed", Became: store.Detail(map[string]any{"sheet": f.SheetID, "rule": f.RuleID, "feed": f.ID})})
+	s.audit(ctx, store.Audited{Act: store.ActExport, Subject: "a calendar feed",
+		Became: store.Detail(map[string]any{"sheet": f.SheetID, "rule": f.RuleID, "feed": f.ID})})
 	return AddFeed201JSONResponse{Feed: toFeed(f), Address: s.PublicURL + feedPath + secret + ".ics"}, nil
 }
 
@@ -64,7 +65,8 @@ func (s *Server) RevokeFeed(ctx context.Context, r RevokeFeedRequestObject) (Rev
 	if err := s.st.RemoveFeed(ctx, r.Sheet, r.Feed); err != nil {
 		return nil, err
 	}
-	s.audit(ctx, store.Audited{Act: store.ActExport, Subject: "a calendar feed", Became: store.Detail(map[string]any{"feed": r.Feed, "revoked": true})})
+	s.audit(ctx, store.Audited{Act: store.ActExport, Subject: "a calendar feed",
+		Became: store.Detail(map[string]any{"feed": r.Feed, "revoked": true})})
 	return RevokeFeed204Response{}, nil
 }
 
@@ -106,7 +108,8 @@ func (s *Server) showFeed(c *echo.Context) error {
 		if f.RuleID != "" && x.Rule != f.RuleID {
 			continue
 		}
-		e := exchange.FeedEntry{ID: x.Occasion.String(), At: x.At, Row: x.Row, Rule: rules[x.Rule].Name, To: strings.Join(x.To, ", "), Subject: x.Subject,
+		e := exchange.FeedEntry{ID: x.Occasion.String(), At: x.At, Row: x.Row, Rule: rules[x.Rule].Name,
+			To: strings.Join(x.To, ", "), Subject: x.Subject,
 			Link: s.PublicURL + "/sheets/" + f.SheetID}
 		if x.Rows > 0 {
 			e.Row = plural(x.Rows, "row")

@@ -34,7 +34,8 @@ func (s *Server) KeepFile(ctx context.Context, r KeepFileRequestObject) (KeepFil
 		return nil, refuse(err)
 	}
 	out.File = template.ContentID(f.file)
-	err = s.st.KeepFile(ctx, &store.File{ID: store.FileID(out.File), Type: out.Type, Size: int64(len(f.file)), Data: f.file, CreatedAt: s.e.Now()})
+	err = s.st.KeepFile(ctx, &store.File{ID: store.FileID(out.File), Type: out.Type, Size: int64(len(f.file)),
+		Data: f.file, CreatedAt: s.e.Now()})
 	return KeepFile201JSONResponse(out), err
 }
 

@@ -9,7 +9,8 @@ import (
 )
 
 // SummariseRows implements StrictServerInterface.
-func (s *Server) SummariseRows(ctx context.Context, r SummariseRowsRequestObject) (SummariseRowsResponseObject, error) {
+func (s *Server) SummariseRows(ctx context.Context,
+	r SummariseRowsRequestObject) (SummariseRowsResponseObject, error) {
 	core, err := s.coreSheet(ctx, r.Sheet)
 	if err != nil {
 		return nil, err

@@ -49,7 +49,8 @@ func (s *Server) formState(ctx context.Context, sheetID string) (FormState, erro
 	}
 	f, err := s.st.SheetForm(ctx, sheetID)
 	if errors.Is(err, store.ErrNotFound) {
-		return FormState{Form: Form{Title: rec.Name, Button: "Send", Thanks: "Thank you. We have it.", Fields: []FormField{}}}, nil
+		return FormState{Form: Form{Title: rec.Name, Button: "Send", Thanks: "Thank you. We have it.",
+			Fields: []FormField{}}}, nil
 	}
 	if err != nil {
 		return FormState{}, err
@@ -104,8 +105,9 @@ func (s *Server) keepForm(ctx context.Context, f *store.Form) error {
 		if err := tx.SaveForm(ctx, f); err != nil {
 			return err
 		}
-		return tx.AddEvents(ctx, store.Event{At: s.e.Now(), Actor: person(ctx).Name, Kind: store.EventFormSaved, SheetID: f.SheetID,
-			Detail: store.Detail(map[string]any{"open": f.Open})})
+		return tx.AddEvents(ctx, store.Event{At: s.e.Now(), Actor: person(ctx).Name, Kind: store.EventFormSaved,
+			SheetID: f.SheetID,
+			Detail:  store.Detail(map[string]any{"open": f.Open})})
 	})
 }
 
@@ -130,7 +132,8 @@ func checkForm(core *sheet.Sheet, f *Form) error {
 }
 
 // NewFormAddress implements StrictServerInterface.
-func (s *Server) NewFormAddress(ctx context.Context, r NewFormAddressRequestObject) (NewFormAddressResponseObject, error) {
+func (s *Server) NewFormAddress(ctx context.Context,
+	r NewFormAddressRequestObject) (NewFormAddressResponseObject, error) {
 	f, err := s.st.SheetForm(ctx, r.Sheet)
 	if err != nil {
 		return nil, err
@@ -207,7 +210,8 @@ func answerPage(c *echo.Context, status int, v formView) error {
 // sayInstead answers where there is no form to show.
 func (s *Server) sayInstead(c *echo.Context, err error) error {
 	if errors.Is(err, store.ErrNotFound) {
-		return answerPage(c, http.StatusNotFound, formView{Form: Form{Title: "There is no form here"}, Said: "The address may have been changed. Ask whoever gave it to you."})
+		return answerPage(c, http.StatusNotFound, formView{Form: Form{Title: "There is no form here"},
+			Said: "The address may have been changed. Ask whoever gave it to you."})
 	}
 	return err
 }
@@ -222,7 +226,8 @@ func (s *Server) showForm(c *echo.Context) error {
 	if !in.form.Open {
 		return answerPage(c, http.StatusGone, closedForm)
 	}
-	return answerPage(c, http.StatusOK, formView{Form: in.form, Base: s.base, Bits: proofBits, Address: in.record.Address, Ask: true, Fields: in.fields(nil, nil)})
+	return answerPage(c, http.StatusOK, formView{Form: in.form, Base: s.base, Bits: proofBits, Address: in.record.Address,
+		Ask: true, Fields: in.fields(nil, nil)})
 }
 
 // fields gives the form's fields with what was answered and what is wrong
@@ -234,7 +239,8 @@ func (in *intake) fields(answers, faults map[string]string) []formField {
 		if !ok || c.Type == value.Formula {
 			continue // it has been taken out since
 		}
-		f := formField{Name: c.ID, Label: x.Label, Kind: "text", Value: answers[c.ID], Fault: faults[c.ID], Required: is(x.Required)}
+		f := formField{Name: c.ID, Label: x.Label, Kind: "text", Value: answers[c.ID], Fault: faults[c.ID],
+			Required: is(x.Required)}
 		if x.Hint != nil {
 			f.Hint = *x.Hint
 		}
@@ -269,7 +275,8 @@ func (s *Server) takeForm(c *echo.Context) error {
 	r := c.Request()
 	r.Body = http.MaxBytesReader(c.Response(), r.Body, maxForm)
 	if err := r.ParseForm(); err != nil {
-		return answerPage(c, http.StatusRequestEntityTooLarge, formView{Form: in.form, Ask: true, Fields: in.fields(nil, nil), Fault: "That was too much text. Please write less."})
+		return answerPage(c, http.StatusRequestEntityTooLarge, formView{Form: in.form, Ask: true,
+			Fields: in.fields(nil, nil), Fault: "That was too much text. Please write less."})
 	}
 	readBy(c.Response(), 0)
 	thanks := formView{Form: in.form, Said: in.form.Thanks}
@@ -278,10 +285,13 @@ func (s *Server) takeForm(c *echo.Context) error {
 	}
 	answers, faults, edits := in.read(r.PostForm.Get)
 	if len(faults) > 0 {
-		return answerPage(c, http.StatusUnprocessableEntity, formView{Form: in.form, Base: s.base, Bits: proofBits, Address: in.record.Address, Ask: true, Fields: in.fields(answers, faults), Fault: "Please look at what is marked below."})
+		return answerPage(c, http.StatusUnprocessableEntity, formView{Form: in.form, Base: s.base, Bits: proofBits,
+			Address: in.record.Address, Ask: true, Fields: in.fields(answers, faults),
+			Fault: "Please look at what is marked below."})
 	}
 	again := func(status int, faults map[string]string, why string) error {
-		return answerPage(c, status, formView{Form: in.form, Base: s.base, Bits: proofBits, Address: in.record.Address, Ask: true, Fields: in.fields(answers, faults), Fault: why})
+		return answerPage(c, status, formView{Form: in.form, Base: s.base, Bits: proofBits, Address: in.record.Address,
+			Ask: true, Fields: in.fields(answers, faults), Fault: why})
 	}
 	if !s.mayCome(r.Context(), in.record.Address, r.PostForm.Get) {
 		return again(http.StatusTooManyRequests, nil, "Too much is coming in. Please wait some minutes and send it again.")
@@ -297,7 +307,8 @@ func (s *Server) takeForm(c *echo.Context) error {
 		return err
 	}
 	slog.Warn("a form could not be taken in", "sheet", in.record.SheetID, "error", err)
-	return again(http.StatusServiceUnavailable, nil, "This form cannot take answers at the moment. Please send it again later.")
+	return again(http.StatusServiceUnavailable, nil,
+		"This form cannot take answers at the moment. Please send it again later.")
 }
 
 // read checks what was answered and turns it into a row's cells.

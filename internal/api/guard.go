@@ -19,8 +19,10 @@ import (
 func (s *Server) securityHeaders(next echo.HandlerFunc) echo.HandlerFunc {
 	return func(c *echo.Context) error {
 		h := c.Response().Header()
-		h.Set("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "+
-			"font-src 'self'; connect-src 'self'; frame-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action 'self'")
+		h.Set("Content-Security-Policy",
+			"default-src 'none'; script-src 'self'; style-src 'self' 'unsafe-inline'; img-src 'self' data:; "+
+				"font-src 'self'; connect-src 'self'; frame-src 'self'; frame-ancestors 'none'; base-uri 'none'; form-action "+
+				"'self'")
 		h.Set("X-Content-Type-Options", "nosniff")
 		h.Set("X-Frame-Options", "DENY")
 		h.Set("Referrer-Policy", "no-referrer")
@@ -50,15 +52,19 @@ func (s *Server) ownOrigin() (echo.MiddlewareFunc, error) {
 		return func(c *echo.Context) error {
 			r := c.Request()
 			_, program := bearer(r)
-			if program || strings.HasPrefix(r.URL.Path, formPath) || strings.HasPrefix(r.URL.Path, engine.ConfirmPath) || strings.HasPrefix(r.URL.Path, engine.OptOutPath) {
+			if program || strings.HasPrefix(r.URL.Path, formPath) || strings.HasPrefix(r.URL.Path, engine.ConfirmPath) ||
+				strings.HasPrefix(r.URL.Path, engine.OptOutPath) {
 				return next(c)
 			}
 			if unsafeMethod(r.Method) && r.Header.Get("Sec-Fetch-Site") == "" && r.Header.Get("Origin") == "" {
-				return problem(http.StatusForbidden, "The request tells neither Sec-Fetch-Site nor Origin, as every browser does; a program calls Nivot with a token.")
+				return problem(http.StatusForbidden,
+					"The request tells neither Sec-Fetch-Site nor Origin, as every browser does; a program calls Nivot with a token.")
 			}
 			if guard.Check(r) != nil {
-				return problem(http.StatusForbidden, fmt.Sprintf("The page that asks for this is at %s, and Nivot takes itself to be at %s. "+
-					"If both are the same Nivot, set NIVOT_PUBLIC_URL to the address that stands in the browser, and start it again.", originOf(r), s.PublicURL))
+				return problem(http.StatusForbidden,
+					fmt.Sprintf("The page that asks for this is at %s, and Nivot takes itself to be at %s. "+
+						"If both are the same Nivot, set NIVOT_PUBLIC_URL to the address that stands in the browser, and start it again.",
+						originOf(r), s.PublicURL))
 			}
 			return next(c)
 		}

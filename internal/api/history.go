@@ -84,7 +84,8 @@ type eventDetail struct {
 }
 
 // kindWords says what was done to many rows at once.
-var kindWords = map[string]string{"edit": "changed", "paste": "pasted", "fill": "filled in", "clear": "emptied", "add": "added", "delete": "deleted",
+var kindWords = map[string]string{"edit": "changed", "paste": "pasted", "fill": "filled in", "clear": "emptied",
+	"add": "added", "delete": "deleted",
 	"cut": "cut", "put-back": "restored", "replace": "replaced", "merge": "made one of"}
 
 func toSheetEvent(ev *store.Event, names map[int64]string, may bool) SheetEvent {
@@ -200,7 +201,8 @@ func (s *Server) CellHistory(ctx context.Context, r CellHistoryRequestObject) (C
 	if err != nil {
 		return nil, err
 	}
-	out := CellHistory200JSONResponse{Column: c.Name, Row: core.RowName(row), Now: core.Input(c, row.Cell(c)), Entries: []CellEntry{}}
+	out := CellHistory200JSONResponse{Column: c.Name, Row: core.RowName(row), Now: core.Input(c, row.Cell(c)),
+		Entries: []CellEntry{}}
 	events, err := s.st.RowEvents(ctx, id, 5*historyLength)
 	if err != nil {
 		return nil, err

@@ -122,17 +122,24 @@ func TestNoRequestFails(t *testing.T) {
 	var tpls []Template
 	m.want(m.co, "GET", "/templates", "", 200, &tpls)
 	var change ChangeResult
-	m.want(m.co, "POST", "/sheets/"+sh.ID+"/changes", `{"kind":"edit","steps":[{"op":"edit","row":"1","cells":{"c2":"Tin cock"}},{"op":"edit","row":"2","cells":{"c2":"Bellows"}}]}`, 200, &change)
+	m.want(m.co, "POST", "/sheets/"+sh.ID+"/changes",
+		`{"kind":"edit","steps":[{"op":"edit","row":"1","cells":{"c2":"Tin cock"}},{"op":"edit","row":"2","cells":{"c2":"Bellows"}}]}`, 200, &change)
 	var view View
 	m.want(m.co, "POST", "/sheets/"+sh.ID+"/views", `{"name":"Mine","shared":true,"spec":{}}`, 201, &view)
 	mouth := &mouth{rand.New(rand.NewPCG(seed, 1)), map[string][]string{
-		"sheet": {sh.ID, sh.ID, sh.ID, other.ID}, "rule": {rules[0].Id, rules[1].Id}, "template": {tpls[0].Id, tpls[1].Id}, "row": {"1", "2", "3", "4", "5"},
-		"column": {"c1", "c2", "c3", "c4", "c5", "c6", "c7", "c8", "Object", "Return due"}, "change": {change.Id}, "delivery": {"1", "2", "3"}, "view": {view.Id},
-		"key": {"LN-0501", "ln-0502"}, "id": {"c1", "c2", "o1"}, "cursor": {""}, "before": {"", "5"}, "unit": {"days", "working-days"}, "op": {"is", "at-least", "one-of", "edit", "add"},
-		"kind": {"date", "change", "edited", "added", "threshold", "schedule", "by-hand", "edit"}, "at": {"09:00"}, "formula": {"upper(object)", "1/0", "days_until(return_due)"},
-		"zone": {"Europe/London"}, "locale": {"en-GB"}, "type": {"text", "date", "doc", "paragraph", "field"}, "email": {"rosa@marrowby.example"}, "place": {"cases.csv", "../etc/passwd", "https://marrowby.example/x.csv"},
+		"sheet": {sh.ID, sh.ID, sh.ID, other.ID}, "rule": {rules[0].Id, rules[1].Id}, "template": {tpls[0].Id, tpls[1].Id},
+		"row":    {"1", "2", "3", "4", "5"},
+		"column": {"c1", "c2", "c3", "c4", "c5", "c6", "c7", "c8", "Object", "Return due"}, "change": {change.Id},
+		"delivery": {"1", "2", "3"}, "view": {view.Id},
+		"key": {"LN-0501", "ln-0502"}, "id": {"c1", "c2", "o1"}, "cursor": {""}, "before": {"", "5"},
+		"unit": {"days", "working-days"}, "op": {"is", "at-least", "one-of", "edit", "add"},
+		"kind": {"date", "change", "edited", "added", "threshold", "schedule", "by-hand", "edit"}, "at": {"09:00"},
+		"formula": {"upper(object)", "1/0", "days_until(return_due)"},
+		"zone":    {"Europe/London"}, "locale": {"en-GB"}, "type": {"text", "date", "doc", "paragraph", "field"},
+		"email": {"rosa@marrowby.example"}, "place": {"cases.csv", "../etc/passwd", "https://marrowby.example/x.csv"},
 		"after": {"1", "2"}, "format": {"csv", "xlsx"}, "expected": {}, "view ": {}, "columns": {"c1,c2"},
-	}, []string{"", " ", "0", "-1", "99999999999999999999", "x", "NULL", "'; --", "\x00", "é\u202e", "{{", "[Object", "../..", strings.Repeat("w", 300), "\r\nBcc: a@b.example", "%zz", "=1+2"}}
+	}, []string{"", " ", "0", "-1", "99999999999999999999", "x", "NULL", "'; --", "\x00", "é\u202e", "{{", "[Object",
+		"../..", strings.Repeat("w", 300), "\r\nBcc: a@b.example", "%zz", "=1+2"}}
 
 	type op struct {
 		method, path string
@@ -159,7 +166,8 @@ func TestNoRequestFails(t *testing.T) {
 	}
 	for round := 0; round < rounds || time.Since(began) < long; round++ {
 		for _, o := range ops {
-			path := param.ReplaceAllStringFunc(o.path, func(p string) string { return url.PathEscape(mouth.one(mouth.names[strings.Trim(p, "{}")])) })
+			path := param.ReplaceAllStringFunc(o.path,
+				func(p string) string { return url.PathEscape(mouth.one(mouth.names[strings.Trim(p, "{}")])) })
 			query := url.Values{}
 			for _, p := range o.Parameters {
 				if p.Value.In == "query" && mouth.IntN(2) == 0 {
@@ -196,7 +204,8 @@ func TestNoRequestFails(t *testing.T) {
 			if res.StatusCode < 400 {
 				continue
 			}
-			if err := json.Unmarshal([]byte(text), &p); err != nil || p.Title == "" || res.StatusCode >= 500 || p.Title == http.StatusText(res.StatusCode) {
+			if err := json.Unmarshal([]byte(text), &p); err != nil || p.Title == "" || res.StatusCode >= 500 ||
+				p.Title == http.StatusText(res.StatusCode) {
 				t.Errorf("round %d, %s %s?%s %.600s: %d %s", round, o.method, path, query.Encode(), data, res.StatusCode, text)
 			}
 		}

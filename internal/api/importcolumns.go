@@ -27,7 +27,8 @@ func target(into *sheet.Sheet, heading, met string, filled bool, matches map[str
 }
 
 func toGuess(name string, g sheet.Guess) GuessedColumn {
-	out := GuessedColumn{Name: name, Type: ColumnType(g.Type), AskDay: g.AskDay, Filled: g.Filled, Fit: g.Fit, Options: g.Options, Misfits: []Misfit{}}
+	out := GuessedColumn{Name: name, Type: ColumnType(g.Type), AskDay: g.AskDay, Filled: g.Filled, Fit: g.Fit,
+		Options: g.Options, Misfits: []Misfit{}}
 	if g.Type == value.Date || g.Type == value.Moment {
 		o := Order(g.Order)
 		out.Order = &o
@@ -45,7 +46,8 @@ func toGuess(name string, g sheet.Guess) GuessedColumn {
 }
 
 // MeasureImport implements StrictServerInterface.
-func (s *Server) MeasureImport(ctx context.Context, r MeasureImportRequestObject) (MeasureImportResponseObject, error) {
+func (s *Server) MeasureImport(ctx context.Context,
+	r MeasureImportRequestObject) (MeasureImportResponseObject, error) {
 	f, err := readForm(r.Body)
 	if err != nil {
 		return nil, err
@@ -89,7 +91,8 @@ func measure(c *ImportColumn, into *sheet.Sheet, cells []string, lines []int, l 
 			return sheet.Measure(r, cells, lines)
 		}
 	}
-	reading := value.Reading{Type: value.Type(c.Type), Locale: l, Order: c.dateOrder(value.Type(c.Type)), Format: c.numberFormat()}
+	reading := value.Reading{Type: value.Type(c.Type), Locale: l, Order: c.dateOrder(value.Type(c.Type)),
+		Format: c.numberFormat()}
 	for _, o := range choiceOptions(cells) {
 		reading.Options = append(reading.Options, value.Option{ID: o, Name: o})
 	}
@@ -190,7 +193,8 @@ func fileColumn(c *ImportColumn, i int, t *exchange.Table) (sheet.Column, error)
 			opts = choiceOptions(t.Column(i))
 		}
 		if len(opts) > maxOptions {
-			return col, &engine.Refusal{Field: at, Message: fmt.Sprintf("%s has %d different values; a choice has at most %d", c.Name, len(opts), maxOptions)}
+			return col, &engine.Refusal{Field: at, Message: fmt.Sprintf("%s has %d different values; a choice has at most %d",
+				c.Name, len(opts), maxOptions)}
 		}
 		for _, o := range opts {
 			col.Options = append(col.Options, value.Option{Name: o})

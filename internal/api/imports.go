@@ -19,7 +19,8 @@ import (
 const sampleRows = 8
 
 // PreviewImport implements StrictServerInterface.
-func (s *Server) PreviewImport(ctx context.Context, r PreviewImportRequestObject) (PreviewImportResponseObject, error) {
+func (s *Server) PreviewImport(ctx context.Context,
+	r PreviewImportRequestObject) (PreviewImportResponseObject, error) {
 	f, err := readForm(r.Body)
 	if err != nil {
 		return nil, err
@@ -44,10 +45,14 @@ func (s *Server) PreviewImport(ctx context.Context, r PreviewImportRequestObject
 	if err != nil {
 		return nil, err
 	}
-	out := PreviewImport200JSONResponse{Encoding: t.Encoding, Separator: separatorWord(t.Separator), Rows: len(t.Rows), Key: -1, Address: -1,
-		Sample: t.Rows[:min(sampleRows, len(t.Rows))], Lines: t.Lines[:min(sampleRows, len(t.Rows))], Columns: []GuessedColumn{},
-		Worksheets: t.Worksheets, Worksheet: t.Worksheet, Rounded: append([]int{}, t.Rounded[:min(len(t.Rounded), sampleRows)]...), Unnamed: t.Unnamed(),
-		Name: strings.TrimSpace(strings.NewReplacer("-", " ", "_", " ").Replace(strings.TrimSuffix(f.name, path.Ext(f.name))))}
+	out := PreviewImport200JSONResponse{Encoding: t.Encoding, Separator: separatorWord(t.Separator), Rows: len(t.Rows),
+		Key: -1, Address: -1,
+		Sample: t.Rows[:min(sampleRows, len(t.Rows))], Lines: t.Lines[:min(sampleRows, len(t.Rows))],
+		Columns:    []GuessedColumn{},
+		Worksheets: t.Worksheets, Worksheet: t.Worksheet,
+		Rounded: append([]int{}, t.Rounded[:min(len(t.Rounded), sampleRows)]...), Unnamed: t.Unnamed(),
+		Name: strings.TrimSpace(strings.NewReplacer("-", " ", "_", " ").Replace(strings.TrimSuffix(f.name,
+			path.Ext(f.name))))}
 	columns := make([][]string, len(t.Heading))
 	guesses := make([]sheet.Guess, len(t.Heading))
 	doubled := make([]int, len(t.Heading))
@@ -126,8 +131,10 @@ func separatorWord(r rune) string {
 }
 
 func toImportResult(r *engine.ImportResult) ImportResult {
-	out := ImportResult{New: r.New, Changed: r.Changed, Unchanged: r.Unchanged, Gone: r.Gone, Doubled: r.Doubled, Keyless: r.Keyless, Cells: r.Cells,
-		Unreadable: r.Unreadable, Absent: r.Absent, Blank: r.Blank, Skipped: append([]string{}, r.Skipped...), Samples: []RowDiff{}, GoneNames: r.GoneNames}
+	out := ImportResult{New: r.New, Changed: r.Changed, Unchanged: r.Unchanged, Gone: r.Gone, Doubled: r.Doubled,
+		Keyless: r.Keyless, Cells: r.Cells,
+		Unreadable: r.Unreadable, Absent: r.Absent, Blank: r.Blank, Skipped: append([]string{}, r.Skipped...),
+		Samples: []RowDiff{}, GoneNames: r.GoneNames}
 	if r.Change != 0 {
 		out.Change = fmt.Sprint(r.Change)
 	}
@@ -153,7 +160,8 @@ func toImportResult(r *engine.ImportResult) ImportResult {
 }
 
 // importSpec reads an upload that is to go into a sheet.
-func (s *Server) importSpec(ctx context.Context, body *multipart.Reader, sheetID string) (in engine.Incoming, o engine.ImportOptions, err error) {
+func (s *Server) importSpec(ctx context.Context, body *multipart.Reader,
+	sheetID string) (in engine.Incoming, o engine.ImportOptions, err error) {
 	f, err := readForm(body)
 	if err != nil {
 		return in, o, err

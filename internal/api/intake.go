@@ -54,7 +54,8 @@ func (s *Server) mayCome(ctx context.Context, address string, get func(string) s
 
 // takeAnswers makes a row of what was answered, or, where it names an address that nobody has
 // confirmed, asks its owner first. said is what the page says then.
-func (s *Server) takeAnswers(ctx context.Context, in *intake, edits []engine.CellEdit, answers map[string]string) (said string, err error) {
+func (s *Server) takeAnswers(ctx context.Context, in *intake, edits []engine.CellEdit,
+	answers map[string]string) (said string, err error) {
 	address, err := in.toConfirm(answers)
 	if err != nil {
 		return "", err
@@ -62,7 +63,9 @@ func (s *Server) takeAnswers(ctx context.Context, in *intake, edits []engine.Cel
 	if address != nil {
 		confirmed, err := s.e.AskToConfirm(ctx, in.record.SheetID, in.form.Title, *address, edits)
 		if err != nil || !confirmed {
-			return fmt.Sprintf("One more step. An email is on its way to %s; follow the link in it within two days, and we have your answers. If none comes, look among the unwanted emails.", address.Address()), err
+			return fmt.Sprintf(
+				"One more step. An email is on its way to %s; follow the link in it within two days, and we have your answers. "+
+					"If none comes, look among the unwanted emails.", address.Address()), err
 		}
 	}
 	return in.form.Thanks, s.e.TakeAnswers(ctx, in.record.SheetID, edits)
@@ -117,7 +120,8 @@ func (s *Server) waiting(c *echo.Context) (*store.Intake, *intake, error) {
 
 func noConfirm(c *echo.Context, err error) error {
 	if errors.Is(err, store.ErrNotFound) {
-		return answerPage(c, http.StatusNotFound, formView{Form: Form{Title: "This link leads nowhere"}, Said: "It has been used, or is older than two days. Fill in the form again."})
+		return answerPage(c, http.StatusNotFound, formView{Form: Form{Title: "This link leads nowhere"},
+			Said: "It has been used, or is older than two days. Fill in the form again."})
 	}
 	return err
 }
@@ -128,7 +132,9 @@ func (s *Server) showConfirm(c *echo.Context) error {
 	if err != nil {
 		return noConfirm(c, err)
 	}
-	return answerPage(c, http.StatusOK, formView{Form: Form{Title: in.form.Title, Intro: "Press the button, and we have your answers.", Button: "Confirm"}, Ask: true})
+	return answerPage(c, http.StatusOK,
+		formView{Form: Form{Title: in.form.Title, Intro: "Press the button, and we have your answers.", Button: "Confirm"},
+			Ask: true})
 }
 
 // takeConfirm makes the row of what was sent.
@@ -136,7 +142,8 @@ func (s *Server) takeConfirm(c *echo.Context) error {
 	ctx := c.Request().Context()
 	readBy(c.Response(), 0)
 	if !s.intakes.allow("confirm " + hereFrom(ctx)) {
-		return answerPage(c, http.StatusTooManyRequests, formView{Form: Form{Title: "Please wait a minute"}, Said: "Then follow the link again."})
+		return answerPage(c, http.StatusTooManyRequests, formView{Form: Form{Title: "Please wait a minute"},
+			Said: "Then follow the link again."})
 	}
 	kept, in, err := s.waiting(c)
 	if err != nil {

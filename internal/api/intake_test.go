@@ -37,7 +37,8 @@ func prove(address string, values url.Values) url.Values {
 func (m *museum) openForm(sheetID string, more string) (path, address string) {
 	m.t.Helper()
 	var state FormState
-	m.want(m.co, "PUT", "/sheets/"+sheetID+"/form", `{"open":true,"title":"Join in","intro":"","button":"Send","thanks":"Thank you.","fields":[{"column":"c1","label":"Key"},{"column":"c4","label":"Email"}]`+more+`}`, 200, &state)
+	m.want(m.co, "PUT", "/sheets/"+sheetID+"/form",
+		`{"open":true,"title":"Join in","intro":"","button":"Send","thanks":"Thank you.","fields":[{"column":"c1","label":"Key"},{"column":"c4","label":"Email"}]`+more+`}`, 200, &state)
 	u, err := url.Parse(state.Address)
 	if err != nil {
 		m.t.Fatal(err)
@@ -68,12 +69,14 @@ func TestFormConfirms(t *testing.T) {
 		return m.fill(path, prove(address, url.Values{"c1": {key}, "c4": {email}}))
 	}
 	for i := range asked + 2 {
-		if status, text := fill(fmt.Sprintf("F-%d", i), "Ada@Fenwick.example"); status != 200 || !strings.Contains(text, "One more step") || rows() != before {
+		if status, text := fill(fmt.Sprintf("F-%d", i), "Ada@Fenwick.example"); status != 200 ||
+			!strings.Contains(text, "One more step") || rows() != before {
 			t.Fatalf("%d %s, %d rows", status, text, rows()-before)
 		}
 	}
 	mails := m.practiceMails()
-	if len(mails) != asked || mails[0].EnvelopeTo != "Ada@fenwick.example" && mails[0].EnvelopeTo != "Ada@Fenwick.example" {
+	if len(mails) != asked || mails[0].EnvelopeTo != "Ada@fenwick.example" &&
+		mails[0].EnvelopeTo != "Ada@Fenwick.example" {
 		t.Fatalf("%d emails went to an address that is not confirmed, want %d: %+v", len(mails), asked, mails)
 	}
 	links := regexp.MustCompile(`http://127\.0\.0\.1:8420(/confirm/\S+)`)
@@ -85,16 +88,19 @@ func TestFormConfirms(t *testing.T) {
 	if res := m.call(m.as(""), "GET", link[1], ""); res.StatusCode != 200 || rows() != before {
 		t.Errorf("looked at: %d, %d rows", res.StatusCode, rows()-before)
 	}
-	if status, text := m.fill(link[1], url.Values{}); status != 200 || !strings.Contains(text, "Thank you.") || rows() != before+1 {
+	if status, text := m.fill(link[1], url.Values{}); status != 200 || !strings.Contains(text, "Thank you.") ||
+		rows() != before+1 {
 		t.Errorf("confirmed: %d %s, %d rows", status, text, rows()-before)
 	}
 	if status, _ := m.fill(link[1], url.Values{}); status != 404 || rows() != before+1 {
 		t.Errorf("confirmed again: %d, %d rows", status, rows()-before)
 	}
-	if status, text := fill("F-9", "ada@fenwick.example"); status != 200 || !strings.Contains(text, "Thank you.") || rows() != before+2 {
+	if status, text := fill("F-9", "ada@fenwick.example"); status != 200 || !strings.Contains(text, "Thank you.") ||
+		rows() != before+2 {
 		t.Errorf("an address that is confirmed: %d %s, %d rows", status, text, rows()-before)
 	}
-	if status, text := fill("F-10", "ben@x.example; cass@y.example"); status != 422 || !strings.Contains(text, "one email address only") {
+	if status, text := fill("F-10", "ben@x.example; cass@y.example"); status != 422 ||
+		!strings.Contains(text, "one email address only") {
 		t.Errorf("two addresses: %d %s", status, text)
 	}
 	// Without an address there is nobody to ask; a form that need not ask does not.
@@ -102,7 +108,8 @@ func TestFormConfirms(t *testing.T) {
 		t.Errorf("no address: %d %s", status, text)
 	}
 	m.openForm(sh.ID, `,"unconfirmed":true`)
-	if status, text := fill("F-12", "dora@z.example"); status != 200 || !strings.Contains(text, "Thank you.") || rows() != before+4 {
+	if status, text := fill("F-12", "dora@z.example"); status != 200 || !strings.Contains(text, "Thank you.") ||
+		rows() != before+4 {
 		t.Errorf("unconfirmed: %d %s", status, text)
 	}
 }
@@ -114,7 +121,8 @@ func TestFormCannotAsk(t *testing.T) {
 	path, address := m.openForm(sh.ID, "")
 	m.want(m.admin, "PUT", "/sending", `{"on":false}`, 200, nil)
 	status, text := m.fill(path, prove(address, url.Values{"c1": {"F-1"}, "c4": {"ada@fenwick.example"}}))
-	if status != 503 || !strings.Contains(text, "cannot take answers at the moment") || !strings.Contains(text, `value="F-1"`) {
+	if status != 503 || !strings.Contains(text, "cannot take answers at the moment") ||
+		!strings.Contains(text, `value="F-1"`) {
 		t.Errorf("%d %s", status, text)
 	}
 	if n := len(m.practiceMails()); n != 0 {

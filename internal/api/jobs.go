@@ -13,15 +13,17 @@ import (
 // by themselves.
 const atOnce = 3000
 
-func (s *Server) startImport(ctx context.Context, sheetID string, in engine.Incoming, o engine.ImportOptions, who engine.Author, failed func(context.Context)) (Job, error) {
-	j, err := s.e.Start(ctx, sheetID, "import", who.Name, len(in.Rows), func(ctx context.Context, p engine.Progress) (any, error) {
-		o.Progress = p
-		res, err := s.e.Import(ctx, sheetID, in, o, who)
-		if err != nil && failed != nil {
-			failed(ctx)
-		}
-		return toImportResult(&res), err
-	})
+func (s *Server) startImport(ctx context.Context, sheetID string, in engine.Incoming, o engine.ImportOptions,
+	who engine.Author, failed func(context.Context)) (Job, error) {
+	j, err := s.e.Start(ctx, sheetID, "import", who.Name, len(in.Rows),
+		func(ctx context.Context, p engine.Progress) (any, error) {
+			o.Progress = p
+			res, err := s.e.Import(ctx, sheetID, in, o, who)
+			if err != nil && failed != nil {
+				failed(ctx)
+			}
+			return toImportResult(&res), err
+		})
 	if err != nil {
 		return Job{}, err
 	}

@@ -43,7 +43,8 @@ func TestDeletedAndRestored(t *testing.T) {
 	m.want(m.admin, "POST", "/people/"+wilma.Id+"/restore", "", 404, nil)
 
 	var view View
-	m.want(m.co, "POST", "/sheets/"+sh.ID+"/views", `{"name":"Mine","shared":true,"spec":{"only":{"rows":"unjudged"}}}`, 201, &view)
+	m.want(m.co, "POST", "/sheets/"+sh.ID+"/views", `{"name":"Mine","shared":true,"spec":{"only":{"rows":"unjudged"}}}`,
+		201, &view)
 	m.want(m.as(store.Reader), "DELETE", "/sheets/"+sh.ID+"/views/"+view.Id, "", 403, nil)
 	m.want(m.co, "DELETE", "/sheets/"+sh.ID+"/views/"+view.Id, "", 204, nil)
 	m.want(m.co, "PUT", "/sheets/"+sh.ID+"/views/"+view.Id, `{"name":"Mine","shared":true,"spec":{}}`, 404, nil)
@@ -59,7 +60,8 @@ func TestDeletedAndRestored(t *testing.T) {
 
 	doc := `{"type":"doc","content":[{"type":"paragraph","content":[{"type":"text","text":"Hello"}]}]}`
 	var tpl Template
-	m.want(m.co, "POST", "/sheets/"+sh.ID+"/templates", `{"template":{"name":"Spare","subject":`+doc+`,"body":`+doc+`}}`, 201, &tpl)
+	m.want(m.co, "POST", "/sheets/"+sh.ID+"/templates", `{"template":{"name":"Spare","subject":`+doc+`,"body":`+doc+`}}`,
+		201, &tpl)
 	m.want(m.co, "DELETE", "/sheets/"+sh.ID+"/templates/"+tpl.Id, "", 204, nil)
 	m.want(m.co, "GET", "/sheets/"+sh.ID+"/templates/"+tpl.Id, "", 404, nil)
 	m.want(m.co, "POST", "/sheets/"+sh.ID+"/templates/"+tpl.Id+"/restore", "", 200, &tpl)
@@ -68,7 +70,8 @@ func TestDeletedAndRestored(t *testing.T) {
 	m.want(m.co, "GET", "/sheets/"+sh.ID, "", 200, &was)
 	m.want(m.co, "POST", "/sheets/"+sh.ID+"/copy", `{"name":"Loans again","rows":true}`, 201, &copied)
 	if copied.Figures.Rows != was.Figures.Rows || len(copied.Columns) != len(was.Columns) || copied.Figures.RulesOn != 0 {
-		t.Errorf("%d rows, %d columns, %d rules on; want %d, %d, 0", copied.Figures.Rows, len(copied.Columns), copied.Figures.RulesOn, was.Figures.Rows, len(was.Columns))
+		t.Errorf("%d rows, %d columns, %d rules on; want %d, %d, 0", copied.Figures.Rows, len(copied.Columns),
+			copied.Figures.RulesOn, was.Figures.Rows, len(was.Columns))
 	}
 	rows := func(sheet string) (out []string) {
 		var page RowPage

@@ -21,7 +21,8 @@ func TestIdempotencyKeys(t *testing.T) {
 		}
 	}
 	slices.Sort(keyed)
-	if want := []string{"addRow", "changeByKey", "changeRows", "deleteByKey", "deleteRow", "editRow", "putByKey"}; !slices.Equal(keyed, want) {
+	if want := []string{"addRow", "changeByKey", "changeRows", "deleteByKey", "deleteRow", "editRow",
+		"putByKey"}; !slices.Equal(keyed, want) {
 		t.Errorf("operations with a key: %v, want %v", keyed, want)
 	}
 	admin := s.as(store.Administrator)
@@ -41,7 +42,8 @@ func TestIdempotencyKeys(t *testing.T) {
 	if n := kept(); n != 0 {
 		t.Errorf("%d answers of reading were kept", n)
 	}
-	if status, text, _ := s.ask("POST", rows, secret, `{"cells":{"Loan":"LN-900"}}`, "Idempotency-Key", "two"); status != 201 && status != 200 {
+	if status, text, _ := s.ask("POST", rows, secret, `{"cells":{"Loan":"LN-900"}}`, "Idempotency-Key",
+		"two"); status != 201 && status != 200 {
 		t.Fatal(status, text)
 	}
 	for _, x := range []struct{ method, path, data string }{
@@ -54,7 +56,8 @@ func TestIdempotencyKeys(t *testing.T) {
 		}
 	}
 	var bodies []string
-	if err := s.st.DB(context.Background()).Raw("SELECT COALESCE(body, '') FROM answers").Scan(&bodies).Error; err != nil {
+	if err := s.st.DB(context.Background()).Raw("SELECT COALESCE(body, '') FROM answers").Scan(
+		&bodies).Error; err != nil {
 		t.Fatal(err)
 	}
 	for _, b := range bodies {

@@ -28,7 +28,8 @@ func runPeer(dsn string) error {
 	if err != nil {
 		return err
 	}
-	h, err := New(Options{Engine: engine.New(st, time.Now, engine.Options{}), Wall: time.Now, PublicURL: "http://127.0.0.1", Web: fstest.MapFS{"index.html": {}}})
+	h, err := New(Options{Engine: engine.New(st, time.Now, engine.Options{}), Wall: time.Now,
+		PublicURL: "http://127.0.0.1", Web: fstest.MapFS{"index.html": {}}})
 	if err != nil {
 		return err
 	}
@@ -99,7 +100,8 @@ func TestKilledImport(t *testing.T) {
 		t.Errorf("%d rows, %v", rows, err)
 	}
 	// The database gives up what the dead process had begun; another import works.
-	status, text = s.send(s.as(store.Coordinator), "/sheets/"+sh.ID+"/import", "one.csv", []byte("Loan,Object\nLN-000001,Hand bell\n"), nil)
+	status, text = s.send(s.as(store.Coordinator), "/sheets/"+sh.ID+"/import", "one.csv",
+		[]byte("Loan,Object\nLN-000001,Hand bell\n"), nil)
 	if status != 202 {
 		t.Fatal(status, text)
 	}
@@ -109,10 +111,12 @@ func TestKilledImport(t *testing.T) {
 	if all, err := s.st.CountAllRows(ctx, sh.ID); err != nil || all != 6 {
 		t.Errorf("%d rows in all, %v", all, err)
 	}
-	if err := s.st.DB(ctx).Exec("UPDATE jobs SET seen_at = seen_at - INTERVAL 1 MINUTE WHERE id = ?", job.Id).Error; err != nil {
+	if err := s.st.DB(ctx).Exec("UPDATE jobs SET seen_at = seen_at - INTERVAL 1 MINUTE WHERE id = ?",
+		job.Id).Error; err != nil {
 		t.Fatal(err)
 	}
-	if text := body(s.call(s.as(store.Reader), "GET", "/api/jobs/"+job.Id, "")); !strings.Contains(text, `"state":"failed"`) || !strings.Contains(text, "nothing was changed") {
+	if text := body(s.call(s.as(store.Reader), "GET", "/api/jobs/"+job.Id, "")); !strings.Contains(text,
+		`"state":"failed"`) || !strings.Contains(text, "nothing was changed") {
 		t.Error(text)
 	}
 }

@@ -43,17 +43,20 @@ func TestFilesOverHTTP(t *testing.T) {
 	m := newMuseum(t)
 	pdf := []byte("%PDF-1.4 plan")
 	a, status, text := keptFile(t, m.site, m.co, `C:\desk\plan.pdf`, pdf, false)
-	if status != 201 || a.Name != "plan.pdf" || a.Type != "application/pdf" || a.Size != len(pdf) || a.File != template.ContentID(pdf) {
+	if status != 201 || a.Name != "plan.pdf" || a.Type != "application/pdf" || a.Size != len(pdf) ||
+		a.File != template.ContentID(pdf) {
 		t.Fatalf("%d %s", status, text)
 	}
 	if again, _, _ := keptFile(t, m.site, m.co, "other.pdf", pdf, false); again.File != a.File {
 		t.Errorf("the same content twice: %+v", again)
 	}
 	res := m.call(m.as(store.Reader), "GET", "/api/files/"+a.File, "")
-	if got := body(res); got != string(pdf) || res.Header.Get("Content-Type") != "application/octet-stream" || res.Header.Get("X-Content-Type-Options") != "nosniff" {
+	if got := body(res); got != string(pdf) || res.Header.Get("Content-Type") != "application/octet-stream" ||
+		res.Header.Get("X-Content-Type-Options") != "nosniff" {
 		t.Errorf("%q, %v", got, res.Header)
 	}
-	if p, status, text := keptFile(t, m.site, m.co, "p.png", somePNG(t), true); status != 201 || p.Width == nil || *p.Width != 40 || *p.Height != 30 {
+	if p, status, text := keptFile(t, m.site, m.co, "p.png", somePNG(t), true); status != 201 || p.Width == nil ||
+		*p.Width != 40 || *p.Height != 30 {
 		t.Errorf("%d %s", status, text)
 	}
 	for _, c := range []struct {
@@ -62,10 +65,14 @@ func TestFilesOverHTTP(t *testing.T) {
 		image bool
 		want  string
 	}{
-		{"notes.pdf", []byte("<script>"), false, "“notes.pdf” cannot be taken: its name says .pdf, but its content is something else"}, {"a.exe", []byte("MZ"), false, "refuse programs"}, {"empty.txt", nil, false, "empty"},
-		{"p.png", []byte("GIF8"), true, "cannot be taken"}, {"p.png", somePNG(t)[:40], true, "broken"}, {"p.svg", []byte("<svg/>"), true, "no PNG"},
+		{"notes.pdf", []byte("<script>"), false,
+			"“notes.pdf” cannot be taken: its name says .pdf, but its content is something else"},
+		{"a.exe", []byte("MZ"), false, "refuse programs"}, {"empty.txt", nil, false, "empty"},
+		{"p.png", []byte("GIF8"), true, "cannot be taken"}, {"p.png", somePNG(t)[:40], true, "broken"},
+		{"p.svg", []byte("<svg/>"), true, "no PNG"},
 	} {
-		if _, status, text := keptFile(t, m.site, m.co, c.name, c.data, c.image); status != 422 || !strings.Contains(text, c.want) {
+		if _, status, text := keptFile(t, m.site, m.co, c.name, c.data, c.image); status != 422 ||
+			!strings.Contains(text, c.want) {
 			t.Errorf("%s: %d %s, want %q", c.name, status, text, c.want)
 		}
 	}
@@ -89,7 +96,8 @@ func TestCarriedTooMuch(t *testing.T) {
 		if status != 201 {
 			t.Fatal(status, text)
 		}
-		c.Attachments = append(c.Attachments, template.Attachment{Kind: template.FileKind, Name: template.Line{{Text: f.Name}}, File: f.File, Type: f.Type, Size: f.Size})
+		c.Attachments = append(c.Attachments, template.Attachment{Kind: template.FileKind,
+			Name: template.Line{{Text: f.Name}}, File: f.File, Type: f.Type, Size: f.Size})
 	}
 	put := func(status int, words string) {
 		t.Helper()
@@ -97,7 +105,8 @@ func TestCarriedTooMuch(t *testing.T) {
 	}
 	m.want(m.co, "PUT", "/sheets/"+sh.ID+"/templates/"+list[0].Id, `{"template":`+jsonOf(c)+`}`, 200, nil)
 	picture, _, _ := keptFile(t, m.site, m.co, "p.png", somePNG(t), true)
-	c.Body.Content = append(c.Body.Content, template.Node{Type: template.ImageNode, Image: &template.Image{File: picture.File, Type: picture.Type, Alt: template.Line{{Text: "A bell"}}}})
+	c.Body.Content = append(c.Body.Content, template.Node{Type: template.ImageNode,
+		Image: &template.Image{File: picture.File, Type: picture.Type, Alt: template.Line{{Text: "A bell"}}}})
 	put(422, "images and attachments have 21 MB together")
 }
 
@@ -113,12 +122,15 @@ func TestWholeLetterGoesOut(t *testing.T) {
 	words := func(text string) string {
 		return `{"type":"paragraph","content":[{"type":"text","text":"` + text + `"}]}`
 	}
-	m.want(m.co, "POST", "/pieces", `{"piece":{"name":"Hours","body":{"type":"doc","content":[`+words("Open at ten.")+`]}}}`, 201, &piece)
+	m.want(m.co, "POST", "/pieces", `{"piece":{"name":"Hours","body":{"type":"doc","content":[`+words("Open at ten.")+
+		`]}}}`, 201, &piece)
 	var senders []Sender
 	m.want(m.admin, "GET", "/setup/senders", "", 200, &senders)
 	s := senders[0]
-	m.want(m.admin, "PUT", "/setup/senders/"+s.Id, fmt.Sprintf(`{"name":%q,"address":%q,"host":%q,"port":%d,"security":"none","signature":{"name":"x","body":{"type":"doc","content":[{"type":"paragraph","content":[{"type":"field","attrs":{"of":"sender"}}]}]}}}`,
-		s.Name, s.Address, s.Host, s.Port), 200, nil)
+	m.want(m.admin, "PUT", "/setup/senders/"+s.Id,
+		fmt.Sprintf(
+			`{"name":%q,"address":%q,"host":%q,"port":%d,"security":"none","signature":{"name":"x","body":{"type":"doc","content":[{"type":"paragraph","content":[{"type":"field","attrs":{"of":"sender"}}]}]}}}`,
+			s.Name, s.Address, s.Host, s.Port), 200, nil)
 	var list []Template
 	m.want(m.co, "GET", "/templates", "", 200, &list)
 	letter := list[1]
@@ -128,17 +140,23 @@ func TestWholeLetterGoesOut(t *testing.T) {
 		if err := json.Unmarshal([]byte(`{"type":"doc","content":[`+blocks+`]}`), &c.Body); err != nil {
 			t.Fatal(err)
 		}
-		c.Attachments = []template.Attachment{{Kind: "file", Name: template.Line{{Text: "plan.pdf"}}, File: plan.File, Type: plan.Type, Size: plan.Size},
-			{Kind: "rows", Format: "csv", Name: template.Line{{Text: "Rows of "}, {Field: &template.Field{Of: template.RowKey}}}, Columns: []string{"c1", "c6"}},
-			{Kind: "invitation", Start: "c6", Title: template.Line{{Text: "Return"}}, Name: template.Line{{Text: "invitation.ics"}}}}
+		c.Attachments = []template.Attachment{{Kind: "file", Name: template.Line{{Text: "plan.pdf"}}, File: plan.File,
+			Type: plan.Type, Size: plan.Size},
+			{Kind: "rows", Format: "csv", Name: template.Line{{Text: "Rows of "},
+				{Field: &template.Field{Of: template.RowKey}}}, Columns: []string{"c1", "c6"}},
+			{Kind: "invitation", Start: "c6", Title: template.Line{{Text: "Return"}},
+				Name: template.Line{{Text: "invitation.ics"}}}}
 		m.want(m.co, "PUT", at+"/templates/"+letter.Id, `{"template":`+jsonOf(c)+`}`, 200, &out)
 		return out
 	}
-	blocks := words("Look:") + `,{"type":"image","attrs":{"file":"` + poster.File + `","type":"image/png","alt":"The poster"}},{"type":"piece","attrs":{"piece":"` + piece.Id + `"}},{"type":"signature"},` +
+	blocks := words("Look:") + `,{"type":"image","attrs":{"file":"` + poster.File +
+		`","type":"image/png","alt":"The poster"}},{"type":"piece","attrs":{"piece":"` + piece.Id +
+		`"}},{"type":"signature"},` +
 		`{"type":"paragraph","content":[{"type":"text","text":"No more","marks":[{"type":"link","attrs":{"href":[{"of":"opt-out"}]}}]}]}`
 	saved := save(blocks)
 	m.refused(m.co, "DELETE", "/pieces/"+piece.Id, "", 422, "used by Return")
-	m.refused(m.co, "PUT", at+"/templates/"+letter.Id, `{"template":`+strings.Replace(jsonOf(saved.Content), poster.File, strings.Repeat("0", 64), 1)+`}`, 422, "not there any more")
+	m.refused(m.co, "PUT", at+"/templates/"+letter.Id, `{"template":`+strings.Replace(jsonOf(saved.Content), poster.File,
+		strings.Repeat("0", 64), 1)+`}`, 422, "not there any more")
 	var rules []Rule
 	m.want(m.co, "GET", at+"/rules", "", 200, &rules)
 	var ask map[string]any
@@ -161,7 +179,9 @@ func TestWholeLetterGoesOut(t *testing.T) {
 	}
 	var d Delivery
 	m.want(m.co, "GET", "/deliveries/"+went.Id, "", 200, &d)
-	if len(d.Files) != 3 || d.Files[1].Name != "Rows of LN-0502.csv" || d.Files[0].Name != "plan.pdf" || d.Files[0].Size != plan.Size || !strings.Contains(d.Text, "Open at ten.\n\nLoans desk\n") || !strings.Contains(d.Text, "[The poster]") {
+	if len(d.Files) != 3 || d.Files[1].Name != "Rows of LN-0502.csv" || d.Files[0].Name != "plan.pdf" ||
+		d.Files[0].Size != plan.Size || !strings.Contains(d.Text, "Open at ten.\n\nLoans desk\n") ||
+		!strings.Contains(d.Text, "[The poster]") {
 		t.Errorf("%+v", d)
 	}
 	// As it arrived: every part, and a link of its own to stop it.
@@ -175,39 +195,48 @@ func TestWholeLetterGoesOut(t *testing.T) {
 			break
 		}
 	}
-	if len(mail.Files) != 3 || mail.Files[0].Name != "plan.pdf" || !strings.Contains(mail.Html, "data:image/png;base64,") || strings.Contains(mail.Html, "cid:") {
+	if len(mail.Files) != 3 || mail.Files[0].Name != "plan.pdf" ||
+		!strings.Contains(mail.Html, "data:image/png;base64,") || strings.Contains(mail.Html, "cid:") {
 		t.Errorf("%+v", mail)
 	}
 	if got := body(m.call(m.co, "GET", "/api/practice/messages/"+mailID+"/files/0", "")); got != "%PDF-1.4 plan" {
 		t.Errorf("the attachment: %q", got)
 	}
-	if got := body(m.call(m.co, "GET", "/api/practice/messages/"+mailID+"/files/1", "")); got != "Loan,Return due\r\nLN-0502,22/03/2027\r\n" {
+	if got := body(m.call(m.co, "GET", "/api/practice/messages/"+mailID+"/files/1",
+		"")); got != "Loan,Return due\r\nLN-0502,22/03/2027\r\n" {
 		t.Errorf("the rows: %q", got)
 	}
-	if got := body(m.call(m.co, "GET", "/api/practice/messages/"+mailID+"/files/2", "")); !strings.Contains(got, "METHOD:REQUEST") || !strings.Contains(got, "DTSTART;VALUE=DATE:20270322") ||
+	if got := body(m.call(m.co, "GET", "/api/practice/messages/"+mailID+"/files/2", "")); !strings.Contains(got,
+		"METHOD:REQUEST") || !strings.Contains(got, "DTSTART;VALUE=DATE:20270322") ||
 		!strings.Contains(mail.Source, "text/calendar; charset=UTF-8; method=REQUEST") {
 		t.Errorf("the invitation: %q", got)
 	}
 	link := regexp.MustCompile(`http://127\.0\.0\.1:8420(/stop/[\w-]+)`).FindStringSubmatch(mail.Html)
-	if link == nil || strings.Contains(mail.Source, template.OptOutMark) || !strings.Contains(mail.Source, "List-Unsubscribe-Post: List-Unsubscribe=One-Click") {
+	if link == nil || strings.Contains(mail.Source, template.OptOutMark) ||
+		!strings.Contains(mail.Source, "List-Unsubscribe-Post: List-Unsubscribe=One-Click") {
 		t.Fatalf("no link: %s", mail.Source)
 	}
 	if eml := body(m.call(m.co, "GET", "/api/deliveries/"+went.Id+"/message.eml", "")); eml != mail.Source {
 		t.Errorf("the log shows\n%s\nand what left was\n%s", eml, mail.Source)
 	}
 	// The sender is called otherwise since: what has left stays as it was, and says whose words it has.
-	m.want(m.admin, "PUT", "/setup/senders/"+s.Id, fmt.Sprintf(`{"name":"Renamed \"desk\"","address":"other@marrowby.example","host":%q,"port":%d,"security":"none"}`, s.Host, s.Port), 200, nil)
+	m.want(m.admin, "PUT", "/setup/senders/"+s.Id,
+		fmt.Sprintf(`{"name":"Renamed \"desk\"","address":"other@marrowby.example","host":%q,"port":%d,"security":"none"}`,
+			s.Host, s.Port), 200, nil)
 	if eml := body(m.call(m.co, "GET", "/api/deliveries/"+went.Id+"/message.eml", "")); eml != mail.Source {
 		t.Errorf("with the sender renamed the log shows\n%s\nand what left was\n%s", eml, mail.Source)
 	}
 	m.want(m.co, "GET", "/deliveries/"+went.Id, "", 200, &d)
-	if d.From == nil || !strings.Contains(*d.From, s.Address) || d.Template == nil || d.Template.Name != letter.Name || d.Template.Version != 2 {
+	if d.From == nil || !strings.Contains(*d.From, s.Address) || d.Template == nil || d.Template.Name != letter.Name ||
+		d.Template.Version != 2 {
 		t.Errorf("from %v, in the words of %+v", d.From, d.Template)
 	}
 	m.stops(link[1])
 	// The piece changes everywhere at once.
-	m.want(m.co, "PUT", "/pieces/"+piece.Id, `{"version":1,"piece":{"name":"Hours","body":{"type":"doc","content":[`+words("Open at nine.")+`]}}}`, 200, nil)
-	m.refused(m.co, "PUT", "/pieces/"+piece.Id, `{"version":1,"piece":{"name":"Hours","body":{"type":"doc","content":[`+words("Never.")+`]}}}`, 409, "look at both")
+	m.want(m.co, "PUT", "/pieces/"+piece.Id, `{"version":1,"piece":{"name":"Hours","body":{"type":"doc","content":[`+
+		words("Open at nine.")+`]}}}`, 200, nil)
+	m.refused(m.co, "PUT", "/pieces/"+piece.Id, `{"version":1,"piece":{"name":"Hours","body":{"type":"doc","content":[`+
+		words("Never.")+`]}}}`, 409, "look at both")
 	var p Preview
 	m.want(m.co, "POST", at+"/preview", `{"index":0,"source":true,"template":`+jsonOf(saved.Content)+`}`, 200, &p)
 	if !strings.Contains(p.Text, "Open at nine.") || p.Source == nil || !strings.Contains(*p.Source, "multipart/mixed") {
@@ -232,7 +261,8 @@ func (m *museum) stops(path string) {
 	}
 	before := silenced()
 	res := m.call(anybody, "GET", path, "")
-	if text := body(res); res.StatusCode != 200 || !strings.Contains(text, "Nothing more will be sent to") || silenced() != before {
+	if text := body(res); res.StatusCode != 200 || !strings.Contains(text, "Nothing more will be sent to") ||
+		silenced() != before {
 		m.t.Errorf("looking: %d %s", res.StatusCode, text)
 	}
 	for _, bad := range []string{path[:len(path)-1] + "A", "/stop/AAAA", "/stop/" + strings.Repeat("A", 38)} {

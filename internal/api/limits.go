@@ -135,7 +135,8 @@ func extractor(trusted []netip.Prefix) echo.IPExtractor {
 	}
 	o := []echo.TrustOption{echo.TrustLoopback(false), echo.TrustLinkLocal(false), echo.TrustPrivateNet(false)}
 	for _, p := range trusted {
-		o = append(o, echo.TrustIPRange(&net.IPNet{IP: p.Masked().Addr().AsSlice(), Mask: net.CIDRMask(p.Bits(), p.Addr().BitLen())}))
+		o = append(o,
+			echo.TrustIPRange(&net.IPNet{IP: p.Masked().Addr().AsSlice(), Mask: net.CIDRMask(p.Bits(), p.Addr().BitLen())}))
 	}
 	return echo.ExtractIPFromXFFHeader(o...)
 }

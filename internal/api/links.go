@@ -23,7 +23,8 @@ func FirstLink(ctx context.Context, s *store.Store, now time.Time, publicURL str
 	token := store.NewToken()
 	// One that another process has printed goes on being good: the first that is
 	// used ends all others.
-	err = s.SaveLink(ctx, &store.Link{TokenHash: store.HashToken(token), Purpose: linkFirst, ExpiresAt: now.Add(24 * time.Hour)})
+	err = s.SaveLink(ctx, &store.Link{TokenHash: store.HashToken(token), Purpose: linkFirst,
+		ExpiresAt: now.Add(24 * time.Hour)})
 	return publicURL + "/welcome/" + token, err
 }
 
@@ -55,7 +56,8 @@ func (s *Server) GetLink(ctx context.Context, r GetLinkRequestObject) (GetLinkRe
 }
 
 // errLink says that a link is good no more.
-var errLink = problem(http.StatusNotFound, "This link has been used or is too old. Ask an administrator for a new one.")
+var errLink = problem(http.StatusNotFound,
+	"This link has been used or is too old. Ask an administrator for a new one.")
 
 func (s *Server) findLink(ctx context.Context, token string) (*store.Link, error) {
 	l, err := s.st.FindLink(ctx, token, s.Wall())
@@ -107,7 +109,8 @@ func (s *Server) UseLink(ctx context.Context, r UseLinkRequestObject) (UseLinkRe
 		if err := tx.SavePerson(ctx, p); err != nil {
 			return err
 		}
-		return tx.AddEvents(ctx, store.Event{At: s.e.Now(), ActorID: p.ID, Actor: p.Name, Kind: store.EventPersonSaved, Was: was, Detail: auditedPerson(p)})
+		return tx.AddEvents(ctx, store.Event{At: s.e.Now(), ActorID: p.ID, Actor: p.Name, Kind: store.EventPersonSaved,
+			Was: was, Detail: auditedPerson(p)})
 	})
 	if err != nil {
 		return nil, err
@@ -117,16 +120,19 @@ func (s *Server) UseLink(ctx context.Context, r UseLinkRequestObject) (UseLinkRe
 }
 
 // linkFor makes a link for a person in place of those that they have, and gives its address.
-func (s *Server) linkFor(ctx context.Context, tx *store.Store, p *store.Person, purpose string, life time.Duration) (string, error) {
+func (s *Server) linkFor(ctx context.Context, tx *store.Store, p *store.Person, purpose string,
+	life time.Duration) (string, error) {
 	token := store.NewToken()
 	if err := tx.DropLinks(ctx, p.ID); err != nil {
 		return "", err
 	}
-	err := tx.SaveLink(ctx, &store.Link{TokenHash: store.HashToken(token), PersonID: p.ID, Purpose: purpose, Epoch: p.Epoch, ExpiresAt: s.Wall().Add(life)})
+	err := tx.SaveLink(ctx, &store.Link{TokenHash: store.HashToken(token), PersonID: p.ID, Purpose: purpose,
+		Epoch: p.Epoch, ExpiresAt: s.Wall().Add(life)})
 	if err != nil {
 		return "", err
 	}
-	return s.PublicURL + "/welcome/" + token, tx.AddAudit(ctx, store.Audited{At: s.e.Now(), Act: store.ActLinkMade, Subject: p.Name, Became: store.Detail(map[string]any{"purpose": purpose})})
+	return s.PublicURL + "/welcome/" + token, tx.AddAudit(ctx, store.Audited{At: s.e.Now(), Act: store.ActLinkMade,
+		Subject: p.Name, Became: store.Detail(map[string]any{"purpose": purpose})})
 }
 
 // NewLink implements StrictServerInterface.

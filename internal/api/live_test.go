@@ -54,8 +54,9 @@ func museumBy(t *testing.T, wall engine.Clock) *museum {
 		t.Fatal(err)
 	}
 	smtp := practice.New(func(ctx context.Context, m *practice.Message) error {
-		return st.AddPracticeMessage(ctx, &store.PracticeMessage{ReceivedAt: clock.Now(), EnvelopeFrom: m.From, EnvelopeTo: strings.Join(m.To, "\n"),
-			Subject: m.Subject, MessageID: m.MessageID, Raw: m.Raw})
+		return st.AddPracticeMessage(ctx, &store.PracticeMessage{ReceivedAt: clock.Now(), EnvelopeFrom: m.From,
+			EnvelopeTo: strings.Join(m.To, "\n"),
+			Subject:    m.Subject, MessageID: m.MessageID, Raw: m.Raw})
 	})
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
@@ -66,14 +67,16 @@ func museumBy(t *testing.T, wall engine.Clock) *museum {
 	if err != nil {
 		t.Fatal(err)
 	}
-	e := engine.New(st, clock.Now, engine.Options{Poll: 20 * time.Millisecond, Lease: 3 * time.Second, Key: key, PublicURL: "http://127.0.0.1:8420"})
+	e := engine.New(st, clock.Now, engine.Options{Poll: 20 * time.Millisecond, Lease: 3 * time.Second, Key: key,
+		PublicURL: "http://127.0.0.1:8420"})
 	clock.Use(e)
 	london, err := time.LoadLocation("Europe/London")
 	if err != nil {
 		t.Fatal(err)
 	}
-	h, err := New(Options{Engine: e, Wall: time.Now, Clock: clock, Key: key, Zone: london, PublicURL: "http://127.0.0.1:8420",
-		Web: fstest.MapFS{"index.html": {Data: []byte("<!doctype html>")}}, Version: "test"})
+	h, err := New(Options{Engine: e, Wall: time.Now, Clock: clock, Key: key, Zone: london,
+		PublicURL: "http://127.0.0.1:8420",
+		Web:       fstest.MapFS{"index.html": {Data: []byte("<!doctype html>")}}, Version: "test"})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -87,8 +90,10 @@ func museumBy(t *testing.T, wall engine.Clock) *museum {
 	m.staff()
 	m.admin, m.co = m.as(store.Administrator), m.as(store.Coordinator)
 	var sender Sender
-	m.want(m.admin, "POST", "/setup/senders", fmt.Sprintf(`{"name":"Loans desk","address":"loans@marrowby.example","host":"127.0.0.1","port":%d,"security":"none"}`,
-		l.Addr().(*net.TCPAddr).Port), 201, &sender)
+	m.want(m.admin, "POST", "/setup/senders",
+		fmt.Sprintf(
+			`{"name":"Loans desk","address":"loans@marrowby.example","host":"127.0.0.1","port":%d,"security":"none"}`,
+			l.Addr().(*net.TCPAddr).Port), 201, &sender)
 	return m
 }
 
@@ -141,13 +146,15 @@ func TestRuleOverHTTP(t *testing.T) {
 	sh := m.loans()
 	at := "/sheets/" + sh.ID
 	rules := m.rulesOf(sh.ID)
-	if len(rules) != 2 || rules[0].Letter != "A" || rules[1].Letter != "B" || rules[0].State != "draft" || rules[0].NextAt != nil {
+	if len(rules) != 2 || rules[0].Letter != "A" || rules[1].Letter != "B" || rules[0].State != "draft" ||
+		rules[0].NextAt != nil {
 		t.Fatalf("%+v", rules)
 	}
 	raw := jsonOf(rules[0].Body)
 	var eff Effect
 	m.want(m.co, "POST", at+"/rules/effect", `{"body":`+raw+`}`, 200, &eff)
-	if eff.Problem != nil || eff.Rows != 4 || eff.Total != 5 || eff.Emails == 0 || len(eff.First) == 0 || eff.First[0].Row != "LN-0501" {
+	if eff.Problem != nil || eff.Rows != 4 || eff.Total != 5 || eff.Emails == 0 || len(eff.First) == 0 ||
+		eff.First[0].Row != "LN-0501" {
 		t.Errorf("%+v", eff)
 	}
 	if len(eff.Days) != 60 || eff.Days[0].Day != "2027-03-15" {
@@ -156,20 +163,26 @@ func TestRuleOverHTTP(t *testing.T) {
 	var said RuleSaid
 	m.want(m.co, "POST", at+"/rules/sentence", `{"body":`+raw+`}`, 200, &said)
 	if text := rule.Text(said.Sentence); len(said.Faults) > 0 || len(said.Rounds) > 0 ||
-		!strings.HasPrefix(text, "14 and 7 days before and 1 working day before return due at 09:00, for rows where state is out or extended, write ") {
+		!strings.HasPrefix(text,
+			"14 and 7 days before and 1 working day before return due at 09:00, for rows where state is out or extended, write ") {
 		t.Errorf("%s %+v", text, said.Faults)
 	}
-	// A rule of which nothing is said yet has a sentence of blanks, and says what is missing; a schedule says when it comes round.
+	// A rule of which nothing is said yet has a sentence of blanks, and says what is missing; a schedule says when it
+	// comes round.
 	m.want(m.co, "POST", at+"/rules/sentence", `{"body":{"name":"","trigger":{"kind":""},"send":[],"to":[]}}`, 200, &said)
-	if text := rule.Text(said.Sentence); text != "When …, write … to …." || len(said.Faults) != 4 || said.Faults[1].Field != "/trigger/kind" {
+	if text := rule.Text(said.Sentence); text != "When …, write … to …." || len(said.Faults) != 4 ||
+		said.Faults[1].Field != "/trigger/kind" {
 		t.Errorf("%s %+v", text, said.Faults)
 	}
-	m.want(m.co, "POST", at+"/rules/sentence", `{"body":{"name":"","trigger":{"kind":"schedule","start":"2027-03-20T09:00","rrule":"FREQ=MONTHLY;BYMONTHDAY=-1"},
+	m.want(m.co, "POST", at+"/rules/sentence",
+		`{"body":{"name":"","trigger":{"kind":"schedule","start":"2027-03-20T09:00","rrule":"FREQ=MONTHLY;BYMONTHDAY=-1"},
 		"send":[],"to":[],"window":{"workingDays":true},"shift":"earlier"}}`, 200, &said)
-	if len(said.Rounds) != 10 || said.Rounds[1].At.Format(time.DateOnly) != "2027-04-30" || said.Rounds[4].At.Format(time.DateOnly) != "2027-07-30" || said.Rounds[4].Unmoved == nil {
+	if len(said.Rounds) != 10 || said.Rounds[1].At.Format(time.DateOnly) != "2027-04-30" ||
+		said.Rounds[4].At.Format(time.DateOnly) != "2027-07-30" || said.Rounds[4].Unmoved == nil {
 		t.Errorf("%+v", said.Rounds)
 	}
-	m.want(m.co, "POST", at+"/rules/effect", `{"body":{"name":"","trigger":{"kind":"date","column":"","offsets":[]},"send":[],"to":[]}}`, 200, &eff)
+	m.want(m.co, "POST", at+"/rules/effect",
+		`{"body":{"name":"","trigger":{"kind":"date","column":"","offsets":[]},"send":[],"to":[]}}`, 200, &eff)
 	if eff.Problem == nil || eff.Problem.Field == "" || eff.Problem.Message == "" || eff.Rows != 5 {
 		t.Errorf("%+v", eff)
 	}
@@ -200,7 +213,8 @@ func TestRuleOverHTTP(t *testing.T) {
 	}
 	var sheets []Sheet
 	m.want(m.co, "GET", "/sheets", "", 200, &sheets)
-	if f := sheets[0].Figures; len(sheets) != 1 || f.Rows != 5 || f.RulesOn != 1 || f.Today != 2 || f.NextAt == nil || f.NextPeople != 4 {
+	if f := sheets[0].Figures; len(sheets) != 1 || f.Rows != 5 || f.RulesOn != 1 || f.Today != 2 || f.NextAt == nil ||
+		f.NextPeople != 4 {
 		t.Errorf("%+v", f)
 	}
 	m.want(m.admin, "POST", "/clock", `{"to":"next"}`, 200, nil)
@@ -215,7 +229,8 @@ func TestRuleOverHTTP(t *testing.T) {
 	// A name alone may change while it is on; an old version may not be saved over.
 	named := strings.Replace(raw, "Return reminder", "Reminder", 1)
 	m.want(m.co, "PUT", at+"/rules/"+on.Id, fmt.Sprintf(`{"version":%d,"body":%s}`, on.Version, named), 200, &on)
-	m.refused(m.co, "PUT", at+"/rules/"+on.Id, fmt.Sprintf(`{"version":%d,"body":%s}`, on.Version-1, named), 409, "look at both")
+	m.refused(m.co, "PUT", at+"/rules/"+on.Id, fmt.Sprintf(`{"version":%d,"body":%s}`, on.Version-1, named), 409,
+		"look at both")
 	m.refused(m.co, "PUT", "/sheets/elsewhere/rules/"+on.Id, `{"body":`+named+`}`, 404, "not there")
 	// Who comes later is told which version stands now, and saves over it knowingly.
 	var problem Problem
@@ -257,7 +272,8 @@ func TestByHandOverHTTP(t *testing.T) {
 	at := "/sheets/" + sh.ID
 	send := m.rulesOf(sh.ID)[0].Body.Send
 	var r Rule
-	m.want(m.co, "POST", at+"/rules", `{"body":{"name":"Word","trigger":{"kind":"by-hand"},"send":`+jsonOf(send)+`,"to":[{"column":"c4"}]}}`, 201, &r)
+	m.want(m.co, "POST", at+"/rules", `{"body":{"name":"Word","trigger":{"kind":"by-hand"},"send":`+jsonOf(send)+
+		`,"to":[{"column":"c4"}]}}`, 201, &r)
 	m.refused(m.co, "POST", at+"/rules/"+r.Id+"/send", `{"batch":"b1","rows":["1"]}`, 422, "is not on")
 	m.want(m.co, "PUT", at+"/rules/"+r.Id+"/state", `{"state":"on"}`, 200, &r)
 	for _, k := range []struct {
@@ -290,7 +306,8 @@ func TestLogOverHTTP(t *testing.T) {
 		t.Fatalf("%+v", all)
 	}
 	for query, want := range map[string]int{
-		"state=accepted": 3, "state=accepted,incomplete": 4, "state=missed": 1, "to=ben@pellgate.example": 2, "to=BEN": 2, "text=oak": 2, "row=3": 2, "rule=" + r.Id: 5, "rule=none": 0,
+		"state=accepted": 3, "state=accepted,incomplete": 4, "state=missed": 1, "to=ben@pellgate.example": 2, "to=BEN": 2,
+		"text=oak": 2, "row=3": 2, "rule=" + r.Id: 5, "rule=none": 0,
 		"sheet=" + sh.ID: 5, "since=2027-03-19": 2, "until=2027-03-16": 3,
 	} {
 		if page := m.log(query); len(page.Lines) != want {
@@ -320,12 +337,16 @@ func TestLogOverHTTP(t *testing.T) {
 	var d Delivery
 	id := m.log("to=ben").Lines[0].Id
 	m.want(m.co, "GET", "/deliveries/"+id, "", 200, &d)
-	if len(d.To) != 2 || len(d.Cc) != 1 || d.Attempt != 1 || len(d.Events) != 3 || d.Events[0].What != "fell due, queued" || len(d.Actions) != 0 ||
-		!strings.Contains(d.Text, "Oak bellows") || len(d.Facts) != 8 || len(d.Recipients) != 3 || d.Recipients[0].State != "accepted" || d.Line.Outcome != "accepted" {
+	if len(d.To) != 2 || len(d.Cc) != 1 || d.Attempt != 1 || len(d.Events) != 3 ||
+		d.Events[0].What != "fell due, queued" || len(d.Actions) != 0 ||
+		!strings.Contains(d.Text, "Oak bellows") || len(d.Facts) != 8 || len(d.Recipients) != 3 ||
+		d.Recipients[0].State != "accepted" || d.Line.Outcome != "accepted" {
 		t.Errorf("%+v", d)
 	}
 	res := m.call(m.co, "GET", "/api/deliveries/"+id+"/message.eml", "")
-	if eml := body(res); res.Header.Get("Content-Type") != "message/rfc822" || !strings.Contains(eml, "Message-ID: <"+strings.Trim(d.MessageId, "<>")+">") || !strings.Contains(eml, "multipart/alternative") {
+	if eml := body(res); res.Header.Get("Content-Type") != "message/rfc822" ||
+		!strings.Contains(eml, "Message-ID: <"+strings.Trim(d.MessageId, "<>")+">") ||
+		!strings.Contains(eml, "multipart/alternative") {
 		t.Errorf("%s %.600s", res.Header, eml)
 	}
 	m.refused(m.co, "GET", "/deliveries/999999", "", 404, "not there")
@@ -337,7 +358,8 @@ func TestLogOverHTTP(t *testing.T) {
 	}
 	var mail PracticeDetail
 	m.want(m.co, "GET", "/practice/messages/"+page.Messages[0].Id, "", 200, &mail)
-	if mail.EnvelopeFrom != "loans@marrowby.example" || !strings.Contains(mail.Text, "Tin weathercock") || len(mail.Headers) < 8 || !strings.Contains(mail.Source, "Auto-Submitted: auto-generated") {
+	if mail.EnvelopeFrom != "loans@marrowby.example" || !strings.Contains(mail.Text, "Tin weathercock") ||
+		len(mail.Headers) < 8 || !strings.Contains(mail.Source, "Auto-Submitted: auto-generated") {
 		t.Errorf("%+v", mail)
 	}
 }
@@ -348,20 +370,24 @@ func TestTodayAndDecisions(t *testing.T) {
 	sh := m.loans()
 	at := "/sheets/" + sh.ID
 	r := m.rulesOf(sh.ID)[0]
-	for row, address := range map[string]string{"1": "ada.drop-after@fenwick-hall.example", "2": "ben-refuse@pellgate.example"} {
+	for row, address := range map[string]string{"1": "ada.drop-after@fenwick-hall.example",
+		"2": "ben-refuse@pellgate.example"} {
 		m.want(m.co, "PATCH", at+"/rows/"+row, fmt.Sprintf(`{"cells":{"Contact email":%q}}`, address), 200, nil)
 	}
 	m.want(m.co, "PUT", at+"/rules/"+r.Id+"/state", `{"state":"on"}`, 200, nil)
 	var today Today
 	m.until("2027-03-15T08:50:00Z")
 	m.want(m.co, "GET", "/today", "", 200, &today)
-	if today.Coming != 2 || today.People != 3 || today.NextAt == nil || len(today.Lanes) != 1 || len(today.Lanes[0].Marks) != 3 || len(today.Days) != 56 || today.Zone != "Europe/London" {
+	if today.Coming != 2 || today.People != 3 || today.NextAt == nil || len(today.Lanes) != 1 ||
+		len(today.Lanes[0].Marks) != 3 || len(today.Days) != 56 || today.Zone != "Europe/London" {
 		t.Errorf("before: %+v", today)
 	}
 	m.until("2027-03-15T09:30:00Z")
 	m.want(m.co, "GET", "/today", "", 200, &today)
-	if today.NeedsTotal != 3 || len(today.Needs) != 3 || today.Needs[0].Kind != "in-doubt" || today.Needs[0].Title != "LN-0501" ||
-		today.Needs[1].Kind != "failed" || !strings.Contains(today.Needs[1].Text, "no such mailbox here") || today.Needs[2].Kind != "incomplete" || today.Refused != 1 {
+	if today.NeedsTotal != 3 || len(today.Needs) != 3 || today.Needs[0].Kind != "in-doubt" ||
+		today.Needs[0].Title != "LN-0501" ||
+		today.Needs[1].Kind != "failed" || !strings.Contains(today.Needs[1].Text, "no such mailbox here") ||
+		today.Needs[2].Kind != "incomplete" || today.Refused != 1 {
 		t.Fatalf("after: %+v", today.Needs)
 	}
 	doubt, failed, gap := today.Needs[0].Deliveries[0], today.Needs[1].Deliveries[0], today.Needs[2].Deliveries[0]
@@ -380,7 +406,8 @@ func TestTodayAndDecisions(t *testing.T) {
 	m.want(m.co, "POST", "/deliveries/"+failed+"/decision", `{"decision":"send-again"}`, 200, &d)
 	m.until("2027-03-15T09:31:00Z")
 	m.want(m.co, "GET", "/deliveries/"+failed, "", 200, &d)
-	if d.Line.Outcome != "accepted, sent again once" || d.Attempt != 2 || !strings.Contains(jsonOf(d.Events), "sent again") {
+	if d.Line.Outcome != "accepted, sent again once" || d.Attempt != 2 ||
+		!strings.Contains(jsonOf(d.Events), "sent again") {
 		t.Errorf("%+v", d.Line)
 	}
 	m.want(m.co, "POST", "/deliveries/"+gap+"/decision", `{"decision":"leave-it"}`, 200, &d)
@@ -392,7 +419,8 @@ func TestTodayAndDecisions(t *testing.T) {
 	m.want(m.co, "PUT", "/sending", `{"on":false}`, 200, nil)
 	m.until("2027-03-19T09:30:00Z")
 	m.want(m.co, "GET", "/today", "", 200, &today)
-	if today.NeedsTotal != 2 || len(today.Needs) != 2 || today.Needs[0].Title != "1 email is held" || !strings.Contains(today.Needs[0].Text, "switched off") {
+	if today.NeedsTotal != 2 || len(today.Needs) != 2 || today.Needs[0].Title != "1 email is held" ||
+		!strings.Contains(today.Needs[0].Text, "switched off") {
 		t.Errorf("held: %+v", today.Needs)
 	}
 	m.want(m.co, "PUT", "/sending", `{"on":true}`, 200, nil)
@@ -410,13 +438,15 @@ func TestTemplatesOverHTTP(t *testing.T) {
 	at := "/sheets/" + sh.ID
 	var list []Template
 	m.want(m.co, "GET", "/templates", "", 200, &list)
-	if len(list) != 2 || list[0].Name != "Insurance" || len(list[0].UsedBy) != 1 || list[0].UsedBy[0].Letter != "B" || list[1].Line != "[Object] is due back on [Return due: weekday]" {
+	if len(list) != 2 || list[0].Name != "Insurance" || len(list[0].UsedBy) != 1 || list[0].UsedBy[0].Letter != "B" ||
+		list[1].Line != "[Object] is due back on [Return due: weekday]" {
 		t.Fatalf("%+v", list)
 	}
 	whole := jsonOf(list[1].Content)
 	var p Preview
 	m.want(m.co, "POST", at+"/preview", `{"index":1,"template":`+whole+`}`, 200, &p)
-	if p.Row != "LN-0502" || p.Total != 5 || p.Subject != "Oak bellows is due back on Monday 22 March" || !strings.Contains(p.Text, "Dear Ben,") || len(p.Values) == 0 {
+	if p.Row != "LN-0502" || p.Total != 5 || p.Subject != "Oak bellows is due back on Monday 22 March" ||
+		!strings.Contains(p.Text, "Dear Ben,") || len(p.Values) == 0 {
 		t.Errorf("%+v", p)
 	}
 	m.want(m.co, "POST", at+"/preview", `{"index":1,"only":{"warned":true},"template":`+whole+`}`, 200, &p)
@@ -429,7 +459,8 @@ func TestTemplatesOverHTTP(t *testing.T) {
 	}
 	var checks Checks
 	m.want(m.co, "POST", at+"/checks", whole, 200, &checks)
-	if checks.Rows != 5 || checks.Good != 3 || len(checks.Checks) != 2 || checks.Checks[0].Level != "stop" || checks.Checks[0].Examples[0].Name != "LN-0503" ||
+	if checks.Rows != 5 || checks.Good != 3 || len(checks.Checks) != 2 || checks.Checks[0].Level != "stop" ||
+		checks.Checks[0].Examples[0].Name != "LN-0503" ||
 		checks.Checks[1].Level != "warn" || checks.Checks[1].Examples[0].Name != "LN-0504" {
 		t.Errorf("%+v", checks)
 	}
@@ -447,14 +478,18 @@ func TestTemplatesOverHTTP(t *testing.T) {
 		t.Errorf("a test stands in the ledger, or not in the log: %+v", page)
 	}
 	var made Template
-	m.want(m.co, "POST", at+"/templates", `{"template":`+strings.Replace(whole, `"Return"`, `"Second"`, 1)+`}`, 201, &made)
+	m.want(m.co, "POST", at+"/templates", `{"template":`+strings.Replace(whole, `"Return"`, `"Second"`, 1)+`}`, 201,
+		&made)
 	m.refused(m.co, "POST", at+"/templates", `{"template":`+whole+`}`, 422, "name")
-	m.refused(m.co, "POST", at+"/templates", `{"template":`+strings.Replace(whole, `"column":"c2"`, `"column":"c99"`, 1)+`}`, 422, "column")
-	m.want(m.co, "PUT", at+"/templates/"+made.Id, fmt.Sprintf(`{"version":%d,"template":%s}`, made.Version, strings.Replace(whole, `"Return"`, `"Third"`, 1)), 200, &made)
+	m.refused(m.co, "POST", at+"/templates", `{"template":`+strings.Replace(whole, `"column":"c2"`, `"column":"c99"`, 1)+
+		`}`, 422, "column")
+	m.want(m.co, "PUT", at+"/templates/"+made.Id, fmt.Sprintf(`{"version":%d,"template":%s}`, made.Version,
+		strings.Replace(whole, `"Return"`, `"Third"`, 1)), 200, &made)
 	if made.Name != "Third" || made.Version != 2 {
 		t.Errorf("%+v", made)
 	}
-	m.refused(m.co, "PUT", at+"/templates/"+made.Id, `{"version":1,"template":`+strings.Replace(whole, `"Return"`, `"Fourth"`, 1)+`}`, 409, "look at both")
+	m.refused(m.co, "PUT", at+"/templates/"+made.Id, `{"version":1,"template":`+strings.Replace(whole, `"Return"`,
+		`"Fourth"`, 1)+`}`, 409, "look at both")
 	m.refused(m.co, "DELETE", at+"/templates/"+list[1].Id, "", 422, "used by A (Return reminder)")
 	m.want(m.co, "DELETE", at+"/templates/"+made.Id, "", 204, nil)
 	m.refused(m.co, "GET", at+"/templates/"+made.Id, "", 404, "not there")
@@ -527,7 +562,8 @@ func TestSearch(t *testing.T) {
 	m.want(m.co, "PUT", "/sheets/"+sh.ID+"/rules/"+r.Id+"/state", `{"state":"on"}`, 200, nil)
 	m.until("2027-03-15T09:30:00Z")
 	for q, want := range map[string]string{
-		"": "", "outgoing": "sheet", "REMINDER": "rule", "insur": "rule template", "ln-0504": "row", "oak": "row email", "fenwick": "row email", "zebra": "",
+		"": "", "outgoing": "sheet", "REMINDER": "rule", "insur": "rule template", "ln-0504": "row", "oak": "row email",
+		"fenwick": "row email", "zebra": "",
 	} {
 		var found []Found
 		m.want(m.co, "GET", "/search?q="+q, "", 200, &found)

@@ -111,9 +111,11 @@ func (s *Server) logLines(ctx context.Context, ds []store.Delivery) ([]LogLine, 
 			}
 		}
 		r := rules[d.RuleID]
-		line := LogLine{Id: store.RowID(d.ID), At: d.DueAt, State: DeliveryState(d.State), Kind: markKind(d.State), Letter: r.Letter,
-			Rule: r.Name, RuleId: d.RuleID, Sheet: sheetNames[d.SheetID], SheetId: d.SheetID, Row: rowNames[d.RowID], RowId: store.RowID(d.RowID),
-			To: strings.Join(to, ", "), Subject: d.Subject, Outcome: outcomeWords(d)}
+		line := LogLine{Id: store.RowID(d.ID), At: d.DueAt, State: DeliveryState(d.State), Kind: markKind(d.State),
+			Letter: r.Letter,
+			Rule:   r.Name, RuleId: d.RuleID, Sheet: sheetNames[d.SheetID], SheetId: d.SheetID, Row: rowNames[d.RowID],
+			RowId: store.RowID(d.RowID),
+			To:    strings.Join(to, ", "), Subject: d.Subject, Outcome: outcomeWords(d)}
 		line.Reason, line.LastError = reasonCode(d.Reason), reasonCode(d.LastError)
 		out = append(out, line)
 	}
@@ -182,7 +184,8 @@ func (s *Server) rowNames(ctx context.Context, sheets []store.Sheet, ds []store.
 	return out, nil
 }
 
-func (s *Server) logFilter(sheet, rule, row, state, to, text *string, since, until *openapi_types.Date) (f store.LogFilter, err error) {
+func (s *Server) logFilter(sheet, rule, row, state, to, text *string, since,
+	until *openapi_types.Date) (f store.LogFilter, err error) {
 	str := func(p *string) string {
 		if p == nil {
 			return ""
@@ -302,7 +305,8 @@ func (s *Server) ExportLog(ctx context.Context, r ExportLogRequestObject) (Expor
 	var b bytes.Buffer
 	w := csv.NewWriter(&b)
 	w.UseCRLF = true // RFC 4180
-	_ = w.Write([]string{"When", "State", "To", "Subject", "Sheet", "Row", "Rule", "Outcome", "Server's reply", "Occasion", "Attempt"})
+	_ = w.Write([]string{"When", "State", "To", "Subject", "Sheet", "Row", "Rule", "Outcome", "Server's reply",
+		"Occasion", "Attempt"})
 	if f, err = s.st.Met(ctx, f); err != nil {
 		return nil, err
 	}
@@ -314,7 +318,8 @@ func (s *Server) ExportLog(ctx context.Context, r ExportLogRequestObject) (Expor
 		ds := page.ds
 		n += len(page.lines)
 		for _, l := range page.lines {
-			rec := []string{l.At.In(s.Zone).Format(time.RFC3339), testState, l.To, l.Subject, l.Sheet, l.Row, l.Rule, l.Outcome, "", "", ""}
+			rec := []string{l.At.In(s.Zone).Format(time.RFC3339), testState, l.To, l.Subject, l.Sheet, l.Row, l.Rule, l.Outcome,
+				"", "", ""}
 			if !is(l.Test) {
 				d := &ds[0]
 				ds = ds[1:]
@@ -363,8 +368,10 @@ func (s *Server) delivery(ctx context.Context, id int64) (Delivery, error) {
 		return Delivery{}, err
 	}
 	rs := recipients(d)
-	out := Delivery{Line: lines[0], To: roleBoxes(rs, "to"), Cc: roleBoxes(rs, "cc"), Bcc: roleBoxes(rs, "bcc"), ReplyTo: []string{},
-		Why: cause(d), Facts: []Fact{}, Events: []DeliveryEvent{}, Occasion: fmt.Sprintf("%x", d.Occasion), Attempt: d.Attempt,
+	out := Delivery{Line: lines[0], To: roleBoxes(rs, "to"), Cc: roleBoxes(rs, "cc"), Bcc: roleBoxes(rs, "bcc"),
+		ReplyTo: []string{},
+		Why:     cause(d), Facts: []Fact{}, Events: []DeliveryEvent{}, Occasion: fmt.Sprintf("%x", d.Occasion),
+		Attempt:    d.Attempt,
 		Recipients: []RecipientOutcome{}, Actions: []DeliveryActions{}, FaultyColumn: d.FaultyColumn, Files: []Carried{}}
 	if d.ReplyTo != "" {
 		out.ReplyTo = strings.Split(d.ReplyTo, "\n")
@@ -558,8 +565,10 @@ func (s *Server) GetComing(ctx context.Context, r GetComingRequestObject) (GetCo
 				if !left {
 					out.Total++
 				}
-				out.Lines = append(out.Lines, ComingLine{At: c.At, Sheet: sh.Name, SheetId: sh.ID, Rule: rules[c.Rule].Name, RuleId: c.Rule, Letter: rules[c.Rule].Letter,
-					Row: c.Row, RowId: c.RowID, Rows: c.Rows, Occasion: c.Occasion.String(), To: to, Subject: c.Subject, Incomplete: c.Incomplete, Left: left})
+				out.Lines = append(out.Lines, ComingLine{At: c.At, Sheet: sh.Name, SheetId: sh.ID, Rule: rules[c.Rule].Name,
+					RuleId: c.Rule, Letter: rules[c.Rule].Letter,
+					Row: c.Row, RowId: c.RowID, Rows: c.Rows, Occasion: c.Occasion.String(), To: to, Subject: c.Subject,
+					Incomplete: c.Incomplete, Left: left})
 			}
 		}
 		add(f.Coming, false)

@@ -36,7 +36,8 @@ func TestModelOverHTTP(t *testing.T) {
 			}
 		})
 	}
-	for _, c := range []string{"date", "change", "threshold", "schedule", "condition", "wordings", "cc", "window", "round-up", "each", "repeat", "follow-ups", "stop"} {
+	for _, c := range []string{"date", "change", "threshold", "schedule", "condition", "wordings", "cc", "window",
+		"round-up", "each", "repeat", "follow-ups", "stop"} {
 		if !kinds[c] {
 			t.Errorf("no rule had %s", c)
 		}
@@ -48,8 +49,10 @@ func TestModelOverHTTP(t *testing.T) {
 
 func clausesOf(r *rule.Rule) []string {
 	out := []string{string(r.Trigger.Kind)}
-	for name, has := range map[string]bool{"condition": r.Condition != nil, "wordings": len(r.Send) > 1, "cc": len(r.Cc) > 0, "window": r.Window != nil, "round-up": r.GroupBy != "",
-		"each": r.Each, "repeat": r.Repeat != nil, "follow-ups": r.Then != nil, "stop": r.Then != nil && r.Then.StopIf != nil} {
+	for name, has := range map[string]bool{"condition": r.Condition != nil, "wordings": len(r.Send) > 1,
+		"cc": len(r.Cc) > 0, "window": r.Window != nil, "round-up": r.GroupBy != "",
+		"each": r.Each, "repeat": r.Repeat != nil, "follow-ups": r.Then != nil, "stop": r.Then != nil &&
+			r.Then.StopIf != nil} {
 		if has {
 			out = append(out, name)
 		}
@@ -70,7 +73,8 @@ type httpModel struct {
 func newHTTPModel(t *testing.T, seed uint64) *httpModel {
 	g := exchangetest.New(seed, 2711)
 	files := g.Bundle()
-	p := &httpModel{from: time.Date(2027, 3, 15, 8, 40, 0, 0, time.UTC), to: time.Date(2027, 4, 5, 8, 40, 0, 0, time.UTC), columns: map[string]string{}}
+	p := &httpModel{from: time.Date(2027, 3, 15, 8, 40, 0, 0, time.UTC), to: time.Date(2027, 4, 5, 8, 40, 0, 0, time.UTC),
+		columns: map[string]string{}}
 	var err error
 	if p.b, err = exchange.ReadBundle(files); err != nil {
 		t.Fatal(err)
@@ -161,7 +165,8 @@ func (p *httpModel) play() int {
 	if err := p.b.Rehearse(false, p.edits, p.from, p.to, func(l *exchange.RehearsalLine) error {
 		if l.Outcome == string(plan.Send) {
 			when, _ := time.Parse(time.RFC3339, l.At)
-			want = append(want, when.UTC().Format("01-02 15:04:05 ")+p.addresses(append(append([]string{}, l.To...), l.Cc...))+" | "+l.Subject)
+			want = append(want, when.UTC().Format("01-02 15:04:05 ")+p.addresses(append(append([]string{}, l.To...), l.Cc...))+
+				" | "+l.Subject)
 		}
 		return nil
 	}); err != nil {
@@ -178,7 +183,8 @@ func (p *httpModel) play() int {
 		p.t.Fatal(err)
 	}
 	for _, m := range mails {
-		got = append(got, m.ReceivedAt.UTC().Format("01-02 15:04:05 ")+strings.ReplaceAll(m.EnvelopeTo, "\n", ",")+" | "+m.Subject)
+		got = append(got, m.ReceivedAt.UTC().Format("01-02 15:04:05 ")+strings.ReplaceAll(m.EnvelopeTo, "\n", ",")+" | "+
+			m.Subject)
 	}
 	slices.Sort(want)
 	slices.Sort(got)
@@ -187,7 +193,8 @@ func (p *httpModel) play() int {
 		for _, r := range p.b.Rules {
 			rules = append(rules, jsonOf(r))
 		}
-		p.t.Errorf("arrived\n%s\nrehearsed\n%s\nby\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"), strings.Join(rules, "\n"))
+		p.t.Errorf("arrived\n%s\nrehearsed\n%s\nby\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"),
+			strings.Join(rules, "\n"))
 	}
 	return len(got)
 }
@@ -227,7 +234,8 @@ func (p *httpModel) edit(ed plan.Edit) {
 func (p *httpModel) rowNamed(name string) string {
 	p.t.Helper()
 	var page struct{ Rows []Row }
-	p.want(p.co, "POST", p.sheet+"/rows/query", jsonOf(map[string]any{"find": name, "offset": 0, "limit": 50}), 200, &page)
+	p.want(p.co, "POST", p.sheet+"/rows/query", jsonOf(map[string]any{"find": name, "offset": 0, "limit": 50}), 200,
+		&page)
 	for _, r := range page.Rows {
 		if r.Name == name {
 			return r.Id

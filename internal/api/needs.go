@@ -65,14 +65,20 @@ func (s *Server) notices(ctx context.Context) (out []Notice, err error) {
 			return nil, err
 		}
 		when := func(t time.Time) string { return t.In(s.Zone).Format("Mon 2 Jan 15:04") }
-		out = append(out, Notice{Kind: NoticeKindWentBack, Since: &back.Since, Until: &back.Until, Held: &held, Rules: &back.Rules,
-			Text: fmt.Sprintf("The database went back to %s. What was done between then and %s is not in it, and emails of that time may have gone already. All sending is off, and the rules that were on are paused.",
+		out = append(out, Notice{Kind: NoticeKindWentBack, Since: &back.Since, Until: &back.Until, Held: &held,
+			Rules: &back.Rules,
+			Text: fmt.Sprintf(
+				"The database went back to %s. What was done between then and %s is not in it, and emails of that time may have "+
+					"gone already. All sending is off, and the rules that were on are paused.",
 				when(back.Since), when(back.Until))})
 	}
 	wrong, err := s.e.WrongClocks(ctx)
 	for _, w := range wrong {
 		off := time.Duration(w.ClockOffMs) * time.Millisecond
-		out = append(out, Notice{Kind: NoticeKindClock, Text: fmt.Sprintf("The clock of %s is %s off the database's. It sends nothing until they agree.", w.Name, off.Abs().Round(time.Second))})
+		out = append(out,
+			Notice{Kind: NoticeKindClock,
+				Text: fmt.Sprintf("The clock of %s is %s off the database's. It sends nothing until they agree.", w.Name,
+					off.Abs().Round(time.Second))})
 	}
 	return out, err
 }
@@ -120,8 +126,10 @@ func (s *Server) needs(ctx context.Context, sheets []store.Sheet, rules map[stri
 			break
 		}
 		row := store.RowID(d.RowID)
-		n := Need{Kind: markKind(d.State), Letter: rules[d.RuleID].Letter, Sheet: name, SheetId: d.SheetID, Row: &row, Count: 1,
-			Deliveries: []string{store.RowID(d.ID)}, Title: needTitle(d, names[d.RowID], 1), Text: s.needText(d, rules[d.RuleID].Name), FaultyColumn: d.FaultyColumn}
+		n := Need{Kind: markKind(d.State), Letter: rules[d.RuleID].Letter, Sheet: name, SheetId: d.SheetID, Row: &row,
+			Count:      1,
+			Deliveries: []string{store.RowID(d.ID)}, Title: needTitle(d, names[d.RowID], 1),
+			Text: s.needText(d, rules[d.RuleID].Name), FaultyColumn: d.FaultyColumn}
 		n.Actions = needActions(d)
 		if d.RuleID != "" {
 			n.Rule = &d.RuleID
@@ -199,7 +207,8 @@ func (s *Server) brokenRules(ctx context.Context, sheets []store.Sheet) (*[]Brok
 		}
 		for _, r := range rules {
 			if r.Broken != "" {
-				out = append(out, BrokenRule{Sheet: sheets[i].Name, SheetId: sheets[i].ID, Rule: r.ID, Letter: r.Letter, Name: r.Name, Broken: r.Broken})
+				out = append(out, BrokenRule{Sheet: sheets[i].Name, SheetId: sheets[i].ID, Rule: r.ID, Letter: r.Letter,
+					Name: r.Name, Broken: r.Broken})
 			}
 		}
 	}

@@ -34,7 +34,8 @@ func (s *Server) MakeSheet(ctx context.Context, r MakeSheetRequestObject) (MakeS
 		return nil, err
 	}
 	if _, err := time.LoadLocation(spec.Zone); err != nil || spec.Zone == "" {
-		return nil, &engine.Refusal{Field: "/zone", Message: fmt.Sprintf("zone %q is not known; use a name like Europe/London", spec.Zone)}
+		return nil, &engine.Refusal{Field: "/zone",
+			Message: fmt.Sprintf("zone %q is not known; use a name like Europe/London", spec.Zone)}
 	}
 	t := &exchange.Table{}
 	if f.file != nil {
@@ -51,7 +52,9 @@ func (s *Server) MakeSheet(ctx context.Context, r MakeSheetRequestObject) (MakeS
 	}
 	for field, i := range map[string]int{"/key": spec.Key, "/address": spec.Address} {
 		if i >= len(spec.Columns) {
-			return nil, &engine.Refusal{Field: field, Message: fmt.Sprintf("there is no column %d; columns count from 0, and -1 is none", i)}
+			return nil,
+				&engine.Refusal{Field: field, Message: fmt.Sprintf("there is no column %d; columns count from 0, and -1 is none",
+					i)}
 		}
 	}
 	rec := &store.Sheet{Name: value.Trim(spec.Name), Zone: spec.Zone, Locale: l.Tag, SettleSeconds: 120}
@@ -73,10 +76,11 @@ func (s *Server) MakeSheet(ctx context.Context, r MakeSheetRequestObject) (MakeS
 				in.Skipped = append(in.Skipped, heading)
 			}
 		}
-		job, done, err = s.bringIn(ctx, rec.ID, in, engine.ImportOptions{Quiet: true, About: map[string]any{"file": f.name}}, who, func(ctx context.Context) {
-			// A sheet without the rows it was made for is worse than none.
-			_ = s.e.DeleteSheet(ctx, rec.ID, who.Name)
-		})
+		job, done, err = s.bringIn(ctx, rec.ID, in, engine.ImportOptions{Quiet: true, About: map[string]any{"file": f.name}},
+			who, func(ctx context.Context) {
+				// A sheet without the rows it was made for is worse than none.
+				_ = s.e.DeleteSheet(ctx, rec.ID, who.Name)
+			})
 		if err != nil {
 			return nil, err
 		}
@@ -91,7 +95,8 @@ func (s *Server) MakeSheet(ctx context.Context, r MakeSheetRequestObject) (MakeS
 
 // bringIn does an import: at once where it is small, and gives what it came to;
 // else as a job. failed is called where it changed nothing.
-func (s *Server) bringIn(ctx context.Context, sheetID string, in engine.Incoming, o engine.ImportOptions, who engine.Author, failed func(context.Context)) (*Job, *ImportResult, error) {
+func (s *Server) bringIn(ctx context.Context, sheetID string, in engine.Incoming, o engine.ImportOptions,
+	who engine.Author, failed func(context.Context)) (*Job, *ImportResult, error) {
 	if len(in.Rows) <= atOnce {
 		res, err := s.e.Import(ctx, sheetID, in, o, who)
 		if err != nil {

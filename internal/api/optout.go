@@ -51,10 +51,12 @@ func (s *Server) stopping(c *echo.Context) (*store.Delivery, []value.Mailbox, er
 
 func (s *Server) noStop(c *echo.Context, err error) error {
 	if c.Param("token") == engine.TestToken {
-		return answerPage(c, http.StatusOK, formView{Form: Form{Title: "Stop these emails"}, Said: "This link came with a test email. In a real one it asks whether nothing more is to be sent."})
+		return answerPage(c, http.StatusOK, formView{Form: Form{Title: "Stop these emails"},
+			Said: "This link came with a test email. In a real one it asks whether nothing more is to be sent."})
 	}
 	if errors.Is(err, store.ErrNotFound) {
-		return answerPage(c, http.StatusNotFound, formView{Form: Form{Title: "There is nothing here"}, Said: "The link is not whole. Follow the one in the email, or answer the email and say so."})
+		return answerPage(c, http.StatusNotFound, formView{Form: Form{Title: "There is nothing here"},
+			Said: "The link is not whole. Follow the one in the email, or answer the email and say so."})
 	}
 	return err
 }
@@ -91,8 +93,10 @@ func (s *Server) takeStop(c *echo.Context) error {
 			if err := s.e.OptOut(r.Context(), d, b); err != nil {
 				return err
 			}
-			return answerPage(c, http.StatusOK, formView{Form: Form{Title: "Done"}, Said: "Nothing more will be sent to " + b.Address() + ". Should that be a mistake, answer the email and say so."})
+			return answerPage(c, http.StatusOK, formView{Form: Form{Title: "Done"}, Said: "Nothing more will be sent to " +
+				b.Address() + ". Should that be a mistake, answer the email and say so."})
 		}
 	}
-	return answerPage(c, http.StatusUnprocessableEntity, stopPage(boxes, "Please say which of the "+strconv.Itoa(len(boxes))+" addresses is yours."))
+	return answerPage(c, http.StatusUnprocessableEntity, stopPage(boxes, "Please say which of the "+
+		strconv.Itoa(len(boxes))+" addresses is yours."))
 }

@@ -79,11 +79,13 @@ func (s *Server) TakeOut(ctx context.Context, r TakeOutRequestObject) (TakeOutRe
 			t.columns = append(t.columns, &core.Columns[i])
 		}
 	}
-	s.audit(ctx, store.Audited{Act: store.ActExport, Subject: core.Name, Became: store.Detail(map[string]any{"sheet": core.ID, "format": p.Format, "rows": len(t.ids)})})
+	s.audit(ctx, store.Audited{Act: store.ActExport, Subject: core.Name,
+		Became: store.Detail(map[string]any{"sheet": core.ID, "format": p.Format, "rows": len(t.ids)})})
 	name := func(ext string) string { return exchange.Stamp(core.Name, s.e.Now().In(core.Zone), ext) }
 	switch p.Format {
 	case Csv:
-		return outFile{name("csv"), "text/csv; charset=utf-8", func(w io.Writer) error { return t.table(ctx, w, exchange.CSVWriter) }}, nil
+		return outFile{name("csv"), "text/csv; charset=utf-8",
+			func(w io.Writer) error { return t.table(ctx, w, exchange.CSVWriter) }}, nil
 	case Xlsx:
 		return outFile{name("xlsx"), "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet",
 			func(w io.Writer) error { return t.table(ctx, w, exchange.XLSXWriter) }}, nil
@@ -133,9 +135,11 @@ func (t *takeOut) each(ctx context.Context, f func(ids []int64, rows []*sheet.Ro
 }
 
 // emailHeadings name what is known of a row's emails.
-var emailHeadings = []string{"Last email", "Last email’s subject", "Last email’s outcome", "Next email", "Next email’s subject"}
+var emailHeadings = []string{"Last email", "Last email’s subject", "Last email’s outcome", "Next email",
+	"Next email’s subject"}
 
-func (t *takeOut) table(ctx context.Context, w io.Writer, open func(io.Writer, exchange.Out) (exchange.Writer, error)) error {
+func (t *takeOut) table(ctx context.Context, w io.Writer,
+	open func(io.Writer, exchange.Out) (exchange.Writer, error)) error {
 	o := exchange.Out{Sheet: t.core, Columns: t.columns}
 	if t.emails {
 		o.More = emailHeadings
@@ -236,13 +240,14 @@ func (t *takeOut) bundle(ctx context.Context) (func(io.Writer) error, error) {
 	if err != nil {
 		return nil, err
 	}
-	letters := exchange.Letters{Templates: ts, Pieces: rests.Pieces, Shelf: rests.Shelf, File: func(id string) ([]byte, error) {
-		f, err := t.s.st.File(ctx, id)
-		if err != nil {
-			return nil, err
-		}
-		return f.Data, nil
-	}}
+	letters := exchange.Letters{Templates: ts, Pieces: rests.Pieces, Shelf: rests.Shelf,
+		File: func(id string) ([]byte, error) {
+			f, err := t.s.st.File(ctx, id)
+			if err != nil {
+				return nil, err
+			}
+			return f.Data, nil
+		}}
 	return func(w io.Writer) error {
 		b, err := exchange.NewBundleWriter(w, t.core, letters, rs, c)
 		if err != nil {

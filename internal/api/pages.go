@@ -72,7 +72,8 @@ func basePath(address string) (string, error) {
 	}
 	base := strings.TrimRight(u.Path, "/")
 	if base != "" && !wholePath.MatchString(base) {
-		return "", fmt.Errorf("NIVOT_PUBLIC_URL: the path %q is to be letters, digits, hyphens and dots between slashes", base)
+		return "", fmt.Errorf("NIVOT_PUBLIC_URL: the path %q is to be letters, digits, hyphens and dots between slashes",
+			base)
 	}
 	return base, nil
 }

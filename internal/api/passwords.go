@@ -93,7 +93,10 @@ const (
 func checkNewPassword(password, name, email string) error {
 	refuse := func(why string) error { return &engine.Refusal{Field: "/password", Message: why} }
 	if utf8.RuneCountInString(password) < minPassword {
-		return refuse(fmt.Sprintf("the password is shorter than %d characters; some words that only you put together are easy to keep in mind", minPassword))
+		return refuse(
+			fmt.Sprintf(
+				"the password is shorter than %d characters; some words that only you put together are easy to keep in mind",
+				minPassword))
 	}
 	folded := strings.ToLower(password)
 	local, domain, _ := strings.Cut(email, "@")
@@ -109,7 +112,9 @@ func checkNewPassword(password, name, email string) error {
 	}
 	judged := []rune(password)
 	if zxcvbn.PasswordStrength(string(judged[:min(len(judged), weighed)]), theirs).Score < leastStrength {
-		return refuse("the password is among the first that are guessed: common words, names, dates or keys in a row; put some words together that only you would")
+		return refuse(
+			"the password is among the first that are guessed: common words, names, dates or keys in a row; put some words " +
+				"together that only you would")
 	}
 	return nil
 }

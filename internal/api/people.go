@@ -12,7 +12,8 @@ import (
 )
 
 func toPerson(p *store.Person) Person {
-	out := Person{Id: p.ID, Email: p.Email, Name: p.Name, Role: Role(p.Role), Disabled: p.Disabled, SignedUp: p.PasswordHash != "", DeletedAt: p.DeletedAt}
+	out := Person{Id: p.ID, Email: p.Email, Name: p.Name, Role: Role(p.Role), Disabled: p.Disabled,
+		SignedUp: p.PasswordHash != "", DeletedAt: p.DeletedAt}
 	if p.DeletedAt != nil {
 		out.DeletedBy = &p.DeletedBy
 	}
@@ -25,7 +26,8 @@ func alone(ctx context.Context, tx *store.Store, p *store.Person) error {
 	other, err := tx.PersonByEmail(ctx, p.Email)
 	switch {
 	case err == nil && other.ID != p.ID && other.DeletedAt != nil:
-		return &engine.Refusal{Field: "/email", Message: other.Name + " had this address and was deleted; restore them below, or use another address"}
+		return &engine.Refusal{Field: "/email", Message: other.Name +
+			" had this address and was deleted; restore them below, or use another address"}
 	case err == nil && other.ID != p.ID:
 		return &engine.Refusal{Field: "/email", Message: "somebody with this address is there already"}
 	case err != nil && !errors.Is(err, store.ErrNotFound):
@@ -37,9 +39,14 @@ func alone(ctx context.Context, tx *store.Store, p *store.Person) error {
 	other, err = tx.PersonByName(ctx, p.Name)
 	switch {
 	case err == nil && other.ID != p.ID && other.DeletedAt != nil:
-		return &engine.Refusal{Field: "/name", Message: fmt.Sprintf("%s was deleted, and a name says who did a thing; restore them below, or add something that tells the two apart", other.Name)}
+		return &engine.Refusal{Field: "/name",
+			Message: fmt.Sprintf(
+				"%s was deleted, and a name says who did a thing; restore them below, or add something that tells the two apart",
+				other.Name)}
 	case err == nil && other.ID != p.ID:
-		return &engine.Refusal{Field: "/name", Message: fmt.Sprintf("%s is there already, and a name says who did a thing; add something that tells the two apart", other.Name)}
+		return &engine.Refusal{Field: "/name",
+			Message: fmt.Sprintf("%s is there already, and a name says who did a thing; add something that tells the two apart",
+				other.Name)}
 	case err != nil && !errors.Is(err, store.ErrNotFound):
 		return err
 	}
@@ -71,7 +78,8 @@ func (s *Server) ListPeople(ctx context.Context, _ ListPeopleRequestObject) (Lis
 		if err != nil {
 			return nil, err
 		}
-		p.Views, p.Tokens = ptr(int(views)), ptr(len(slices.DeleteFunc(tokens, func(t store.Token) bool { return !t.Works(&people[i], s.Wall()) })))
+		p.Views, p.Tokens = ptr(int(views)),
+			ptr(len(slices.DeleteFunc(tokens, func(t store.Token) bool { return !t.Works(&people[i], s.Wall()) })))
 		out = append(out, p)
 	}
 	return out, err
@@ -95,7 +103,8 @@ func (s *Server) DeletePerson(ctx context.Context, r DeletePersonRequestObject) 
 }
 
 // RestorePerson implements StrictServerInterface.
-func (s *Server) RestorePerson(ctx context.Context, r RestorePersonRequestObject) (RestorePersonResponseObject, error) {
+func (s *Server) RestorePerson(ctx context.Context,
+	r RestorePersonRequestObject) (RestorePersonResponseObject, error) {
 	p, err := s.changePerson(ctx, r.Person, func(p *store.Person) error {
 		if !s.e.Restorable(p.DeletedAt) {
 			return store.ErrNotFound
@@ -111,12 +120,14 @@ func (s *Server) RestorePerson(ctx context.Context, r RestorePersonRequestObject
 
 // auditedPerson is what the audit says of a person.
 func auditedPerson(p *store.Person) string {
-	return store.Detail(map[string]any{"person": p.Name, "email": p.Email, "role": p.Role, "disabled": p.Disabled, "deleted": p.DeletedAt != nil})
+	return store.Detail(map[string]any{"person": p.Name, "email": p.Email, "role": p.Role, "disabled": p.Disabled,
+		"deleted": p.DeletedAt != nil})
 }
 
 // changePerson changes what a person may do, under a lock, and notes who did. Whatever the
 // person had of sessions, links and tokens ends with it.
-func (s *Server) changePerson(ctx context.Context, id string, change func(*store.Person) error) (p *store.Person, err error) {
+func (s *Server) changePerson(ctx context.Context, id string,
+	change func(*store.Person) error) (p *store.Person, err error) {
 	err = s.st.Tx(ctx, func(tx *store.Store) error {
 		if p, err = tx.LockPerson(ctx, id); err != nil {
 			return err
@@ -132,13 +143,15 @@ func (s *Server) changePerson(ctx context.Context, id string, change func(*store
 		if err := tx.SavePerson(ctx, p); err != nil {
 			return err
 		}
-		return tx.AddEvents(ctx, store.Event{At: s.e.Now(), Actor: person(ctx).Name, Kind: store.EventPersonSaved, Was: was, Detail: auditedPerson(p)})
+		return tx.AddEvents(ctx, store.Event{At: s.e.Now(), Actor: person(ctx).Name, Kind: store.EventPersonSaved, Was: was,
+			Detail: auditedPerson(p)})
 	})
 	return p, err
 }
 
 // ListColleagues implements StrictServerInterface.
-func (s *Server) ListColleagues(ctx context.Context, _ ListColleaguesRequestObject) (ListColleaguesResponseObject, error) {
+func (s *Server) ListColleagues(ctx context.Context,
+	_ ListColleaguesRequestObject) (ListColleaguesResponseObject, error) {
 	people, err := s.st.People(ctx)
 	out := ListColleagues200JSONResponse{}
 	for i := range people {
@@ -158,7 +171,8 @@ func (s *Server) AddPerson(ctx context.Context, r AddPersonRequestObject) (AddPe
 	if err != nil {
 		return nil, err
 	}
-	p := &store.Person{ID: store.NewID(), Name: value.Trim(r.Body.Name), Email: email, Role: store.Role(r.Body.Role), CreatedAt: s.Wall().UTC()}
+	p := &store.Person{ID: store.NewID(), Name: value.Trim(r.Body.Name), Email: email, Role: store.Role(r.Body.Role),
+		CreatedAt: s.Wall().UTC()}
 	var link string
 	err = s.st.Tx(ctx, func(tx *store.Store) error {
 		if err := alone(ctx, tx, p); err != nil {

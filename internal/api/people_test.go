@@ -23,12 +23,14 @@ func TestPeople(t *testing.T) {
 	for _, p := range people {
 		byRole[p.Role] = p.Id
 	}
-	s.refused(admin, "POST", "/people", `{"name":"Rosa","email":"editor@marrowby.example","role":"editor"}`, 422, "already")
+	s.refused(admin, "POST", "/people", `{"name":"Rosa","email":"editor@marrowby.example","role":"editor"}`, 422,
+		"already")
 	s.refused(admin, "POST", "/people", `{"name":"Rosa","email":"rosa","role":"editor"}`, 422, "/email")
 	s.refused(admin, "POST", "/people", `{"name":"Rosa","email":"rosa@marrowby.example","role":"owner"}`, 422, "/role")
 	var added AddPerson200JSONResponse
 	s.want(admin, "POST", "/people", `{"name":"Rosa Moss","email":"Rosa@Marrowby.example","role":"reader"}`, 200, &added)
-	if added.Person.SignedUp || added.Person.Role != "reader" || !strings.HasPrefix(added.Link, "http://127.0.0.1:8420/welcome/") {
+	if added.Person.SignedUp || added.Person.Role != "reader" ||
+		!strings.HasPrefix(added.Link, "http://127.0.0.1:8420/welcome/") {
 		t.Errorf("%+v", added)
 	}
 	// A newer link makes the older one void.
@@ -125,7 +127,8 @@ func TestSetupOverHTTP(t *testing.T) {
 	if len(cal.Weekdays) != 5 || len(cal.Closed) != 0 {
 		t.Errorf("%+v", cal)
 	}
-	m.want(m.co, "PUT", "/setup/calendar", `{"weekdays":["tue","wed","thu","fri","sat"],"closed":["2027-03-26"]}`, 200, &cal)
+	m.want(m.co, "PUT", "/setup/calendar", `{"weekdays":["tue","wed","thu","fri","sat"],"closed":["2027-03-26"]}`, 200,
+		&cal)
 	if len(cal.Weekdays) != 5 || cal.Weekdays[4] != "sat" || len(cal.Closed) != 1 {
 		t.Errorf("%+v", cal)
 	}
@@ -135,13 +138,15 @@ func TestSetupOverHTTP(t *testing.T) {
 
 	// Nobody on the list is written to, whatever the case and the name around it.
 	sh := m.loans()
-	m.want(m.co, "POST", "/setup/do-not-email", `{"address":"BEN@Pellgate.example","reason":"asked us by telephone"}`, 200, nil)
+	m.want(m.co, "POST", "/setup/do-not-email", `{"address":"BEN@Pellgate.example","reason":"asked us by telephone"}`,
+		200, nil)
 	m.refused(m.co, "POST", "/setup/do-not-email", `{"address":"a@x.example, b@x.example"}`, 422, "one email address")
 	r := m.rulesOf(sh.ID)[0]
 	m.want(m.co, "PUT", "/sheets/"+sh.ID+"/rules/"+r.Id+"/state", `{"state":"on"}`, 200, nil)
 	m.until("2027-03-15T09:30:00Z")
 	page := m.log("row=2")
-	if len(page.Lines) != 1 || strings.Contains(page.Lines[0].To, "ben@") || !strings.Contains(page.Lines[0].To, "desk@pellgate.example") {
+	if len(page.Lines) != 1 || strings.Contains(page.Lines[0].To, "ben@") ||
+		!strings.Contains(page.Lines[0].To, "desk@pellgate.example") {
 		t.Errorf("%+v", page.Lines)
 	}
 	var list []Silenced
@@ -204,15 +209,18 @@ func TestSheetsOverHTTP(t *testing.T) {
 	if status != 201 {
 		t.Fatal(status, text)
 	}
-	if err := unmarshal(text, &made); err != nil || made.Sheet.Figures.Rows != 0 || made.Sheet.Key != "c1" || made.Sheet.Address != "c2" || made.Job != nil {
+	if err := unmarshal(text, &made); err != nil || made.Sheet.Figures.Rows != 0 || made.Sheet.Key != "c1" ||
+		made.Sheet.Address != "c2" || made.Job != nil {
 		t.Fatal(err, text)
 	}
 	for from, want := range map[string]string{
-		`"Europe/London"=>"Mars"`: "/zone", `"en-GB"=>"xx"`: "/locale", `"key":0=>"key":7`: "/key", `"name":"Keeper"=>"name":"case"`: "/columns",
-		`"email"=>"formula"`: "formula", `"name":"Cases"=>"name":""`: "/name",
+		`"Europe/London"=>"Mars"`: "/zone", `"en-GB"=>"xx"`: "/locale", `"key":0=>"key":7`: "/key",
+		`"name":"Keeper"=>"name":"case"`: "/columns",
+		`"email"=>"formula"`:             "formula", `"name":"Cases"=>"name":""`: "/name",
 	} {
 		was, is, _ := strings.Cut(from, "=>")
-		status, text := m.send(m.co, "/sheets", "", nil, map[string]string{"spec": strings.Replace(spec("")["spec"], was, is, 1)})
+		status, text := m.send(m.co, "/sheets", "", nil, map[string]string{"spec": strings.Replace(spec("")["spec"], was, is,
+			1)})
 		if status != 422 || !strings.Contains(text, want) {
 			t.Errorf("%s: %d %s, want %s", from, status, text, want)
 		}

@@ -76,13 +76,17 @@ func toProblem(err error) (int, Problem) {
 	case errors.Is(err, engine.ErrWentBack):
 		return http.StatusServiceUnavailable, Problem{Title: sentence(err.Error())}
 	case store.Away(err):
-		return http.StatusServiceUnavailable, Problem{Title: "The database does not answer at the moment. Nothing is known to be lost; it will be tried again."}
+		return http.StatusServiceUnavailable,
+			Problem{Title: "The database does not answer at the moment. Nothing is known to be lost; it will be tried again."}
 	case store.Unfit(err):
-		return http.StatusUnprocessableEntity, Problem{Title: "A text is longer, or a number larger, than can be kept. Shorten it, and try again."}
+		return http.StatusUnprocessableEntity,
+			Problem{Title: "A text is longer, or a number larger, than can be kept. Shorten it, and try again."}
 	case store.Missing(err):
 		return http.StatusNotFound, Problem{Title: "It is not there, or not any more."}
 	case errors.As(err, &moment):
-		return http.StatusUnprocessableEntity, Problem{Title: fmt.Sprintf("“%s” is no date and time that there is; write it as 2027-03-19T15:30:00Z.", moment.Value)}
+		return http.StatusUnprocessableEntity,
+			Problem{Title: fmt.Sprintf("“%s” is no date and time that there is; write it as 2027-03-19T15:30:00Z.",
+				moment.Value)}
 	case errors.As(err, &typ):
 		field := "/" + strings.ReplaceAll(typ.Field, ".", "/")
 		return http.StatusUnprocessableEntity, Problem{Title: "This value does not fit here.", Field: &field}
@@ -162,9 +166,11 @@ func validationProblem(err error) error {
 			at += "/" + pointerEscape.Replace(name)
 		}
 		p.Title = sentence(schemaWords(schema))
-	case errors.As(err, &parse) && req != nil && req.Parameter == nil && parse.Kind == openapi3filter.KindUnsupportedFormat:
+	case errors.As(err, &parse) && req != nil && req.Parameter == nil &&
+		parse.Kind == openapi3filter.KindUnsupportedFormat:
 		p.Title = "What is sent is wanted as JSON; say so with Content-Type: application/json."
-	case req != nil && req.RequestBody != nil && req.Parameter == nil && req.Err != nil && errors.Is(req.Err, openapi3filter.ErrInvalidRequired):
+	case req != nil && req.RequestBody != nil && req.Parameter == nil && req.Err != nil &&
+		errors.Is(req.Err, openapi3filter.ErrInvalidRequired):
 		p.Title = "The request has no body."
 	}
 	if at != "" {
@@ -248,7 +254,8 @@ func schemaWords(e *openapi3.SchemaError) string {
 }
 
 func typeWords(s *openapi3.Schema) string {
-	for kind, words := range map[string]string{"string": "text", "integer": "a whole number", "number": "a number", "boolean": "true or false", "array": "a list", "object": "an object"} {
+	for kind, words := range map[string]string{"string": "text", "integer": "a whole number", "number": "a number",
+		"boolean": "true or false", "array": "a list", "object": "an object"} {
 		if s.Type.Is(kind) {
 			return words
 		}

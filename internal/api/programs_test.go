@@ -67,10 +67,12 @@ func TestCurlExamples(t *testing.T) {
 		t.Fatal(err)
 	}
 	env := append(os.Environ(), "NIVOT="+s.srv.URL, "TOKEN="+secret, "SHEET="+sh.ID, "ROW="+store.RowID(rows[0].ID))
-	want := map[string]string{"listRows": `"next":"2"`, "addRow": `"name":"LN-9001"`, "getRow": `"history"`, "editRow": `"text":"back"`, "deleteRow": "",
+	want := map[string]string{"listRows": `"next":"2"`, "addRow": `"name":"LN-9001"`, "getRow": `"history"`,
+		"editRow": `"text":"back"`, "deleteRow": "",
 		"getByKey": `"State":"out"`, "putByKey": `"key":"LN-9002"`, "changeByKey": `"State":"back"`, "deleteByKey": ""}
 	ran := map[string]bool{}
-	for _, id := range []string{"listRows", "addRow", "getByKey", "putByKey", "changeByKey", "deleteByKey", "editRow", "getRow", "deleteRow"} {
+	for _, id := range []string{"listRows", "addRow", "getByKey", "putByKey", "changeByKey", "deleteByKey", "editRow",
+		"getRow", "deleteRow"} {
 		op := s.h.s.operations()[id]
 		found := curlExample.FindStringSubmatch(op.Description)
 		if found == nil {
@@ -131,13 +133,15 @@ func TestTokens(t *testing.T) {
 	}
 	status, one, _ := add(`{"cells":{"Loan":"LN-77"}}`)
 	again, two, header := add(`{"cells":{"Loan":"LN-77"}}`)
-	if status != 201 || again != 201 || strings.TrimSpace(one) != strings.TrimSpace(two) || header.Get("Idempotency-Replayed") != "true" {
+	if status != 201 || again != 201 || strings.TrimSpace(one) != strings.TrimSpace(two) ||
+		header.Get("Idempotency-Replayed") != "true" {
 		t.Errorf("%d %s\n%d %s", status, one, again, two)
 	}
 	if status, text, _ := add(`{"cells":{"Loan":"LN-78"}}`); status != 422 {
 		t.Errorf("%d %s", status, text)
 	}
-	if status, text, _ := s.ask("GET", rows+"/by-key/ln-77", secret, ""); status != 200 || !strings.Contains(text, `"key":"LN-77"`) {
+	if status, text, _ := s.ask("GET", rows+"/by-key/ln-77", secret, ""); status != 200 ||
+		!strings.Contains(text, `"key":"LN-77"`) {
 		t.Errorf("%d %s", status, text)
 	}
 	var list []Token
@@ -182,10 +186,12 @@ func TestIntakeForm(t *testing.T) {
 
 	kinds := map[string]string{}
 	for i := range core.Columns {
-		fields = append(fields, FormField{Column: core.Columns[i].ID, Label: "Your " + core.Columns[i].Name, Required: ptr(i == 0)})
+		fields = append(fields, FormField{Column: core.Columns[i].ID, Label: "Your " + core.Columns[i].Name,
+			Required: ptr(i == 0)})
 		kinds[string(core.Columns[i].Type)] = core.Columns[i].ID
 	}
-	form := Form{Open: true, Title: "Ask for a <loan>", Intro: "Tell us.", Button: "Ask", Thanks: "Thank you.", Fields: fields, Unconfirmed: ptr(true)}
+	form := Form{Open: true, Title: "Ask for a <loan>", Intro: "Tell us.", Button: "Ask", Thanks: "Thank you.",
+		Fields: fields, Unconfirmed: ptr(true)}
 	save := func(f Form) FormState {
 		t.Helper()
 		res := s.call(c, "PUT", "/api/sheets/"+sh.ID+"/form", jsonOf(f))
@@ -201,7 +207,9 @@ func TestIntakeForm(t *testing.T) {
 		t.Fatalf("%s %v", state.Address, err)
 	}
 	page := body(s.call(s.as(""), "GET", u.Path, ""))
-	if !strings.Contains(page, "Ask for a &lt;loan&gt;") || strings.Count(page, "<script") != 1 || !strings.Contains(page, `src="/form.js"`) || !strings.Contains(page, "<select") || !strings.Contains(page, `type="date"`) {
+	if !strings.Contains(page, "Ask for a &lt;loan&gt;") || strings.Count(page, "<script") != 1 ||
+		!strings.Contains(page, `src="/form.js"`) || !strings.Contains(page, "<select") ||
+		!strings.Contains(page, `type="date"`) {
 		t.Errorf("%s", page)
 	}
 	count := func() int {
@@ -212,7 +220,8 @@ func TestIntakeForm(t *testing.T) {
 		return int(n)
 	}
 	before := count()
-	good := url.Values{core.Columns[0].ID: {"LN-500"}, kinds["email"]: {"ada@fenwick.example"}, kinds["date"]: {"2027-05-04"}}
+	good := url.Values{core.Columns[0].ID: {"LN-500"}, kinds["email"]: {"ada@fenwick.example"},
+		kinds["date"]: {"2027-05-04"}}
 	for _, k := range []struct {
 		values url.Values
 		status int
@@ -224,11 +233,13 @@ func TestIntakeForm(t *testing.T) {
 		{url.Values{core.Columns[0].ID: {strings.Repeat("x", maxForm+1)}}, 413, "write less"},
 		{url.Values{core.Columns[0].ID: {"LN-1"}, "website": {"http://spam.example"}}, 200, "Thank you."},
 	} {
-		if status, text := s.fill(u.Path, k.values); status != k.status || !strings.Contains(text, k.want) || count() != before {
+		if status, text := s.fill(u.Path, k.values); status != k.status || !strings.Contains(text, k.want) ||
+			count() != before {
 			t.Errorf("%v: %d, %d rows\n%s", k.values, status, count(), text)
 		}
 	}
-	if status, text := s.fill(u.Path, good); status != 200 || !strings.Contains(text, "Thank you.") || strings.Contains(text, "<form") || count() != before+1 {
+	if status, text := s.fill(u.Path, good); status != 200 || !strings.Contains(text, "Thank you.") ||
+		strings.Contains(text, "<form") || count() != before+1 {
 		t.Errorf("%d %s", status, text)
 	}
 	rec, err := s.h.s.e.FindByKey(context.Background(), sh.ID, "LN-500")
@@ -313,7 +324,8 @@ func TestTakeOut(t *testing.T) {
 			}
 			status, text := s.send(c, "/sheets/"+sh.ID+"/import/plan", "again."+format, file, nil)
 			var plan ImportResult
-			if err := json.Unmarshal([]byte(text), &plan); err != nil || status != 200 || plan.New+plan.Changed+plan.Gone != 0 || plan.Unchanged < 3 {
+			if err := json.Unmarshal([]byte(text), &plan); err != nil || status != 200 ||
+				plan.New+plan.Changed+plan.Gone != 0 || plan.Unchanged < 3 {
 				t.Errorf("%s: %d %s", format, status, text)
 			}
 		}
@@ -347,10 +359,12 @@ func TestTogether(t *testing.T) {
 	sh := s.loans()
 	editor, coordinator, reader := s.as(store.Editor), s.as(store.Coordinator), s.as(store.Reader)
 	at := "/api/sheets/" + sh.ID
-	if text := body(s.call(editor, "POST", at+"/presence", `{"page":"page-of-editor","row":"1","column":"c2"}`)); text != "[]\n" {
+	if text := body(s.call(editor, "POST", at+"/presence",
+		`{"page":"page-of-editor","row":"1","column":"c2"}`)); text != "[]\n" {
 		t.Error(text)
 	}
-	if text := body(s.call(coordinator, "POST", at+"/presence", `{"page":"page-of-coordinator"}`)); !strings.Contains(text, `"column":"c2","initials":"E","name":"editor","row":"1"`) {
+	if text := body(s.call(coordinator, "POST", at+"/presence", `{"page":"page-of-coordinator"}`)); !strings.Contains(
+		text, `"column":"c2","initials":"E","name":"editor","row":"1"`) {
 		t.Error(text)
 	}
 	s.call(editor, "POST", at+"/presence", `{"page":"page-of-editor","leaves":true}`)
@@ -366,14 +380,17 @@ func TestTogether(t *testing.T) {
 		return out
 	}
 	mine := change(editor, `{"kind":"edit","steps":[{"op":"edit","row":"1","cells":{"Object":"Oak bellows, mended"}}]}`)
-	theirs := change(coordinator, `{"kind":"paste","steps":[{"op":"edit","row":"1","cells":{"Object":"x"},"expected":{"Object":"what stood there before"}},{"op":"add","cells":{"Loan":"LN-901"}}]}`)
-	if len(theirs.Conflicts) != 1 || theirs.Conflicts[0].Theirs != "Oak bellows, mended" || len(theirs.Added) != 1 || len(theirs.Rows) != 2 {
+	theirs := change(coordinator,
+		`{"kind":"paste","steps":[{"op":"edit","row":"1","cells":{"Object":"x"},"expected":{"Object":"what stood there before"}},{"op":"add","cells":{"Loan":"LN-901"}}]}`)
+	if len(theirs.Conflicts) != 1 || theirs.Conflicts[0].Theirs != "Oak bellows, mended" || len(theirs.Added) != 1 ||
+		len(theirs.Rows) != 2 {
 		t.Errorf("%+v", theirs)
 	}
 	if res := s.call(editor, "POST", at+"/changes/"+theirs.Id+"/undo", ""); res.StatusCode != 403 {
 		t.Errorf("an editor undoes another's: %d", res.StatusCode)
 	}
-	if res := s.call(reader, "POST", at+"/changes", `{"kind":"edit","steps":[{"op":"delete","row":"1"}]}`); res.StatusCode != 403 {
+	if res := s.call(reader, "POST", at+"/changes",
+		`{"kind":"edit","steps":[{"op":"delete","row":"1"}]}`); res.StatusCode != 403 {
 		t.Errorf("a reader edits: %d", res.StatusCode)
 	}
 	var history struct {
@@ -391,14 +408,16 @@ func TestTogether(t *testing.T) {
 	}
 	var events []SheetEvent
 	_ = json.Unmarshal([]byte(body(s.call(reader, "GET", at+"/history", ""))), &events)
-	if len(events) < 4 || events[0].Kind != "row-edited" || events[0].Undoable || !strings.Contains(events[0].Words, "from “Oak bellows, mended”") {
+	if len(events) < 4 || events[0].Kind != "row-edited" || events[0].Undoable ||
+		!strings.Contains(events[0].Words, "from “Oak bellows, mended”") {
 		t.Errorf("%+v", events)
 	}
 	// Views: one's own, and shared ones.
 	if res := s.call(reader, "POST", at+"/views", `{"name":"Mine","shared":true,"spec":{}}`); res.StatusCode != 403 {
 		t.Errorf("a reader shares: %d", res.StatusCode)
 	}
-	for c, data := range map[*http.Client]string{reader: `{"name":"Mine","shared":false,"spec":{"find":"oak"}}`, editor: `{"name":"Ours","shared":true,"spec":{"sort":[{"column":"c1"}]}}`} {
+	for c, data := range map[*http.Client]string{reader: `{"name":"Mine","shared":false,"spec":{"find":"oak"}}`,
+		editor: `{"name":"Ours","shared":true,"spec":{"sort":[{"column":"c1"}]}}`} {
 		if res := s.call(c, "POST", at+"/views", data); res.StatusCode != 201 {
 			t.Errorf("%d %s", res.StatusCode, body(res))
 		}
@@ -428,7 +447,8 @@ func TestImportWorkbook(t *testing.T) {
 	if _, err := f.NewSheet("Loans"); err != nil {
 		t.Fatal(err)
 	}
-	for i, row := range [][]any{{"Spring list"}, {"Loan", "Object", "Kept in", "Last email"}, {"LN-0501", "Tin weathercock, gilt", "Store 4", "x"}, {"LN-0777", "Hand bell", "Store 5"}} {
+	for i, row := range [][]any{{"Spring list"}, {"Loan", "Object", "Kept in", "Last email"},
+		{"LN-0501", "Tin weathercock, gilt", "Store 4", "x"}, {"LN-0777", "Hand bell", "Store 5"}} {
 		cell, _ := excelize.CoordinatesToCellName(1, i+1)
 		if err := f.SetSheetRow("Loans", cell, &row); err != nil {
 			t.Fatal(err)
@@ -451,7 +471,8 @@ func TestImportWorkbook(t *testing.T) {
 		return p, to
 	}
 	p, to := look()
-	if p.Rows != 2 || p.Worksheet != "Loans" || len(p.Worksheets) != 2 || strings.Join(to, " ") != "c1 c2 + " || p.Lines[0] != 3 {
+	if p.Rows != 2 || p.Worksheet != "Loans" || len(p.Worksheets) != 2 || strings.Join(to, " ") != "c1 c2 + " ||
+		p.Lines[0] != 3 {
 		t.Fatalf("%+v goes into %v", p, to)
 	}
 	part["spec"] = `{"keep":true,"columns":[{"name":"Loan","type":"text","to":"c1"},{"name":"Object","type":"text","to":"c2"},{"name":"Kept in","type":"choice","to":"+"},{"name":"Last email","type":"text","to":""}]}`
@@ -470,13 +491,16 @@ func TestImportWorkbook(t *testing.T) {
 	if _, to := look(); len(to) != 4 || !strings.HasPrefix(to[2], "c") || to[3] != "" {
 		t.Errorf("remembered as %v", to)
 	}
-	if status, text := s.send(c, "/imports", "list.xlsx", file.Bytes(), map[string]string{"worksheet": "Loans", "heading": "two"}); status != 422 {
+	if status, text := s.send(c, "/imports", "list.xlsx", file.Bytes(), map[string]string{"worksheet": "Loans",
+		"heading": "two"}); status != 422 {
 		t.Errorf("%d %s", status, text)
 	}
-	for spec, want := range map[string]string{`{"keep":false,"columns":[]}`: "not those of the file", `{`: "cannot be read",
+	for spec, want := range map[string]string{`{"keep":false,"columns":[]}`: "not those of the file",
+		`{`: "cannot be read",
 		`{"keep":false,"columns":[{"name":"a","type":"text","to":""},{"name":"b","type":"text","to":"c2"},{"name":"c","type":"text","to":""},{"name":"d","type":"text","to":""}]}`: "no column for Loan"} {
 		part["spec"] = spec
-		if status, text := s.send(c, "/sheets/"+sh.ID+"/import/plan", "list.xlsx", file.Bytes(), part); status != 422 || !strings.Contains(text, want) {
+		if status, text := s.send(c, "/sheets/"+sh.ID+"/import/plan", "list.xlsx", file.Bytes(), part); status != 422 ||
+			!strings.Contains(text, want) {
 			t.Errorf("%s: %d %s", spec, status, text)
 		}
 	}
@@ -520,21 +544,25 @@ func TestColumnsOverHTTP(t *testing.T) {
 	b := edits()
 	b.Columns = append(b.Columns, ColumnEdit{Name: "Days left", Type: "formula", Formula: ptr("days_until(return_due)")})
 	var effects []ColumnEffect
-	if err := json.Unmarshal([]byte(body(s.call(c, "POST", at+"/columns/effect", jsonOf(b)))), &effects); err != nil || len(effects) != 1 || effects[0].Type != "number" || effects[0].Results[0] != "14" {
+	if err := json.Unmarshal([]byte(body(s.call(c, "POST", at+"/columns/effect", jsonOf(b)))), &effects); err != nil ||
+		len(effects) != 1 || effects[0].Type != "number" || effects[0].Results[0] != "14" {
 		t.Errorf("%+v %v", effects, err)
 	}
 	b.Columns[1].Locked, b.Columns[1].Name = ptr(true), "Thing"
 	if res := s.call(c, "PUT", at+"/columns", jsonOf(b)); res.StatusCode != 200 {
 		t.Fatal(res.StatusCode, body(res))
 	}
-	if got := get(); got.Columns[1].Name != "Thing" || !got.Columns[1].Locked || *got.Columns[len(got.Columns)-1].Result != "number" {
+	if got := get(); got.Columns[1].Name != "Thing" || !got.Columns[1].Locked ||
+		*got.Columns[len(got.Columns)-1].Result != "number" {
 		t.Errorf("%+v", got.Columns)
 	}
-	if res := s.call(c, "PUT", at+"/columns", jsonOf(b)); res.StatusCode != 422 || !strings.Contains(body(res), "meanwhile") {
+	if res := s.call(c, "PUT", at+"/columns", jsonOf(b)); res.StatusCode != 422 ||
+		!strings.Contains(body(res), "meanwhile") {
 		t.Errorf("an old version: %d", res.StatusCode)
 	}
 	editor := s.as(store.Editor)
-	if res := s.call(editor, "PATCH", at+"/rows/1", `{"cells":{"Thing":"x"}}`); res.StatusCode != 422 || !strings.Contains(body(res), "locked") {
+	if res := s.call(editor, "PATCH", at+"/rows/1", `{"cells":{"Thing":"x"}}`); res.StatusCode != 422 ||
+		!strings.Contains(body(res), "locked") {
 		t.Errorf("an editor in a locked column: %d", res.StatusCode)
 	}
 	if res := s.call(editor, "PUT", at+"/columns", jsonOf(edits())); res.StatusCode != 403 {
@@ -544,24 +572,29 @@ func TestColumnsOverHTTP(t *testing.T) {
 	for _, i := range []int{1} {
 		b := edits()
 		b.Columns = append(b.Columns[:i], b.Columns[i+1:]...)
-		if res := s.call(c, "PUT", at+"/columns", jsonOf(b)); res.StatusCode != 422 || !strings.Contains(body(res), "would not do any more") {
+		if res := s.call(c, "PUT", at+"/columns", jsonOf(b)); res.StatusCode != 422 ||
+			!strings.Contains(body(res), "would not do any more") {
 			t.Errorf("taking column %d out: %d", i, res.StatusCode)
 		}
 	}
-	for patch, want := range map[string]int{`{"nameColumn":"c3"}`: 200, `{"languageColumn":"c99"}`: 422, `{"address":"c1"}`: 422, `{"frozen":2}`: 200, `{"frozen":9}`: 422, `{"key":""}`: 200, `{"key":"c1"}`: 200, `{"name":" "}`: 422} {
+	for patch, want := range map[string]int{`{"nameColumn":"c3"}`: 200, `{"languageColumn":"c99"}`: 422,
+		`{"address":"c1"}`: 422, `{"frozen":2}`: 200, `{"frozen":9}`: 422, `{"key":""}`: 200, `{"key":"c1"}`: 200,
+		`{"name":" "}`: 422} {
 		if res := s.call(c, "PATCH", at, patch); res.StatusCode != want {
 			t.Errorf("%s: %d %s", patch, res.StatusCode, body(res))
 		}
 	}
 	var functions []struct{ Name, Usage, What string }
-	if err := json.Unmarshal([]byte(body(s.call(c, "GET", "/api/functions", ""))), &functions); err != nil || len(functions) < 20 {
+	if err := json.Unmarshal([]byte(body(s.call(c, "GET", "/api/functions", ""))), &functions); err != nil ||
+		len(functions) < 20 {
 		t.Errorf("%v %v", functions, err)
 	}
 	for _, ask := range []struct{ path, data, want string }{
 		{"/rows/summary", `{"view":{},"from":0,"to":99,"columns":["c1"]}`, `"filled":5`},
 		{"/rows/find", `{"view":{},"text":"ln-0503","from":0}`, `"column":"c1","index":2,"matches":1`},
 		{"/rows/find", `{"view":{},"text":"nowhere","from":0}`, `"index":-1`},
-		{"/rows/find", `{"view":{"sort":[{"column":"c1","down":true}]},"text":"ln-050","from":0,"back":true}`, `"index":0,"matches":5`},
+		{"/rows/find", `{"view":{"sort":[{"column":"c1","down":true}]},"text":"ln-050","from":0,"back":true}`,
+			`"index":0,"matches":5`},
 	} {
 		if text := body(s.call(c, "POST", at+ask.path, ask.data)); !strings.Contains(text, ask.want) {
 			t.Errorf("%s %s: %s, want %s", ask.path, ask.data, text, ask.want)
@@ -587,7 +620,9 @@ func TestSourceOverHTTP(t *testing.T) {
 		t.Error(res.StatusCode)
 	}
 	file := "Loan,State\nLN-0501,back\n"
-	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { _, _ = io.WriteString(w, file) }))
+	web := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
+		_, _ = io.WriteString(w, file)
+	}))
 	defer web.Close()
 	src = strings.Replace(src, "http://10.0.0.7", web.URL, 1)
 	if res := s.call(c, "PUT", at, strings.Replace(src, `"keep":false`, `"keep":true`, 1)); res.StatusCode != 200 {

@@ -37,8 +37,10 @@ func named() []echo.MiddlewareFunc {
 					level = slog.LevelWarn // the fault itself has a line of its own
 				}
 				// The route, not the address: addresses of forms, feeds and links are secrets.
-				slog.LogAttrs(context.WithoutCancel(c.Request().Context()), level, "request", slog.String("id", v.RequestID), slog.String("method", v.Method),
-					slog.String("route", v.RoutePath), slog.Int("status", v.Status), slog.Duration("took", v.Latency), slog.Int64("bytes", v.ResponseSize))
+				slog.LogAttrs(context.WithoutCancel(c.Request().Context()), level, "request", slog.String("id", v.RequestID),
+					slog.String("method", v.Method),
+					slog.String("route", v.RoutePath), slog.Int("status", v.Status), slog.Duration("took", v.Latency),
+					slog.Int64("bytes", v.ResponseSize))
 				return nil
 			},
 		}),

@@ -47,8 +47,10 @@ func TestRequestsHaveIDs(t *testing.T) {
 		{"one of our own", "/api/sheets", "", false, 200, "route=/api/sheets status=200"},
 		{"a proxy's", "/api/sheets", "edge-7f3a9c21", true, 200, "id=edge-7f3a9c21 method=GET"},
 		{"one that would break the log", "/api/sheets", "x level=ERROR msg=made-up", false, 200, ""},
-		{"a fault has its status", "/api/sheets/elsewhere", "edge-00000404", true, 404, "id=edge-00000404 method=GET route=/api/sheets/:sheet status=404"},
-		{"a secret in an address", "/forms/secretofaform", "edge-secret-form", true, 404, "id=edge-secret-form method=GET route=/forms/:address"},
+		{"a fault has its status", "/api/sheets/elsewhere", "edge-00000404", true, 404,
+			"id=edge-00000404 method=GET route=/api/sheets/:sheet status=404"},
+		{"a secret in an address", "/forms/secretofaform", "edge-secret-form", true, 404,
+			"id=edge-secret-form method=GET route=/forms/:address"},
 	} {
 		t.Run(test.name, func(t *testing.T) {
 			req, err := http.NewRequest("GET", s.srv.URL+test.path, nil)
@@ -67,7 +69,8 @@ func TestRequestsHaveIDs(t *testing.T) {
 			if res.StatusCode != test.status || len(id) < 8 || (id == test.given) != test.kept {
 				t.Errorf("%d, id %q", res.StatusCode, id)
 			}
-			if log := out.String(); !strings.Contains(log, "id="+id+" ") || !strings.Contains(log, test.line) || strings.Contains(log, "made-up") || strings.Contains(log, "secretofaform") {
+			if log := out.String(); !strings.Contains(log, "id="+id+" ") || !strings.Contains(log, test.line) ||
+				strings.Contains(log, "made-up") || strings.Contains(log, "secretofaform") {
 				t.Error(log)
 			}
 		})

@@ -62,12 +62,14 @@ func deliveryMark(d *store.Delivery, rules map[string]store.Rule) Mark {
 	if d.Subject != "" {
 		line = "“" + d.Subject + "” " + outcomeWords(d)
 	}
-	return Mark{At: d.DueAt, Letter: r.Letter, Rule: d.RuleID, Kind: markKind(d.State), Delivery: &id, Row: &row, Line: line, Chain: &chain}
+	return Mark{At: d.DueAt, Letter: r.Letter, Rule: d.RuleID, Kind: markKind(d.State), Delivery: &id, Row: &row,
+		Line: line, Chain: &chain}
 }
 
 func comingMark(c *engine.Coming, rules map[string]store.Rule) Mark {
 	r := rules[c.Rule]
-	m := Mark{At: c.At, Letter: r.Letter, Rule: c.Rule, Kind: MarkKindComing, Chain: &c.Chain, Line: r.Name + ": “" + c.Subject + "” to " + strings.Join(c.To, ", ")}
+	m := Mark{At: c.At, Letter: r.Letter, Rule: c.Rule, Kind: MarkKindComing, Chain: &c.Chain, Line: r.Name + ": “" +
+		c.Subject + "” to " + strings.Join(c.To, ", ")}
 	if c.Rows == 0 {
 		m.Row = &c.RowID
 	}
@@ -79,7 +81,8 @@ func comingMark(c *engine.Coming, rules map[string]store.Rule) Mark {
 
 // toRows turns rows into their API form, with the marks of their tracks where
 // asked for.
-func (s *Server) toRows(ctx context.Context, sheetID string, core *sheet.Sheet, recs []store.Row, tracks bool) ([]Row, error) {
+func (s *Server) toRows(ctx context.Context, sheetID string, core *sheet.Sheet, recs []store.Row,
+	tracks bool) ([]Row, error) {
 	ids := make([]int64, len(recs))
 	cores := make([]*sheet.Row, len(recs))
 	var err error
@@ -117,7 +120,8 @@ func (s *Server) toRows(ctx context.Context, sheetID string, core *sheet.Sheet, 
 	for i := range recs {
 		r := &recs[i]
 		first, doubled := firsts[string(r.RowKey)]
-		out[i] = Row{Doubled: doubled && r.Number > first, Id: cores[i].ID, Name: core.RowName(cores[i]), Version: int(r.Version), Unsettled: r.FirstEdit != nil, Gone: r.Gone,
+		out[i] = Row{Doubled: doubled && r.Number > first, Id: cores[i].ID, Name: core.RowName(cores[i]),
+			Version: int(r.Version), Unsettled: r.FirstEdit != nil, Gone: r.Gone,
 			Cells: toCells(core, computed(cores[i]), shelf), Marks: marks[cores[i].ID]}
 		if out[i].Marks == nil {
 			out[i].Marks = []Mark{}
@@ -127,7 +131,8 @@ func (s *Server) toRows(ctx context.Context, sheetID string, core *sheet.Sheet, 
 }
 
 // marks gives the marks of rows' tracks in the order of time.
-func (s *Server) marks(ctx context.Context, sheetID string, ids []int64, cores []*sheet.Row) (map[string][]Mark, error) {
+func (s *Server) marks(ctx context.Context, sheetID string, ids []int64,
+	cores []*sheet.Row) (map[string][]Mark, error) {
 	rules, err := s.ruleNames(ctx, sheetID)
 	if err != nil {
 		return nil, err
@@ -185,7 +190,8 @@ func toCells(core *sheet.Sheet, row *sheet.Row, shelf template.Shelf) []Cell {
 			}
 		}
 		if _, absent := shelf.Met(v); len(absent) > 0 {
-			bad, why := true, strings.Join(absent, ", ")+": not among the files of the sheet. Drop it here, or add it under Files."
+			bad, why := true, strings.Join(absent, ", ")+
+				": not among the files of the sheet. Drop it here, or add it under Files."
 			out[i].Bad, out[i].Why = &bad, &why
 		}
 	}
@@ -236,7 +242,8 @@ func (s *Server) QueryRows(ctx context.Context, r QueryRowsRequestObject) (Query
 
 // tellFaults tells of each of some rows which rules cannot judge it: those that are
 // on, or one of them.
-func (s *Server) tellFaults(ctx context.Context, sheetID, ruleID string, core *sheet.Sheet, recs []store.Row, rows []Row) error {
+func (s *Server) tellFaults(ctx context.Context, sheetID, ruleID string, core *sheet.Sheet, recs []store.Row,
+	rows []Row) error {
 	cores := make([]*sheet.Row, len(recs))
 	var err error
 	for i := range recs {
@@ -278,7 +285,8 @@ func columnIDs(core *sheet.Sheet, cells map[string]string) (map[string]string, e
 			c, ok = core.ColumnNamed(name)
 		}
 		if !ok {
-			return nil, &engine.Refusal{Field: "/cells/" + pointerEscape.Replace(name), Message: fmt.Sprintf("the sheet has no column %q", name)}
+			return nil, &engine.Refusal{Field: "/cells/" + pointerEscape.Replace(name),
+				Message: fmt.Sprintf("the sheet has no column %q", name)}
 		}
 		if _, twice := out[c.ID]; twice {
 			return nil, &engine.Refusal{Field: "/cells/" + pointerEscape.Replace(name), Message: c.Name + " is given twice"}
@@ -477,7 +485,8 @@ func (s *Server) sameKey(ctx context.Context, sheetID string, core *sheet.Sheet,
 }
 
 func toRowEmail(x *engine.RowEmail, rules map[string]store.Rule) RowEmail {
-	out := RowEmail{Occasion: x.Identity().String(), At: x.Due, Rule: x.Rule, Letter: rules[x.Rule].Letter, To: boxLine(x.To), Subject: x.Subject,
+	out := RowEmail{Occasion: x.Identity().String(), At: x.Due, Rule: x.Rule, Letter: rules[x.Rule].Letter,
+		To: boxLine(x.To), Subject: x.Subject,
 		Step: x.Step, Again: x.Again, Outcome: RowEmailOutcome(x.Outcome), Reason: x.Decision.Reason.Words()}
 	if a := x.Aside; a != nil {
 		said := RowEmailSaid(engine.LeaveOut)

@@ -31,7 +31,8 @@ func (s *Server) toRule(ctx context.Context, rec *store.Rule) (Rule, error) {
 		return Rule{}, err
 	}
 	core.ID, core.State = "", ""
-	out := Rule{Id: rec.ID, Sheet: rec.SheetID, Letter: rec.Letter, State: RuleState(rec.State), Version: int(rec.Version), Body: *core,
+	out := Rule{Id: rec.ID, Sheet: rec.SheetID, Letter: rec.Letter, State: RuleState(rec.State),
+		Version: int(rec.Version), Body: *core,
 		Sentence: core.Sentence(sh, names), Counts: map[string]int{}}
 	at, rows, err := s.st.NextRuleDue(ctx, rec.ID)
 	if err != nil {
@@ -194,7 +195,8 @@ func (s *Server) SayRule(ctx context.Context, r SayRuleRequestObject) (SayRuleRe
 // RuleEffect implements StrictServerInterface. Of a rule that is not whole yet
 // it says what is missing.
 func (s *Server) RuleEffect(ctx context.Context, r RuleEffectRequestObject) (RuleEffectResponseObject, error) {
-	out := RuleEffect200JSONResponse{Days: []EffectDay{}, First: []EffectLine{}, Skipped: []EffectSkip{}, Wordings: []EffectWording{}, Faulty: []FaultyRow{}}
+	out := RuleEffect200JSONResponse{Days: []EffectDay{}, First: []EffectLine{}, Skipped: []EffectSkip{},
+		Wordings: []EffectWording{}, Faulty: []FaultyRow{}}
 	ask, err := s.effectAsk(ctx, r.Sheet, r.Body.Body, r.Body.Today)
 	var refusal *engine.Refusal
 	if errors.As(err, &refusal) && refusal.Field != "" {
@@ -215,7 +217,8 @@ func (s *Server) RuleEffect(ctx context.Context, r RuleEffectRequestObject) (Rul
 	if err != nil {
 		return nil, err
 	}
-	out.Rows, out.Total, out.Emails, out.Incomplete, out.Past, out.Partial = f.Rows, f.Total, f.Emails, f.Incomplete, f.Past, f.Partial
+	out.Rows, out.Total, out.Emails, out.Incomplete, out.Past, out.Partial = f.Rows, f.Total, f.Emails, f.Incomplete,
+		f.Past, f.Partial
 	out.Held, out.Moved, out.Unjudged, out.Cap, out.Sender = f.Held, f.Moved, f.Unjudged, f.Cap, f.Sender
 	out.Skipped = skips(f.Skipped)
 	wordings := wordingsOf(f)
@@ -224,7 +227,8 @@ func (s *Server) RuleEffect(ctx context.Context, r RuleEffectRequestObject) (Rul
 		for _, d := range f.Outlook.Days {
 			n += d.Emails[w]
 		}
-		out.Wordings = append(out.Wordings, EffectWording{Template: w.Template, Name: f.Templates[w.Template], Step: w.Step, Emails: n})
+		out.Wordings = append(out.Wordings, EffectWording{Template: w.Template, Name: f.Templates[w.Template], Step: w.Step,
+			Emails: n})
 	}
 	for i, d := range f.Outlook.Days {
 		day := EffectDay{Day: (f.From + value.Day(i)).String(), By: make([]int, len(wordings))}
@@ -247,13 +251,15 @@ func (s *Server) RuleEffect(ctx context.Context, r RuleEffectRequestObject) (Rul
 			People int      `json:"people"`
 			Skip   bool     `json:"skip"`
 			Within string   `json:"within"`
-		}{l.Emails, l.People[:min(len(l.People), shownPeople):min(len(l.People), shownPeople)], l.N, len(l.People), l.Skip, l.Within}
+		}{l.Emails, l.People[:min(len(l.People), shownPeople):min(len(l.People), shownPeople)], l.N, len(l.People), l.Skip,
+			l.Within}
 		if out.Limit.First == nil {
 			out.Limit.First = []string{}
 		}
 	}
 	if f.Change != nil {
-		out.Change = &EffectChange{New: f.Change.New, Gone: f.Change.Gone, Rows: f.Change.Rows, Lines: effectLines(f.Changed)}
+		out.Change = &EffectChange{New: f.Change.New, Gone: f.Change.Gone, Rows: f.Change.Rows,
+			Lines: effectLines(f.Changed)}
 	}
 	return out, nil
 }
@@ -323,7 +329,8 @@ func wordingsOf(f *engine.Effect) []plan.Wording {
 	}
 	order := f.Rule.Templates()
 	slices.SortFunc(out, func(a, b plan.Wording) int {
-		return cmp.Or(cmp.Compare(a.Step, b.Step), cmp.Compare(slices.Index(order, a.Template), slices.Index(order, b.Template)))
+		return cmp.Or(cmp.Compare(a.Step, b.Step), cmp.Compare(slices.Index(order, a.Template),
+			slices.Index(order, b.Template)))
 	})
 	return out
 }
@@ -331,7 +338,8 @@ func wordingsOf(f *engine.Effect) []plan.Wording {
 func effectLines(lines []engine.EffectLine) []EffectLine {
 	out := make([]EffectLine, 0, len(lines))
 	for _, l := range lines {
-		x := EffectLine{At: l.OutlookLine.Due, Row: l.RowName, RowId: l.OutlookLine.Row.ID, Step: l.OutlookLine.Step, Template: l.Wording, To: boxLine(l.To),
+		x := EffectLine{At: l.OutlookLine.Due, Row: l.RowName, RowId: l.OutlookLine.Row.ID, Step: l.OutlookLine.Step,
+			Template: l.Wording, To: boxLine(l.To),
 			Subject: l.Subject, Outcome: string(l.OutlookLine.Outcome), Reason: l.Decision.Reason.Words(), Emails: l.Emails}
 		if l.Rows > 0 {
 			x.Rows = &l.Rows
@@ -390,9 +398,11 @@ func (s *Server) ExplainRow(ctx context.Context, r ExplainRowRequestObject) (Exp
 	if err != nil {
 		return nil, err
 	}
-	out := ExplainRow200JSONResponse{Row: e.Row, Clauses: e.Clauses, Summary: e.Summary, Coming: []EffectLine{}, Past: []LogLine{}}
+	out := ExplainRow200JSONResponse{Row: e.Row, Clauses: e.Clauses, Summary: e.Summary, Coming: []EffectLine{},
+		Past: []LogLine{}}
 	for _, f := range e.Coming {
-		out.Coming = append(out.Coming, EffectLine{At: f.Due, Row: e.Row, RowId: r.Body.Row, Step: f.Step, Template: f.Template, To: boxLine(f.To), Subject: f.Subject,
+		out.Coming = append(out.Coming, EffectLine{At: f.Due, Row: e.Row, RowId: r.Body.Row, Step: f.Step,
+			Template: f.Template, To: boxLine(f.To), Subject: f.Subject,
 			Outcome: string(f.Outcome), Reason: f.Decision.Reason.Words(), Emails: 1})
 	}
 	if saved == "" {
@@ -477,7 +487,8 @@ func (s *Server) ListPast(ctx context.Context, r ListPastRequestObject) (ListPas
 	}
 	out := ListPast200JSONResponse{Total: total, Lines: []EffectLine{}}
 	for _, p := range past {
-		out.Lines = append(out.Lines, EffectLine{At: p.At, Row: p.RowName, RowId: p.Row.ID, Template: p.Decision.Template, To: boxLine(p.Decision.To), Subject: p.Decision.Subject,
+		out.Lines = append(out.Lines, EffectLine{At: p.At, Row: p.RowName, RowId: p.Row.ID, Template: p.Decision.Template,
+			To: boxLine(p.Decision.To), Subject: p.Decision.Subject,
 			Outcome: string(p.Decision.Outcome), Reason: p.Decision.Reason.Words(), Emails: 1})
 	}
 	return out, nil
@@ -509,7 +520,8 @@ func (s *Server) RestoreRule(ctx context.Context, r RestoreRuleRequestObject) (R
 }
 
 // ListDeletedRules implements StrictServerInterface.
-func (s *Server) ListDeletedRules(ctx context.Context, r ListDeletedRulesRequestObject) (ListDeletedRulesResponseObject, error) {
+func (s *Server) ListDeletedRules(ctx context.Context,
+	r ListDeletedRulesRequestObject) (ListDeletedRulesResponseObject, error) {
 	recs, err := s.st.DeletedRules(ctx, r.Sheet, s.e.RestorableSince())
 	if err != nil {
 		return nil, err
@@ -528,7 +540,8 @@ func (s *Server) ListDeletedRules(ctx context.Context, r ListDeletedRulesRequest
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, DeletedRule{Id: recs[i].ID, Letter: recs[i].Letter, Name: recs[i].Name, At: *recs[i].DeletedAt, By: recs[i].DeletedBy, Sentence: core.Sentence(sh, names)})
+		out = append(out, DeletedRule{Id: recs[i].ID, Letter: recs[i].Letter, Name: recs[i].Name, At: *recs[i].DeletedAt,
+			By: recs[i].DeletedBy, Sentence: core.Sentence(sh, names)})
 	}
 	return out, nil
 }

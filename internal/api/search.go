@@ -75,7 +75,8 @@ func (s *Server) Search(ctx context.Context, r SearchRequestObject) (SearchRespo
 // maxFoundRows is how many rows of a sheet a search shows.
 const maxFoundRows = 6
 
-func (s *Server) searchRows(ctx context.Context, rec *store.Sheet, q string, add func(FoundKind, string, string, string)) error {
+func (s *Server) searchRows(ctx context.Context, rec *store.Sheet, q string, add func(FoundKind, string, string,
+	string)) error {
 	core, err := rec.Core()
 	if err != nil {
 		return err

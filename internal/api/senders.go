@@ -69,18 +69,22 @@ func (s *Server) TrySender(ctx context.Context, r TrySenderRequestObject) (TrySe
 	} else if r.Body.Id != nil {
 		// The password that is kept goes only where it was kept for.
 		saved, was, err := s.e.Sender(ctx, *r.Body.Id)
-		if err == nil && saved.ID == *r.Body.Id && was.Host == server.Host && was.Port == server.Port && was.Username == server.Username {
+		if err == nil && saved.ID == *r.Body.Id && was.Host == server.Host && was.Port == server.Port &&
+			was.Username == server.Username {
 			server.Password = was.Password
 		}
 	}
 	ctx, cancel := context.WithTimeout(ctx, tryTimeout)
 	defer cancel()
-	m := &mail.Message{To: to, Subject: "A try of the sender " + value.Trim(b.Name), Date: s.e.Now(), Text: "This is a try of a sender in Nivot, sent to you alone. It has reached you.\n"}
-	err = engine.SendBy(ctx, &store.Sender{Name: value.Trim(b.Name), Address: from.Address()}, server, m, delivery.MessageID("try-"+store.NewID(), 1, "nivot.invalid"))
+	m := &mail.Message{To: to, Subject: "A try of the sender " + value.Trim(b.Name), Date: s.e.Now(),
+		Text: "This is a try of a sender in Nivot, sent to you alone. It has reached you.\n"}
+	err = engine.SendBy(ctx, &store.Sender{Name: value.Trim(b.Name), Address: from.Address()}, server, m,
+		delivery.MessageID("try-"+store.NewID(), 1, "nivot.invalid"))
 	if err != nil {
 		return TrySender200JSONResponse{Said: plainly(err, &server)}, nil
 	}
-	return TrySender200JSONResponse{Ok: true, Said: fmt.Sprintf("The mail server took it. Look for it at %s.", me.Email)}, nil
+	return TrySender200JSONResponse{Ok: true, Said: fmt.Sprintf("The mail server took it. Look for it at %s.", me.Email)},
+		nil
 }
 
 // plainly says in plain words what kept a try from going, with what the server
@@ -114,7 +118,8 @@ func plainly(err error, server *mail.Server) string {
 }
 
 // ReadClosedDays implements StrictServerInterface.
-func (s *Server) ReadClosedDays(_ context.Context, r ReadClosedDaysRequestObject) (ReadClosedDaysResponseObject, error) {
+func (s *Server) ReadClosedDays(_ context.Context,
+	r ReadClosedDaysRequestObject) (ReadClosedDaysResponseObject, error) {
 	days, err := exchange.ReadClosedDays(strings.NewReader(r.Body.Text))
 	if err != nil {
 		return nil, &engine.Refusal{Field: "/text", Message: err.Error()}
@@ -127,13 +132,15 @@ func (s *Server) ReadClosedDays(_ context.Context, r ReadClosedDaysRequestObject
 }
 
 // GetPersonLimit implements StrictServerInterface.
-func (s *Server) GetPersonLimit(ctx context.Context, _ GetPersonLimitRequestObject) (GetPersonLimitResponseObject, error) {
+func (s *Server) GetPersonLimit(ctx context.Context,
+	_ GetPersonLimitRequestObject) (GetPersonLimitResponseObject, error) {
 	l, err := s.st.PersonLimit(ctx, false)
 	return GetPersonLimit200JSONResponse(l), err
 }
 
 // SetPersonLimit implements StrictServerInterface.
-func (s *Server) SetPersonLimit(ctx context.Context, r SetPersonLimitRequestObject) (SetPersonLimitResponseObject, error) {
+func (s *Server) SetPersonLimit(ctx context.Context,
+	r SetPersonLimitRequestObject) (SetPersonLimitResponseObject, error) {
 	if err := s.e.SetPersonLimit(ctx, *r.Body, person(ctx).Name); err != nil {
 		return nil, err
 	}

@@ -89,9 +89,13 @@ func (h *Handler) Run(ctx context.Context) { h.s.live.run(ctx) }
 
 // New builds the handler.
 func New(o Options) (*Handler, error) {
-	s := &Server{Options: o, e: o.Engine, st: o.Engine.Store, live: newBroadcaster(o.Engine.Store), fromAddress: extractor(o.Proxies),
-		tries: newTries(o.Wall), intakes: newLimiter(o.Wall, intakeTries, intakeEvery), forms: newLimiter(o.Wall, formTries, formEvery)}
-	s.plainIntakes, s.plainForms = newLimiter(o.Wall, plainTries, plainEvery), newLimiter(o.Wall, plainFormTries, plainFormEvery)
+	s := &Server{Options: o, e: o.Engine, st: o.Engine.Store, live: newBroadcaster(o.Engine.Store),
+		fromAddress: extractor(o.Proxies),
+		tries:       newTries(o.Wall), intakes: newLimiter(o.Wall, intakeTries, intakeEvery),
+		forms: newLimiter(o.Wall, formTries,
+			formEvery)}
+	s.plainIntakes, s.plainForms = newLimiter(o.Wall, plainTries, plainEvery), newLimiter(o.Wall, plainFormTries,
+		plainFormEvery)
 	var err error
 	if s.base, err = basePath(o.PublicURL); err != nil {
 		return nil, err
@@ -128,14 +132,16 @@ func New(o Options) (*Handler, error) {
 	e := echo.New()
 	e.HTTPErrorHandler = s.handleError
 	e.Use(named()...)
-	e.Use(middleware.Recover(), s.securityHeaders, middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{LimitBytes: maxUpload}), origin)
+	e.Use(middleware.Recover(), s.securityHeaders,
+		middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{LimitBytes: maxUpload}), origin)
 	per := map[string][]echo.MiddlewareFunc{}
 	for id := range s.operations() {
 		per[id] = []echo.MiddlewareFunc{s.guard(id), s.rooted(id), s.validate(id), s.answered(id)}
 	}
 	// Events stream, and so have a handler of their own behind the same guard.
 	strict := NewStrictHandler(s, nil)
-	RegisterHandlersWithOptions(e, streaming{strict, s}, RegisterHandlersOptions{BaseURL: "/api", OperationMiddlewares: per})
+	RegisterHandlersWithOptions(e, streaming{strict, s}, RegisterHandlersOptions{BaseURL: "/api",
+		OperationMiddlewares: per})
 	e.GET("/api/openapi.json", func(c *echo.Context) error { return c.JSON(http.StatusOK, s.spec) })
 	e.GET("/healthz", func(c *echo.Context) error { return c.String(http.StatusOK, "ok\n") })
 	e.GET("/readyz", s.ready)
@@ -186,7 +192,8 @@ func (s *Server) loadSpec() error {
 		return fmt.Errorf("openapi.yaml: %w", err)
 	}
 	s.spec = spec
-	s.roles, s.forPrograms, s.keyed, s.bodies = map[string]store.Role{}, map[string]bool{}, map[string]bool{}, map[string]int64{}
+	s.roles, s.forPrograms, s.keyed, s.bodies = map[string]store.Role{}, map[string]bool{}, map[string]bool{},
+		map[string]int64{}
 	s.roots = map[string]roots{}
 	for id, op := range s.operations() {
 		s.keyed[id] = op.Parameters.GetByInAndName("header", "Idempotency-Key") != nil

@@ -108,7 +108,8 @@ func (s *Server) AddSilenced(ctx context.Context, r AddSilencedRequestObject) (A
 }
 
 // RemoveSilenced implements StrictServerInterface.
-func (s *Server) RemoveSilenced(ctx context.Context, r RemoveSilencedRequestObject) (RemoveSilencedResponseObject, error) {
+func (s *Server) RemoveSilenced(ctx context.Context,
+	r RemoveSilencedRequestObject) (RemoveSilencedResponseObject, error) {
 	text, err := url.PathUnescape(r.Address)
 	if err != nil {
 		text = r.Address
@@ -128,8 +129,10 @@ func (s *Server) RemoveSilenced(ctx context.Context, r RemoveSilencedRequestObje
 }
 
 func toSender(x *store.Sender) Sender {
-	out := Sender{Id: x.ID, Name: x.Name, Address: x.Address, Host: x.Host, Port: x.Port, Security: SenderSecurity(x.Security),
-		Username: x.Username, HasPassword: len(x.SealedPassword) > 0, DailyCap: x.DailyCap, Pace: x.Pace, Batch: x.Batch, PauseSeconds: x.PauseSeconds, Zone: x.Zone}
+	out := Sender{Id: x.ID, Name: x.Name, Address: x.Address, Host: x.Host, Port: x.Port,
+		Security: SenderSecurity(x.Security),
+		Username: x.Username, HasPassword: len(x.SealedPassword) > 0, DailyCap: x.DailyCap, Pace: x.Pace, Batch: x.Batch,
+		PauseSeconds: x.PauseSeconds, Zone: x.Zone}
 	if p, err := x.Signs(); err == nil {
 		out.Signature = p
 	}
@@ -186,14 +189,16 @@ func (s *Server) putSender(ctx context.Context, x *store.Sender, b *SenderSave) 
 		}
 	}
 	if _, err := time.LoadLocation(x.Zone); err != nil {
-		return &engine.Refusal{Field: "/zone", Message: fmt.Sprintf("zone %q is not known; use a name like Europe/London", x.Zone)}
+		return &engine.Refusal{Field: "/zone", Message: fmt.Sprintf("zone %q is not known; use a name like Europe/London",
+			x.Zone)}
 	}
 	switch {
 	case b.Password != nil && *b.Password == "":
 		x.SealedPassword = nil
 	case b.Password != nil:
 		if s.Key == nil {
-			return &engine.Refusal{Field: "/password", Message: "a password can be kept only with a key file; start Nivot with NIVOT_KEY_FILE"}
+			return &engine.Refusal{Field: "/password",
+				Message: "a password can be kept only with a key file; start Nivot with NIVOT_KEY_FILE"}
 		}
 		x.SealedPassword = s.Key.Seal(*b.Password, engine.PasswordUse(x.ID))
 	case moved && len(x.SealedPassword) > 0:
@@ -201,7 +206,8 @@ func (s *Server) putSender(ctx context.Context, x *store.Sender, b *SenderSave) 
 		return &engine.Refusal{Field: "/password", Message: "the server or user has changed; type the password again"}
 	}
 	if len(x.SealedPassword) > 0 && x.Security == "none" && !local {
-		return &engine.Refusal{Field: "/security", Message: "a password needs a protected connection; choose STARTTLS or TLS"}
+		return &engine.Refusal{Field: "/security",
+			Message: "a password needs a protected connection; choose STARTTLS or TLS"}
 	}
 	defer s.e.SendersChanged()
 	return s.st.Tx(ctx, func(tx *store.Store) error {
@@ -258,7 +264,8 @@ func (s *Server) SaveSender(ctx context.Context, r SaveSenderRequestObject) (Sav
 }
 
 func toPracticeMessage(m *store.PracticeMessage) PracticeMessage {
-	return PracticeMessage{Id: store.RowID(m.ID), At: m.ReceivedAt, To: strings.Split(m.EnvelopeTo, "\n"), Subject: m.Subject}
+	return PracticeMessage{Id: store.RowID(m.ID), At: m.ReceivedAt, To: strings.Split(m.EnvelopeTo, "\n"),
+		Subject: m.Subject}
 }
 
 // ListPractice implements StrictServerInterface.
@@ -297,7 +304,8 @@ func (s *Server) GetPractice(ctx context.Context, r GetPracticeRequestObject) (G
 	if err != nil {
 		return nil, err
 	}
-	out := GetPractice200JSONResponse{Message: toPracticeMessage(m), EnvelopeFrom: m.EnvelopeFrom, Headers: [][]string{}, Source: string(m.Raw)}
+	out := GetPractice200JSONResponse{Message: toPracticeMessage(m), EnvelopeFrom: m.EnvelopeFrom, Headers: [][]string{},
+		Source: string(m.Raw)}
 	out.Files = make([]struct {
 		Name string `json:"name"`
 		Size int    `json:"size"`
@@ -308,7 +316,8 @@ func (s *Server) GetPractice(ctx context.Context, r GetPracticeRequestObject) (G
 		for _, f := range c.Files {
 			if f.CID != "" {
 				// As a mail reader shows it: the picture out of the mail itself.
-				out.Html = strings.ReplaceAll(out.Html, "cid:"+f.CID, "data:"+f.Type+";base64,"+base64.StdEncoding.EncodeToString(f.Data))
+				out.Html = strings.ReplaceAll(out.Html, "cid:"+f.CID, "data:"+f.Type+";base64,"+
+					base64.StdEncoding.EncodeToString(f.Data))
 				continue
 			}
 			out.Files = append(out.Files, struct {
@@ -325,7 +334,8 @@ func (s *Server) GetPractice(ctx context.Context, r GetPracticeRequestObject) (G
 }
 
 // GetPracticeMessage implements StrictServerInterface.
-func (s *Server) GetPracticeMessage(ctx context.Context, r GetPracticeMessageRequestObject) (GetPracticeMessageResponseObject, error) {
+func (s *Server) GetPracticeMessage(ctx context.Context,
+	r GetPracticeMessageRequestObject) (GetPracticeMessageResponseObject, error) {
 	m, err := s.practiceMessage(ctx, r.Message)
 	if err != nil {
 		return nil, err
@@ -334,7 +344,8 @@ func (s *Server) GetPracticeMessage(ctx context.Context, r GetPracticeMessageReq
 }
 
 // GetPracticeFile implements StrictServerInterface.
-func (s *Server) GetPracticeFile(ctx context.Context, r GetPracticeFileRequestObject) (GetPracticeFileResponseObject, error) {
+func (s *Server) GetPracticeFile(ctx context.Context,
+	r GetPracticeFileRequestObject) (GetPracticeFileResponseObject, error) {
 	m, err := s.practiceMessage(ctx, r.Message)
 	if err != nil {
 		return nil, err
@@ -349,7 +360,8 @@ func (s *Server) GetPracticeFile(ctx context.Context, r GetPracticeFileRequestOb
 			continue
 		}
 		if n == 0 {
-			return GetPracticeFile200ApplicationoctetStreamResponse{Body: bytes.NewReader(f.Data), ContentLength: int64(len(f.Data))}, nil
+			return GetPracticeFile200ApplicationoctetStreamResponse{Body: bytes.NewReader(f.Data),
+				ContentLength: int64(len(f.Data))}, nil
 		}
 		n--
 	}

@@ -10,7 +10,8 @@ import (
 )
 
 func (s *Server) toView(ctx context.Context, v *store.View, names map[string]string) (View, error) {
-	out := View{Id: v.ID, Name: v.Name, Shared: v.Shared, Mine: v.PersonID == person(ctx).ID, By: names[v.PersonID], DeletedAt: v.DeletedAt}
+	out := View{Id: v.ID, Name: v.Name, Shared: v.Shared, Mine: v.PersonID == person(ctx).ID, By: names[v.PersonID],
+		DeletedAt: v.DeletedAt}
 	return out, json.Unmarshal([]byte(v.Spec), &out.Spec)
 }
 

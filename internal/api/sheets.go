@@ -18,7 +18,8 @@ import (
 )
 
 func toColumn(s *sheet.Sheet, c *sheet.Column) Column {
-	out := Column{Id: c.ID, Name: c.Name, Type: ColumnType(c.Type), Width: c.Width, Options: []Option{}, Ops: []string{}, Hidden: c.Hidden, Locked: c.Locked}
+	out := Column{Id: c.ID, Name: c.Name, Type: ColumnType(c.Type), Width: c.Width, Options: []Option{}, Ops: []string{},
+		Hidden: c.Hidden, Locked: c.Locked}
 	if c.Format != (value.NumberFormat{}) {
 		out.Format = &c.Format
 	}
@@ -51,8 +52,10 @@ func (s *Server) toSheet(ctx context.Context, rec *store.Sheet) (Sheet, error) {
 	if err != nil {
 		return Sheet{}, err
 	}
-	out := Sheet{Id: rec.ID, Name: rec.Name, Zone: rec.Zone, Locale: rec.Locale, SettleSeconds: rec.SettleSeconds, Calendar: rec.CalendarID, WeekStart: core.Locale.WeekStart(), Key: rec.KeyColumn,
-		Address: rec.AddressColumn, NameColumn: rec.NameColumn, LanguageColumn: rec.LanguageColumn, Frozen: rec.Frozen, Sender: rec.SenderID,
+	out := Sheet{Id: rec.ID, Name: rec.Name, Zone: rec.Zone, Locale: rec.Locale, SettleSeconds: rec.SettleSeconds,
+		Calendar: rec.CalendarID, WeekStart: core.Locale.WeekStart(), Key: rec.KeyColumn,
+		Address: rec.AddressColumn, NameColumn: rec.NameColumn, LanguageColumn: rec.LanguageColumn, Frozen: rec.Frozen,
+		Sender:    rec.SenderID,
 		PutAwayAt: rec.PutAwayAt, Seen: engine.ColumnsVersion(rec), Columns: []Column{}, Derived: []Column{}}
 	out.Removed = make([]struct {
 		Id   string     `json:"id"`
@@ -103,7 +106,8 @@ func (s *Server) figures(ctx context.Context, rec *store.Sheet, core *sheet.Shee
 		return f, err
 	}
 	f.Coming = len(fc.Coming)
-	waiting, err := s.st.CountStates(ctx, store.LogFilter{SheetID: rec.ID, States: []delivery.State{delivery.Held, delivery.Incomplete}})
+	waiting, err := s.st.CountStates(ctx, store.LogFilter{SheetID: rec.ID, States: []delivery.State{delivery.Held,
+		delivery.Incomplete}})
 	if err != nil {
 		return f, err
 	}
@@ -176,12 +180,14 @@ func (s *Server) GetSheet(ctx context.Context, r GetSheetRequestObject) (GetShee
 }
 
 func toSheetChange(b *SheetPatch) engine.SheetChange {
-	return engine.SheetChange{Name: b.Name, SettleSeconds: b.SettleSeconds, Frozen: b.Frozen, Key: b.Key, Address: b.Address, Named: b.NameColumn,
+	return engine.SheetChange{Name: b.Name, SettleSeconds: b.SettleSeconds, Frozen: b.Frozen, Key: b.Key,
+		Address: b.Address, Named: b.NameColumn,
 		Written: b.LanguageColumn, Calendar: b.Calendar, Sender: b.Sender, Zone: b.Zone}
 }
 
 // SheetConsequences implements StrictServerInterface.
-func (s *Server) SheetConsequences(ctx context.Context, r SheetConsequencesRequestObject) (SheetConsequencesResponseObject, error) {
+func (s *Server) SheetConsequences(ctx context.Context,
+	r SheetConsequencesRequestObject) (SheetConsequencesResponseObject, error) {
 	c, err := s.e.SheetConsequences(ctx, r.Sheet, toSheetChange(r.Body), turnBudget)
 	if err != nil {
 		return nil, err
@@ -220,7 +226,8 @@ func (s *Server) RestoreSheet(ctx context.Context, r RestoreSheetRequestObject) 
 }
 
 // ListAwaySheets implements StrictServerInterface.
-func (s *Server) ListAwaySheets(ctx context.Context, _ ListAwaySheetsRequestObject) (ListAwaySheetsResponseObject, error) {
+func (s *Server) ListAwaySheets(ctx context.Context,
+	_ ListAwaySheetsRequestObject) (ListAwaySheetsResponseObject, error) {
 	recs, err := s.st.AwaySheets(ctx, s.e.RestorableSince())
 	out := ListAwaySheets200JSONResponse{}
 	for _, rec := range recs {
@@ -250,7 +257,9 @@ func (s *Server) CopySheet(ctx context.Context, r CopySheetRequestObject) (CopyS
 		return nil, &engine.Refusal{Field: "/name", Message: err.Error()}
 	}
 	if is(r.Body.Rows) && rec.LiveRows > maxCopied {
-		return nil, &engine.Refusal{Field: "/rows", Message: fmt.Sprintf("the sheet has %d rows; one with more than %d is copied without them", rec.LiveRows, maxCopied)}
+		return nil, &engine.Refusal{Field: "/rows",
+			Message: fmt.Sprintf("the sheet has %d rows; one with more than %d is copied without them", rec.LiveRows,
+				maxCopied)}
 	}
 	// As the bundle of one and the same sheet: what it leaves out is set below.
 	t := &takeOut{s: s, core: core}
@@ -291,7 +300,8 @@ func (s *Server) CopySheet(ctx context.Context, r CopySheetRequestObject) (CopyS
 			return nil, err
 		}
 	}
-	made, err = s.e.ChangeSheet(ctx, made.ID, engine.SheetChange{Address: at(rec.AddressColumn), Named: at(rec.NameColumn), Written: at(rec.LanguageColumn),
+	made, err = s.e.ChangeSheet(ctx, made.ID, engine.SheetChange{Address: at(rec.AddressColumn),
+		Named: at(rec.NameColumn), Written: at(rec.LanguageColumn),
 		Frozen: &rec.Frozen, Sender: &rec.SenderID, Calendar: &rec.CalendarID}, person(ctx).Name)
 	if err != nil {
 		return nil, err

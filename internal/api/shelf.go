@@ -8,7 +8,8 @@ import (
 )
 
 // ListSheetFiles implements StrictServerInterface.
-func (s *Server) ListSheetFiles(ctx context.Context, r ListSheetFilesRequestObject) (ListSheetFilesResponseObject, error) {
+func (s *Server) ListSheetFiles(ctx context.Context,
+	r ListSheetFilesRequestObject) (ListSheetFilesResponseObject, error) {
 	shelf, err := s.e.Shelf(ctx, r.Sheet)
 	if err != nil {
 		return nil, err
@@ -24,7 +25,8 @@ func (s *Server) ListSheetFiles(ctx context.Context, r ListSheetFilesRequestObje
 }
 
 func sheetFile(f *store.ShelfFile, rows int) SheetFile {
-	return SheetFile{Name: f.Name, File: hex.EncodeToString(f.File), Type: f.Type, Size: int(f.Size), Rows: rows, By: f.AddedBy, At: f.AddedAt}
+	return SheetFile{Name: f.Name, File: hex.EncodeToString(f.File), Type: f.Type, Size: int(f.Size), Rows: rows,
+		By: f.AddedBy, At: f.AddedAt}
 }
 
 // AddSheetFile implements StrictServerInterface.
@@ -41,6 +43,7 @@ func (s *Server) AddSheetFile(ctx context.Context, r AddSheetFileRequestObject) 
 }
 
 // RemoveSheetFile implements StrictServerInterface.
-func (s *Server) RemoveSheetFile(ctx context.Context, r RemoveSheetFileRequestObject) (RemoveSheetFileResponseObject, error) {
+func (s *Server) RemoveSheetFile(ctx context.Context,
+	r RemoveSheetFileRequestObject) (RemoveSheetFileResponseObject, error) {
 	return RemoveSheetFile204Response{}, s.e.TakeOffShelf(ctx, r.Sheet, r.Params.Name, person(ctx).Name)
 }

@@ -17,7 +17,8 @@ func filesBundle(t *testing.T) []byte {
 	for name, text := range map[string]string{
 		"sheet.json": `{"format":"nivot-bundle/1","name":"Agreements","zone":"Europe/London","locale":"en-GB","key":"Loan","settle":"PT0S",
 			"columns":[{"name":"Loan","type":"text"},{"name":"Email","type":"email"},{"name":"Agreement","type":"file"}]}`,
-		"rows.csv":         "Loan,Email,Agreement\nL-1,ada@lender.example,L-1.pdf\nL-2,ben@lender.example,scans\\L-2.pdf; l-1.PDF\nL-3,cy@lender.example,\nL-4,di@lender.example,\"L-4.pdf\nL-1.pdf\"\n",
+		"rows.csv": "Loan,Email,Agreement\nL-1,ada@lender.example,L-1.pdf\nL-2,ben@lender.example,scans\\L-2.pdf; " +
+			"l-1.PDF\nL-3,cy@lender.example,\nL-4,di@lender.example,\"L-4.pdf\nL-1.pdf\"\n",
 		"templates.json":   `[{"name":"Agreement","subject":"Agreement [Loan]","text":"It comes with this.","attachments":[{"kind":"column","column":"Agreement"}]}]`,
 		"rules.json":       `[{"name":"Agreement","state":"on","trigger":{"kind":"by-hand"},"send":[{"template":"Agreement"}],"to":[{"column":"Email"}]}]`,
 		"shelf/L-1.pdf":    "%PDF-1.4 one",
@@ -76,7 +77,8 @@ func TestFilesOfRowsOverHTTP(t *testing.T) {
 		return out
 	}
 	got := outcomes()
-	for row, want := range map[string]string{"L-1": "accepted", "L-2": "Agreement names L-2.pdf, which is not among the files of the sheet",
+	for row, want := range map[string]string{"L-1": "accepted",
+		"L-2": "Agreement names L-2.pdf, which is not among the files of the sheet",
 		"L-3": "Agreement names no file, and the email is to carry one", "L-4": "Agreement names L-4.pdf, which"} {
 		if !strings.Contains(strings.ToLower(got[row]), strings.ToLower(want)) {
 			t.Errorf("%s: %q, want %q", row, got[row], want)
@@ -94,7 +96,8 @@ func TestFilesOfRowsOverHTTP(t *testing.T) {
 		t.Fatal(status, text)
 	}
 	m.until("2027-03-15T08:50:00Z")
-	if got := outcomes(); !strings.Contains(strings.ToLower(got["L-2"]), "accepted") || strings.Contains(strings.ToLower(got["L-4"]), "accepted") {
+	if got := outcomes(); !strings.Contains(strings.ToLower(got["L-2"]), "accepted") ||
+		strings.Contains(strings.ToLower(got["L-4"]), "accepted") {
 		t.Errorf("after the file has come: %v", got)
 	}
 	for _, l := range m.log("").Lines {
@@ -103,7 +106,8 @@ func TestFilesOfRowsOverHTTP(t *testing.T) {
 		}
 		var d Delivery
 		m.want(m.co, "GET", "/deliveries/"+l.Id, "", 200, &d)
-		if len(d.Files) != 2 || d.Files[0].Name != "l-2.pdf" || d.Files[1].File != template.ContentID([]byte("%PDF-1.4 one")) {
+		if len(d.Files) != 2 || d.Files[0].Name != "l-2.pdf" ||
+			d.Files[1].File != template.ContentID([]byte("%PDF-1.4 one")) {
 			t.Errorf("%+v", d.Files)
 		}
 	}
@@ -111,11 +115,13 @@ func TestFilesOfRowsOverHTTP(t *testing.T) {
 	if f, _, _ := put("L-1.pdf", "%PDF-1.4 another", ""); f.Name != "L-1 (2).pdf" {
 		t.Errorf("a name that is taken: %+v", f)
 	}
-	if f, _, _ := put("l-1.PDF", "%PDF-1.4 another", "true"); f.Name != "L-1.pdf" || f.File != template.ContentID([]byte("%PDF-1.4 another")) {
+	if f, _, _ := put("l-1.PDF", "%PDF-1.4 another", "true"); f.Name != "L-1.pdf" ||
+		f.File != template.ContentID([]byte("%PDF-1.4 another")) {
 		t.Errorf("in its place: %+v", f)
 	}
 	for _, c := range []struct{ name, data, want string }{
-		{"a;b.pdf", "%PDF-1.4", "cannot be the name"}, {"notes.pdf", "<script>", "something else"}, {"run.exe", "MZ", "programs"}, {"empty.pdf", "", "empty"}} {
+		{"a;b.pdf", "%PDF-1.4", "cannot be the name"}, {"notes.pdf", "<script>", "something else"},
+		{"run.exe", "MZ", "programs"}, {"empty.pdf", "", "empty"}} {
 		if _, status, text := put(c.name, c.data, ""); status != 422 || !strings.Contains(text, c.want) {
 			t.Errorf("%s: %d %s", c.name, status, text)
 		}
@@ -124,7 +130,8 @@ func TestFilesOfRowsOverHTTP(t *testing.T) {
 	m.refused(editor, "DELETE", at+"/files?name=unused.txt", "", 404, "not there")
 	m.refused(m.as(store.Reader), "DELETE", at+"/files?name=L-1.pdf", "", 403, "")
 	// All of it comes out again, and in.
-	status, again := m.send(m.co, "/bundles", "again.zip", []byte(body(m.call(m.co, "GET", "/api"+at+"/out?format=bundle", ""))), nil)
+	status, again := m.send(m.co, "/bundles", "again.zip",
+		[]byte(body(m.call(m.co, "GET", "/api"+at+"/out?format=bundle", ""))), nil)
 	if status != 201 {
 		t.Fatal(status, again)
 	}

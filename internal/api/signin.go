@@ -26,8 +26,9 @@ func (s *Server) session(ctx context.Context, p *store.Person) (Session, error) 
 	if err != nil {
 		return Session{}, err
 	}
-	out := Session{Demo: s.Clock != nil, Sending: on, Version: s.Version, Started: n > 0, Limits: Limits{Steps: engine.MaxOps, Offset: rule.MaxOffset, Foretold: engine.ForetoldFrom, Password: minPassword},
-		Clock: Clock{Now: s.e.Now(), Practice: s.Clock != nil, Zone: s.Zone.String()}}
+	out := Session{Demo: s.Clock != nil, Sending: on, Version: s.Version, Started: n > 0,
+		Limits: Limits{Steps: engine.MaxOps, Offset: rule.MaxOffset, Foretold: engine.ForetoldFrom, Password: minPassword},
+		Clock:  Clock{Now: s.e.Now(), Practice: s.Clock != nil, Zone: s.Zone.String()}}
 	out.May = []Role{}
 	if p != nil {
 		x := toPerson(p)
@@ -83,7 +84,8 @@ func (s *Server) SignIn(ctx context.Context, r SignInRequestObject) (SignInRespo
 		return nil, err
 	}
 	if wait := s.tries.wait(address, from, known); wait > 0 {
-		s.audit(ctx, store.Audited{Actor: r.Body.Email, Act: store.ActSignInFailed, Became: store.Detail(map[string]any{"why": "too many tries"})})
+		s.audit(ctx, store.Audited{Actor: r.Body.Email, Act: store.ActSignInFailed,
+			Became: store.Detail(map[string]any{"why": "too many tries"})})
 		return nil, problem(http.StatusTooManyRequests, fmt.Sprintf("Too many tries. Wait %s and try again.", spoken(wait)))
 	}
 	right, err := isPassword(ctx, p.PasswordHash, r.Body.Password)
@@ -91,7 +93,8 @@ func (s *Server) SignIn(ctx context.Context, r SignInRequestObject) (SignInRespo
 		return nil, err
 	}
 	if !right || p.Out() {
-		s.audit(ctx, store.Audited{Actor: r.Body.Email, Act: store.ActSignInFailed, Became: store.Detail(map[string]any{"why": "wrong"})})
+		s.audit(ctx, store.Audited{Actor: r.Body.Email, Act: store.ActSignInFailed,
+			Became: store.Detail(map[string]any{"why": "wrong"})})
 		return nil, problem(http.StatusUnauthorized, "The address or the password is not right.")
 	}
 	s.tries.right(address, from)
@@ -144,13 +147,15 @@ func (s *Server) ListSessions(ctx context.Context, _ ListSessionsRequestObject) 
 	here := store.HashToken(s.sessions.Token(ctx))
 	out := ListSessions200JSONResponse{}
 	for _, x := range list {
-		out = append(out, SignedIn{Id: hex.EncodeToString(x.TokenHash[:8]), Agent: x.Agent, Network: x.Network, Since: x.CreatedAt, SeenAt: x.SeenAt, Here: string(x.TokenHash) == string(here)})
+		out = append(out, SignedIn{Id: hex.EncodeToString(x.TokenHash[:8]), Agent: x.Agent, Network: x.Network,
+			Since: x.CreatedAt, SeenAt: x.SeenAt, Here: string(x.TokenHash) == string(here)})
 	}
 	return out, err
 }
 
 // SignOutElsewhere implements StrictServerInterface.
-func (s *Server) SignOutElsewhere(ctx context.Context, _ SignOutElsewhereRequestObject) (SignOutElsewhereResponseObject, error) {
+func (s *Server) SignOutElsewhere(ctx context.Context,
+	_ SignOutElsewhereRequestObject) (SignOutElsewhereResponseObject, error) {
 	n, err := s.st.EndSessions(ctx, person(ctx).ID, store.HashToken(s.sessions.Token(ctx)))
 	if err != nil {
 		return nil, err
@@ -160,7 +165,8 @@ func (s *Server) SignOutElsewhere(ctx context.Context, _ SignOutElsewhereRequest
 }
 
 // ChangePassword implements StrictServerInterface. Sessions elsewhere end, and tokens.
-func (s *Server) ChangePassword(ctx context.Context, r ChangePasswordRequestObject) (ChangePasswordResponseObject, error) {
+func (s *Server) ChangePassword(ctx context.Context,
+	r ChangePasswordRequestObject) (ChangePasswordResponseObject, error) {
 	me, from := person(ctx), store.DoerOf(ctx).Network
 	if wait := s.tries.wait(value.Identifier(me.Email), from, true); wait > 0 {
 		return nil, problem(http.StatusTooManyRequests, fmt.Sprintf("Too many tries. Wait %s and try again.", spoken(wait)))
@@ -204,7 +210,8 @@ const forgottenLife = time.Hour
 
 // ForgotPassword implements StrictServerInterface. Its answer is the same whether the address
 // is anybody's or not, and does not wait for the email.
-func (s *Server) ForgotPassword(ctx context.Context, r ForgotPasswordRequestObject) (ForgotPasswordResponseObject, error) {
+func (s *Server) ForgotPassword(ctx context.Context,
+	r ForgotPasswordRequestObject) (ForgotPasswordResponseObject, error) {
 	if s.tries.asked(value.Identifier(r.Body.Email), store.DoerOf(ctx).Network) {
 		return nil, problem(http.StatusTooManyRequests, "Too many tries. Wait an hour, or ask an administrator for a link.")
 	}
@@ -243,6 +250,7 @@ func (s *Server) sendForgotten(ctx context.Context, address string) error {
 		return err
 	}
 	m := &mail.Message{To: to, Subject: "A new password for Nivot", Date: s.e.Now(), Text: fmt.Sprintf(
-		"Somebody, probably you, asked for a new password for Nivot.\n\nSet it here, once, within an hour:\n%s\n\nIf it was not you, do nothing: your password stays as it is.\n", link)}
+		"Somebody, probably you, asked for a new password for Nivot.\n\nSet it here, once, within an hour:\n%s\n\nIf it "+
+			"was not you, do nothing: your password stays as it is.\n", link)}
 	return engine.SendBy(ctx, sender, server, m, delivery.MessageID("password-"+store.NewID(), 1, "nivot.invalid"))
 }

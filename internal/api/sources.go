@@ -24,8 +24,9 @@ func (s *Server) sourceState(ctx context.Context, sheetID string) (SourceState, 
 		return out, err
 	}
 	if err == nil {
-		out.Source = &Source{Place: c.Place, Worksheet: c.Worksheet, HeadingRow: c.HeadingRow, EveryMinutes: c.EveryMinutes, AtTime: c.AtTime,
-			Share: c.Share, Keep: c.Missing == "keep", Paused: c.Paused}
+		out.Source = &Source{Place: c.Place, Worksheet: c.Worksheet, HeadingRow: c.HeadingRow, EveryMinutes: c.EveryMinutes,
+			AtTime: c.AtTime,
+			Share:  c.Share, Keep: c.Missing == "keep", Paused: c.Paused}
 		out.LookedAt, out.ChangedAt = c.LookedAt, c.ChangedAt
 		if c.LastError != "" {
 			t := sentence(c.LastError)
@@ -73,8 +74,9 @@ func (s *Server) GetSource(ctx context.Context, r GetSourceRequestObject) (GetSo
 // SaveSource implements StrictServerInterface.
 func (s *Server) SaveSource(ctx context.Context, r SaveSourceRequestObject) (SaveSourceResponseObject, error) {
 	b := r.Body
-	c := &store.Source{SheetID: r.Sheet, Place: b.Place, Worksheet: b.Worksheet, HeadingRow: b.HeadingRow, EveryMinutes: b.EveryMinutes,
-		AtTime: b.AtTime, Share: b.Share, Missing: "gone", Paused: b.Paused}
+	c := &store.Source{SheetID: r.Sheet, Place: b.Place, Worksheet: b.Worksheet, HeadingRow: b.HeadingRow,
+		EveryMinutes: b.EveryMinutes,
+		AtTime:       b.AtTime, Share: b.Share, Missing: "gone", Paused: b.Paused}
 	if b.Keep {
 		c.Missing = "keep"
 	}
@@ -91,7 +93,8 @@ func (s *Server) DropSource(ctx context.Context, r DropSourceRequestObject) (Dro
 }
 
 // RefreshSource implements StrictServerInterface.
-func (s *Server) RefreshSource(ctx context.Context, r RefreshSourceRequestObject) (RefreshSourceResponseObject, error) {
+func (s *Server) RefreshSource(ctx context.Context,
+	r RefreshSourceRequestObject) (RefreshSourceResponseObject, error) {
 	if err := s.e.RefreshNow(ctx, r.Sheet, is(r.Body.Overrule)); err != nil {
 		return nil, err
 	}
@@ -100,14 +103,16 @@ func (s *Server) RefreshSource(ctx context.Context, r RefreshSourceRequestObject
 }
 
 // GetSourceSetting implements StrictServerInterface.
-func (s *Server) GetSourceSetting(ctx context.Context, _ GetSourceSettingRequestObject) (GetSourceSettingResponseObject, error) {
+func (s *Server) GetSourceSetting(ctx context.Context,
+	_ GetSourceSettingRequestObject) (GetSourceSettingResponseObject, error) {
 	out := GetSourceSetting200JSONResponse{Folder: s.e.Folder()}
 	_, err := s.st.Setting(ctx, engine.SettingFetch, &out.Inside)
 	return out, err
 }
 
 // SetSourceSetting implements StrictServerInterface.
-func (s *Server) SetSourceSetting(ctx context.Context, r SetSourceSettingRequestObject) (SetSourceSettingResponseObject, error) {
+func (s *Server) SetSourceSetting(ctx context.Context,
+	r SetSourceSettingRequestObject) (SetSourceSettingResponseObject, error) {
 	err := s.st.Tx(ctx, func(tx *store.Store) error {
 		if err := tx.SetSetting(ctx, engine.SettingFetch, r.Body.Inside); err != nil {
 			return err

@@ -35,7 +35,8 @@ func (s *Server) toTemplate(ctx context.Context, rec *store.Template) (Template,
 		return Template{}, err
 	}
 	core.ID = ""
-	out := Template{Id: rec.ID, Sheet: rec.SheetID, SheetName: sh.Name, Name: rec.Name, Version: int(rec.Version), Content: *core, UsedBy: []TemplateUse{}, Older: core.Older()}
+	out := Template{Id: rec.ID, Sheet: rec.SheetID, SheetName: sh.Name, Name: rec.Name, Version: int(rec.Version),
+		Content: *core, UsedBy: []TemplateUse{}, Older: core.Older()}
 	for i := range rules {
 		r, err := rules[i].Core()
 		if err != nil {
@@ -59,7 +60,8 @@ func (s *Server) toTemplate(ctx context.Context, rec *store.Template) (Template,
 }
 
 // ListTemplates implements StrictServerInterface.
-func (s *Server) ListTemplates(ctx context.Context, _ ListTemplatesRequestObject) (ListTemplatesResponseObject, error) {
+func (s *Server) ListTemplates(ctx context.Context,
+	_ ListTemplatesRequestObject) (ListTemplatesResponseObject, error) {
 	recs, err := s.st.Templates(ctx, "")
 	if err != nil {
 		return nil, err
@@ -98,7 +100,8 @@ func (s *Server) GetTemplate(ctx context.Context, r GetTemplateRequestObject) (G
 
 // letter makes a template, perhaps one that is being written, ready for a sheet: with what it
 // rests on.
-func (s *Server) letter(ctx context.Context, sheetID string, core *sheet.Sheet, b *template.Template) (*template.Template, error) {
+func (s *Server) letter(ctx context.Context, sheetID string, core *sheet.Sheet,
+	b *template.Template) (*template.Template, error) {
 	rec, err := s.st.Sheet(ctx, sheetID)
 	if err != nil {
 		return nil, err
@@ -146,20 +149,23 @@ func (s *Server) SaveTemplate(ctx context.Context, r SaveTemplateRequestObject) 
 }
 
 // TemplateConsequences implements StrictServerInterface.
-func (s *Server) TemplateConsequences(ctx context.Context, r TemplateConsequencesRequestObject) (TemplateConsequencesResponseObject, error) {
+func (s *Server) TemplateConsequences(ctx context.Context,
+	r TemplateConsequencesRequestObject) (TemplateConsequencesResponseObject, error) {
 	list, err := s.e.TemplateConsequences(ctx, r.Sheet, r.Template, r.Body, turnBudget)
 	if err != nil {
 		return nil, err
 	}
 	out := TemplateConsequences200JSONResponse{}
 	for _, c := range list {
-		out = append(out, LetterConsequence{Rule: c.ID, Letter: c.Letter, Name: c.Name, Emails: c.Emails, Incomplete: c.Incomplete, Before: c.Before, Partial: c.Partial})
+		out = append(out, LetterConsequence{Rule: c.ID, Letter: c.Letter, Name: c.Name, Emails: c.Emails,
+			Incomplete: c.Incomplete, Before: c.Before, Partial: c.Partial})
 	}
 	return out, nil
 }
 
 // RestoreTemplate implements StrictServerInterface.
-func (s *Server) RestoreTemplate(ctx context.Context, r RestoreTemplateRequestObject) (RestoreTemplateResponseObject, error) {
+func (s *Server) RestoreTemplate(ctx context.Context,
+	r RestoreTemplateRequestObject) (RestoreTemplateResponseObject, error) {
 	rec, err := s.e.RestoreTemplate(ctx, r.Sheet, r.Template, person(ctx).Name)
 	if err != nil {
 		return nil, err
@@ -169,7 +175,8 @@ func (s *Server) RestoreTemplate(ctx context.Context, r RestoreTemplateRequestOb
 }
 
 // DeleteTemplate implements StrictServerInterface.
-func (s *Server) DeleteTemplate(ctx context.Context, r DeleteTemplateRequestObject) (DeleteTemplateResponseObject, error) {
+func (s *Server) DeleteTemplate(ctx context.Context,
+	r DeleteTemplateRequestObject) (DeleteTemplateResponseObject, error) {
 	return DeleteTemplate204Response{}, s.e.DeleteTemplate(ctx, r.Sheet, r.Template, person(ctx).Name)
 }
 
@@ -192,7 +199,8 @@ func keyOf(x any) string {
 }
 
 // PreviewTemplate implements StrictServerInterface.
-func (s *Server) PreviewTemplate(ctx context.Context, r PreviewTemplateRequestObject) (PreviewTemplateResponseObject, error) {
+func (s *Server) PreviewTemplate(ctx context.Context,
+	r PreviewTemplateRequestObject) (PreviewTemplateResponseObject, error) {
 	core, err := s.coreSheet(ctx, r.Sheet)
 	if err != nil {
 		return nil, err
@@ -221,7 +229,8 @@ func (s *Server) PreviewTemplate(ctx context.Context, r PreviewTemplateRequestOb
 	if err != nil {
 		return nil, err
 	}
-	out := PreviewTemplate200JSONResponse{Total: len(ids), Values: map[string]string{}, Missing: []string{}, Attachments: []Carried{}}
+	out := PreviewTemplate200JSONResponse{Total: len(ids), Values: map[string]string{}, Missing: []string{},
+		Attachments: []Carried{}}
 	out.Parts = map[string]struct {
 		Shown bool   `json:"shown"`
 		Words string `json:"words"`
@@ -254,7 +263,8 @@ func (s *Server) PreviewTemplate(ctx context.Context, r PreviewTemplateRequestOb
 	if err := s.e.ShowMade(&rendered); err != nil {
 		return nil, err
 	}
-	out.Row, out.RowId, out.Subject, out.Html, out.Text = core.RowName(row), row.ID, rendered.Subject, rendered.HTML, rendered.Text
+	out.Row, out.RowId, out.Subject, out.Html, out.Text = core.RowName(row), row.ID, rendered.Subject, rendered.HTML,
+		rendered.Text
 	for f, text := range t.Values(c) {
 		out.Values[keyOf(f)] = text
 	}
@@ -294,7 +304,8 @@ func (s *Server) PreviewTemplate(ctx context.Context, r PreviewTemplateRequestOb
 
 // source gives the message that a row's letter would be, as far as the template says it: to
 // the sheet's address column, from its sender.
-func (s *Server) source(ctx context.Context, sheetID string, core *sheet.Sheet, row *sheet.Row, r *template.Rendered) (string, error) {
+func (s *Server) source(ctx context.Context, sheetID string, core *sheet.Sheet, row *sheet.Row,
+	r *template.Rendered) (string, error) {
 	rec, err := s.st.Sheet(ctx, sheetID)
 	if err != nil {
 		return "", err
@@ -303,7 +314,8 @@ func (s *Server) source(ctx context.Context, sheetID string, core *sheet.Sheet, 
 	if err != nil {
 		return "", err
 	}
-	m := &mail.Message{From: from, Subject: r.Subject, HTML: r.HTML, Text: r.Text, Date: s.e.Now(), MessageID: "<preview@" + domain + ">"}
+	m := &mail.Message{From: from, Subject: r.Subject, HTML: r.HTML, Text: r.Text, Date: s.e.Now(),
+		MessageID: "<preview@" + domain + ">"}
 	if col, ok := core.Column(core.Address); ok {
 		if boxes, err := value.ParseMailboxes(row.Cell(col).Str); err == nil {
 			m.To = boxes
@@ -348,7 +360,8 @@ func (s *Server) ConvertHTML(ctx context.Context, r ConvertHTMLRequestObject) (C
 const maxExamples = 5
 
 // CheckTemplate implements StrictServerInterface.
-func (s *Server) CheckTemplate(ctx context.Context, r CheckTemplateRequestObject) (CheckTemplateResponseObject, error) {
+func (s *Server) CheckTemplate(ctx context.Context,
+	r CheckTemplateRequestObject) (CheckTemplateResponseObject, error) {
 	core, err := s.coreSheet(ctx, r.Sheet)
 	if err != nil {
 		return nil, err
@@ -365,7 +378,8 @@ func (s *Server) CheckTemplate(ctx context.Context, r CheckTemplateRequestObject
 	if err != nil {
 		return nil, err
 	}
-	out := CheckTemplate200JSONResponse{Checks: []Check{}, Rows: checked.Seen, Good: checked.Good, Partial: checked.Partial(), Variants: []int{}}
+	out := CheckTemplate200JSONResponse{Checks: []Check{}, Rows: checked.Seen, Good: checked.Good,
+		Partial: checked.Partial(), Variants: []int{}}
 	for _, rows := range checked.Variants {
 		out.Variants = append(out.Variants, len(rows))
 	}
@@ -394,7 +408,8 @@ func (s *Server) CheckTemplate(ctx context.Context, r CheckTemplateRequestObject
 		out.Checks = append(out.Checks, c)
 	}
 	if len(out.Checks) == 0 && out.Rows > 0 {
-		out.Checks = append(out.Checks, Check{Level: Fine, Text: "Subject, fields and addresses are in order", Examples: []RowRef{}})
+		out.Checks = append(out.Checks, Check{Level: Fine, Text: "Subject, fields and addresses are in order",
+			Examples: []RowRef{}})
 	}
 	return out, nil
 }

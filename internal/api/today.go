@@ -22,7 +22,8 @@ const (
 // GetToday implements StrictServerInterface.
 func (s *Server) GetToday(ctx context.Context, _ GetTodayRequestObject) (GetTodayResponseObject, error) {
 	now := s.e.Now()
-	out := GetToday200JSONResponse{Now: now, Zone: s.Zone.String(), Lanes: []Lane{}, Marks: []Mark{}, Needs: []Need{}, Days: []DayBar{}, Notices: []Notice{}}
+	out := GetToday200JSONResponse{Now: now, Zone: s.Zone.String(), Lanes: []Lane{}, Marks: []Mark{}, Needs: []Need{},
+		Days: []DayBar{}, Notices: []Notice{}}
 	rules, err := s.ruleNames(ctx, "")
 	if err != nil {
 		return nil, err
@@ -70,7 +71,8 @@ func (s *Server) GetToday(ctx context.Context, _ GetTodayRequestObject) (GetToda
 				lane.Marks = append(lane.Marks, comingMark(c, rules))
 			}
 		}
-		past, err := s.st.Between(ctx, store.LogFilter{SheetID: sheets[i].ID, Since: utc(midnight), Until: utc(endOfDay(now, s.Zone))}, maxPastMarks)
+		past, err := s.st.Between(ctx, store.LogFilter{SheetID: sheets[i].ID, Since: utc(midnight),
+			Until: utc(endOfDay(now, s.Zone))}, maxPastMarks)
 		if err != nil {
 			return nil, err
 		}
@@ -99,7 +101,8 @@ func (s *Server) GetToday(ctx context.Context, _ GetTodayRequestObject) (GetToda
 			return nil, err
 		}
 		if n > 0 {
-			out.Doubled = append(out.Doubled, doubledNeed{SheetId: sheets[i].ID, Sheet: sheets[i].Name, Key: sheets[i].KeyColumn, Rows: int(n)})
+			out.Doubled = append(out.Doubled, doubledNeed{SheetId: sheets[i].ID, Sheet: sheets[i].Name,
+				Key: sheets[i].KeyColumn, Rows: int(n)})
 		}
 	}
 	if out.Unjudged, err = s.unjudgedNeeds(ctx, sheets); err != nil {
@@ -181,7 +184,8 @@ func (s *Server) pastBars(ctx context.Context, b *bars, midnight time.Time) erro
 // since counts what went out since the last working day's evening.
 func (s *Server) since(ctx context.Context, out *GetToday200JSONResponse, local time.Time) error {
 	back := 1
-	for d := local.AddDate(0, 0, -1); d.Weekday() == time.Saturday || d.Weekday() == time.Sunday; d = d.AddDate(0, 0, -1) {
+	for d := local.AddDate(0, 0, -1); d.Weekday() == time.Saturday || d.Weekday() == time.Sunday; d = d.AddDate(0, 0,
+		-1) {
 		back++
 	}
 	from := time.Date(local.Year(), local.Month(), local.Day()-back, 17, 0, 0, 0, s.Zone)

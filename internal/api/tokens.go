@@ -46,7 +46,8 @@ func (s *Server) programOf(c *echo.Context, operation, secret string) (*store.Pe
 	}
 	p, err := s.st.Person(ctx, t.PersonID)
 	if err == store.ErrNotFound || err == nil && !t.Works(p, s.Wall()) {
-		return nil, problem(http.StatusUnauthorized, "The token has ended with what its person may do, or with their password. They can make a new one.")
+		return nil, problem(http.StatusUnauthorized,
+			"The token has ended with what its person may do, or with their password. They can make a new one.")
 	}
 	if err != nil {
 		return nil, err
@@ -150,7 +151,8 @@ func (k *keeper) Unwrap() http.ResponseWriter { return k.ResponseWriter }
 
 // toToken writes a token of a person, who is nil where they are there no more.
 func (s *Server) toToken(t *store.Token, p *store.Person, sheets map[string]string) Token {
-	out := Token{Id: t.ID, Name: t.Name, Sheet: sheets[t.SheetID], Role: Role(t.Role), CreatedAt: t.CreatedAt, UsedAt: t.UsedAt, ExpiresAt: t.ExpiresAt, State: Ended}
+	out := Token{Id: t.ID, Name: t.Name, Sheet: sheets[t.SheetID], Role: Role(t.Role), CreatedAt: t.CreatedAt,
+		UsedAt: t.UsedAt, ExpiresAt: t.ExpiresAt, State: Ended}
 	if p != nil {
 		out.Person = p.Name
 	}
@@ -199,12 +201,14 @@ func (s *Server) AddToken(ctx context.Context, r AddTokenRequestObject) (AddToke
 	p := person(ctx)
 	role := store.Role(r.Body.Role)
 	if !p.Role.May(role) || role == store.Administrator {
-		return nil, &engine.Refusal{Field: "/role", Message: "a token may do no more than its person, and at most what a coordinator may"}
+		return nil, &engine.Refusal{Field: "/role",
+			Message: "a token may do no more than its person, and at most what a coordinator may"}
 	}
 	b := make([]byte, 25)
 	_, _ = rand.Read(b)
 	secret := tokenStart + strings.ToLower(base32.StdEncoding.EncodeToString(b))
-	t := &store.Token{ID: store.NewID(), TokenHash: store.HashToken(secret), Name: strings.TrimSpace(r.Body.Name), PersonID: p.ID, Role: role, Epoch: p.Epoch, CreatedAt: s.Wall().UTC()}
+	t := &store.Token{ID: store.NewID(), TokenHash: store.HashToken(secret), Name: strings.TrimSpace(r.Body.Name),
+		PersonID: p.ID, Role: role, Epoch: p.Epoch, CreatedAt: s.Wall().UTC()}
 	days := tokenDays
 	if r.Body.Days != nil {
 		days = *r.Body.Days
@@ -224,7 +228,8 @@ func (s *Server) AddToken(ctx context.Context, r AddTokenRequestObject) (AddToke
 			return err
 		}
 		return tx.AddEvents(ctx, store.Event{At: s.e.Now(), Actor: p.Name, Kind: store.EventTokenSaved,
-			Detail: store.Detail(map[string]any{"token": t.ID, "name": t.Name, "role": t.Role, "sheet": t.SheetID, "expires": t.ExpiresAt})})
+			Detail: store.Detail(map[string]any{"token": t.ID, "name": t.Name, "role": t.Role, "sheet": t.SheetID,
+				"expires": t.ExpiresAt})})
 	})
 	if err != nil {
 		return nil, err

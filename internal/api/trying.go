@@ -58,7 +58,8 @@ func (s *Server) wordings(ctx context.Context, core *sheet.Sheet, rule string) (
 		if err != nil {
 			return nil, err
 		}
-		out = append(out, TryRow{Row: store.RowID(w.Row), Name: &row, Template: &w.Template, Why: &[]string{"in the words of " + name}})
+		out = append(out, TryRow{Row: store.RowID(w.Row), Name: &row, Template: &w.Template,
+			Why: &[]string{"in the words of " + name}})
 	}
 	return out, nil
 }
@@ -153,7 +154,9 @@ func (s *Server) testers(ctx context.Context, emails *[]string) ([]store.Person,
 	for _, email := range *emails {
 		i := slices.IndexFunc(people, func(p store.Person) bool { return strings.EqualFold(p.Email, email) && !p.Out() })
 		if i < 0 {
-			return nil, &engine.Refusal{Field: "/to", Message: "a test goes to colleagues who may sign in; one of these may not, or not any more"}
+			return nil,
+				&engine.Refusal{Field: "/to",
+					Message: "a test goes to colleagues who may sign in; one of these may not, or not any more"}
 		}
 		out = append(out, people[i])
 	}
@@ -163,8 +166,10 @@ func (s *Server) testers(ctx context.Context, emails *[]string) ([]store.Person,
 // testLine is a test email's line in the log.
 func testLine(t *store.TestEmail, sheets map[string]string) LogLine {
 	yes := true
-	return LogLine{Id: store.RowID(t.ID), At: t.SentAt, State: DeliveryStateAccepted, Kind: MarkKindAccepted, Rule: "", Sheet: sheets[t.SheetID], SheetId: t.SheetID, Row: t.RowName, RowId: store.RowID(t.RowID),
-		To: strings.Join(t.Recipients, ", "), Subject: t.Subject, Outcome: "test of " + t.TemplateName + ", sent by " + t.SentBy, Test: &yes}
+	return LogLine{Id: store.RowID(t.ID), At: t.SentAt, State: DeliveryStateAccepted, Kind: MarkKindAccepted, Rule: "",
+		Sheet: sheets[t.SheetID], SheetId: t.SheetID, Row: t.RowName, RowId: store.RowID(t.RowID),
+		To: strings.Join(t.Recipients, ", "), Subject: t.Subject, Outcome: "test of " + t.TemplateName + ", sent by " +
+			t.SentBy, Test: &yes}
 }
 
 func (s *Server) testEmail(ctx context.Context, id string) (*store.TestEmail, *store.Letter, error) {
@@ -181,14 +186,17 @@ func (s *Server) GetTest(ctx context.Context, r GetTestRequestObject) (GetTestRe
 	if err != nil {
 		return nil, err
 	}
-	out := GetTest200JSONResponse{Id: r.Test, At: t.SentAt, By: t.SentBy, To: t.Recipients, Subject: t.Subject, Sheet: t.SheetID, Row: store.RowID(t.RowID), RowName: t.RowName,
-		Why: t.Why, Template: WrittenBy{Template: t.TemplateID, Name: t.TemplateName, Version: int(t.Version)}, Html: letter.HTML, Text: letter.Text, MessageId: t.MessageID}
+	out := GetTest200JSONResponse{Id: r.Test, At: t.SentAt, By: t.SentBy, To: t.Recipients, Subject: t.Subject,
+		Sheet: t.SheetID, Row: store.RowID(t.RowID), RowName: t.RowName,
+		Why: t.Why, Template: WrittenBy{Template: t.TemplateID, Name: t.TemplateName, Version: int(t.Version)},
+		Html: letter.HTML, Text: letter.Text, MessageId: t.MessageID}
 	out.Files, err = s.attached(ctx, letter)
 	return out, err
 }
 
 // GetTestMessage implements StrictServerInterface.
-func (s *Server) GetTestMessage(ctx context.Context, r GetTestMessageRequestObject) (GetTestMessageResponseObject, error) {
+func (s *Server) GetTestMessage(ctx context.Context,
+	r GetTestMessageRequestObject) (GetTestMessageResponseObject, error) {
 	t, letter, err := s.testEmail(ctx, r.Test)
 	if err != nil {
 		return nil, err

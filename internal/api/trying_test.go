@@ -17,8 +17,10 @@ func differing() fstest.MapFS {
 	for name, text := range map[string]string{
 		"sheet.json": `{"format":"nivot-bundle/1","name":"Loans","zone":"Europe/London","locale":"en-GB","key":"Loan","settle":"PT0S",
 			"columns":[{"name":"Loan","type":"text"},{"name":"Object","type":"text"},{"name":"Contact","type":"text"},{"name":"Email","type":"email"},{"name":"Language","type":"text"},{"name":"Value","type":"number"}]}`,
-		"rows.csv": "Loan,Object,Contact,Email,Language,Value\nL-1,Bell,Ada Fenner,ada@lender.example,en,10\nL-2,Urn,Ben Pike,ben@lender.example,de,10\nL-3,Drum,,cy@lender.example,en,9000\n" +
-			"L-4,,Di Moss,di@lender.example,en,10\nL-5,A very long name of an object that no mailbox shows whole,Edda Marsh,edda@lender.example,en,10\nL-6,Bell,Ada Fenner,ada@lender.example,en,10\n",
+		"rows.csv": "Loan,Object,Contact,Email,Language,Value\nL-1,Bell,Ada Fenner,ada@lender.example,en,10\nL-2,Urn,Ben " +
+			"Pike,ben@lender.example,de,10\nL-3,Drum,,cy@lender.example,en,9000\n" +
+			"L-4,,Di Moss,di@lender.example,en,10\nL-5,A very long name of an object that no mailbox shows whole,Edda " +
+			"Marsh,edda@lender.example,en,10\nL-6,Bell,Ada Fenner,ada@lender.example,en,10\n",
 		"templates.json": `[{"name":"Return","subject":"[Object] is due","language":"Language","body":{"type":"doc","content":[
 			{"type":"paragraph","content":[{"type":"text","text":"Dear "},{"type":"field","attrs":{"column":"Contact","fallback":"colleague"}}]},
 			{"type":"part","attrs":{"if":{"column":"Value","op":">=","value":1000}},"content":[{"type":"paragraph","content":[{"type":"text","text":"It travels insured."}]}]}]},
@@ -73,12 +75,14 @@ func TestTryingOverHTTP(t *testing.T) {
 		return fmt.Sprintf(`{"template":%s,"saved":%q,"rows":%s%s}`, jsonOf(letter.Content), letter.Id, jsonOf(rows), to)
 	}
 	m.want(m.co, "POST", at+"/test-email", ask(fmt.Sprintf(`,"to":[%q]`, other.Email)), 200, &sent)
-	if len(sent.Subjects) != 4 || sent.Subjects[1] != "Test: Urn ist fällig" || fmt.Sprint(sent.To) != "["+other.Name+"]" {
+	if len(sent.Subjects) != 4 || sent.Subjects[1] != "Test: Urn ist fällig" || fmt.Sprint(sent.To) != "["+other.Name+
+		"]" {
 		t.Errorf("%+v", sent)
 	}
 	m.refused(m.co, "POST", at+"/test-email", ask(`,"to":["nobody"]`), 422, "colleagues who may sign in")
 	m.refused(m.as(store.Reader), "POST", at+"/test-email", ask(""), 403, "")
-	m.refused(m.co, "POST", at+"/test-email", strings.Replace(ask(""), `"row":"`+rows[0].Row+`"`, `"row":"999999"`, 1), 404, "not there")
+	m.refused(m.co, "POST", at+"/test-email", strings.Replace(ask(""), `"row":"`+rows[0].Row+`"`, `"row":"999999"`, 1),
+		404, "not there")
 	var mails PracticePage
 	m.want(m.co, "GET", "/practice/messages?find="+url.QueryEscape("Urn"), "", 200, &mails)
 	if mails.Total != 1 || !strings.Contains(mails.Messages[0].To[0], other.Email) {
@@ -102,18 +106,21 @@ func TestTryingOverHTTP(t *testing.T) {
 	if strings.Join(seen, " ") != "L-5 L-3 L-2 L-1" {
 		t.Errorf("%v", seen)
 	}
-	for query, n := range map[string]int{"state=test": 4, "state=accepted": 0, "to=" + other.Email: 4, "to=lender.example": 0, "text=Urn": 1, "row=" + rows[2].Row: 1, "rule=x": 0} {
+	for query, n := range map[string]int{"state=test": 4, "state=accepted": 0, "to=" + other.Email: 4,
+		"to=lender.example": 0, "text=Urn": 1, "row=" + rows[2].Row: 1, "rule=x": 0} {
 		if page := m.log(query); len(page.Lines) != n {
 			t.Errorf("%s: %d lines, want %d", query, len(page.Lines), n)
 		}
 	}
-	if csv := body(m.call(m.co, "GET", "/api/log.csv", "")); strings.Count(csv, ",test,") != 4 || !strings.Contains(csv, "Test: Urn ist fällig") {
+	if csv := body(m.call(m.co, "GET", "/api/log.csv", "")); strings.Count(csv, ",test,") != 4 ||
+		!strings.Contains(csv, "Test: Urn ist fällig") {
 		t.Errorf("%s", csv)
 	}
 	urn := m.log("text=Urn").Lines[0]
 	var test TestEmail
 	m.want(m.co, "GET", "/tests/"+urn.Id, "", 200, &test)
-	if test.Subject != "Test: Urn ist fällig" || test.Template.Name != "Return" || test.Template.Version != 1 || test.Why != "in German" || !strings.Contains(test.Text, "Guten Tag Ben Pike") ||
+	if test.Subject != "Test: Urn ist fällig" || test.Template.Name != "Return" || test.Template.Version != 1 ||
+		test.Why != "in German" || !strings.Contains(test.Text, "Guten Tag Ben Pike") ||
 		!strings.Contains(test.Text, "This is a test of “Return” for row L-2, sent to "+other.Name) {
 		t.Errorf("%+v", test)
 	}
@@ -126,11 +133,13 @@ func TestTryingOverHTTP(t *testing.T) {
 	var worded []TryRow
 	rule := m.rulesOf(sheets[0].Id)[0].Id
 	m.want(m.co, "POST", at+"/test-rows?rule="+rule, jsonOf(letter.Content), 200, &worded)
-	if len(worded) != 2 || *worded[0].Name != "L-3" || fmt.Sprint(*worded[0].Why) != "[in the words of Dear]" || *worded[1].Name != "L-2" {
+	if len(worded) != 2 || *worded[0].Name != "L-3" || fmt.Sprint(*worded[0].Why) != "[in the words of Dear]" ||
+		*worded[1].Name != "L-2" {
 		t.Errorf("%s", jsonOf(worded))
 	}
 	var told TestsSent
-	m.want(m.co, "POST", at+"/test-email", fmt.Sprintf(`{"template":%s,"rows":%s}`, jsonOf(letter.Content), jsonOf(worded)), 200, &told)
+	m.want(m.co, "POST", at+"/test-email", fmt.Sprintf(`{"template":%s,"rows":%s}`, jsonOf(letter.Content),
+		jsonOf(worded)), 200, &told)
 	if fmt.Sprint(told.Subjects) != "[Test: Drum is dear Test: Urn ist fällig]" {
 		t.Errorf("%v", told.Subjects)
 	}

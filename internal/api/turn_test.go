@@ -102,7 +102,10 @@ func TestConsequencesOverHTTP(t *testing.T) {
 	// A letter.
 	var tpls []struct{ Id, Name, Sheet string }
 	m.want(m.co, "GET", "/templates", "", 200, &tpls)
-	id := tpls[slices.IndexFunc(tpls, func(x struct{ Id, Name, Sheet string }) bool { return x.Name == "Return" && x.Sheet == sh.ID })].Id
+	id := tpls[slices.IndexFunc(tpls, func(x struct{ Id, Name, Sheet string }) bool {
+		return x.Name == "Return" &&
+			x.Sheet == sh.ID
+	})].Id
 	doc := func(content string) string {
 		return `{"type":"doc","content":[{"type":"paragraph","content":[` + content + `]}]}`
 	}
@@ -114,7 +117,8 @@ func TestConsequencesOverHTTP(t *testing.T) {
 	if len(says) != 1 || says[0].Name != "Return reminder" || says[0].Emails == 0 || says[0].Partial {
 		t.Errorf("%+v", says)
 	}
-	m.refused(m.co, "POST", at+"/templates/"+id+"/consequences", letter(`{"type":"field","attrs":{"column":"c99"}}`), 422, "not there")
+	m.refused(m.co, "POST", at+"/templates/"+id+"/consequences", letter(`{"type":"field","attrs":{"column":"c99"}}`), 422,
+		"not there")
 	m.refused(m.co, "POST", at+"/templates/none/consequences", letter(`{"type":"text","text":"x"}`), 404, "")
 }
 
@@ -125,14 +129,17 @@ func TestGroupsOverHTTP(t *testing.T) {
 	sh := m.loans()
 	at := "/sheets/" + sh.ID
 	cols := edited(m.sheetAt(at).Columns)
-	cols = append(cols, map[string]any{"name": "Fee 2026", "type": "number", "group": "Fee", "format": map[string]any{"decimals": 2}}, map[string]any{"name": "Fee 2027", "type": "number", "group": " fee "})
+	cols = append(cols, map[string]any{"name": "Fee 2026", "type": "number", "group": "Fee",
+		"format": map[string]any{"decimals": 2}}, map[string]any{"name": "Fee 2027", "type": "number", "group": " fee "})
 	m.want(m.co, "PUT", at+"/columns", `{"columns":`+jsonOf(cols)+`}`, 200, nil)
 	s := m.sheetAt(at)
 	var names []string
 	for _, d := range s.Derived {
 		names = append(names, d.Name+" "+string(*d.Result))
 	}
-	if got := strings.Join(names, ", "); got != "latest of Fee number, latest filled of Fee number, latest name of Fee text, count filled of Fee number" {
+	if got := strings.Join(names,
+		", "); got != "latest of Fee number, latest filled of Fee number, latest name of Fee text, count filled of Fee "+
+		"number" {
 		t.Errorf("derived: %s", got)
 	}
 	if last := s.Columns[len(s.Columns)-1]; last.Group == nil || *last.Group != "Fee" {
@@ -140,7 +147,8 @@ func TestGroupsOverHTTP(t *testing.T) {
 	}
 	for name, bad := range map[string][]map[string]any{
 		"is what is said of a group": append(edited(s.Columns), map[string]any{"name": "Latest of Fee", "type": "text"}),
-		"not there":                  append(edited(s.Columns), map[string]any{"id": s.Derived[0].Id, "name": "Mine", "type": "number"}),
+		"not there": append(edited(s.Columns), map[string]any{"id": s.Derived[0].Id, "name": "Mine",
+			"type": "number"}),
 	} {
 		m.refused(m.co, "PUT", at+"/columns", `{"columns":`+jsonOf(bad)+`}`, 422, name)
 	}
@@ -155,13 +163,17 @@ func TestGroupsOverHTTP(t *testing.T) {
 	}
 	var row struct{ Rows []Row }
 	m.want(m.co, "POST", at+"/rows/query", `{"offset":0,"limit":1}`, 200, &row)
-	m.want(m.co, "POST", at+"/changes", fmt.Sprintf(`{"kind":"edit","steps":[{"op":"edit","row":%q,"cells":{%q:"12.5"}}]}`, row.Rows[0].Id, s.Columns[len(s.Columns)-2].Id), 200, nil)
+	m.want(m.co, "POST", at+"/changes",
+		fmt.Sprintf(`{"kind":"edit","steps":[{"op":"edit","row":%q,"cells":{%q:"12.5"}}]}`, row.Rows[0].Id,
+			s.Columns[len(s.Columns)-2].Id), 200, nil)
 	var r struct{ Cells int }
-	m.want(m.co, "POST", at+"/changes", fmt.Sprintf(`{"kind":"edit","steps":[{"op":"edit","row":%q,"cells":{%q:"1"}}]}`, row.Rows[0].Id, s.Derived[0].Id), 200, &r)
+	m.want(m.co, "POST", at+"/changes", fmt.Sprintf(`{"kind":"edit","steps":[{"op":"edit","row":%q,"cells":{%q:"1"}}]}`,
+		row.Rows[0].Id, s.Derived[0].Id), 200, &r)
 	if r.Cells != 0 {
 		t.Error("what is worked out has been written")
 	}
-	m.want(m.co, "POST", at+"/rows/query", fmt.Sprintf(`{"filter":%s,"offset":0,"limit":10}`, jsonOf(body["condition"])), 200, &row)
+	m.want(m.co, "POST", at+"/rows/query", fmt.Sprintf(`{"filter":%s,"offset":0,"limit":10}`, jsonOf(body["condition"])),
+		200, &row)
 	if len(row.Rows) != 1 {
 		t.Errorf("%d rows have a fee", len(row.Rows))
 	}
@@ -175,7 +187,8 @@ func TestPausesAndRoundUpsOverHTTP(t *testing.T) {
 	m.want(m.co, "GET", "/setup/senders", "", 200, &senders)
 	id := senders[0]["id"].(string)
 	save := func(more string) string {
-		return `{"name":"Loans desk","address":"loans@marrowby.example","host":"127.0.0.1","port":25,"security":"none",` + more + `}`
+		return `{"name":"Loans desk","address":"loans@marrowby.example","host":"127.0.0.1","port":25,"security":"none",` +
+			more + `}`
 	}
 	m.want(m.admin, "PUT", "/setup/senders/"+id, save(`"batch":50,"pauseSeconds":600`), 200, nil)
 	m.want(m.co, "GET", "/setup/senders", "", 200, &senders)
@@ -186,7 +199,8 @@ func TestPausesAndRoundUpsOverHTTP(t *testing.T) {
 
 	sh := m.bundle("cases")
 	at := "/sheets/" + sh.ID
-	up := slices.IndexFunc(m.rulesOf(sh.ID), func(r Rule) bool { return strings.Contains(jsonOf(r.Body), `"groupBy":"recipient"`) })
+	up := slices.IndexFunc(m.rulesOf(sh.ID),
+		func(r Rule) bool { return strings.Contains(jsonOf(r.Body), `"groupBy":"recipient"`) })
 	if up < 0 {
 		t.Fatal("no rule writes round-ups")
 	}
@@ -200,7 +214,10 @@ func TestPausesAndRoundUpsOverHTTP(t *testing.T) {
 	roundUp := func(occasion string) ComingLine {
 		t.Helper()
 		all := lines()
-		i := slices.IndexFunc(all.Lines, func(l ComingLine) bool { return l.Rows > 0 && (occasion == "" || l.Occasion == occasion) })
+		i := slices.IndexFunc(all.Lines, func(l ComingLine) bool {
+			return l.Rows > 0 &&
+				(occasion == "" || l.Occasion == occasion)
+		})
 		if i < 0 {
 			t.Fatalf("no round-up is to come: %+v", all)
 		}
@@ -212,7 +229,8 @@ func TestPausesAndRoundUpsOverHTTP(t *testing.T) {
 	}
 	path := at + "/round-ups/" + rule.Id + "/" + x.Occasion
 	m.refused(m.co, "POST", path, `{"what":"shift","days":1}`, 422, "left out")
-	m.refused(m.co, "POST", at+"/round-ups/"+rule.Id+"/"+strings.Repeat("0", 32), `{"what":"leave-out"}`, 422, "not to come any more")
+	m.refused(m.co, "POST", at+"/round-ups/"+rule.Id+"/"+strings.Repeat("0", 32), `{"what":"leave-out"}`, 422,
+		"not to come any more")
 	m.want(m.co, "POST", path, `{"what":"leave-out","why":"on leave"}`, 204, nil)
 	if y := roundUp(x.Occasion); !y.Left || lines().Total != total-1 {
 		t.Errorf("left out: %+v", y)

@@ -105,11 +105,13 @@ func (s *Server) table(f *form, l *value.Locale) (*exchange.Table, error) {
 	if sep := f.values["separator"]; sep != "" {
 		r, n := utf8.DecodeRuneInString(sep)
 		if n != len(sep) || r == utf8.RuneError || strings.ContainsRune("\"\r\n\x00", r) {
-			return nil, &engine.Refusal{Field: "/separator", Message: "what separates the cells is one sign, and no quote or line break"}
+			return nil, &engine.Refusal{Field: "/separator",
+				Message: "what separates the cells is one sign, and no quote or line break"}
 		}
 		c.Separator = r
 	}
-	print := sha256.Sum256(fmt.Appendf(bytes.Clone(f.file), "\x00%s\x00%d\x00%s\x00%c\x00%s", c.Worksheet, c.Heading, l.Tag, c.Separator, c.Encoding))
+	print := sha256.Sum256(fmt.Appendf(bytes.Clone(f.file), "\x00%s\x00%d\x00%s\x00%c\x00%s", c.Worksheet, c.Heading,
+		l.Tag, c.Separator, c.Encoding))
 	if t := s.tables.find(print, s.Wall()); t != nil {
 		return t, nil
 	}

@@ -54,7 +54,8 @@ type bench struct {
 }
 
 // Names are what can be measured alone.
-var Names = append([]string{"client", "dispatch", "idle", "due", "render", "kept", "checks", "rehearse", "import", "edit", "views", "effect", "switch-on", "people", "grid"}, Large...)
+var Names = append([]string{"client", "dispatch", "idle", "due", "render", "kept", "checks", "rehearse", "import",
+	"edit", "views", "effect", "switch-on", "people", "grid"}, Large...)
 
 // Large are those of Names that take too long to be measured with the others.
 var Large = []string{"log"}
@@ -72,7 +73,8 @@ func Run(ctx context.Context, out io.Writer, only string, web fs.FS) ([]Result, 
 	if only == "large" || slices.Contains(Large, only) {
 		buffer = "2G" // as docs/operations.md asks for where there is that much
 	}
-	if b.db, err = database.Start(ctx, database.Options{Dir: filepath.Join(dir, "db"), Durable: true, Buffer: buffer}); err != nil {
+	if b.db, err = database.Start(ctx, database.Options{Dir: filepath.Join(dir, "db"), Durable: true,
+		Buffer: buffer}); err != nil {
 		return nil, err
 	}
 	defer b.db.Stop()
@@ -80,9 +82,12 @@ func Run(ctx context.Context, out io.Writer, only string, web fs.FS) ([]Result, 
 		name string
 		run  func() error
 	}{
-		{"client", b.client}, {"dispatch", func() error { return b.dispatch(32, 0.5) }}, {"dispatch", func() error { return b.dispatch(8, 0.3) }},
-		{"idle", b.idleTick}, {"due", b.dueTick}, {"render", b.render}, {"kept", b.kept}, {"checks", b.checks}, {"rehearse", b.rehearse},
-		{"import", b.importCSV}, {"edit", b.edit}, {"views", b.views}, {"effect", b.effect}, {"switch-on", b.switchOn}, {"people", b.people}, {"grid", b.grid}, {"log", b.log},
+		{"client", b.client}, {"dispatch", func() error { return b.dispatch(32, 0.5) }},
+		{"dispatch", func() error { return b.dispatch(8, 0.3) }},
+		{"idle", b.idleTick}, {"due", b.dueTick}, {"render", b.render}, {"kept", b.kept}, {"checks", b.checks},
+		{"rehearse", b.rehearse},
+		{"import", b.importCSV}, {"edit", b.edit}, {"views", b.views}, {"effect", b.effect}, {"switch-on", b.switchOn},
+		{"people", b.people}, {"grid", b.grid}, {"log", b.log},
 	} {
 		large := slices.Contains(Large, m.name)
 		if only != m.name && (only != "" || large) && (only != "large" || !large) {
@@ -97,7 +102,8 @@ func Run(ctx context.Context, out io.Writer, only string, web fs.FS) ([]Result, 
 
 func (b *bench) add(r Result) {
 	b.rows = append(b.rows, r)
-	fmt.Fprintf(b.out, "%-46s %12s   against %-40s %12s   ratio %5.2f   goal %s\n", r.What, r.Value, r.Against, r.Limit, r.Ratio, r.Goal)
+	fmt.Fprintf(b.out, "%-46s %12s   against %-40s %12s   ratio %5.2f   goal %s\n", r.What, r.Value, r.Against, r.Limit,
+		r.Ratio, r.Goal)
 }
 
 func decimalOf(n int) decimal.Decimal { return decimal.NewFromInt(int64(n)) }
@@ -130,15 +136,18 @@ func startSink() (addr *net.TCPAddr, stop func(), err error) {
 
 // letter is the text of a message of about 4 KB.
 func letter() (html, text string) {
-	p := strings.Repeat("The stick barometer is due back on Monday 29 March 2027, and we look forward to having it home. ", 14)
+	p := strings.Repeat(
+		"The stick barometer is due back on Monday 29 March 2027, and we look forward to having it home. ", 14)
 	return "<!DOCTYPE html><html><body><p>" + p + "</p></body></html>", p
 }
 
 func compose(i int) ([]byte, error) {
 	html, text := letter()
 	to := value.Mailbox{Local: fmt.Sprintf("contact%d", i), Domain: "borrower.example"}
-	return mail.Compose(&mail.Message{From: value.Mailbox{Name: "Loans desk", Local: "loans", Domain: "marrowby.example"}, To: []value.Mailbox{to},
-		Subject: fmt.Sprintf("LN-%05d is due back", i), HTML: html, Text: text, MessageID: delivery.MessageID("bench", i, "marrowby.example"), Date: time.Now()})
+	return mail.Compose(&mail.Message{From: value.Mailbox{Name: "Loans desk", Local: "loans", Domain: "marrowby.example"},
+		To:      []value.Mailbox{to},
+		Subject: fmt.Sprintf("LN-%05d is due back", i), HTML: html, Text: text, MessageID: delivery.MessageID("bench", i,
+			"marrowby.example"), Date: time.Now()})
 }
 
 func all(rs []mail.Reply) bool {
@@ -240,20 +249,23 @@ func (b *bench) client() error {
 		}
 		start = time.Now()
 		for i := range n {
-			if err := g.SendMail("loans@marrowby.example", []string{fmt.Sprintf("contact%d@borrower.example", i)}, strings.NewReader(string(msg))); err != nil {
+			if err := g.SendMail("loans@marrowby.example", []string{fmt.Sprintf("contact%d@borrower.example", i)},
+				strings.NewReader(string(msg))); err != nil {
 				return err
 			}
 		}
 		theirs = append(theirs, n/time.Since(start).Seconds())
 		g.Close()
 	}
-	b.add(perSecond("SMTP client, one connection", "go-smtp's client, connection reused", median(ours), median(theirs), 1.3))
+	b.add(perSecond("SMTP client, one connection", "go-smtp's client, connection reused", median(ours), median(theirs),
+		1.3))
 	return nil
 }
 
 func perSecond(what, against string, v, limit, goal float64) Result {
-	r := Result{What: what, Against: against, Value: fmt.Sprintf("%.0f/s", v), Limit: fmt.Sprintf("%.0f/s", limit), Ratio: v / limit,
-		Goal: fmt.Sprintf(">= %.2f", goal)}
+	r := Result{What: what, Against: against, Value: fmt.Sprintf("%.0f/s", v), Limit: fmt.Sprintf("%.0f/s", limit),
+		Ratio: v / limit,
+		Goal:  fmt.Sprintf(">= %.2f", goal)}
 	r.Met = r.Ratio >= goal
 	return r
 }
@@ -293,7 +305,8 @@ func (b *bench) dispatch(connections int, goal float64) error {
 		}
 		ours = append(ours, o)
 	}
-	b.add(perSecond(fmt.Sprintf("dispatch, %d connections", connections), "plain loop of the same client, no database", median(ours), median(plain), goal))
+	b.add(perSecond(fmt.Sprintf("dispatch, %d connections", connections), "plain loop of the same client, no database",
+		median(ours), median(plain), goal))
 	return nil
 }
 
@@ -304,7 +317,8 @@ func (b *bench) dispatchOnce(addr *net.TCPAddr, n, connections int) (float64, er
 	}
 	defer s.Close()
 	e := engine.New(s, time.Now, engine.Options{Connections: connections})
-	if err := s.SaveSender(b.ctx, &store.Sender{ID: "s", Name: "Loans desk", Address: "loans@marrowby.example", Host: addr.IP.String(), Port: addr.Port,
+	if err := s.SaveSender(b.ctx, &store.Sender{ID: "s", Name: "Loans desk", Address: "loans@marrowby.example",
+		Host: addr.IP.String(), Port: addr.Port,
 		Security: "none", CreatedAt: time.Now()}); err != nil {
 		return 0, err
 	}
@@ -315,7 +329,8 @@ func (b *bench) dispatchOnce(addr *net.TCPAddr, n, connections int) (float64, er
 		id := make([]byte, 16)
 		copy(id, fmt.Sprintf("%016d", i))
 		to := fmt.Sprintf("contact%d@borrower.example", i)
-		ds[i] = &store.Delivery{Occasion: id, DueAt: now, JudgedAt: now, State: delivery.Queued, Origin: "{}", Facts: "[]", Subject: fmt.Sprintf("LN-%05d is due back", i),
+		ds[i] = &store.Delivery{Occasion: id, DueAt: now, JudgedAt: now, State: delivery.Queued, Origin: "{}", Facts: "[]",
+			Subject:    fmt.Sprintf("LN-%05d is due back", i),
 			Recipients: store.Detail([]store.Recipient{{Role: "to", Mailbox: to, Address: to}}), Attempt: 1, NextTry: &now}
 	}
 	letters := make([]store.Letter, n)
@@ -336,7 +351,8 @@ func (b *bench) dispatchOnce(addr *net.TCPAddr, n, connections int) (float64, er
 	start := time.Now()
 	go func() { defer close(done); _ = e.Run(ctx) }()
 	for {
-		counts, err := s.CountStates(b.ctx, store.LogFilter{States: []delivery.State{delivery.Accepted, delivery.Failed, delivery.Deferred, delivery.InDoubt}})
+		counts, err := s.CountStates(b.ctx, store.LogFilter{States: []delivery.State{delivery.Accepted, delivery.Failed,
+			delivery.Deferred, delivery.InDoubt}})
 		if err != nil {
 			cancel()
 			return 0, err
@@ -367,7 +383,8 @@ func (b *bench) sheetOf(n, rules int) (*store.Store, *engine.Engine, *store.Shee
 	now := func() time.Time { return clock }
 	e := engine.New(s, now, engine.Options{})
 	rec := &store.Sheet{Name: "Loans", Zone: "UTC", Locale: "en-GB", SettleSeconds: 120}
-	cols := []sheet.Column{{Name: "Loan", Type: value.Text}, {Name: "Email", Type: value.Email}, {Name: "Return due", Type: value.Date, Order: value.YearMonthDay}}
+	cols := []sheet.Column{{Name: "Loan", Type: value.Text}, {Name: "Email", Type: value.Email},
+		{Name: "Return due", Type: value.Date, Order: value.YearMonthDay}}
 	if err := e.CreateSheet(b.ctx, rec, cols, 0, 1, "bench"); err != nil {
 		return nil, nil, nil, nil, err
 	}
@@ -379,11 +396,13 @@ func (b *bench) sheetOf(n, rules int) (*store.Store, *engine.Engine, *store.Shee
 		return nil, nil, nil, nil, err
 	}
 	tpl := &template.Template{Name: "Return"}
-	if tpl.Subject, err = template.ParseLine("[Loan] is due back on [Return due: weekday]", &sheet.Sheet{Columns: cols}); err != nil {
+	if tpl.Subject, err = template.ParseLine("[Loan] is due back on [Return due: weekday]",
+		&sheet.Sheet{Columns: cols}); err != nil {
 		return nil, nil, nil, nil, err
 	}
 	_, text := letter()
-	if tpl.Body, err = template.ParseText("Dear colleague,\n\n[Loan] is due.\n\n"+text, &sheet.Sheet{Columns: cols}); err != nil {
+	if tpl.Body, err = template.ParseText("Dear colleague,\n\n[Loan] is due.\n\n"+text,
+		&sheet.Sheet{Columns: cols}); err != nil {
 		return nil, nil, nil, nil, err
 	}
 	saved, err := e.SaveTemplate(b.ctx, rec.ID, "", tpl, 0, "bench")
@@ -391,7 +410,8 @@ func (b *bench) sheetOf(n, rules int) (*store.Store, *engine.Engine, *store.Shee
 		return nil, nil, nil, nil, err
 	}
 	for i := range rules {
-		r := &rule.Rule{Name: fmt.Sprintf("Rule %d", i), Trigger: rule.Trigger{Kind: "date", Column: "c3", Offsets: []rule.Offset{{N: -i - 1, Unit: rule.Days}}, At: "09:00"},
+		r := &rule.Rule{Name: fmt.Sprintf("Rule %d", i), Trigger: rule.Trigger{Kind: "date", Column: "c3",
+			Offsets: []rule.Offset{{N: -i - 1, Unit: rule.Days}}, At: "09:00"},
 			Send: []rule.Wording{{Template: saved.ID}}, To: []rule.Address{{Column: "c2"}}}
 		x, err := e.SaveRule(b.ctx, rec.ID, "", r, 0, "bench")
 		if err != nil {
@@ -438,8 +458,10 @@ func (b *bench) idleTick() error {
 		}
 	}
 	small, large := median(times[0]), median(times[1])
-	b.add(Result{What: "tick, nothing due, 10 rules, 100,000 rows", Against: "the same with 1,000 rows stored", Value: fmt.Sprintf("%.3f ms", large),
-		Limit: fmt.Sprintf("%.3f ms", small), Ratio: large / small, Goal: "<= 1.20, under 5 ms", Met: large/small <= 1.2 && large < 5})
+	b.add(Result{What: "tick, nothing due, 10 rules, 100,000 rows", Against: "the same with 1,000 rows stored",
+		Value: fmt.Sprintf("%.3f ms", large),
+		Limit: fmt.Sprintf("%.3f ms", small), Ratio: large / small, Goal: "<= 1.20, under 5 ms", Met: large/small <= 1.2 &&
+			large < 5})
 	return nil
 }
 
@@ -481,7 +503,8 @@ func (b *bench) dueTick() error {
 		s.Close()
 	}
 	d, i := median(due), median(insert)
-	b.add(Result{What: "tick, 1,000 due, judged, rendered, written", Against: "inserting 1,000 rows in one transaction", Value: fmt.Sprintf("%.0f ms", d),
+	b.add(Result{What: "tick, 1,000 due, judged, rendered, written", Against: "inserting 1,000 rows in one transaction",
+		Value: fmt.Sprintf("%.0f ms", d),
 		Limit: fmt.Sprintf("%.0f ms", i), Ratio: d / i, Goal: "<= 10.00", Met: d/i <= 10})
 	return nil
 }
@@ -493,18 +516,22 @@ func (b *bench) render() error {
 	if err != nil {
 		return err
 	}
-	s := &sheet.Sheet{Zone: time.UTC, Locale: l, Columns: []sheet.Column{{ID: "c1", Name: "Object", Type: value.Text, Pos: 0}, {ID: "c2", Name: "Return due", Type: value.Date, Pos: 1}}}
+	s := &sheet.Sheet{Zone: time.UTC, Locale: l, Columns: []sheet.Column{{ID: "c1", Name: "Object", Type: value.Text,
+		Pos: 0}, {ID: "c2", Name: "Return due", Type: value.Date, Pos: 1}}}
 	tpl := &template.Template{Name: "x"}
 	if tpl.Subject, err = template.ParseLine("[Object] is due back on [Return due: weekday]", s); err != nil {
 		return err
 	}
-	if tpl.Body, err = template.ParseText("Dear colleague,\n\n"+strings.Repeat("[Object] is due back on [Return due: long], and we look forward to having it home.\n\n", 16), s); err != nil {
+	if tpl.Body, err = template.ParseText("Dear colleague,\n\n"+
+		strings.Repeat("[Object] is due back on [Return due: long], and we look forward to having it home.\n\n", 16),
+		s); err != nil {
 		return err
 	}
 	row := &sheet.Row{Cells: []value.Value{value.OfText("Stick barometer"), value.OfDay(value.DayOf(2027, 3, 29))}}
 	fixed := tpl.Render(template.Context{Sheet: s, Row: row})
 	build := func(r template.Rendered) error {
-		_, err := mail.Compose(&mail.Message{From: value.Mailbox{Local: "loans", Domain: "marrowby.example"}, To: []value.Mailbox{{Local: "a", Domain: "b.example"}},
+		_, err := mail.Compose(&mail.Message{From: value.Mailbox{Local: "loans", Domain: "marrowby.example"},
+			To:      []value.Mailbox{{Local: "a", Domain: "b.example"}},
 			Subject: r.Subject, HTML: r.HTML, Text: r.Text, MessageID: "<x.1@marrowby.example>", Date: time.Unix(0, 0)})
 		return err
 	}
@@ -527,7 +554,8 @@ func (b *bench) render() error {
 		constant = append(constant, n/time.Since(start).Seconds())
 	}
 	o, c := median(ours), median(constant)
-	b.add(Result{What: "render a 4 KB letter to HTML, text, MIME", Against: "the same MIME from constants", Value: fmt.Sprintf("%.0f/s", o), Limit: fmt.Sprintf("%.0f/s", c),
+	b.add(Result{What: "render a 4 KB letter to HTML, text, MIME", Against: "the same MIME from constants",
+		Value: fmt.Sprintf("%.0f/s", o), Limit: fmt.Sprintf("%.0f/s", c),
 		Ratio: c / o, Goal: "<= 1.50, 10,000/s", Met: c/o <= 1.5 && o >= 10_000})
 	return nil
 }
@@ -535,14 +563,19 @@ func (b *bench) render() error {
 // Markdown writes the results as docs/benchmarks.md holds them.
 func Markdown(rows []Result, machine string) string {
 	var b strings.Builder
-	b.WriteString("# Benchmarks\n\nWritten by `make bench`. Each figure stands beside a limit taken in the same run; the two sides are\ninterleaved, medians of five rounds or more. Absolute figures are those of one machine, the ratios are what counts.\n\n")
-	fmt.Fprintf(&b, "Machine: %s.\n\n| what | figure | against | limit | ratio | goal | met |\n|---|---|---|---|---|---|---|\n", machine)
+	b.WriteString(
+		"# Benchmarks\n\nWritten by `make bench`. Each figure stands beside a limit taken in the same run; the two sides " +
+			"are\ninterleaved, medians of five rounds or more. Absolute figures are those of one machine, the ratios are " +
+			"what counts.\n\n")
+	fmt.Fprintf(&b,
+		"Machine: %s.\n\n| what | figure | against | limit | ratio | goal | met |\n|---|---|---|---|---|---|---|\n", machine)
 	for _, r := range rows {
 		met := "yes"
 		if !r.Met {
 			met = "no"
 		}
-		fmt.Fprintf(&b, "| %s | %s | %s | %s | %.2f | %s | %s |\n", r.What, r.Value, r.Against, r.Limit, r.Ratio, r.Goal, met)
+		fmt.Fprintf(&b, "| %s | %s | %s | %s | %.2f | %s | %s |\n", r.What, r.Value, r.Against, r.Limit, r.Ratio, r.Goal,
+			met)
 	}
 	return b.String()
 }

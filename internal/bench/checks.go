@@ -51,7 +51,9 @@ func (b *bench) checks() error {
 			took = append(took, time.Since(start).Seconds())
 		}
 		m := median(took)
-		b.add(Result{What: fmt.Sprintf("%s of a template over %d rows", x.what, n), Against: "raw scan of the same rows' bytes", Value: fmt.Sprintf("%.2f s", m), Limit: fmt.Sprintf("%.2f s", median(raw)),
+		b.add(Result{What: fmt.Sprintf("%s of a template over %d rows", x.what, n),
+			Against: "raw scan of the same rows' bytes", Value: fmt.Sprintf("%.2f s", m),
+			Limit: fmt.Sprintf("%.2f s", median(raw)),
 			Ratio: m / median(raw), Goal: "<= 3 s", Met: m <= 3})
 	}
 	return nil

@@ -36,7 +36,8 @@ func (b *bench) effectOf(n int) error {
 	if err != nil {
 		return err
 	}
-	chained.Then = &rule.Then{Steps: []rule.Step{{After: "P3D", Template: dates.Send[0].Template}, {After: "P1W", Template: dates.Send[0].Template}}}
+	chained.Then = &rule.Then{Steps: []rule.Step{{After: "P3D", Template: dates.Send[0].Template},
+		{After: "P1W", Template: dates.Send[0].Template}}}
 	var scan, cold, warm, chain, soon []float64
 	emails := 0
 	ask := func(into *[]float64, a engine.EffectAsk) error {
@@ -63,7 +64,8 @@ func (b *bench) effectOf(n int) error {
 		for _, x := range []struct {
 			into *[]float64
 			ask  engine.EffectAsk
-		}{{&cold, engine.EffectAsk{Rule: dates}}, {&warm, engine.EffectAsk{Rule: dates}}, {&chain, engine.EffectAsk{Rule: chained}},
+		}{{&cold, engine.EffectAsk{Rule: dates}}, {&warm, engine.EffectAsk{Rule: dates}},
+			{&chain, engine.EffectAsk{Rule: chained}},
 			{&soon, engine.EffectAsk{Rule: dates, Budget: 120 * time.Millisecond}}} {
 			if err := ask(x.into, x.ask); err != nil {
 				return err
@@ -75,12 +77,14 @@ func (b *bench) effectOf(n int) error {
 		what string
 		v    []float64
 		goal float64
-	}{{"the first time", cold, 0.3}, {"after a change", warm, 0.3}, {"with follow-ups", chain, 0.3}, {"a first answer", soon, 0.15}} {
+	}{{"the first time", cold, 0.3}, {"after a change", warm, 0.3}, {"with follow-ups", chain, 0.3},
+		{"a first answer", soon, 0.15}} {
 		m, goal := median(x.v), x.goal
 		if n > 100_000 && goal > 0.15 {
 			goal = 2.7
 		}
-		b.add(Result{What: fmt.Sprintf("effect on %d rows, %s", n, x.what), Against: "raw scan of the same rows' bytes", Value: fmt.Sprintf("%.3f s", m), Limit: fmt.Sprintf("%.3f s", raw),
+		b.add(Result{What: fmt.Sprintf("effect on %d rows, %s", n, x.what), Against: "raw scan of the same rows' bytes",
+			Value: fmt.Sprintf("%.3f s", m), Limit: fmt.Sprintf("%.3f s", raw),
 			Ratio: m / raw, Goal: fmt.Sprintf("<= %.2f s", goal), Met: m <= goal})
 	}
 	fmt.Fprintf(b.out, "  %d emails in 60 days\n", emails)
@@ -98,7 +102,8 @@ func (b *bench) dateRule(e *engine.Engine, rec *store.Sheet) (*rule.Rule, error)
 	if tpl.Subject, err = template.ParseLine("[Object] is due back on [Return due: weekday]", s); err != nil {
 		return nil, err
 	}
-	if tpl.Body, err = template.ParseText("Dear [Contact: first word, else colleague],\n\n[Object] is worth [Value].", s); err != nil {
+	if tpl.Body, err = template.ParseText("Dear [Contact: first word, else colleague],\n\n[Object] is worth [Value].",
+		s); err != nil {
 		return nil, err
 	}
 	saved, err := e.SaveTemplate(b.ctx, rec.ID, "", tpl, 0, "bench")
@@ -106,6 +111,9 @@ func (b *bench) dateRule(e *engine.Engine, rec *store.Sheet) (*rule.Rule, error)
 		return nil, err
 	}
 	filter := rule.AllOf(rule.Leaf("c10", rule.OneOf, rule.ListOperand(rule.TextOperand("o1"), rule.TextOperand("o2"))))
-	return &rule.Rule{Name: "dates", Trigger: rule.Trigger{Kind: rule.Date, Column: "c7", Offsets: []rule.Offset{{N: -30, Unit: rule.Days}, {N: -14, Unit: rule.Days}, {N: -7, Unit: rule.Days}, {N: -1, Unit: rule.WorkingDays}}, At: "09:00"},
-		Condition: &filter, Send: []rule.Wording{{Template: saved.ID}}, To: []rule.Address{{Column: "c5"}}, Cc: []rule.Address{{Column: "c6"}}}, nil
+	return &rule.Rule{Name: "dates", Trigger: rule.Trigger{Kind: rule.Date, Column: "c7",
+		Offsets: []rule.Offset{{N: -30, Unit: rule.Days}, {N: -14, Unit: rule.Days}, {N: -7, Unit: rule.Days},
+			{N: -1, Unit: rule.WorkingDays}}, At: "09:00"},
+		Condition: &filter, Send: []rule.Wording{{Template: saved.ID}}, To: []rule.Address{{Column: "c5"}},
+		Cc: []rule.Address{{Column: "c6"}}}, nil
 }

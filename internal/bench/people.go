@@ -66,7 +66,8 @@ func (o *office) work(n int, span time.Duration) (pages, edits []float64, err er
 			time.Sleep(crowdEvery * time.Duration(i) / time.Duration(n))
 			for k := 0; time.Now().Before(end); k++ {
 				began := time.Now()
-				text, fault := o.call(c, "POST", "/api/sheets/"+o.sheet+"/rows/query", map[string]any{"offset": (i * 37) % (crowdRows - 200), "limit": 200})
+				text, fault := o.call(c, "POST", "/api/sheets/"+o.sheet+"/rows/query",
+					map[string]any{"offset": (i * 37) % (crowdRows - 200), "limit": 200})
 				page := time.Since(began)
 				var got struct{ Rows []struct{ ID string } }
 				if fault == nil {
@@ -75,7 +76,8 @@ func (o *office) work(n int, span time.Duration) (pages, edits []float64, err er
 				edit := time.Duration(0)
 				if fault == nil && k%2 == i%2 && len(got.Rows) > 0 {
 					began = time.Now()
-					_, fault = o.call(c, "PATCH", "/api/sheets/"+o.sheet+"/rows/"+got.Rows[k%len(got.Rows)].ID, map[string]any{"cells": map[string]string{"c2": fmt.Sprintf("by %d, %d", i, k)}})
+					_, fault = o.call(c, "PATCH", "/api/sheets/"+o.sheet+"/rows/"+got.Rows[k%len(got.Rows)].ID,
+						map[string]any{"cells": map[string]string{"c2": fmt.Sprintf("by %d, %d", i, k)}})
 					edit = time.Since(began)
 				}
 				mu.Lock()
@@ -113,7 +115,8 @@ func (b *bench) people() error {
 	hash := api.HashPassword("weathercock-1790")
 	for i := range crowd {
 		email := fmt.Sprintf("person%d@marrowby.example", i)
-		if err := st.SavePerson(b.ctx, &store.Person{ID: store.NewID(), Name: fmt.Sprintf("Person %d", i), Email: email, Role: store.Editor, PasswordHash: hash, CreatedAt: e.Now()}); err != nil {
+		if err := st.SavePerson(b.ctx, &store.Person{ID: store.NewID(), Name: fmt.Sprintf("Person %d", i), Email: email,
+			Role: store.Editor, PasswordHash: hash, CreatedAt: e.Now()}); err != nil {
 			return err
 		}
 	}
@@ -124,7 +127,8 @@ func (b *bench) people() error {
 		}
 		c := &http.Client{Jar: jar, Transport: &http.Transport{MaxIdleConnsPerHost: 2}}
 		for {
-			_, err = o.call(c, "POST", "/api/session", map[string]string{"email": fmt.Sprintf("person%d@marrowby.example", i), "password": "weathercock-1790"})
+			_, err = o.call(c, "POST", "/api/session", map[string]string{"email": fmt.Sprintf("person%d@marrowby.example", i),
+				"password": "weathercock-1790"})
 			if err == nil {
 				break
 			}
@@ -173,11 +177,15 @@ func (b *bench) people() error {
 	for _, x := range []struct {
 		what string
 		ms   float64
-	}{{"a page of 200 rows, median", at(pages, 0.5)}, {"a page of 200 rows, 95 %", at(pages, 0.95)}, {"an edit, median", at(edits, 0.5)}, {"an edit, 95 %", at(edits, 0.95)}} {
-		b.add(Result{What: fmt.Sprintf("%d people and streams for %s: %s", crowd, crowdFor, x.what), Against: "a page of 200 rows for one alone, median",
-			Value: fmt.Sprintf("%.1f ms", x.ms), Limit: fmt.Sprintf("%.1f ms", one), Ratio: x.ms / one, Goal: "<= 1000 ms", Met: x.ms <= 1000})
+	}{{"a page of 200 rows, median", at(pages, 0.5)}, {"a page of 200 rows, 95 %", at(pages, 0.95)},
+		{"an edit, median", at(edits, 0.5)}, {"an edit, 95 %", at(edits, 0.95)}} {
+		b.add(Result{What: fmt.Sprintf("%d people and streams for %s: %s", crowd, crowdFor, x.what),
+			Against: "a page of 200 rows for one alone, median",
+			Value:   fmt.Sprintf("%.1f ms", x.ms), Limit: fmt.Sprintf("%.1f ms", one), Ratio: x.ms / one, Goal: "<= 1000 ms",
+			Met: x.ms <= 1000})
 	}
-	b.add(Result{What: fmt.Sprintf("%d people and streams for %s: heap, clients too", crowd, crowdFor), Against: "(as it is)", Value: fmt.Sprintf("%d MB", most>>20), Limit: "400 MB",
+	b.add(Result{What: fmt.Sprintf("%d people and streams for %s: heap, clients too", crowd, crowdFor),
+		Against: "(as it is)", Value: fmt.Sprintf("%d MB", most>>20), Limit: "400 MB",
 		Ratio: float64(most) / (400 << 20), Goal: "<= 1.00", Met: most <= 400<<20})
 	return nil
 }

@@ -27,18 +27,19 @@ func BenchmarkRehearsal(b *testing.B) {
 	for b.Loop() {
 		n := 0
 		var row sheet.Row
-		err := exchange.Rehearse(&plan.Rehearsal{Settings: settings, From: from, To: from.AddDate(0, 0, 60)}, func(f func(*sheet.Row) error) error {
-			for i, x := range raw {
-				if row.Cells, err = s.Decode(x, row.Cells); err != nil {
-					return err
+		err := exchange.Rehearse(&plan.Rehearsal{Settings: settings, From: from, To: from.AddDate(0, 0, 60)},
+			func(f func(*sheet.Row) error) error {
+				for i, x := range raw {
+					if row.Cells, err = s.Decode(x, row.Cells); err != nil {
+						return err
+					}
+					row.ID, row.Number = string(rune('a'+i%26)), int64(i)
+					if err := f(&row); err != nil {
+						return err
+					}
 				}
-				row.ID, row.Number = string(rune('a'+i%26)), int64(i)
-				if err := f(&row); err != nil {
-					return err
-				}
-			}
-			return nil
-		}, func(*plan.Line) error { n++; return nil })
+				return nil
+			}, func(*plan.Line) error { n++; return nil })
 		if err != nil || n == 0 {
 			b.Fatal(n, err)
 		}

@@ -26,9 +26,12 @@ func loansSheet() (*sheet.Sheet, error) {
 		return nil, err
 	}
 	s := &sheet.Sheet{ID: "many", Zone: time.UTC, Locale: l, Key: "c0", Settle: 2 * time.Minute}
-	for i, c := range []sheet.Column{{Name: "Loan", Type: value.Text}, {Name: "Object", Type: value.Text}, {Name: "Borrower", Type: value.Text}, {Name: "Contact", Type: value.Text},
-		{Name: "Email", Type: value.Email}, {Name: "Registrar", Type: value.Email}, {Name: "Return due", Type: value.Date}, {Name: "Insured until", Type: value.Date},
-		{Name: "Value", Type: value.Number}, {Name: "State", Type: value.Choice, Options: []value.Option{{ID: "o1", Name: "agreed"}, {ID: "o2", Name: "out"}, {ID: "o3", Name: "back"}}},
+	for i, c := range []sheet.Column{{Name: "Loan", Type: value.Text}, {Name: "Object", Type: value.Text},
+		{Name: "Borrower", Type: value.Text}, {Name: "Contact", Type: value.Text},
+		{Name: "Email", Type: value.Email}, {Name: "Registrar", Type: value.Email}, {Name: "Return due", Type: value.Date},
+		{Name: "Insured until", Type: value.Date},
+		{Name: "Value", Type: value.Number}, {Name: "State", Type: value.Choice,
+			Options: []value.Option{{ID: "o1", Name: "agreed"}, {ID: "o2", Name: "out"}, {ID: "o3", Name: "back"}}},
 		{Name: "Report", Type: value.Text}, {Name: "Signed", Type: value.YesNo}} {
 		c.ID, c.Pos = fmt.Sprintf("c%d", i), i
 		s.Columns = append(s.Columns, c)
@@ -38,9 +41,12 @@ func loansSheet() (*sheet.Sheet, error) {
 
 func loanRow(i int) []value.Value {
 	due := value.DayOf(2026, 1, 1) + value.Day(i*7919%1500)
-	return []value.Value{value.OfText(fmt.Sprintf("LN-%07d", i)), value.OfText("Stick barometer, c. 1790"), value.OfText("Fenwick Hall"), value.OfText("Ada Quill"),
-		{State: value.Filled, Type: value.Email, Str: fmt.Sprintf("contact%d@borrower.example", i)}, {State: value.Filled, Type: value.Email, Str: "r.moss@marrowby.example"},
-		value.OfDay(due), value.OfDay(due + 40), value.OfNumber(decimalOf(i % 9000)), {State: value.Filled, Type: value.Choice, Str: []string{"o1", "o2", "o3"}[i%3]},
+	return []value.Value{value.OfText(fmt.Sprintf("LN-%07d", i)), value.OfText("Stick barometer, c. 1790"),
+		value.OfText("Fenwick Hall"), value.OfText("Ada Quill"),
+		{State: value.Filled, Type: value.Email, Str: fmt.Sprintf("contact%d@borrower.example", i)},
+		{State: value.Filled, Type: value.Email, Str: "r.moss@marrowby.example"},
+		value.OfDay(due), value.OfDay(due + 40), value.OfNumber(decimalOf(i % 9000)),
+		{State: value.Filled, Type: value.Choice, Str: []string{"o1", "o2", "o3"}[i%3]},
 		value.OfText("with borrower"), value.OfYesNo(i%2 == 0)}
 }
 
@@ -51,12 +57,17 @@ func tenRules(s *sheet.Sheet) ([]*plan.CompiledRule, error) {
 	if t.Subject, err = template.ParseLine("[Object] is due back on [Return due: weekday]", s); err != nil {
 		return nil, err
 	}
-	if t.Body, err = template.ParseText("Dear [Contact: first word, else colleague],\n\n[Object] ([Loan]) is due back on [Return due: long].", s); err != nil {
+	if t.Body, err = template.ParseText(
+		"Dear [Contact: first word, else colleague],\n\n[Object] ([Loan]) is due back on [Return due: long].",
+		s); err != nil {
 		return nil, err
 	}
 	var out []*plan.CompiledRule
 	for i := range 10 {
-		r, err := rule.Decode([]byte(fmt.Sprintf(`{"name":"Rule %d","state":"on","trigger":{"kind":"date","column":"c%d","offsets":[{"n":%d,"unit":"days"},{"n":-1,"unit":"working-days"}],"at":"09:00"},
+		r, err := rule.Decode(
+			[]byte(
+				fmt.Sprintf(
+					`{"name":"Rule %d","state":"on","trigger":{"kind":"date","column":"c%d","offsets":[{"n":%d,"unit":"days"},{"n":-1,"unit":"working-days"}],"at":"09:00"},
 			"condition":{"all":[{"column":"c9","op":"one-of","value":["o1","o2"]},{"column":"c8","op":">=","value":%d}]},"send":[{"template":"t"}],"to":[{"column":"c4"}],"cc":[{"column":"c5"}]}`, i, 6+i%2, -30+i*2, i*100)))
 		if err != nil {
 			return nil, err
@@ -85,7 +96,8 @@ func (b *bench) rehearse() error {
 	}
 	batch := make([]*store.Row, 0, 5000)
 	for i := range manyRows {
-		batch = append(batch, &store.Row{SheetID: "many", Number: int64(i + 1), Place: int64(i + 1), Cells: sheet.Encode(loanRow(i)), Version: 1})
+		batch = append(batch, &store.Row{SheetID: "many", Number: int64(i + 1), Place: int64(i + 1),
+			Cells: sheet.Encode(loanRow(i)), Version: 1})
 		if len(batch) == cap(batch) || i == manyRows-1 {
 			if err := st.Tx(b.ctx, func(tx *store.Store) error { return tx.InsertRows(b.ctx, batch) }); err != nil {
 				return err
@@ -122,9 +134,12 @@ func (b *bench) rehearse() error {
 		plays = append(plays, time.Since(start).Seconds())
 	}
 	scan, play, decode := median(scans), median(plays), median(decodes)
-	b.add(Result{What: fmt.Sprintf("rehearsal, 60 days, 10 rules, 1,000,000 rows, %d lines, heap %d MB", lines, peak>>20), Against: "raw scan of the same rows' bytes",
-		Value: fmt.Sprintf("%.1f s", play), Limit: fmt.Sprintf("%.1f s", scan), Ratio: play / scan, Goal: "<= 16.00", Met: play/scan <= 16})
-	b.add(Result{What: "reading 1,000,000 rows of 12 cells", Against: "raw scan of the same rows' bytes", Value: fmt.Sprintf("%.1f s", decode), Limit: fmt.Sprintf("%.1f s", scan),
+	b.add(Result{What: fmt.Sprintf("rehearsal, 60 days, 10 rules, 1,000,000 rows, %d lines, heap %d MB", lines, peak>>20),
+		Against: "raw scan of the same rows' bytes",
+		Value:   fmt.Sprintf("%.1f s", play), Limit: fmt.Sprintf("%.1f s", scan), Ratio: play / scan, Goal: "<= 16.00",
+		Met: play/scan <= 16})
+	b.add(Result{What: "reading 1,000,000 rows of 12 cells", Against: "raw scan of the same rows' bytes",
+		Value: fmt.Sprintf("%.1f s", decode), Limit: fmt.Sprintf("%.1f s", scan),
 		Ratio: decode / scan, Goal: "<= 1.70", Met: decode/scan <= 1.7})
 	return b.judging(s, settings[0])
 }
@@ -144,7 +159,8 @@ func (b *bench) rawScan(st *store.Store) error {
 	return rows.Err()
 }
 
-func (b *bench) play(st *store.Store, s *sheet.Sheet, settings []*plan.CompiledRule) (lines int, peak uint64, err error) {
+func (b *bench) play(st *store.Store, s *sheet.Sheet,
+	settings []*plan.CompiledRule) (lines int, peak uint64, err error) {
 	from := time.Date(2027, 3, 15, 8, 40, 0, 0, time.UTC)
 	r := &plan.Rehearsal{Settings: settings, From: from, To: from.AddDate(0, 0, 60)}
 	var m runtime.MemStats
@@ -187,7 +203,8 @@ func (b *bench) judging(s *sheet.Sheet, set *plan.CompiledRule) error {
 		return median(per)
 	}
 	light, whole := measure(true), measure(false)
-	b.add(Result{What: "judging an occasion: condition, recipients, subject, gaps", Against: "the same with the letter written", Value: fmt.Sprintf("%.2f µs", light),
+	b.add(Result{What: "judging an occasion: condition, recipients, subject, gaps",
+		Against: "the same with the letter written", Value: fmt.Sprintf("%.2f µs", light),
 		Limit: fmt.Sprintf("%.2f µs", whole), Ratio: light / whole, Goal: "<= 1.00", Met: light <= whole})
 	return nil
 }

@@ -50,7 +50,9 @@ func binary(name string) (string, error) {
 			return p, nil
 		}
 	}
-	return "", fmt.Errorf("%s is not installed; run scripts/setup.sh, or apt-get install mariadb-server-core mariadb-client-core", name)
+	return "",
+		fmt.Errorf("%s is not installed; run scripts/setup.sh, or apt-get install mariadb-server-core mariadb-client-core",
+			name)
 }
 
 // Start starts a server in opts.Dir, setting the folder up first if it is
@@ -108,11 +110,13 @@ func initialise(ctx context.Context, dir string) error {
 	if err := os.RemoveAll(tmp); err != nil {
 		return err
 	}
-	args := append([]string{"--no-defaults", "--datadir=" + tmp, "--auth-root-authentication-method=normal", "--skip-test-db"}, asRoot()...)
+	args := append([]string{"--no-defaults", "--datadir=" + tmp, "--auth-root-authentication-method=normal",
+		"--skip-test-db"}, asRoot()...)
 	// root has no password and comes in by the socket alone, which lies in a
 	// folder of its owner's: its accounts for TCP are dropped.
 	secure := filepath.Join(dir, "secure.sql")
-	if err := os.WriteFile(secure, []byte("DELETE FROM mysql.global_priv WHERE Host <> 'localhost' OR User = '';\n"), 0o600); err != nil {
+	if err := os.WriteFile(secure, []byte("DELETE FROM mysql.global_priv WHERE Host <> 'localhost' OR User = '';\n"),
+		0o600); err != nil {
 		return err
 	}
 	defer os.Remove(secure)
@@ -198,7 +202,8 @@ func (s *Server) DSN(ctx context.Context, name string) (string, error) {
 		return "", err
 	}
 	defer db.Close()
-	if _, err := db.ExecContext(ctx, "CREATE DATABASE IF NOT EXISTS `"+name+"` CHARACTER SET utf8mb4 COLLATE utf8mb4_unicode_ci"); err != nil {
+	if _, err := db.ExecContext(ctx, "CREATE DATABASE IF NOT EXISTS `"+name+
+		"` CHARACTER SET utf8mb4 COLLATE utf8mb4_unicode_ci"); err != nil {
 		return "", err
 	}
 	return s.dsn(name), nil

@@ -50,7 +50,8 @@ func TestStartAgain(t *testing.T) {
 }
 
 func TestRefusesStandardPort(t *testing.T) {
-	if _, err := Start(context.Background(), Options{Dir: t.TempDir(), Port: 3306}); err == nil || !strings.Contains(err.Error(), "NIVOT_DB_PORT") {
+	if _, err := Start(context.Background(), Options{Dir: t.TempDir(), Port: 3306}); err == nil ||
+		!strings.Contains(err.Error(), "NIVOT_DB_PORT") {
 		t.Error(err)
 	}
 }

@@ -67,7 +67,8 @@ func SetUp(ctx context.Context, e *engine.Engine, hash func(string) string, smtp
 			return err
 		}
 	}
-	if err := s.SaveSender(ctx, &store.Sender{ID: store.NewID(), Name: "Marrowby Museum", Address: "desk@marrowby.example", Host: "127.0.0.1",
+	if err := s.SaveSender(ctx, &store.Sender{ID: store.NewID(), Name: "Marrowby Museum",
+		Address: "desk@marrowby.example", Host: "127.0.0.1",
 		Port: smtpPort, Security: "none", CreatedAt: e.Now()}); err != nil {
 		return err
 	}

@@ -60,7 +60,8 @@ func TestDrive(t *testing.T) {
 		t.Errorf("%d readings changed", changed)
 	}
 	now := read()
-	if _, err := OpenDrive(dir, func() time.Time { return at }, false); err != nil || strings.Join(read()[1], ",") != strings.Join(now[1], ",") {
+	if _, err := OpenDrive(dir, func() time.Time { return at }, false); err != nil ||
+		strings.Join(read()[1], ",") != strings.Join(now[1], ",") {
 		t.Errorf("opening it again begins anew: %v", err)
 	}
 }
@@ -124,7 +125,8 @@ func TestMuseum(t *testing.T) {
 				empty++
 			}
 			for _, box := range strings.Split(core.Show(address, row.Cell(address)), ";") {
-				if boxes, err := value.ParseMailboxes(box); err == nil && len(boxes) > 0 && !strings.HasSuffix(boxes[0].Domain, ".example") {
+				if boxes, err := value.ParseMailboxes(box); err == nil && len(boxes) > 0 &&
+					!strings.HasSuffix(boxes[0].Domain, ".example") {
 					t.Errorf("%s: %s is somebody's", s.Name, box)
 				}
 			}

@@ -51,7 +51,8 @@ func takeUpPacking(ctx context.Context, e *engine.Engine, rec *store.Sheet) erro
 	if err != nil {
 		return err
 	}
-	_, err = e.EditByKey(ctx, rec.ID, "LN-0309", []engine.CellEdit{{Column: c["State"], Text: "agreed"}}, engine.System("Tom Ferrar"))
+	_, err = e.EditByKey(ctx, rec.ID, "LN-0309", []engine.CellEdit{{Column: c["State"], Text: "agreed"}},
+		engine.System("Tom Ferrar"))
 	return err
 }
 
@@ -82,7 +83,8 @@ func wetNight(ctx context.Context, e *engine.Engine, rec *store.Sheet) error {
 			return nil
 		}
 		more := 1 + len(in.Rows)*7%12 // by how much it is above its limit
-		in.Rows = append(in.Rows, []string{core.RowName(row), strconv.FormatInt(top.Num.IntPart()+int64(more), 10), "15/03/2027 08:20"})
+		in.Rows = append(in.Rows, []string{core.RowName(row), strconv.FormatInt(top.Num.IntPart()+int64(more), 10),
+			"15/03/2027 08:20"})
 		return nil
 	})
 	if err != nil {
@@ -91,6 +93,7 @@ func wetNight(ctx context.Context, e *engine.Engine, rec *store.Sheet) error {
 	if len(in.Rows) < wetCases {
 		return fmt.Errorf("only %d cases are below their limit", len(in.Rows))
 	}
-	_, err = e.Import(ctx, rec.ID, in, engine.ImportOptions{Keep: true, About: map[string]any{"file": "readings-wet-night.csv"}}, engine.System("Tom Ferrar"))
+	_, err = e.Import(ctx, rec.ID, in, engine.ImportOptions{Keep: true,
+		About: map[string]any{"file": "readings-wet-night.csv"}}, engine.System("Tom Ferrar"))
 	return err
 }

@@ -24,7 +24,8 @@ func Share(ctx context.Context, e *engine.Engine) error {
 	}
 	sheets := map[string]*store.Sheet{}
 	for i := range list {
-		for short, name := range map[string]string{"loans": "Outgoing loans", "cases": "Display cases", "volunteers": "Volunteers"} {
+		for short, name := range map[string]string{"loans": "Outgoing loans", "cases": "Display cases",
+			"volunteers": "Volunteers"} {
 			if list[i].Name == name {
 				sheets[short] = &list[i]
 			}
@@ -40,13 +41,15 @@ func Share(ctx context.Context, e *engine.Engine) error {
 			tom = p.ID
 		}
 	}
-	for name, roles := range map[string][2]string{"loans": {"Contact", "Language"}, "cases": {"Keeper", ""}, "volunteers": {"Name", ""}} {
+	for name, roles := range map[string][2]string{"loans": {"Contact", "Language"}, "cases": {"Keeper", ""},
+		"volunteers": {"Name", ""}} {
 		c, err := columnsOf(sheets[name])
 		if err != nil {
 			return err
 		}
 		named, language := c[roles[0]], c[roles[1]]
-		if _, err := e.ChangeSheet(ctx, sheets[name].ID, engine.SheetChange{Named: &named, Written: &language}, "Tom Ferrar"); err != nil {
+		if _, err := e.ChangeSheet(ctx, sheets[name].ID, engine.SheetChange{Named: &named, Written: &language},
+			"Tom Ferrar"); err != nil {
 			return err
 		}
 	}
@@ -56,10 +59,12 @@ func Share(ctx context.Context, e *engine.Engine) error {
 		sort        string
 	}{
 		{"loans", "Not yet back", func(c map[string]string) rule.Condition {
-			return rule.Leaf(c["State"], rule.NoneOf, rule.ListOperand(rule.TextOperand(option(sheets["loans"], "State", "back"))))
+			return rule.Leaf(c["State"], rule.NoneOf,
+				rule.ListOperand(rule.TextOperand(option(sheets["loans"], "State", "back"))))
 		}, "Return due"},
 		{"loans", "Report missing", func(c map[string]string) rule.Condition {
-			return rule.AllOf(rule.Leaf(c["Condition report"], rule.NoneOf, rule.ListOperand(rule.TextOperand(option(sheets["loans"], "Condition report", "signed")))),
+			return rule.AllOf(rule.Leaf(c["Condition report"], rule.NoneOf,
+				rule.ListOperand(rule.TextOperand(option(sheets["loans"], "Condition report", "signed")))),
 				rule.Leaf(c["State"], rule.OneOf, rule.ListOperand(rule.TextOperand(option(sheets["loans"], "State", "out")))))
 		}, "Dispatched"},
 		{"volunteers", "On leave", func(c map[string]string) rule.Condition {
@@ -72,12 +77,14 @@ func Share(ctx context.Context, e *engine.Engine) error {
 			return err
 		}
 		filter := v.filter(c)
-		if err := keep(ctx, e, sheets[v.sheet].ID, tom, v.name, engine.ViewSpec{Filter: &filter, Sort: []engine.SortKey{{Column: c[v.sort]}}}); err != nil {
+		if err := keep(ctx, e, sheets[v.sheet].ID, tom, v.name, engine.ViewSpec{Filter: &filter,
+			Sort: []engine.SortKey{{Column: c[v.sort]}}}); err != nil {
 			return fmt.Errorf("view %s: %w", v.name, err)
 		}
 	}
 	if e.Folder() != "" {
-		if err := e.SaveSource(ctx, &store.Source{SheetID: sheets["cases"].ID, Place: driveFile, EveryMinutes: 60, Share: 50, Missing: "keep"}, "Tom Ferrar"); err != nil {
+		if err := e.SaveSource(ctx, &store.Source{SheetID: sheets["cases"].ID, Place: driveFile, EveryMinutes: 60, Share: 50,
+			Missing: "keep"}, "Tom Ferrar"); err != nil {
 			return err
 		}
 	}
@@ -92,7 +99,8 @@ func keep(ctx context.Context, e *engine.Engine, sheetID, person, name string, s
 	if err != nil {
 		return err
 	}
-	return e.Store.SaveView(ctx, &store.View{ID: store.NewID(), SheetID: sheetID, PersonID: person, Name: name, Shared: true, Spec: string(b), CreatedAt: e.Now()})
+	return e.Store.SaveView(ctx, &store.View{ID: store.NewID(), SheetID: sheetID, PersonID: person, Name: name,
+		Shared: true, Spec: string(b), CreatedAt: e.Now()})
 }
 
 // columnsOf gives the ids of a sheet's columns by name.

@@ -69,7 +69,8 @@ func (f *fixture) shake(g *exchangetest.Gen, rec *store.Sheet) string {
 		}
 		return "a deletion"
 	case 1:
-		_, err := f.AddRow(f.ctx, rec.ID, []CellEdit{{Column: "c1", Text: fmt.Sprint("N-", g.R.IntN(1e6))}, {Column: "c2", Text: g.Cell("Due")}, {Column: "c3", Text: g.Cell("Read")}}, System("test"))
+		_, err := f.AddRow(f.ctx, rec.ID, []CellEdit{{Column: "c1", Text: fmt.Sprint("N-", g.R.IntN(1e6))},
+			{Column: "c2", Text: g.Cell("Due")}, {Column: "c3", Text: g.Cell("Read")}}, System("test"))
 		must(err)
 		return "an addition"
 	case 2:
@@ -91,7 +92,8 @@ func (f *fixture) shake(g *exchangetest.Gen, rec *store.Sheet) string {
 		cals, err := f.Store.Calendars(f.ctx)
 		must(err)
 		own := cals[len(cals)-1]
-		_, err = f.SaveCalendar(f.ctx, own.ID, own.Name, []string{"mon", "tue", "wed", "thu", g.One("fri", "sat")}, []string{fmt.Sprintf("2027-03-%02d", 16+g.R.IntN(14)), fmt.Sprintf("2027-04-%02d", 1+g.R.IntN(20))}, "test")
+		_, err = f.SaveCalendar(f.ctx, own.ID, own.Name, []string{"mon", "tue", "wed", "thu", g.One("fri", "sat")},
+			[]string{fmt.Sprintf("2027-03-%02d", 16+g.R.IntN(14)), fmt.Sprintf("2027-04-%02d", 1+g.R.IntN(20))}, "test")
 		must(err)
 		return "the working calendar"
 	case 5:
@@ -126,7 +128,9 @@ func (f *fixture) shake(g *exchangetest.Gen, rec *store.Sheet) string {
 func (f *fixture) agenda(rec *store.Sheet) string {
 	f.t.Helper()
 	var es []store.Entry
-	if err := f.Store.DB(f.ctx).Raw("SELECT * FROM agenda WHERE sheet_id = ? AND kind IN ('due', 'round', 'arm', 'settle')", rec.ID).Scan(&es).Error; err != nil {
+	if err := f.Store.DB(f.ctx).Raw(
+		"SELECT * FROM agenda WHERE sheet_id = ? AND kind IN ('due', 'round', 'arm', 'settle')",
+		rec.ID).Scan(&es).Error; err != nil {
 		f.t.Fatal(err)
 	}
 	var out []string
@@ -144,7 +148,8 @@ func (f *fixture) agendaAnew(rec *store.Sheet) string {
 		f.t.Fatal(err)
 	}
 	var es []store.Entry
-	if err := f.Store.DB(f.ctx).Raw("SELECT * FROM agenda WHERE sheet_id = ? AND kind = 'due'", rec.ID).Scan(&es).Error; err != nil {
+	if err := f.Store.DB(f.ctx).Raw("SELECT * FROM agenda WHERE sheet_id = ? AND kind = 'due'",
+		rec.ID).Scan(&es).Error; err != nil {
 		f.t.Fatal(err)
 	}
 	known := map[string]time.Time{}

@@ -61,7 +61,8 @@ const (
 // comingOf gives what is to come for a row by a rule that is on: what is on the
 // agenda, and what its dates and rounds will bring if it stays as it is, the
 // follow-ups of each among them. What is left out stays in the list.
-func comingOf(ctx context.Context, st *store.Store, rb *cachedRule, row *sheet.Row, rowID int64, m plan.Memory, now time.Time) ([]RowEmail, error) {
+func comingOf(ctx context.Context, st *store.Store, rb *cachedRule, row *sheet.Row, rowID int64, m plan.Memory,
+	now time.Time) ([]RowEmail, error) {
 	if rb.record.State != rule.On {
 		return nil, nil
 	}
@@ -129,7 +130,8 @@ type promised struct {
 
 // promisedOf gives what a row's entries promise by a rule: follow-ups, with their
 // next recurrences, and what waits for its window or was moved.
-func promisedOf(rb *cachedRule, row *sheet.Row, entries []store.Entry, said plan.Asides, m plan.Memory) (out []promised, err error) {
+func promisedOf(rb *cachedRule, row *sheet.Row, entries []store.Entry, said plan.Asides,
+	m plan.Memory) (out []promised, err error) {
 	for i := range entries {
 		en := &entries[i]
 		if en.RuleID != rb.record.ID || en.Kind != store.Moved && en.Kind != store.Follow {
@@ -214,7 +216,8 @@ func (e *Engine) SetAside(ctx context.Context, say Say, actor string) error {
 		}
 		i := slices.IndexFunc(coming, func(x RowEmail) bool { return x.Identity() == say.Email })
 		if i < 0 {
-			return refuse("this email is not to come any more: it has gone, or its row or rule has changed; look at the row again")
+			return refuse(
+				"this email is not to come any more: it has gone, or its row or rule has changed; look at the row again")
 		}
 		return e.setAside(ctx, tx, rb, &coming[i], say, actor, now)
 	})
@@ -250,7 +253,8 @@ func (e *Engine) SetRoundUpAside(ctx context.Context, say Say, actor string) err
 			}
 			return err
 		}
-		a := &store.SetAside{Occasion: x.Occasion[:], SheetID: say.Sheet, RuleID: say.Rule, DueAt: x.At, Why: say.Why, Origin: store.Detail(x.origin), Actor: actor, At: now}
+		a := &store.SetAside{Occasion: x.Occasion[:], SheetID: say.Sheet, RuleID: say.Rule, DueAt: x.At, Why: say.Why,
+			Origin: store.Detail(x.origin), Actor: actor, At: now}
 		if say.What == AsItComes {
 			err = tx.RemoveSetAside(ctx, a.Occasion)
 		} else {
@@ -259,12 +263,14 @@ func (e *Engine) SetRoundUpAside(ctx context.Context, say Say, actor string) err
 		if err != nil {
 			return err
 		}
-		return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventSetAside, SheetID: say.Sheet, RuleID: say.Rule,
+		return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventSetAside, SheetID: say.Sheet,
+			RuleID: say.Rule,
 			Detail: store.Detail(map[string]any{"what": say.What, "roundUp": x.Subject, "to": x.To, "at": x.At})})
 	})
 }
 
-func (e *Engine) setAside(ctx context.Context, tx *store.Store, rb *cachedRule, x *RowEmail, say Say, actor string, now time.Time) error {
+func (e *Engine) setAside(ctx context.Context, tx *store.Store, rb *cachedRule, x *RowEmail, say Say, actor string,
+	now time.Time) error {
 	was := x.Occasion // as it was foreseen
 	if x.Aside != nil {
 		was.Due = x.Aside.Of.Due
@@ -312,8 +318,11 @@ func (e *Engine) setAside(ctx context.Context, tx *store.Store, rb *cachedRule, 
 	if err != nil {
 		return err
 	}
-	return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventSetAside, SheetID: say.Sheet, RowID: say.Row, RuleID: say.Rule,
-		Detail: store.Detail(map[string]any{"what": say.What, "changes": []any{map[string]string{"name": "“" + x.Subject + "”", "before": saidOf(rb, x), "after": saidAs(rb, a, say.What)}}})})
+	return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventSetAside, SheetID: say.Sheet,
+		RowID: say.Row, RuleID: say.Rule,
+		Detail: store.Detail(map[string]any{"what": say.What,
+			"changes": []any{map[string]string{"name": "“" + x.Subject + "”", "before": saidOf(rb, x),
+				"after": saidAs(rb, a, say.What)}}})})
 }
 
 // saidOf and saidAs say for the row's history what an email was to do, and is to
@@ -341,7 +350,8 @@ func saidAs(rb *cachedRule, a *store.SetAside, what string) string {
 
 // putAside puts on the agenda when an email goes that a person has moved, or
 // has moved back: nil.
-func (e *Engine) putAside(ctx context.Context, tx *store.Store, say Say, x *RowEmail, o rule.Occasion, to *time.Time, now time.Time) error {
+func (e *Engine) putAside(ctx context.Context, tx *store.Store, say Say, x *RowEmail, o rule.Occasion, to *time.Time,
+	now time.Time) error {
 	at := o.Due
 	if to != nil {
 		at = *to
@@ -356,7 +366,8 @@ func (e *Engine) putAside(ctx context.Context, tx *store.Store, say Say, x *RowE
 		en.DueAt, en.Origin = at, store.Detail(o)
 		return tx.PutEntries(ctx, []store.Entry{en})
 	case to != nil && o.Base == "":
-		return tx.PutEntries(ctx, []store.Entry{{Kind: store.Moved, DueAt: at, SheetID: say.Sheet, RuleID: say.Rule, RowID: say.Row, Nr: movedNr(&o), Origin: store.Detail(o)}})
+		return tx.PutEntries(ctx, []store.Entry{{Kind: store.Moved, DueAt: at, SheetID: say.Sheet, RuleID: say.Rule,
+			RowID: say.Row, Nr: movedNr(&o), Origin: store.Detail(o)}})
 	}
 	return nil
 }

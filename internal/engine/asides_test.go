@@ -44,8 +44,10 @@ func TestSetAside(t *testing.T) {
 		t.Fatal(err)
 	}
 	tpl := core.Send[0].Template
-	core.Trigger = rule.Trigger{Kind: rule.Date, Column: "c3", Offsets: []rule.Offset{{N: -7, Unit: rule.Days}}, At: "09:00"}
-	core.Then = &rule.Then{Steps: []rule.Step{{After: "P1D", Template: tpl}, {After: "P2D", Template: tpl}, {After: "P3D", Template: tpl, Every: "P1D", Times: 2}}}
+	core.Trigger = rule.Trigger{Kind: rule.Date, Column: "c3", Offsets: []rule.Offset{{N: -7, Unit: rule.Days}},
+		At: "09:00"}
+	core.Then = &rule.Then{Steps: []rule.Step{{After: "P1D", Template: tpl}, {After: "P2D", Template: tpl},
+		{After: "P3D", Template: tpl, Every: "P1D", Times: 2}}}
 	if r, err = f.SaveRule(f.ctx, rec.ID, r.ID, core, r.Version, "test"); err != nil {
 		t.Fatal(err)
 	}
@@ -59,7 +61,8 @@ func TestSetAside(t *testing.T) {
 		}
 		for _, x := range all {
 			if x.Rule == r.ID && x.Step == step && x.Again == again {
-				return f.SetAside(f.ctx, Say{Sheet: rec.ID, Rule: r.ID, Row: rows[row], Email: x.Identity(), What: what, Days: days, Why: "rang"}, "Ines")
+				return f.SetAside(f.ctx, Say{Sheet: rec.ID, Rule: r.ID, Row: rows[row], Email: x.Identity(), What: what,
+					Days: days, Why: "rang"}, "Ines")
 			}
 		}
 		return fmt.Errorf("row %d has no step %d to come among %d", row, step, len(all))
@@ -94,11 +97,13 @@ func TestSetAside(t *testing.T) {
 	must(say(7, 1, 0, Shift, 1))
 	must(say(7, 1, 0, AsItComes, 0))
 	must(say(7, 3, 0, Shift, 1))
-	if err := f.SetAside(f.ctx, Say{Sheet: rec.ID, Rule: r.ID, Row: rows[0], Email: rule.ID{}, What: LeaveOut}, "Ines"); !errors.As(err, &refusal) {
+	if err := f.SetAside(f.ctx, Say{Sheet: rec.ID, Rule: r.ID, Row: rows[0], Email: rule.ID{}, What: LeaveOut},
+		"Ines"); !errors.As(err, &refusal) {
 		t.Errorf("what has gone: %v", err)
 	}
 	f.advance(at("2027-03-22T12:00:00Z"))
-	want := []string{"15 16 17 18 19", "", "16 17 18 19 20", "15 16 18 19", "15 16", "15 16 16 18 19", "15 16 17 18 19", "15 16 17 19 19", "14 15 16 17 18", "15 16 17 18 19"}
+	want := []string{"15 16 17 18 19", "", "16 17 18 19 20", "15 16 18 19", "15 16", "15 16 16 18 19", "15 16 17 18 19",
+		"15 16 17 19 19", "14 15 16 17 18", "15 16 17 18 19"}
 	got := make([]string, len(rows))
 	for _, l := range f.timed()[before:] {
 		var day, row int
@@ -117,7 +122,8 @@ func TestSetAside(t *testing.T) {
 	}
 	page, err := f.Store.Log(f.ctx, store.LogFilter{RuleID: r.ID, RowID: rows[1]}, "", 2)
 	ds := page.Lines
-	if err != nil || len(ds) == 0 || ds[0].Reason.Code != reason.LeftOut || ds[0].Reason.Words() != "left out by Ines: rang" {
+	if err != nil || len(ds) == 0 || ds[0].Reason.Code != reason.LeftOut ||
+		ds[0].Reason.Words() != "left out by Ines: rang" {
 		t.Errorf("the ledger says %+v, %v", ds, err)
 	}
 	events, err := f.Store.RowEvents(f.ctx, rows[1], 5)
@@ -178,7 +184,8 @@ func TestSetAsideOfADateThatMoves(t *testing.T) {
 	if err != nil || len(all) != 1 {
 		t.Fatal(all, err)
 	}
-	if err := f.SetAside(f.ctx, Say{Sheet: rec.ID, Rule: r.ID, Row: rows[0], Email: all[0].Identity(), What: Shift, Days: 1}, "Ines"); err != nil {
+	if err := f.SetAside(f.ctx, Say{Sheet: rec.ID, Rule: r.ID, Row: rows[0], Email: all[0].Identity(), What: Shift,
+		Days: 1}, "Ines"); err != nil {
 		t.Fatal(err)
 	}
 	f.edit(rec, rows, "2027-03-18") // away, and back: the moved one stands again

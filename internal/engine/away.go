@@ -56,7 +56,8 @@ func (e *Engine) retire(ctx context.Context, id, actor, how string, mark func(*s
 		if err := w.flush(ctx); err != nil {
 			return err
 		}
-		return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventSheetSaved, SheetID: id, Detail: store.Detail(map[string]any{"name": rec.Name, "after": how})})
+		return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventSheetSaved, SheetID: id,
+			Detail: store.Detail(map[string]any{"name": rec.Name, "after": how})})
 	})
 }
 
@@ -83,7 +84,8 @@ func (e *Engine) RestoreSheet(ctx context.Context, id, actor string) (rec *store
 		if err != nil && !errors.Is(err, store.ErrNotFound) {
 			return err
 		}
-		return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventSheetSaved, SheetID: id, Detail: store.Detail(map[string]any{"name": rec.Name, "after": "restored"})})
+		return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventSheetSaved, SheetID: id,
+			Detail: store.Detail(map[string]any{"name": rec.Name, "after": "restored"})})
 	})
 	if err == nil {
 		wake(e.wakeRefresh)

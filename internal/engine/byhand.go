@@ -28,12 +28,14 @@ const handBatch = 100
 // twice; rows that it did not have yet are added to it. The first rows are judged
 // at once, the others in the background. It gives how many emails have been
 // queued or held so far by this asking.
-func (e *Engine) SendByHand(ctx context.Context, sheetID, ruleID, batch string, ids []int64, actor string) (b *store.Batch, emails int, err error) {
+func (e *Engine) SendByHand(ctx context.Context, sheetID, ruleID, batch string, ids []int64,
+	actor string) (b *store.Batch, emails int, err error) {
 	if len(ids) == 0 || len(ids) > maxByHand {
 		return nil, 0, refuse("pick 1 to %d rows; these are %d", maxByHand, len(ids))
 	}
 	if batch == "" {
-		return nil, 0, &Refusal{Field: "/batch", Message: "the sending needs a name of its own, so that asking again does not send twice"}
+		return nil, 0,
+			&Refusal{Field: "/batch", Message: "the sending needs a name of its own, so that asking again does not send twice"}
 	}
 	ids = slices.Clone(ids)
 	slices.Sort(ids) // rows are locked in one order
@@ -42,7 +44,8 @@ func (e *Engine) SendByHand(ctx context.Context, sheetID, ruleID, batch string, 
 	if err != nil {
 		return nil, 0, err
 	}
-	b = &store.Batch{SheetID: sheetID, RuleID: ruleID, Name: batch, At: e.now(), Actor: actor, Picked: string(picked), Total: len(ids)}
+	b = &store.Batch{SheetID: sheetID, RuleID: ruleID, Name: batch, At: e.now(), Actor: actor, Picked: string(picked),
+		Total: len(ids)}
 	err = e.Store.Tx(ctx, func(tx *store.Store) error {
 		if _, err := handRule(ctx, newRuleCache(tx), b); err != nil {
 			return err
@@ -72,7 +75,8 @@ func (e *Engine) SendByHand(ctx context.Context, sheetID, ruleID, batch string, 
 				return err
 			}
 		}
-		if err := tx.AddEvents(ctx, store.Event{At: b.At, Actor: actor, Kind: store.EventBatch, SheetID: sheetID, RuleID: ruleID,
+		if err := tx.AddEvents(ctx, store.Event{At: b.At, Actor: actor, Kind: store.EventBatch, SheetID: sheetID,
+			RuleID: ruleID,
 			Detail: store.Detail(map[string]any{"batch": b.ID, "rows": b.Total})}); err != nil {
 			return err
 		}
@@ -182,7 +186,8 @@ func (w *work) byHand(ctx context.Context, rb *cachedRule, b *store.Batch, ids [
 	}
 	occ := make([]rule.Occasion, len(ids))
 	for i, id := range ids {
-		occ[i] = rule.Occasion{Rule: b.RuleID, Row: store.RowID(id), Kind: rule.ByHand, Batch: b.RuleID + " " + b.Name, Due: b.At}
+		occ[i] = rule.Occasion{Rule: b.RuleID, Row: store.RowID(id), Kind: rule.ByHand, Batch: b.RuleID + " " + b.Name,
+			Due: b.At}
 	}
 	w.ask(ctx, occ)
 	for i, id := range ids {
@@ -242,7 +247,8 @@ func (e *Engine) StopBatch(ctx context.Context, sheetID string, id int64, actor 
 				return err
 			}
 		}
-		return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventBatch, SheetID: sheetID, RuleID: b.RuleID,
+		return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventBatch, SheetID: sheetID,
+			RuleID: b.RuleID,
 			Detail: store.Detail(map[string]any{"batch": b.ID, "stopped": n})})
 	})
 	return n, err
@@ -261,7 +267,8 @@ func (e *Engine) RepeatBatch(ctx context.Context, sheetID string, id int64, acto
 	at := b.At
 	until := at.Add(plan.Tick)
 	for cursor := ""; ; {
-		page, err := e.Store.Log(ctx, store.LogFilter{RuleID: b.RuleID, Since: &at, Until: &until, States: []delivery.State{delivery.Failed, delivery.Bounced}}, cursor, 200)
+		page, err := e.Store.Log(ctx, store.LogFilter{RuleID: b.RuleID, Since: &at, Until: &until,
+			States: []delivery.State{delivery.Failed, delivery.Bounced}}, cursor, 200)
 		if err != nil {
 			return n, err
 		}
@@ -304,7 +311,8 @@ type RecentRow struct {
 
 // PreviewByHand works out what sending a rule by hand to some rows would come
 // to. within is how long ago the same template counts as lately.
-func (e *Engine) PreviewByHand(ctx context.Context, sheetID string, r *rule.Rule, ids []int64, within calendar.Duration) (*HandPreview, error) {
+func (e *Engine) PreviewByHand(ctx context.Context, sheetID string, r *rule.Rule, ids []int64,
+	within calendar.Duration) (*HandPreview, error) {
 	if len(ids) > maxByHand {
 		return nil, refuse("at most %d rows at a time; these are %d", maxByHand, len(ids))
 	}
@@ -352,7 +360,8 @@ func (e *Engine) PreviewByHand(ctx context.Context, sheetID string, r *rule.Rule
 				templates[c.Template] = append(templates[c.Template], rows[i].ID)
 			}
 			if len(p.Lines) < maxFirst {
-				p.Lines = append(p.Lines, EffectLine{plan.OutlookLine{Row: row, Due: now, Outcome: c.Outcome, Wording: c.Template, Emails: 1}, plan.Foreseen{Occasion: c.Occasion, Decision: c.Decision}, names[rows[i].ID]})
+				p.Lines = append(p.Lines, EffectLine{plan.OutlookLine{Row: row, Due: now, Outcome: c.Outcome, Wording: c.Template,
+					Emails: 1}, plan.Foreseen{Occasion: c.Occasion, Decision: c.Decision}, names[rows[i].ID]})
 			}
 		}
 	}

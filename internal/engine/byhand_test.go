@@ -92,7 +92,8 @@ func TestBatch(t *testing.T) {
 		t.Fatal(err)
 	}
 	preview, err := f.PreviewByHand(f.ctx, rec.ID, core, rows[:20], calendar.Duration{Days: 7})
-	if err != nil || preview.Emails != 20 || len(preview.Recent) != 20 || len(preview.Lines) != maxFirst || preview.Lines[0].Subject == "" {
+	if err != nil || preview.Emails != 20 || len(preview.Recent) != 20 || len(preview.Lines) != maxFirst ||
+		preview.Lines[0].Subject == "" {
 		t.Fatalf("%+v %v", preview, err)
 	}
 	f.advance(at("2027-03-15T08:33:00Z")) // one a minute

@@ -23,7 +23,8 @@ func CalendarOf(ctx context.Context, s *store.Store, rec *store.Sheet) (calendar
 // SaveCalendar writes a working calendar, a new one where id is "", and has the
 // agenda of the sheets that have it computed anew. Occasions keep their
 // identity: only their instants change.
-func (e *Engine) SaveCalendar(ctx context.Context, id, name string, weekdays, closed []string, actor string) (out *store.Calendar, err error) {
+func (e *Engine) SaveCalendar(ctx context.Context, id, name string, weekdays, closed []string,
+	actor string) (out *store.Calendar, err error) {
 	core, err := calendar.New(weekdays, closed)
 	if err != nil {
 		return nil, &Refusal{Message: err.Error()}
@@ -52,7 +53,8 @@ func (e *Engine) SaveCalendar(ctx context.Context, id, name string, weekdays, cl
 	return out, err
 }
 
-func (e *Engine) putCalendar(ctx context.Context, tx *store.Store, id, name string, core calendar.Calendar, actor string) (*store.Calendar, error) {
+func (e *Engine) putCalendar(ctx context.Context, tx *store.Store, id, name string, core calendar.Calendar,
+	actor string) (*store.Calendar, error) {
 	all, err := tx.Calendars(ctx)
 	if err != nil {
 		return nil, err
@@ -77,7 +79,8 @@ func (e *Engine) putCalendar(ctx context.Context, tx *store.Store, id, name stri
 		return nil, err
 	}
 	return out, tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventSettingSaved,
-		Detail: store.Detail(map[string]any{"calendar": out.ID, "name": name, "weekdays": out.Weekdays, "closed": out.Closed})})
+		Detail: store.Detail(map[string]any{"calendar": out.ID, "name": name, "weekdays": out.Weekdays,
+			"closed": out.Closed})})
 }
 
 // SetCalendar changes the days of the default working calendar.
@@ -113,13 +116,15 @@ func (e *Engine) DeleteCalendar(ctx context.Context, id, actor string) error {
 		if err := tx.DropCalendar(ctx, id); err != nil {
 			return err
 		}
-		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventSettingSaved, Detail: store.Detail(map[string]any{"calendar": id, "deleted": c.Name})})
+		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventSettingSaved,
+			Detail: store.Detail(map[string]any{"calendar": id, "deleted": c.Name})})
 	})
 }
 
 // ownCalendar gives the id of a working calendar with a bundle's days: one that
 // is there, or a new one named after the sheet.
-func (e *Engine) ownCalendar(ctx context.Context, sheetName string, core calendar.Calendar, actor string) (id string, err error) {
+func (e *Engine) ownCalendar(ctx context.Context, sheetName string, core calendar.Calendar,
+	actor string) (id string, err error) {
 	err = e.Store.Tx(ctx, func(tx *store.Store) error {
 		all, err := tx.Calendars(ctx)
 		if err != nil {

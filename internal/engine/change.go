@@ -48,7 +48,8 @@ type Op struct {
 	Row   int64      // all but add
 	Cells []CellEdit // edit, add, put
 	After *int64     // add: the row after which it is to stand; 0 for the beginning, nil for the end
-	Key   string     // put; edit and delete where Row is 0: as a person would type it; where the row is new, its cells hold it too
+	// put; edit and delete where Row is 0: as a person would type it; where the row is new, its cells hold it too
+	Key string
 }
 
 // RowConflict is a cell that somebody else has changed meanwhile.
@@ -80,7 +81,8 @@ func (e *Engine) Change(ctx context.Context, sheetID string, ops []Op, kind stri
 	if len(ops) > MaxOps {
 		return ChangeResult{}, refuse("a change has at most %d steps; do it in parts", MaxOps)
 	}
-	return e.change(ctx, sheetID, ops, store.Event{Kind: store.EventChanged, Detail: store.Detail(map[string]any{"kind": kind, "steps": len(ops)})}, by, reportConflicts)
+	return e.change(ctx, sheetID, ops, store.Event{Kind: store.EventChanged,
+		Detail: store.Detail(map[string]any{"kind": kind, "steps": len(ops)})}, by, reportConflicts)
 }
 
 // conflictPolicy is what a change does where it meets something else than it expects.
@@ -94,13 +96,15 @@ const (
 
 // change does the steps of a change. Where it comes to more than one row's
 // event, head is written before them.
-func (e *Engine) change(ctx context.Context, sheetID string, ops []Op, head store.Event, by Author, m conflictPolicy) (ChangeResult, error) {
+func (e *Engine) change(ctx context.Context, sheetID string, ops []Op, head store.Event, by Author,
+	m conflictPolicy) (ChangeResult, error) {
 	return e.changeWith(ctx, sheetID, ops, head, by, m, columnsOf{})
 }
 
 // changeWith does the steps of a change that brings columns back first, and
 // takes those out at the end that nothing needs any more.
-func (e *Engine) changeWith(ctx context.Context, sheetID string, ops []Op, head store.Event, by Author, m conflictPolicy, cols columnsOf) (ChangeResult, error) {
+func (e *Engine) changeWith(ctx context.Context, sheetID string, ops []Op, head store.Event, by Author,
+	m conflictPolicy, cols columnsOf) (ChangeResult, error) {
 	var c *changer
 	once, keyed := ctx.Value(onceKey{}).(store.Once)
 	err := e.Store.Tx(ctx, func(tx *store.Store) (err error) {

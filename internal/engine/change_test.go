@@ -26,9 +26,12 @@ type desk struct {
 func newDesk(t *testing.T, rows ...[]string) *desk {
 	t.Helper()
 	f := newFixture(t, "2027-03-15T08:40:00Z")
-	d := &desk{Engine: f.Engine, t: t, ctx: f.ctx, rec: &store.Sheet{Name: "Loans", Zone: "UTC", Locale: "en-GB", SettleSeconds: 120}}
-	cols := []sheet.Column{{Name: "Loan", Type: value.Text}, {Name: "Object", Type: value.Text}, {Name: "Return due", Type: value.Date, Order: value.DayMonthYear},
-		{Name: "State", Type: value.Choice, Options: []value.Option{{Name: "out"}, {Name: "back"}}}, {Name: "Value", Type: value.Number}}
+	d := &desk{Engine: f.Engine, t: t, ctx: f.ctx, rec: &store.Sheet{Name: "Loans", Zone: "UTC", Locale: "en-GB",
+		SettleSeconds: 120}}
+	cols := []sheet.Column{{Name: "Loan", Type: value.Text}, {Name: "Object", Type: value.Text},
+		{Name: "Return due", Type: value.Date, Order: value.DayMonthYear},
+		{Name: "State", Type: value.Choice, Options: []value.Option{{Name: "out"}, {Name: "back"}}},
+		{Name: "Value", Type: value.Number}}
 	if err := d.CreateSheet(d.ctx, d.rec, cols, 0, -1, "test"); err != nil {
 		t.Fatal(err)
 	}
@@ -111,7 +114,8 @@ func edit(row int64, column, text string) Op {
 
 // Every kind of change can be undone, and the undoing undone.
 func TestUndo(t *testing.T) {
-	d := newDesk(t, []string{"LN-1", "Oak bellows", "29/03/2027", "out", "10"}, []string{"LN-2", "Net float", "", "back"}, []string{"LN-3"})
+	d := newDesk(t, []string{"LN-1", "Oak bellows", "29/03/2027", "out", "10"}, []string{"LN-2", "Net float", "", "back"},
+		[]string{"LN-3"})
 	ids, _ := d.View(d.ctx, d.rec.ID, ViewSpec{})
 	first := ids[0]
 	for name, change := range map[string]func() int64{
@@ -119,17 +123,21 @@ func TestUndo(t *testing.T) {
 			return d.must(d.Change(d.ctx, d.rec.ID, []Op{edit(ids[0], "c3", "soon")}, "edit", System("Ines"))).ID
 		},
 		"a paste": func() int64 {
-			return d.must(d.Change(d.ctx, d.rec.ID, []Op{edit(ids[0], "c2", "x"), edit(ids[1], "c2", "y"), {Kind: OpAdd, Cells: []CellEdit{{Column: "c1", Text: "LN-9"}}}}, "paste", System("Ines"))).ID
+			return d.must(d.Change(d.ctx, d.rec.ID, []Op{edit(ids[0], "c2", "x"), edit(ids[1], "c2", "y"),
+				{Kind: OpAdd, Cells: []CellEdit{{Column: "c1", Text: "LN-9"}}}}, "paste", System("Ines"))).ID
 		},
 		"rows in": func() int64 {
-			return d.must(d.Change(d.ctx, d.rec.ID, []Op{{Kind: OpAdd, After: &first}, {Kind: OpAdd, After: &first}}, "add", System("Ines"))).ID
+			return d.must(d.Change(d.ctx, d.rec.ID, []Op{{Kind: OpAdd, After: &first}, {Kind: OpAdd, After: &first}}, "add",
+				System("Ines"))).ID
 		},
 		"rows out": func() int64 {
-			return d.must(d.Change(d.ctx, d.rec.ID, []Op{{Kind: OpDelete, Row: ids[1]}, {Kind: OpDelete, Row: ids[2]}}, "delete", System("Ines"))).ID
+			return d.must(d.Change(d.ctx, d.rec.ID, []Op{{Kind: OpDelete, Row: ids[1]}, {Kind: OpDelete, Row: ids[2]}},
+				"delete", System("Ines"))).ID
 		},
 		"one row out": func() int64 { return d.must(d.DeleteRow(d.ctx, d.rec.ID, ids[0], System("Ines"))).ID },
 		"an import": func() int64 {
-			return d.bring(ImportOptions{}, []string{"LN-3", "Stick barometer"}, []string{"ln-1", "Oak bellows", "30/03/2027", "out", "10"}, []string{"LN-4"}, []string{"LN-4"}, []string{}).Change
+			return d.bring(ImportOptions{}, []string{"LN-3", "Stick barometer"}, []string{"ln-1", "Oak bellows", "30/03/2027",
+				"out", "10"}, []string{"LN-4"}, []string{"LN-4"}, []string{}).Change
 		},
 	} {
 		before := d.table()
@@ -157,7 +165,8 @@ func TestUndo(t *testing.T) {
 func TestUndoSpares(t *testing.T) {
 	d := newDesk(t, []string{"LN-1", "Oak bellows"}, []string{"LN-2", "Net float"})
 	ids, _ := d.View(d.ctx, d.rec.ID, ViewSpec{})
-	c := d.must(d.Change(d.ctx, d.rec.ID, []Op{edit(ids[0], "c2", "x"), edit(ids[1], "c2", "y"), {Kind: OpAdd, Cells: []CellEdit{{Column: "c1", Text: "LN-3"}}}}, "paste", System("Ines")))
+	c := d.must(d.Change(d.ctx, d.rec.ID, []Op{edit(ids[0], "c2", "x"), edit(ids[1], "c2", "y"),
+		{Kind: OpAdd, Cells: []CellEdit{{Column: "c1", Text: "LN-3"}}}}, "paste", System("Ines")))
 	d.must(d.EditRow(d.ctx, d.rec.ID, ids[1], []CellEdit{{Column: "c2", Text: "Tom’s"}}, System("Tom")))
 	d.must(d.EditRow(d.ctx, d.rec.ID, c.Added[0], []CellEdit{{Column: "c2", Text: "Tom’s too"}}, System("Tom")))
 	u := d.undo(c.ID)
@@ -177,9 +186,11 @@ func TestChangeTells(t *testing.T) {
 	ids, _ := d.View(d.ctx, d.rec.ID, ViewSpec{})
 	seen := "something else"
 	c := d.must(d.Change(d.ctx, d.rec.ID, []Op{
-		{Kind: OpEdit, Row: ids[0], Cells: []CellEdit{{Column: "c2", Text: "mine", Expected: &seen}, {Column: "c3", Text: "soon"}}},
+		{Kind: OpEdit, Row: ids[0], Cells: []CellEdit{{Column: "c2", Text: "mine", Expected: &seen},
+			{Column: "c3", Text: "soon"}}},
 		edit(ids[1], "c5", "12")}, "paste", Author{Name: "Rosa"}))
-	if len(c.Conflicts) != 1 || c.Conflicts[0].Theirs != "Oak bellows" || c.Conflicts[0].Row != ids[0] || c.Cells != 2 || c.Unreadable != 1 {
+	if len(c.Conflicts) != 1 || c.Conflicts[0].Theirs != "Oak bellows" || c.Conflicts[0].Row != ids[0] || c.Cells != 2 ||
+		c.Unreadable != 1 {
 		t.Errorf("%+v", c)
 	}
 	rec, _ := d.Store.Sheet(d.ctx, d.rec.ID)
@@ -190,10 +201,12 @@ func TestChangeTells(t *testing.T) {
 	}
 	before := d.table()
 	var refusal *Refusal
-	if _, err := d.Change(d.ctx, d.rec.ID, []Op{edit(ids[0], "c2", "x"), edit(ids[1], "c5", "13")}, "paste", Author{Name: "Rosa"}); !errors.As(err, &refusal) || d.table() != before {
+	if _, err := d.Change(d.ctx, d.rec.ID, []Op{edit(ids[0], "c2", "x"), edit(ids[1], "c5", "13")}, "paste",
+		Author{Name: "Rosa"}); !errors.As(err, &refusal) || d.table() != before {
 		t.Errorf("%v", err)
 	}
-	if _, err := d.Change(d.ctx, d.rec.ID, []Op{edit(ids[1], "c5", "13")}, "edit", Author{Name: "Tom", Unlocks: true}); err != nil {
+	if _, err := d.Change(d.ctx, d.rec.ID, []Op{edit(ids[1], "c5", "13")}, "edit",
+		Author{Name: "Tom", Unlocks: true}); err != nil {
 		t.Error(err)
 	}
 }
@@ -204,7 +217,8 @@ func TestInsertInOnePlace(t *testing.T) {
 	ids, _ := d.View(d.ctx, d.rec.ID, ViewSpec{})
 	want := []int64{ids[0], ids[1]}
 	for range 60 {
-		c := d.must(d.Change(d.ctx, d.rec.ID, []Op{{Kind: OpAdd, After: &ids[0]}, {Kind: OpAdd, After: &ids[0]}}, "add", System("Ines")))
+		c := d.must(d.Change(d.ctx, d.rec.ID, []Op{{Kind: OpAdd, After: &ids[0]}, {Kind: OpAdd, After: &ids[0]}}, "add",
+			System("Ines")))
 		want = slices.Insert(want, 1, c.Added...)
 	}
 	zero := int64(0)
@@ -229,7 +243,8 @@ func TestTwoPeople(t *testing.T) {
 	for step := range 250 {
 		who := r.IntN(2)
 		p, name := people[who], []string{"Ines", "Tom"}[who]
-		ids, err := p.View(p.ctx, d.rec.ID, ViewSpec{Sort: []SortKey{{Column: deskColumns[r.IntN(5)], Down: r.IntN(2) == 0}}})
+		ids, err := p.View(p.ctx, d.rec.ID,
+			ViewSpec{Sort: []SortKey{{Column: deskColumns[r.IntN(5)], Down: r.IntN(2) == 0}}})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -242,7 +257,8 @@ func TestTwoPeople(t *testing.T) {
 			}
 			c = p.must(p.Change(p.ctx, d.rec.ID, ops, "paste", System(name)))
 		case k == 4:
-			c = p.must(p.AddRow(p.ctx, d.rec.ID, []CellEdit{{Column: "c1", Text: fmt.Sprintf("LN-%d", r.IntN(14))}}, System(name)))
+			c = p.must(p.AddRow(p.ctx, d.rec.ID, []CellEdit{{Column: "c1", Text: fmt.Sprintf("LN-%d", r.IntN(14))}},
+				System(name)))
 		case k == 5 && len(ids) > 2:
 			c = p.must(p.DeleteRow(p.ctx, d.rec.ID, ids[r.IntN(len(ids))], System(name)))
 		case k == 6:
@@ -307,10 +323,13 @@ func TestTwoPeople(t *testing.T) {
 // Bringing a file in does what its plan said, twice the same file changes
 // nothing, and the history of a cell tells who and what.
 func TestImportPlan(t *testing.T) {
-	d := newDesk(t, []string{"LN-1", "Oak bellows", "29/03/2027", "out", "10"}, []string{"LN-2", "Net float", "", "back"}, []string{"LN-3"})
+	d := newDesk(t, []string{"LN-1", "Oak bellows", "29/03/2027", "out", "10"}, []string{"LN-2", "Net float", "", "back"},
+		[]string{"LN-3"})
 	in := Incoming{Columns: []string{"c1", "", "+0", "c3"}, Rows: [][]string{
-		{" ln-2 ", "passed over", "green", "30/03/2027"}, {"LN-7", "", "blue", "tomorrow"}, {"LN-1", "", "", "29/03/2027"}, {"LN-7", "", "", ""}, {"", "", "", "1/1/2028"}}}
-	o := ImportOptions{Dry: true, Add: []sheet.Column{{Name: "Colour", Type: value.Text}}, Remember: map[string]string{"Colour of it": "+0", "Ref": "c1", "Junk": ""}}
+		{" ln-2 ", "passed over", "green", "30/03/2027"}, {"LN-7", "", "blue", "tomorrow"}, {"LN-1", "", "", "29/03/2027"},
+		{"LN-7", "", "", ""}, {"", "", "", "1/1/2028"}}}
+	o := ImportOptions{Dry: true, Add: []sheet.Column{{Name: "Colour", Type: value.Text}},
+		Remember: map[string]string{"Colour of it": "+0", "Ref": "c1", "Junk": ""}}
 	before := d.table()
 	plan, err := d.Import(d.ctx, d.rec.ID, in, o, System("Ines"))
 	if err != nil {
@@ -324,7 +343,8 @@ func TestImportPlan(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if plan.New != 3 || plan.Changed != 1 || plan.Unchanged != 1 || plan.Gone != 1 || plan.Doubled != 1 || plan.Keyless != 1 || plan.Unreadable != 1 || plan.Cells != 3 ||
+	if plan.New != 3 || plan.Changed != 1 || plan.Unchanged != 1 || plan.Gone != 1 || plan.Doubled != 1 ||
+		plan.Keyless != 1 || plan.Unreadable != 1 || plan.Cells != 3 ||
 		len(plan.Samples) != 1 || plan.Samples[0].Name != "ln-2" || fmt.Sprint(plan.GoneNames) != "[LN-3]" {
 		t.Errorf("%+v", plan)
 	}
@@ -339,15 +359,18 @@ func TestImportPlan(t *testing.T) {
 	}
 	rec, _ := d.Store.Sheet(d.ctx, d.rec.ID)
 	core, _ := rec.Core()
-	if got := MatchColumns(core, []string{"colour OF it", "ref", "junk", "State"}, rec.Matches()); fmt.Sprint(got) != "[c6 c1  c4]" {
+	if got := MatchColumns(core, []string{"colour OF it", "ref", "junk", "State"},
+		rec.Matches()); fmt.Sprint(got) != "[c6 c1  c4]" {
 		t.Errorf("remembered %v", got)
 	}
 	in.Columns[2], o.Add = "c6", nil
 	in.Rows = in.Rows[:4]
-	if again, err := d.Import(d.ctx, d.rec.ID, in, o, System("Ines")); err != nil || again.New+again.Changed+again.Gone != 0 {
+	if again, err := d.Import(d.ctx, d.rec.ID, in, o, System("Ines")); err != nil ||
+		again.New+again.Changed+again.Gone != 0 {
 		t.Errorf("again: %+v %v", again, err)
 	}
-	for want, columns := range map[string][]string{"no column for Loan": {"", "c2", "c3", "c4"}, "two columns": {"c1", "c2", "c2", ""}, "does not have": {"c1", "c77", "", ""}, "not given": {"c1", "+3", "", ""}} {
+	for want, columns := range map[string][]string{"no column for Loan": {"", "c2", "c3", "c4"},
+		"two columns": {"c1", "c2", "c2", ""}, "does not have": {"c1", "c77", "", ""}, "not given": {"c1", "+3", "", ""}} {
 		in.Columns = columns
 		if _, err := d.Import(d.ctx, d.rec.ID, in, o, System("Ines")); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%v, want %q", err, want)
@@ -373,21 +396,24 @@ func TestImportStops(t *testing.T) {
 	if !errors.Is(err, errStopped) || calls != 2 || d.table() != before {
 		t.Errorf("%v after %d", err, calls)
 	}
-	j, err := d.Start(d.ctx, d.rec.ID, "import", "Ines", len(in.Rows), func(ctx context.Context, p Progress) (any, error) {
-		return d.Import(ctx, d.rec.ID, in, ImportOptions{Progress: p}, System("Ines"))
-	})
+	j, err := d.Start(d.ctx, d.rec.ID, "import", "Ines", len(in.Rows),
+		func(ctx context.Context, p Progress) (any, error) {
+			return d.Import(ctx, d.rec.ID, in, ImportOptions{Progress: p}, System("Ines"))
+		})
 	if err != nil {
 		t.Fatal(err)
 	}
 	d.jobs.Wait()
-	if j, err = d.Store.Job(d.ctx, j.ID); err != nil || j.State != store.JobDone || j.Done != 0 && j.Done != 3500 || !strings.Contains(j.Result, `"New":3499`) {
+	if j, err = d.Store.Job(d.ctx, j.ID); err != nil || j.State != store.JobDone || j.Done != 0 && j.Done != 3500 ||
+		!strings.Contains(j.Result, `"New":3499`) {
 		t.Errorf("%+v %v", j, err)
 	}
 }
 
 // A column can take another type and go back without losing a letter.
 func TestRetype(t *testing.T) {
-	d := newDesk(t, []string{"LN-1", "12", "29/03/2027", "out", "10.50"}, []string{"LN-2", "1,234.5", "soon", "back", "-3"}, []string{"LN-3", " yes ", "", "lost", ""})
+	d := newDesk(t, []string{"LN-1", "12", "29/03/2027", "out", "10.50"}, []string{"LN-2", "1,234.5", "soon", "back",
+		"-3"}, []string{"LN-3", " yes ", "", "lost", ""})
 	before := d.table()
 	change := func(f func(c []sheet.Column)) ([]ColumnEffect, error) {
 		rec, _ := d.Store.Sheet(d.ctx, d.rec.ID)
@@ -437,11 +463,14 @@ func TestRetype(t *testing.T) {
 		t.Errorf("%s\nwas\n%s", got, before)
 	}
 	effect, err := change(func(c []sheet.Column) { c[1].Type = value.Number })
-	if err != nil || len(effect) != 1 || effect[0].Lost != 1 || effect[0].Filled != 3 || effect[0].Misfits[0].Row != "LN-3" {
+	if err != nil || len(effect) != 1 || effect[0].Lost != 1 || effect[0].Filled != 3 ||
+		effect[0].Misfits[0].Row != "LN-3" {
 		t.Errorf("%+v %v", effect, err)
 	}
 	// An option that is taken out leaves its name behind; one that is renamed moves nothing.
-	if _, err := change(func(c []sheet.Column) { c[3].Options = []value.Option{{ID: c[3].Options[0].ID, Name: "away"}} }); err != nil {
+	if _, err := change(func(c []sheet.Column) {
+		c[3].Options = []value.Option{{ID: c[3].Options[0].ID, Name: "away"}}
+	}); err != nil {
 		t.Fatal(err)
 	}
 	if got := d.table(); !strings.Contains(got, "|away|") || !strings.Contains(got, "|back|") {
@@ -461,7 +490,8 @@ func TestColumns(t *testing.T) {
 	}
 	cols := append(columns(), sheet.Column{Name: "Days left", Type: value.Formula, Formula: "days_until(Return_due)"})
 	effect, err := d.ColumnsEffect(d.ctx, d.rec.ID, ColumnsChange{Columns: slices.Clone(cols)})
-	if err != nil || len(effect) != 1 || effect[0].Column != "+5" || effect[0].Type != value.Number || fmt.Sprint(effect[0].Results) != "[14]" {
+	if err != nil || len(effect) != 1 || effect[0].Column != "+5" || effect[0].Type != value.Number ||
+		fmt.Sprint(effect[0].Results) != "[14]" {
 		t.Fatalf("%+v %v", effect, err)
 	}
 	if _, err := save(cols, ""); err != nil {
@@ -520,7 +550,8 @@ func TestColumns(t *testing.T) {
 
 // A view in several orders, and what a selection comes to.
 func TestViewAndSummary(t *testing.T) {
-	d := newDesk(t, []string{"LN-1", "b", "29/03/2027", "out", "10"}, []string{"LN-2", "a", "", "back", "2.5"}, []string{"LN-3", "a", "01/04/2027", "out", ""}, []string{"LN-4", "", "soon", "", "x"})
+	d := newDesk(t, []string{"LN-1", "b", "29/03/2027", "out", "10"}, []string{"LN-2", "a", "", "back", "2.5"},
+		[]string{"LN-3", "a", "01/04/2027", "out", ""}, []string{"LN-4", "", "soon", "", "x"})
 	keys := func(spec ViewSpec) string {
 		ids, err := d.View(d.ctx, d.rec.ID, spec)
 		if err != nil {
@@ -543,7 +574,9 @@ func TestViewAndSummary(t *testing.T) {
 		}
 	}
 	// Numbers that differ by less than their sort keys hold.
-	e := newDesk(t, []string{"a", "", "", "", "1.00000015"}, []string{"b", "", "", "", "1"}, []string{"c", "", "", "", "1.0000001"}, []string{"d", "", "", "", "1.000000"}, []string{"e", "", "", "", "0.9999999"})
+	e := newDesk(t, []string{"a", "", "", "", "1.00000015"}, []string{"b", "", "", "", "1"},
+		[]string{"c", "", "", "", "1.0000001"}, []string{"d", "", "", "", "1.000000"},
+		[]string{"e", "", "", "", "0.9999999"})
 	for want, down := range map[string]bool{"e b d c a": false, "a c b d e": true} {
 		ids, err := e.View(e.ctx, e.rec.ID, ViewSpec{Sort: []SortKey{{Column: "c5", Down: down}}})
 		if err != nil {
@@ -558,7 +591,8 @@ func TestViewAndSummary(t *testing.T) {
 		}
 	}
 	u, err := d.Summarise(d.ctx, d.rec.ID, ViewSpec{}, 0, 99, []string{"c3", "c5"})
-	if err != nil || u.Rows != 4 || u.Filled != 6 || u.Numbers != 2 || u.Sum.Num.String() != "12.5" || u.Least.Num.String() != "2.5" || u.Top.Num.String() != "10" ||
+	if err != nil || u.Rows != 4 || u.Filled != 6 || u.Numbers != 2 || u.Sum.Num.String() != "12.5" ||
+		u.Least.Num.String() != "2.5" || u.Top.Num.String() != "10" ||
 		u.Dates != 2 || u.First.Wall.Day.String() != "2027-03-29" || u.Last.Wall.Day.String() != "2027-04-01" {
 		t.Errorf("%+v %v", u, err)
 	}

@@ -263,7 +263,8 @@ func (c *changer) add(ctx context.Context, op *Op) error {
 	c.places[anchor] = c.places[anchor][1:]
 	c.rec.LastNumber++
 	now := c.w.now
-	row := &store.Row{SheetID: c.s.ID, Number: c.rec.LastNumber, Place: place, RowKey: key, Cells: sheet.Encode(core.Cells),
+	row := &store.Row{SheetID: c.s.ID, Number: c.rec.LastNumber, Place: place, RowKey: key,
+		Cells:   sheet.Encode(core.Cells),
 		Version: 1, FirstEdit: &now, LastEdit: &now}
 	c.added = append(c.added, &addition{row, edits})
 	for _, ch := range edits {
@@ -368,7 +369,8 @@ func (c *changer) write(ctx context.Context, head store.Event) error {
 		return err
 	}
 	for i := range events {
-		events[i].At, events[i].ActorID, events[i].Actor, events[i].SheetID, events[i].ChangeID = now, c.by.ID, c.by.Name, c.s.ID, born
+		events[i].At, events[i].ActorID, events[i].Actor, events[i].SheetID, events[i].ChangeID = now, c.by.ID, c.by.Name,
+			c.s.ID, born
 	}
 	if born == nil {
 		id, err := c.tx.AddHead(ctx, events[0])
@@ -484,7 +486,8 @@ func (c *changer) insert(ctx context.Context, born *int64, events []store.Event)
 }
 
 func (c *changer) settleEntry(row *store.Row) store.Entry {
-	return store.Entry{Kind: store.Settle, DueAt: sheet.SettlesAt(*row.FirstEdit, *row.LastEdit, c.s.Settle), SheetID: row.SheetID, RowID: row.ID, DoneRows: c.by.asks()}
+	return store.Entry{Kind: store.Settle, DueAt: sheet.SettlesAt(*row.FirstEdit, *row.LastEdit, c.s.Settle),
+		SheetID: row.SheetID, RowID: row.ID, DoneRows: c.by.asks()}
 }
 
 // save writes the rows that were there, and what settling them asks for.

@@ -58,7 +58,8 @@ func planColumns(rec *store.Sheet, c ColumnsChange) (*plannedColumns, error) {
 	for i := range c.Columns {
 		if id := c.Columns[i].ID; id != "" {
 			if was, ok := p.old.Column(id); !ok || was.Derived() || asked[id] != nil {
-				return nil, &Refusal{Field: fmt.Sprintf("/columns/%d/id", i), Message: "the column is not there, or stands here twice"}
+				return nil, &Refusal{Field: fmt.Sprintf("/columns/%d/id", i),
+					Message: "the column is not there, or stands here twice"}
 			}
 			asked[id] = &c.Columns[i]
 			names[id] = c.Columns[i].Name
@@ -105,7 +106,8 @@ func planColumns(rec *store.Sheet, c ColumnsChange) (*plannedColumns, error) {
 	}
 	p.new.Address = rec.AddressColumn
 	if key, ok := p.new.Column(rec.KeyColumn); rec.KeyColumn != "" && (!ok || key.Type == value.Formula) {
-		return nil, &Refusal{Field: "/columns", Message: "the key column cannot be deleted or calculated; choose another key first"}
+		return nil,
+			&Refusal{Field: "/columns", Message: "the key column cannot be deleted or calculated; choose another key first"}
 	}
 	return p, p.validate()
 }
@@ -141,7 +143,8 @@ func (p *plannedColumns) compare(was, is sheet.Column) {
 	if is.Type != value.Formula && (!same(was, is) || lost || len(is.Options) > len(was.Options)) {
 		p.converted = append(p.converted, conversion{was, is})
 	}
-	p.rearm = p.rearm || was.Type != is.Type || was.Formula != is.Formula || lost || !reflect.DeepEqual(was.Options, is.Options)
+	p.rearm = p.rearm || was.Type != is.Type || was.Formula != is.Formula || lost ||
+		!reflect.DeepEqual(was.Options, is.Options)
 }
 
 // giveOptionIDs gives new options ids that the column has never had.
@@ -200,7 +203,8 @@ func convertCell(old, new *sheet.Sheet, was, is *sheet.Column, v value.Value) va
 		}
 	}
 	text := old.Input(was, v)
-	if v.IsFilled() && (is.Type == value.Date || is.Type == value.Moment) && (was.Type == value.Date || was.Type == value.Moment) {
+	if v.IsFilled() && (is.Type == value.Date || is.Type == value.Moment) &&
+		(was.Type == value.Date || was.Type == value.Moment) {
 		text = iso(v, is.Type)
 	}
 	return value.Parse(text, new.Reading(is))
@@ -322,7 +326,8 @@ func (f *ColumnEffect) see(p *plannedColumns, x *conversion, row *sheet.Row) {
 // ChangeColumns changes a sheet's columns, in one transaction. Where cells have
 // to be read anew all rows are gone through. It is refused where a template, or,
 // unless they are to be paused, a rule could not do its work any more.
-func (e *Engine) ChangeColumns(ctx context.Context, sheetID string, c ColumnsChange, progress Progress, actor string) (rec *store.Sheet, err error) {
+func (e *Engine) ChangeColumns(ctx context.Context, sheetID string, c ColumnsChange, progress Progress,
+	actor string) (rec *store.Sheet, err error) {
 	err = e.Store.Tx(ctx, func(tx *store.Store) error {
 		if rec, err = tx.LockSheet(ctx, sheetID); err != nil {
 			return err
@@ -363,7 +368,8 @@ func (e *Engine) ChangeColumns(ctx context.Context, sheetID string, c ColumnsCha
 
 // spares refuses a change that a template would not survive, or a rule; or, with
 // pausing, pauses such rules.
-func (p *plannedColumns) spares(ctx context.Context, tx *store.Store, e *Engine, sheetID string, pausing bool, actor string) error {
+func (p *plannedColumns) spares(ctx context.Context, tx *store.Store, e *Engine, sheetID string, pausing bool,
+	actor string) error {
 	scope := rule.SheetScope{Sheet: p.new, Templates: map[string]bool{}}
 	tpls, err := tx.Templates(ctx, sheetID)
 	if err != nil {
@@ -392,7 +398,8 @@ func (p *plannedColumns) spares(ctx context.Context, tx *store.Store, e *Engine,
 			return err
 		}
 		if err := core.Validate(scope); err != nil && rules[i].Broken == "" {
-			return &Refusal{Field: "/pausing", Message: fmt.Sprintf("rule %s, %s, would not do any more: %s", rules[i].Letter, rules[i].Name, err)}
+			return &Refusal{Field: "/pausing", Message: fmt.Sprintf("rule %s, %s, would not do any more: %s", rules[i].Letter,
+				rules[i].Name, err)}
 		}
 	}
 	return nil

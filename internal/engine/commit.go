@@ -27,7 +27,8 @@ type mark struct {
 }
 
 func newCommitter(e *Engine, worker int64, written func(*job), giveUp func()) *committer {
-	return &committer{e: e, worker: worker, written: written, giveUp: giveUp, marks: make(chan mark, 256), results: make(chan *job, 256), done: make(chan struct{})}
+	return &committer{e: e, worker: worker, written: written, giveUp: giveUp, marks: make(chan mark, 256),
+		results: make(chan *job, 256), done: make(chan struct{})}
 }
 
 // mark makes "sending" durable for a delivery. True means that it is, that
@@ -123,7 +124,8 @@ func (c *committer) round(marks []mark, results []*job) {
 }
 
 // write is one round's transaction.
-func (c *committer) write(ctx context.Context, now time.Time, marks []mark, results []*job) (w store.Written, err error) {
+func (c *committer) write(ctx context.Context, now time.Time, marks []mark,
+	results []*job) (w store.Written, err error) {
 	ids := make([]int64, len(marks))
 	for i, m := range marks {
 		ids[i] = m.id

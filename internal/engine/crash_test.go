@@ -73,7 +73,8 @@ func TestCrash(t *testing.T) {
 
 	start := func(name string) *exec.Cmd {
 		cmd := exec.Command(bin, "serve", "-practice-clock", "2027-03-15T09:00:00Z")
-		cmd.Env = append(os.Environ(), "NIVOT_DSN="+dsn, "NIVOT_ADDR=127.0.0.1:0", fmt.Sprintf("NIVOT_CONNECTIONS=%d", connections))
+		cmd.Env = append(os.Environ(), "NIVOT_DSN="+dsn, "NIVOT_ADDR=127.0.0.1:0", fmt.Sprintf("NIVOT_CONNECTIONS=%d",
+			connections))
 		cmd.Stderr = os.Stderr
 		if err := cmd.Start(); err != nil {
 			t.Fatal(name, err)
@@ -83,7 +84,9 @@ func TestCrash(t *testing.T) {
 	steady, victim := start("steady"), start("victim")
 	killed := 0
 	open := func() (n int64) {
-		if err := s.DB(ctx).Raw("SELECT (SELECT COUNT(*) FROM agenda) + (SELECT COUNT(*) FROM deliveries WHERE state IN ('queued', 'claimed', 'sending', 'deferred'))").Scan(&n).Error; err != nil {
+		if err := s.DB(ctx).Raw(
+			"SELECT (SELECT COUNT(*) FROM agenda) + (SELECT COUNT(*) FROM deliveries WHERE state IN ('queued', 'claimed', " +
+				"'sending', 'deferred'))").Scan(&n).Error; err != nil {
 			t.Fatal(err)
 		}
 		return n
@@ -152,12 +155,14 @@ func TestCrash(t *testing.T) {
 func manyLoans(t testing.TB, e *Engine, n int, due string, smtpPort int) *store.Sheet {
 	t.Helper()
 	ctx := context.Background()
-	if err := e.Store.SaveSender(ctx, &store.Sender{ID: "sender", Name: "Loans desk", Address: "loans@marrowby.example", Host: "127.0.0.1",
+	if err := e.Store.SaveSender(ctx, &store.Sender{ID: "sender", Name: "Loans desk", Address: "loans@marrowby.example",
+		Host: "127.0.0.1",
 		Port: smtpPort, Security: "none", CreatedAt: e.Now()}); err != nil {
 		t.Fatal(err)
 	}
 	rec := &store.Sheet{Name: "Loans", Zone: "UTC", Locale: "en-GB", SettleSeconds: 120}
-	cols := []sheet.Column{{Name: "Loan", Type: value.Text}, {Name: "Email", Type: value.Email}, {Name: "Return due", Type: value.Date, Order: value.YearMonthDay}}
+	cols := []sheet.Column{{Name: "Loan", Type: value.Text}, {Name: "Email", Type: value.Email},
+		{Name: "Return due", Type: value.Date, Order: value.YearMonthDay}}
 	if err := e.CreateSheet(ctx, rec, cols, 0, 1, "test"); err != nil {
 		t.Fatal(err)
 	}
@@ -170,17 +175,20 @@ func manyLoans(t testing.TB, e *Engine, n int, due string, smtpPort int) *store.
 	}
 	tpl := &template.Template{Name: "Return"}
 	var err error
-	if tpl.Subject, err = template.ParseLine("[Loan] is due back on [Return due: weekday]", &sheet.Sheet{Columns: cols}); err != nil {
+	if tpl.Subject, err = template.ParseLine("[Loan] is due back on [Return due: weekday]",
+		&sheet.Sheet{Columns: cols}); err != nil {
 		t.Fatal(err)
 	}
-	if tpl.Body, err = template.ParseText("Dear colleague,\n\n"+strings.Repeat("[Loan] is due back on [Return due: long]. ", 5), &sheet.Sheet{Columns: cols}); err != nil {
+	if tpl.Body, err = template.ParseText("Dear colleague,\n\n"+
+		strings.Repeat("[Loan] is due back on [Return due: long]. ", 5), &sheet.Sheet{Columns: cols}); err != nil {
 		t.Fatal(err)
 	}
 	saved, err := e.SaveTemplate(ctx, rec.ID, "", tpl, 0, "test")
 	if err != nil {
 		t.Fatal(err)
 	}
-	r := &rule.Rule{Name: "Return reminder", Trigger: rule.Trigger{Kind: "date", Column: "c3", Offsets: []rule.Offset{{N: -7, Unit: rule.Days}}, At: "09:00"},
+	r := &rule.Rule{Name: "Return reminder", Trigger: rule.Trigger{Kind: "date", Column: "c3",
+		Offsets: []rule.Offset{{N: -7, Unit: rule.Days}}, At: "09:00"},
 		Send: []rule.Wording{{Template: saved.ID}}, To: []rule.Address{{Column: "c2"}}}
 	on, err := e.SaveRule(ctx, rec.ID, "", r, 0, "test")
 	if err != nil {
@@ -238,7 +246,8 @@ func TestCrashOfEveryTrigger(t *testing.T) {
 		if err := b.Rehearse(false, edits, from, to, func(l *exchange.RehearsalLine) error {
 			if l.Outcome == string(plan.Send) {
 				when, _ := time.Parse(time.RFC3339, l.At)
-				want = append(want, when.UTC().Format("01-02 15:04:05")+" "+strings.Join(addresses(t, append(append([]string{}, l.To...), l.Cc...)), ",")+" | "+l.Subject)
+				want = append(want, when.UTC().Format("01-02 15:04:05")+" "+
+					strings.Join(addresses(t, append(append([]string{}, l.To...), l.Cc...)), ",")+" | "+l.Subject)
 			}
 			return nil
 		}); err != nil {
@@ -264,7 +273,8 @@ func TestCrashOfEveryTrigger(t *testing.T) {
 			got := f.timed()
 			sort.Strings(want)
 			if a, w := strings.Join(got, "\n"), strings.Join(want, "\n"); a != w {
-				t.Errorf("after %d kills, arrived and not rehearsed:\n%s\nrehearsed and not arrived:\n%s\n%s", v.kills, without(got, want), without(want, got), f.ledger())
+				t.Errorf("after %d kills, arrived and not rehearsed:\n%s\nrehearsed and not arrived:\n%s\n%s", v.kills,
+					without(got, want), without(want, got), f.ledger())
 			}
 			kills, doubts, emails = kills+v.kills, doubts+f.doubts, emails+len(got)
 		})
@@ -287,7 +297,8 @@ func TestCrashWithLimits(t *testing.T) {
 	for i := range 24 {
 		lines = append(lines, fmt.Sprintf("C-%02d,50,%c@x.example,,2027-03-%d", i, 'a'+i%6, 23+i%3))
 	}
-	rec, rows := f.cases(`{"name":"Due","state":"on","trigger":{"kind":"date","column":"Read","offsets":[{"n":-7,"unit":"days"}],"at":"09:00"},"send":[{"template":"A"}],"to":[{"column":"Email"}],
+	rec, rows := f.cases(
+		`{"name":"Due","state":"on","trigger":{"kind":"date","column":"Read","offsets":[{"n":-7,"unit":"days"}],"at":"09:00"},"send":[{"template":"A"}],"to":[{"column":"Email"}],
 		"then":{"steps":[{"after":"PT2H","template":"B"},{"after":"P2D","template":"B","every":"P1D","times":2}],"stopIf":{"column":"Humidity","op":">","value":95}}},
 		{"name":"Damp","state":"on","trigger":{"kind":"threshold","column":"Humidity","op":">=","limit":60},"send":[{"template":"A"}],"to":[{"column":"Email"}],"hold":"always"}`, lines...)
 	f.sender(func(s *store.Sender) { s.DailyCap, s.Pace, s.Batch, s.PauseSeconds, s.Zone = daily, 30, 4, 120, "UTC" })
@@ -324,7 +335,8 @@ func TestCrashWithLimits(t *testing.T) {
 				continue
 			}
 			x := all[r.IntN(len(all))]
-			say := Say{Sheet: rec.ID, Rule: x.Rule, Row: row, Email: x.Identity(), What: []string{LeaveOut, Shift}[r.IntN(2)], Days: 1 - 2*r.IntN(2)}
+			say := Say{Sheet: rec.ID, Rule: x.Rule, Row: row, Email: x.Identity(), What: []string{LeaveOut, Shift}[r.IntN(2)],
+				Days: 1 - 2*r.IntN(2)}
 			var refused *Refusal
 			if err := f.SetAside(f.ctx, say, "Ines"); errors.As(err, &refused) {
 				continue

@@ -158,7 +158,8 @@ func (e *Engine) Release(ctx context.Context, sheetID, ruleID string, approve bo
 		if err := w.flush(ctx); err != nil {
 			return err
 		}
-		return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventRuleState, SheetID: sheetID, RuleID: ruleID,
+		return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventRuleState, SheetID: sheetID,
+			RuleID: ruleID,
 			Detail: store.Detail(map[string]any{"released": approve, "emails": n})})
 	})
 	if err == nil {
@@ -233,7 +234,8 @@ func (e *Engine) SetSending(ctx context.Context, on bool, actor string) error {
 				return err
 			}
 		}
-		return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventSettingSaved, Detail: store.Detail(map[string]any{"sending": on})})
+		return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventSettingSaved,
+			Detail: store.Detail(map[string]any{"sending": on})})
 	})
 	if err == nil {
 		e.Wake()

@@ -59,7 +59,8 @@ func newDispatcher(ctx context.Context, e *Engine) (*dispatcher, error) {
 	if err != nil {
 		return nil, err
 	}
-	d := &dispatcher{e: e, worker: id, jobs: make(chan *job, 4*e.opts.Connections), lost: make(chan struct{}), hand: map[int64]bool{},
+	d := &dispatcher{e: e, worker: id, jobs: make(chan *job, 4*e.opts.Connections), lost: make(chan struct{}),
+		hand:  map[int64]bool{},
 		freed: make(chan struct{}, 1), since: time.Now()}
 	d.commit = newCommitter(e, id, d.release, d.giveUp)
 	return d, nil
@@ -264,7 +265,8 @@ func (d *dispatcher) room(ctx context.Context) int {
 		free := most - len(d.hand)
 		d.mu.Unlock()
 		if free == most && time.Since(d.since) > d.e.opts.Lease {
-			d.e.log.Error("this worker has sent nothing for a whole lease while something was due; it gives up, and another begins")
+			d.e.log.Error(
+				"this worker has sent nothing for a whole lease while something was due; it gives up, and another begins")
 			d.giveUp()
 			return 0
 		}

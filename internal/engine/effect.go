@@ -250,7 +250,8 @@ func (e *Engine) Effect(ctx context.Context, sheetID string, ask EffectAsk) (*Ef
 	}
 	first := merged(surveyors)
 	p := first.pairs[0]
-	f := &Effect{Outlook: p.after, From: value.DayAt(now.In(p.after.Zone)), All: int(sb.record.LiveRows), Templates: map[string]string{}}
+	f := &Effect{Outlook: p.after, From: value.DayAt(now.In(p.after.Zone)), All: int(sb.record.LiveRows),
+		Templates: map[string]string{}}
 	f.Partial = first.seen < f.All
 	f.Lines = linesOf(p.after.CompiledRule, p.after.First, now)
 	if running != nil {
@@ -498,7 +499,8 @@ func (e *Engine) usedToday(ctx context.Context, sender *store.Sender, isDefault 
 	if isDefault {
 		ids = append(ids, "")
 	}
-	used, _, err := e.Store.SentBy(ctx, ids, []int64{0}, calendar.Resolve(value.Wall{Day: value.DayAt(now.In(zone))}, zone), now)
+	used, _, err := e.Store.SentBy(ctx, ids, []int64{0}, calendar.Resolve(value.Wall{Day: value.DayAt(now.In(zone))},
+		zone), now)
 	return used, err
 }
 
@@ -512,7 +514,8 @@ func zoneOf(sender *store.Sender) *time.Location {
 
 // foreseenLoad gives how many recipients a sender is foreseen to reach on each
 // of the coming days, in its zone, without those of one rule.
-func (e *Engine) foreseenLoad(ctx context.Context, sender *store.Sender, isDefault bool, without string, now time.Time) (days []int, err error) {
+func (e *Engine) foreseenLoad(ctx context.Context, sender *store.Sender, isDefault bool, without string,
+	now time.Time) (days []int, err error) {
 	zone := zoneOf(sender)
 	today := value.DayAt(now.In(zone))
 	days = make([]int, int(ForecastSpan/(24*time.Hour)))
@@ -540,7 +543,8 @@ func (e *Engine) foreseenLoad(ctx context.Context, sender *store.Sender, isDefau
 
 // ForeseenEmail gives one foreseen email of a rule, saved or not, whole: the one
 // that is due at an instant to a row, or, of a round-up, to a recipient.
-func (e *Engine) ForeseenEmail(ctx context.Context, sheetID string, ask EffectAsk, rowID int64, at time.Time, step int, to string) (*plan.Foreseen, error) {
+func (e *Engine) ForeseenEmail(ctx context.Context, sheetID string, ask EffectAsk, rowID int64, at time.Time, step int,
+	to string) (*plan.Foreseen, error) {
 	set, err := e.CompiledRule(ctx, sheetID, ask.Rule)
 	if err != nil {
 		return nil, err
@@ -571,7 +575,8 @@ func (e *Engine) ForeseenEmail(ctx context.Context, sheetID string, ask EffectAs
 	return nil, store.ErrNotFound
 }
 
-func (e *Engine) foreseenRoundUp(ctx context.Context, sheetID string, set *plan.CompiledRule, at time.Time, to string) (*plan.Foreseen, error) {
+func (e *Engine) foreseenRoundUp(ctx context.Context, sheetID string, set *plan.CompiledRule, at time.Time,
+	to string) (*plan.Foreseen, error) {
 	rounds := set.Rounds(at.Add(-plan.Tick), at)
 	if len(rounds) == 0 {
 		return nil, store.ErrNotFound

@@ -81,8 +81,10 @@ func New(s *store.Store, now Clock, opts Options) *Engine {
 	if opts.Name == "" {
 		opts.Name, _ = os.Hostname()
 	}
-	return &Engine{Store: s, now: func() time.Time { return now().UTC().Truncate(time.Microsecond) }, opts: opts, log: slog.Default(),
-		wakeAgenda: make(chan struct{}, 1), wakeQueue: make(chan struct{}, 1), wakeRefresh: make(chan struct{}, 1), views: map[string]*view{}}
+	return &Engine{Store: s, now: func() time.Time { return now().UTC().Truncate(time.Microsecond) }, opts: opts,
+		log:        slog.Default(),
+		wakeAgenda: make(chan struct{}, 1), wakeQueue: make(chan struct{}, 1), wakeRefresh: make(chan struct{}, 1),
+		views: map[string]*view{}}
 }
 
 // Now is the engine's time, to the microsecond, in UTC.
@@ -179,7 +181,9 @@ func (e *Engine) watchClock(ctx context.Context) error {
 	now := e.opts.Wall()
 	off := now.Add(-now.Sub(before) / 2).Sub(at)
 	if was := e.ClockOff(); was <= ClockMost && off.Abs() > ClockMost {
-		e.log.Error("this process's clock is too far off the database's; it considers nothing and sends nothing until they agree", "off", off.Round(time.Second))
+		e.log.Error(
+			"this process's clock is too far off the database's; it considers nothing and sends nothing until they agree",
+			"off", off.Round(time.Second))
 	}
 	e.clockOff.Store(off.Milliseconds())
 	clockOff.Set(off.Seconds())

@@ -41,13 +41,15 @@ type fixture struct {
 	clock time.Time
 	mails []*practice.Message
 	// arrived holds when each of them did; dsn is the database.
-	arrived   []time.Time
-	dsn       string
-	peer      interface{ tell(time.Time) } // the second server, if there is one
-	doubts    int                          // that have been decided
-	slow      time.Duration                // how long the mail server takes at the most
-	unchecked bool                         // states have been written behind the program's back, or the database is closed
-	atRest    func() bool                  // called when nothing is left to be done at an instant; reports whether it has made more
+	arrived []time.Time
+	dsn     string
+	peer    interface{ tell(time.Time) } // the second server, if there is one
+	doubts  int                          // that have been decided
+	slow    time.Duration                // how long the mail server takes at the most
+	// states have been written behind the program's back, or the database is closed
+	unchecked bool
+	// called when nothing is left to be done at an instant; reports whether it has made more
+	atRest func() bool
 }
 
 func at(s string) time.Time {
@@ -104,11 +106,13 @@ func stillFixture(t *testing.T, start string) *fixture {
 		t.Fatal(err)
 	}
 	go func() { _ = srv.Serve(l) }()
-	if err := s.SaveSender(ctx, &store.Sender{ID: "sender", Name: "Loans desk", Address: "loans@marrowby.example", Host: "127.0.0.1",
+	if err := s.SaveSender(ctx, &store.Sender{ID: "sender", Name: "Loans desk", Address: "loans@marrowby.example",
+		Host: "127.0.0.1",
 		Port: l.Addr().(*net.TCPAddr).Port, Security: "none", CreatedAt: f.clock}); err != nil {
 		t.Fatal(err)
 	}
-	f.Engine = New(s, func() time.Time { f.mu.Lock(); defer f.mu.Unlock(); return f.clock }, Options{Poll: 20 * time.Millisecond, Lease: 3 * time.Second})
+	f.Engine = New(s, func() time.Time { f.mu.Lock(); defer f.mu.Unlock(); return f.clock },
+		Options{Poll: 20 * time.Millisecond, Lease: 3 * time.Second})
 	t.Cleanup(func() {
 		if !f.unchecked { // whatever the test did, the counts are right
 			if wrong, err := s.WrongCounts(ctx); err != nil || len(wrong) > 0 {
@@ -193,7 +197,10 @@ func TestLiveEqualsRehearsal(t *testing.T) {
 	}
 	from, to := at("2027-03-15T08:40:00Z"), at("2027-06-15T00:00:00+01:00")
 	var lines []*exchange.RehearsalLine
-	if err := b.Rehearse(false, edits, from, to, func(l *exchange.RehearsalLine) error { lines = append(lines, l); return nil }); err != nil {
+	if err := b.Rehearse(false, edits, from, to, func(l *exchange.RehearsalLine) error {
+		lines = append(lines, l)
+		return nil
+	}); err != nil {
 		t.Fatal(err)
 	}
 	f := newFixture(t, "2027-03-15T08:40:00Z")

@@ -31,7 +31,8 @@ func (e *Engine) unsaved(ctx context.Context, sheetID string, r *rule.Rule) (*ca
 
 // Explain explains a row by a rule, saved or not. ruleID is the saved rule that
 // it is, or is to become: what that remembers of the row counts; "" for none.
-func (e *Engine) Explain(ctx context.Context, sheetID string, r *rule.Rule, ruleID string, rowID int64) (*Explained, error) {
+func (e *Engine) Explain(ctx context.Context, sheetID string, r *rule.Rule, ruleID string,
+	rowID int64) (*Explained, error) {
 	sb, set, err := e.unsaved(ctx, sheetID, r)
 	if err != nil {
 		return nil, err

@@ -21,11 +21,13 @@ import (
 func (f *fixture) cases(ruleJSON string, rows ...string) (*store.Sheet, map[string]int64) {
 	f.t.Helper()
 	b, err := exchange.ReadBundle(fstest.MapFS{
-		"sheet.json": {Data: []byte(`{"format":"nivot-bundle/1","name":"Display cases","zone":"UTC","locale":"en-GB","key":"Case","settle":"PT2M","columns":[
+		"sheet.json": {Data: []byte(
+			`{"format":"nivot-bundle/1","name":"Display cases","zone":"UTC","locale":"en-GB","key":"Case","settle":"PT2M","columns":[
 			{"name":"Case","type":"text"},{"name":"Humidity","type":"number"},{"name":"Email","type":"email"},{"name":"Copy","type":"email"},{"name":"Read","type":"date","order":"year-month-day"}]}`)},
-		"rows.csv":       {Data: []byte("Case,Humidity,Email,Copy,Read\n" + strings.Join(rows, "\n") + "\n")},
-		"templates.json": {Data: []byte(`[{"name":"A","subject":"[Case] at [Humidity: else ?]","text":"x"},{"name":"B","subject":"[Case] again","text":"x"}]`)},
-		"rules.json":     {Data: []byte(`[` + ruleJSON + `]`)},
+		"rows.csv": {Data: []byte("Case,Humidity,Email,Copy,Read\n" + strings.Join(rows, "\n") + "\n")},
+		"templates.json": {Data: []byte(
+			`[{"name":"A","subject":"[Case] at [Humidity: else ?]","text":"x"},{"name":"B","subject":"[Case] again","text":"x"}]`)},
+		"rules.json": {Data: []byte(`[` + ruleJSON + `]`)},
 	})
 	if err != nil {
 		f.t.Fatal(err)
@@ -116,13 +118,15 @@ func (f *fixture) consistent() {
 func TestNoToLeft(t *testing.T) {
 	f := newFixture(t, "2027-03-15T08:30:00Z")
 	edited := `{"name":"Edited","state":"on","trigger":{"kind":"edited","columns":["Humidity"]},"to":[{"column":"Email"}],"cc":[{"column":"Copy"}],"send":[{"template":"A"}]}`
-	rec, rows := f.cases(edited, "C-1,50,a-refuse@x.example,b.defer-1@x.example,", "C-2,50,good@x.example,c.defer-1@x.example,", "C-3,50,\"a-refuse@x.example, d.defer-1@x.example\",,")
+	rec, rows := f.cases(edited, "C-1,50,a-refuse@x.example,b.defer-1@x.example,",
+		"C-2,50,good@x.example,c.defer-1@x.example,", "C-3,50,\"a-refuse@x.example, d.defer-1@x.example\",,")
 	f.settled()
 	for _, id := range rows {
 		f.set(rec, id, "Humidity", "60")
 	}
 	f.advance(at("2027-03-15T09:30:00Z"))
-	for key, want := range map[string]delivery.State{"C-1": delivery.Failed, "C-2": delivery.Accepted, "C-3": delivery.Accepted} {
+	for key, want := range map[string]delivery.State{"C-1": delivery.Failed, "C-2": delivery.Accepted,
+		"C-3": delivery.Accepted} {
 		d := f.delivery(rows[key])
 		if d.State != want {
 			t.Errorf("%s: %s (%s), want %s", key, d.State, d.LastError, want)
@@ -146,7 +150,8 @@ func TestBrokenDelivery(t *testing.T) {
 	f.turn("2027-03-15T08:40:00Z")
 	f.drain()
 	broken, letterless := f.delivery(rows["C-1"]), f.delivery(rows["C-2"])
-	for _, q := range []string{"UPDATE deliveries SET recipients = '[{' WHERE id = " + fmt.Sprint(broken.ID), "DELETE FROM letters WHERE delivery_id = " + fmt.Sprint(letterless.ID)} {
+	for _, q := range []string{"UPDATE deliveries SET recipients = '[{' WHERE id = " + fmt.Sprint(broken.ID),
+		"DELETE FROM letters WHERE delivery_id = " + fmt.Sprint(letterless.ID)} {
 		if err := f.Store.DB(f.ctx).Exec(q).Error; err != nil {
 			t.Fatal(err)
 		}
@@ -154,7 +159,8 @@ func TestBrokenDelivery(t *testing.T) {
 	f.run()
 	f.settled()
 	for _, d := range []*store.Delivery{f.delivery(rows["C-1"]), f.delivery(rows["C-2"])} {
-		if d.State != delivery.Failed || d.LastError.Code != reason.CannotRead || strings.Contains(d.LastError.Words(), "%!") {
+		if d.State != delivery.Failed || d.LastError.Code != reason.CannotRead ||
+			strings.Contains(d.LastError.Words(), "%!") {
 			t.Errorf("%s: %s", d.State, d.LastError)
 		}
 	}
@@ -219,7 +225,8 @@ func TestOneInstantAStep(t *testing.T) {
 	f.drain()
 	var ops []Op
 	for i := range 30 {
-		ops = append(ops, Op{Kind: OpEdit, Row: rows[fmt.Sprintf("C-%02d", i)], Cells: []CellEdit{{Column: "c2", Text: "70"}}})
+		ops = append(ops, Op{Kind: OpEdit, Row: rows[fmt.Sprintf("C-%02d", i)],
+			Cells: []CellEdit{{Column: "c2", Text: "70"}}})
 	}
 	ticking := at("2027-03-15T08:31:00Z")
 	e := New(f.Store, func() time.Time { ticking = ticking.Add(time.Millisecond); return ticking }, Options{})
@@ -243,7 +250,8 @@ func TestOverdueSettlesFirst(t *testing.T) {
 	for name, edit := range map[string]func(f *fixture, rec *store.Sheet, row int64){
 		"edited": func(f *fixture, rec *store.Sheet, row int64) { f.set(rec, row, "Humidity", "50") },
 		"pasted": func(f *fixture, rec *store.Sheet, row int64) {
-			if _, err := f.Change(f.ctx, rec.ID, []Op{{Kind: OpEdit, Row: row, Cells: []CellEdit{{Column: "c2", Text: "50"}}}}, "paste", System("test")); err != nil {
+			if _, err := f.Change(f.ctx, rec.ID, []Op{{Kind: OpEdit, Row: row, Cells: []CellEdit{{Column: "c2", Text: "50"}}}},
+				"paste", System("test")); err != nil {
 				t.Fatal(err)
 			}
 		},
@@ -253,7 +261,8 @@ func TestOverdueSettlesFirst(t *testing.T) {
 			}
 		},
 		"imported": func(f *fixture, rec *store.Sheet, row int64) {
-			if _, err := f.Import(f.ctx, rec.ID, Incoming{Columns: []string{"c1", "c2"}, Rows: [][]string{{"C-1", "50"}}}, ImportOptions{Keep: true}, System("test")); err != nil {
+			if _, err := f.Import(f.ctx, rec.ID, Incoming{Columns: []string{"c1", "c2"}, Rows: [][]string{{"C-1", "50"}}},
+				ImportOptions{Keep: true}, System("test")); err != nil {
 				t.Fatal(err)
 			}
 		},
@@ -284,7 +293,8 @@ func TestOverdueSettlesFirst(t *testing.T) {
 }
 
 // chain is humid with follow-ups after an hour and a day.
-var chain = strings.Replace(humid, `"send"`, `"then":{"steps":[{"after":"PT1H","template":"B"},{"after":"P1D","template":"B"}]},"send"`, 1)
+var chain = strings.Replace(humid, `"send"`,
+	`"then":{"steps":[{"after":"PT1H","template":"B"},{"after":"P1D","template":"B"}]},"send"`, 1)
 
 // A.5: a follow-up that was due before a baseline, or a pause, that came late
 // is judged; one that falls due during the pause is not.
@@ -298,7 +308,8 @@ func TestBaselineComesLate(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	late := New(f.Store, func() time.Time { return at("2027-03-15T09:45:00Z") }, Options{}) // another process, whose clock has gone on
+	// another process, whose clock has gone on
+	late := New(f.Store, func() time.Time { return at("2027-03-15T09:45:00Z") }, Options{})
 	core, err := rules[0].Core()
 	if err != nil {
 		t.Fatal(err)
@@ -408,7 +419,8 @@ func TestClaimAnswerLost(t *testing.T) {
 // gives up after a lease.
 func TestIdleWorkerGivesUp(t *testing.T) {
 	f := stillFixture(t, "2027-03-15T08:30:00Z")
-	d := &dispatcher{e: f.Engine, jobs: make(chan *job, 8), lost: make(chan struct{}), hand: map[int64]bool{}, freed: make(chan struct{}, 1), since: time.Now().Add(-time.Minute)}
+	d := &dispatcher{e: f.Engine, jobs: make(chan *job, 8), lost: make(chan struct{}), hand: map[int64]bool{},
+		freed: make(chan struct{}, 1), since: time.Now().Add(-time.Minute)}
 	if n := d.room(f.ctx); n != 0 {
 		t.Errorf("room for %d", n)
 	}
@@ -417,7 +429,8 @@ func TestIdleWorkerGivesUp(t *testing.T) {
 	default:
 		t.Error("it has not given up")
 	}
-	busy := &dispatcher{e: f.Engine, jobs: make(chan *job, 8), lost: make(chan struct{}), hand: map[int64]bool{1: true}, freed: make(chan struct{}, 1), since: time.Now().Add(-time.Minute)}
+	busy := &dispatcher{e: f.Engine, jobs: make(chan *job, 8), lost: make(chan struct{}), hand: map[int64]bool{1: true},
+		freed: make(chan struct{}, 1), since: time.Now().Add(-time.Minute)}
 	if n := busy.room(f.ctx); n != 4 {
 		t.Errorf("a busy one has room for %d, want 4", n)
 	}
@@ -459,7 +472,8 @@ func TestOutcomeOnce(t *testing.T) {
 	}
 	later := f.Now().Add(time.Minute)
 	put := *two
-	put.State, put.Tries, put.NextTry, put.LastError = delivery.Deferred, 1, &later, store.Why{Reason: reason.Reason{Code: reason.PutOff}}
+	put.State, put.Tries, put.NextTry, put.LastError = delivery.Deferred, 1, &later,
+		store.Why{Reason: reason.Reason{Code: reason.PutOff}}
 	took := *one
 	took.State, took.Tries, took.Reply = delivery.Accepted, 1, "250 ok"
 	r := store.Round{Outcomes: []store.Outcome{{Delivery: &took, Plain: true}, {Delivery: &put, Detail: `{"try":1}`}}}
@@ -483,7 +497,8 @@ func TestOutcomeOnce(t *testing.T) {
 	for _, ev := range events {
 		kinds = append(kinds, strings.TrimPrefix(ev.Kind, store.EventDelivery))
 	}
-	if strings.Join(kinds, " ") != "queued accepted" || !json.Valid([]byte(events[1].Detail)) || !strings.Contains(events[1].Detail, `"reply":"250 ok"`) || !strings.Contains(events[1].Detail, `"sending":"20`) {
+	if strings.Join(kinds, " ") != "queued accepted" || !json.Valid([]byte(events[1].Detail)) ||
+		!strings.Contains(events[1].Detail, `"reply":"250 ok"`) || !strings.Contains(events[1].Detail, `"sending":"20`) {
 		t.Errorf("%v %s", kinds, events[1].Detail)
 	}
 }
@@ -529,7 +544,8 @@ func TestDoubledKeyAgain(t *testing.T) {
 	f := newFixture(t, "2027-03-15T08:30:00Z")
 	rec, _ := f.cases(added, "C-0,50,z@x.example,,")
 	f.settled()
-	in := Incoming{Columns: []string{"c1", "c2", "c3"}, Rows: [][]string{{"C-1", "50", "a@x.example"}, {"c-1", "60", "b@x.example"}, {"C-2", "1", "c@x.example"}}}
+	in := Incoming{Columns: []string{"c1", "c2", "c3"}, Rows: [][]string{{"C-1", "50", "a@x.example"},
+		{"c-1", "60", "b@x.example"}, {"C-2", "1", "c@x.example"}}}
 	for i := range 3 {
 		res, err := f.Import(f.ctx, rec.ID, in, ImportOptions{Keep: true}, System("Ines"))
 		if err != nil {
@@ -545,7 +561,8 @@ func TestDoubledKeyAgain(t *testing.T) {
 	}
 	// The second of the file changes the second of the sheet.
 	in.Rows[1][1] = "61"
-	if res, err := f.Import(f.ctx, rec.ID, in, ImportOptions{Dry: true}, System("Ines")); err != nil || res.Changed != 1 || res.New != 0 || res.Gone != 1 {
+	if res, err := f.Import(f.ctx, rec.ID, in, ImportOptions{Dry: true}, System("Ines")); err != nil ||
+		res.Changed != 1 || res.New != 0 || res.Gone != 1 {
 		t.Errorf("%+v %v", res, err)
 	}
 	sheet, err := f.Store.Sheet(f.ctx, rec.ID)
@@ -562,10 +579,12 @@ func TestDoubledKeyAgain(t *testing.T) {
 func TestCalendarsByName(t *testing.T) {
 	f := stillFixture(t, "2027-03-15T08:30:00Z")
 	files := fstest.MapFS{
-		"sheet.json":     {Data: []byte(`{"format":"nivot-bundle/1","name":"Loans","zone":"UTC","locale":"en-GB","key":"Loan","columns":[{"name":"Loan","type":"text"},{"name":"Due","type":"date","order":"year-month-day"},{"name":"Email","type":"email"}]}`)},
+		"sheet.json": {Data: []byte(
+			`{"format":"nivot-bundle/1","name":"Loans","zone":"UTC","locale":"en-GB","key":"Loan","columns":[{"name":"Loan","type":"text"},{"name":"Due","type":"date","order":"year-month-day"},{"name":"Email","type":"email"}]}`)},
 		"rows.csv":       {Data: []byte("Loan,Due,Email\nL-1,2027-03-22,a@x.example\n")},
 		"templates.json": {Data: []byte(`[{"name":"A","subject":"[Loan]","text":"x"}]`)},
-		"rules.json":     {Data: []byte(`[{"name":"R","state":"on","trigger":{"kind":"date","column":"Due","at":"09:00","offsets":[{"n":-2,"unit":"working-days"}]},"to":[{"column":"Email"}],"send":[{"template":"A"}]}]`)},
+		"rules.json": {Data: []byte(
+			`[{"name":"R","state":"on","trigger":{"kind":"date","column":"Due","at":"09:00","offsets":[{"n":-2,"unit":"working-days"}]},"to":[{"column":"Email"}],"send":[{"template":"A"}]}]`)},
 	}
 	due := func(own string) (*store.Sheet, string) {
 		t.Helper()
@@ -626,7 +645,8 @@ func TestCalendarsByName(t *testing.T) {
 func (f *fixture) dueOf(rec *store.Sheet) string {
 	f.t.Helper()
 	var at []time.Time
-	if err := f.Store.DB(f.ctx).Raw("SELECT due_at FROM agenda WHERE sheet_id = ? AND kind = 'due'", rec.ID).Scan(&at).Error; err != nil {
+	if err := f.Store.DB(f.ctx).Raw("SELECT due_at FROM agenda WHERE sheet_id = ? AND kind = 'due'",
+		rec.ID).Scan(&at).Error; err != nil {
 		f.t.Fatal(err)
 	}
 	if len(at) == 0 {

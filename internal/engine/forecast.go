@@ -182,7 +182,8 @@ func (e *Engine) makeForecast(ctx context.Context, b *ruleCache, sb *cachedSheet
 const maxRoundUps = 2000
 
 // roundUpsOf begins an outlook for each of the rules that write round-ups.
-func roundUpsOf(b *ruleCache, sb *cachedSheet, rules []*cachedRule, now, until time.Time) (out []*plan.Outlook, err error) {
+func roundUpsOf(b *ruleCache, sb *cachedSheet, rules []*cachedRule, now,
+	until time.Time) (out []*plan.Outlook, err error) {
 	for _, rb := range rules {
 		if !rb.compiled.IsRoundUp() {
 			continue
@@ -206,7 +207,8 @@ func (f *Forecast) addRoundUps(o *plan.Outlook, asides plan.Asides, until time.T
 			continue
 		}
 		c := o.ForeseeOne(l.Row, o.Now, l)
-		x := Coming{Occasion: c.Identity(), Chain: c.Chain(), At: c.Due, Rule: o.Rule.ID, Rows: l.Rows, Incomplete: c.Outcome == plan.Incomplete, Subject: c.Subject,
+		x := Coming{Occasion: c.Identity(), Chain: c.Chain(), At: c.Due, Rule: o.Rule.ID, Rows: l.Rows,
+			Incomplete: c.Outcome == plan.Incomplete, Subject: c.Subject,
 			Reason: c.Decision.Reason.Words(), origin: c.Occasion}
 		for _, m := range c.To {
 			x.To, x.keys = append(x.To, m.Address()), append(x.keys, m.Key())
@@ -222,7 +224,8 @@ func (f *Forecast) addRoundUps(o *plan.Outlook, asides plan.Asides, until time.T
 // foreseenOf gives what is to come for a row by a rule up to an instant: what the
 // agenda promises, and what its dates and rounds will bring. What is skipped or
 // left out is not among it.
-func foreseenOf(rb *cachedRule, row *sheet.Row, entries []store.Entry, said []plan.Aside, now, until time.Time) ([]plan.Foreseen, error) {
+func foreseenOf(rb *cachedRule, row *sheet.Row, entries []store.Entry, said []plan.Aside, now,
+	until time.Time) ([]plan.Foreseen, error) {
 	byID := plan.AsidesOf(said)
 	have := map[rule.ID]bool{}
 	var out []plan.Foreseen
@@ -253,7 +256,8 @@ func foreseenOf(rb *cachedRule, row *sheet.Row, entries []store.Entry, said []pl
 }
 
 func coming(s *sheet.Sheet, rb *cachedRule, row *sheet.Row, c plan.Foreseen) Coming {
-	out := Coming{Occasion: c.Identity(), Chain: c.Chain(), At: c.Due, Rule: rb.record.ID, RowID: row.ID, Row: s.RowName(row), Incomplete: c.Outcome == plan.Incomplete,
+	out := Coming{Occasion: c.Identity(), Chain: c.Chain(), At: c.Due, Rule: rb.record.ID, RowID: row.ID,
+		Row: s.RowName(row), Incomplete: c.Outcome == plan.Incomplete,
 		Subject: c.Subject, Reason: c.Decision.Reason.Words()}
 	for _, m := range c.To {
 		out.keys = append(out.keys, m.Key())

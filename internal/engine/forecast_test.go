@@ -64,7 +64,8 @@ func TestForecastComesTrue(t *testing.T) {
 			continue
 		}
 		incomplete := d.State == delivery.Incomplete || d.State == delivery.Missed
-		got = append(got, fmt.Sprint(d.DueAt.UTC().Format("01-02 15:04 "), store.RowID(d.RowID), d.RuleID, incomplete, d.Subject))
+		got = append(got, fmt.Sprint(d.DueAt.UTC().Format("01-02 15:04 "), store.RowID(d.RowID), d.RuleID, incomplete,
+			d.Subject))
 	}
 	sort.Strings(want)
 	sort.Strings(got)
@@ -138,7 +139,9 @@ func TestForecastChanges(t *testing.T) {
 			if err != nil {
 				return err
 			}
-			if err := json.Unmarshal([]byte(`{"type":"doc","content":[{"type":"paragraph","content":[{"type":"text","text":"Another subject"}]}]}`), &core.Subject); err != nil {
+			if err := json.Unmarshal(
+				[]byte(`{"type":"doc","content":[{"type":"paragraph","content":[{"type":"text","text":"Another subject"}]}]}`),
+				&core.Subject); err != nil {
 				return err
 			}
 			_, err = f.SaveTemplate(f.ctx, rec.ID, tpls[1].ID, core, tpls[1].Version, "Ines")
@@ -191,7 +194,8 @@ func TestEffectIsTheForecast(t *testing.T) {
 			days += n
 		}
 	}
-	if days != within || eff.Total != 5 || eff.Rows != 4 || eff.Emails < days || len(eff.Lines) == 0 || eff.Lines[0].RowName == "" || eff.Lines[0].Subject == "" || eff.Unjudged != 1 {
+	if days != within || eff.Total != 5 || eff.Rows != 4 || eff.Emails < days || len(eff.Lines) == 0 ||
+		eff.Lines[0].RowName == "" || eff.Lines[0].Subject == "" || eff.Unjudged != 1 {
 		t.Errorf("the effect counts %d in four weeks, the forecast %d: %+v", days, within, eff)
 	}
 	core.Condition = nil
@@ -206,11 +210,13 @@ func TestEffectIsTheForecast(t *testing.T) {
 func TestViewMoves(t *testing.T) {
 	f := newFixture(t, "2027-03-15T08:40:00Z")
 	rec := &store.Sheet{Name: "Cases", Zone: "UTC", Locale: "en-GB"}
-	cols := []sheet.Column{{Name: "Case", Type: value.Text}, {Name: "Read at", Type: value.Moment, Order: value.DayMonthYear}, {Name: "Old", Type: value.Formula, Formula: "hours_since(read_at)"}}
+	cols := []sheet.Column{{Name: "Case", Type: value.Text}, {Name: "Read at", Type: value.Moment,
+		Order: value.DayMonthYear}, {Name: "Old", Type: value.Formula, Formula: "hours_since(read_at)"}}
 	if err := f.CreateSheet(f.ctx, rec, cols, 0, -1, "test"); err != nil {
 		t.Fatal(err)
 	}
-	in := Incoming{Columns: []string{"c1", "c2"}, Rows: [][]string{{"Case 01", "15/03/2027 08:00"}, {"Case 02", "15/03/2027 04:00"}}}
+	in := Incoming{Columns: []string{"c1", "c2"}, Rows: [][]string{{"Case 01", "15/03/2027 08:00"},
+		{"Case 02", "15/03/2027 04:00"}}}
 	if _, err := f.Import(f.ctx, rec.ID, in, ImportOptions{Quiet: true}, System("test")); err != nil {
 		t.Fatal(err)
 	}

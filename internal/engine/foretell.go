@@ -71,7 +71,8 @@ type changedRow struct {
 }
 
 func newForeteller(e *Engine, tx *store.Store, now time.Time, rec *store.Sheet) *foreteller {
-	f := &foreteller{e: e, tx: tx, now: now, until: now.AddDate(0, 0, EffectDays), by: map[string]*foretold{}, rows: int(rec.LiveRows)}
+	f := &foreteller{e: e, tx: tx, now: now, until: now.AddDate(0, 0, EffectDays), by: map[string]*foretold{},
+		rows: int(rec.LiveRows)}
 	f.out.Settles = time.Duration(rec.SettleSeconds) * time.Second
 	return f
 }
@@ -307,7 +308,8 @@ func (f *foreteller) foretell(ctx context.Context, c *changedRow, rb *cachedRule
 		}
 		if len(f.out.Now) < maxFirst {
 			row := whole(is)()
-			f.out.Now = append(f.out.Now, EffectLine{plan.OutlookLine{Row: row, Due: f.now, Step: m.Step, Outcome: m.Outcome, Wording: m.Template, Emails: 1},
+			f.out.Now = append(f.out.Now, EffectLine{plan.OutlookLine{Row: row, Due: f.now, Step: m.Step, Outcome: m.Outcome,
+				Wording: m.Template, Emails: 1},
 				plan.Foreseen{Occasion: m.Occasion, Decision: m.Decision}, sb.sheet.RowName(row)})
 		}
 	}
@@ -333,7 +335,8 @@ func (f *foreteller) emails(l *timeline, to time.Time) (out, rest []plan.Email) 
 func (f *foreteller) of(rb *cachedRule) *foretold {
 	t := f.by[rb.record.ID]
 	if t == nil {
-		t = &foretold{RuleConsequence: &RuleConsequence{ID: rb.record.ID, Letter: rb.record.Letter, Name: rb.record.Name}, diff: plan.Difference{Keep: maxFirst}}
+		t = &foretold{RuleConsequence: &RuleConsequence{ID: rb.record.ID, Letter: rb.record.Letter, Name: rb.record.Name},
+			diff: plan.Difference{Keep: maxFirst}}
 		f.by[rb.record.ID] = t
 		f.order = append(f.order, rb.record.ID)
 	}
@@ -371,7 +374,8 @@ func (f *foreteller) done(ctx context.Context, sheetID string) (*Consequences, e
 
 // ForetellChange works out what a change of rows would set off, and changes
 // nothing.
-func (e *Engine) ForetellChange(ctx context.Context, sheetID string, ops []Op, by Author) (out *Consequences, err error) {
+func (e *Engine) ForetellChange(ctx context.Context, sheetID string, ops []Op,
+	by Author) (out *Consequences, err error) {
 	if len(ops) > MaxOps {
 		return nil, refuse("a change has at most %d steps; do it in parts", MaxOps)
 	}

@@ -65,7 +65,9 @@ func TestForetoldIsDone(t *testing.T) {
 					}
 				}
 				if g.Maybe(3) {
-					ops = append(ops, Op{Kind: OpAdd, Cells: []CellEdit{{Column: "c1", Text: fmt.Sprint("N-", step)}, {Column: "c2", Text: g.Cell("Due")}, {Column: "c4", Text: g.Cell("State")}, {Column: "c5", Text: g.Cell("Humidity")}}})
+					ops = append(ops, Op{Kind: OpAdd, Cells: []CellEdit{{Column: "c1", Text: fmt.Sprint("N-", step)},
+						{Column: "c2", Text: g.Cell("Due")}, {Column: "c4", Text: g.Cell("State")},
+						{Column: "c5", Text: g.Cell("Humidity")}}})
 				}
 				told, err := f.ForetellChange(f.ctx, rec.ID, ops, System("test"))
 				if err != nil {
@@ -166,7 +168,8 @@ func TestForetoldComing(t *testing.T) {
 		return len(fc.Coming)
 	}
 	was := coming()
-	ops := []Op{{Kind: OpDelete, Row: rows[0].ID}, {Kind: OpEdit, Row: rows[1].ID, Cells: []CellEdit{{Column: "c6", Text: "05/04/2027"}}}}
+	ops := []Op{{Kind: OpDelete, Row: rows[0].ID}, {Kind: OpEdit, Row: rows[1].ID,
+		Cells: []CellEdit{{Column: "c6", Text: "05/04/2027"}}}}
 	told, err := f.ForetellChange(f.ctx, rec.ID, ops, System("Ines"))
 	if err != nil || told.Rows != 2 || told.Looked != 2 || len(told.Rules) != 2 {
 		t.Fatalf("%+v %v", told, err)
@@ -215,7 +218,8 @@ func TestForetellWhatIsHeld(t *testing.T) {
 	defer cancel()
 	done := make(chan *Consequences, 1)
 	go func() {
-		told, err := f.ForetellChange(ctx, rec.ID, []Op{{Kind: OpDelete, Row: rows[0]}, {Kind: OpDelete, Row: rows[1]}}, System("Ines"))
+		told, err := f.ForetellChange(ctx, rec.ID, []Op{{Kind: OpDelete, Row: rows[0]}, {Kind: OpDelete, Row: rows[1]}},
+			System("Ines"))
 		if err != nil {
 			t.Error(err)
 		}

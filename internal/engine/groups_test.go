@@ -19,12 +19,16 @@ import (
 func TestColumnsThatBelongTogether(t *testing.T) {
 	f := newFixture(t, "2027-03-15T08:30:00Z")
 	b, err := exchange.ReadBundle(fstest.MapFS{
-		"sheet.json": {Data: []byte(`{"format":"nivot-bundle/1","name":"Friends","zone":"UTC","locale":"en-GB","key":"Friend","settle":"PT2M","columns":[
+		"sheet.json": {Data: []byte(
+			`{"format":"nivot-bundle/1","name":"Friends","zone":"UTC","locale":"en-GB","key":"Friend","settle":"PT2M","columns":[
 			{"name":"Friend","type":"text"},{"name":"Email","type":"email"},{"name":"January","type":"number","group":"Paid"},{"name":"February","type":"number","group":"paid"},
 			{"name":"Behind","type":"formula","formula":"empty(latest(\"Paid\"))"}]}`)},
-		"rows.csv":       {Data: []byte("Friend,Email,January,February\nF-1,a@x.example,10,10\nF-2,b@x.example,10,\nF-3,c@x.example,,\n")},
-		"templates.json": {Data: []byte(`[{"name":"A","subject":"[Friend]: [latest name of Paid], [latest filled of Paid: 2 decimals, else nothing] in [count filled of Paid]","text":"x"}]`)},
-		"rules.json": {Data: []byte(`[{"name":"Behind","state":"on","trigger":{"kind":"schedule","start":"2027-03-15T09:00","rrule":"FREQ=DAILY"},
+		"rows.csv": {Data: []byte(
+			"Friend,Email,January,February\nF-1,a@x.example,10,10\nF-2,b@x.example,10,\nF-3,c@x.example,,\n")},
+		"templates.json": {Data: []byte(
+			`[{"name":"A","subject":"[Friend]: [latest name of Paid], [latest filled of Paid: 2 decimals, else nothing] in [count filled of Paid]","text":"x"}]`)},
+		"rules.json": {Data: []byte(
+			`[{"name":"Behind","state":"on","trigger":{"kind":"schedule","start":"2027-03-15T09:00","rrule":"FREQ=DAILY"},
 			"condition":{"column":"latest of Paid","op":"empty"},"send":[{"template":"A"}],"to":[{"column":"Email"}]}]`)},
 	})
 	if err != nil {
@@ -58,7 +62,8 @@ func TestColumnsThatBelongTogether(t *testing.T) {
 		t.Fatal(err)
 	}
 	body := rules[0].Body
-	if _, err := f.Import(f.ctx, rec.ID, Incoming{Columns: []string{"c1", "+0"}, Rows: [][]string{{"F-1", ""}, {"F-2", "20"}, {"F-3", ""}}},
+	if _, err := f.Import(f.ctx, rec.ID, Incoming{Columns: []string{"c1", "+0"},
+		Rows: [][]string{{"F-1", ""}, {"F-2", "20"}, {"F-3", ""}}},
 		ImportOptions{Add: []sheet.Column{{Name: "March", Type: value.Number, Group: "PAID"}}}, System("test")); err != nil {
 		t.Fatal(err)
 	}
@@ -102,7 +107,8 @@ func TestColumnsThatBelongTogether(t *testing.T) {
 	now, _ := f.Store.Sheet(f.ctx, rec.ID)
 	s, _ = now.Core()
 	for _, bad := range []sheet.Column{{Name: "Latest of fees", Type: value.Text}, s.Derived()[0]} {
-		if _, err := f.ChangeColumns(f.ctx, rec.ID, ColumnsChange{Columns: append(append([]sheet.Column{}, s.Columns...), bad)}, nil, "test"); err == nil {
+		if _, err := f.ChangeColumns(f.ctx, rec.ID, ColumnsChange{Columns: append(append([]sheet.Column{}, s.Columns...),
+			bad)}, nil, "test"); err == nil {
 			t.Errorf("%s is taken for a column", bad.Name)
 		}
 	}
@@ -116,7 +122,8 @@ func TestColumnsThatBelongTogether(t *testing.T) {
 		}
 		return out
 	}
-	if _, err := f.ChangeColumns(f.ctx, rec.ID, ColumnsChange{Columns: without(s)}, nil, "test"); err == nil || !strings.Contains(err.Error(), "template A would not do any more") {
+	if _, err := f.ChangeColumns(f.ctx, rec.ID, ColumnsChange{Columns: without(s)}, nil, "test"); err == nil ||
+		!strings.Contains(err.Error(), "template A would not do any more") {
 		t.Errorf("the columns that a letter means are taken out: %v", err)
 	}
 	tpl, _ := f.Store.Templates(f.ctx, rec.ID)
@@ -138,11 +145,13 @@ func TestColumnsThatBelongTogether(t *testing.T) {
 func TestColumnsComeAndGoInTheirGroup(t *testing.T) {
 	f := newFixture(t, "2027-03-15T08:30:00Z")
 	b, err := exchange.ReadBundle(fstest.MapFS{
-		"sheet.json": {Data: []byte(`{"format":"nivot-bundle/1","name":"Visits","zone":"UTC","locale":"en-GB","key":"Case","settle":"PT2M","columns":[
+		"sheet.json": {Data: []byte(
+			`{"format":"nivot-bundle/1","name":"Visits","zone":"UTC","locale":"en-GB","key":"Case","settle":"PT2M","columns":[
 			{"name":"Case","type":"text"},{"name":"Email","type":"email"},{"name":"First","type":"date","order":"year-month-day","group":"Visit"},{"name":"Second","type":"date","order":"year-month-day","group":"Visit"}]}`)},
 		"rows.csv":       {Data: []byte("Case,Email,First,Second\nC-1,a@x.example,2027-03-20,2027-03-18\n")},
 		"templates.json": {Data: []byte(`[{"name":"A","subject":"[Case] on [latest of Visit: iso]","text":"x"}]`)},
-		"rules.json": {Data: []byte(`[{"name":"Visit","state":"on","trigger":{"kind":"date","column":"latest of Visit","offsets":[{"n":0,"unit":"days"}],"at":"09:00"},
+		"rules.json": {Data: []byte(
+			`[{"name":"Visit","state":"on","trigger":{"kind":"date","column":"latest of Visit","offsets":[{"n":0,"unit":"days"}],"at":"09:00"},
 			"send":[{"template":"A"}],"to":[{"column":"Email"}]}]`)},
 	})
 	if err != nil {
@@ -172,7 +181,8 @@ func TestColumnsComeAndGoInTheirGroup(t *testing.T) {
 	_, err = f.RestoreColumn(f.ctx, rec.ID, s.Columns[3].ID, "test")
 	next("it is brought back", "2027-03-18", err)
 	res, err := f.Import(f.ctx, rec.ID, Incoming{Columns: []string{"c1", "+0"}, Rows: [][]string{{"C-1", "2027-03-16"}}},
-		ImportOptions{Add: []sheet.Column{{Name: "Third", Type: value.Date, Order: value.YearMonthDay, Group: "visit"}}}, System("test"))
+		ImportOptions{Add: []sheet.Column{{Name: "Third", Type: value.Date, Order: value.YearMonthDay, Group: "visit"}}},
+		System("test"))
 	next("a third comes with a file", "2027-03-16", err)
 	undone, err := f.Undo(f.ctx, rec.ID, res.Change, System("test"))
 	next("that is undone", "2027-03-18", err)

@@ -114,7 +114,8 @@ func (e *Engine) heldNow(sb *cachedSheet, rb *cachedRule, d store.Delivery, rec 
 			h.Changed = append(h.Changed, FactChange{f.Name, before, f.Value})
 		}
 	}
-	h.Differs = d.State == delivery.Held && (h.Now.Outcome != plan.Send || h.Now.Subject != d.Subject || recipientsOf(h.Now) != d.Recipients)
+	h.Differs = d.State == delivery.Held && (h.Now.Outcome != plan.Send || h.Now.Subject != d.Subject ||
+		recipientsOf(h.Now) != d.Recipients)
 	return h, nil
 }
 
@@ -161,7 +162,8 @@ const lookBatch = 100
 // row as it is now, and leaves others out. because is why they are left out, ""
 // where nobody said. Once nothing of the rule is held, its brake and its first
 // run are let go. What is not held any more is passed over.
-func (e *Engine) LookThrough(ctx context.Context, sheetID, ruleID string, send, leaveOut []int64, because, actor string) (out LookedThrough, err error) {
+func (e *Engine) LookThrough(ctx context.Context, sheetID, ruleID string, send, leaveOut []int64, because,
+	actor string) (out LookedThrough, err error) {
 	type one struct {
 		id   int64
 		goes bool
@@ -199,7 +201,8 @@ func (e *Engine) LookThrough(ctx context.Context, sheetID, ruleID string, send, 
 					part.Other++
 					continue
 				}
-				if err := w.lookThrough(ctx, d, x.goes, reason.Reason{Code: reason.LeftOut, Value: because, Mailbox: actor}); err != nil {
+				if err := w.lookThrough(ctx, d, x.goes, reason.Reason{Code: reason.LeftOut, Value: because,
+					Mailbox: actor}); err != nil {
 					return err
 				}
 				switch m := w.emails[d.ID]; {
@@ -239,6 +242,7 @@ func (w *work) letGo(ctx context.Context, rec *store.Rule) error {
 	if err := w.tx.SaveRule(ctx, rec); err != nil {
 		return err
 	}
-	return w.tx.AddEvents(ctx, store.Event{At: w.now, Actor: w.act.actor, Kind: store.EventRuleState, SheetID: rec.SheetID, RuleID: rec.ID,
+	return w.tx.AddEvents(ctx, store.Event{At: w.now, Actor: w.act.actor, Kind: store.EventRuleState,
+		SheetID: rec.SheetID, RuleID: rec.ID,
 		Detail: store.Detail(map[string]any{"released": true})})
 }

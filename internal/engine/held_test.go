@@ -36,7 +36,8 @@ func TestLookThrough(t *testing.T) {
 		t.Errorf("looked through: %+v, want %+v", out, want)
 	}
 	// Asked again, say because the answer was lost, nothing is decided twice.
-	if out, err = f.LookThrough(f.ctx, rec.ID, r.ID, ids[:210], ids[210:220], "agreed by phone", "Ines"); err != nil || out.Sent+out.LeftOut != 0 {
+	if out, err = f.LookThrough(f.ctx, rec.ID, r.ID, ids[:210], ids[210:220], "agreed by phone", "Ines"); err != nil ||
+		out.Sent+out.LeftOut != 0 {
 		t.Errorf("again: %+v, %v", out, err)
 	}
 	f.advance(at("2027-03-15T08:50:00Z"))
@@ -44,19 +45,22 @@ func TestLookThrough(t *testing.T) {
 		t.Errorf("%d went, want 209", got)
 	}
 	d := f.delivery(rows[215])
-	if d.State != delivery.Dropped || d.Reason.Code != reason.LeftOut || d.Reason.Words() != "left out by Ines: agreed by phone" {
+	if d.State != delivery.Dropped || d.Reason.Code != reason.LeftOut ||
+		d.Reason.Words() != "left out by Ines: agreed by phone" {
 		t.Errorf("left out: %s, %q", d.State, d.Reason.Words())
 	}
 	if got := f.held(r.ID); got != 10 {
 		t.Errorf("%d wait on, want 10", got)
 	}
 	// Another rule's email is none of this one's.
-	other, err := f.SaveRule(f.ctx, rec.ID, "", &rule.Rule{Name: "Other", Trigger: rule.Trigger{Kind: rule.ByHand}, Send: []rule.Wording{{Template: d.TemplateID}},
-		To: []rule.Address{{Column: "c2"}}}, 0, "test")
+	other, err := f.SaveRule(f.ctx, rec.ID, "", &rule.Rule{Name: "Other", Trigger: rule.Trigger{Kind: rule.ByHand},
+		Send: []rule.Wording{{Template: d.TemplateID}},
+		To:   []rule.Address{{Column: "c2"}}}, 0, "test")
 	if err != nil {
 		t.Fatal(err)
 	}
-	if out, err = f.LookThrough(f.ctx, rec.ID, other.ID, ids[225:226], nil, "", "Ines"); err != nil || out != (LookedThrough{Other: 1}) {
+	if out, err = f.LookThrough(f.ctx, rec.ID, other.ID, ids[225:226], nil, "", "Ines"); err != nil ||
+		out != (LookedThrough{Other: 1}) {
 		t.Errorf("of another rule: %+v, %v", out, err)
 	}
 }

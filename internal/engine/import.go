@@ -54,8 +54,9 @@ type ImportResult struct {
 	Samples                                         []RowDiff // of what it changes, the first ones
 	Blank                                           int       // lines of the file that held nothing
 	Skipped                                         []string  // headings that were not imported
-	GoneNames                                       []string  // keys of rows that are no longer in the file, the first ones
-	Sets                                            *Consequences
+	// keys of rows that are no longer in the file, the first ones
+	GoneNames []string
+	Sets      *Consequences
 }
 
 // RowDiff is what an import changes in one row.
@@ -80,7 +81,8 @@ const (
 
 // Import meets the rows of a file with those of a sheet, by key, in one
 // transaction: new ones are added, met ones changed, missing ones marked gone.
-func (e *Engine) Import(ctx context.Context, sheetID string, in Incoming, o ImportOptions, by Author) (res ImportResult, err error) {
+func (e *Engine) Import(ctx context.Context, sheetID string, in Incoming, o ImportOptions,
+	by Author) (res ImportResult, err error) {
 	err = e.Store.Tx(ctx, func(tx *store.Store) error {
 		res, err = e.importTx(ctx, tx, sheetID, in, o, by)
 		if err == nil && o.Dry {
@@ -97,7 +99,8 @@ func (e *Engine) Import(ctx context.Context, sheetID string, in Incoming, o Impo
 	return res, err
 }
 
-func (e *Engine) importTx(ctx context.Context, tx *store.Store, sheetID string, in Incoming, o ImportOptions, by Author) (ImportResult, error) {
+func (e *Engine) importTx(ctx context.Context, tx *store.Store, sheetID string, in Incoming, o ImportOptions,
+	by Author) (ImportResult, error) {
 	im := &importer{e: e, tx: tx, in: in, o: o, by: by, now: e.now()}
 	im.res.Blank, im.res.Skipped = in.Blank, in.Skipped
 	err := e.holds(ctx, tx)
@@ -187,7 +190,8 @@ func (im *importer) columns(ctx context.Context) error {
 		if n, ok := strings.CutPrefix(id, "+"); ok {
 			k, err := strconv.Atoi(n)
 			if err != nil || k < 0 || k >= len(at) {
-				return &Refusal{Field: "/columns", Message: fmt.Sprintf("column %d of the file names a new column that is not given", i+1)}
+				return &Refusal{Field: "/columns",
+					Message: fmt.Sprintf("column %d of the file names a new column that is not given", i+1)}
 			}
 			id = at[k]
 		}
@@ -197,7 +201,8 @@ func (im *importer) columns(ctx context.Context) error {
 		c, ok := im.s.Column(id)
 		switch {
 		case !ok:
-			return &Refusal{Field: "/columns", Message: fmt.Sprintf("column %d of the file is to go into a column that the sheet does not have", i+1)}
+			return &Refusal{Field: "/columns",
+				Message: fmt.Sprintf("column %d of the file is to go into a column that the sheet does not have", i+1)}
 		case c.Type == value.Formula:
 			return &Refusal{Field: "/columns", Message: c.Name + " is calculated; leave it out of the file"}
 		case seen[id]:
@@ -213,7 +218,9 @@ func (im *importer) columns(ctx context.Context) error {
 	}
 	if im.s.Key != "" && !seen[im.s.Key] {
 		key, _ := im.s.Column(im.s.Key)
-		return &Refusal{Field: "/file", Message: fmt.Sprintf("the file has no column for %s, the key of this sheet, so its rows cannot be matched", key.Name)}
+		return &Refusal{Field: "/file",
+			Message: fmt.Sprintf("the file has no column for %s, the key of this sheet, so its rows cannot be matched",
+				key.Name)}
 	}
 	return nil
 }
@@ -227,7 +234,8 @@ func (im *importer) begin(ctx context.Context) error {
 	if kind == "" {
 		kind = store.EventImported
 	}
-	id, err := im.tx.AddHead(ctx, store.Event{At: im.now, ActorID: im.by.ID, Actor: im.by.Name, Kind: kind, SheetID: im.s.ID})
+	id, err := im.tx.AddHead(ctx, store.Event{At: im.now, ActorID: im.by.ID, Actor: im.by.Name, Kind: kind,
+		SheetID: im.s.ID})
 	if err != nil {
 		return err
 	}
@@ -471,7 +479,8 @@ func (im *importer) met(ctx context.Context, m sheet.Meeting, row *store.Row) er
 	row.Gone, row.DeletedAt = false, nil
 	if settles || m.Returns {
 		unsettle(row, before, im.now)
-		im.entries = append(im.entries, store.Entry{Kind: store.Settle, DueAt: sheet.SettlesAt(*row.FirstEdit, *row.LastEdit, im.s.Settle), SheetID: im.s.ID, RowID: row.ID, DoneRows: im.by.asks()})
+		im.entries = append(im.entries, store.Entry{Kind: store.Settle, DueAt: sheet.SettlesAt(*row.FirstEdit, *row.LastEdit,
+			im.s.Settle), SheetID: im.s.ID, RowID: row.ID, DoneRows: im.by.asks()})
 	}
 	im.changed = append(im.changed, row)
 	return nil
@@ -500,7 +509,8 @@ func (im *importer) settleOverdue(ctx context.Context, rows map[int64]*store.Row
 }
 
 // compare puts the file's cells into a row and tells what changed.
-func (im *importer) compare(core *sheet.Row, cells []string) (changes []sheet.CellChange, settles bool, unreadable int) {
+func (im *importer) compare(core *sheet.Row,
+	cells []string) (changes []sheet.CellChange, settles bool, unreadable int) {
 	for i, c := range im.cols {
 		if c == nil {
 			continue
@@ -519,7 +529,8 @@ func (im *importer) compare(core *sheet.Row, cells []string) (changes []sheet.Ce
 }
 
 func (im *importer) event(kind string, row int64, change *int64, changes []sheet.CellChange) store.Event {
-	ev := store.Event{At: im.now, ActorID: im.by.ID, Actor: im.by.Name, Kind: kind, SheetID: im.s.ID, RowID: row, ChangeID: change}
+	ev := store.Event{At: im.now, ActorID: im.by.ID, Actor: im.by.Name, Kind: kind, SheetID: im.s.ID, RowID: row,
+		ChangeID: change}
 	if len(changes) > 0 {
 		ev.Detail = store.Detail(map[string]any{"changes": changes})
 	}
@@ -602,7 +613,8 @@ func (im *importer) end(ctx context.Context) error {
 		return nil
 	}
 	if im.res.New > 0 && !im.o.Quiet {
-		if err := im.tx.SettleBorn(ctx, im.res.Change, sheet.SettlesAt(im.now, im.now, im.s.Settle), im.by.asks()); err != nil {
+		if err := im.tx.SettleBorn(ctx, im.res.Change, sheet.SettlesAt(im.now, im.now, im.s.Settle),
+			im.by.asks()); err != nil {
 			return err
 		}
 	}
@@ -620,7 +632,8 @@ func (im *importer) end(ctx context.Context) error {
 	if err := im.tx.SaveSheet(ctx, im.rec); err != nil {
 		return err
 	}
-	detail := map[string]any{"new": im.res.New, "changed": im.res.Changed, "unchanged": im.res.Unchanged, "gone": im.res.Gone,
+	detail := map[string]any{"new": im.res.New, "changed": im.res.Changed, "unchanged": im.res.Unchanged,
+		"gone":    im.res.Gone,
 		"doubled": im.res.Doubled, "keyless": im.res.Keyless}
 	for k, v := range im.o.About {
 		detail[k] = v

@@ -13,7 +13,8 @@ import (
 
 // CreateSheet makes a sheet with columns that have types and names; ids and
 // positions are given here.
-func (e *Engine) CreateSheet(ctx context.Context, rec *store.Sheet, cols []sheet.Column, key, address int, actor string) error {
+func (e *Engine) CreateSheet(ctx context.Context, rec *store.Sheet, cols []sheet.Column, key, address int,
+	actor string) error {
 	for i := range cols {
 		cols[i].ID, cols[i].Pos = columnID(i), i
 		cols[i].Name = value.Trim(cols[i].Name)
@@ -58,7 +59,8 @@ func optionID(i int) string { return "o" + strconv.Itoa(i+1) }
 // that the bundle has on are switched on where switchOn says so, else they are
 // drafts.
 func (e *Engine) Install(ctx context.Context, b *exchange.Bundle, switchOn bool, actor string) (*store.Sheet, error) {
-	rec := &store.Sheet{Name: b.Sheet.Name, Zone: b.Sheet.Zone.String(), Locale: b.Sheet.Locale.Tag, SettleSeconds: int(b.Sheet.Settle.Seconds())}
+	rec := &store.Sheet{Name: b.Sheet.Name, Zone: b.Sheet.Zone.String(), Locale: b.Sheet.Locale.Tag,
+		SettleSeconds: int(b.Sheet.Settle.Seconds())}
 	if b.Own {
 		var err error
 		if rec.CalendarID, err = e.ownCalendar(ctx, b.Sheet.Name, b.Calendar, actor); err != nil {
@@ -175,7 +177,8 @@ func (e *Engine) Install(ctx context.Context, b *exchange.Bundle, switchOn bool,
 // here by the same name is used as it is. It gives their ids here.
 func (e *Engine) installPieces(ctx context.Context, b *exchange.Bundle, actor string) (map[string]string, error) {
 	for id, f := range b.Files {
-		if err := e.Store.KeepFile(ctx, &store.File{ID: store.FileID(id), Type: f.Type, Size: int64(len(f.Data)), Data: f.Data, CreatedAt: e.now()}); err != nil {
+		if err := e.Store.KeepFile(ctx, &store.File{ID: store.FileID(id), Type: f.Type, Size: int64(len(f.Data)),
+			Data: f.Data, CreatedAt: e.now()}); err != nil {
 			return nil, err
 		}
 	}

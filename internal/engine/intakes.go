@@ -44,13 +44,15 @@ func (e *Engine) TakeAnswers(ctx context.Context, sheetID string, cells []CellEd
 // AskToConfirm reports whether the owner of an address has confirmed it for the form of a sheet,
 // which goes by a title. Where they have not, it keeps what was sent and asks them by email; an
 // address on the do-not-email list, and one that was asked often enough, is not asked.
-func (e *Engine) AskToConfirm(ctx context.Context, sheetID, title string, to value.Mailbox, cells []CellEdit) (confirmed bool, err error) {
+func (e *Engine) AskToConfirm(ctx context.Context, sheetID, title string, to value.Mailbox,
+	cells []CellEdit) (confirmed bool, err error) {
 	sender, server, err := e.formSender(ctx, sheetID)
 	if err != nil {
 		return false, err
 	}
 	token := store.NewToken()
-	kept := &store.Intake{TokenHash: store.HashToken(token), SheetID: sheetID, AddressKey: []byte(value.Identifier(to.Address())), At: e.opts.Wall().UTC()}
+	kept := &store.Intake{TokenHash: store.HashToken(token), SheetID: sheetID,
+		AddressKey: []byte(value.Identifier(to.Address())), At: e.opts.Wall().UTC()}
 	texts := make(map[string]string, len(cells))
 	for _, c := range cells {
 		texts[c.Column] = c.Text
@@ -88,9 +90,11 @@ func (e *Engine) AskToConfirm(ctx context.Context, sheetID, title string, to val
 	defer cancel()
 	to.Name = ""
 	m := &mail.Message{To: []value.Mailbox{to}, Subject: "Please confirm: " + title, Date: e.now(), Text: fmt.Sprintf(
-		"Somebody, probably you, filled in “%s” and gave this address.\n\nConfirm it here within two days, and we have the answers:\n%s%s%s\n\nIf it was not you, do nothing. Nothing more is sent to you.\n",
+		"Somebody, probably you, filled in “%s” and gave this address.\n\nConfirm it here within two days, and we have "+
+			"the answers:\n%s%s%s\n\nIf it was not you, do nothing. Nothing more is sent to you.\n",
 		title, e.opts.PublicURL, ConfirmPath, token)}
-	if err := SendBy(sending, sender, server, m, delivery.MessageID("confirm-"+store.NewID(), 1, "nivot.invalid")); err != nil {
+	if err := SendBy(sending, sender, server, m, delivery.MessageID("confirm-"+store.NewID(), 1,
+		"nivot.invalid")); err != nil {
 		return false, errors.Join(err, e.Store.DropIntake(context.WithoutCancel(ctx), kept.TokenHash))
 	}
 	return false, nil

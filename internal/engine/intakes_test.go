@@ -14,7 +14,8 @@ import (
 func (f *fixture) withForm() *store.Sheet {
 	f.t.Helper()
 	rec, _ := f.loan()
-	if err := f.Store.SaveForm(f.ctx, &store.Form{SheetID: rec.ID, Address: "join-in", Open: true, Body: "{}"}); err != nil {
+	if err := f.Store.SaveForm(f.ctx, &store.Form{SheetID: rec.ID, Address: "join-in", Open: true,
+		Body: "{}"}); err != nil {
 		f.t.Fatal(err)
 	}
 	return rec
@@ -26,7 +27,8 @@ func (f *fixture) ask(rec *store.Sheet, address, key string) (bool, error) {
 	if err != nil {
 		f.t.Fatal(err)
 	}
-	return f.AskToConfirm(f.ctx, rec.ID, "Join in", boxes[0], []CellEdit{{Column: "c1", Text: key}, {Column: "c2", Text: address}})
+	return f.AskToConfirm(f.ctx, rec.ID, "Join in", boxes[0], []CellEdit{{Column: "c1", Text: key},
+		{Column: "c2", Text: address}})
 }
 
 // tokenOf gives the token in the email that asked last.
@@ -113,7 +115,8 @@ func TestConfirmedOnce(t *testing.T) {
 	if err := f.Confirm(f.ctx, kept); err != nil || rows() != before+1 {
 		t.Fatalf("%v, %d rows", err, rows()-before)
 	}
-	f.exec("UPDATE intakes SET confirmed_at = NULL, answers = '" + kept.Answers + "'") // as if it had ended before the mark
+	// as if it had ended before the mark
+	f.exec("UPDATE intakes SET confirmed_at = NULL, answers = '" + kept.Answers + "'")
 	if kept, err = f.IntakeOf(f.ctx, token); err != nil {
 		t.Fatal(err)
 	}

@@ -21,8 +21,10 @@ const jobPace = 300 * time.Millisecond
 // Start has work done that may take long, on and on when the request that
 // asked for it is over. What it gives becomes the job's result; work that
 // fails, is stopped, or whose process ends must have changed nothing.
-func (e *Engine) Start(ctx context.Context, sheetID, kind, person string, total int, work func(context.Context, Progress) (any, error)) (*store.Job, error) {
-	j := &store.Job{ID: store.NewID(), SheetID: sheetID, PersonID: store.DoerOf(ctx).ID, Person: person, Kind: kind, State: store.JobRunning, Total: int64(total)}
+func (e *Engine) Start(ctx context.Context, sheetID, kind, person string, total int,
+	work func(context.Context, Progress) (any, error)) (*store.Job, error) {
+	j := &store.Job{ID: store.NewID(), SheetID: sheetID, PersonID: store.DoerOf(ctx).ID, Person: person, Kind: kind,
+		State: store.JobRunning, Total: int64(total)}
 	if err := e.Store.AddJob(ctx, j); err != nil {
 		return nil, err
 	}
@@ -49,7 +51,8 @@ func (e *Engine) Start(ctx context.Context, sheetID, kind, person string, total 
 			st, detail = store.JobFailed, map[string]string{"problem": refusal.Message, "field": refusal.Field}
 		case err != nil:
 			e.log.Error("a job failed", "kind", kind, "error", err)
-			st, detail = store.JobFailed, map[string]string{"problem": "it failed on the server and has been logged; nothing was changed"}
+			st, detail = store.JobFailed,
+				map[string]string{"problem": "it failed on the server and has been logged; nothing was changed"}
 		}
 		b, _ := json.Marshal(detail)
 		if err := e.Store.EndJob(ctx, j.ID, st, string(b)); err != nil {

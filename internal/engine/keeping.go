@@ -129,7 +129,8 @@ func (e *Engine) RestoreRule(ctx context.Context, sheetID, id, actor string) (*s
 
 // pauseBroken pauses the rules of a sheet that cannot live with how the sheet is
 // to be, and has them say what they miss. why says it of a rule.
-func (e *Engine) pauseBroken(ctx context.Context, tx *store.Store, rules []store.Rule, why func(*rule.Rule) error, actor string) error {
+func (e *Engine) pauseBroken(ctx context.Context, tx *store.Store, rules []store.Rule, why func(*rule.Rule) error,
+	actor string) error {
 	now := e.now()
 	for i := range rules {
 		r := &rules[i]
@@ -151,7 +152,8 @@ func (e *Engine) pauseBroken(ctx context.Context, tx *store.Store, rules []store
 		if err := tx.SaveRule(ctx, r); err != nil {
 			return err
 		}
-		if err := tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventRuleState, SheetID: r.SheetID, RuleID: r.ID,
+		if err := tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventRuleState, SheetID: r.SheetID,
+			RuleID: r.ID,
 			Detail: store.Detail(map[string]any{"after": "paused", "broken": r.Broken})}); err != nil {
 			return err
 		}
@@ -173,7 +175,8 @@ const maxPastShown = 500
 // Past lists what the baseline of a rule leaves as it is, or after a pause what
 // passed meanwhile; and how many there are. ruleID is the saved rule that it is
 // of, "" for none.
-func (e *Engine) Past(ctx context.Context, sheetID string, r *rule.Rule, ruleID string) (out []PastLine, total int, err error) {
+func (e *Engine) Past(ctx context.Context, sheetID string, r *rule.Rule,
+	ruleID string) (out []PastLine, total int, err error) {
 	b := newRuleCache(e.Store)
 	sb, err := b.sheet(ctx, sheetID)
 	if err != nil {

@@ -92,7 +92,8 @@ func (r *reader) note(k template.Check, rows ...int64) {
 // CheckTemplate looks through the rows of a sheet as a template, made ready with what it
 // rests on, would write them. After the budget what is known by then is the answer; 0 is for
 // all rows.
-func (e *Engine) CheckTemplate(ctx context.Context, sheetID string, t *template.Template, budget time.Duration) (*Checked, error) {
+func (e *Engine) CheckTemplate(ctx context.Context, sheetID string, t *template.Template,
+	budget time.Duration) (*Checked, error) {
 	rec, err := e.Store.Sheet(ctx, sheetID)
 	if err != nil {
 		return nil, err
@@ -137,7 +138,8 @@ func (e *Engine) newReader(rec *store.Sheet, t *template.Template, cal calendar.
 	}
 	own.Prepare(s)
 	now := e.now()
-	return &reader{t: own, sheet: s, cal: cal, now: now, today: value.DayAt(now.In(s.Zone)), decoder: s.Decoder(), found: map[string]*FoundCheck{},
+	return &reader{t: own, sheet: s, cal: cal, now: now, today: value.DayAt(now.In(s.Zone)), decoder: s.Decoder(),
+		found:    map[string]*FoundCheck{},
 		variants: make([][]int64, 1+len(t.Variants))}, nil
 }
 

@@ -23,7 +23,8 @@ type allowance struct {
 // withinLimits keeps of what waits to be sent what the senders' daily caps,
 // paces and pauses let go now, in order. What does not fit today waits for the next day,
 // judged and written anew then; what is too fast waits its turn.
-func (e *Engine) withinLimits(ctx context.Context, tx *store.Store, queued []store.Delivery, now time.Time) ([]store.Delivery, error) {
+func (e *Engine) withinLimits(ctx context.Context, tx *store.Store, queued []store.Delivery,
+	now time.Time) ([]store.Delivery, error) {
 	senders, err := tx.Senders(ctx)
 	if err != nil {
 		return nil, err
@@ -77,7 +78,8 @@ func (e *Engine) withinLimits(ctx context.Context, tx *store.Store, queued []sto
 	return kept, nil
 }
 
-func (e *Engine) allowanceOf(ctx context.Context, tx *store.Store, senders []store.Sender, queued []store.Delivery, batch []int64, by map[string]*allowance, id string, now time.Time) (*allowance, error) {
+func (e *Engine) allowanceOf(ctx context.Context, tx *store.Store, senders []store.Sender, queued []store.Delivery,
+	batch []int64, by map[string]*allowance, id string, now time.Time) (*allowance, error) {
 	if a, ok := by[id]; ok {
 		return a, nil
 	}
@@ -154,7 +156,8 @@ func countRecipients(d *store.Delivery) (int, error) {
 
 // waitForRoom holds an email until the next day begins, for seven days at the
 // most.
-func (e *Engine) waitForRoom(ctx context.Context, tx *store.Store, d *store.Delivery, s *store.Sender, now time.Time) error {
+func (e *Engine) waitForRoom(ctx context.Context, tx *store.Store, d *store.Delivery, s *store.Sender,
+	now time.Time) error {
 	zone, err := time.LoadLocation(s.Zone)
 	if err != nil {
 		zone = time.UTC
@@ -170,7 +173,8 @@ func (e *Engine) waitForRoom(ctx context.Context, tx *store.Store, d *store.Deli
 
 // overLimit writes what becomes of an email that a limit does not let go now:
 // what is held is looked at again at an instant.
-func overLimit(ctx context.Context, tx *store.Store, d *store.Delivery, st delivery.State, why reason.Reason, again, now time.Time) error {
+func overLimit(ctx context.Context, tx *store.Store, d *store.Delivery, st delivery.State, why reason.Reason, again,
+	now time.Time) error {
 	if err := d.Become(st, delivery.Limiting); err != nil {
 		return err
 	}
@@ -179,7 +183,8 @@ func overLimit(ctx context.Context, tx *store.Store, d *store.Delivery, st deliv
 		return err
 	}
 	if st == delivery.Held {
-		en := store.Entry{Kind: store.Review, DueAt: again, SheetID: d.SheetID, RuleID: d.RuleID, RowID: d.RowID, DeliveryID: d.ID}
+		en := store.Entry{Kind: store.Review, DueAt: again, SheetID: d.SheetID, RuleID: d.RuleID, RowID: d.RowID,
+			DeliveryID: d.ID}
 		if err := tx.PutEntries(ctx, []store.Entry{en}); err != nil {
 			return err
 		}

@@ -27,7 +27,8 @@ func (f *fixture) sender(change func(*store.Sender)) {
 // due time, and is judged again then.
 func TestDailyCap(t *testing.T) {
 	f := newFixture(t, "2027-03-15T08:30:00Z")
-	rec, rows := f.loan("a@x.example, b@x.example", "c@x.example", "d@x.example", "e@x.example, f@x.example", "g@x.example", "h@x.example")
+	rec, rows := f.loan("a@x.example, b@x.example", "c@x.example", "d@x.example", "e@x.example, f@x.example",
+		"g@x.example", "h@x.example")
 	f.sender(func(s *store.Sender) { s.DailyCap, s.Zone = 5, "Europe/London" })
 	f.advance(at("2027-03-15T12:00:00Z"))
 	if got := len(f.subjects()); got != 3 {
@@ -37,7 +38,8 @@ func TestDailyCap(t *testing.T) {
 	if held.State != delivery.Held || held.Reason.Code != reason.DailyCap {
 		t.Errorf("over the cap: %s, %s", held.State, held.Reason.Words())
 	}
-	if _, err := f.EditRow(f.ctx, rec.ID, rows[4], []CellEdit{{Column: "c2", Text: "new@x.example"}}, System("test")); err != nil {
+	if _, err := f.EditRow(f.ctx, rec.ID, rows[4], []CellEdit{{Column: "c2", Text: "new@x.example"}},
+		System("test")); err != nil {
 		t.Fatal(err)
 	}
 	f.advance(at("2027-03-16T00:00:30Z"))
@@ -104,8 +106,10 @@ func TestDailyCapOfTriesAgain(t *testing.T) {
 	midnight := at("2027-03-15T00:00:00Z")
 	early, late := midnight.Add(-time.Hour), midnight.Add(time.Hour)
 	partly := `[{"role":"to","mailbox":"a@x.example","address":"a@x.example","state":"accepted"},{"role":"cc","mailbox":"b@x.example","address":"b@x.example","state":"deferred"}]`
-	n, err := reachedBefore([]store.Delivery{{SenderID: "s", SendingAt: &late, Recipients: partly}, {SenderID: "s", SendingAt: &early, Recipients: partly},
-		{SenderID: "other", SendingAt: &late, Recipients: partly}, {SenderID: "s", Recipients: partly}}, []string{"s"}, midnight)
+	n, err := reachedBefore([]store.Delivery{{SenderID: "s", SendingAt: &late, Recipients: partly},
+		{SenderID: "s", SendingAt: &early, Recipients: partly},
+		{SenderID: "other", SendingAt: &late, Recipients: partly}, {SenderID: "s", Recipients: partly}}, []string{"s"},
+		midnight)
 	if n != 1 || err != nil {
 		t.Errorf("%d (%v), want 1", n, err)
 	}
@@ -114,7 +118,8 @@ func TestDailyCapOfTriesAgain(t *testing.T) {
 // Section 5, pace: emails a minute.
 func TestPace(t *testing.T) {
 	f := newFixture(t, "2027-03-15T08:30:00Z")
-	f.loan("a@x.example", "b@x.example", "c@x.example", "d@x.example", "e@x.example", "f@x.example", "g@x.example", "h@x.example", "i@x.example", "j@x.example")
+	f.loan("a@x.example", "b@x.example", "c@x.example", "d@x.example", "e@x.example", "f@x.example", "g@x.example",
+		"h@x.example", "i@x.example", "j@x.example")
 	f.sender(func(s *store.Sender) { s.Pace = 4 })
 	f.advance(at("2027-03-15T09:00:05Z"))
 	if got := len(f.subjects()); got != 4 {
@@ -143,7 +148,8 @@ func TestPauseBetweenBatches(t *testing.T) {
 	for _, c := range []struct {
 		at   string
 		want int
-	}{{"2027-03-15T09:00:05Z", 3}, {"2027-03-15T09:29:00Z", 3}, {"2027-03-15T09:31:00Z", 6}, {"2027-03-15T09:59:00Z", 6}, {"2027-03-15T10:03:00Z", 7}} {
+	}{{"2027-03-15T09:00:05Z", 3}, {"2027-03-15T09:29:00Z", 3}, {"2027-03-15T09:31:00Z", 6}, {"2027-03-15T09:59:00Z", 6},
+		{"2027-03-15T10:03:00Z", 7}} {
 		if f.advance(at(c.at)); len(f.subjects()) != c.want {
 			t.Errorf("by %s %d have gone, want %d", c.at, len(f.subjects()), c.want)
 		}
@@ -167,7 +173,8 @@ func (f *fixture) reacting(n int, change func(*rule.Rule)) (*store.Sheet, *store
 	if err != nil {
 		f.t.Fatal(err)
 	}
-	r := &rule.Rule{Name: "Edited", Trigger: rule.Trigger{Kind: rule.Edited, Columns: []string{"c3"}}, Send: core.Send, To: core.To}
+	r := &rule.Rule{Name: "Edited", Trigger: rule.Trigger{Kind: rule.Edited, Columns: []string{"c3"}}, Send: core.Send,
+		To: core.To}
 	if change != nil {
 		change(r)
 	}

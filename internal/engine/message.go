@@ -18,7 +18,8 @@ import (
 
 // From gives the mailbox that a delivery's message is from and its domain, and where its links
 // lead: as it was when it was last claimed, or as it would be now.
-func (e *Engine) From(ctx context.Context, d *store.Delivery) (from value.Mailbox, domain, publicURL string, err error) {
+func (e *Engine) From(ctx context.Context,
+	d *store.Delivery) (from value.Mailbox, domain, publicURL string, err error) {
 	id := d.IdentityID
 	if id == 0 {
 		if id, err = e.identity(ctx, e.Store, d.SenderID); err != nil {
@@ -44,7 +45,8 @@ func (e *Engine) From(ctx context.Context, d *store.Delivery) (from value.Mailbo
 
 // Message makes the message of a delivery: what its letter says, to whom, with what it
 // carries, from its sender. Made again it is the same to the byte.
-func (e *Engine) Message(ctx context.Context, d *store.Delivery, letter *store.Letter, to []store.Recipient) (*mail.Message, error) {
+func (e *Engine) Message(ctx context.Context, d *store.Delivery, letter *store.Letter,
+	to []store.Recipient) (*mail.Message, error) {
 	from, domain, publicURL, err := e.From(ctx, d)
 	if err != nil {
 		return nil, err
@@ -86,15 +88,18 @@ func (e *Engine) Message(ctx context.Context, d *store.Delivery, letter *store.L
 // letOptOut puts the link that stops such emails where the letter has it, and into the
 // message's header where its rule asks. With one click only where the email has one recipient: nobody
 // unsubscribes another.
-func (e *Engine) letOptOut(ctx context.Context, m *mail.Message, d *store.Delivery, letter *store.Letter, to []store.Recipient, publicURL string) error {
-	if !letter.OptOut && !strings.Contains(letter.Text, template.OptOutMark) && !strings.Contains(letter.HTML, template.OptOutMark) {
+func (e *Engine) letOptOut(ctx context.Context, m *mail.Message, d *store.Delivery, letter *store.Letter,
+	to []store.Recipient, publicURL string) error {
+	if !letter.OptOut && !strings.Contains(letter.Text, template.OptOutMark) &&
+		!strings.Contains(letter.HTML, template.OptOutMark) {
 		return nil
 	}
 	link, err := e.optOutLink(ctx, d, publicURL)
 	if err != nil {
 		return err
 	}
-	m.HTML, m.Text = strings.ReplaceAll(m.HTML, template.OptOutMark, link), strings.ReplaceAll(m.Text, template.OptOutMark, link)
+	m.HTML, m.Text = strings.ReplaceAll(m.HTML, template.OptOutMark, link),
+		strings.ReplaceAll(m.Text, template.OptOutMark, link)
 	if letter.OptOut {
 		m.Unsubscribe, m.OneClick = link, len(to) == 1
 	}
@@ -127,7 +132,8 @@ func (e *Engine) Carried(ctx context.Context, letter *store.Letter) ([]mail.File
 // writeMade writes the tables and invitations that an email carries as files, and keeps these.
 func writeMade(ctx context.Context, tx *store.Store, r *template.Rendered, now time.Time) error {
 	return eachMade(r, now, func(a *template.Attached, data []byte) error {
-		return tx.KeepFile(ctx, &store.File{ID: store.FileID(a.File), Type: a.Type, Size: int64(len(data)), Data: data, CreatedAt: now})
+		return tx.KeepFile(ctx, &store.File{ID: store.FileID(a.File), Type: a.Type, Size: int64(len(data)), Data: data,
+			CreatedAt: now})
 	})
 }
 

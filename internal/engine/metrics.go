@@ -12,8 +12,10 @@ import (
 
 // What a process sees itself. The rest is asked of the database when somebody collects it.
 var (
-	clockOff = promauto.NewGauge(prometheus.GaugeOpts{Name: "nivot_clock_off_seconds", Help: "How far this process's clock is ahead of the database's."})
-	tries    = promauto.NewHistogramVec(prometheus.HistogramOpts{Name: "nivot_smtp_seconds", Help: "How long a try to send an email took, by what became of it.",
+	clockOff = promauto.NewGauge(prometheus.GaugeOpts{Name: "nivot_clock_off_seconds",
+		Help: "How far this process's clock is ahead of the database's."})
+	tries = promauto.NewHistogramVec(prometheus.HistogramOpts{Name: "nivot_smtp_seconds",
+		Help:    "How long a try to send an email took, by what became of it.",
 		Buckets: prometheus.ExponentialBuckets(0.002, 2.5, 11)}, []string{"state"})
 )
 
@@ -21,8 +23,10 @@ var (
 type collector struct{ e *Engine }
 
 var (
-	dueDesc   = prometheus.NewDesc("nivot_agenda_due", "Entries of the agenda whose time has come and that are not considered yet.", nil, nil)
-	lateDesc  = prometheus.NewDesc("nivot_late_seconds", "Since when the oldest of what is due or queued waits, by the engine's clock.", nil, nil)
+	dueDesc = prometheus.NewDesc("nivot_agenda_due",
+		"Entries of the agenda whose time has come and that are not considered yet.", nil, nil)
+	lateDesc = prometheus.NewDesc("nivot_late_seconds",
+		"Since when the oldest of what is due or queued waits, by the engine's clock.", nil, nil)
 	openDesc  = prometheus.NewDesc("nivot_deliveries", "Deliveries that are not over, by state.", []string{"state"}, nil)
 	rowsDesc  = prometheus.NewDesc("nivot_rows", "Rows of all sheets, as the database estimates them.", nil, nil)
 	sheetDesc = prometheus.NewDesc("nivot_sheets", "Sheets.", nil, nil)

@@ -38,7 +38,8 @@ func TestFigures(t *testing.T) {
 			got[name] = m.GetGauge().GetValue()
 		}
 	}
-	for name, want := range map[string]float64{"nivot_database_up": 1, "nivot_sheets": 1, "nivot_deliveries/queued": 0, "nivot_deliveries/held": 0, "nivot_deliveries/in-doubt": 0} {
+	for name, want := range map[string]float64{"nivot_database_up": 1, "nivot_sheets": 1, "nivot_deliveries/queued": 0,
+		"nivot_deliveries/held": 0, "nivot_deliveries/in-doubt": 0} {
 		if v, ok := got[name]; !ok || v != want {
 			t.Errorf("%s: got %v (%v), want %v", name, v, ok, want)
 		}
@@ -48,7 +49,8 @@ func TestFigures(t *testing.T) {
 	}
 	f.Store.Close()
 	families, err = reg.Gather()
-	if err != nil || len(families) != 1 || families[0].GetName() != "nivot_database_up" || families[0].Metric[0].GetGauge().GetValue() != 0 {
+	if err != nil || len(families) != 1 || families[0].GetName() != "nivot_database_up" ||
+		families[0].Metric[0].GetGauge().GetValue() != 0 {
 		t.Errorf("with the database away: %v %v", families, err)
 	}
 }

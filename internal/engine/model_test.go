@@ -73,7 +73,8 @@ func playModel(t *testing.T, seed uint64) {
 		counts[l.Outcome]++
 		if l.Outcome == string(plan.Send) {
 			when, _ := time.Parse(time.RFC3339, l.At)
-			want = append(want, when.UTC().Format("01-02 15:04:05")+" "+strings.Join(addresses(t, append(append([]string{}, l.To...), l.Cc...)), ",")+" | "+l.Subject)
+			want = append(want, when.UTC().Format("01-02 15:04:05")+" "+
+				strings.Join(addresses(t, append(append([]string{}, l.To...), l.Cc...)), ",")+" | "+l.Subject)
 		}
 		return nil
 	})
@@ -92,7 +93,8 @@ func playModel(t *testing.T, seed uint64) {
 	got := f.timed()
 	sort.Strings(want)
 	if a, w := strings.Join(got, "\n"), strings.Join(want, "\n"); a != w {
-		t.Errorf("arrived, and not rehearsed:\n%s\nrehearsed, and not arrived:\n%s\nrules:\n%s\nedits:\n%s", without(got, want), without(want, got), files["rules.json"].Data, text)
+		t.Errorf("arrived, and not rehearsed:\n%s\nrehearsed, and not arrived:\n%s\nrules:\n%s\nedits:\n%s",
+			without(got, want), without(want, got), files["rules.json"].Data, text)
 	}
 	states, err := f.Store.CountStates(f.ctx, store.LogFilter{})
 	if err != nil {
@@ -100,7 +102,8 @@ func playModel(t *testing.T, seed uint64) {
 	}
 	// What waits for approval when its row is deleted is skipped.
 	if int(states["held"]) > counts["hold"] || int(states["accepted"]) != counts["send"] {
-		t.Errorf("log %v, rehearsal %v\nrules:\n%s\nedits:\n%s\nrehearsal:\n%s\nlog:\n%s", states, counts, files["rules.json"].Data, text, strings.Join(all, "\n"), f.ledger())
+		t.Errorf("log %v, rehearsal %v\nrules:\n%s\nedits:\n%s\nrehearsal:\n%s\nlog:\n%s", states, counts,
+			files["rules.json"].Data, text, strings.Join(all, "\n"), f.ledger())
 	}
 	t.Logf("%d edits; rehearsal %v; log %v", len(edits), counts, states)
 }
@@ -140,7 +143,8 @@ func (f *fixture) ledger() string {
 	}
 	var out []string
 	for _, d := range ds {
-		out = append(out, fmt.Sprintf("%s row %d step %d %s %q (%s) %s", d.DueAt.Format("01-02 15:04:05"), d.RowID, d.Step, d.State, d.Subject, d.Reason, d.Origin))
+		out = append(out, fmt.Sprintf("%s row %d step %d %s %q (%s) %s", d.DueAt.Format("01-02 15:04:05"), d.RowID, d.Step,
+			d.State, d.Subject, d.Reason, d.Origin))
 	}
 	return strings.Join(out, "\n")
 }

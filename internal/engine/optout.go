@@ -71,11 +71,13 @@ func (e *Engine) OptOutOf(ctx context.Context, token string) (*store.Delivery, e
 // email.
 func (e *Engine) OptOut(ctx context.Context, d *store.Delivery, m value.Mailbox) error {
 	return e.Store.Tx(ctx, func(tx *store.Store) error {
-		if err := tx.AddDoNotEmail(ctx, m, fmt.Sprintf("asked by the link in “%s”", clipped(d.Subject, 120)), "the recipient", e.now()); err != nil {
+		if err := tx.AddDoNotEmail(ctx, m, fmt.Sprintf("asked by the link in “%s”", clipped(d.Subject, 120)),
+			"the recipient", e.now()); err != nil {
 			return err
 		}
-		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: "the recipient", Kind: store.EventSettingSaved, SheetID: d.SheetID,
-			Detail: store.Detail(map[string]any{"doNotEmail": m.Address()})})
+		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: "the recipient", Kind: store.EventSettingSaved,
+			SheetID: d.SheetID,
+			Detail:  store.Detail(map[string]any{"doNotEmail": m.Address()})})
 	})
 }
 

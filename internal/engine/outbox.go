@@ -98,7 +98,8 @@ func (w *work) write(ctx context.Context, l *timeline, x plan.Effect) error {
 		return err
 	}
 	d := &store.Delivery{Occasion: id[:], SheetID: l.sb.record.ID, RuleID: l.rb.record.ID, RowID: row, Step: m.Step,
-		Reaction: m.Kind.Reaction() && m.Base == "" && !l.Passed, SenderID: l.sb.record.SenderID, DueAt: m.Due, JudgedAt: w.now, Origin: string(origin), Attempt: 1}
+		Reaction: m.Kind.Reaction() && m.Base == "" && !l.Passed, SenderID: l.sb.record.SenderID, DueAt: m.Due,
+		JudgedAt: w.now, Origin: string(origin), Attempt: 1}
 	if wid := whole.Identity(); wid != id {
 		d.Base = wid[:]
 	}
@@ -138,7 +139,8 @@ func put(d *store.Delivery, m *plan.Email, rb *cachedRule, by delivery.Cause, no
 		d.NextTry = &now
 	}
 	if m.Decided {
-		d.TemplateID, d.Subject, d.Recipients, d.ReplyTo, d.Facts = m.Template, m.Subject, recipientsOf(m.Decision), lines(m.ReplyTo), "[]"
+		d.TemplateID, d.Subject, d.Recipients, d.ReplyTo, d.Facts = m.Template, m.Subject, recipientsOf(m.Decision),
+			lines(m.ReplyTo), "[]"
 		if m.On != nil {
 			d.Facts = rb.factsOf(m.On)
 		}
@@ -191,7 +193,8 @@ func (w *work) amend(ctx context.Context, l *timeline, x plan.Effect) error {
 		w.outbox.changed = append(w.outbox.changed, d)
 	}
 	if d.State != was || was != delivery.Incomplete { // an incomplete one's new reason is none to tell
-		w.outbox.events = append(w.outbox.events, store.DeliveryEvent(d, w.now, w.act.actor, map[string]any{"reason": d.Reason, "again": true}))
+		w.outbox.events = append(w.outbox.events, store.DeliveryEvent(d, w.now, w.act.actor,
+			map[string]any{"reason": d.Reason, "again": true}))
 	}
 	return nil
 }
@@ -251,7 +254,8 @@ func (w *work) brakeRule(ctx context.Context, rb *cachedRule, ps []*written) err
 		if b.Holds(ps[i].at, j-i, int(rows)) {
 			if rec.BrakedAt == nil {
 				rec.BrakedAt = &ps[i].at
-				w.outbox.events = append(w.outbox.events, store.Event{At: w.now, Actor: "nivot", Kind: store.EventRuleState, SheetID: rec.SheetID, RuleID: rec.ID,
+				w.outbox.events = append(w.outbox.events, store.Event{At: w.now, Actor: "nivot", Kind: store.EventRuleState,
+					SheetID: rec.SheetID, RuleID: rec.ID,
 					Detail: store.Detail(map[string]any{"braked": rec.BrakedAt})})
 				if err := w.tx.SaveBrake(ctx, rec.ID, rec.BrakedAt); err != nil {
 					return err
@@ -305,7 +309,8 @@ func (w *work) flush(ctx context.Context) error {
 			continue // another process has written this occasion
 		}
 		w.entered[p.State]++
-		w.e.log.Debug("decided", "delivery", p.ID, "rule", p.RuleID, "row", p.RowID, "due", p.DueAt, "becomes", p.State, "for", p.Reason.Code)
+		w.e.log.Debug("decided", "delivery", p.ID, "rule", p.RuleID, "row", p.RowID, "due", p.DueAt, "becomes", p.State,
+			"for", p.Reason.Code)
 		for _, ev := range p.before {
 			ev.DeliveryID = p.ID
 			o.events = append(o.events, ev)
@@ -331,7 +336,8 @@ func (w *work) flush(ctx context.Context) error {
 		if err := w.tx.SaveDelivery(ctx, d); err != nil {
 			return err
 		}
-		w.e.log.Debug("decided anew", "delivery", d.ID, "rule", d.RuleID, "row", d.RowID, "becomes", d.State, "for", d.Reason.Code)
+		w.e.log.Debug("decided anew", "delivery", d.ID, "rule", d.RuleID, "row", d.RowID, "becomes", d.State, "for",
+			d.Reason.Code)
 	}
 	if err := w.tx.AddEvents(ctx, o.events...); err != nil {
 		return err
@@ -358,7 +364,8 @@ func (w *work) done() {
 // that it hangs on has been written by another process.
 func (w *work) entryOf(x *expected) (store.Entry, bool) {
 	p := x.Pending
-	en := store.Entry{Kind: store.AgendaKind(p.Kind), DueAt: p.At, SheetID: x.l.sb.record.ID, RuleID: x.l.rb.record.ID, RowID: x.l.row, DeliveryID: p.First}
+	en := store.Entry{Kind: store.AgendaKind(p.Kind), DueAt: p.At, SheetID: x.l.sb.record.ID, RuleID: x.l.rb.record.ID,
+		RowID: x.l.row, DeliveryID: p.First}
 	if p.Hangs != nil {
 		if en.DeliveryID = p.Hangs.Ref; en.DeliveryID == 0 {
 			if d := w.outbox.by[p.Hangs]; d != nil {
@@ -400,7 +407,8 @@ func (w *work) saveMemories(ctx context.Context) error {
 		}
 		if is != l.memory.was {
 			l.memory.was = is
-			out = append(out, store.Remembered{RowStateKey: store.RowStateKey{RuleID: l.rb.record.ID, RowID: l.row}, Baseline: l.memory.baseline, RowState: l.RowState})
+			out = append(out, store.Remembered{RowStateKey: store.RowStateKey{RuleID: l.rb.record.ID, RowID: l.row},
+				Baseline: l.memory.baseline, RowState: l.RowState})
 		}
 	}
 	return w.tx.SaveRowStates(ctx, out)

@@ -29,7 +29,8 @@ func (f *fixture) loan(addresses ...string) (*store.Sheet, []int64) {
 	}
 	var ids []int64
 	for i, r := range rows {
-		if _, err := f.EditRow(f.ctx, rec.ID, r.ID, []CellEdit{{Column: "c2", Text: addresses[i]}}, System("test")); err != nil {
+		if _, err := f.EditRow(f.ctx, rec.ID, r.ID, []CellEdit{{Column: "c2", Text: addresses[i]}},
+			System("test")); err != nil {
 			f.t.Fatal(err)
 		}
 		ids = append(ids, r.ID)
@@ -54,22 +55,27 @@ func (f *fixture) delivery(row int64) *store.Delivery {
 // Section 5: what becomes of an email, for everything a mail server may do.
 func TestOutcomes(t *testing.T) {
 	f := newFixture(t, "2027-03-15T08:30:00Z")
-	_, rows := f.loan("good@x.example", "a-refuse@x.example", "b.defer-2@x.example", "c.drop-before@x.example", "d.drop-after@x.example",
-		"e.fail@x.example", "ok@x.example, f-refuse@x.example", "ok@x.example, g.defer-1@x.example", "", "not an address", "h.defer-99@x.example")
+	_, rows := f.loan("good@x.example", "a-refuse@x.example", "b.defer-2@x.example", "c.drop-before@x.example",
+		"d.drop-after@x.example",
+		"e.fail@x.example", "ok@x.example, f-refuse@x.example", "ok@x.example, g.defer-1@x.example", "", "not an address",
+		"h.defer-99@x.example")
 	f.advance(at("2027-03-15T09:00:30Z"))
-	want := []delivery.State{"accepted", "failed", "deferred", "deferred", "in-doubt", "failed", "accepted", "deferred", "incomplete", "incomplete", "deferred"}
+	want := []delivery.State{"accepted", "failed", "deferred", "deferred", "in-doubt", "failed", "accepted", "deferred",
+		"incomplete", "incomplete", "deferred"}
 	for i, id := range rows {
 		if d := f.delivery(id); d.State != want[i] {
 			t.Errorf("row %d at 09:00: %s (%s), want %s", i, d.State, d.LastError, want[i])
 		}
 	}
 	f.advance(at("2027-03-16T12:00:00Z"))
-	want = []delivery.State{"accepted", "failed", "accepted", "failed", "in-doubt", "failed", "accepted", "accepted", "missed", "missed", "failed"}
+	want = []delivery.State{"accepted", "failed", "accepted", "failed", "in-doubt", "failed", "accepted", "accepted",
+		"missed", "missed", "failed"}
 	tries := []int{1, 1, 3, 0, 1, 1, 1, 2, 0, 0, 0}
 	for i, id := range rows {
 		d := f.delivery(id)
 		if d.State != want[i] || tries[i] != 0 && d.Tries != tries[i] {
-			t.Errorf("row %d a day later: %s after %d tries (%s), want %s after %d", i, d.State, d.Tries, d.LastError, want[i], tries[i])
+			t.Errorf("row %d a day later: %s after %d tries (%s), want %s after %d", i, d.State, d.Tries, d.LastError, want[i],
+				tries[i])
 		}
 	}
 	if d := f.delivery(rows[10]); d.Tries < 20 || d.LastError.Code != reason.GivenUp {
@@ -79,7 +85,8 @@ func TestOutcomes(t *testing.T) {
 		t.Error("the refused recipient is not recorded as bounced")
 	}
 	got := strings.Join(f.subjects(), "\n")
-	if strings.Count(got, "ok@x.example |") != 2 || strings.Count(got, "g.defer-1@x.example |") != 1 || strings.Count(got, "d.drop-after@x.example") != 1 {
+	if strings.Count(got, "ok@x.example |") != 2 || strings.Count(got, "g.defer-1@x.example |") != 1 ||
+		strings.Count(got, "d.drop-after@x.example") != 1 {
 		t.Errorf("arrived:\n%s", got)
 	}
 }
@@ -104,10 +111,12 @@ func TestDecisions(t *testing.T) {
 	if _, err := f.EditRow(f.ctx, rec.ID, rows[1], []CellEdit{{Column: "c2", Text: ""}}, System("Ines")); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := f.Decide(f.ctx, failed.ID, SendAgain, "Ines"); !errors.As(err, &refusal) || !strings.Contains(err.Error(), "no usable address") {
+	if _, err := f.Decide(f.ctx, failed.ID, SendAgain, "Ines"); !errors.As(err, &refusal) ||
+		!strings.Contains(err.Error(), "no usable address") {
 		t.Error(err)
 	}
-	if _, err := f.EditRow(f.ctx, rec.ID, rows[1], []CellEdit{{Column: "c2", Text: "mended@x.example"}}, System("Ines")); err != nil {
+	if _, err := f.EditRow(f.ctx, rec.ID, rows[1], []CellEdit{{Column: "c2", Text: "mended@x.example"}},
+		System("Ines")); err != nil {
 		t.Fatal(err)
 	}
 	if _, err := f.Decide(f.ctx, failed.ID, SendAgain, "Ines"); err != nil {
@@ -115,7 +124,8 @@ func TestDecisions(t *testing.T) {
 	}
 	f.advance(at("2027-03-15T09:02:00Z"))
 	d := f.delivery(rows[1])
-	if d.State != delivery.Accepted || d.Attempt != 2 || !strings.Contains(strings.Join(f.subjects(), "\n"), "mended@x.example") {
+	if d.State != delivery.Accepted || d.Attempt != 2 || !strings.Contains(strings.Join(f.subjects(), "\n"),
+		"mended@x.example") {
 		t.Errorf("%+v", d)
 	}
 	events, err := f.Store.DeliveryEvents(f.ctx, d.ID)
@@ -142,7 +152,8 @@ func TestLever(t *testing.T) {
 	if len(f.subjects()) != 0 || f.delivery(rows[0]).State != delivery.Held {
 		t.Fatalf("with the lever off: %v, %s", f.subjects(), f.delivery(rows[0]).State)
 	}
-	if _, err := f.EditRow(f.ctx, rec.ID, rows[1], []CellEdit{{Column: "c3", Text: "2027-06-01"}}, System("Ines")); err != nil {
+	if _, err := f.EditRow(f.ctx, rec.ID, rows[1], []CellEdit{{Column: "c3", Text: "2027-06-01"}},
+		System("Ines")); err != nil {
 		t.Fatal(err)
 	}
 	f.advance(at("2027-03-15T10:30:00Z"))
@@ -150,7 +161,8 @@ func TestLever(t *testing.T) {
 		t.Fatal(err)
 	}
 	f.advance(at("2027-03-15T10:31:00Z"))
-	if f.delivery(rows[0]).State != delivery.Accepted || f.delivery(rows[1]).State != delivery.Skipped || len(f.subjects()) != 1 {
+	if f.delivery(rows[0]).State != delivery.Accepted || f.delivery(rows[1]).State != delivery.Skipped ||
+		len(f.subjects()) != 1 {
 		t.Errorf("%s, %s, %v", f.delivery(rows[0]).State, f.delivery(rows[1]).State, f.subjects())
 	}
 }
@@ -262,7 +274,8 @@ func TestNeverTwiceLive(t *testing.T) {
 		case 0, 1, 2:
 			_, err = f.EditRow(f.ctx, rec.ID, id, []CellEdit{{Column: "c3", Text: day()}}, System("Ines"))
 		case 3:
-			_, err = f.EditRow(f.ctx, rec.ID, id, []CellEdit{{Column: "c2", Text: []string{"", "z@x.example"}[r.IntN(2)]}}, System("Ines"))
+			_, err = f.EditRow(f.ctx, rec.ID, id, []CellEdit{{Column: "c2", Text: []string{"", "z@x.example"}[r.IntN(2)]}},
+				System("Ines"))
 		case 4:
 			if _, err = f.DeleteRow(f.ctx, rec.ID, id, System("Ines")); err == nil && r.IntN(5) > 0 {
 				_, err = f.RestoreRow(f.ctx, rec.ID, id, System("Ines"))

@@ -15,7 +15,8 @@ import (
 // what passed meanwhile, else what was past when the rule was switched on.
 // only, where not empty, are the rows that are meant. Asking again adds nothing.
 // It gives how many emails it has held.
-func (e *Engine) IncludePast(ctx context.Context, sheetID, ruleID string, only []int64, actor string) (n int, err error) {
+func (e *Engine) IncludePast(ctx context.Context, sheetID, ruleID string, only []int64,
+	actor string) (n int, err error) {
 	for after := int64(0); ; {
 		var last int64
 		var held int

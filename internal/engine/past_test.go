@@ -31,7 +31,8 @@ func (f *fixture) include(rec *store.Sheet, r *store.Rule, want int) {
 func TestPastDates(t *testing.T) {
 	f := newFixture(t, "2027-03-15T08:30:00Z")
 	rec, r, rows := f.reacting(5, func(r *rule.Rule) {
-		r.Trigger = rule.Trigger{Kind: rule.Date, Column: "c3", Offsets: []rule.Offset{{N: -14, Unit: rule.Days}, {N: -1, Unit: rule.Days}}, At: "09:00"}
+		r.Trigger = rule.Trigger{Kind: rule.Date, Column: "c3", Offsets: []rule.Offset{{N: -14, Unit: rule.Days},
+			{N: -1, Unit: rule.Days}}, At: "09:00"}
 	})
 	rules, err := f.Store.Rules(f.ctx, rec.ID)
 	if err != nil {

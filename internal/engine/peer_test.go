@@ -145,7 +145,8 @@ func runPeer(dsn string) error {
 		}
 		clock.Store(micro)
 		if e == nil {
-			e = New(s, func() time.Time { return time.UnixMicro(clock.Load()).UTC() }, Options{Poll: 20 * time.Millisecond, Lease: 3 * time.Second, Name: "second"})
+			e = New(s, func() time.Time { return time.UnixMicro(clock.Load()).UTC() }, Options{Poll: 20 * time.Millisecond,
+				Lease: 3 * time.Second, Name: "second"})
 			go func() { done <- e.Run(ctx) }()
 		}
 		e.Wake()

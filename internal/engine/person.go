@@ -29,7 +29,8 @@ func toOf(d *store.Delivery) (out []string, err error) {
 // withinPersonLimit keeps of what is about to be claimed what the limit per
 // person lets go, and notes who gets it. Those that count go one after the
 // other, so that two workers do not let the last one go twice.
-func (e *Engine) withinPersonLimit(ctx context.Context, tx *store.Store, queued []store.Delivery, now time.Time) ([]store.Delivery, error) {
+func (e *Engine) withinPersonLimit(ctx context.Context, tx *store.Store, queued []store.Delivery,
+	now time.Time) ([]store.Delivery, error) {
 	l, err := tx.PersonLimit(ctx, true)
 	if err != nil || l.N == 0 || len(queued) == 0 {
 		return queued, err
@@ -79,9 +80,11 @@ func (e *Engine) withinPersonLimit(ctx context.Context, tx *store.Store, queued 
 
 // overPersonLimit lets an email wait until there is room, for seven days at the
 // most, or skips it.
-func overPersonLimit(ctx context.Context, tx *store.Store, d *store.Delivery, l delivery.PersonLimit, mailbox string, from, now time.Time) error {
+func overPersonLimit(ctx context.Context, tx *store.Store, d *store.Delivery, l delivery.PersonLimit, mailbox string,
+	from, now time.Time) error {
 	goes := d.Reason.Reason
-	st, why := l.Becomes(d.DueAt, from), reason.Reason{Code: reason.PersonLimit, Mailbox: mailbox, N: l.N, Value: l.Within}
+	st, why := l.Becomes(d.DueAt, from), reason.Reason{Code: reason.PersonLimit, Mailbox: mailbox, N: l.N,
+		Value: l.Within}
 	if st == delivery.Held {
 		why.Of, why.At = &goes, &from
 	}
@@ -120,7 +123,8 @@ func (e *Engine) SetPersonLimit(ctx context.Context, l delivery.PersonLimit, act
 		if err := tx.WakeHeld(ctx, reason.PersonLimit, now); err != nil {
 			return err
 		}
-		return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventSettingSaved, Detail: store.Detail(map[string]any{"personLimit": l})})
+		return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventSettingSaved,
+			Detail: store.Detail(map[string]any{"personLimit": l})})
 	})
 	if err == nil {
 		wake(e.wakeAgenda)

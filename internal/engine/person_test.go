@@ -41,7 +41,8 @@ func TestLimitPerPerson(t *testing.T) {
 			t.Errorf("%d wait, want 4", n)
 		}
 		d := f.delivery(rows[5])
-		if d.Reason.Code != reason.PersonLimit || d.Reason.Mailbox != "curator@marrowby.example" && d.Reason.Mailbox != "Curator@marrowby.example" {
+		if d.Reason.Code != reason.PersonLimit || d.Reason.Mailbox != "curator@marrowby.example" &&
+			d.Reason.Mailbox != "Curator@marrowby.example" {
 			t.Errorf("the ledger says %q", d.Reason.Words())
 		}
 		went(f, "2027-03-16T08:30:00Z", 2)
@@ -54,7 +55,8 @@ func TestLimitPerPerson(t *testing.T) {
 		limit(f, delivery.PersonLimit{N: 2, Within: "P1D", Skip: true})
 		f.edit(rec, rows[:5], "2031-01-01")
 		went(f, "2027-03-18T08:50:00Z", 2)
-		if d := f.delivery(rows[4]); d.State != delivery.Skipped || d.Reason.Words() != "limit per person: "+d.Reason.Mailbox+" has had 2 within a day" {
+		if d := f.delivery(rows[4]); d.State != delivery.Skipped || d.Reason.Words() != "limit per person: "+
+			d.Reason.Mailbox+" has had 2 within a day" {
 			t.Errorf("%s: %q", d.State, d.Reason.Words())
 		}
 		f.edit(rec, rows[5:], "2031-01-01")

@@ -67,7 +67,9 @@ func (e *Engine) picking(ctx context.Context, sheetID string, o Only) (picked, e
 			return does == (o.Rows == Awaiting), err
 		}, nil
 	}
-	return nil, &Refusal{Field: "/only/rows", Message: fmt.Sprintf("rows that are %q are not known; ask for doubled, unjudged, coming or quiet", o.Rows)}
+	return nil,
+		&Refusal{Field: "/only/rows",
+			Message: fmt.Sprintf("rows that are %q are not known; ask for doubled, unjudged, coming or quiet", o.Rows)}
 }
 
 // looked gives the rules that are looked at: one by its id, whatever its state,
@@ -81,7 +83,8 @@ func (sb *cachedSheet) looked(id string) (out []*cachedRule) {
 	return out
 }
 
-func (b *ruleCache) outlooks(sb *cachedSheet, rules []*cachedRule, now time.Time, days int) (out []*plan.Outlook, err error) {
+func (b *ruleCache) outlooks(sb *cachedSheet, rules []*cachedRule, now time.Time,
+	days int) (out []*plan.Outlook, err error) {
 	for _, rb := range rules {
 		o, err := b.outlook(sb, rb.compiled.Rule, now, days)
 		if err != nil {

@@ -18,9 +18,11 @@ import (
 func (f *fixture) tours() *store.Sheet {
 	f.t.Helper()
 	files := fstest.MapFS{
-		"sheet.json": {Data: []byte(`{"format":"nivot-bundle/1","name":"Tours","zone":"UTC","locale":"en-GB","key":"Tour","columns":[
+		"sheet.json": {Data: []byte(
+			`{"format":"nivot-bundle/1","name":"Tours","zone":"UTC","locale":"en-GB","key":"Tour","columns":[
 			{"name":"Tour","type":"text"},{"name":"Day","type":"date","order":"year-month-day"},{"name":"Email","type":"email"},{"name":"Guide","type":"email"},{"name":"Places","type":"number"},{"name":"On","type":"yes/no"}]}`)},
-		"templates.json": {Data: []byte(`[{"name":"T","subject":"[Tour]","body":{"type":"doc","content":[{"type":"paragraph","content":[{"type":"text","text":"It is soon."}]}]}}]`)},
+		"templates.json": {Data: []byte(
+			`[{"name":"T","subject":"[Tour]","body":{"type":"doc","content":[{"type":"paragraph","content":[{"type":"text","text":"It is soon."}]}]}}]`)},
 		"rules.json": {Data: []byte(`[
 			{"name":"Soon","state":"on","trigger":{"kind":"date","column":"Day","offsets":[{"n":-3,"unit":"days"}],"at":"09:00"},"condition":{"column":"On","op":"is","value":true},"send":[{"template":"T"}],"to":[{"column":"Email"}]},
 			{"name":"Few","state":"on","trigger":{"kind":"threshold","column":"Places","op":"<=","limit":2},"send":[{"template":"T"}],"to":[{"column":"Email"}]}]`)},
@@ -88,7 +90,8 @@ func TestViewsByWhatIsKnown(t *testing.T) {
 		})
 	}
 	var refusal *Refusal
-	if _, err := f.View(f.ctx, rec.ID, ViewSpec{Only: &Only{Rows: "odd"}}); !errors.As(err, &refusal) || refusal.Field != "/only/rows" {
+	if _, err := f.View(f.ctx, rec.ID, ViewSpec{Only: &Only{Rows: "odd"}}); !errors.As(err, &refusal) ||
+		refusal.Field != "/only/rows" {
 		t.Errorf("an unknown kind of rows: %v", err)
 	}
 
@@ -97,7 +100,8 @@ func TestViewsByWhatIsKnown(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if _, err := f.EditRow(f.ctx, rec.ID, ids[2], []CellEdit{{Column: "c2", Text: "2027-03-30"}}, System("test")); err != nil {
+		if _, err := f.EditRow(f.ctx, rec.ID, ids[2], []CellEdit{{Column: "c2", Text: "2027-03-30"}},
+			System("test")); err != nil {
 			t.Fatal(err)
 		}
 		if got := f.numbers(rec, Only{Rows: Unjudged}); !slices.Equal(got, []int64{4}) {
@@ -143,7 +147,8 @@ func TestCountUnjudged(t *testing.T) {
 		}
 		e, err := f.Effect(f.ctx, rec.ID, EffectAsk{Rule: core})
 		if err != nil || e.Unjudged != u.Rules[r.ID] || len(e.Faulty) != e.Unjudged {
-			t.Fatalf("%s: the effect has %d, the sheet %d, %d are shown: %v", r.Name, e.Unjudged, u.Rules[r.ID], len(e.Faulty), err)
+			t.Fatalf("%s: the effect has %d, the sheet %d, %d are shown: %v", r.Name, e.Unjudged, u.Rules[r.ID], len(e.Faulty),
+				err)
 		}
 		for _, x := range e.Faulty {
 			if n := int(x.Place) + 1; want[i][n] != x.Column {

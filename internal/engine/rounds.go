@@ -79,7 +79,8 @@ func (w *work) armRows(sb *cachedSheet, rb *cachedRule, rows []store.Row, from *
 			since = *at // settling has judged up to there
 		}
 		if next := rb.compiled.Next(row, known, since); !next.IsZero() {
-			put = append(put, store.Entry{Kind: store.Due, DueAt: next, SheetID: rb.record.SheetID, RuleID: rb.record.ID, RowID: rows[i].ID, Since: &since, Known: &known})
+			put = append(put, store.Entry{Kind: store.Due, DueAt: next, SheetID: rb.record.SheetID, RuleID: rb.record.ID,
+				RowID: rows[i].ID, Since: &since, Known: &known})
 		}
 	}
 	return put, nil
@@ -134,7 +135,8 @@ func (w *work) nextRound(rb *cachedRule, en store.Entry) error {
 	return nil
 }
 
-func (w *work) roundRows(ctx context.Context, sb *cachedSheet, rb *cachedRule, rows []store.Row, rounds []rule.Occasion) error {
+func (w *work) roundRows(ctx context.Context, sb *cachedSheet, rb *cachedRule, rows []store.Row,
+	rounds []rule.Occasion) error {
 	ids := make([]int64, len(rows))
 	var occ []rule.Occasion
 	for i := range rows {

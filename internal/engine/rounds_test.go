@@ -16,11 +16,15 @@ import (
 func TestRoundUpsToCome(t *testing.T) {
 	f := newFixture(t, "2027-03-15T08:30:00Z")
 	b, err := exchange.ReadBundle(fstest.MapFS{
-		"sheet.json": {Data: []byte(`{"format":"nivot-bundle/1","name":"Loans","zone":"UTC","locale":"en-GB","key":"Loan","settle":"PT2M","columns":[
+		"sheet.json": {Data: []byte(
+			`{"format":"nivot-bundle/1","name":"Loans","zone":"UTC","locale":"en-GB","key":"Loan","settle":"PT2M","columns":[
 			{"name":"Loan","type":"text"},{"name":"Registrar","type":"email"},{"name":"Late","type":"yes/no"}]}`)},
-		"rows.csv":       {Data: []byte("Loan,Registrar,Late\nL-1,a@x.example,yes\nL-2,a@x.example,yes\nL-3,b@x.example,yes\nL-4,c@x.example,no\n")},
-		"templates.json": {Data: []byte(`[{"name":"R","subject":"Late loans","body":{"type":"doc","content":[{"type":"roundUpTable","attrs":{"fields":[{"column":"Loan"}]}}]}}]`)},
-		"rules.json": {Data: []byte(`[{"name":"Late","state":"on","trigger":{"kind":"schedule","start":"2027-03-15T09:00","rrule":"FREQ=DAILY;COUNT=40"},
+		"rows.csv": {Data: []byte(
+			"Loan,Registrar,Late\nL-1,a@x.example,yes\nL-2,a@x.example,yes\nL-3,b@x.example,yes\nL-4,c@x.example,no\n")},
+		"templates.json": {Data: []byte(
+			`[{"name":"R","subject":"Late loans","body":{"type":"doc","content":[{"type":"roundUpTable","attrs":{"fields":[{"column":"Loan"}]}}]}}]`)},
+		"rules.json": {Data: []byte(
+			`[{"name":"Late","state":"on","trigger":{"kind":"schedule","start":"2027-03-15T09:00","rrule":"FREQ=DAILY;COUNT=40"},
 			"condition":{"column":"Late","op":"is","value":true},"send":[{"template":"R"}],"to":[{"column":"Registrar"}],"groupBy":"recipient"}]`)},
 	})
 	if err != nil {
@@ -44,11 +48,13 @@ func TestRoundUpsToCome(t *testing.T) {
 		t.Fatalf("%d to come, %d left out", len(fc.Coming), len(fc.Left))
 	}
 	first, other := fc.Coming[0], fc.Coming[1]
-	if first.Rows != 2 || first.RowID != "" || first.Subject != "Late loans" || strings.Join(first.To, ",") != "a@x.example" || !first.At.Equal(at("2027-03-15T09:00:00Z")) || other.Rows != 1 {
+	if first.Rows != 2 || first.RowID != "" || first.Subject != "Late loans" ||
+		strings.Join(first.To, ",") != "a@x.example" || !first.At.Equal(at("2027-03-15T09:00:00Z")) || other.Rows != 1 {
 		t.Errorf("%+v and %+v", first, other)
 	}
 	say := func(c Coming, what string) error {
-		return f.SetRoundUpAside(f.ctx, Say{Sheet: rec.ID, Rule: c.Rule, Email: c.Occasion, What: what, Why: "on leave"}, "Ines")
+		return f.SetRoundUpAside(f.ctx, Say{Sheet: rec.ID, Rule: c.Rule, Email: c.Occasion, What: what, Why: "on leave"},
+			"Ines")
 	}
 	must := func(err error) {
 		t.Helper()
@@ -75,7 +81,8 @@ func TestRoundUpsToCome(t *testing.T) {
 		t.Fatalf("%d in the ledger, %v", len(ds), err)
 	}
 	for _, d := range ds {
-		left := d.State == delivery.Skipped && d.Reason.Code == reason.LeftOut && d.Reason.Mailbox == "Ines" && d.Reason.Reason.Value == "on leave"
+		left := d.State == delivery.Skipped && d.Reason.Code == reason.LeftOut && d.Reason.Mailbox == "Ines" &&
+			d.Reason.Reason.Value == "on leave"
 		if !left && d.State != delivery.Accepted || (string(d.Occasion) == string(first.Occasion[:])) != left {
 			t.Errorf("%x is %s: %s", d.Occasion, d.State, d.Reason.Words())
 		}

@@ -29,19 +29,23 @@ func coreSheet(ctx context.Context, tx *store.Store, id string) (*store.Sheet, *
 // EditRow changes cells of a row. An edit that changes nothing is none. A cell
 // that holds something else than was expected makes a Conflict and changes
 // nothing.
-func (e *Engine) EditRow(ctx context.Context, sheetID string, rowID int64, edits []CellEdit, by Author) (ChangeResult, error) {
-	return e.change(ctx, sheetID, []Op{{Kind: OpEdit, Row: rowID, Cells: edits}}, store.Event{Kind: store.EventChanged}, by, refuseConflicts)
+func (e *Engine) EditRow(ctx context.Context, sheetID string, rowID int64, edits []CellEdit,
+	by Author) (ChangeResult, error) {
+	return e.change(ctx, sheetID, []Op{{Kind: OpEdit, Row: rowID, Cells: edits}}, store.Event{Kind: store.EventChanged},
+		by, refuseConflicts)
 }
 
 // AddRow adds a row at the end of a sheet. A key that a deleted row had makes
 // it the old row again.
 func (e *Engine) AddRow(ctx context.Context, sheetID string, edits []CellEdit, by Author) (ChangeResult, error) {
-	return e.change(ctx, sheetID, []Op{{Kind: OpAdd, Cells: edits}}, store.Event{Kind: store.EventChanged}, by, refuseConflicts)
+	return e.change(ctx, sheetID, []Op{{Kind: OpAdd, Cells: edits}}, store.Event{Kind: store.EventChanged}, by,
+		refuseConflicts)
 }
 
 // PutRow changes the row with a key, or adds one, and gives its id.
 func (e *Engine) PutRow(ctx context.Context, sheetID, key string, edits []CellEdit, by Author) (int64, error) {
-	c, err := e.change(ctx, sheetID, []Op{{Kind: OpPut, Key: key, Cells: edits}}, store.Event{Kind: store.EventChanged}, by, refuseConflicts)
+	c, err := e.change(ctx, sheetID, []Op{{Kind: OpPut, Key: key, Cells: edits}}, store.Event{Kind: store.EventChanged},
+		by, refuseConflicts)
 	if len(c.Added) > 0 {
 		return c.Added[0], err
 	}
@@ -50,13 +54,15 @@ func (e *Engine) PutRow(ctx context.Context, sheetID, key string, edits []CellEd
 
 // EditByKey changes the first row with a key, and gives its id.
 func (e *Engine) EditByKey(ctx context.Context, sheetID, key string, edits []CellEdit, by Author) (int64, error) {
-	c, err := e.change(ctx, sheetID, []Op{{Kind: OpEdit, Key: key, Cells: edits}}, store.Event{Kind: store.EventChanged}, by, refuseConflicts)
+	c, err := e.change(ctx, sheetID, []Op{{Kind: OpEdit, Key: key, Cells: edits}}, store.Event{Kind: store.EventChanged},
+		by, refuseConflicts)
 	return c.Existing, err
 }
 
 // DeleteByKey takes the first row with a key out.
 func (e *Engine) DeleteByKey(ctx context.Context, sheetID, key string, by Author) error {
-	_, err := e.change(ctx, sheetID, []Op{{Kind: OpDelete, Key: key}}, store.Event{Kind: store.EventChanged}, by, refuseConflicts)
+	_, err := e.change(ctx, sheetID, []Op{{Kind: OpDelete, Key: key}}, store.Event{Kind: store.EventChanged}, by,
+		refuseConflicts)
 	return err
 }
 
@@ -80,12 +86,14 @@ func (e *Engine) FindByKey(ctx context.Context, sheetID, key string) (*store.Row
 // DeleteRow takes a row out. Nothing more goes out for it: what was due and
 // waited is skipped, what is coming is dropped.
 func (e *Engine) DeleteRow(ctx context.Context, sheetID string, rowID int64, by Author) (ChangeResult, error) {
-	return e.change(ctx, sheetID, []Op{{Kind: OpDelete, Row: rowID}}, store.Event{Kind: store.EventChanged}, by, refuseConflicts)
+	return e.change(ctx, sheetID, []Op{{Kind: OpDelete, Row: rowID}}, store.Event{Kind: store.EventChanged}, by,
+		refuseConflicts)
 }
 
 // RestoreRow brings a deleted row back, as an edit of the old row.
 func (e *Engine) RestoreRow(ctx context.Context, sheetID string, rowID int64, by Author) (ChangeResult, error) {
-	return e.change(ctx, sheetID, []Op{{Kind: OpRestore, Row: rowID}}, store.Event{Kind: store.EventChanged}, by, refuseConflicts)
+	return e.change(ctx, sheetID, []Op{{Kind: OpRestore, Row: rowID}}, store.Event{Kind: store.EventChanged}, by,
+		refuseConflicts)
 }
 
 // asEditRefusal turns the core's refusal of an edit into an answer to a person.

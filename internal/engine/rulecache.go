@@ -162,7 +162,8 @@ func (e *Engine) CompiledRule(ctx context.Context, sheetID string, r *rule.Rule)
 
 // CompiledRules gives the settings of a sheet's rules that are on, with their
 // records, in the order of their letters.
-func (e *Engine) CompiledRules(ctx context.Context, sheetID string) (*sheet.Sheet, []*plan.CompiledRule, []*store.Rule, error) {
+func (e *Engine) CompiledRules(ctx context.Context,
+	sheetID string) (*sheet.Sheet, []*plan.CompiledRule, []*store.Rule, error) {
 	sb, err := newRuleCache(e.Store).sheet(ctx, sheetID)
 	if err != nil {
 		return nil, nil, nil, err

@@ -91,7 +91,8 @@ func (sb *cachedSheet) scope() rule.SheetScope {
 // SaveRule writes a rule: a new one, a draft, where id is "". Saving a rule
 // that is on takes a new baseline. version, where not 0, is the one the person
 // saw; another refuses.
-func (e *Engine) SaveRule(ctx context.Context, sheetID, id string, r *rule.Rule, version int64, actor string) (*store.Rule, error) {
+func (e *Engine) SaveRule(ctx context.Context, sheetID, id string, r *rule.Rule, version int64,
+	actor string) (*store.Rule, error) {
 	if err := e.catchUp(ctx, id); err != nil {
 		return nil, err
 	}
@@ -114,7 +115,8 @@ func (e *Engine) SaveRule(ctx context.Context, sheetID, id string, r *rule.Rule,
 			if err != nil {
 				return err
 			}
-			out = &store.Rule{ID: store.NewID(), SheetID: sheetID, Letter: letter, State: rule.Draft, Version: 0, CreatedAt: e.now(), Position: len(sb.rules)}
+			out = &store.Rule{ID: store.NewID(), SheetID: sheetID, Letter: letter, State: rule.Draft, Version: 0,
+				CreatedAt: e.now(), Position: len(sb.rules)}
 		} else if out, err = tx.LockRule(ctx, id); err != nil {
 			return err
 		}
@@ -138,7 +140,8 @@ func (e *Engine) SaveRule(ctx context.Context, sheetID, id string, r *rule.Rule,
 		if err := tx.SaveRule(ctx, out); err != nil {
 			return err
 		}
-		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventRuleSaved, SheetID: sheetID, RuleID: out.ID,
+		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventRuleSaved, SheetID: sheetID,
+			RuleID: out.ID,
 			Detail: store.Detail(map[string]any{"before": before, "after": out.Body})})
 	})
 	if err == nil {
@@ -155,7 +158,10 @@ func (e *Engine) catchUp(ctx context.Context, ruleID string) error {
 	}
 	now := e.now()
 	for {
-		n, err := e.tick(ctx, now, func(tx *store.Store) ([]store.Entry, error) { return tx.ClaimRule(ctx, ruleID, now, tickBatch) })
+		n, err := e.tick(ctx, now, func(tx *store.Store) ([]store.Entry, error) {
+			return tx.ClaimRule(ctx, ruleID, now,
+				tickBatch)
+		})
 		if err != nil || n == 0 {
 			return err
 		}
@@ -170,12 +176,14 @@ func (e *Engine) arm(ctx context.Context, tx *store.Store, r *store.Rule) error 
 		return err
 	}
 	since := now.Add(-plan.Tick)
-	return tx.PutEntries(ctx, []store.Entry{{Kind: store.Arm, DueAt: now, SheetID: r.SheetID, RuleID: r.ID, Since: &since}})
+	return tx.PutEntries(ctx, []store.Entry{{Kind: store.Arm, DueAt: now, SheetID: r.SheetID, RuleID: r.ID,
+		Since: &since}})
 }
 
 // SetRuleState switches a rule on or pauses it. Switching on, and resuming,
 // take a baseline: nothing that is already past goes out.
-func (e *Engine) SetRuleState(ctx context.Context, sheetID, id string, st rule.State, actor string) (*store.Rule, error) {
+func (e *Engine) SetRuleState(ctx context.Context, sheetID, id string, st rule.State,
+	actor string) (*store.Rule, error) {
 	if err := e.catchUp(ctx, id); err != nil {
 		return nil, err
 	}
@@ -230,7 +238,8 @@ func (e *Engine) SetRuleState(ctx context.Context, sheetID, id string, st rule.S
 		if err := tx.SaveRule(ctx, out); err != nil {
 			return err
 		}
-		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventRuleState, SheetID: sheetID, RuleID: id,
+		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventRuleState, SheetID: sheetID,
+			RuleID: id,
 			Detail: store.Detail(map[string]any{"before": before, "after": st})})
 	})
 	if err == nil {
@@ -259,7 +268,8 @@ func rearm(ctx context.Context, tx *store.Store, rules []store.Rule, now time.Ti
 		if err := tx.SaveArming(ctx, r); err != nil {
 			return err
 		}
-		if err := tx.PutEntries(ctx, []store.Entry{{Kind: store.Arm, DueAt: now, SheetID: r.SheetID, RuleID: r.ID, Since: &since}}); err != nil {
+		if err := tx.PutEntries(ctx, []store.Entry{{Kind: store.Arm, DueAt: now, SheetID: r.SheetID, RuleID: r.ID,
+			Since: &since}}); err != nil {
 			return err
 		}
 	}

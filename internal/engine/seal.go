@@ -36,7 +36,8 @@ const forOthers = 0o037
 func LoadKey(path string) (*Key, error) {
 	info, err := os.Stat(path)
 	if err == nil && info.Mode().Perm()&forOthers != 0 {
-		return nil, fmt.Errorf("the key file %s can be read by everybody or written by others (%v); run chmod 600 %s", path, info.Mode().Perm(), path)
+		return nil, fmt.Errorf("the key file %s can be read by everybody or written by others (%v); run chmod 600 %s", path,
+			info.Mode().Perm(), path)
 	}
 	b, err := os.ReadFile(path)
 	if errors.Is(err, os.ErrNotExist) {

@@ -49,7 +49,8 @@ func TestSeal(t *testing.T) {
 			t.Errorf("%s opens it: %q", what, got)
 		}
 	}
-	for data, want := range map[string]string{"not base64!": "is not base64", "c2hvcnQ=": "5 bytes; 32 are wanted", "": "0 bytes"} {
+	for data, want := range map[string]string{"not base64!": "is not base64", "c2hvcnQ=": "5 bytes; 32 are wanted",
+		"": "0 bytes"} {
 		p := filepath.Join(t.TempDir(), "key")
 		if err := os.WriteFile(p, []byte(data), 0o600); err != nil {
 			t.Fatal(err)
@@ -58,7 +59,8 @@ func TestSeal(t *testing.T) {
 			t.Errorf("%q: %v, want %q", data, err, want)
 		}
 	}
-	if _, err := LoadKey(filepath.Join(t.TempDir(), "no", "such", "folder")); err == nil || !strings.Contains(err.Error(), "key file") {
+	if _, err := LoadKey(filepath.Join(t.TempDir(), "no", "such", "folder")); err == nil ||
+		!strings.Contains(err.Error(), "key file") {
 		t.Error(err)
 	}
 }
@@ -69,7 +71,8 @@ func TestKeyFileIsClosed(t *testing.T) {
 	if _, err := LoadKey(p); err != nil {
 		t.Fatal(err)
 	}
-	for mode, ok := range map[os.FileMode]bool{0o600: true, 0o400: true, 0o440: true, 0o640: true, 0o644: false, 0o604: false, 0o660: false, 0o666: false} {
+	for mode, ok := range map[os.FileMode]bool{0o600: true, 0o400: true, 0o440: true, 0o640: true, 0o644: false,
+		0o604: false, 0o660: false, 0o666: false} {
 		if err := os.Chmod(p, mode); err != nil {
 			t.Fatal(err)
 		}

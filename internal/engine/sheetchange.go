@@ -21,7 +21,8 @@ type SheetChange struct {
 
 // ChangeSheet changes a sheet: what it is called, how long its rows rest, and
 // which of its columns say what a row is and whom it concerns.
-func (e *Engine) ChangeSheet(ctx context.Context, id string, c SheetChange, actor string) (rec *store.Sheet, err error) {
+func (e *Engine) ChangeSheet(ctx context.Context, id string, c SheetChange,
+	actor string) (rec *store.Sheet, err error) {
 	err = e.Store.Tx(ctx, func(tx *store.Store) error {
 		if rec, err = tx.LockSheet(ctx, id); err != nil {
 			return err
@@ -94,8 +95,10 @@ func (e *Engine) ChangeSheet(ctx context.Context, id string, c SheetChange, acto
 			return err
 		}
 		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventSheetSaved, SheetID: id,
-			Detail: store.Detail(map[string]any{"name": rec.Name, "settleSeconds": rec.SettleSeconds, "key": rec.KeyColumn, "address": rec.AddressColumn,
-				"nameColumn": rec.NameColumn, "languageColumn": rec.LanguageColumn, "calendar": rec.CalendarID, "zone": rec.Zone})})
+			Detail: store.Detail(map[string]any{"name": rec.Name, "settleSeconds": rec.SettleSeconds, "key": rec.KeyColumn,
+				"address":    rec.AddressColumn,
+				"nameColumn": rec.NameColumn, "languageColumn": rec.LanguageColumn, "calendar": rec.CalendarID,
+				"zone": rec.Zone})})
 	})
 	if err == nil {
 		wake(e.wakeAgenda)

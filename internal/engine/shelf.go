@@ -21,10 +21,13 @@ const maxShelf = 20_000
 // PutOnShelf puts a file among those of a sheet. Where its name stands for another content,
 // replace says whether this takes its place; else it gets a name with a number. Emails that
 // were incomplete for want of it are judged again.
-func (e *Engine) PutOnShelf(ctx context.Context, sheetID, name string, data []byte, replace bool, actor string) (*store.ShelfFile, error) {
+func (e *Engine) PutOnShelf(ctx context.Context, sheetID, name string, data []byte, replace bool,
+	actor string) (*store.ShelfFile, error) {
 	names, err := value.ParseFiles(name)
 	if err != nil || len(names) != 1 {
-		return nil, &Refusal{Field: "/file", Message: fmt.Sprintf("“%s” cannot be the name of a file; rename it, without a semicolon", name)}
+		return nil,
+			&Refusal{Field: "/file", Message: fmt.Sprintf("“%s” cannot be the name of a file; rename it, without a semicolon",
+				name)}
 	}
 	name = names[0]
 	typ, err := template.ReadFile(name, data)
@@ -49,10 +52,12 @@ func (e *Engine) PutOnShelf(ctx context.Context, sheetID, name string, data []by
 			return err
 		}
 		now := e.now()
-		if err := tx.KeepFile(ctx, &store.File{ID: store.FileID(content), Type: typ, Size: int64(len(data)), Data: data, CreatedAt: now}); err != nil {
+		if err := tx.KeepFile(ctx, &store.File{ID: store.FileID(content), Type: typ, Size: int64(len(data)), Data: data,
+			CreatedAt: now}); err != nil {
 			return err
 		}
-		out = &store.ShelfFile{SheetID: sheetID, Name: name, File: store.FileID(content), AddedBy: actor, AddedAt: now, Type: typ, Size: int64(len(data))}
+		out = &store.ShelfFile{SheetID: sheetID, Name: name, File: store.FileID(content), AddedBy: actor, AddedAt: now,
+			Type: typ, Size: int64(len(data))}
 		if err := tx.PutOnShelf(ctx, out); err != nil {
 			return err
 		}
@@ -97,11 +102,13 @@ func (e *Engine) TakeOffShelf(ctx context.Context, sheetID, name, actor string) 
 		if err := tx.TakeOffShelf(ctx, sheetID, name); err != nil {
 			return err
 		}
-		return e.shelfChanged(ctx, tx, rec, actor, map[string]any{"file": hex.EncodeToString(f.File), "name": f.Name, "removed": true})
+		return e.shelfChanged(ctx, tx, rec, actor, map[string]any{"file": hex.EncodeToString(f.File), "name": f.Name,
+			"removed": true})
 	})
 }
 
-func (e *Engine) shelfChanged(ctx context.Context, tx *store.Store, rec *store.Sheet, actor string, detail map[string]any) error {
+func (e *Engine) shelfChanged(ctx context.Context, tx *store.Store, rec *store.Sheet, actor string,
+	detail map[string]any) error {
 	s, err := rec.Core()
 	if err != nil {
 		return err
@@ -113,7 +120,8 @@ func (e *Engine) shelfChanged(ctx context.Context, tx *store.Store, rec *store.S
 	if err := tx.ReviewBlamed(ctx, rec.ID, columns, e.now()); err != nil {
 		return err
 	}
-	return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventShelfChanged, SheetID: rec.ID, Detail: store.Detail(detail)})
+	return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventShelfChanged, SheetID: rec.ID,
+		Detail: store.Detail(detail)})
 }
 
 func fileColumns(s *sheet.Sheet) (out []*sheet.Column) {
@@ -186,7 +194,10 @@ func (e *Engine) Shelf(ctx context.Context, sheetID string) (*Shelf, error) {
 	for _, a := range absent {
 		out.Absent = append(out.Absent, *a)
 	}
-	slices.SortFunc(out.Absent, func(a, b NamedFile) int { return strings.Compare(value.Fold(a.Name), value.Fold(b.Name)) })
+	slices.SortFunc(out.Absent, func(a, b NamedFile) int {
+		return strings.Compare(value.Fold(a.Name),
+			value.Fold(b.Name))
+	})
 	return out, err
 }
 

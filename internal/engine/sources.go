@@ -32,7 +32,8 @@ func (e *Engine) SaveSource(ctx context.Context, c *store.Source, actor string) 
 	}
 	switch {
 	case c.AtTime == "" && (c.EveryMinutes < 1 || c.EveryMinutes > 7*24*60):
-		return &Refusal{Field: "/everyMinutes", Message: "a source is checked every 1 to 10,080 minutes, or at a time of day"}
+		return &Refusal{Field: "/everyMinutes",
+			Message: "a source is checked every 1 to 10,080 minutes, or at a time of day"}
 	case c.AtTime != "":
 		if _, err := time.Parse("15:04", c.AtTime); err != nil {
 			return &Refusal{Field: "/atTime", Message: "a time of day is written as 07:30"}
@@ -56,7 +57,8 @@ func (e *Engine) SaveSource(ctx context.Context, c *store.Source, actor string) 
 			return err
 		}
 		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventSourceSaved, SheetID: c.SheetID,
-			Detail: store.Detail(map[string]any{"place": c.Place, "everyMinutes": c.EveryMinutes, "atTime": c.AtTime, "share": c.Share, "missing": c.Missing, "paused": c.Paused})})
+			Detail: store.Detail(map[string]any{"place": c.Place, "everyMinutes": c.EveryMinutes, "atTime": c.AtTime,
+				"share": c.Share, "missing": c.Missing, "paused": c.Paused})})
 	})
 	if err == nil {
 		wake(e.wakeRefresh)
@@ -197,7 +199,8 @@ func (e *Engine) claimRefresh(ctx context.Context, now time.Time) (c *store.Sour
 	return c, mine, err
 }
 
-func (e *Engine) refresh(ctx context.Context, tx *store.Store, c *store.Source, file []byte, failed error, now time.Time) error {
+func (e *Engine) refresh(ctx context.Context, tx *store.Store, c *store.Source, file []byte, failed error,
+	now time.Time) error {
 	rec, err := tx.Sheet(ctx, c.SheetID)
 	if errors.Is(err, store.ErrNotFound) {
 		return tx.DropSource(ctx, c.ID)
@@ -220,7 +223,8 @@ func (e *Engine) refresh(ctx context.Context, tx *store.Store, c *store.Source, 
 	switch {
 	case trouble != nil || errors.As(err, &trouble):
 		c.LastError = trouble.Message
-		ev = &store.Event{Kind: store.EventRefreshFailed, Detail: store.Detail(map[string]any{"place": c.Place, "problem": trouble.Message})}
+		ev = &store.Event{Kind: store.EventRefreshFailed,
+			Detail: store.Detail(map[string]any{"place": c.Place, "problem": trouble.Message})}
 	case err != nil:
 		return err
 	default:
@@ -259,7 +263,8 @@ func nextLook(c *store.Source, zone *time.Location, now time.Time) time.Time {
 // takeIn takes in what a source's file has changed. A Refusal says why it
 // changed nothing. The event it gives says that there was nothing to change;
 // a change has its own.
-func (e *Engine) takeIn(ctx context.Context, tx *store.Store, c *store.Source, s *sheet.Sheet, matches map[string]string, b []byte) (*store.Event, error) {
+func (e *Engine) takeIn(ctx context.Context, tx *store.Store, c *store.Source, s *sheet.Sheet,
+	matches map[string]string, b []byte) (*store.Event, error) {
 	same := &store.Event{Kind: store.EventLooked, Detail: store.Detail(map[string]any{"place": c.Place})}
 	print := sha256.Sum256(b)
 	if bytes.Equal(print[:], c.Print) {
@@ -270,7 +275,8 @@ func (e *Engine) takeIn(ctx context.Context, tx *store.Store, c *store.Source, s
 		return nil, &Refusal{Message: err.Error()}
 	}
 	in := Incoming{Rows: t.Rows, Columns: MatchColumns(s, t.Heading, matches)}
-	opts := ImportOptions{Dry: true, Keep: c.Missing == "keep", Kind: store.EventRefreshed, About: map[string]any{"file": c.Place}}
+	opts := ImportOptions{Dry: true, Keep: c.Missing == "keep", Kind: store.EventRefreshed,
+		About: map[string]any{"file": c.Place}}
 	res, err := e.importTx(ctx, tx, c.SheetID, in, opts, System(sourceActor))
 	if err != nil {
 		return nil, err
@@ -278,7 +284,10 @@ func (e *Engine) takeIn(ctx context.Context, tx *store.Store, c *store.Source, s
 	n := res.New + res.Changed + res.Gone
 	if res.Rows > 0 && n > smallChange && n*100 > c.Share*res.Rows && !c.Overrule {
 		c.OverShare = true
-		return nil, refuse("it would change %d rows of %d, more than the %d %% that are allowed; look at the file, and import it all the same if it is right", n, res.Rows, c.Share)
+		return nil,
+			refuse(
+				"it would change %d rows of %d, more than the %d %% that are allowed; look at the file, and import it all the "+
+					"same if it is right", n, res.Rows, c.Share)
 	}
 	c.Print = print[:]
 	if n == 0 {

@@ -15,7 +15,8 @@ import (
 // A sheet follows a file: what it changed, what it refuses, and that a failed
 // look changes nothing.
 func TestSource(t *testing.T) {
-	d := newDesk(t, []string{"LN-1", "Oak bellows"}, []string{"LN-2", "Net float"}, []string{"LN-3", "Ledger"}, []string{"LN-4", "Coracle"}, []string{"LN-5", "Quilt"},
+	d := newDesk(t, []string{"LN-1", "Oak bellows"}, []string{"LN-2", "Net float"}, []string{"LN-3", "Ledger"},
+		[]string{"LN-4", "Coracle"}, []string{"LN-5", "Quilt"},
 		[]string{"LN-6", "Sampler"}, []string{"LN-7", "Inkwell"}, []string{"LN-8", "Barometer"}, []string{"LN-9", "Lace"})
 	d.opts.Sources = t.TempDir()
 	path := filepath.Join(d.opts.Sources, "loans.csv")
@@ -25,7 +26,8 @@ func TestSource(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	lines := []string{"Loan,Object,Their own", "LN-1,Oak bellows,x", "LN-2,Net float,x", "LN-3,Ledger,x", "LN-4,Coracle,x", "LN-5,Quilt,x", "LN-6,Sampler,x", "LN-7,Inkwell,x", "LN-8,Barometer,x", "LN-9,Lace,x"}
+	lines := []string{"Loan,Object,Their own", "LN-1,Oak bellows,x", "LN-2,Net float,x", "LN-3,Ledger,x",
+		"LN-4,Coracle,x", "LN-5,Quilt,x", "LN-6,Sampler,x", "LN-7,Inkwell,x", "LN-8,Barometer,x", "LN-9,Lace,x"}
 	write(strings.Join(lines, "\n"))
 	look := func(overrule bool) *store.Source {
 		t.Helper()
@@ -65,7 +67,8 @@ func TestSource(t *testing.T) {
 	}
 	lines[2] = "LN-2,Glass net float,y"
 	write(strings.Join(lines[:9], "\n"))
-	if c := look(false); c.LastError != "" || !strings.Contains(d.table(), "Glass net float") || !strings.Contains(d.table(), "LN-9|Lace||||gone") {
+	if c := look(false); c.LastError != "" || !strings.Contains(d.table(), "Glass net float") ||
+		!strings.Contains(d.table(), "LN-9|Lace||||gone") {
 		t.Errorf("%+v\n%s", c, d.table())
 	}
 	after := d.table()
@@ -106,7 +109,8 @@ func TestSource(t *testing.T) {
 	for _, ev := range events {
 		kinds[ev.Kind]++
 	}
-	if err != nil || kinds[store.EventRefreshed] != 2 || kinds[store.EventRefreshFailed] != 5 || kinds[store.EventLooked] < 1 {
+	if err != nil || kinds[store.EventRefreshed] != 2 || kinds[store.EventRefreshFailed] != 5 ||
+		kinds[store.EventLooked] < 1 {
 		t.Errorf("%v %v", kinds, err)
 	}
 	if err := d.DropSource(d.ctx, d.rec.ID, "Ines"); err != nil {

@@ -57,7 +57,8 @@ func TestStopsWhateverHangs(t *testing.T) {
 			}
 		}},
 		{"requests that do not end", func(t *testing.T, _, addr, _ string, _ chan net.Conn) {
-			for _, head := range []string{"POST /api/sign-in HTTP/1.1\r\nHost: h\r\nContent-Type: application/json\r\nContent-Length: 900\r\n\r\n{", "GET /", ""} {
+			for _, head := range []string{"POST /api/sign-in HTTP/1.1\r\nHost: h\r\nContent-Type: " +
+				"application/json\r\nContent-Length: 900\r\n\r\n{", "GET /", ""} {
 				c, err := net.Dial("tcp", addr)
 				if err != nil {
 					t.Fatal(err)
@@ -94,7 +95,8 @@ func TestStopsWhateverHangs(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if _, err := c.ExecContext(context.Background(), "LOCK TABLES agenda WRITE, deliveries WRITE, workers WRITE"); err != nil {
+			if _, err := c.ExecContext(context.Background(),
+				"LOCK TABLES agenda WRITE, deliveries WRITE, workers WRITE"); err != nil {
 				t.Fatal(err)
 			}
 			t.Cleanup(func() { c.Close() })

@@ -13,7 +13,8 @@ import (
 
 // SaveTemplate writes a template: a new one where id is "". Emails that were
 // incomplete for want of its words are judged again. What it was before stays as a version.
-func (e *Engine) SaveTemplate(ctx context.Context, sheetID, id string, t *template.Template, version int64, actor string) (*store.Template, error) {
+func (e *Engine) SaveTemplate(ctx context.Context, sheetID, id string, t *template.Template, version int64,
+	actor string) (*store.Template, error) {
 	var out *store.Template
 	err := e.Store.Tx(ctx, func(tx *store.Store) error {
 		sb, err := newRuleCache(tx).sheet(ctx, sheetID)
@@ -112,7 +113,8 @@ func (e *Engine) keepFiles(ctx context.Context, tx *store.Store, t *template.Tem
 		total += t.Attachments[i].Size
 	}
 	if total > template.MaxAttached {
-		return &Refusal{Message: fmt.Sprintf("the images and attachments have %d MB together; an email carries up to %d MB", (total+1<<20-1)>>20, template.MaxAttached>>20)}
+		return &Refusal{Message: fmt.Sprintf("the images and attachments have %d MB together; an email carries up to %d MB",
+			(total+1<<20-1)>>20, template.MaxAttached>>20)}
 	}
 	return nil
 }
@@ -122,7 +124,8 @@ func (e *Engine) KeepImages(ctx context.Context, tx *store.Store, images []*temp
 	var names []string
 	for _, i := range images {
 		if len(i.Data) > 0 {
-			if err := tx.KeepFile(ctx, &store.File{ID: store.FileID(i.ID()), Type: i.Type, Size: int64(len(i.Data)), Data: i.Data, CreatedAt: e.now()}); err != nil {
+			if err := tx.KeepFile(ctx, &store.File{ID: store.FileID(i.ID()), Type: i.Type, Size: int64(len(i.Data)),
+				Data: i.Data, CreatedAt: e.now()}); err != nil {
 				return err
 			}
 			i.File, i.Data = i.ID(), nil
@@ -203,7 +206,8 @@ func (e *Engine) PieceUses(ctx context.Context, s *store.Store) (map[string][]Pi
 
 // SavePiece writes a piece of text: a new one where id is "". Every letter that uses it says
 // it from now on.
-func (e *Engine) SavePiece(ctx context.Context, id string, p *template.Piece, version int64, actor string) (*store.Piece, error) {
+func (e *Engine) SavePiece(ctx context.Context, id string, p *template.Piece, version int64,
+	actor string) (*store.Piece, error) {
 	if err := p.Validate(); err != nil {
 		return nil, &Refusal{Message: err.Error()}
 	}
@@ -266,6 +270,7 @@ func (e *Engine) DeletePiece(ctx context.Context, id, actor string) error {
 		if err := tx.SavePiece(ctx, p); err != nil {
 			return err
 		}
-		return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventPieceSaved, Detail: store.Detail(map[string]any{"piece": id, "deleted": p.Name})})
+		return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventPieceSaved,
+			Detail: store.Detail(map[string]any{"piece": id, "deleted": p.Name})})
 	})
 }

@@ -21,7 +21,9 @@ func (e *Engine) Tick(ctx context.Context) (int, error) {
 	if err != nil || !due {
 		return 0, err
 	}
-	n, err := e.tick(ctx, now, func(tx *store.Store) ([]store.Entry, error) { return tx.ClaimAgenda(ctx, now, tickBatch) })
+	n, err := e.tick(ctx, now, func(tx *store.Store) ([]store.Entry, error) {
+		return tx.ClaimAgenda(ctx, now, tickBatch)
+	})
 	if err != nil || n > 0 {
 		return n, err
 	}
@@ -30,7 +32,8 @@ func (e *Engine) Tick(ctx context.Context) (int, error) {
 }
 
 // tick considers the entries that claim locks and gives.
-func (e *Engine) tick(ctx context.Context, now time.Time, claim func(*store.Store) ([]store.Entry, error)) (n int, err error) {
+func (e *Engine) tick(ctx context.Context, now time.Time,
+	claim func(*store.Store) ([]store.Entry, error)) (n int, err error) {
 	queued := false
 	err = e.Store.Tx(ctx, func(tx *store.Store) error {
 		entries, err := claim(tx)

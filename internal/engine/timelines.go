@@ -46,8 +46,10 @@ type timelineKey struct {
 }
 
 func newLoaded(tx *store.Store) loaded {
-	return loaded{cache: newRuleCache(tx), rows: map[int64]*store.Row{}, entries: map[int64][]store.Entry{}, emails: map[int64]*plan.Email{},
-		records: map[*plan.Email]*store.Delivery{}, waiting: map[timelineKey][]*plan.Email{}, memories: map[store.RowStateKey]*memory{}, known: map[int64]bool{}, asides: map[timelineKey][]plan.Aside{},
+	return loaded{cache: newRuleCache(tx), rows: map[int64]*store.Row{}, entries: map[int64][]store.Entry{},
+		emails:  map[int64]*plan.Email{},
+		records: map[*plan.Email]*store.Delivery{}, waiting: map[timelineKey][]*plan.Email{},
+		memories: map[store.RowStateKey]*memory{}, known: map[int64]bool{}, asides: map[timelineKey][]plan.Aside{},
 		rounds: map[string]map[string]time.Time{}, asked: map[rule.ID]bool{}, judged: map[rule.ID]bool{}}
 }
 
@@ -321,7 +323,8 @@ func (w *work) timeline(ctx context.Context, sb *cachedSheet, rb *cachedRule, ro
 	r := rb.record
 	l := &timeline{w: w, ctx: ctx, sb: sb, rb: rb, row: k.row}
 	l.CompiledRule, l.Ledger, l.On, l.Baseline = rb.compiled, l, r.State == rule.On, rb.baseline()
-	l.Circumstances = plan.Circumstances{Now: w.now, Off: w.off, Released: r.ReleasedAt != nil, Looked: w.act.looked, Passed: w.act.passed, Restored: w.back.Until}
+	l.Circumstances = plan.Circumstances{Now: w.now, Off: w.off, Released: r.ReleasedAt != nil, Looked: w.act.looked,
+		Passed: w.act.passed, Restored: w.back.Until}
 	if r.PausedAt != nil && r.ResumedAt != nil {
 		l.PausedAt, l.ResumedAt = *r.PausedAt, *r.ResumedAt
 	}
@@ -511,7 +514,8 @@ func (l *timeline) wake() {
 	switch {
 	case !at.IsZero():
 		since, known := l.Since, l.Known
-		l.w.put(store.Entry{Kind: store.Due, DueAt: at, SheetID: l.sb.record.ID, RuleID: l.rb.record.ID, RowID: l.row, Since: &since, Known: &known})
+		l.w.put(store.Entry{Kind: store.Due, DueAt: at, SheetID: l.sb.record.ID, RuleID: l.rb.record.ID, RowID: l.row,
+			Since: &since, Known: &known})
 	case l.due != nil:
 		l.w.drop(l.due.ID)
 	}

@@ -92,7 +92,8 @@ func (e *Engine) Differing(ctx context.Context, sheetID string, t *template.Temp
 				all.first[t] = id
 			}
 		}
-		if p.longest.length > all.longest.length || p.longest.length == all.longest.length && p.longest.length > 0 && p.longest.row < all.longest.row {
+		if p.longest.length > all.longest.length || p.longest.length == all.longest.length && p.longest.length > 0 &&
+			p.longest.row < all.longest.row {
 			all.longest = p.longest
 		}
 	}
@@ -109,7 +110,8 @@ func (e *Engine) fewest(ctx context.Context, p *picker, cal calendar.Calendar) (
 		traits = append(traits, t)
 	}
 	slices.SortFunc(traits, func(a, b template.Trait) int {
-		return cmp.Or(cmp.Compare(slices.Index(template.TraitKinds, a.Kind), slices.Index(template.TraitKinds, b.Kind)), cmp.Compare(a.Text, b.Text),
+		return cmp.Or(cmp.Compare(slices.Index(template.TraitKinds, a.Kind), slices.Index(template.TraitKinds, b.Kind)),
+			cmp.Compare(a.Text, b.Text),
 			cmp.Compare(a.Part, b.Part), cmp.Compare(a.Column, b.Column))
 	})
 	shown := map[template.Trait]bool{}
@@ -246,7 +248,8 @@ func (e *Engine) Test(ctx context.Context, t Trial) (*store.TestEmail, error) {
 		to = append(to, boxes[0])
 	}
 	now := e.now()
-	rendered := t.Template.Render(template.Context{Sheet: core, Row: row, Today: value.DayAt(now.In(core.Zone)), Note: t.note(core.RowName(row))})
+	rendered := t.Template.Render(template.Context{Sheet: core, Row: row, Today: value.DayAt(now.In(core.Zone)),
+		Note: t.note(core.RowName(row))})
 	if err := writeMade(ctx, e.Store, &rendered, now); err != nil {
 		return nil, err
 	}
@@ -254,8 +257,10 @@ func (e *Engine) Test(ctx context.Context, t Trial) (*store.TestEmail, error) {
 	rendered.Text, rendered.HTML = stop.Replace(rendered.Text), stop.Replace(rendered.HTML)
 	letter := store.NewLetter(&rendered)
 	letter.By = store.Wording{} // it says that it is a test: it is no measure for others
-	out := &store.TestEmail{SheetID: t.Sheet.ID, TemplateID: t.Template.ID, TemplateName: t.Template.Name, Version: t.Template.Version, RowID: t.Row, RowName: core.RowName(row),
-		Why: strings.Join(t.Why, "; "), SentBy: t.By.Name, SentAt: now, Subject: "Test: " + rendered.Subject, SenderID: t.Sheet.SenderID}
+	out := &store.TestEmail{SheetID: t.Sheet.ID, TemplateID: t.Template.ID, TemplateName: t.Template.Name,
+		Version: t.Template.Version, RowID: t.Row, RowName: core.RowName(row),
+		Why: strings.Join(t.Why, "; "), SentBy: t.By.Name, SentAt: now, Subject: "Test: " + rendered.Subject,
+		SenderID: t.Sheet.SenderID}
 	for _, b := range to {
 		out.Recipients = append(out.Recipients, b.String())
 	}
@@ -299,7 +304,8 @@ func (e *Engine) TestMessage(ctx context.Context, t *store.TestEmail, letter *st
 	if err != nil {
 		return nil, err
 	}
-	m := &mail.Message{From: from, Subject: t.Subject, Date: t.SentAt, Text: letter.Text, HTML: letter.HTML, MessageID: t.MessageID}
+	m := &mail.Message{From: from, Subject: t.Subject, Date: t.SentAt, Text: letter.Text, HTML: letter.HTML,
+		MessageID: t.MessageID}
 	for _, r := range t.Recipients {
 		boxes, err := value.ParseMailboxes(r)
 		if err != nil {

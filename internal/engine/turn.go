@@ -95,7 +95,8 @@ func (e *Engine) consequences(ctx context.Context, t *turn, budget time.Duration
 			continue
 		}
 		r := rules[i].record
-		out.Rules = append(out.Rules, RuleConsequence{ID: r.ID, Letter: r.Letter, Name: r.Name, New: p.change.New, Gone: p.change.Gone})
+		out.Rules = append(out.Rules, RuleConsequence{ID: r.ID, Letter: r.Letter, Name: r.Name, New: p.change.New,
+			Gone: p.change.Gone})
 		out.Coming = append(out.Coming, p.changed(e.now())...)
 	}
 	slices.SortStableFunc(out.Coming, func(a, b EffectLine) int { return a.OutlookLine.Due.Compare(b.OutlookLine.Due) })
@@ -132,7 +133,8 @@ func (t *turn) surveyor(rules []*cachedRule, now time.Time) (*surveyor, error) {
 
 // ColumnsConsequences works out what a change of columns would make of the emails
 // foreseen.
-func (e *Engine) ColumnsConsequences(ctx context.Context, sheetID string, c ColumnsChange, budget time.Duration) (*Consequences, error) {
+func (e *Engine) ColumnsConsequences(ctx context.Context, sheetID string, c ColumnsChange,
+	budget time.Duration) (*Consequences, error) {
 	t, err := e.newTurn(ctx, newRuleCache(e.Store), sheetID)
 	if err != nil {
 		return nil, err
@@ -159,7 +161,8 @@ func (e *Engine) ColumnsConsequences(ctx context.Context, sheetID string, c Colu
 
 // SheetConsequences works out what another zone or working calendar of a sheet
 // would make of the emails foreseen.
-func (e *Engine) SheetConsequences(ctx context.Context, sheetID string, c SheetChange, budget time.Duration) (*Consequences, error) {
+func (e *Engine) SheetConsequences(ctx context.Context, sheetID string, c SheetChange,
+	budget time.Duration) (*Consequences, error) {
 	t, err := e.newTurn(ctx, newRuleCache(e.Store), sheetID)
 	if err != nil {
 		return nil, err
@@ -195,7 +198,8 @@ type LetterConsequence struct {
 
 // TemplateConsequences works out which of the emails foreseen would be in another
 // wording of a letter, and which could not go.
-func (e *Engine) TemplateConsequences(ctx context.Context, sheetID, id string, to *template.Template, budget time.Duration) ([]LetterConsequence, error) {
+func (e *Engine) TemplateConsequences(ctx context.Context, sheetID, id string, to *template.Template,
+	budget time.Duration) ([]LetterConsequence, error) {
 	t, err := e.newTurn(ctx, newRuleCache(e.Store), sheetID)
 	if err != nil {
 		return nil, err
@@ -223,7 +227,8 @@ func (e *Engine) TemplateConsequences(ctx context.Context, sheetID, id string, t
 			continue
 		}
 		r := rules[i].record
-		c := LetterConsequence{ID: r.ID, Letter: r.Letter, Name: r.Name, Incomplete: p.after.Incomplete, Before: p.before.Incomplete, Partial: first.seen < int(t.is.record.LiveRows)}
+		c := LetterConsequence{ID: r.ID, Letter: r.Letter, Name: r.Name, Incomplete: p.after.Incomplete,
+			Before: p.before.Incomplete, Partial: first.seen < int(t.is.record.LiveRows)}
 		for _, d := range p.after.Days {
 			for w, n := range d.Emails {
 				if w.Template == id {
@@ -245,7 +250,8 @@ type SheetTurned struct {
 // CalendarConsequences works out what other days of a working calendar would make
 // of the emails foreseen, for every sheet that has it and in which it makes
 // anything of them. The sheets share the budget.
-func (e *Engine) CalendarConsequences(ctx context.Context, id string, to calendar.Calendar, budget time.Duration) ([]SheetTurned, error) {
+func (e *Engine) CalendarConsequences(ctx context.Context, id string, to calendar.Calendar,
+	budget time.Duration) ([]SheetTurned, error) {
 	sheets, err := e.Store.SheetsOfCalendar(ctx, id)
 	if err != nil {
 		return nil, err

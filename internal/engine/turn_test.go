@@ -116,7 +116,8 @@ func TestTurnsAreAsTold(t *testing.T) {
 				got[1] += r.Gone
 			}
 			if got != [2]int{fresh, gone} {
-				t.Fatalf("%s: told %v are new and no longer go, and it is %d and %d\nbefore %v\nafter %v", kind, got, fresh, gone, before, after)
+				t.Fatalf("%s: told %v are new and no longer go, and it is %d and %d\nbefore %v\nafter %v", kind, got, fresh, gone,
+					before, after)
 			}
 			if c.Looked != len(b.Rows) || fresh+gone > 0 && len(c.Coming) == 0 {
 				t.Errorf("%s: %d of %d rows looked at, %d lines", kind, c.Looked, len(b.Rows), len(c.Coming))
@@ -149,7 +150,8 @@ func foreseeable(t *testing.T, g *exchangetest.Gen) *exchange.Bundle {
 var turns = []string{"type", "options", "calendar", "zone", "column taken out", "group"}
 
 // randomTurn gives a change of a kind, how it is made and what is told of it.
-func (f *fixture) randomTurn(g *exchangetest.Gen, rec *store.Sheet, kind string) (made func() error, told func() (*Consequences, error)) {
+func (f *fixture) randomTurn(g *exchangetest.Gen, rec *store.Sheet,
+	kind string) (made func() error, told func() (*Consequences, error)) {
 	f.t.Helper()
 	s, err := rec.Core()
 	if err != nil {

@@ -54,7 +54,8 @@ func (e *Engine) Undo(ctx context.Context, sheetID string, id int64, by Author) 
 		return ChangeResult{}, err
 	}
 	out, err := e.changeWith(ctx, sheetID, ops, store.Event{Kind: store.EventUndone,
-		Detail: store.Detail(map[string]any{"undoes": fmt.Sprint(id), "kind": head.Kind, "steps": len(ops)})}, by, skipConflicts, cols)
+		Detail: store.Detail(map[string]any{"undoes": fmt.Sprint(id), "kind": head.Kind, "steps": len(ops)})}, by,
+		skipConflicts, cols)
 	out.Skipped += passed + stale
 	return out, err
 }

@@ -34,7 +34,9 @@ func aTemplate(t *testing.T, name string) *template.Template {
 	t.Helper()
 	out := &template.Template{Name: name}
 	for _, n := range []*template.Node{&out.Subject, &out.Body} {
-		if err := json.Unmarshal([]byte(`{"type":"doc","content":[{"type":"paragraph","content":[{"type":"text","text":"A word"}]}]}`), n); err != nil {
+		if err := json.Unmarshal(
+			[]byte(`{"type":"doc","content":[{"type":"paragraph","content":[{"type":"text","text":"A word"}]}]}`),
+			n); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -45,7 +47,8 @@ func aTemplate(t *testing.T, name string) *template.Template {
 func (d *desk) colours(name string) int64 {
 	d.t.Helper()
 	in := Incoming{Columns: []string{"c1", "+0"}, Rows: [][]string{{"LN-1", "green"}, {"LN-7", "blue"}}}
-	res, err := d.Import(d.ctx, d.rec.ID, in, ImportOptions{Keep: true, Add: []sheet.Column{{Name: name, Type: value.Text}}}, System("Ines"))
+	res, err := d.Import(d.ctx, d.rec.ID, in,
+		ImportOptions{Keep: true, Add: []sheet.Column{{Name: name, Type: value.Text}}}, System("Ines"))
 	if err != nil {
 		d.t.Fatal(err)
 	}
@@ -89,7 +92,9 @@ func TestUndoSparesColumns(t *testing.T) {
 		"a formula": func(d *desk) {
 			rec, _ := d.Store.Sheet(d.ctx, d.rec.ID)
 			core, _ := rec.Core()
-			if _, err := d.ChangeColumns(d.ctx, d.rec.ID, ColumnsChange{Columns: append(core.Columns, sheet.Column{Name: "Loud", Type: value.Formula, Formula: "upper(colour)"})}, nil, "Tom"); err != nil {
+			if _, err := d.ChangeColumns(d.ctx, d.rec.ID,
+				ColumnsChange{Columns: append(core.Columns, sheet.Column{Name: "Loud", Type: value.Formula,
+					Formula: "upper(colour)"})}, nil, "Tom"); err != nil {
 				d.t.Fatal(err)
 			}
 		},
@@ -104,8 +109,10 @@ func TestUndoSparesColumns(t *testing.T) {
 			if err != nil {
 				d.t.Fatal(err)
 			}
-			if _, err := d.SaveRule(d.ctx, d.rec.ID, "", &rule.Rule{Name: "Colours", Trigger: rule.Trigger{Kind: rule.Edited, Columns: []string{"c6"}},
-				Send: []rule.Wording{{Template: tpl.ID}}, To: []rule.Address{{Address: "desk@marrowby.example"}}}, 0, "Tom"); err != nil {
+			if _, err := d.SaveRule(d.ctx, d.rec.ID, "", &rule.Rule{Name: "Colours", Trigger: rule.Trigger{Kind: rule.Edited,
+				Columns: []string{"c6"}},
+				Send: []rule.Wording{{Template: tpl.ID}}, To: []rule.Address{{Address: "desk@marrowby.example"}}}, 0,
+				"Tom"); err != nil {
 				d.t.Fatal(err)
 			}
 		},
@@ -149,7 +156,8 @@ func TestUndoAfterRetype(t *testing.T) {
 	} {
 		d := newDesk(t, []string{"LN-1", "Oak bellows", "03/04/2027", "out"})
 		ids, _ := d.View(d.ctx, d.rec.ID, ViewSpec{})
-		c := d.must(d.Change(d.ctx, d.rec.ID, []Op{edit(ids[0], "c3", "05/05/2027"), edit(ids[0], "c4", "back")}, "paste", System("Ines")))
+		c := d.must(d.Change(d.ctx, d.rec.ID, []Op{edit(ids[0], "c3", "05/05/2027"), edit(ids[0], "c4", "back")}, "paste",
+			System("Ines")))
 		rec, _ := d.Store.Sheet(d.ctx, d.rec.ID)
 		core, _ := rec.Core()
 		cols := core.Columns
@@ -179,7 +187,8 @@ func TestUndoAfterRetype(t *testing.T) {
 func TestUndoAfterOptions(t *testing.T) {
 	d := newDesk(t, []string{"LN-1", "", "", "out"})
 	ids, _ := d.View(d.ctx, d.rec.ID, ViewSpec{})
-	c := d.must(d.Change(d.ctx, d.rec.ID, []Op{edit(ids[0], "c4", "back"), edit(ids[0], "c2", "x")}, "paste", System("Ines")))
+	c := d.must(d.Change(d.ctx, d.rec.ID, []Op{edit(ids[0], "c4", "back"), edit(ids[0], "c2", "x")}, "paste",
+		System("Ines")))
 	rec, _ := d.Store.Sheet(d.ctx, d.rec.ID)
 	core, _ := rec.Core()
 	core.Columns[3].Options[0].Name = "lent"

@@ -130,7 +130,8 @@ type Fault struct{ Rule, Column string }
 
 // RowFaults gives, of some rows, the rules that cannot judge them: by row, those
 // that are on, or the one asked for.
-func (e *Engine) RowFaults(ctx context.Context, sheetID, ruleID string, rows []*sheet.Row) (map[string][]Fault, error) {
+func (e *Engine) RowFaults(ctx context.Context, sheetID, ruleID string,
+	rows []*sheet.Row) (map[string][]Fault, error) {
 	b := newRuleCache(e.Store)
 	sb, err := b.sheet(ctx, sheetID)
 	if err != nil {
@@ -190,6 +191,7 @@ func (e *Engine) KnowUnjudged(ctx context.Context, sheetID, actor string) error 
 				return err
 			}
 		}
-		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventSheetSaved, SheetID: sheetID, Detail: store.Detail(map[string]any{"unjudged": u.Rules})})
+		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventSheetSaved, SheetID: sheetID,
+			Detail: store.Detail(map[string]any{"unjudged": u.Rules})})
 	})
 }

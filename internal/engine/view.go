@@ -289,7 +289,8 @@ type Summary struct {
 
 // Summarise looks at the cells of some columns in the rows from..to (not
 // included) of a view.
-func (e *Engine) Summarise(ctx context.Context, sheetID string, spec ViewSpec, from, to int, columns []string) (Summary, error) {
+func (e *Engine) Summarise(ctx context.Context, sheetID string, spec ViewSpec, from, to int,
+	columns []string) (Summary, error) {
 	var out Summary
 	ids, err := e.View(ctx, sheetID, spec)
 	if err != nil {

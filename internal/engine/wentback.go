@@ -15,7 +15,8 @@ import (
 
 // ErrWentBack says that the database no longer holds what it held when it was
 // last seen: an older copy has been put in its place.
-var ErrWentBack = errors.New("the database has gone back in time; all sending has stopped until somebody has reviewed it")
+var ErrWentBack = errors.New(
+	"the database has gone back in time; all sending has stopped until somebody has reviewed it")
 
 // witness keeps how far the database had come when it was last seen, in memory
 // and in a file beside the key.
@@ -194,7 +195,9 @@ func (e *Engine) doubtAll(ctx context.Context, known int64) error {
 	}
 	now := e.now()
 	back := store.WentBack{Since: seen.At, Until: now}
-	e.log.Error("the database has gone back in time; all sending stops, and rules that are on are paused, until somebody has reviewed it", "its last event", seen.At)
+	e.log.Error(
+		"the database has gone back in time; all sending stops, and rules that are on are paused, until somebody has "+
+			"reviewed it", "its last event", seen.At)
 	rules, err := e.Store.Rules(ctx, "")
 	if err != nil {
 		return err
@@ -214,7 +217,8 @@ func (e *Engine) doubtAll(ctx context.Context, known int64) error {
 		if err := tx.SetSetting(ctx, store.SettingWentBack, back); err != nil {
 			return err
 		}
-		if err := tx.AddEvents(ctx, store.Event{ID: back.Event, At: now, Actor: "nivot", Kind: store.EventWentBack, Detail: store.Detail(back)}); err != nil {
+		if err := tx.AddEvents(ctx, store.Event{ID: back.Event, At: now, Actor: "nivot", Kind: store.EventWentBack,
+			Detail: store.Detail(back)}); err != nil {
 			return err
 		}
 		_, err := tx.Doubt(ctx, now)
@@ -230,7 +234,9 @@ func (e *Engine) doubtAll(ctx context.Context, known int64) error {
 	}
 	// What fell due since is judged as it would have been, and held.
 	for {
-		n, err := e.tick(ctx, now, func(tx *store.Store) ([]store.Entry, error) { return tx.ClaimAgenda(ctx, now, tickBatch) })
+		n, err := e.tick(ctx, now, func(tx *store.Store) ([]store.Entry, error) {
+			return tx.ClaimAgenda(ctx, now, tickBatch)
+		})
 		if err != nil {
 			return err
 		}
@@ -242,7 +248,8 @@ func (e *Engine) doubtAll(ctx context.Context, known int64) error {
 		if rules[i].State != rule.On {
 			continue
 		}
-		if _, err := e.SetRuleState(ctx, rules[i].SheetID, rules[i].ID, rule.Paused, "nivot"); err != nil && !errors.Is(err, store.ErrNotFound) {
+		if _, err := e.SetRuleState(ctx, rules[i].SheetID, rules[i].ID, rule.Paused, "nivot"); err != nil &&
+			!errors.Is(err, store.ErrNotFound) {
 			return err
 		}
 	}
@@ -265,6 +272,7 @@ func (e *Engine) LookedBack(ctx context.Context, actor string) error {
 		if err := tx.SetSetting(ctx, store.SettingWentBack, back); err != nil {
 			return err
 		}
-		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventSettingSaved, Detail: store.Detail(map[string]any{"went-back": "reviewed"})})
+		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventSettingSaved,
+			Detail: store.Detail(map[string]any{"went-back": "reviewed"})})
 	})
 }

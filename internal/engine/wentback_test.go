@@ -25,10 +25,13 @@ func (f *fixture) copyTables() {
 	err := f.Store.Tx(f.ctx, func(tx *store.Store) error {
 		for _, t := range f.tables() {
 			var columns string // but those that the database makes
-			if err := tx.DB(f.ctx).Raw("SELECT GROUP_CONCAT('`', column_name, '`') FROM information_schema.columns WHERE table_schema = DATABASE() AND table_name = ? AND is_generated = 'NEVER'", t).Scan(&columns).Error; err != nil {
+			if err := tx.DB(f.ctx).Raw(
+				"SELECT GROUP_CONCAT('`', column_name, '`') FROM information_schema.columns WHERE table_schema = DATABASE() AND "+
+					"table_name = ? AND is_generated = 'NEVER'", t).Scan(&columns).Error; err != nil {
 				return err
 			}
-			if err := tx.DB(f.ctx).Exec("INSERT INTO copy_" + t + " (" + columns + ") SELECT " + columns + " FROM " + t + " LOCK IN SHARE MODE").Error; err != nil {
+			if err := tx.DB(f.ctx).Exec("INSERT INTO copy_" + t + " (" + columns + ") SELECT " + columns + " FROM " + t +
+				" LOCK IN SHARE MODE").Error; err != nil {
 				return err
 			}
 		}
@@ -60,7 +63,8 @@ func (f *fixture) exec(q string) {
 
 func (f *fixture) tables() (out []string) {
 	f.t.Helper()
-	q := "SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name NOT LIKE 'goose%' AND table_name NOT LIKE 'copy\\_%' AND table_name NOT LIKE 'old\\_%' ORDER BY table_name"
+	q := "SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name NOT LIKE " +
+		"'goose%' AND table_name NOT LIKE 'copy\\_%' AND table_name NOT LIKE 'old\\_%' ORDER BY table_name"
 	if err := f.Store.DB(f.ctx).Raw(q).Scan(&out).Error; err != nil {
 		f.t.Fatal(err)
 	}
@@ -104,7 +108,8 @@ func TestDatabaseWentBack(t *testing.T) {
 		some()
 		f.copyTables()
 		some()
-		if _, err := f.AddRow(f.ctx, rec.ID, []CellEdit{{Column: "c1", Text: fmt.Sprintf("N-%d", round)}, {Column: "c3", Text: "new@x.example"}, {Column: "c5", Text: "2027-03-15"}}, System("test")); err != nil {
+		if _, err := f.AddRow(f.ctx, rec.ID, []CellEdit{{Column: "c1", Text: fmt.Sprintf("N-%d", round)},
+			{Column: "c3", Text: "new@x.example"}, {Column: "c5", Text: "2027-03-15"}}, System("test")); err != nil {
 			t.Fatal(err)
 		}
 		f.advance(f.Now().Add(26 * time.Hour))
@@ -120,7 +125,8 @@ func TestDatabaseWentBack(t *testing.T) {
 		f.goBack()
 		if stopped {
 			// Another process, whose memory is only the file.
-			f.Engine = New(f.Store, f.Engine.now, Options{Poll: 20 * time.Millisecond, Lease: 3 * time.Second, MarkFile: f.opts.MarkFile})
+			f.Engine = New(f.Store, f.Engine.now, Options{Poll: 20 * time.Millisecond, Lease: 3 * time.Second,
+				MarkFile: f.opts.MarkFile})
 			stop = start()
 		}
 		deadline := time.Now().Add(15 * time.Second)
@@ -143,7 +149,9 @@ func TestDatabaseWentBack(t *testing.T) {
 			t.Errorf("round %d: %d emails went by themselves", round, after-before)
 		}
 		for table, n := range highest {
-			if next := f.number("SELECT auto_increment FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = '" + table + "'"); next <= n {
+			if next := f.number(
+				"SELECT auto_increment FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = '" + table +
+					"'"); next <= n {
 				t.Errorf("round %d: the next id of %s is %d; %d had been given", round, table, next, n)
 			}
 		}

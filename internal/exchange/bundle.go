@@ -157,7 +157,8 @@ func inside(z fs.FS) fs.FS {
 
 // ReadBundle reads the files of a bundle.
 func ReadBundle(dir fs.FS) (*Bundle, error) {
-	b := &Bundle{Templates: map[string]*template.Template{}, Pieces: map[string]*template.Piece{}, Files: map[string]*File{}, Calendar: calendar.Default(), dir: dir}
+	b := &Bundle{Templates: map[string]*template.Template{}, Pieces: map[string]*template.Piece{},
+		Files: map[string]*File{}, Calendar: calendar.Default(), dir: dir}
 	if err := b.readShelf(); err != nil {
 		return nil, err
 	}
@@ -219,7 +220,8 @@ func (b *Bundle) readShelf() error {
 func (b *Bundle) shelf() template.Shelf {
 	out := template.Shelf{}
 	for _, f := range b.Shelf {
-		out[value.Fold(f.Name)] = template.Kept{Name: f.Name, File: template.ContentID(f.Data), Type: f.Type, Size: len(f.Data)}
+		out[value.Fold(f.Name)] = template.Kept{Name: f.Name, File: template.ContentID(f.Data), Type: f.Type,
+			Size: len(f.Data)}
 	}
 	return out
 }
@@ -308,7 +310,8 @@ func (b *Bundle) readSheet(data []byte) error {
 		if (c.Type == value.Formula) != (c.Formula != "") {
 			return at(p+"/formula", errors.New("a formula goes with a column of type formula, and with no other"))
 		}
-		col := sheet.Column{ID: "column:" + value.Fold(c.Name), Name: value.Trim(c.Name), Type: c.Type, Pos: i, Order: c.Order,
+		col := sheet.Column{ID: "column:" + value.Fold(c.Name), Name: value.Trim(c.Name), Type: c.Type, Pos: i,
+			Order:   c.Order,
 			Formula: c.Formula, Format: c.Format, Group: c.Group}
 		for _, o := range c.Options {
 			col.Options = append(col.Options, value.Option{ID: value.Fold(o), Name: o})
@@ -408,12 +411,14 @@ func (b *Bundle) readTemplates(data []byte) error {
 }
 
 func (b *Bundle) readTemplate(p string, t *template.Template, f *templateFile) error {
-	if err := b.readWording(p, f.wordingFile, template.Text{Subject: &t.Subject, Preheader: &t.Preheader, Body: &t.Body}); err != nil {
+	if err := b.readWording(p, f.wordingFile, template.Text{Subject: &t.Subject, Preheader: &t.Preheader,
+		Body: &t.Body}); err != nil {
 		return err
 	}
 	for k, v := range f.Variants {
 		x := template.Variant{Language: v.Language}
-		if err := b.readWording(fmt.Sprintf("%s/variants/%d", p, k), v.wordingFile, template.Text{Subject: &x.Subject, Preheader: &x.Preheader, Body: &x.Body}); err != nil {
+		if err := b.readWording(fmt.Sprintf("%s/variants/%d", p, k), v.wordingFile, template.Text{Subject: &x.Subject,
+			Preheader: &x.Preheader, Body: &x.Body}); err != nil {
 			return err
 		}
 		t.Variants = append(t.Variants, x)
@@ -821,7 +826,8 @@ func (b *Bundle) cells(m map[string]json.RawMessage) (map[string]value.Value, er
 			if err := json.Unmarshal(raw, &n); err != nil {
 				return nil, fmt.Errorf("column %q: %s is not a cell", name, raw)
 			}
-			if d, err := decimal.NewFromString(n.String()); err == nil && c.Type == value.Number && d.Exponent() >= -60 && d.Exponent() <= 60 {
+			if d, err := decimal.NewFromString(n.String()); err == nil && c.Type == value.Number && d.Exponent() >= -60 &&
+				d.Exponent() <= 60 {
 				out[c.ID] = value.OfNumber(d)
 				continue
 			}

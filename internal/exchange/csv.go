@@ -53,7 +53,8 @@ func ReadTable(b []byte, c Choice, l *value.Locale) (*Table, error) {
 		return ReadXLSX(b, c.Worksheet, c.Heading, l)
 	}
 	if bytes.HasPrefix(b, []byte("\xD0\xCF\x11\xE0")) {
-		return nil, &FileError{Message: "this is a workbook of the old binary form, or one with a password; save it as .xlsx or .csv"}
+		return nil,
+			&FileError{Message: "this is a workbook of the old binary form, or one with a password; save it as .xlsx or .csv"}
 	}
 	t, err := ReadCSV(b, c)
 	if err != nil {
@@ -78,8 +79,9 @@ func (t *Table) add(rec []string, line, col int) error {
 	}
 	if n := len(t.Heading); len(rec) > n {
 		if !blank(rec[n:]) {
-			return &FileError{Line: line, Column: max(col, n+1), Message: fmt.Sprintf("the line has %d cells, the heading only %d%s", len(rec), n,
-				map[bool]string{true: "; is a separator not in quotes?"}[t.Separator != 0])}
+			return &FileError{Line: line, Column: max(col, n+1),
+				Message: fmt.Sprintf("the line has %d cells, the heading only %d%s", len(rec), n,
+					map[bool]string{true: "; is a separator not in quotes?"}[t.Separator != 0])}
 		}
 		rec = rec[:n]
 	}
@@ -88,7 +90,8 @@ func (t *Table) add(rec []string, line, col int) error {
 	}
 	for i, c := range rec {
 		if len(c) > sheet.MaxCell {
-			return &FileError{Line: line, Column: i + 1, Message: fmt.Sprintf("the cell holds more than %d kB", sheet.MaxCell>>10)}
+			return &FileError{Line: line, Column: i + 1, Message: fmt.Sprintf("the cell holds more than %d kB",
+				sheet.MaxCell>>10)}
 		}
 	}
 	if len(t.Rows) == MaxRows {

@@ -27,7 +27,8 @@ func (p spot) String() string { return fmt.Sprintf("line %d, column %d", p.Line,
 // wrong. What stands for no character is refused with its line; nothing is replaced.
 func decodeText(b []byte, chosen string) (text, name string, err error) {
 	if chosen != "" && !slices.Contains(Encodings, chosen) {
-		return "", "", &FileError{Message: fmt.Sprintf("the encoding %q is not known; there are %s", chosen, strings.Join(Encodings, ", "))}
+		return "", "", &FileError{Message: fmt.Sprintf("the encoding %q is not known; there are %s", chosen,
+			strings.Join(Encodings, ", "))}
 	}
 	name = chosen
 	if name == "" {
@@ -45,7 +46,8 @@ func decodeText(b []byte, chosen string) (text, name string, err error) {
 		return "", "", err
 	}
 	if i := strings.IndexByte(text, 0); i >= 0 {
-		return "", "", &FileError{Line: lineAt([]byte(text[:i])), Message: "it holds a NUL character, so this is not a text file"}
+		return "", "", &FileError{Line: lineAt([]byte(text[:i])),
+			Message: "it holds a NUL character, so this is not a text file"}
 	}
 	return text, name, nil
 }
@@ -90,7 +92,9 @@ func fromUTF8(b []byte) (string, error) {
 	for i := 0; i < len(b); {
 		r, n := utf8.DecodeRune(b[i:])
 		if r == utf8.RuneError && n == 1 {
-			return "", &FileError{Line: lineAt(b[:i]), Message: fmt.Sprintf("the byte %#02x is no UTF-8, and the rest of the file is; mend it there, or choose the encoding that the file has", b[i])}
+			return "", &FileError{Line: lineAt(b[:i]),
+				Message: fmt.Sprintf(
+					"the byte %#02x is no UTF-8, and the rest of the file is; mend it there, or choose the encoding that the file has", b[i])}
 		}
 		i += n
 	}
@@ -107,7 +111,9 @@ func fromBytes(b []byte, name string) (string, error) {
 	for i, c := range b {
 		r := table.DecodeByte(c)
 		if r == utf8.RuneError {
-			return "", &FileError{Line: lineAt(b[:i]), Message: fmt.Sprintf("the byte %#02x stands for no character in %s; mend it there, or choose the encoding that the file has", c, name)}
+			return "", &FileError{Line: lineAt(b[:i]),
+				Message: fmt.Sprintf(
+					"the byte %#02x stands for no character in %s; mend it there, or choose the encoding that the file has", c, name)}
 		}
 		out.WriteRune(r)
 	}
@@ -127,7 +133,8 @@ func fromUTF16(b []byte) (string, error) {
 	var out strings.Builder
 	out.Grow(len(b) * 3 / 4)
 	half := func() error {
-		return &FileError{Line: lineAt([]byte(out.String())), Message: "half a character of UTF-16 stands there; the file is cut off or damaged"}
+		return &FileError{Line: lineAt([]byte(out.String())),
+			Message: "half a character of UTF-16 stands there; the file is cut off or damaged"}
 	}
 	for i := 0; i < len(b); i += 2 {
 		if i+1 == len(b) {

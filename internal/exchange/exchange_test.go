@@ -22,7 +22,8 @@ func TestReadCSVEncodings(t *testing.T) {
 	utf16be, _ := unicode.UTF16(unicode.BigEndian, unicode.UseBOM).NewEncoder().String(text)
 	noBOM, _ := unicode.UTF16(unicode.LittleEndian, unicode.IgnoreBOM).NewEncoder().String(text)
 	latin, _ := charmap.Windows1252.NewEncoder().String(text)
-	for enc, data := range map[string][]string{"UTF-8": {text, "\ufeff" + text}, "UTF-16": {utf16le, utf16be, noBOM}, "Windows-1252": {latin}} {
+	for enc, data := range map[string][]string{"UTF-8": {text, "\ufeff" + text}, "UTF-16": {utf16le, utf16be, noBOM},
+		"Windows-1252": {latin}} {
 		for _, d := range data {
 			got, err := ReadCSV([]byte(d), Choice{})
 			if err != nil {
@@ -170,7 +171,8 @@ func TestBundleFaults(t *testing.T) {
 		{"sheet.json", `"key": "Loan"`, `"key": "Loans"`, `/key: there is no column "Loans"`},
 		{"rows.csv", "Loan,Object", "Loan,Thing", `rows.csv, line 1: there is no column "Thing"`},
 		{"rows.csv", "LN-0504,", "LN-0504,a,b,c,", "rows.csv, line 5"},
-		{"templates.json", "[Object] is due", "[Objekt] is due", `templates.json, /0/subject: line 1, column 2: there is no column "Objekt"`},
+		{"templates.json", "[Object] is due", "[Objekt] is due",
+			`templates.json, /0/subject: line 1, column 2: there is no column "Objekt"`},
 		{"templates.json", ": weekday]", ": wekday]", `/0/subject: line 1, column 38: "wekday" is not a word`},
 		{"templates.json", "[Contact: first word, else", "[Contact: 1st word, else", "/0/text: line 1, column 16"},
 		{"rules.json", `"kind": "date"`, `"kind": "whim"`, `rules.json, /0/trigger/kind: trigger "whim" is not known`},
@@ -216,7 +218,8 @@ func TestEditFaults(t *testing.T) {
 		`{"at":"2027-03-15T10:00","row":"LN-0501"}`:                       "one of: row and set, add, delete",
 		`{"at":"2027-03-15T10:00","row":"LN-0501","set":{},"delete":"x"}`: "one of: row and set, add, delete",
 	} {
-		if _, err := b.ReadEdits([]byte("\n" + in)); err == nil || !strings.Contains(err.Error(), want) || !strings.Contains(err.Error(), "line 2") {
+		if _, err := b.ReadEdits([]byte("\n" + in)); err == nil || !strings.Contains(err.Error(), want) ||
+			!strings.Contains(err.Error(), "line 2") {
 			t.Errorf("%s: %v, want %q", in, err, want)
 		}
 	}

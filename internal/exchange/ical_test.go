@@ -13,8 +13,10 @@ import (
 func TestFeed(t *testing.T) {
 	at := time.Date(2027, 3, 29, 9, 0, 0, 0, time.FixedZone("BST", 3600))
 	entries := []FeedEntry{
-		{ID: "00ff", At: at, Row: "LN-0412", Rule: "Return reminder", To: "ada@x.example, desk@x.example", Subject: "Tin weathercock; due, \"soon\"\\ " + strings.Repeat("é", 90)},
-		{ID: "01ff", At: at.Add(time.Hour), Row: "LN-0413", Rule: "Return reminder", Fault: "contact email is empty", Link: "https://nivot.example/sheets/x"},
+		{ID: "00ff", At: at, Row: "LN-0412", Rule: "Return reminder", To: "ada@x.example, desk@x.example",
+			Subject: "Tin weathercock; due, \"soon\"\\ " + strings.Repeat("é", 90)},
+		{ID: "01ff", At: at.Add(time.Hour), Row: "LN-0413", Rule: "Return reminder", Fault: "contact email is empty",
+			Link: "https://nivot.example/sheets/x"},
 	}
 	var b bytes.Buffer
 	if err := WriteFeed(&b, "Outgoing loans", "nivot.example", at, entries); err != nil {
@@ -41,7 +43,8 @@ func TestFeed(t *testing.T) {
 	if got, want := text(0, ics.ComponentPropertySummary), "LN-0412: "+entries[0].Subject; got != want {
 		t.Errorf("%q\nwant\n%q", got, want)
 	}
-	if got, want := text(0, ics.ComponentPropertyDescription), "To ada@x.example, desk@x.example\nBy Return reminder"; got != want {
+	if got, want := text(0, ics.ComponentPropertyDescription),
+		"To ada@x.example, desk@x.example\nBy Return reminder"; got != want {
 		t.Errorf("%q\nwant\n%q", got, want)
 	}
 	if got := text(1, ics.ComponentPropertySummary); got != "Cannot go: LN-0413" {
@@ -56,7 +59,8 @@ func TestClosedDays(t *testing.T) {
 	event := func(lines string) string { return "BEGIN:VEVENT\r\nUID:1\r\n" + lines + "END:VEVENT\r\n" }
 	for _, c := range []struct{ in, want string }{
 		{head + event("DTSTART;VALUE=DATE:20270326\r\nDTEND;VALUE=DATE:20270327\r\n") + tail, "2027-03-26"},
-		{head + event("DTSTART;VALUE=DATE:20271224\r\nDTEND;VALUE=DATE:20271227\r\n") + event("DTSTART;VALUE=DATE:20270101\r\n") + tail, "2027-01-01 2027-12-24 2027-12-25 2027-12-26"},
+		{head + event("DTSTART;VALUE=DATE:20271224\r\nDTEND;VALUE=DATE:20271227\r\n") + event(
+			"DTSTART;VALUE=DATE:20270101\r\n") + tail, "2027-01-01 2027-12-24 2027-12-25 2027-12-26"},
 		{head + event("DTSTART:20270503T090000Z\r\nDTEND:20270503T100000Z\r\n") + tail, "2027-05-03"},
 		{head + tail, "!no events"},
 		{head + event("SUMMARY:Feast\r\n") + tail, "!Feast"},

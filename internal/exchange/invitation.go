@@ -36,7 +36,8 @@ func Invitation(e *template.Event, made time.Time) ([]byte, error) {
 	}
 	ev.SetOrganizer("mailto:"+e.From.Address, ics.WithCN(paramText(e.From.Name)))
 	for _, to := range e.To {
-		ev.AddAttendee("mailto:"+to.ASCII(), ics.WithCN(paramText(to.Name)), ics.ParticipationStatusNeedsAction, ics.WithRSVP(true))
+		ev.AddAttendee("mailto:"+to.ASCII(), ics.WithCN(paramText(to.Name)), ics.ParticipationStatusNeedsAction,
+			ics.WithRSVP(true))
 	}
 	switch {
 	case e.Cancel:
@@ -85,7 +86,8 @@ func timezone(zone *time.Location, from, to time.Time) *ics.VTimezone {
 		var part ics.Component
 		base := ics.ComponentBase{}
 		// A change is at the time that clocks showed before it.
-		base.SetProperty(ics.ComponentPropertyDtStart, at.UTC().Add(time.Duration(before)*time.Second).Format("20060102T150405"))
+		base.SetProperty(ics.ComponentPropertyDtStart,
+			at.UTC().Add(time.Duration(before)*time.Second).Format("20060102T150405"))
 		base.SetProperty(ics.ComponentProperty("TZOFFSETFROM"), offset(before))
 		base.SetProperty(ics.ComponentProperty("TZOFFSETTO"), offset(after))
 		base.SetProperty(ics.ComponentProperty("TZNAME"), name)

@@ -24,8 +24,10 @@ func TestInvitation(t *testing.T) {
 				if err != nil {
 					t.Fatal(err)
 				}
-				e := &template.Event{UID: "u1", Start: value.Wall{Day: day, Second: 14*3600 + 30*60}, End: value.Wall{Day: day, Second: 16 * 3600}, Zone: loc, Title: "Collection; of, \"it\"",
-					Place: "North gate", Note: strings.Repeat("Bring the crate. ", 10), From: template.From{Name: `The "loans" desk`, Address: "loans@marrowby.example"},
+				e := &template.Event{UID: "u1", Start: value.Wall{Day: day, Second: 14*3600 + 30*60},
+					End: value.Wall{Day: day, Second: 16 * 3600}, Zone: loc, Title: "Collection; of, \"it\"",
+					Place: "North gate", Note: strings.Repeat("Bring the crate. ", 10), From: template.From{Name: `The "loans" desk`,
+						Address: "loans@marrowby.example"},
 					To: []value.Mailbox{{Name: "Quill, Ada: x; y", Local: "ada", Domain: "x.example"}}}
 				raw, err := Invitation(e, made)
 				if err != nil {
@@ -50,7 +52,9 @@ func TestInvitation(t *testing.T) {
 					t.Errorf("by its own zone the offset is %s\n%s", got, raw)
 				}
 				text := strings.ReplaceAll(string(raw), "\r\n ", "")
-				for _, want := range []string{"METHOD:REQUEST", "UID:u1@marrowby.example", "SUMMARY:Collection\\; of\\, \"it\"", "ORGANIZER;CN=The loans desk:mailto:loans@marrowby.example", "CN=Quill Ada x y;", ":mailto:ada@x.example", "STATUS:CONFIRMED", "SEQUENCE:1805100000"[:9]} {
+				for _, want := range []string{"METHOD:REQUEST", "UID:u1@marrowby.example", "SUMMARY:Collection\\; of\\, \"it\"",
+					"ORGANIZER;CN=The loans desk:mailto:loans@marrowby.example", "CN=Quill Ada x y;", ":mailto:ada@x.example",
+					"STATUS:CONFIRMED", "SEQUENCE:1805100000"[:9]} {
 					if !strings.Contains(text, want) {
 						t.Errorf("lacks %s:\n%s", want, text)
 					}
@@ -58,14 +62,18 @@ func TestInvitation(t *testing.T) {
 			})
 		}
 	}
-	e := &template.Event{UID: "u1", AllDay: true, Start: value.Wall{Day: value.DayOf(2027, 3, 29)}, End: value.Wall{Day: value.DayOf(2027, 3, 30)}, Zone: time.UTC, Title: "x", From: template.From{Address: "a@b.example"}}
+	e := &template.Event{UID: "u1", AllDay: true, Start: value.Wall{Day: value.DayOf(2027, 3, 29)},
+		End: value.Wall{Day: value.DayOf(2027, 3, 30)}, Zone: time.UTC, Title: "x",
+		From: template.From{Address: "a@b.example"}}
 	first, _ := Invitation(e, made)
-	if !strings.Contains(string(first), "DTSTART;VALUE=DATE:20270329") || !strings.Contains(string(first), "DTEND;VALUE=DATE:20270330") {
+	if !strings.Contains(string(first), "DTSTART;VALUE=DATE:20270329") ||
+		!strings.Contains(string(first), "DTEND;VALUE=DATE:20270330") {
 		t.Errorf("%s", first)
 	}
 	e.Cancel = true
 	off, err := Invitation(e, made.Add(time.Hour))
-	if err != nil || !strings.Contains(string(off), "METHOD:CANCEL") || !strings.Contains(string(off), "STATUS:CANCELLED") || !strings.Contains(string(off), "UID:u1@b.example") ||
+	if err != nil || !strings.Contains(string(off), "METHOD:CANCEL") ||
+		!strings.Contains(string(off), "STATUS:CANCELLED") || !strings.Contains(string(off), "UID:u1@b.example") ||
 		!strings.Contains(string(off), fmt.Sprint("SEQUENCE:", made.Unix()+3600)) {
 		t.Errorf("%v %s", err, off)
 	}

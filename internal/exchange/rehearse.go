@@ -46,9 +46,10 @@ func (b *Bundle) Rehearse(all bool, edits []plan.Edit, from, to time.Time, emit 
 		}
 		return nil
 	}
-	return Rehearse(&plan.Rehearsal{Settings: settings, Edits: edits, From: from, To: to}, scan, func(l *plan.Line) error {
-		return emit(b.printed(settings[l.Rule], l))
-	})
+	return Rehearse(&plan.Rehearsal{Settings: settings, Edits: edits, From: from, To: to}, scan,
+		func(l *plan.Line) error {
+			return emit(b.printed(settings[l.Rule], l))
+		})
 }
 
 // Rehearse plays a rehearsal over rows and gives its lines in order.

@@ -40,7 +40,8 @@ func (s *scanner) next() (rec []string, line int, err error) {
 			}
 			cell = s.text[s.at : s.at+end]
 			if i := strings.IndexByte(cell, '"'); i >= 0 {
-				return nil, 0, s.fault(s.at+i, "a quote stands inside a cell that is not in quotes; write it twice and put the cell in quotes")
+				return nil, 0,
+					s.fault(s.at+i, "a quote stands inside a cell that is not in quotes; write it twice and put the cell in quotes")
 			}
 			s.at += end
 		}
@@ -79,7 +80,8 @@ func (s *scanner) quoted() (string, error) {
 			continue
 		}
 		if rest != "" && rest[0] != '\r' && rest[0] != '\n' && !strings.HasPrefix(rest, string(s.sep)) {
-			return "", s.fault(at, "something stands between a closing quote and the next separator; the quote opens at %s", s.place(opened))
+			return "", s.fault(at, "something stands between a closing quote and the next separator; the quote opens at %s",
+				s.place(opened))
 		}
 		s.at = at
 		break
@@ -146,7 +148,8 @@ func separator(text string) rune {
 	}
 	heading, _, _ := strings.Cut(text, "\n")
 	for _, sep := range heading {
-		if sep < 0x80 && (unicode.IsPunct(sep) || unicode.IsSymbol(sep)) && !strings.ContainsRune(`"'._-/()@+`, sep) || unicode.Is(unicode.Cc, sep) && sep != '\r' || sep > 0x80 && unicode.IsPunct(sep) {
+		if sep < 0x80 && (unicode.IsPunct(sep) || unicode.IsSymbol(sep)) && !strings.ContainsRune(`"'._-/()@+`, sep) ||
+			unicode.Is(unicode.Cc, sep) && sep != '\r' || sep > 0x80 && unicode.IsPunct(sep) {
 			if sh, w := evenness(text, sep); w > 1 && sh == 1 && strings.Count(text, "\n") > 1 {
 				return sep
 			}

@@ -74,8 +74,11 @@ func TestSchemaAndReaderAgree(t *testing.T) {
 		t.Fatal(err)
 	}
 	s := schema(t, "rules")
-	for _, c := range [][2]string{{`"kind": "edited"`, `"kind": "edit"`}, {`"hold": "always"`, `"hold": "sometimes"`}, {`"percent": 8`, `"per cent": 8`}, {`"each": true`, `"each": "yes"`},
-		{`"after": "PT2H"`, `"after": "2 hours"`}, {`"groupBy": "recipient"`, `"groupBy": "row"`}, {`"op": ">", "value": 5`, `"operator": ">", "value": 5`}, {`{"person": "head@marrowby.example"}`, `{}`}, {`"from": "08:00"`, `"from": 8`}, {`"workingDays": true`, `"working": true`}} {
+	for _, c := range [][2]string{{`"kind": "edited"`, `"kind": "edit"`}, {`"hold": "always"`, `"hold": "sometimes"`},
+		{`"percent": 8`, `"per cent": 8`}, {`"each": true`, `"each": "yes"`},
+		{`"after": "PT2H"`, `"after": "2 hours"`}, {`"groupBy": "recipient"`, `"groupBy": "row"`},
+		{`"op": ">", "value": 5`, `"operator": ">", "value": 5`}, {`{"person": "head@marrowby.example"}`, `{}`},
+		{`"from": "08:00"`, `"from": 8`}, {`"workingDays": true`, `"working": true`}} {
 		if !bytes.Contains(good, []byte(c[0])) {
 			t.Fatalf("the rules do not hold %s", c[0])
 		}
@@ -84,7 +87,8 @@ func TestSchemaAndReaderAgree(t *testing.T) {
 			t.Errorf("the schema lets %s through", c[1])
 		}
 		dir := os.DirFS("testdata/cases")
-		if _, err := ReadBundle(changed{dir, "rules.json", bad}); err == nil || !strings.Contains(err.Error(), "rules.json, /") {
+		if _, err := ReadBundle(changed{dir, "rules.json", bad}); err == nil ||
+			!strings.Contains(err.Error(), "rules.json, /") {
 			t.Errorf("the reader on %s: %v", c[1], err)
 		}
 	}

@@ -111,7 +111,8 @@ func TestPostCodesAreText(t *testing.T) {
 func TestRoundedNumbers(t *testing.T) {
 	l, _ := value.FindLocale("en-GB")
 	f := excelize.NewFile()
-	for cell, v := range map[string]any{"A1": "Head", "A2": 123456789012345.0, "A3": 1234567890123456.0, "A4": "1234567890123456"} {
+	for cell, v := range map[string]any{"A1": "Head", "A2": 123456789012345.0, "A3": 1234567890123456.0,
+		"A4": "1234567890123456"} {
 		_ = f.SetCellValue("Sheet1", cell, v)
 	}
 	var b bytes.Buffer
@@ -137,7 +138,8 @@ func TestSharedTextTooLong(t *testing.T) {
 		t.Fatal(err)
 	}
 	long := rewritten(t, b.Bytes(), "xl/sharedStrings.xml", ">shared<", ">"+strings.Repeat("x", 1<<20)+"<")
-	if _, err := ReadTable(long, Choice{}, l); err == nil || !strings.Contains(err.Error(), "line 2, column 1: the cell holds more than 32 kB") {
+	if _, err := ReadTable(long, Choice{}, l); err == nil ||
+		!strings.Contains(err.Error(), "line 2, column 1: the cell holds more than 32 kB") {
 		t.Errorf("got %v", err)
 	}
 	nul := rewritten(t, b.Bytes(), "xl/sharedStrings.xml", ">shared<", ">a_x0000_b<")
@@ -205,7 +207,8 @@ func TestRandomOutAndIn(t *testing.T) {
 				case 1:
 					cells[k] = fmt.Sprint(r.Int64N(1<<60) - 1<<59)
 				case 2:
-					cells[k] = fmt.Sprintf("20%02d-%02d-%02d %02d:%02d", r.IntN(100), 1+r.IntN(12), 1+r.IntN(28), r.IntN(2)*r.IntN(24), r.IntN(2)*r.IntN(60))
+					cells[k] = fmt.Sprintf("20%02d-%02d-%02d %02d:%02d", r.IntN(100), 1+r.IntN(12), 1+r.IntN(28),
+						r.IntN(2)*r.IntN(24), r.IntN(2)*r.IntN(60))
 				default:
 					cells[k] = text()
 				}
@@ -217,7 +220,8 @@ func TestRandomOutAndIn(t *testing.T) {
 			t.Helper()
 			for k := range s.Columns {
 				if c := &s.Columns[k]; !value.Identical(rows[i].Cell(c), back.Cell(c)) {
-					t.Errorf("%s %s, %s of row %d: %q became %q", locale, kind, c.Name, i+1, s.Input(c, rows[i].Cell(c)), s.Input(c, back.Cell(c)))
+					t.Errorf("%s %s, %s of row %d: %q became %q", locale, kind, c.Name, i+1, s.Input(c, rows[i].Cell(c)),
+						s.Input(c, back.Cell(c)))
 				}
 			}
 		}

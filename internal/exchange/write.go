@@ -85,7 +85,8 @@ func (c *csvWriter) write(rec []string) error {
 		if i > 0 {
 			_ = c.w.WriteByte(',') // an error stays with the writer
 		}
-		if len(rec) > 1 && cell == "" || cell != "" && !strings.ContainsAny(cell, ",;\t|\"\r\n") && value.Trim(cell) == cell {
+		if len(rec) > 1 && cell == "" || cell != "" && !strings.ContainsAny(cell, ",;\t|\"\r\n") &&
+			value.Trim(cell) == cell {
 			_, _ = c.w.WriteString(cell)
 			continue
 		}

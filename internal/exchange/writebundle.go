@@ -155,7 +155,8 @@ func (n bundleNames) option(column, id string) (string, error) {
 
 // NewBundleWriter writes everything of a bundle but its rows, which follow by
 // Row.
-func NewBundleWriter(w io.Writer, s *sheet.Sheet, l Letters, rules []*rule.Rule, c calendar.Calendar) (*BundleWriter, error) {
+func NewBundleWriter(w io.Writer, s *sheet.Sheet, l Letters, rules []*rule.Rule,
+	c calendar.Calendar) (*BundleWriter, error) {
 	b := &BundleWriter{z: zip.NewWriter(w), s: s}
 	n := bundleNames{s, map[string]string{}, l.Pieces, map[string]string{}, map[string]bool{}}
 	for _, t := range l.Templates {
@@ -177,7 +178,8 @@ func NewBundleWriter(w io.Writer, s *sheet.Sheet, l Letters, rules []*rule.Rule,
 	for _, f := range []struct {
 		name string
 		body any
-	}{{"sheet.json", sheetOut(s)}, {"templates.json", ts}, {"pieces.json", ps}, {"rules.json", rs}, {"calendar.json", calendarFile{weekdays, orEmpty(closed)}}} {
+	}{{"sheet.json", sheetOut(s)}, {"templates.json", ts}, {"pieces.json", ps}, {"rules.json", rs},
+		{"calendar.json", calendarFile{weekdays, orEmpty(closed)}}} {
 		if list, ok := f.body.([]map[string]any); ok && f.name == "pieces.json" && len(list) == 0 {
 			continue
 		}
@@ -282,7 +284,8 @@ func sheetOut(s *sheet.Sheet) map[string]any {
 		}
 		cols = append(cols, x)
 	}
-	out := map[string]any{"format": format, "name": s.Name, "zone": s.Zone.String(), "locale": s.Locale.Tag, "settle": fmt.Sprintf("PT%dS", int(s.Settle.Seconds())),
+	out := map[string]any{"format": format, "name": s.Name, "zone": s.Zone.String(), "locale": s.Locale.Tag,
+		"settle":  fmt.Sprintf("PT%dS", int(s.Settle.Seconds())),
 		"columns": cols}
 	if key, ok := s.Column(s.Key); ok {
 		out["key"] = key.Name

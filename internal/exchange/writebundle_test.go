@@ -28,7 +28,8 @@ func TestBundleThereAndBack(t *testing.T) {
 		for _, tpl := range b.Templates {
 			tpls = append(tpls, tpl)
 		}
-		w, err := NewBundleWriter(&out, b.Sheet, Letters{Templates: tpls, Pieces: b.Pieces, File: func(id string) ([]byte, error) { return b.Files[id].Data, nil }}, b.Rules, b.Calendar)
+		w, err := NewBundleWriter(&out, b.Sheet, Letters{Templates: tpls, Pieces: b.Pieces,
+			File: func(id string) ([]byte, error) { return b.Files[id].Data, nil }}, b.Rules, b.Calendar)
 		if err != nil {
 			t.Fatalf("%s: %v", dir, err)
 		}

@@ -48,7 +48,8 @@ func openWorkbook(b []byte) (f *excelize.File, err error) {
 			f, err = nil, &FileError{Message: "the workbook is damaged and cannot be opened"}
 		}
 	}()
-	f, err = excelize.OpenReader(bytes.NewReader(b), excelize.Options{UnzipSizeLimit: maxUnpacked, UnzipXMLSizeLimit: maxUnpacked, RawCellValue: true})
+	f, err = excelize.OpenReader(bytes.NewReader(b), excelize.Options{UnzipSizeLimit: maxUnpacked,
+		UnzipXMLSizeLimit: maxUnpacked, RawCellValue: true})
 	switch {
 	case err == nil:
 		return f, nil
@@ -152,7 +153,8 @@ func (r *sheetReader) readRaw(worksheet string) ([][]string, error) {
 		}
 		for k, c := range rec {
 			if len(c) > sheet.MaxCell {
-				return nil, &FileError{Line: len(out) + 1, Column: k + 1, Message: fmt.Sprintf("the cell holds more than %d kB", sheet.MaxCell>>10)}
+				return nil, &FileError{Line: len(out) + 1, Column: k + 1, Message: fmt.Sprintf("the cell holds more than %d kB",
+					sheet.MaxCell>>10)}
 			}
 			if strings.IndexByte(c, 0) >= 0 {
 				return nil, &FileError{Line: len(out) + 1, Column: k + 1, Message: "the cell holds a NUL character"}
@@ -160,10 +162,14 @@ func (r *sheetReader) readRaw(worksheet string) ([][]string, error) {
 			text += len(c)
 		}
 		if text > maxText || time.Since(began) > maxReading {
-			return nil, &FileError{Line: len(out) + 1, Message: fmt.Sprintf("the worksheet holds more than %d MB of text, or takes longer than %s to read", maxText>>20, maxReading)}
+			return nil,
+				&FileError{Line: len(out) + 1,
+					Message: fmt.Sprintf("the worksheet holds more than %d MB of text, or takes longer than %s to read", maxText>>20,
+						maxReading)}
 		}
 		if cells += len(rec); len(out) > MaxRows || cells > maxCells {
-			return nil, &FileError{Line: len(out) + 1, Message: fmt.Sprintf("the worksheet has more than %d rows or %d cells", MaxRows, maxCells)}
+			return nil, &FileError{Line: len(out) + 1, Message: fmt.Sprintf("the worksheet has more than %d rows or %d cells",
+				MaxRows, maxCells)}
 		}
 		out = append(out, rec)
 	}
@@ -200,7 +206,8 @@ func (r *sheetReader) read(rows [][]string, worksheet string, heading int) (*Tab
 		}
 	}
 	if t.Heading == nil {
-		return nil, &FileError{Message: fmt.Sprintf("the worksheet %s is empty; its first row should name the columns", worksheet)}
+		return nil, &FileError{Message: fmt.Sprintf("the worksheet %s is empty; its first row should name the columns",
+			worksheet)}
 	}
 	return t, nil
 }
@@ -338,7 +345,8 @@ func (r *sheetReader) at(c xml.StartElement, before int) (int, error) {
 				return 0, &FileError{Message: fmt.Sprintf("the worksheet is damaged: there is no cell %q", a.Value)}
 			}
 			if col > MaxColumns {
-				return 0, &FileError{Line: row, Column: col, Message: fmt.Sprintf("the worksheet has more than %d columns", MaxColumns)}
+				return 0, &FileError{Line: row, Column: col, Message: fmt.Sprintf("the worksheet has more than %d columns",
+					MaxColumns)}
 			}
 			return col, nil
 		}

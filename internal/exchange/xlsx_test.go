@@ -26,8 +26,10 @@ func museum(t testing.TB, locale string) *sheet.Sheet {
 	return &sheet.Sheet{Name: "Loans: out/back", Zone: time.UTC, Locale: l, Key: "c1", Columns: []sheet.Column{
 		{ID: "c1", Name: "Loan", Type: value.Text, Pos: 0},
 		{ID: "c2", Name: "Return due", Type: value.Date, Pos: 1, Order: value.DayMonthYear},
-		{ID: "c3", Name: "Insured value", Type: value.Number, Pos: 2, Format: value.NumberFormat{Decimals: &two, Currency: "£", Thousands: true}},
-		{ID: "c4", Name: "State", Type: value.Choice, Pos: 3, Options: []value.Option{{ID: "o1", Name: "out"}, {ID: "o2", Name: "back"}}},
+		{ID: "c3", Name: "Insured value", Type: value.Number, Pos: 2, Format: value.NumberFormat{Decimals: &two,
+			Currency: "£", Thousands: true}},
+		{ID: "c4", Name: "State", Type: value.Choice, Pos: 3, Options: []value.Option{{ID: "o1", Name: "out"},
+			{ID: "o2", Name: "back"}}},
 		{ID: "c5", Name: "Read at", Type: value.Moment, Pos: 4},
 		{ID: "c6", Name: "Open", Type: value.YesNo, Pos: 5},
 		{ID: "c7", Name: "Email", Type: value.Email, Pos: 6},
@@ -214,7 +216,8 @@ func TestHostileWorkbooks(t *testing.T) {
 			packed := part.Len()
 			_ = d.Close()
 			body := append(bytes.Repeat(part.Bytes()[:packed], fill), part.Bytes()[packed:]...)
-			w, _ := z.CreateRaw(&zip.FileHeader{Name: "xl/media/fill.xml", Method: zip.Deflate, CompressedSize64: uint64(len(body)), UncompressedSize64: uint64(fill) << 20})
+			w, _ := z.CreateRaw(&zip.FileHeader{Name: "xl/media/fill.xml", Method: zip.Deflate,
+				CompressedSize64: uint64(len(body)), UncompressedSize64: uint64(fill) << 20})
 			_, _ = w.Write(body)
 		}
 		_ = z.Close()

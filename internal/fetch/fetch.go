@@ -50,7 +50,8 @@ func Check(place string, o Options) error {
 		return nil
 	}
 	if o.Folder == "" {
-		return errors.New("no folder is watched here; give an http or https address, or have the administrator set NIVOT_SOURCES")
+		return errors.New(
+			"no folder is watched here; give an http or https address, or have the administrator set NIVOT_SOURCES")
 	}
 	if place == "" || !fs.ValidPath(place) {
 		return fmt.Errorf("%q is not the path of a file in the watched folder; write it as folder/file.csv", place)
@@ -200,7 +201,8 @@ func overNetwork(ctx context.Context, place string, o Options) ([]byte, error) {
 		return nil
 	}}
 	client := &http.Client{
-		Transport: &http.Transport{DialContext: dialer.DialContext, DisableKeepAlives: true, TLSHandshakeTimeout: 10 * time.Second, ResponseHeaderTimeout: 30 * time.Second},
+		Transport: &http.Transport{DialContext: dialer.DialContext, DisableKeepAlives: true,
+			TLSHandshakeTimeout: 10 * time.Second, ResponseHeaderTimeout: 30 * time.Second},
 		CheckRedirect: func(r *http.Request, via []*http.Request) error {
 			if len(via) > redirects {
 				return errRound

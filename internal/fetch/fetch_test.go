@@ -17,7 +17,8 @@ import (
 func TestFolder(t *testing.T) {
 	dir := t.TempDir()
 	outside := filepath.Join(t.TempDir(), "secret.csv")
-	for path, body := range map[string]string{filepath.Join(dir, "cases.csv"): "a,b\n1,2\n", filepath.Join(dir, "empty.csv"): "", outside: "secret"} {
+	for path, body := range map[string]string{filepath.Join(dir, "cases.csv"): "a,b\n1,2\n",
+		filepath.Join(dir, "empty.csv"): "", outside: "secret"} {
 		if err := os.WriteFile(path, []byte(body), 0o600); err != nil {
 			t.Fatal(err)
 		}
@@ -30,8 +31,10 @@ func TestFolder(t *testing.T) {
 		t.Errorf("%q %v", b, err)
 	}
 	for place, want := range map[string]string{
-		"../secret.csv": "not the path", "/etc/passwd": "not the path", "": "not the path", "link.csv": "cannot be opened", "none.csv": "no file",
-		".": "not a file", "empty.csv": "is empty", "http://": "not an address", "http://tom:x@museum.example/a.csv": "no password",
+		"../secret.csv": "not the path", "/etc/passwd": "not the path", "": "not the path", "link.csv": "cannot be opened",
+		"none.csv": "no file",
+		".":        "not a file", "empty.csv": "is empty", "http://": "not an address",
+		"http://tom:x@museum.example/a.csv": "no password",
 	} {
 		if _, err := Get(context.Background(), place, o); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v, want %q", place, err, want)
@@ -76,7 +79,8 @@ func TestTroubleTellsNoAddresses(t *testing.T) {
 	_, port, _ := net.SplitHostPort(l.Addr().String())
 	l.Close()
 	_, err = Get(context.Background(), "http://localhost:"+port+"/x.csv", Options{Private: true, Limit: 100})
-	if err == nil || strings.Contains(err.Error(), "127.0.0.1") || strings.Contains(err.Error(), "::1") || !strings.Contains(err.Error(), "does not answer") {
+	if err == nil || strings.Contains(err.Error(), "127.0.0.1") || strings.Contains(err.Error(), "::1") ||
+		!strings.Contains(err.Error(), "does not answer") {
 		t.Error(err)
 	}
 }
@@ -96,8 +100,10 @@ func TestInside(t *testing.T) {
 	}))
 	defer srv.Close()
 	named := strings.Replace(srv.URL, "127.0.0.1", "localhost", 1)
-	for _, place := range []string{srv.URL, named, "http://[::1]/", "http://169.254.169.254/latest", "http://[::ffff:10.0.0.1]/"} {
-		if _, err := Get(context.Background(), place, Options{Limit: 100}); err == nil || !strings.Contains(err.Error(), "inside the own network") {
+	for _, place := range []string{srv.URL, named, "http://[::1]/", "http://169.254.169.254/latest",
+		"http://[::ffff:10.0.0.1]/"} {
+		if _, err := Get(context.Background(), place, Options{Limit: 100}); err == nil ||
+			!strings.Contains(err.Error(), "inside the own network") {
 			t.Errorf("%s: %v", place, err)
 		}
 	}
@@ -110,10 +116,14 @@ func TestInside(t *testing.T) {
 			t.Errorf("%s: %v", path, err)
 		}
 	}
-	for ip, want := range map[string]bool{"10.1.2.3": true, "172.16.0.1": true, "192.168.1.1": true, "127.9.9.9": true, "fe80::1": true, "fd00::1": true,
-		"0.0.0.0": true, "224.0.0.1": true, "100.64.0.1": true, "::ffff:127.0.0.1": true, "93.184.216.34": false, "2606:2800::1": false,
-		"0.1.2.3": true, "192.0.0.8": true, "198.18.0.1": true, "198.19.255.255": true, "198.20.0.1": false, "240.0.0.1": true, "255.255.255.255": true,
-		"192.0.2.1": true, "64:ff9b::a00:1": true, "64:ff9b:1::1": true, "100::1": true, "2002:a00:1::": true, "2001::1": true, "2001:db8::1": true,
+	for ip, want := range map[string]bool{"10.1.2.3": true, "172.16.0.1": true, "192.168.1.1": true, "127.9.9.9": true,
+		"fe80::1": true, "fd00::1": true,
+		"0.0.0.0": true, "224.0.0.1": true, "100.64.0.1": true, "::ffff:127.0.0.1": true, "93.184.216.34": false,
+		"2606:2800::1": false,
+		"0.1.2.3":      true, "192.0.0.8": true, "198.18.0.1": true, "198.19.255.255": true, "198.20.0.1": false,
+		"240.0.0.1": true, "255.255.255.255": true,
+		"192.0.2.1": true, "64:ff9b::a00:1": true, "64:ff9b:1::1": true, "100::1": true, "2002:a00:1::": true,
+		"2001::1": true, "2001:db8::1": true,
 		"fec0::1": true, "::7f00:1": true, "::": true, "2a00:1450::1": false, "8.8.8.8": false} {
 		if got := inside(netip.MustParseAddr(ip)); got != want {
 			t.Errorf("%s inside: %v", ip, got)

@@ -11,14 +11,15 @@ import (
 // store knows core, the engine knows what keeps and carries, the API knows the
 // engine, and cmd wires all.
 var allowed = map[string][]string{
-	"nivot/internal/core/value":            {},
-	"nivot/internal/core/jsoncheck":        {},
-	"nivot/internal/core/calendar":         {"core/value"},
-	"nivot/internal/core/formula":          {"core/value", "core/calendar"},
-	"nivot/internal/core/sheet":            {"core/value", "core/calendar", "core/formula"},
-	"nivot/internal/core/delivery":         {"core/calendar"},
-	"nivot/internal/core/reason":           {"core/value", "core/calendar"},
-	"nivot/internal/core/rule":             {"core/value", "core/calendar", "core/formula", "core/sheet", "core/reason", "core/jsoncheck"},
+	"nivot/internal/core/value":     {},
+	"nivot/internal/core/jsoncheck": {},
+	"nivot/internal/core/calendar":  {"core/value"},
+	"nivot/internal/core/formula":   {"core/value", "core/calendar"},
+	"nivot/internal/core/sheet":     {"core/value", "core/calendar", "core/formula"},
+	"nivot/internal/core/delivery":  {"core/calendar"},
+	"nivot/internal/core/reason":    {"core/value", "core/calendar"},
+	"nivot/internal/core/rule": {"core/value", "core/calendar", "core/formula", "core/sheet", "core/reason",
+		"core/jsoncheck"},
 	"nivot/internal/core/template":         {"core/value", "core/sheet", "core/rule"},
 	"nivot/internal/core/plan":             {"core"},
 	"nivot/internal/exchange":              {"core"},
@@ -32,9 +33,11 @@ var allowed = map[string][]string{
 	"nivot/internal/engine":                {"core", "store", "mail", "exchange", "fetch"},
 	"nivot/internal/api":                   {"core", "store", "engine", "exchange", "mail", "practice"},
 	"nivot/internal/demo":                  {"core", "store", "engine", "exchange"},
-	"nivot/internal/bench":                 {"core", "store", "engine", "exchange", "mail", "practice", "database", "api"},
-	"nivot/web":                            {},
-	"nivot/cmd/nivot":                      {"core", "store", "engine", "exchange", "mail", "practice", "database", "demo", "api", "bench"},
+	"nivot/internal/bench": {"core", "store", "engine", "exchange", "mail", "practice", "database",
+		"api"},
+	"nivot/web": {},
+	"nivot/cmd/nivot": {"core", "store", "engine", "exchange", "mail", "practice", "database",
+		"demo", "api", "bench"},
 }
 
 // forbidden are packages of the standard library that the core must not use:
@@ -42,7 +45,8 @@ var allowed = map[string][]string{
 var forbidden = []string{"net", "net/http", "os", "database/sql", "io/fs", "log", "log/slog", "sync"}
 
 func TestImportsPointOneWay(t *testing.T) {
-	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}}:{{range .Imports}} {{.}}{{end}}`, "nivot/...").CombinedOutput()
+	out, err := exec.Command("go", "list", "-f", `{{.ImportPath}}:{{range .Imports}} {{.}}{{end}}`,
+		"nivot/...").CombinedOutput()
 	if err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}

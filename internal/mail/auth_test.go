@@ -77,7 +77,8 @@ func authPeer(t *testing.T, offered string) (Server, <-chan string) {
 			}
 		}
 	}()
-	return Server{Host: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port, Security: Plain, Username: authUser, Password: authPassword}, by
+	return Server{Host: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port, Security: Plain, Username: authUser,
+		Password: authPassword}, by
 }
 
 // scram is the server's side of RFC 5802 and RFC 7677.
@@ -144,7 +145,8 @@ func TestSignIn(t *testing.T) {
 	}
 	s, _ := authPeer(t, "SCRAM-SHA-256")
 	s.Password = "another"
-	if _, err := Dial(context.Background(), s, "localhost"); err == nil || !strings.Contains(err.Error(), "signing in to the mail server failed") {
+	if _, err := Dial(context.Background(), s, "localhost"); err == nil ||
+		!strings.Contains(err.Error(), "signing in to the mail server failed") {
 		t.Errorf("a wrong password: %v", err)
 	}
 }

@@ -77,7 +77,8 @@ func Compose(m *Message) ([]byte, error) {
 			h.field("List-Unsubscribe-Post", "List-Unsubscribe=One-Click")
 		}
 	}
-	g := gomail.NewMsg(gomail.WithCharset(gomail.CharsetUTF8), gomail.WithEncoding(gomail.EncodingQP), gomail.WithNoDefaultUserAgent())
+	g := gomail.NewMsg(gomail.WithCharset(gomail.CharsetUTF8), gomail.WithEncoding(gomail.EncodingQP),
+		gomail.WithNoDefaultUserAgent())
 	g.SetBodyString(gomail.TypeTextPlain, m.Text)
 	g.AddAlternativeString(gomail.TypeTextHTML, m.HTML)
 	for i := range m.Files {
@@ -198,5 +199,6 @@ func parameter(name, v string) string {
 
 // attrChar reports whether a byte stands for itself in RFC 2231's extended values.
 func attrChar(b byte) bool {
-	return b >= 'a' && b <= 'z' || b >= 'A' && b <= 'Z' || b >= '0' && b <= '9' || strings.IndexByte("!#$&+-.^_`{|}~", b) >= 0
+	return b >= 'a' && b <= 'z' || b >= 'A' && b <= 'Z' || b >= '0' && b <= '9' ||
+		strings.IndexByte("!#$&+-.^_`{|}~", b) >= 0
 }

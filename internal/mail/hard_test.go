@@ -36,23 +36,38 @@ var hard = []struct {
 	unsubscribe   bool
 }{
 	{name: "plain", subject: "[Object] is due", body: "Dear colleague,\n\n[Object] is due.", object: "Oak bellows"},
-	{name: "long subject in many scripts", subject: "[Object] – [Object]", body: "[Object]", object: "Grüße an das Museum für Früh- und Vorgeschichte, 博物館の皆様、 متحف 🕰️ " + strings.Repeat("öäü", 20)},
-	{name: "names", subject: "Names", body: "Text.", to: `"Fell, Ida \"the Bell\"" <ida@fell.example>, Jörg Müller-Lüdenscheidt <joerg@lender.example>`, cc: "山田太郎 <yamada@lender.example>", from: `"Leihverkehr, Größe & Söhne" <loans@marrowby.example>`,
+	{name: "long subject in many scripts", subject: "[Object] – [Object]", body: "[Object]",
+		object: "Grüße an das Museum für Früh- und Vorgeschichte, 博物館の皆様、 متحف 🕰️ " + strings.Repeat("öäü", 20)},
+	{name: "names", subject: "Names", body: "Text.",
+		to: `"Fell, Ida \"the Bell\"" <ida@fell.example>, Jörg Müller-Lüdenscheidt <joerg@lender.example>`,
+		cc: "山田太郎 <yamada@lender.example>", from: `"Leihverkehr, Größe & Söhne" <loans@marrowby.example>`,
 		reply: `Rösle Ä. <r@marrowby.example>, "O'Hara; desk" <desk@marrowby.example>`},
-	{name: "domains of other letters", subject: "IDN", body: "Text.", to: "ida@bücher.example, post@例え.example", from: "Loans <loans@müseum.example>"},
-	{name: "many recipients", subject: "To all", body: "Text.", to: strings.TrimSuffix(strings.Repeat("Somebody Longname of the Borrowers <somebody.longname@borrower.example>, ", 40), ", ")},
-	{name: "lines without end", subject: "Long lines", body: "[Object]\n\nend", object: strings.Repeat("x", 5000) + " " + strings.Repeat("日本", 900)},
-	{name: "lines that mean something", subject: "=?utf-8?q?not=20a=20word?= ?=", body: "From here on\n\n.\n\n..two\n\n- one =20 two = three=\n\nends in spaces   \n\n[Object]", object: "=C3=A4 \t=\t. \nFrom x"},
-	{name: "boundaries in the text", subject: "--=_a", body: "--=_a\n\n--=_a--\n\nContent-Type: text/html; boundary=\"abc\"\n\n[Object]", object: "--=_b00\r\n--abc--"},
+	{name: "domains of other letters", subject: "IDN", body: "Text.", to: "ida@bücher.example, post@例え.example",
+		from: "Loans <loans@müseum.example>"},
+	{name: "many recipients", subject: "To all", body: "Text.",
+		to: strings.TrimSuffix(strings.Repeat("Somebody Longname of the Borrowers <somebody.longname@borrower.example>, ",
+			40), ", ")},
+	{name: "lines without end", subject: "Long lines", body: "[Object]\n\nend", object: strings.Repeat("x", 5000) + " " +
+		strings.Repeat("日本", 900)},
+	{name: "lines that mean something", subject: "=?utf-8?q?not=20a=20word?= ?=",
+		body:   "From here on\n\n.\n\n..two\n\n- one =20 two = three=\n\nends in spaces   \n\n[Object]",
+		object: "=C3=A4 \t=\t. \nFrom x"},
+	{name: "boundaries in the text", subject: "--=_a",
+		body: "--=_a\n\n--=_a--\n\nContent-Type: text/html; boundary=\"abc\"\n\n[Object]", object: "--=_b00\r\n--abc--"},
 	{name: "attachments", subject: "Files", body: "They come with this.", files: []File{
-		{Name: "Leihvertrag für das Märzhausener Glockenspiel, zweite und letzte Fassung vom 29. März 2027.pdf", Type: "application/pdf", Data: bytes.Repeat([]byte("%PDF\r\n\x00\xff\n."), 999)},
-		{Name: `a "quoted" \ name; filename=evil.exe.txt`, Type: "text/plain; charset=UTF-8", Data: []byte("Ü\r\n.\r\nFrom\n")}, {Name: "leer.bin", Type: "application/octet-stream"}}},
+		{Name: "Leihvertrag für das Märzhausener Glockenspiel, zweite und letzte Fassung vom 29. März 2027.pdf",
+			Type: "application/pdf", Data: bytes.Repeat([]byte("%PDF\r\n\x00\xff\n."), 999)},
+		{Name: `a "quoted" \ name; filename=evil.exe.txt`, Type: "text/plain; charset=UTF-8",
+			Data: []byte("Ü\r\n.\r\nFrom\n")}, {Name: "leer.bin", Type: "application/octet-stream"}}},
 	{name: "image attachment and invitation", subject: "All", body: "Look.", files: []File{
 		{Name: "image.png", Type: "image/png", CID: "abc@image.nivot", Data: []byte("\x89PNG\r\n\x1a\n\x00")},
-		{Name: "Rückgabe.ics", Type: "text/calendar; charset=UTF-8; method=REQUEST", Data: []byte("BEGIN:VCALENDAR\r\nEND:VCALENDAR\r\n")},
+		{Name: "Rückgabe.ics", Type: "text/calendar; charset=UTF-8; method=REQUEST",
+			Data: []byte("BEGIN:VCALENDAR\r\nEND:VCALENDAR\r\n")},
 		{Name: "plan.pdf", Type: "application/pdf", Data: []byte("%PDF-1.4")}}, unsubscribe: true},
-	{name: "from right to left", subject: "موعد إعادة [Object]", body: "عزيزي،\n\nموعد إعادة [Object] قريب.", object: "ساعة \u202eevil\u202c الحائط"},
-	{name: "control characters", subject: "[Object]", body: "[Object]", object: "a\x00b\x07c\x1b[31m\r\nBcc: eve@evil.example\r\n\r\n<script>alert(1)</script>\u2028--\x7f"},
+	{name: "from right to left", subject: "موعد إعادة [Object]", body: "عزيزي،\n\nموعد إعادة [Object] قريب.",
+		object: "ساعة \u202eevil\u202c الحائط"},
+	{name: "control characters", subject: "[Object]", body: "[Object]",
+		object: "a\x00b\x07c\x1b[31m\r\nBcc: eve@evil.example\r\n\r\n<script>alert(1)</script>\u2028--\x7f"},
 }
 
 // hardMessage writes one of the hard letters.
@@ -63,7 +78,8 @@ func hardMessage(t *testing.T, i int) *Message {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s := &sheet.Sheet{Zone: time.UTC, Locale: locale, Columns: []sheet.Column{{ID: "o", Name: "Object", Type: value.Text}}}
+	s := &sheet.Sheet{Zone: time.UTC, Locale: locale,
+		Columns: []sheet.Column{{ID: "o", Name: "Object", Type: value.Text}}}
 	tpl := &template.Template{Name: h.name}
 	if tpl.Subject, err = template.ParseLine(h.subject, s); err != nil {
 		t.Fatal(err)
@@ -89,8 +105,10 @@ func hardMessage(t *testing.T, i int) *Message {
 		}
 		return list
 	}
-	m := &Message{From: boxes(h.from, "Loans desk <loans@marrowby.example>")[0], To: boxes(h.to, "ida@fell.example"), Cc: boxes(h.cc, ""), ReplyTo: boxes(h.reply, ""),
-		Subject: r.Subject, HTML: r.HTML, Text: r.Text, Files: h.files, Date: time.Date(2027, 3, 29, 9, 0, 0, 0, time.UTC), MessageID: fmt.Sprintf("<hard-%d.1@marrowby.example>", i)}
+	m := &Message{From: boxes(h.from, "Loans desk <loans@marrowby.example>")[0], To: boxes(h.to, "ida@fell.example"),
+		Cc: boxes(h.cc, ""), ReplyTo: boxes(h.reply, ""),
+		Subject: r.Subject, HTML: r.HTML, Text: r.Text, Files: h.files, Date: time.Date(2027, 3, 29, 9, 0, 0, 0, time.UTC),
+		MessageID: fmt.Sprintf("<hard-%d.1@marrowby.example>", i)}
 	if h.unsubscribe {
 		m.Unsubscribe, m.OneClick = "https://mail.marrowby.example/stop/"+strings.Repeat("a", 38), true
 	}
@@ -113,7 +131,8 @@ func told(list []*netmail.Address) string {
 }
 
 func wanted(m *Message) content {
-	c := content{Subject: m.Subject, Text: strings.ReplaceAll(m.Text, "\n", "\r\n"), HTML: strings.ReplaceAll(m.HTML, "\n", "\r\n")}
+	c := content{Subject: m.Subject, Text: strings.ReplaceAll(m.Text, "\n", "\r\n"), HTML: strings.ReplaceAll(m.HTML,
+		"\n", "\r\n")}
 	list := func(boxes []value.Mailbox) string {
 		var out []*netmail.Address
 		for _, b := range boxes {
@@ -153,7 +172,8 @@ func byOurselves(t *testing.T, raw []byte) (c content) {
 	for _, f := range e.fields {
 		seen[strings.ToLower(f[0])]++
 	}
-	for _, name := range []string{"from", "to", "date", "message-id", "subject", "mime-version", "content-type", "auto-submitted"} {
+	for _, name := range []string{"from", "to", "date", "message-id", "subject", "mime-version", "content-type",
+		"auto-submitted"} {
 		if seen[name] != 1 {
 			t.Errorf("%d fields %s", seen[name], name)
 		}
@@ -177,7 +197,8 @@ func byOurselves(t *testing.T, raw []byte) (c content) {
 		disposition, d := leaf.media("Content-Disposition")
 		switch {
 		case disposition == "attachment" || disposition == "inline":
-			c.Files = append(c.Files, fmt.Sprintf("%q %s %s %q %q", d["filename"], typ, disposition, strings.Trim(leaf.get("Content-ID"), "<>"), leaf.body))
+			c.Files = append(c.Files, fmt.Sprintf("%q %s %s %q %q", d["filename"], typ, disposition,
+				strings.Trim(leaf.get("Content-ID"), "<>"), leaf.body))
 			if old, err := unword(params["name"]); err != nil || old != d["filename"] {
 				t.Errorf("the old name %q (%v), the new one %q", old, err, d["filename"])
 			}
@@ -235,7 +256,8 @@ func byGoMessage(t *testing.T, raw []byte) (c content) {
 		disposition, params, _ := e.Header.ContentDisposition()
 		switch {
 		case disposition != "":
-			c.Files = append(c.Files, fmt.Sprintf("%q %s %s %q %q", params["filename"], typ, disposition, strings.Trim(e.Header.Get("Content-Id"), "<>"), b))
+			c.Files = append(c.Files, fmt.Sprintf("%q %s %s %q %q", params["filename"], typ, disposition,
+				strings.Trim(e.Header.Get("Content-Id"), "<>"), b))
 		case typ == "text/plain":
 			c.Text += string(b)
 		default:
@@ -270,7 +292,8 @@ func byNetMail(t *testing.T, raw []byte) (c content) {
 	for _, p := range parts {
 		switch {
 		case p.disposition != "":
-			c.Files = append(c.Files, fmt.Sprintf("%q %s %s %q %q", p.name, p.typ, p.disposition, strings.Trim(p.cid, "<>"), p.body))
+			c.Files = append(c.Files, fmt.Sprintf("%q %s %s %q %q", p.name, p.typ, p.disposition, strings.Trim(p.cid, "<>"),
+				p.body))
 		case p.typ == "text/plain":
 			c.Text += p.body
 		case p.typ == "text/html":
@@ -296,7 +319,8 @@ func TestHardLetters(t *testing.T) {
 				}
 			}
 			if before, err := os.ReadFile(golden); err != nil || !bytes.Equal(before, raw) {
-				t.Errorf("the message is not that of %s (%v); look at both, and write it anew with -update if this one is right", golden, err)
+				t.Errorf("the message is not that of %s (%v); look at both, and write it anew with -update if this one is right",
+					golden, err)
 			}
 			want := wanted(m)
 			readers := []struct {
@@ -310,7 +334,8 @@ func TestHardLetters(t *testing.T) {
 				g, w := reflect.ValueOf(r.got), reflect.ValueOf(want)
 				for k := range g.NumField() {
 					if !reflect.DeepEqual(g.Field(k).Interface(), w.Field(k).Interface()) {
-						t.Errorf("%s, %s:\n%.400q\nwant\n%.400q", r.name, g.Type().Field(k).Name, fmt.Sprint(g.Field(k).Interface()), fmt.Sprint(w.Field(k).Interface()))
+						t.Errorf("%s, %s:\n%.400q\nwant\n%.400q", r.name, g.Type().Field(k).Name, fmt.Sprint(g.Field(k).Interface()),
+							fmt.Sprint(w.Field(k).Interface()))
 					}
 				}
 			}

@@ -12,9 +12,12 @@ import (
 )
 
 var hardTexts = []string{
-	"", "Oak bellows", " outer  and  double spaces ", "=?utf-8?q?looks_like_one?=", "not =? quite", "a\"b\\c, (d) <e>; f:g", "Ida\u200dFell\u200c",
-	"soft\u00adhyphen", "\u202eright to left\u202c", "\u2066isolated\u2069", "Zo\u00eb", "\u200b", strings.Repeat("word ", 300) + "end", strings.Repeat("x", 1500),
-	strings.Repeat("\u00e9\u4e16\U0001f3db", 300), "tab\tand\nline", "\U0001f468\u200d\U0001f469\u200d\U0001f467", "%s %q \\u200d",
+	"", "Oak bellows", " outer  and  double spaces ", "=?utf-8?q?looks_like_one?=", "not =? quite",
+	"a\"b\\c, (d) <e>; f:g", "Ida\u200dFell\u200c",
+	"soft\u00adhyphen", "\u202eright to left\u202c", "\u2066isolated\u2069", "Zo\u00eb", "\u200b",
+	strings.Repeat("word ", 300) + "end", strings.Repeat("x", 1500),
+	strings.Repeat("\u00e9\u4e16\U0001f3db", 300), "tab\tand\nline", "\U0001f468\u200d\U0001f469\u200d\U0001f467",
+	"%s %q \\u200d",
 }
 
 // randomText puts runes of all kinds together.
@@ -54,7 +57,8 @@ func TestTextsComeBack(t *testing.T) {
 		if err != nil || got != want {
 			t.Fatalf("subject %q: got %q %v", want, got, err)
 		}
-		boxes := []value.Mailbox{{Name: s, Local: "ida", Domain: "fell.example"}, {Local: "desk", Domain: "marrowby.example"}, {Name: s, Local: "otto", Domain: "grange.example"}}
+		boxes := []value.Mailbox{{Name: s, Local: "ida", Domain: "fell.example"},
+			{Local: "desk", Domain: "marrowby.example"}, {Name: s, Local: "otto", Domain: "grange.example"}}
 		list, err := netmail.ParseAddressList(unfolded(t, "To: "+mailboxes(boxes, len("To: ")))[len("To: "):])
 		if err != nil || len(list) != 3 {
 			t.Fatalf("name %q: %v in %q", want, err, mailboxes(boxes, 4))
@@ -76,9 +80,12 @@ func TestBearable(t *testing.T) {
 		{"Loans desk", "mail.marrowby.example", ""},
 		{"Zo\u00eb \u200d", "b\u00fccher.example", ""},
 		{"Desk", "127.0.0.1", ""}, {"Desk", "::1", ""}, {"Desk", "localhost", ""},
-		{"", "mail.marrowby.example", "/name"}, {"\u200b", "localhost", "/name"}, {"a\nb", "localhost", "/name"}, {"a\x00b", "localhost", "/name"},
-		{"Desk", "", "/host"}, {"Desk", "mail marrowby", "/host"}, {"Desk", "mail.marrowby.example:25", "/host"}, {"Desk", "-a.example", "/host"},
-		{"Desk", "a..b", "/host"}, {"Desk", strings.Repeat("a", 64) + ".example", "/host"}, {"Desk", "smtp://mail.example", "/host"},
+		{"", "mail.marrowby.example", "/name"}, {"\u200b", "localhost", "/name"}, {"a\nb", "localhost", "/name"},
+		{"a\x00b", "localhost", "/name"},
+		{"Desk", "", "/host"}, {"Desk", "mail marrowby", "/host"}, {"Desk", "mail.marrowby.example:25", "/host"},
+		{"Desk", "-a.example", "/host"},
+		{"Desk", "a..b", "/host"}, {"Desk", strings.Repeat("a", 64) + ".example", "/host"}, {"Desk", "smtp://mail.example",
+			"/host"},
 	} {
 		err := Bearable(x.name, x.host)
 		if (err == nil) != (x.field == "") || err != nil && err.Field != x.field {

@@ -49,8 +49,10 @@ func written(t testing.TB, v string) (*Message, []byte) {
 	row := &sheet.Row{ID: "1"}
 	row.Set(&s.Columns[0], value.Parse(v, s.Reading(&s.Columns[0])))
 	r := tpl.Render(template.Context{Sheet: s, Row: row})
-	m := &Message{From: value.Mailbox{Name: v, Local: "loans", Domain: "marrowby.example"}, To: []value.Mailbox{{Name: v, Local: "ida", Domain: "fell.example"}},
-		ReplyTo: []value.Mailbox{{Name: v, Local: "desk", Domain: "marrowby.example"}}, Subject: r.Subject, HTML: r.HTML, Text: r.Text,
+	m := &Message{From: value.Mailbox{Name: v, Local: "loans", Domain: "marrowby.example"},
+		To:      []value.Mailbox{{Name: v, Local: "ida", Domain: "fell.example"}},
+		ReplyTo: []value.Mailbox{{Name: v, Local: "desk", Domain: "marrowby.example"}}, Subject: r.Subject, HTML: r.HTML,
+		Text: r.Text,
 		Date: time.Date(2027, 3, 29, 9, 0, 0, 0, time.UTC), MessageID: "<a.1@marrowby.example>"}
 	for _, i := range r.Images {
 		m.Files = append(m.Files, File{Name: "image.png", Type: i.Type, CID: template.CID(i.ID()), Data: []byte("png")})
@@ -121,9 +123,13 @@ func shape(t testing.TB, raw []byte) string {
 }
 
 // hostile are pieces of values that mean something somewhere on the way.
-var hostile = []string{"\r\nBcc: eve@evil.example\r\n", "\n\n", "<script>alert(1)</script>", `"><img src=x onerror=alert(1)>`, "'", `"`, "--=_a", "=?utf-8?q?=0D=0ABcc:=20eve@evil.example?=", "<!--", "-->", "]]>",
-	"</td></tr></table>", "javascript:alert(1)", "https://evil.example/", "&lt;", "&#60;b&#62;", "\x00", "\x1b[2J", "\u2028", "\u202e", "\ufeff", "/../", "%0d%0a", "//evil.example", "eve@evil.example", ", Eve <eve@evil.example>",
-	";", ":", ">", "<", "@", "\\", "\t", "  ", ".\r\n", "From ", "Ü", "日本", "🕰", "{{x}}", "${x}", "[Value]", "cid:", "a", "b c"}
+var hostile = []string{"\r\nBcc: eve@evil.example\r\n", "\n\n", "<script>alert(1)</script>",
+	`"><img src=x onerror=alert(1)>`, "'", `"`, "--=_a", "=?utf-8?q?=0D=0ABcc:=20eve@evil.example?=", "<!--", "-->",
+	"]]>",
+	"</td></tr></table>", "javascript:alert(1)", "https://evil.example/", "&lt;", "&#60;b&#62;", "\x00", "\x1b[2J",
+	"\u2028", "\u202e", "\ufeff", "/../", "%0d%0a", "//evil.example", "eve@evil.example", ", Eve <eve@evil.example>",
+	";", ":", ">", "<", "@", "\\", "\t", "  ", ".\r\n", "From ", "Ü", "日本", "🕰", "{{x}}", "${x}", "[Value]", "cid:", "a",
+	"b c"}
 
 // No value adds a header field, a recipient, a part, a tag or another place for a link, wherever
 // it stands.

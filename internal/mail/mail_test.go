@@ -35,10 +35,12 @@ func box(t *testing.T, s string) value.Mailbox {
 // others, and its addresses are those it was given.
 func TestComposeHeaders(t *testing.T) {
 	m := &Message{From: value.Mailbox{Name: "Loans desk", Local: "loans", Domain: "marrowby.example"},
-		To:      []value.Mailbox{{Name: "Ada \r\nBcc: eve@evil.example", Local: "ada", Domain: "fenwick-hall.example"}, box(t, "Zoë <zoe@bücher.example>")},
+		To: []value.Mailbox{{Name: "Ada \r\nBcc: eve@evil.example", Local: "ada", Domain: "fenwick-hall.example"},
+			box(t, "Zoë <zoe@bücher.example>")},
 		Cc:      []value.Mailbox{box(t, `"R. Moss, registrar" <r.moss@marrowby.example>`)},
 		ReplyTo: []value.Mailbox{box(t, "Zoë Jarrow <zoe@marrowby.example>"), box(t, "desk@marrowby.example")},
-		Subject: "Oak bellows\r\nX-Evil: yes", HTML: "<p>Dear Ada</p>", Text: "Dear Ada", MessageID: "<0a.1@marrowby.example>", Date: time.Unix(1805000000, 0)}
+		Subject: "Oak bellows\r\nX-Evil: yes", HTML: "<p>Dear Ada</p>", Text: "Dear Ada",
+		MessageID: "<0a.1@marrowby.example>", Date: time.Unix(1805000000, 0)}
 	b, err := Compose(m)
 	if err != nil {
 		t.Fatal(err)
@@ -49,13 +51,15 @@ func TestComposeHeaders(t *testing.T) {
 	}
 	for name := range got.Header {
 		switch name {
-		case "From", "To", "Cc", "Reply-To", "Subject", "Date", "Message-Id", "Auto-Submitted", "Mime-Version", "Content-Type":
+		case "From", "To", "Cc", "Reply-To", "Subject", "Date", "Message-Id", "Auto-Submitted", "Mime-Version",
+			"Content-Type":
 		default:
 			t.Errorf("an extra header %s: %q", name, got.Header[name])
 		}
 	}
 	for header, want := range map[string]string{
-		"To": "ada@fenwick-hall.example zoe@xn--bcher-kva.example", "Cc": "r.moss@marrowby.example", "Reply-To": "zoe@marrowby.example desk@marrowby.example",
+		"To": "ada@fenwick-hall.example zoe@xn--bcher-kva.example", "Cc": "r.moss@marrowby.example",
+		"Reply-To": "zoe@marrowby.example desk@marrowby.example",
 	} {
 		list, err := got.Header.AddressList(header)
 		if err != nil {
@@ -122,7 +126,8 @@ func begin(t *testing.T, s Server) *Client {
 		t.Fatal(err)
 	}
 	t.Cleanup(c.Drop)
-	out, ready, err := c.Begin("loans@marrowby.example", []string{"ada@fenwick-hall.example"}, func(rs []Reply) bool { return rs[0].Positive() })
+	out, ready, err := c.Begin("loans@marrowby.example", []string{"ada@fenwick-hall.example"},
+		func(rs []Reply) bool { return rs[0].Positive() })
 	if err != nil || !ready || len(out.Recipients) != 1 {
 		t.Fatal(out, ready, err)
 	}
@@ -202,13 +207,15 @@ func TestRealServer(t *testing.T) {
 	srv := smtp.NewServer(b)
 	go func() { _ = srv.Serve(l) }()
 	defer srv.Close()
-	c, err := Dial(context.Background(), Server{Host: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port, Security: Plain}, "localhost")
+	c, err := Dial(context.Background(), Server{Host: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port, Security: Plain},
+		"localhost")
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer c.Close()
 	for range 3 {
-		_, ready, err := c.Begin("a@x.example", []string{"b@x.example", "no@x.example"}, func(rs []Reply) bool { return rs[0].Positive() })
+		_, ready, err := c.Begin("a@x.example", []string{"b@x.example", "no@x.example"},
+			func(rs []Reply) bool { return rs[0].Positive() })
 		if err != nil || !ready {
 			t.Fatal(ready, err)
 		}
@@ -286,10 +293,14 @@ func leaves(t *testing.T, raw []byte) (header netmail.Header, out []part) {
 // whatever their letters; and the same message is the same bytes.
 func TestComposeFiles(t *testing.T) {
 	pdf, picture := strings.Repeat("%PDF\r\n.\r\n", 400), "GIF89a\x00\xff"
-	for _, name := range []string{"notes.pdf", "Vermerk für Märzhausen.pdf", "注意書き" + strings.Repeat("あ", 40) + ".pdf", `a "quoted" \ name;.pdf`, "x\r\nBcc: eve@x.example.pdf"} {
-		m := &Message{From: value.Mailbox{Local: "loans", Domain: "marrowby.example"}, To: []value.Mailbox{{Local: "a", Domain: "b.example"}}, Subject: "S",
-			HTML: `<img src="cid:pic@image.nivot">`, Text: "boundary=abc\n", Date: time.Date(2027, 3, 15, 9, 0, 0, 0, time.UTC), MessageID: "<x@marrowby.example>",
-			Files: []File{{Name: "image.gif", Type: "image/gif", CID: "pic@image.nivot", Data: []byte(picture)}, {Name: name, Type: "application/pdf", Data: []byte(pdf)}}}
+	for _, name := range []string{"notes.pdf", "Vermerk für Märzhausen.pdf", "注意書き" + strings.Repeat("あ", 40) + ".pdf",
+		`a "quoted" \ name;.pdf`, "x\r\nBcc: eve@x.example.pdf"} {
+		m := &Message{From: value.Mailbox{Local: "loans", Domain: "marrowby.example"},
+			To: []value.Mailbox{{Local: "a", Domain: "b.example"}}, Subject: "S",
+			HTML: `<img src="cid:pic@image.nivot">`, Text: "boundary=abc\n", Date: time.Date(2027, 3, 15, 9, 0, 0, 0, time.UTC),
+			MessageID: "<x@marrowby.example>",
+			Files: []File{{Name: "image.gif", Type: "image/gif", CID: "pic@image.nivot", Data: []byte(picture)},
+				{Name: name, Type: "application/pdf", Data: []byte(pdf)}}}
 		raw, err := Compose(m)
 		if err != nil {
 			t.Fatalf("%s: %v", name, err)
@@ -305,8 +316,10 @@ func TestComposeFiles(t *testing.T) {
 		}
 		h, got := leaves(t, raw)
 		clean := strings.Map(printable, name)
-		want := []part{{path: "/mixed/related/alternative", typ: "text/plain", body: "boundary=abc\r\n"}, {path: "/mixed/related/alternative", typ: "text/html", body: m.HTML},
-			{path: "/mixed/related", typ: "image/gif", disposition: "inline", name: "image.gif", cid: "<pic@image.nivot>", body: picture},
+		want := []part{{path: "/mixed/related/alternative", typ: "text/plain", body: "boundary=abc\r\n"},
+			{path: "/mixed/related/alternative", typ: "text/html", body: m.HTML},
+			{path: "/mixed/related", typ: "image/gif", disposition: "inline", name: "image.gif", cid: "<pic@image.nivot>",
+				body: picture},
 			{path: "/mixed", typ: "application/pdf", disposition: "attachment", name: clean, body: pdf}}
 		if h.Get("Bcc") != "" || len(got) != len(want) {
 			t.Fatalf("%s: %v, %d parts", name, h, len(got))
@@ -322,7 +335,8 @@ func TestComposeFiles(t *testing.T) {
 }
 
 func TestComposeUnsubscribe(t *testing.T) {
-	m := &Message{From: value.Mailbox{Local: "a", Domain: "b.example"}, To: []value.Mailbox{{Local: "c", Domain: "d.example"}}, Text: "x", HTML: "x", MessageID: "<x@b.example>",
+	m := &Message{From: value.Mailbox{Local: "a", Domain: "b.example"},
+		To: []value.Mailbox{{Local: "c", Domain: "d.example"}}, Text: "x", HTML: "x", MessageID: "<x@b.example>",
 		Unsubscribe: "https://nivot.marrowby.example/stop/" + strings.Repeat("x", 40)}
 	for _, one := range []bool{false, true} {
 		m.OneClick = one
@@ -331,7 +345,8 @@ func TestComposeUnsubscribe(t *testing.T) {
 			t.Fatal(err)
 		}
 		h, _ := leaves(t, raw)
-		if h.Get("List-Unsubscribe") != "<"+m.Unsubscribe+">" || (h.Get("List-Unsubscribe-Post") == "List-Unsubscribe=One-Click") != one {
+		if h.Get("List-Unsubscribe") != "<"+m.Unsubscribe+">" ||
+			(h.Get("List-Unsubscribe-Post") == "List-Unsubscribe=One-Click") != one {
 			t.Errorf("%v: %v", one, h)
 		}
 	}

@@ -166,7 +166,8 @@ func (c *Client) signIn(s Server) error {
 // authenticate leads the talk of AUTH (RFC 4954, section 4).
 func (c *Client) authenticate(s Server, auth smtp.Auth) error {
 	_, protected := c.conn.(*tls.Conn)
-	name, first, err := auth.Start(&smtp.ServerInfo{Name: s.Host, TLS: protected, Auth: strings.Fields(c.extensions["AUTH"])})
+	name, first, err := auth.Start(&smtp.ServerInfo{Name: s.Host, TLS: protected,
+		Auth: strings.Fields(c.extensions["AUTH"])})
 	if err != nil {
 		return err
 	}

@@ -131,7 +131,8 @@ func (x *session) Rcpt(to string, _ *smtp.RcptOptions) error {
 		return &smtp.SMTPError{Code: 550, EnhancedCode: smtp.EnhancedCode{5, 1, 1}, Message: "no such mailbox here"}
 	case "defer":
 		if x.server.countDefer(to) <= n {
-			return &smtp.SMTPError{Code: 450, EnhancedCode: smtp.EnhancedCode{4, 2, 1}, Message: "mailbox is busy, try again later"}
+			return &smtp.SMTPError{Code: 450, EnhancedCode: smtp.EnhancedCode{4, 2, 1},
+				Message: "mailbox is busy, try again later"}
 		}
 	}
 	x.to = append(x.to, to)

@@ -13,9 +13,11 @@ import (
 
 func TestWishes(t *testing.T) {
 	for address, want := range map[string]string{
-		"ada@x.example": "", "ada.refuse@x.example": "refuse", "Ada+REFUSE@x.example": "refuse", "refuse@x.example": "refuse", "defer-2@x.example": "defer",
-		"a.defer-11.b@x.example": "defer", "drop-after.ada@x.example": "drop-after", "ada_slow@x.example": "slow", "fail-ada@x.example": "fail",
-		"refused@x.example": "", "slowly@x.example": "", "ada@refuse.example": "", "defer@x.example": "",
+		"ada@x.example": "", "ada.refuse@x.example": "refuse", "Ada+REFUSE@x.example": "refuse",
+		"refuse@x.example": "refuse", "defer-2@x.example": "defer",
+		"a.defer-11.b@x.example": "defer", "drop-after.ada@x.example": "drop-after", "ada_slow@x.example": "slow",
+		"fail-ada@x.example": "fail",
+		"refused@x.example":  "", "slowly@x.example": "", "ada@refuse.example": "", "defer@x.example": "",
 	} {
 		if got, _ := wishOf(address); got != want {
 			t.Errorf("%s asks for %q, want %q", address, got, want)
@@ -52,8 +54,10 @@ func TestServer(t *testing.T) {
 	}
 	go func() { _ = s.Serve(l) }()
 	defer s.Close()
-	letter := "Message-ID: <a1@marrowby.example>\r\nSubject: =?UTF-8?q?R=C3=BCckgabe?=\r\nFrom: desk@marrowby.example\r\nContent-Type: multipart/alternative; boundary=b\r\n\r\n" +
-		"--b\r\nContent-Type: text/plain; charset=iso-8859-1\r\nContent-Transfer-Encoding: quoted-printable\r\n\r\nZur=FCck\r\n--b\r\nContent-Type: text/html; charset=utf-8\r\n\r\n<p>Zurück</p>\r\n--b--\r\n"
+	letter := "Message-ID: <a1@marrowby.example>\r\nSubject: =?UTF-8?q?R=C3=BCckgabe?=\r\nFrom: " +
+		"desk@marrowby.example\r\nContent-Type: multipart/alternative; boundary=b\r\n\r\n" +
+		"--b\r\nContent-Type: text/plain; charset=iso-8859-1\r\nContent-Transfer-Encoding: " +
+		"quoted-printable\r\n\r\nZur=FCck\r\n--b\r\nContent-Type: text/html; charset=utf-8\r\n\r\n<p>Zurück</p>\r\n--b--\r\n"
 	send := func(to ...string) error {
 		return smtp.SendMail(l.Addr().String(), nil, "desk@marrowby.example", to, []byte(letter))
 	}
@@ -63,14 +67,17 @@ func TestServer(t *testing.T) {
 	mu.Lock()
 	m := kept[0]
 	mu.Unlock()
-	if m.From != "desk@marrowby.example" || strings.Join(m.To, " ") != "ada@x.example ben@x.example" || m.MessageID != "a1@marrowby.example" || m.Subject != "Rückgabe" {
+	if m.From != "desk@marrowby.example" || strings.Join(m.To, " ") != "ada@x.example ben@x.example" ||
+		m.MessageID != "a1@marrowby.example" || m.Subject != "Rückgabe" {
 		t.Errorf("%+v", m)
 	}
 	c, err := Open(m.Raw)
-	if err != nil || strings.TrimSpace(c.Text) != "Zurück" || strings.TrimSpace(c.HTML) != "<p>Zurück</p>" || len(c.Headers) != 4 || c.Headers[1][1] != "Rückgabe" {
+	if err != nil || strings.TrimSpace(c.Text) != "Zurück" || strings.TrimSpace(c.HTML) != "<p>Zurück</p>" ||
+		len(c.Headers) != 4 || c.Headers[1][1] != "Rückgabe" {
 		t.Errorf("%+v %v", c, err)
 	}
-	for to, want := range map[string]string{"refuse@x.example": "550", "fail@x.example": "554", "drop-before@x.example": "EOF"} {
+	for to, want := range map[string]string{"refuse@x.example": "550", "fail@x.example": "554",
+		"drop-before@x.example": "EOF"} {
 		if err := send(to); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v, want %s", to, err, want)
 		}

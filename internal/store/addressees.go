@@ -94,7 +94,8 @@ func (s *Store) addresseeIDs(ctx context.Context, by map[[16]byte]string) (map[[
 			m := by[[16]byte(d)]
 			args = append(args, m, searchable(m), d) // the digest not first: GORM spreads a slice behind "("
 		}
-		return s.DB(ctx).Exec("INSERT IGNORE INTO addressees (mailbox, searched, digest) VALUES "+strings.TrimSuffix(strings.Repeat("(?,?,?),", len(c)), ","), args...).Error
+		return s.DB(ctx).Exec("INSERT IGNORE INTO addressees (mailbox, searched, digest) VALUES "+
+			strings.TrimSuffix(strings.Repeat("(?,?,?),", len(c)), ","), args...).Error
 	})
 	if err != nil {
 		return nil, err
@@ -117,7 +118,8 @@ const maxAddressees = 1000
 // addresseesLike gives the ids of the mailboxes that hold a text, upper or lower case and accents
 // aside; all is false where there are more than maxAddressees.
 func (s *Store) addresseesLike(ctx context.Context, part string) (ids []int64, all bool, err error) {
-	err = s.DB(ctx).Raw("SELECT id FROM addressees WHERE searched LIKE ? LIMIT ?", "%"+escapeLike(searchable(part))+"%", maxAddressees+1).Scan(&ids).Error
+	err = s.DB(ctx).Raw("SELECT id FROM addressees WHERE searched LIKE ? LIMIT ?", "%"+escapeLike(searchable(part))+"%",
+		maxAddressees+1).Scan(&ids).Error
 	return ids, len(ids) <= maxAddressees, err
 }
 
@@ -139,11 +141,13 @@ func (s *Store) fillSearched(ctx context.Context) error {
 			ID      int64
 			Mailbox string
 		}
-		if err := s.DB(ctx).Raw("SELECT id, mailbox FROM addressees WHERE searched IS NULL LIMIT 5000").Scan(&found).Error; err != nil || len(found) == 0 {
+		if err := s.DB(ctx).Raw("SELECT id, mailbox FROM addressees WHERE searched IS NULL LIMIT 5000").Scan(
+			&found).Error; err != nil || len(found) == 0 {
 			return err
 		}
 		for _, f := range found {
-			if err := s.DB(ctx).Exec("UPDATE addressees SET searched = ? WHERE id = ?", searchable(f.Mailbox), f.ID).Error; err != nil {
+			if err := s.DB(ctx).Exec("UPDATE addressees SET searched = ? WHERE id = ?", searchable(f.Mailbox),
+				f.ID).Error; err != nil {
 				return err
 			}
 		}

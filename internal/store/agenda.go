@@ -38,12 +38,14 @@ type Entry struct {
 	SheetID    string
 	RuleID     string
 	RowID      int64
-	DeliveryID int64      // Follow: the first email's
-	Nr         int64      // Moved: the reaction's number; Follow: step and recurrence; Refresh: the source; Hand: the batch
-	Since      *time.Time // Due: occasions up to here have been judged or are baseline
-	Known      *time.Time // Due: since when the row's date has been known; nil: the baseline
-	DoneRows   int64      // Round: the row up to which it has been judged; Settle: 1 where what the edit sets off is to be held
-	Origin     string     // Moved, Follow: the occasion, as JSON
+	DeliveryID int64 // Follow: the first email's
+	// Moved: the reaction's number; Follow: step and recurrence; Refresh: the source; Hand: the batch
+	Nr    int64
+	Since *time.Time // Due: occasions up to here have been judged or are baseline
+	Known *time.Time // Due: since when the row's date has been known; nil: the baseline
+	// Round: the row up to which it has been judged; Settle: 1 where what the edit sets off is to be held
+	DoneRows int64
+	Origin   string // Moved, Follow: the occasion, as JSON
 }
 
 // TableName implements GORM's tabler.
@@ -54,7 +56,9 @@ func (Entry) TableName() string { return "agenda" }
 // A batch that is full is filled up with all that is due at its last instant,
 // so that what falls due together is counted together.
 func (s *Store) ClaimAgenda(ctx context.Context, now time.Time, limit int) (out []Entry, err error) {
-	err = s.DB(ctx).Raw("SELECT * FROM agenda WHERE due_at <= ? AND kind NOT IN ('refresh', 'hand') ORDER BY due_at, id LIMIT ? FOR UPDATE SKIP LOCKED", now, limit).Scan(&out).Error
+	err = s.DB(ctx).Raw(
+		"SELECT * FROM agenda WHERE due_at <= ? AND kind NOT IN ('refresh', 'hand') ORDER BY due_at, id LIMIT ? FOR "+
+			"UPDATE SKIP LOCKED", now, limit).Scan(&out).Error
 	if err != nil || len(out) < limit {
 		return out, err
 	}
@@ -63,7 +67,9 @@ func (s *Store) ClaimAgenda(ctx context.Context, now time.Time, limit int) (out 
 		return out, nil
 	}
 	var rest []Entry
-	err = s.DB(ctx).Raw("SELECT * FROM agenda WHERE due_at = ? AND id > ? AND kind IN ('settle', 'moved') ORDER BY due_at, id LIMIT ? FOR UPDATE SKIP LOCKED",
+	err = s.DB(ctx).Raw(
+		"SELECT * FROM agenda WHERE due_at = ? AND id > ? AND kind IN ('settle', 'moved') ORDER BY due_at, id LIMIT ? FOR "+
+			"UPDATE SKIP LOCKED",
 		last.DueAt, last.ID, 40*limit).Scan(&rest).Error
 	return append(out, rest...), err
 }
@@ -83,7 +89,9 @@ func (s *Store) HasDueAgenda(ctx context.Context, now time.Time, refresh bool) (
 
 // PutEntries writes entries, each in the place of one about the same thing.
 func (s *Store) PutEntries(ctx context.Context, es []Entry) error {
-	return s.putEntries(ctx, es, "due_at = VALUES(due_at), since = VALUES(since), known = VALUES(known), done_rows = IF(kind = 'settle', GREATEST(done_rows, VALUES(done_rows)), VALUES(done_rows)), origin = VALUES(origin)")
+	return s.putEntries(ctx, es,
+		"due_at = VALUES(due_at), since = VALUES(since), known = VALUES(known), done_rows = IF(kind = 'settle', "+
+			"GREATEST(done_rows, VALUES(done_rows)), VALUES(done_rows)), origin = VALUES(origin)")
 }
 
 // PutArmed writes a rule's entries for rows. An entry that is there keeps
@@ -96,13 +104,16 @@ func (s *Store) putEntries(ctx context.Context, es []Entry, update string, updat
 	return chunks(es, bulk, func(c []Entry) error {
 		var q strings.Builder
 		args := make([]any, 0, 11*len(c))
-		q.WriteString("INSERT INTO agenda (kind, due_at, sheet_id, rule_id, row_id, delivery_id, nr, since, known, done_rows, origin) VALUES ")
+		q.WriteString(
+			"INSERT INTO agenda (kind, due_at, sheet_id, rule_id, row_id, delivery_id, nr, since, known, done_rows, origin) " +
+				"VALUES ")
 		for i, e := range c {
 			if i > 0 {
 				q.WriteByte(',')
 			}
 			q.WriteString("(?,?,?,?,?,?,?,?,?,?,?)")
-			args = append(args, e.Kind, e.DueAt, e.SheetID, e.RuleID, e.RowID, e.DeliveryID, e.Nr, e.Since, e.Known, e.DoneRows, e.Origin)
+			args = append(args, e.Kind, e.DueAt, e.SheetID, e.RuleID, e.RowID, e.DeliveryID, e.Nr, e.Since, e.Known, e.DoneRows,
+				e.Origin)
 		}
 		q.WriteString(" ON DUPLICATE KEY UPDATE " + update)
 		return s.DB(ctx).Exec(q.String(), append(args, updateArgs...)...).Error
@@ -118,7 +129,8 @@ func (s *Store) DropEntries(ctx context.Context, ids []int64) error {
 func (s *Store) Asking(ctx context.Context, rowIDs []int64) (out []int64, err error) {
 	err = chunks(rowIDs, 1000, func(c []int64) error {
 		var ids []int64
-		err := s.DB(ctx).Raw("SELECT row_id FROM agenda WHERE row_id IN ? AND kind = 'settle' AND done_rows = 1", c).Scan(&ids).Error
+		err := s.DB(ctx).Raw("SELECT row_id FROM agenda WHERE row_id IN ? AND kind = 'settle' AND done_rows = 1",
+			c).Scan(&ids).Error
 		out = append(out, ids...)
 		return err
 	})
@@ -134,7 +146,9 @@ func (s *Store) DropSettling(ctx context.Context, rowIDs []int64) error {
 
 // ClaimRule locks and gives a rule's entries that are due.
 func (s *Store) ClaimRule(ctx context.Context, ruleID string, now time.Time, limit int) (out []Entry, err error) {
-	err = s.DB(ctx).Raw("SELECT * FROM agenda WHERE rule_id = ? AND due_at <= ? AND kind <> 'arm' ORDER BY due_at, id LIMIT ? FOR UPDATE", ruleID, now, limit).Scan(&out).Error
+	err = s.DB(ctx).Raw(
+		"SELECT * FROM agenda WHERE rule_id = ? AND due_at <= ? AND kind <> 'arm' ORDER BY due_at, id LIMIT ? FOR UPDATE",
+		ruleID, now, limit).Scan(&out).Error
 	return out, err
 }
 
@@ -149,7 +163,9 @@ func (s *Store) RowEntries(ctx context.Context, rowIDs ...int64) (map[int64][]En
 	out := map[int64][]Entry{}
 	err := chunks(rowIDs, 1000, func(c []int64) error {
 		var es []Entry
-		if err := s.DB(ctx).Raw("SELECT * FROM agenda WHERE row_id IN ? AND kind IN ('due', 'moved', 'follow', 'late', 'review') ORDER BY due_at, id", c).Scan(&es).Error; err != nil {
+		if err := s.DB(ctx).Raw(
+			"SELECT * FROM agenda WHERE row_id IN ? AND kind IN ('due', 'moved', 'follow', 'late', 'review') ORDER BY "+
+				"due_at, id", c).Scan(&es).Error; err != nil {
 			return err
 		}
 		for _, e := range es {
@@ -164,7 +180,9 @@ func (s *Store) RowEntries(ctx context.Context, rowIDs ...int64) (map[int64][]En
 // to an instant, by row.
 func (s *Store) Promised(ctx context.Context, ruleIDs []string, until time.Time) (map[int64][]Entry, error) {
 	var es []Entry
-	err := s.DB(ctx).Raw("SELECT * FROM agenda WHERE kind IN ('follow', 'moved') AND rule_id IN ? AND due_at <= ? ORDER BY due_at, id", ruleIDs, until).Scan(&es).Error
+	err := s.DB(ctx).Raw(
+		"SELECT * FROM agenda WHERE kind IN ('follow', 'moved') AND rule_id IN ? AND due_at <= ? ORDER BY due_at, id",
+		ruleIDs, until).Scan(&es).Error
 	out := map[int64][]Entry{}
 	for _, e := range es {
 		out[e.RowID] = append(out[e.RowID], e)
@@ -187,7 +205,8 @@ func (s *Store) RoundsDue(ctx context.Context, sheetID string) (map[string]time.
 // for it: they are due, and the agenda looks at them only later.
 func (s *Store) WakeFollows(ctx context.Context, deliveryID int64, now time.Time) error {
 	var es []Entry
-	if err := s.DB(ctx).Raw("SELECT * FROM agenda WHERE delivery_id = ? AND kind = 'follow' AND due_at > ? FOR UPDATE", deliveryID, now).Scan(&es).Error; err != nil {
+	if err := s.DB(ctx).Raw("SELECT * FROM agenda WHERE delivery_id = ? AND kind = 'follow' AND due_at > ? FOR UPDATE",
+		deliveryID, now).Scan(&es).Error; err != nil {
 		return err
 	}
 	for i := range es {
@@ -207,7 +226,10 @@ func (s *Store) WakeFollows(ctx context.Context, deliveryID int64, now time.Time
 
 // DropRowEntries removes what the agenda holds of rows.
 func (s *Store) DropRowEntries(ctx context.Context, rowIDs ...int64) error {
-	return chunks(rowIDs, 1000, func(c []int64) error { return s.DB(ctx).Exec("DELETE FROM agenda WHERE row_id IN ?", c).Error })
+	return chunks(rowIDs, 1000, func(c []int64) error {
+		return s.DB(ctx).Exec("DELETE FROM agenda WHERE row_id IN ?",
+			c).Error
+	})
 }
 
 // NextInstant gives the next instant at which anything is to be considered or
@@ -215,7 +237,8 @@ func (s *Store) DropRowEntries(ctx context.Context, rowIDs ...int64) error {
 func (s *Store) NextInstant(ctx context.Context) (time.Time, error) {
 	var t sql.NullTime
 	err := s.DB(ctx).Raw(`SELECT MIN(t) FROM ((SELECT due_at t FROM agenda ORDER BY due_at LIMIT 1)
-		UNION ALL (SELECT next_try t FROM deliveries WHERE next_try IS NOT NULL ORDER BY next_try LIMIT 1)) x`).Scan(&t).Error
+		UNION ALL (SELECT next_try t FROM deliveries WHERE next_try IS NOT NULL ORDER BY next_try LIMIT 1)) x`).Scan(
+		&t).Error
 	return t.Time, err
 }
 
@@ -223,31 +246,37 @@ func (s *Store) NextInstant(ctx context.Context) (time.Time, error) {
 // and how many rows share it.
 func (s *Store) NextRuleDue(ctx context.Context, ruleID string) (at time.Time, rows int64, err error) {
 	var t sql.NullTime
-	if err = s.DB(ctx).Raw("SELECT MIN(due_at) FROM agenda WHERE rule_id = ? AND kind IN ('due', 'moved', 'round')", ruleID).Scan(&t).Error; err != nil || !t.Valid {
+	if err = s.DB(ctx).Raw("SELECT MIN(due_at) FROM agenda WHERE rule_id = ? AND kind IN ('due', 'moved', 'round')",
+		ruleID).Scan(&t).Error; err != nil || !t.Valid {
 		return
 	}
-	err = s.DB(ctx).Raw("SELECT COUNT(*) FROM agenda WHERE rule_id = ? AND kind IN ('due', 'moved', 'round') AND due_at = ?", ruleID, t.Time).Scan(&rows).Error
+	err = s.DB(ctx).Raw(
+		"SELECT COUNT(*) FROM agenda WHERE rule_id = ? AND kind IN ('due', 'moved', 'round') AND due_at = ?", ruleID,
+		t.Time).Scan(&rows).Error
 	return t.Time, rows, err
 }
 
 // ReviewHeld puts every delivery that is held for a reason on the agenda.
 func (s *Store) ReviewHeld(ctx context.Context, why reason.Code, now time.Time) error {
 	return s.DB(ctx).Exec(`INSERT IGNORE INTO agenda (kind, due_at, sheet_id, rule_id, row_id, delivery_id)
-		SELECT 'review', ?, sheet_id, rule_id, row_id, id FROM deliveries WHERE `+pendingIn(delivery.Held)+` AND JSON_VALUE(reason, '$.code') = ?`, now, why).Error
+		SELECT 'review', ?, sheet_id, rule_id, row_id, id FROM deliveries WHERE `+pendingIn(delivery.Held)+
+		` AND JSON_VALUE(reason, '$.code') = ?`, now, why).Error
 }
 
 // WakeHeld has what is held for a reason, and would be looked at later by
 // itself, looked at now.
 func (s *Store) WakeHeld(ctx context.Context, why reason.Code, now time.Time) error {
 	return s.DB(ctx).Exec(`UPDATE agenda a JOIN deliveries d ON d.id = a.delivery_id SET a.due_at = ?
-		WHERE a.kind = 'review' AND a.due_at > ? AND d.state = 'held' AND JSON_VALUE(d.reason, '$.code') = ?`, now, now, why).Error
+		WHERE a.kind = 'review' AND a.due_at > ? AND d.state = 'held' AND JSON_VALUE(d.reason, '$.code') = ?`, now, now,
+		why).Error
 }
 
 // ReviewTemplate puts the incomplete deliveries of a template on the agenda:
 // its new wording may have mended them.
 func (s *Store) ReviewTemplate(ctx context.Context, templateID string, now time.Time) error {
 	return s.DB(ctx).Exec(`INSERT IGNORE INTO agenda (kind, due_at, sheet_id, rule_id, row_id, delivery_id)
-		SELECT 'review', ?, sheet_id, rule_id, row_id, id FROM deliveries WHERE `+pendingIn(delivery.Incomplete)+` AND template_id = ?`, now, templateID).Error
+		SELECT 'review', ?, sheet_id, rule_id, row_id, id FROM deliveries WHERE `+pendingIn(delivery.Incomplete)+
+		` AND template_id = ?`, now, templateID).Error
 }
 
 // ReviewBlamed puts the incomplete deliveries of a sheet that are for want of a column's value
@@ -257,7 +286,8 @@ func (s *Store) ReviewBlamed(ctx context.Context, sheetID string, columns []stri
 		return nil
 	}
 	return s.DB(ctx).Exec(`INSERT IGNORE INTO agenda (kind, due_at, sheet_id, rule_id, row_id, delivery_id)
-		SELECT 'review', ?, sheet_id, rule_id, row_id, id FROM deliveries WHERE `+pendingIn(delivery.Incomplete)+` AND sheet_id = ? AND faulty_column IN ?`, now, sheetID, columns).Error
+		SELECT 'review', ?, sheet_id, rule_id, row_id, id FROM deliveries WHERE `+pendingIn(delivery.Incomplete)+
+		` AND sheet_id = ? AND faulty_column IN ?`, now, sheetID, columns).Error
 }
 
 // NextTry gives the next instant at which a delivery is tried.

@@ -34,7 +34,9 @@ func (s *Store) SetAsides(ctx context.Context, rowIDs []int64) (out []SetAside, 
 // SheetSetAsides gives what has been said of a sheet's emails that were or are
 // due after an instant.
 func (s *Store) SheetSetAsides(ctx context.Context, sheetID string, after time.Time) (out []SetAside, err error) {
-	err = s.DB(ctx).Raw("SELECT * FROM set_asides WHERE sheet_id = ? AND (due_at > ? OR moved_to > ?) ORDER BY due_at, occasion", sheetID, after, after).Scan(&out).Error
+	err = s.DB(ctx).Raw(
+		"SELECT * FROM set_asides WHERE sheet_id = ? AND (due_at > ? OR moved_to > ?) ORDER BY due_at, occasion", sheetID,
+		after, after).Scan(&out).Error
 	return out, err
 }
 

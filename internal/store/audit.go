@@ -52,7 +52,8 @@ func DoerOf(ctx context.Context) Doer {
 }
 
 // auditKinds are the kinds of events that are lines of the audit too.
-var auditKinds = map[string]bool{EventPersonSaved: true, EventTokenSaved: true, EventSettingSaved: true, EventFormSaved: true, EventSourceSaved: true}
+var auditKinds = map[string]bool{EventPersonSaved: true, EventTokenSaved: true, EventSettingSaved: true,
+	EventFormSaved: true, EventSourceSaved: true}
 
 // AddAudit appends a line to the audit. Who acts is told by the context, unless the line says.
 func (s *Store) AddAudit(ctx context.Context, a Audited) error {

@@ -53,13 +53,15 @@ func (b *Batch) Running() bool { return b.StoppedAt == nil && b.Done < b.Total }
 // AddBatch writes a batch; of a name that the rule has had before it gives that
 // one, and reports that it is not new.
 func (s *Store) AddBatch(ctx context.Context, b *Batch) (fresh bool, err error) {
-	res := s.DB(ctx).Exec("INSERT IGNORE INTO batches (sheet_id, rule_id, name, at, actor, picked, total) VALUES (?,?,?,?,?,?,?)",
+	res := s.DB(ctx).Exec(
+		"INSERT IGNORE INTO batches (sheet_id, rule_id, name, at, actor, picked, total) VALUES (?,?,?,?,?,?,?)",
 		b.SheetID, b.RuleID, b.Name, b.At, b.Actor, b.Picked, b.Total)
 	if res.Error != nil {
 		return false, res.Error
 	}
 	name := b.Name
-	return res.RowsAffected == 1, first(s.DB(ctx).Raw("SELECT * FROM batches WHERE rule_id = ? AND name = ?", b.RuleID, name).Take(b).Error)
+	return res.RowsAffected == 1, first(s.DB(ctx).Raw("SELECT * FROM batches WHERE rule_id = ? AND name = ?", b.RuleID,
+		name).Take(b).Error)
 }
 
 // Batch finds a batch.
@@ -76,20 +78,25 @@ func (s *Store) LockBatch(ctx context.Context, id int64) (*Batch, error) {
 
 // Batches lists a sheet's batches, the latest first.
 func (s *Store) Batches(ctx context.Context, sheetID string, limit int) (out []Batch, err error) {
-	err = s.DB(ctx).Raw("SELECT * FROM batches WHERE sheet_id = ? ORDER BY at DESC, id DESC LIMIT ?", sheetID, limit).Scan(&out).Error
+	err = s.DB(ctx).Raw("SELECT * FROM batches WHERE sheet_id = ? ORDER BY at DESC, id DESC LIMIT ?", sheetID,
+		limit).Scan(&out).Error
 	return out, err
 }
 
 // SaveBatch writes a batch's rows, how far it has come, and whether it is stopped.
 func (s *Store) SaveBatch(ctx context.Context, b *Batch) error {
-	return s.DB(ctx).Exec("UPDATE batches SET picked = ?, total = ?, done = ?, stopped_at = ?, stopped_by = ? WHERE id = ?", b.Picked, b.Total, b.Done, b.StoppedAt, b.StoppedBy, b.ID).Error
+	return s.DB(ctx).Exec(
+		"UPDATE batches SET picked = ?, total = ?, done = ?, stopped_at = ?, stopped_by = ? WHERE id = ?", b.Picked, b.Total,
+		b.Done, b.StoppedAt, b.StoppedBy, b.ID).Error
 }
 
 // ClaimHand locks and gives an entry of a batch that is to go on; nil where
 // there is none that no other process has.
 func (s *Store) ClaimHand(ctx context.Context, now time.Time) (*Entry, error) {
 	var out []Entry
-	err := s.DB(ctx).Raw("SELECT * FROM agenda WHERE kind = 'hand' AND due_at <= ? ORDER BY due_at, id LIMIT 1 FOR UPDATE SKIP LOCKED", now).Scan(&out).Error
+	err := s.DB(ctx).Raw(
+		"SELECT * FROM agenda WHERE kind = 'hand' AND due_at <= ? ORDER BY due_at, id LIMIT 1 FOR UPDATE SKIP LOCKED",
+		now).Scan(&out).Error
 	if err != nil || len(out) == 0 {
 		return nil, err
 	}
@@ -98,7 +105,8 @@ func (s *Store) ClaimHand(ctx context.Context, now time.Time) (*Entry, error) {
 
 // LockOfBatch locks and gives what a batch has in some states.
 func (s *Store) LockOfBatch(ctx context.Context, b *Batch, in []delivery.State) (out []Delivery, err error) {
-	err = s.DB(ctx).Raw("SELECT * FROM deliveries WHERE rule_id = ? AND due_at = ? AND state IN ? ORDER BY id FOR UPDATE", b.RuleID, b.At, in).Scan(&out).Error
+	err = s.DB(ctx).Raw("SELECT * FROM deliveries WHERE rule_id = ? AND due_at = ? AND state IN ? ORDER BY id FOR UPDATE",
+		b.RuleID, b.At, in).Scan(&out).Error
 	return out, err
 }
 
@@ -108,7 +116,8 @@ func (s *Store) CountOfBatch(ctx context.Context, b *Batch) (map[delivery.State]
 		State delivery.State
 		N     int
 	}
-	err := s.DB(ctx).Raw("SELECT state, COUNT(*) AS n FROM deliveries WHERE rule_id = ? AND due_at = ? GROUP BY state", b.RuleID, b.At).Scan(&found).Error
+	err := s.DB(ctx).Raw("SELECT state, COUNT(*) AS n FROM deliveries WHERE rule_id = ? AND due_at = ? GROUP BY state",
+		b.RuleID, b.At).Scan(&found).Error
 	out := map[delivery.State]int{}
 	for _, f := range found {
 		out[f.State] = f.N
@@ -118,15 +127,18 @@ func (s *Store) CountOfBatch(ctx context.Context, b *Batch) (map[delivery.State]
 
 // Recently gives which of some rows have been written to with a template since
 // an instant, and when last.
-func (s *Store) Recently(ctx context.Context, rows []int64, template string, since time.Time) (map[int64]time.Time, error) {
+func (s *Store) Recently(ctx context.Context, rows []int64, template string,
+	since time.Time) (map[int64]time.Time, error) {
 	out := map[int64]time.Time{}
 	err := chunks(rows, 1000, func(c []int64) error {
 		var found []struct {
 			RowID int64
 			At    time.Time
 		}
-		err := s.DB(ctx).Raw(`SELECT row_id, MAX(COALESCE(finished_at, due_at)) AS at FROM deliveries WHERE row_id IN ? AND template_id = ? AND due_at >= ?
-			AND state IN ('queued','claimed','sending','accepted','deferred','in-doubt','bounced') GROUP BY row_id`, c, template, since).Scan(&found).Error
+		err := s.DB(ctx).Raw(
+			`SELECT row_id, MAX(COALESCE(finished_at, due_at)) AS at FROM deliveries WHERE row_id IN ? AND template_id = ? AND due_at >= ?
+			AND state IN ('queued','claimed','sending','accepted','deferred','in-doubt','bounced') GROUP BY row_id`, c,
+			template, since).Scan(&found).Error
 		for _, f := range found {
 			out[f.RowID] = f.At
 		}

@@ -79,7 +79,8 @@ func (t tally) sorted() (out []bucket) {
 		}
 	}
 	slices.SortFunc(out, func(a, b bucket) int {
-		return cmp.Or(cmp.Compare(a.Quarter, b.Quarter), cmp.Compare(a.RuleID, b.RuleID), cmp.Compare(a.SheetID, b.SheetID), cmp.Compare(a.State, b.State))
+		return cmp.Or(cmp.Compare(a.Quarter, b.Quarter), cmp.Compare(a.RuleID, b.RuleID), cmp.Compare(a.SheetID, b.SheetID),
+			cmp.Compare(a.State, b.State))
 	})
 	return out
 }
@@ -96,7 +97,8 @@ func (s *Store) writeCounts(ctx context.Context) error {
 		for _, b := range c {
 			args = append(args, b.Quarter, b.RuleID, b.SheetID, b.State, s.shard, s.tally[b])
 		}
-		return s.DB(ctx).Exec(addCounts+strings.TrimSuffix(strings.Repeat("(?,?,?,?,?,?),", len(c)), ",")+onCountThat, args...).Error
+		return s.DB(ctx).Exec(addCounts+strings.TrimSuffix(strings.Repeat("(?,?,?,?,?,?),", len(c)), ",")+onCountThat,
+			args...).Error
 	})
 }
 
@@ -127,7 +129,8 @@ func (f LogFilter) counts(db *gorm.DB) *gorm.DB {
 // inHand splits what is counted as queued: how many of a filter's deliveries are being handed
 // over just now.
 func (s *Store) inHand(ctx context.Context, f LogFilter) (found []StateCount, err error) {
-	err = f.where(s.DB(ctx).Model(&Delivery{}).Where(pendingIn(delivery.Claimed, delivery.Sending))).Select("state, COUNT(*) AS n").Group("state").Scan(&found).Error
+	err = f.where(s.DB(ctx).Model(&Delivery{}).Where(pendingIn(delivery.Claimed, delivery.Sending))).Select(
+		"state, COUNT(*) AS n").Group("state").Scan(&found).Error
 	return found, err
 }
 
@@ -246,7 +249,8 @@ func (s *Store) quarters(ctx context.Context, f LogFilter, from logPlace, limit 
 		counts = counts.Where("quarter <= ?", quarterOf(from.DueAt))
 	}
 	var found []struct{ Quarter, N int64 }
-	if err := counts.Select("quarter, SUM(n) AS n").Group("quarter").Having("SUM(n) > 0").Order("quarter DESC").Limit(limit + 2).Scan(&found).Error; err != nil {
+	if err := counts.Select("quarter, SUM(n) AS n").Group("quarter").Having("SUM(n) > 0").Order("quarter DESC").Limit(
+		limit + 2).Scan(&found).Error; err != nil {
 		return nil, err
 	}
 	var spans []string
@@ -271,9 +275,11 @@ func (s *Store) quarters(ctx context.Context, f LogFilter, from logPlace, limit 
 // WrongCounts compares the counts that are kept with the deliveries, and names what differs; for
 // nivot check, and for tests. It reads all deliveries.
 func (s *Store) WrongCounts(ctx context.Context) (out []string, err error) {
-	err = s.DB(ctx).Raw(`SELECT CONCAT('of rule ', rule_id, ' ', SUM(kept), ' are counted as ', state, ', and ', SUM(there), ' are') FROM (
+	err = s.DB(ctx).Raw(
+		`SELECT CONCAT('of rule ', rule_id, ' ', SUM(kept), ' are counted as ', state, ', and ', SUM(there), ' are') FROM (
 			SELECT quarter, rule_id, sheet_id, state, n AS kept, 0 AS there FROM delivery_counts
-			UNION ALL SELECT `+quarterSQL+`, rule_id, sheet_id, IF(state IN ('claimed', 'sending'), 'queued', state), 0, 1 FROM deliveries
+			UNION ALL SELECT `+quarterSQL+
+			`, rule_id, sheet_id, IF(state IN ('claimed', 'sending'), 'queued', state), 0, 1 FROM deliveries
 			UNION ALL SELECT ?, rule_id, sheet_id, IF(state IN ('claimed', 'sending'), 'queued', state), 0, 1 FROM deliveries) x
 		GROUP BY quarter, rule_id, sheet_id, state HAVING SUM(kept) <> SUM(there) LIMIT 20`, int64(forever)).Scan(&out).Error
 	return out, err

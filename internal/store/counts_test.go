@@ -79,7 +79,8 @@ func TestCountsKeepUp(t *testing.T) {
 	right(t, st)
 	counts, err := st.CountStates(ctx, store.LogFilter{})
 	// Of each writer's 25 transactions 5 are undone, and of the other 20 the holding of 7.
-	if want := map[delivery.State]int64{delivery.Queued: 4 * (20*5 + 7*5), delivery.Held: 4 * 13 * 5}; err != nil || !reflect.DeepEqual(counts, want) {
+	if want := map[delivery.State]int64{delivery.Queued: 4 * (20*5 + 7*5), delivery.Held: 4 * 13 * 5}; err != nil ||
+		!reflect.DeepEqual(counts, want) {
 		t.Errorf("%v, want %v, %v", counts, want, err)
 	}
 	worker, err := st.RegisterWorker(ctx, "test", time.Minute)
@@ -111,12 +112,15 @@ func TestCountsKeepUp(t *testing.T) {
 		}
 		right(t, st)
 	}
-	counts, err = st.CountStates(ctx, store.LogFilter{States: []delivery.State{delivery.Accepted, delivery.Deferred, delivery.Claimed}})
-	if want := map[delivery.State]int64{delivery.Accepted: 40, delivery.Deferred: 10, delivery.Claimed: 10}; err != nil || !reflect.DeepEqual(counts, want) {
+	counts, err = st.CountStates(ctx, store.LogFilter{States: []delivery.State{delivery.Accepted, delivery.Deferred,
+		delivery.Claimed}})
+	if want := map[delivery.State]int64{delivery.Accepted: 40, delivery.Deferred: 10, delivery.Claimed: 10}; err != nil ||
+		!reflect.DeepEqual(counts, want) {
 		t.Errorf("%v, want %v, %v", counts, want, err)
 	}
 	// An outcome that comes after its worker was given up is counted as what it is.
-	if err := st.DB(ctx).Exec("UPDATE deliveries SET state = 'sending', sending_at = ? WHERE state = 'claimed'", noon).Error; err != nil {
+	if err := st.DB(ctx).Exec("UPDATE deliveries SET state = 'sending', sending_at = ? WHERE state = 'claimed'",
+		noon).Error; err != nil {
 		t.Fatal(err)
 	}
 	if err := st.DB(ctx).Exec("UPDATE workers SET lease_until = '2000-01-01'").Error; err != nil {
@@ -128,7 +132,8 @@ func TestCountsKeepUp(t *testing.T) {
 	right(t, st)
 	late := claimed[55]
 	late.State, late.Tries, late.Reply = delivery.Accepted, 1, "250 late"
-	if w, err := st.Commit(ctx, store.Round{Worker: worker, Now: noon, Outcomes: []store.Outcome{{Delivery: &late, Detail: "{}", Plain: true}}}); err != nil || w.Unmet != 0 {
+	if w, err := st.Commit(ctx, store.Round{Worker: worker, Now: noon,
+		Outcomes: []store.Outcome{{Delivery: &late, Detail: "{}", Plain: true}}}); err != nil || w.Unmet != 0 {
 		t.Errorf("%d unmet, %v", w.Unmet, err)
 	}
 	right(t, st)
@@ -148,9 +153,11 @@ func TestLogByEveryFilter(t *testing.T) {
 	for n := range 600 {
 		d := letters(n, n+1)[0]
 		d.DueAt = noon.Add(-time.Duration(random.IntN(60*24*40)) * time.Minute)
-		d.SheetID, d.RuleID, d.RowID = fmt.Sprint("s", random.IntN(2)), fmt.Sprint("r", random.IntN(3)), int64(1+random.IntN(30))
+		d.SheetID, d.RuleID, d.RowID = fmt.Sprint("s", random.IntN(2)), fmt.Sprint("r", random.IntN(3)),
+			int64(1+random.IntN(30))
 		d.Subject = fmt.Sprintf("Loan %d is due back", n%7)
-		d.Recipients = fmt.Sprintf(`[{"role":"to","mailbox":"Keeper <keeper%d@marrowby.example>","address":"keeper%d@marrowby.example"},{"role":"cc","mailbox":"desk%d@marrowby.example"}]`, n%40, n%40, n%3)
+		d.Recipients = fmt.Sprintf(
+			`[{"role":"to","mailbox":"Keeper <keeper%d@marrowby.example>","address":"keeper%d@marrowby.example"},{"role":"cc","mailbox":"desk%d@marrowby.example"}]`, n%40, n%40, n%3)
 		if d.State = ending[random.IntN(len(ending))]; d.State == delivery.Skipped && n%20 != 0 {
 			d.State = delivery.Accepted // few, and far apart
 		}
@@ -173,18 +180,27 @@ func TestLogByEveryFilter(t *testing.T) {
 		"a rule in a span": {store.LogFilter{RuleID: "r2", Since: day(20), Until: day(5)}, func(d *store.Delivery) bool {
 			return d.RuleID == "r2" && !d.DueAt.Before(*day(20)) && d.DueAt.Before(*day(5))
 		}},
-		"a row":                     {store.LogFilter{RowID: 7}, func(d *store.Delivery) bool { return d.RowID == 7 }},
-		"skipped, which is rare":    {store.LogFilter{States: []delivery.State{delivery.Skipped, delivery.Dropped}}, func(d *store.Delivery) bool { return d.State == delivery.Skipped }},
-		"accepted of a sheet":       {store.LogFilter{SheetID: "s0", States: []delivery.State{delivery.Accepted}}, func(d *store.Delivery) bool { return d.SheetID == "s0" && d.State == delivery.Accepted }},
-		"held, failed":              {store.LogFilter{States: []delivery.State{delivery.Held, delivery.Failed}}, func(d *store.Delivery) bool { return d.State == delivery.Held || d.State == delivery.Failed }},
-		"dropped, of which is none": {store.LogFilter{States: []delivery.State{delivery.Dropped}}, func(*store.Delivery) bool { return false }},
+		"a row": {store.LogFilter{RowID: 7}, func(d *store.Delivery) bool { return d.RowID == 7 }},
+		"skipped, which is rare": {store.LogFilter{States: []delivery.State{delivery.Skipped, delivery.Dropped}},
+			func(d *store.Delivery) bool { return d.State == delivery.Skipped }},
+		"accepted of a sheet": {store.LogFilter{SheetID: "s0", States: []delivery.State{delivery.Accepted}},
+			func(d *store.Delivery) bool { return d.SheetID == "s0" && d.State == delivery.Accepted }},
+		"held, failed": {store.LogFilter{States: []delivery.State{delivery.Held, delivery.Failed}},
+			func(d *store.Delivery) bool { return d.State == delivery.Held || d.State == delivery.Failed }},
+		"dropped, of which is none": {store.LogFilter{States: []delivery.State{delivery.Dropped}},
+			func(*store.Delivery) bool { return false }},
 		"an address": {store.LogFilter{To: "keeper7@marrowby.example"}, func(d *store.Delivery) bool {
 			return d.RowID > 0 && strings.Contains(d.Recipients, "keeper7@marrowby.example")
 		}},
-		"a part of many addresses": {store.LogFilter{To: "KEEPER1"}, func(d *store.Delivery) bool { return strings.Contains(d.Recipients, "keeper1") }},
-		"an address of nobody":     {store.LogFilter{To: "curator@"}, func(*store.Delivery) bool { return false }},
-		"a subject":                {store.LogFilter{Text: "loan 3"}, func(d *store.Delivery) bool { return strings.Contains(d.Subject, "Loan 3") }},
-		"a subject, held":          {store.LogFilter{Text: "loan 3", States: []delivery.State{delivery.Held}}, func(d *store.Delivery) bool { return d.State == delivery.Held && strings.Contains(d.Subject, "Loan 3") }},
+		"a part of many addresses": {store.LogFilter{To: "KEEPER1"}, func(d *store.Delivery) bool {
+			return strings.Contains(d.Recipients, "keeper1")
+		}},
+		"an address of nobody": {store.LogFilter{To: "curator@"}, func(*store.Delivery) bool { return false }},
+		"a subject": {store.LogFilter{Text: "loan 3"}, func(d *store.Delivery) bool {
+			return strings.Contains(d.Subject, "Loan 3")
+		}},
+		"a subject, held": {store.LogFilter{Text: "loan 3", States: []delivery.State{delivery.Held}},
+			func(d *store.Delivery) bool { return d.State == delivery.Held && strings.Contains(d.Subject, "Loan 3") }},
 	}
 	for name, test := range tests {
 		t.Run(name, func(t *testing.T) {
@@ -237,7 +253,8 @@ func TestLogByEveryFilter(t *testing.T) {
 func TestNeeding(t *testing.T) {
 	st := open(t)
 	ctx := context.Background()
-	in := []delivery.State{delivery.Missed, delivery.Held, delivery.Accepted, delivery.InDoubt, delivery.Failed, delivery.Queued, delivery.Incomplete, delivery.Bounced, delivery.Held}
+	in := []delivery.State{delivery.Missed, delivery.Held, delivery.Accepted, delivery.InDoubt, delivery.Failed,
+		delivery.Queued, delivery.Incomplete, delivery.Bounced, delivery.Held}
 	var all []*store.Delivery
 	for n, state := range in {
 		d := letters(n, n+1)[0]
@@ -257,7 +274,8 @@ func TestNeeding(t *testing.T) {
 		}
 		return out
 	}
-	if got, want := names(), []string{"in-doubt 4", "held 9", "held 2", "bounced 8", "failed 5", "incomplete 7", "missed 1"}; !reflect.DeepEqual(got, want) {
+	if got, want := names(), []string{"in-doubt 4", "held 9", "held 2", "bounced 8", "failed 5", "incomplete 7",
+		"missed 1"}; !reflect.DeepEqual(got, want) {
 		t.Errorf("%v, want %v", got, want)
 	}
 	all[3].Decision = "left"
@@ -278,7 +296,8 @@ func TestAddresseesFollow(t *testing.T) {
 	st := open(t)
 	ctx := context.Background()
 	d := letters(0, 1)[0]
-	d.State, d.NextTry, d.Recipients = delivery.Held, nil, `[{"role":"to","mailbox":"Zoë Moss <zoe@marrowby.example>","address":"zoe@marrowby.example"}]`
+	d.State, d.NextTry, d.Recipients = delivery.Held, nil,
+		`[{"role":"to","mailbox":"Zoë Moss <zoe@marrowby.example>","address":"zoe@marrowby.example"}]`
 	if err := st.InsertDeliveries(ctx, []*store.Delivery{d}); err != nil {
 		t.Fatal(err)
 	}

@@ -140,7 +140,8 @@ func (s *Store) InsertDeliveries(ctx context.Context, ds []*Delivery) error {
 	return chunks(ds, 200, func(c []*Delivery) error {
 		var q strings.Builder
 		var args []any
-		q.WriteString(`INSERT IGNORE INTO deliveries (sheet_id, occasion, base, rule_id, row_id, step, reaction, template_id, sender_id, due_at, judged_at, went_at,
+		q.WriteString(
+			`INSERT IGNORE INTO deliveries (sheet_id, occasion, base, rule_id, row_id, step, reaction, template_id, sender_id, due_at, judged_at, went_at,
 			state, reason, last_error, faulty_column, origin, facts, recipients, reply_to, subject, attempt, next_try, finished_at) VALUES `)
 		for i, d := range c {
 			if i > 0 {
@@ -148,8 +149,10 @@ func (s *Store) InsertDeliveries(ctx context.Context, ds []*Delivery) error {
 			}
 			// The occasion is not the first: GORM spreads a slice behind "(".
 			q.WriteString("(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)")
-			args = append(args, d.SheetID, d.Occasion, d.Base, d.RuleID, d.RowID, d.Step, d.Reaction, d.TemplateID, d.SenderID, d.DueAt, d.JudgedAt, d.WentAt,
-				d.State, d.Reason, d.LastError, d.FaultyColumn, d.Origin, d.Facts, d.Recipients, d.ReplyTo, clip(d.Subject, maxKept), d.Attempt, d.NextTry, d.FinishedAt)
+			args = append(args, d.SheetID, d.Occasion, d.Base, d.RuleID, d.RowID, d.Step, d.Reaction, d.TemplateID, d.SenderID,
+				d.DueAt, d.JudgedAt, d.WentAt,
+				d.State, d.Reason, d.LastError, d.FaultyColumn, d.Origin, d.Facts, d.Recipients, d.ReplyTo,
+				clip(d.Subject, maxKept), d.Attempt, d.NextTry, d.FinishedAt)
 		}
 		q.WriteString(" RETURNING id, occasion")
 		var written []struct { // those that were not passed over
@@ -194,7 +197,8 @@ func clip(s string, most int) string {
 // Judged tells which of these occasions the ledger knows: by their identity,
 // or, with each, by that of one of their mailboxes.
 func (s *Store) Judged(ctx context.Context, ids [][]byte) (map[rule.ID]bool, error) {
-	return s.find(ctx, ids, "SELECT occasion FROM deliveries WHERE occasion IN ?", "SELECT base FROM deliveries WHERE base IN ?")
+	return s.find(ctx, ids, "SELECT occasion FROM deliveries WHERE occasion IN ?",
+		"SELECT base FROM deliveries WHERE base IN ?")
 }
 
 func (s *Store) find(ctx context.Context, ids [][]byte, queries ...string) (map[rule.ID]bool, error) {
@@ -220,14 +224,17 @@ const went = "('held', 'queued', 'claimed', 'sending', 'accepted', 'deferred', '
 // LastFirst gives when a rule's last first email to a row went or was held.
 func (s *Store) LastFirst(ctx context.Context, ruleID string, rowID int64) (time.Time, bool, error) {
 	var t sql.NullTime
-	err := s.DB(ctx).Raw("SELECT MAX(went_at) FROM deliveries WHERE row_id = ? AND rule_id = ? AND step = 0 AND state IN "+went, rowID, ruleID).Scan(&t).Error
+	err := s.DB(ctx).Raw(
+		"SELECT MAX(went_at) FROM deliveries WHERE row_id = ? AND rule_id = ? AND step = 0 AND state IN "+went, rowID,
+		ruleID).Scan(&t).Error
 	return t.Time, t.Valid, err
 }
 
 // CountReactions counts a rule's emails from reactions between two instants,
 // both counting.
 func (s *Store) CountReactions(ctx context.Context, ruleID string, from, to time.Time) (n int, err error) {
-	err = s.DB(ctx).Raw("SELECT COUNT(*) FROM deliveries WHERE rule_id = ? AND reaction AND went_at BETWEEN ? AND ? AND state IN "+went,
+	err = s.DB(ctx).Raw(
+		"SELECT COUNT(*) FROM deliveries WHERE rule_id = ? AND reaction AND went_at BETWEEN ? AND ? AND state IN "+went,
 		ruleID, from, to).Scan(&n).Error
 	return n, err
 }
@@ -258,7 +265,8 @@ func (s *Store) LastEmails(ctx context.Context, rowIDs []int64) (map[int64]Deliv
 	}
 	var ds []Delivery
 	err := s.DB(ctx).Raw(`SELECT d.* FROM deliveries d JOIN (SELECT row_id, MAX(id) AS id FROM deliveries
-		WHERE row_id IN ? AND state IN ('accepted', 'bounced', 'in-doubt') GROUP BY row_id) m ON m.id = d.id`, rowIDs).Scan(&ds).Error
+		WHERE row_id IN ? AND state IN ('accepted', 'bounced', 'in-doubt') GROUP BY row_id) m ON m.id = d.id`,
+		rowIDs).Scan(&ds).Error
 	for _, d := range ds {
 		out[d.RowID] = d
 	}
@@ -266,10 +274,12 @@ func (s *Store) LastEmails(ctx context.Context, rowIDs []int64) (map[int64]Deliv
 }
 
 // LockRowDeliveries locks and gives rows' deliveries in one of some states.
-func (s *Store) LockRowDeliveries(ctx context.Context, in []delivery.State, rowIDs ...int64) (out []Delivery, err error) {
+func (s *Store) LockRowDeliveries(ctx context.Context, in []delivery.State,
+	rowIDs ...int64) (out []Delivery, err error) {
 	err = chunks(rowIDs, 1000, func(c []int64) error {
 		var ds []Delivery
-		err := s.DB(ctx).Raw("SELECT * FROM deliveries WHERE row_id IN ? AND state IN ? ORDER BY id FOR UPDATE", c, in).Scan(&ds).Error
+		err := s.DB(ctx).Raw("SELECT * FROM deliveries WHERE row_id IN ? AND state IN ? ORDER BY id FOR UPDATE", c,
+			in).Scan(&ds).Error
 		out = append(out, ds...)
 		return err
 	})
@@ -279,9 +289,11 @@ func (s *Store) LockRowDeliveries(ctx context.Context, in []delivery.State, rowI
 // SentBy counts the recipients that senders have reached since an instant, and
 // the emails since another; what other connections have in hand counts, but
 // not the batch of ids. Nothing older than ten days waits to be sent.
-func (s *Store) SentBy(ctx context.Context, senders []string, batch []int64, day, minute time.Time) (recipients, emails int, err error) {
+func (s *Store) SentBy(ctx context.Context, senders []string, batch []int64, day,
+	minute time.Time) (recipients, emails int, err error) {
 	var r struct{ Recipients, Emails int }
-	err = s.DB(ctx).Raw(`SELECT COALESCE(SUM(JSON_LENGTH(recipients)), 0) AS recipients, COALESCE(SUM(state = 'claimed' OR sending_at > ?), 0) AS emails
+	err = s.DB(ctx).Raw(
+		`SELECT COALESCE(SUM(JSON_LENGTH(recipients)), 0) AS recipients, COALESCE(SUM(state = 'claimed' OR sending_at > ?), 0) AS emails
 		FROM deliveries WHERE due_at >= ? AND sender_id IN ? AND id NOT IN ? AND (state = 'claimed' OR sending_at >= ?)`,
 		minute, day.Add(-10*24*time.Hour), senders, batch, day).Scan(&r).Error
 	return r.Recipients, r.Emails, err
@@ -290,7 +302,8 @@ func (s *Store) SentBy(ctx context.Context, senders []string, batch []int64, day
 // LatelySentBy gives when the last emails of senders went, the latest first and at
 // most n; what other connections have in hand goes now. The batch of ids does not
 // count, nor what went more than a day ago.
-func (s *Store) LatelySentBy(ctx context.Context, senders []string, batch []int64, now time.Time, n int) (out []time.Time, err error) {
+func (s *Store) LatelySentBy(ctx context.Context, senders []string, batch []int64, now time.Time,
+	n int) (out []time.Time, err error) {
 	var sent []Delivery
 	err = s.DB(ctx).Raw(`SELECT state, sending_at FROM deliveries
 		WHERE due_at >= ? AND sender_id IN ? AND id NOT IN ? AND (state = 'claimed' OR sending_at >= ?) ORDER BY state = 'claimed' DESC, sending_at DESC LIMIT ?`,
@@ -307,31 +320,37 @@ func (s *Store) LatelySentBy(ctx context.Context, senders []string, batch []int6
 
 // LockSheetDeliveries locks and gives a sheet's deliveries in one of some
 // states.
-func (s *Store) LockSheetDeliveries(ctx context.Context, sheetID string, in []delivery.State) (out []Delivery, err error) {
-	err = s.DB(ctx).Raw("SELECT * FROM deliveries WHERE "+pendingIn(in...)+" AND sheet_id = ? AND state IN ? ORDER BY id FOR UPDATE", sheetID, in).Scan(&out).Error
+func (s *Store) LockSheetDeliveries(ctx context.Context, sheetID string,
+	in []delivery.State) (out []Delivery, err error) {
+	err = s.DB(ctx).Raw("SELECT * FROM deliveries WHERE "+pendingIn(in...)+
+		" AND sheet_id = ? AND state IN ? ORDER BY id FOR UPDATE", sheetID, in).Scan(&out).Error
 	return out, err
 }
 
 // CountHeld counts what is held for a reason.
 func (s *Store) CountHeld(ctx context.Context, why reason.Code) (n int, err error) {
-	err = s.DB(ctx).Raw("SELECT COUNT(*) FROM deliveries WHERE "+pendingIn(delivery.Held)+" AND JSON_VALUE(reason, '$.code') = ?", why).Scan(&n).Error
+	err = s.DB(ctx).Raw("SELECT COUNT(*) FROM deliveries WHERE "+pendingIn(delivery.Held)+
+		" AND JSON_VALUE(reason, '$.code') = ?", why).Scan(&n).Error
 	return n, err
 }
 
 // LockHeld locks and gives what is held of a rule, in the order in which it
 // fell due.
 func (s *Store) LockHeld(ctx context.Context, ruleID string) (out []Delivery, err error) {
-	err = s.DB(ctx).Raw("SELECT * FROM deliveries WHERE "+pendingIn(delivery.Held)+" AND rule_id = ? ORDER BY due_at, id FOR UPDATE", ruleID).Scan(&out).Error
+	err = s.DB(ctx).Raw("SELECT * FROM deliveries WHERE "+pendingIn(delivery.Held)+
+		" AND rule_id = ? ORDER BY due_at, id FOR UPDATE", ruleID).Scan(&out).Error
 	return out, err
 }
 
 // Waiting gives what is held of a rule and what is incomplete, in the order in
 // which it fell due, and how many of it are held.
 func (s *Store) Waiting(ctx context.Context, ruleID string, limit int) (out []Delivery, held int, err error) {
-	if err = s.DB(ctx).Raw("SELECT COUNT(*) FROM deliveries WHERE "+pendingIn(delivery.Held)+" AND rule_id = ?", ruleID).Scan(&held).Error; err != nil {
+	if err = s.DB(ctx).Raw("SELECT COUNT(*) FROM deliveries WHERE "+pendingIn(delivery.Held)+" AND rule_id = ?",
+		ruleID).Scan(&held).Error; err != nil {
 		return nil, 0, err
 	}
-	err = s.DB(ctx).Raw("SELECT * FROM deliveries WHERE "+pendingIn(delivery.Held, delivery.Incomplete)+" AND rule_id = ? ORDER BY due_at, id LIMIT ?", ruleID, limit).Scan(&out).Error
+	err = s.DB(ctx).Raw("SELECT * FROM deliveries WHERE "+pendingIn(delivery.Held, delivery.Incomplete)+
+		" AND rule_id = ? ORDER BY due_at, id LIMIT ?", ruleID, limit).Scan(&out).Error
 	return out, held, err
 }
 
@@ -356,13 +375,15 @@ func (s *Store) CountNeeding(ctx context.Context, sheetID string) (n int64, err 
 // refused, incomplete and missed.
 func (s *Store) Needing(ctx context.Context, limit int) (out []Delivery, err error) {
 	err = s.DB(ctx).Raw("SELECT d.* FROM (SELECT id, pending, due_at FROM deliveries WHERE "+needing+
-		" ORDER BY pending, due_at DESC, id LIMIT ?) n JOIN deliveries d ON d.id = n.id ORDER BY n.pending, n.due_at DESC, n.id", limit).Scan(&out).Error
+		" ORDER BY pending, due_at DESC, id LIMIT ?) n JOIN deliveries d ON d.id = n.id ORDER BY n.pending, n.due_at "+
+		"DESC, n.id", limit).Scan(&out).Error
 	return out, err
 }
 
 // Between lists deliveries due in a span, without their texts.
 func (s *Store) Between(ctx context.Context, f LogFilter, limit int) (out []Delivery, err error) {
-	err = f.where(s.DB(ctx)).Select("id, sheet_id, rule_id, row_id, due_at, state, reason, last_error, subject, recipients, decision").
+	err = f.where(s.DB(ctx)).Select(
+		"id, sheet_id, rule_id, row_id, due_at, state, reason, last_error, subject, recipients, decision").
 		Order("due_at, id").Limit(limit).Find(&out).Error
 	return out, err
 }
@@ -372,7 +393,8 @@ func (s *Store) RowMarks(ctx context.Context, rowIDs []int64, from, to time.Time
 	if len(rowIDs) == 0 {
 		return nil, nil
 	}
-	err = s.DB(ctx).Select("id, occasion, rule_id, row_id, step, due_at, state, subject, reason, IF(step > 0, origin, '') AS origin").
+	err = s.DB(ctx).Select(
+		"id, occasion, rule_id, row_id, step, due_at, state, subject, reason, IF(step > 0, origin, '') AS origin").
 		Where("row_id IN ? AND due_at BETWEEN ? AND ?", rowIDs, from, to).Order("due_at, id").Find(&out).Error
 	return out, err
 }
@@ -380,14 +402,16 @@ func (s *Store) RowMarks(ctx context.Context, rowIDs []int64, from, to time.Time
 // Queued tells, without locking, whether anything waits to be sent.
 func (s *Store) Queued(ctx context.Context, now time.Time) (bool, error) {
 	var ids []int64
-	err := s.DB(ctx).Raw("SELECT id FROM deliveries WHERE next_try <= ? ORDER BY next_try, id LIMIT 1", now).Scan(&ids).Error
+	err := s.DB(ctx).Raw("SELECT id FROM deliveries WHERE next_try <= ? ORDER BY next_try, id LIMIT 1",
+		now).Scan(&ids).Error
 	return len(ids) > 0, err
 }
 
 // LockQueued locks and gives deliveries that wait to be sent, the longest
 // waiting first; those that another process has are passed over.
 func (s *Store) LockQueued(ctx context.Context, now time.Time, limit int) (out []Delivery, err error) {
-	rows, err := s.DB(ctx).Raw(`SELECT id, occasion, base, sheet_id, rule_id, row_id, step, reaction, template_id, sender_id, due_at, judged_at, went_at, state,
+	rows, err := s.DB(ctx).Raw(
+		`SELECT id, occasion, base, sheet_id, rule_id, row_id, step, reaction, template_id, sender_id, due_at, judged_at, went_at, state,
 		reason, last_error, faulty_column, decision, origin, facts, recipients, reply_to, subject, attempt, tries, first_try, sending_at, dated_at, identity_id,
 		next_try, worker, reply, finished_at FROM deliveries WHERE next_try <= ? ORDER BY next_try, id LIMIT ? FOR UPDATE SKIP LOCKED`, now, limit).Rows()
 	if err != nil {
@@ -397,8 +421,10 @@ func (s *Store) LockQueued(ctx context.Context, now time.Time, limit int) (out [
 	for rows.Next() { // field by field: this is what sending waits for
 		out = append(out, Delivery{})
 		d := &out[len(out)-1]
-		if err := rows.Scan(&d.ID, &d.Occasion, &d.Base, &d.SheetID, &d.RuleID, &d.RowID, &d.Step, &d.Reaction, &d.TemplateID, &d.SenderID, &d.DueAt, &d.JudgedAt, &d.WentAt, &d.State,
-			&d.Reason, &d.LastError, &d.FaultyColumn, &d.Decision, &d.Origin, &d.Facts, &d.Recipients, &d.ReplyTo, &d.Subject, &d.Attempt, &d.Tries, &d.FirstTry, &d.SendingAt, &d.DatedAt, &d.IdentityID,
+		if err := rows.Scan(&d.ID, &d.Occasion, &d.Base, &d.SheetID, &d.RuleID, &d.RowID, &d.Step, &d.Reaction,
+			&d.TemplateID, &d.SenderID, &d.DueAt, &d.JudgedAt, &d.WentAt, &d.State,
+			&d.Reason, &d.LastError, &d.FaultyColumn, &d.Decision, &d.Origin, &d.Facts, &d.Recipients, &d.ReplyTo, &d.Subject,
+			&d.Attempt, &d.Tries, &d.FirstTry, &d.SendingAt, &d.DatedAt, &d.IdentityID,
 			&d.NextTry, &d.Worker, &d.Reply, &d.FinishedAt); err != nil {
 			return nil, err
 		}
@@ -420,7 +446,9 @@ func (s *Store) Claim(ctx context.Context, worker int64, ds []*Delivery, dated t
 		ids[i] = d.ID
 		s.tally.move(d, d.State, delivery.Claimed)
 	}
-	r := s.DB(ctx).Exec("UPDATE deliveries SET state = ?, worker = ?, dated_at = ?, identity_id = ?, next_try = NULL WHERE id IN ? AND state IN ?", delivery.Claimed, worker, dated, identity, ids, delivery.From(delivery.Claimed, delivery.Claiming))
+	r := s.DB(ctx).Exec(
+		"UPDATE deliveries SET state = ?, worker = ?, dated_at = ?, identity_id = ?, next_try = NULL WHERE id IN ? AND "+
+			"state IN ?", delivery.Claimed, worker, dated, identity, ids, delivery.From(delivery.Claimed, delivery.Claiming))
 	if r.Error == nil && int(r.RowsAffected) != len(ids) {
 		return fmt.Errorf("%w: of %d deliveries to be claimed %d waited to be sent", ErrForbidden, len(ids), r.RowsAffected)
 	}
@@ -429,7 +457,8 @@ func (s *Store) Claim(ctx context.Context, worker int64, ds []*Delivery, dated t
 
 // SayOf notes what the message of a delivery that a worker has claimed says of its sender.
 func (s *Store) SayOf(ctx context.Context, worker, id, identity int64) error {
-	r := s.DB(ctx).Exec("UPDATE deliveries SET identity_id = ? WHERE id = ? AND worker = ? AND state = ?", identity, id, worker, delivery.Claimed)
+	r := s.DB(ctx).Exec("UPDATE deliveries SET identity_id = ? WHERE id = ? AND worker = ? AND state = ?", identity, id,
+		worker, delivery.Claimed)
 	if r.Error == nil && r.RowsAffected != 1 {
 		return fmt.Errorf("%w: delivery %d is claimed no more", ErrForbidden, id)
 	}
@@ -438,6 +467,7 @@ func (s *Store) SayOf(ctx context.Context, worker, id, identity int64) error {
 
 // ClaimedBy gives what a worker has claimed and not begun.
 func (s *Store) ClaimedBy(ctx context.Context, worker int64) (out []Delivery, err error) {
-	err = s.DB(ctx).Raw("SELECT * FROM deliveries WHERE "+pendingIn(delivery.Claimed)+" AND worker = ? AND state = ? ORDER BY id", worker, delivery.Claimed).Scan(&out).Error
+	err = s.DB(ctx).Raw("SELECT * FROM deliveries WHERE "+pendingIn(delivery.Claimed)+
+		" AND worker = ? AND state = ? ORDER BY id", worker, delivery.Claimed).Scan(&out).Error
 	return out, err
 }

@@ -31,7 +31,8 @@ func (s *Store) DoNotEmailList(ctx context.Context) (out []DoNotEmail, err error
 // AddDoNotEmail puts an address on the list; one that is there stays.
 func (s *Store) AddDoNotEmail(ctx context.Context, m value.Mailbox, reason, by string, now time.Time) error {
 	return s.changeDoNotEmail(ctx, func(db *gorm.DB) error {
-		return db.Clauses(clause.OnConflict{DoNothing: true}).Create(&DoNotEmail{m.Key(), m.Address(), reason, by, now}).Error
+		return db.Clauses(clause.OnConflict{DoNothing: true}).Create(&DoNotEmail{m.Key(), m.Address(), reason, by,
+			now}).Error
 	})
 }
 
@@ -43,7 +44,10 @@ func (s *Store) OnDoNotEmail(ctx context.Context, m value.Mailbox) (on bool, err
 
 // RemoveDoNotEmail takes an address off the list.
 func (s *Store) RemoveDoNotEmail(ctx context.Context, m value.Mailbox) error {
-	return s.changeDoNotEmail(ctx, func(db *gorm.DB) error { return db.Delete(&DoNotEmail{}, "address_key = ?", m.Key()).Error })
+	return s.changeDoNotEmail(ctx, func(db *gorm.DB) error {
+		return db.Delete(&DoNotEmail{}, "address_key = ?",
+			m.Key()).Error
+	})
 }
 
 // changeDoNotEmail changes the list and, in the same transaction, its stamp. Stamps are drawn, not

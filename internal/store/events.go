@@ -96,7 +96,8 @@ func (s *Store) AddEvents(ctx context.Context, events ...Event) error {
 }
 
 // changeKinds are the kinds of events that change rows or columns.
-var changeKinds = []string{EventRowAdded, EventRowEdited, EventRowDeleted, EventRowRestored, EventChanged, EventImported, EventRefreshed,
+var changeKinds = []string{EventRowAdded, EventRowEdited, EventRowDeleted, EventRowRestored, EventChanged,
+	EventImported, EventRefreshed,
 	EventRefreshFailed, EventUndone, EventSheetSaved, EventFormSaved, EventSourceSaved}
 
 // AddHead appends the head of a change and gives its id.
@@ -114,7 +115,8 @@ func (s *Store) SetDetail(ctx context.Context, id int64, detail string) error {
 // ChangeEvents gives a change: its head and its members, the latest first.
 func (s *Store) ChangeEvents(ctx context.Context, sheetID string, id int64) (head *Event, members []Event, err error) {
 	var h Event
-	if err := first(s.DB(ctx).Where("id = ? AND sheet_id = ? AND change_id IS NULL", id, sheetID).First(&h).Error); err != nil {
+	if err := first(s.DB(ctx).Where("id = ? AND sheet_id = ? AND change_id IS NULL", id,
+		sheetID).First(&h).Error); err != nil {
 		return nil, nil, err
 	}
 	err = s.DB(ctx).Where("change_id = ?", id).Order("id DESC").Find(&members).Error
@@ -134,7 +136,8 @@ func (s *Store) SheetHistory(ctx context.Context, sheetID string, before int64, 
 
 // SourceEvents gives what looking at a sheet's source has come to, the newest first.
 func (s *Store) SourceEvents(ctx context.Context, sheetID string, limit int) (out []Event, err error) {
-	err = s.DB(ctx).Where("sheet_id = ? AND change_id IS NULL AND kind IN ?", sheetID, []string{EventRefreshed, EventRefreshFailed, EventLooked}).
+	err = s.DB(ctx).Where("sheet_id = ? AND change_id IS NULL AND kind IN ?", sheetID,
+		[]string{EventRefreshed, EventRefreshFailed, EventLooked}).
 		Order("id DESC").Limit(limit).Find(&out).Error
 	return out, err
 }
@@ -147,7 +150,8 @@ const ConvertedColumns = "converted"
 // since an event.
 func (s *Store) ConvertedSince(ctx context.Context, sheetID string, after int64) (map[string]bool, error) {
 	var details []string
-	err := s.DB(ctx).Raw("SELECT detail FROM events WHERE sheet_id = ? AND kind = ? AND id > ?", sheetID, EventSheetSaved, after).Scan(&details).Error
+	err := s.DB(ctx).Raw("SELECT detail FROM events WHERE sheet_id = ? AND kind = ? AND id > ?", sheetID, EventSheetSaved,
+		after).Scan(&details).Error
 	out := map[string]bool{}
 	for _, text := range details {
 		var d struct {
@@ -164,11 +168,14 @@ func (s *Store) ConvertedSince(ctx context.Context, sheetID string, after int64)
 
 // RowsEditedSince gives those of rows that others than an actor have edited after an event.
 // Who has no id is told by the name.
-func (s *Store) RowsEditedSince(ctx context.Context, rows []int64, after int64, actorID, actor string) (map[int64]bool, error) {
+func (s *Store) RowsEditedSince(ctx context.Context, rows []int64, after int64, actorID,
+	actor string) (map[int64]bool, error) {
 	out := map[int64]bool{}
 	err := chunks(rows, 1000, func(c []int64) error {
 		var ids []int64
-		err := s.DB(ctx).Raw("SELECT DISTINCT row_id FROM events WHERE row_id IN ? AND id > ? AND kind = ? AND (actor_id <> ? OR actor_id = '' AND actor <> ?)",
+		err := s.DB(ctx).Raw(
+			"SELECT DISTINCT row_id FROM events WHERE row_id IN ? AND id > ? AND kind = ? AND (actor_id <> ? OR actor_id = "+
+				"'' AND actor <> ?)",
 			c, after, EventRowEdited, actorID, actor).Scan(&ids).Error
 		for _, id := range ids {
 			out[id] = true

@@ -24,7 +24,8 @@ func (s *Store) Figures(ctx context.Context, now time.Time) (f Figures, err erro
 		First *time.Time
 	}
 	db := s.DB(ctx)
-	if err = db.Raw("SELECT COUNT(*) AS n, MIN(due_at) AS first FROM agenda WHERE due_at <= ?", now).Scan(&agenda).Error; err != nil {
+	if err = db.Raw("SELECT COUNT(*) AS n, MIN(due_at) AS first FROM agenda WHERE due_at <= ?",
+		now).Scan(&agenda).Error; err != nil {
 		return f, err
 	}
 	f.Due = agenda.N
@@ -32,8 +33,10 @@ func (s *Store) Figures(ctx context.Context, now time.Time) (f Figures, err erro
 		State delivery.State
 		N     int64
 	}
-	open := []delivery.State{delivery.Queued, delivery.Claimed, delivery.Sending, delivery.InDoubt, delivery.Held, delivery.Deferred}
-	if err = db.Raw("SELECT state, COUNT(*) AS n FROM deliveries WHERE " + pendingIn(open...) + " GROUP BY state").Scan(&states).Error; err != nil {
+	open := []delivery.State{delivery.Queued, delivery.Claimed, delivery.Sending, delivery.InDoubt, delivery.Held,
+		delivery.Deferred}
+	if err = db.Raw("SELECT state, COUNT(*) AS n FROM deliveries WHERE " + pendingIn(open...) +
+		" GROUP BY state").Scan(&states).Error; err != nil {
 		return f, err
 	}
 	for _, st := range open {
@@ -43,7 +46,8 @@ func (s *Store) Figures(ctx context.Context, now time.Time) (f Figures, err erro
 		f.ByState[st.State] = st.N
 	}
 	var queued struct{ First *time.Time }
-	if err = db.Raw("SELECT MIN(next_try) AS first FROM deliveries WHERE next_try <= ?", now).Scan(&queued).Error; err != nil {
+	if err = db.Raw("SELECT MIN(next_try) AS first FROM deliveries WHERE next_try <= ?",
+		now).Scan(&queued).Error; err != nil {
 		return f, err
 	}
 	for _, t := range []*time.Time{agenda.First, queued.First} {
@@ -54,6 +58,8 @@ func (s *Store) Figures(ctx context.Context, now time.Time) (f Figures, err erro
 	if err = db.Raw("SELECT COUNT(*) FROM sheets").Scan(&f.Sheets).Error; err != nil {
 		return f, err
 	}
-	err = db.Raw("SELECT COALESCE(MAX(table_rows), 0) FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = 'sheet_rows'").Scan(&f.Rows).Error
+	err = db.Raw(
+		"SELECT COALESCE(MAX(table_rows), 0) FROM information_schema.tables WHERE table_schema = DATABASE() AND " +
+			"table_name = 'sheet_rows'").Scan(&f.Rows).Error
 	return f, err
 }

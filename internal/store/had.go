@@ -19,7 +19,8 @@ func (s *Store) PersonLimit(ctx context.Context, lock bool) (l delivery.PersonLi
 		return l, err
 	}
 	var names []string
-	if err := s.DB(ctx).Raw("SELECT name FROM settings WHERE name = ? FOR UPDATE", SettingPersonLimit).Scan(&names).Error; err != nil {
+	if err := s.DB(ctx).Raw("SELECT name FROM settings WHERE name = ? FOR UPDATE",
+		SettingPersonLimit).Scan(&names).Error; err != nil {
 		return l, err
 	}
 	_, err = s.Setting(ctx, SettingPersonLimit, &l)
@@ -35,7 +36,8 @@ type Had struct {
 
 // HadSince gives what mailboxes got after an instant, in time order; what is
 // among a batch of deliveries, or did not go, does not count.
-func (s *Store) HadSince(ctx context.Context, mailboxes []string, batch []int64, after time.Time) (map[string][]time.Time, error) {
+func (s *Store) HadSince(ctx context.Context, mailboxes []string, batch []int64,
+	after time.Time) (map[string][]time.Time, error) {
 	out := map[string][]time.Time{}
 	err := chunks(mailboxes, 1000, func(c []string) error {
 		var part []Had
@@ -67,7 +69,9 @@ func (s *Store) PutHad(ctx context.Context, all []Had) error {
 		for _, h := range c {
 			args = append(args, h.Mailbox, h.DeliveryID, h.At)
 		}
-		return s.DB(ctx).Exec("INSERT INTO had (mailbox, delivery_id, at) VALUES "+strings.TrimSuffix(strings.Repeat("(?,?,?),", len(c)), ",")+" ON DUPLICATE KEY UPDATE at = VALUES(at)", args...).Error
+		return s.DB(ctx).Exec("INSERT INTO had (mailbox, delivery_id, at) VALUES "+
+			strings.TrimSuffix(strings.Repeat("(?,?,?),", len(c)), ",")+" ON DUPLICATE KEY UPDATE at = VALUES(at)",
+			args...).Error
 	})
 }
 
@@ -88,7 +92,8 @@ func (s *Store) ForgetHadBy(ctx context.Context, mailboxes []string, to time.Tim
 func (s *Store) WentSince(ctx context.Context, after time.Time, f func(*Delivery) error) error {
 	for last := int64(0); ; {
 		var part []Delivery
-		if err := s.DB(ctx).Raw(`SELECT * FROM deliveries WHERE id > ? AND sending_at > ? AND state IN ('sending', 'accepted', 'bounced', 'in-doubt', 'deferred')
+		if err := s.DB(ctx).Raw(
+			`SELECT * FROM deliveries WHERE id > ? AND sending_at > ? AND state IN ('sending', 'accepted', 'bounced', 'in-doubt', 'deferred')
 			ORDER BY id LIMIT 2000`, last, after).Scan(&part).Error; err != nil || len(part) == 0 {
 			return err
 		}

@@ -29,7 +29,8 @@ func (s *Store) IdentityOf(ctx context.Context, i Identity) (id int64, err error
 	if err = find(); err != nil || id != 0 {
 		return id, err
 	}
-	err = s.DB(ctx).Exec("INSERT IGNORE INTO identities (name, digest, address, public_url) VALUES (?, ?, ?, ?)", i.Name, sum[:], i.Address, i.PublicURL).Error
+	err = s.DB(ctx).Exec("INSERT IGNORE INTO identities (name, digest, address, public_url) VALUES (?, ?, ?, ?)", i.Name,
+		sum[:], i.Address, i.PublicURL).Error
 	if err != nil {
 		return 0, err
 	}

@@ -30,13 +30,15 @@ func (s *Store) AddIntake(ctx context.Context, i *Intake) error { return s.DB(ct
 // Intake finds what was sent by a form since an instant and waits to be confirmed.
 func (s *Store) Intake(ctx context.Context, token string, since time.Time) (*Intake, error) {
 	var i Intake
-	return &i, first(s.DB(ctx).First(&i, "token_hash = ? AND confirmed_at IS NULL AND at > ?", HashToken(token), since).Error)
+	return &i, first(s.DB(ctx).First(&i, "token_hash = ? AND confirmed_at IS NULL AND at > ?", HashToken(token),
+		since).Error)
 }
 
 // ConfirmIntake says that the owner of an address has confirmed it; ErrNotFound that somebody
 // was faster.
 func (s *Store) ConfirmIntake(ctx context.Context, hash []byte, now time.Time) error {
-	r := s.DB(ctx).Exec("UPDATE intakes SET answers = '', confirmed_at = ? WHERE token_hash = ? AND confirmed_at IS NULL", now, hash)
+	r := s.DB(ctx).Exec("UPDATE intakes SET answers = '', confirmed_at = ? WHERE token_hash = ? AND confirmed_at IS NULL",
+		now, hash)
 	if r.Error == nil && r.RowsAffected == 0 {
 		return ErrNotFound
 	}
@@ -55,7 +57,8 @@ func (s *Store) DropIntakes(ctx context.Context, before time.Time) error {
 
 // IntakesSince counts what was sent by the form of a sheet since an instant and had to be
 // confirmed: in all, and for one address; and reports whether that address ever was.
-func (s *Store) IntakesSince(ctx context.Context, sheetID string, address []byte, since time.Time) (all, ofAddress int64, confirmed bool, err error) {
+func (s *Store) IntakesSince(ctx context.Context, sheetID string, address []byte,
+	since time.Time) (all, ofAddress int64, confirmed bool, err error) {
 	var r struct {
 		All       int64
 		OfAddress int64

@@ -42,13 +42,16 @@ const jobColumns = `id, sheet_id, person_id, person, kind, IF(state = 'running' 
 
 // AddJob keeps a new job.
 func (s *Store) AddJob(ctx context.Context, j *Job) error {
-	return s.DB(ctx).Exec("INSERT INTO jobs (id, sheet_id, person_id, person, kind, state, done, total, started_at, seen_at) VALUES (?,?,?,?,?,'running',0,?,UTC_TIMESTAMP(6),UTC_TIMESTAMP(6))",
+	return s.DB(ctx).Exec(
+		"INSERT INTO jobs (id, sheet_id, person_id, person, kind, state, done, total, started_at, seen_at) VALUES "+
+			"(?,?,?,?,?,'running',0,?,UTC_TIMESTAMP(6),UTC_TIMESTAMP(6))",
 		j.ID, j.SheetID, j.PersonID, j.Person, j.Kind, j.Total).Error
 }
 
 // SeeJob notes how far a job has come, and tells whether it is to stop.
 func (s *Store) SeeJob(ctx context.Context, id string, done, total int) (stop bool, err error) {
-	if err := s.DB(ctx).Exec("UPDATE jobs SET done = ?, total = ?, seen_at = UTC_TIMESTAMP(6) WHERE id = ?", done, total, id).Error; err != nil {
+	if err := s.DB(ctx).Exec("UPDATE jobs SET done = ?, total = ?, seen_at = UTC_TIMESTAMP(6) WHERE id = ?", done, total,
+		id).Error; err != nil {
 		return false, err
 	}
 	err = s.DB(ctx).Raw("SELECT stop FROM jobs WHERE id = ?", id).Scan(&stop).Error
@@ -57,7 +60,8 @@ func (s *Store) SeeJob(ctx context.Context, id string, done, total int) (stop bo
 
 // EndJob notes what a job came to.
 func (s *Store) EndJob(ctx context.Context, id string, st JobState, result string) error {
-	return s.DB(ctx).Exec("UPDATE jobs SET state = ?, result = ?, seen_at = UTC_TIMESTAMP(6) WHERE id = ?", st, result, id).Error
+	return s.DB(ctx).Exec("UPDATE jobs SET state = ?, result = ?, seen_at = UTC_TIMESTAMP(6) WHERE id = ?", st, result,
+		id).Error
 }
 
 // StopJob asks a job to stop.
@@ -73,7 +77,9 @@ func (s *Store) Job(ctx context.Context, id string) (*Job, error) {
 
 // RunningJobs lists the jobs that are under way.
 func (s *Store) RunningJobs(ctx context.Context, sheetID string) (out []Job, err error) {
-	err = s.DB(ctx).Raw("SELECT "+jobColumns+" FROM jobs WHERE sheet_id = ? AND state = 'running' AND seen_at > UTC_TIMESTAMP(6) - INTERVAL ? SECOND ORDER BY started_at",
+	err = s.DB(ctx).Raw("SELECT "+jobColumns+
+		" FROM jobs WHERE sheet_id = ? AND state = 'running' AND seen_at > UTC_TIMESTAMP(6) - INTERVAL ? SECOND ORDER BY "+
+		"started_at",
 		jobSilence, sheetID, jobSilence).Scan(&out).Error
 	return out, err
 }

@@ -87,7 +87,8 @@ func (s *Store) SaveDelivery(ctx context.Context, d *Delivery) error {
 
 // DeliveryEvent makes the event of a delivery's present state.
 func DeliveryEvent(d *Delivery, at time.Time, actor string, detail map[string]any) Event {
-	return Event{At: at, Actor: actor, Kind: EventDelivery + string(d.State), SheetID: d.SheetID, RowID: d.RowID, RuleID: d.RuleID,
+	return Event{At: at, Actor: actor, Kind: EventDelivery + string(d.State), SheetID: d.SheetID, RowID: d.RowID,
+		RuleID:     d.RuleID,
 		DeliveryID: d.ID, Detail: Detail(detail)}
 }
 

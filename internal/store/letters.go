@@ -48,7 +48,8 @@ func NewLetter(r *template.Rendered) *Letter {
 		l.Subject = r.Subject
 	}
 	for _, i := range r.Images {
-		l.Carried = append(l.Carried, Carried{File: i.ID(), Type: i.Type, Name: "image" + template.Ending(i.Type), Inline: true})
+		l.Carried = append(l.Carried, Carried{File: i.ID(), Type: i.Type, Name: "image" + template.Ending(i.Type),
+			Inline: true})
 	}
 	for _, a := range r.Attachments {
 		l.Carried = append(l.Carried, Carried{File: a.File, Type: a.Type, Name: a.Name})
@@ -59,7 +60,8 @@ func NewLetter(r *template.Rendered) *Letter {
 // A letter is kept as a pack: the version of its form and the form. Version 0, of letters older
 // than packs, is JSON. Version 1 is a zstd frame (RFC 8878) of its four parts, each after its
 // length as an unsigned varint: HTML, text, what is carried as JSON, and "1" where it offers to
-// opt out, and, where it is longer than its delivery keeps it, the subject; its dictionary are the parts of the first letter that its wording wrote.
+// opt out, and, where it is longer than its delivery keeps it, the subject; its dictionary are the parts of the first
+// letter that its wording wrote.
 const (
 	packJSON = 0
 	packZstd = 1
@@ -243,7 +245,8 @@ func (s *Store) PutLetters(ctx context.Context, ls []Letter) error {
 			}
 			args = append(args, l.DeliveryID, base, p.pack(l))
 		}
-		return s.DB(ctx).Exec("REPLACE INTO letters (delivery_id, base_id, pack) VALUES (?,?,?)"+strings.Repeat(",(?,?,?)", len(c)-1), args...).Error
+		return s.DB(ctx).Exec("REPLACE INTO letters (delivery_id, base_id, pack) VALUES (?,?,?)"+strings.Repeat(",(?,?,?)",
+			len(c)-1), args...).Error
 	})
 }
 
@@ -304,7 +307,8 @@ func (l *Letter) unpack(p *packer, pack []byte) error {
 		if err := json.Unmarshal(body, &old); err != nil {
 			return err
 		}
-		l.HTML, l.Text, l.OptOut = old.HTML, old.Text, bytes.Equal(old.OptOut, []byte("1")) || bytes.Equal(old.OptOut, []byte("true"))
+		l.HTML, l.Text, l.OptOut = old.HTML, old.Text, bytes.Equal(old.OptOut, []byte("1")) ||
+			bytes.Equal(old.OptOut, []byte("true"))
 		if old.Carried == nil {
 			return nil
 		}

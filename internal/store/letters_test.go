@@ -32,7 +32,8 @@ func TestLettersComeBack(t *testing.T) {
 		t.Fatal(err)
 	}
 	random := rand.New(rand.NewSource(7))
-	words := strings.Fields("the barometer is due back on Monday <b>29 March</b> &amp; we look forward to it\r\n\x00 ü 晴 🕰")
+	words := strings.Fields(
+		"the barometer is due back on Monday <b>29 March</b> &amp; we look forward to it\r\n\x00 ü 晴 🕰")
 	text := func(n int) string {
 		var b strings.Builder
 		for range n {
@@ -42,12 +43,14 @@ func TestLettersComeBack(t *testing.T) {
 	}
 	page := text(400)
 	letter := func(id int64, by store.Wording) store.Letter {
-		l := store.Letter{DeliveryID: id, HTML: page + text(random.Intn(30)), Text: text(random.Intn(60)), OptOut: random.Intn(2) == 0, By: by}
+		l := store.Letter{DeliveryID: id, HTML: page + text(random.Intn(30)), Text: text(random.Intn(60)),
+			OptOut: random.Intn(2) == 0, By: by}
 		if id%7 == 0 {
 			l.Subject = strings.Repeat("a subject that is longer than its delivery keeps it; ", 25)
 		}
 		for i := range random.Intn(3) {
-			l.Carried = append(l.Carried, store.Carried{File: strings.Repeat("ab", 32), Type: "application/pdf", Name: fmt.Sprintf("%d \"a\".pdf", i), Inline: i == 1})
+			l.Carried = append(l.Carried, store.Carried{File: strings.Repeat("ab", 32), Type: "application/pdf",
+				Name: fmt.Sprintf("%d \"a\".pdf", i), Inline: i == 1})
 		}
 		return l
 	}
@@ -139,8 +142,10 @@ func TestMigrateLetters(t *testing.T) {
 		sql  string
 		args []any
 	}{
-		{"INSERT INTO templates (id, sheet_id, name, subject, body, language, variants, version, created_at) VALUES ('t', 's', 'Re \"turn\"', ?, ?, 'c1', NULL, 3, UTC_TIMESTAMP())",
-			[]any{`{"type":"doc","content":[{"type":"paragraph","content":[{"type":"text","text":"About \"it\""}]}]}`, `{"type":"doc","content":[{"type":"paragraph","content":[{"type":"text","text":"Ü"}]}]}`}},
+		{"INSERT INTO templates (id, sheet_id, name, subject, body, language, variants, version, created_at) VALUES ('t', " +
+			"'s', 'Re \"turn\"', ?, ?, 'c1', NULL, 3, UTC_TIMESTAMP())",
+			[]any{`{"type":"doc","content":[{"type":"paragraph","content":[{"type":"text","text":"About \"it\""}]}]}`,
+				`{"type":"doc","content":[{"type":"paragraph","content":[{"type":"text","text":"Ü"}]}]}`}},
 		{"INSERT INTO letters (delivery_id, html, text) VALUES (7, ?, ?)", []any{page, text}},
 	} {
 		if err := st.DB(ctx).Exec(q.sql, q.args...).Error; err != nil {
@@ -152,7 +157,9 @@ func TestMigrateLetters(t *testing.T) {
 	if err := st.MigrateUpTo(ctx, 13); err != nil {
 		t.Fatal(err)
 	}
-	if err := st.DB(ctx).Exec("INSERT INTO letters (delivery_id, html, text, carried, opt_out) VALUES (8, 'h', 't', ?, TRUE)", store.Detail(carried)).Error; err != nil {
+	if err := st.DB(ctx).Exec(
+		"INSERT INTO letters (delivery_id, html, text, carried, opt_out) VALUES (8, 'h', 't', ?, TRUE)",
+		store.Detail(carried)).Error; err != nil {
 		t.Fatal(err)
 	}
 	for range 2 {
@@ -171,7 +178,8 @@ func TestMigrateLetters(t *testing.T) {
 			t.Fatal(err)
 		}
 		c, err := rec.Core()
-		if err != nil || c.Name != `Re "turn"` || c.Language != "c1" || c.Version != 3 || c.Subject.Content[0].Content[0].Text != `About "it"` || c.Body.Content[0].Content[0].Text != "Ü" {
+		if err != nil || c.Name != `Re "turn"` || c.Language != "c1" || c.Version != 3 ||
+			c.Subject.Content[0].Content[0].Text != `About "it"` || c.Body.Content[0].Content[0].Text != "Ü" {
 			t.Errorf("%+v %v", c, err)
 		}
 		if err := st.MigrateDownTo(ctx, 13); err != nil {
@@ -196,7 +204,9 @@ func TestLettersAfterGoingBack(t *testing.T) {
 	if _, err := st.JumpAhead(ctx, 5); err != nil {
 		t.Fatal(err)
 	}
-	if err := st.PutLetters(ctx, []store.Letter{{DeliveryID: 1, HTML: "a", Text: "a", By: store.Wording{TemplateID: "t", Version: 1, Variant: 1}}}); err != nil {
+	if err := st.PutLetters(ctx,
+		[]store.Letter{{DeliveryID: 1, HTML: "a", Text: "a", By: store.Wording{TemplateID: "t", Version: 1,
+			Variant: 1}}}); err != nil {
 		t.Fatal(err)
 	}
 	identity, err := st.IdentityOf(ctx, store.Identity{Name: "Loans desk", Address: "loans@marrowby.example"})
@@ -204,13 +214,16 @@ func TestLettersAfterGoingBack(t *testing.T) {
 		t.Fatal(err)
 	}
 	var base int64
-	if err := st.DB(ctx).Raw("SELECT MAX(id) FROM letter_bases").Scan(&base).Error; err != nil || base < 1_000_000_000 || identity < 1_000_000_000 {
+	if err := st.DB(ctx).Raw("SELECT MAX(id) FROM letter_bases").Scan(&base).Error; err != nil || base < 1_000_000_000 ||
+		identity < 1_000_000_000 {
 		t.Errorf("base %d, identity %d, %v", base, identity, err)
 	}
-	if again, err := st.IdentityOf(ctx, store.Identity{Name: "Loans desk", Address: "loans@marrowby.example"}); err != nil || again != identity {
+	if again, err := st.IdentityOf(ctx, store.Identity{Name: "Loans desk",
+		Address: "loans@marrowby.example"}); err != nil || again != identity {
 		t.Errorf("the same identity: %d, %v", again, err)
 	}
-	if other, err := st.IdentityOf(ctx, store.Identity{Name: "Desk", Address: "loans@marrowby.example"}); err != nil || other == identity {
+	if other, err := st.IdentityOf(ctx, store.Identity{Name: "Desk", Address: "loans@marrowby.example"}); err != nil ||
+		other == identity {
 		t.Errorf("another identity: %d, %v", other, err)
 	}
 }
@@ -220,7 +233,8 @@ func TestLetterForms(t *testing.T) {
 	st, ctx := open(t), context.Background()
 	put := func(id int, pack []byte) {
 		t.Helper()
-		if err := st.DB(ctx).Exec("REPLACE INTO letters (delivery_id, base_id, pack) VALUES (?, 0, ?)", id, pack).Error; err != nil {
+		if err := st.DB(ctx).Exec("REPLACE INTO letters (delivery_id, base_id, pack) VALUES (?, 0, ?)", id,
+			pack).Error; err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -228,7 +242,8 @@ func TestLetterForms(t *testing.T) {
 	if l, err := st.Letter(ctx, 1); err != nil || l.HTML != "<p>Ü</p>" || l.Text != "Ü" || l.Carried != nil {
 		t.Errorf("%+v %v", l, err)
 	}
-	for name, pack := range map[string][]byte{"nothing": {}, "another form": {9, 1}, "no frame": {1, 2, 3}, "cut off": bytes.Repeat([]byte{1}, 40)} {
+	for name, pack := range map[string][]byte{"nothing": {}, "another form": {9, 1}, "no frame": {1, 2, 3},
+		"cut off": bytes.Repeat([]byte{1}, 40)} {
 		put(2, pack)
 		if l, err := st.Letter(ctx, 2); err == nil {
 			t.Errorf("%s: %+v", name, l)
@@ -249,7 +264,8 @@ func TestSubjectsKept(t *testing.T) {
 		{"longer", strings.Repeat("é", 1001), false},
 	} {
 		t.Run(x.name, func(t *testing.T) {
-			if l := store.NewLetter(&template.Rendered{Subject: x.subject}); (l.Subject == "") != x.whole || !x.whole && l.Subject != x.subject {
+			if l := store.NewLetter(&template.Rendered{Subject: x.subject}); (l.Subject == "") != x.whole || !x.whole &&
+				l.Subject != x.subject {
 				t.Errorf("kept beside the delivery: %.40q", l.Subject)
 			}
 		})

@@ -45,7 +45,8 @@ func (s *Store) Seen(ctx context.Context) (m Mark, err error) {
 			break
 		}
 		b, _ := json.Marshal(NewID())
-		if err := s.DB(ctx).Exec("INSERT IGNORE INTO settings (name, value) VALUES (?, ?)", SettingLife, string(b)).Error; err != nil {
+		if err := s.DB(ctx).Exec("INSERT IGNORE INTO settings (name, value) VALUES (?, ?)", SettingLife,
+			string(b)).Error; err != nil {
 			return m, err
 		}
 	}
@@ -71,7 +72,8 @@ func (s *Store) Holds(ctx context.Context, m Mark) (bool, error) {
 		At     sql.NullTime
 		Marked sql.NullTime
 	}
-	err := s.DB(ctx).Raw(`SELECT (SELECT value FROM settings WHERE name = ?) AS life, (SELECT at FROM events WHERE id = ?) AS at,
+	err := s.DB(ctx).Raw(
+		`SELECT (SELECT value FROM settings WHERE name = ?) AS life, (SELECT at FROM events WHERE id = ?) AS at,
 		(SELECT sending_at FROM deliveries WHERE id = ?) AS marked`, SettingLife, m.Event, m.Delivery).Scan(&r).Error
 	if err != nil {
 		return false, err
@@ -135,11 +137,17 @@ const jump = 1_000_000_000
 func (s *Store) JumpAhead(ctx context.Context, known int64) (event int64, err error) {
 	for _, t := range []struct{ name, insert string }{
 		{"sheet_rows", "INSERT INTO sheet_rows (id, sheet_id, number, place, cells) VALUES (?, '', 0, 0, '')"},
-		{"deliveries", "INSERT INTO deliveries (id, occasion, sheet_id, rule_id, row_id, due_at, judged_at, state, reason, last_error, origin, facts, recipients, reply_to) VALUES (?, RANDOM_BYTES(16), '', '', 0, UTC_TIMESTAMP(), UTC_TIMESTAMP(), 'skipped', '', '', '{}', '[]', '[]', '')"},
+		{"deliveries",
+			"INSERT INTO deliveries (id, occasion, sheet_id, rule_id, row_id, due_at, judged_at, state, reason, last_error, " +
+				"origin, facts, recipients, reply_to) VALUES (?, RANDOM_BYTES(16), '', '', 0, UTC_TIMESTAMP(), UTC_TIMESTAMP(), " +
+				"'skipped', '', '', '{}', '[]', '[]', '')"},
 		{"letter_bases", "INSERT INTO letter_bases (id, template_id, version, variant, content) VALUES (?, '', 0, 0, '')"},
 		{"identities", "INSERT INTO identities (id, digest, name, address, public_url) VALUES (?, '', '', '', '')"},
 		{"addressees", "INSERT INTO addressees (id, digest, mailbox) VALUES (?, '', '')"},
-		{"test_emails", "INSERT INTO test_emails (id, sheet_id, template_id, template_name, version, row_id, row_name, why, sent_by, sent_at, sender_id, identity_id, recipients, subject, message_id, pack) VALUES (?, '', '', '', 0, 0, '', '', '', UTC_TIMESTAMP(), '', 0, '[]', '', '', '')"},
+		{"test_emails",
+			"INSERT INTO test_emails (id, sheet_id, template_id, template_name, version, row_id, row_name, why, sent_by, " +
+				"sent_at, sender_id, identity_id, recipients, subject, message_id, pack) VALUES (?, '', '', '', 0, 0, '', '', " +
+				"'', UTC_TIMESTAMP(), '', 0, '[]', '', '', '')"},
 		{"events", "INSERT INTO events (id, at, actor, kind, detail) VALUES (?, UTC_TIMESTAMP(), '', '', '')"},
 	} {
 		var last int64
@@ -163,8 +171,10 @@ func (s *Store) JumpAhead(ctx context.Context, known int64) (event int64, err er
 // and puts in doubt what was being handed over: it may have gone since.
 func (s *Store) Doubt(ctx context.Context, now time.Time) (n int, err error) {
 	var ds []Delivery
-	open := append(delivery.From(delivery.Held, delivery.Restoring), delivery.From(delivery.InDoubt, delivery.Restoring)...)
-	if err := s.DB(ctx).Raw("SELECT * FROM deliveries WHERE "+pendingIn(open...)+" AND state IN ? ORDER BY id FOR UPDATE", open).Scan(&ds).Error; err != nil {
+	open := append(delivery.From(delivery.Held, delivery.Restoring), delivery.From(delivery.InDoubt,
+		delivery.Restoring)...)
+	if err := s.DB(ctx).Raw("SELECT * FROM deliveries WHERE "+pendingIn(open...)+" AND state IN ? ORDER BY id FOR UPDATE",
+		open).Scan(&ds).Error; err != nil {
 		return 0, err
 	}
 	for i := range ds {

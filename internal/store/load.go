@@ -33,7 +33,8 @@ func (s *Store) loadRows(ctx context.Context, rows []*Row) (done bool, err error
 	name := fmt.Sprintf("rows-%d", loads.Add(1))
 	sqldriver.RegisterReaderHandler(name, func() io.Reader { return &b })
 	defer sqldriver.DeregisterReaderHandler(name)
-	res := s.DB(ctx).Exec("LOAD DATA LOCAL INFILE 'Reader::" + name + "' INTO TABLE sheet_rows CHARACTER SET binary (" + rowColumns + ")")
+	res := s.DB(ctx).Exec("LOAD DATA LOCAL INFILE 'Reader::" + name + "' INTO TABLE sheet_rows CHARACTER SET binary (" +
+		rowColumns + ")")
 	var me *sqldriver.MySQLError
 	if errors.As(res.Error, &me) && (me.Number == 1148 || me.Number == 3948 || me.Number == 4166) {
 		return false, nil

@@ -100,7 +100,8 @@ func escapeLike(s string) string {
 // pendingCode are the codes of the states that are not over, as the column pending has them
 // (migration 18); one on which a person has decided has 20 more.
 var pendingCode = map[delivery.State]int{
-	delivery.InDoubt: 1, delivery.Held: 2, delivery.Bounced: 3, delivery.Failed: 4, delivery.Incomplete: 5, delivery.Missed: 6,
+	delivery.InDoubt: 1, delivery.Held: 2, delivery.Bounced: 3, delivery.Failed: 4, delivery.Incomplete: 5,
+	delivery.Missed: 6,
 	delivery.Queued: 11, delivery.Claimed: 12, delivery.Sending: 12, delivery.Deferred: 13,
 }
 
@@ -184,7 +185,9 @@ func (s *Store) matching(ctx context.Context, f LogFilter) (q *gorm.DB, indexed 
 		return nil, false, err
 	}
 	// In this order: the other way round all deliveries would be looked through for so few.
-	q = s.DB(ctx).Select("deliveries.*").Table("(SELECT DISTINCT delivery_id FROM delivery_addressees WHERE addressee_id IN ?) met STRAIGHT_JOIN deliveries ON deliveries.id = met.delivery_id",
+	q = s.DB(ctx).Select("deliveries.*").Table(
+		"(SELECT DISTINCT delivery_id FROM delivery_addressees WHERE addressee_id IN ?) met STRAIGHT_JOIN deliveries ON "+
+			"deliveries.id = met.delivery_id",
 		append([]int64{0}, f.met.ids...)) // 0 is nobody's: a list must not be empty
 	return f.where(q), true, nil
 }
@@ -197,7 +200,8 @@ func (s *Store) searchLog(ctx context.Context, f LogFilter, from logPlace, limit
 		if err = window.Session(&gorm.Session{}).Offset(logWindow - 1).Limit(1).Scan(&end).Error; err != nil {
 			return p, err
 		}
-		part := f.where(s.DB(ctx).Model(&Delivery{})).Where("id IN (SELECT id FROM (?) w)", window.Session(&gorm.Session{}).Limit(logWindow))
+		part := f.where(s.DB(ctx).Model(&Delivery{})).Where("id IN (SELECT id FROM (?) w)",
+			window.Session(&gorm.Session{}).Limit(logWindow))
 		if len(end) > 0 {
 			part = part.Where("due_at >= ?", end[0].DueAt)
 		}

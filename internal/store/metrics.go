@@ -9,7 +9,8 @@ import (
 )
 
 var statements = promauto.NewHistogramVec(prometheus.HistogramOpts{Name: "nivot_database_statement_seconds",
-	Help: "How long the database took for a statement, by its kind.", Buckets: prometheus.ExponentialBuckets(0.0002, 3, 10)}, []string{"kind"})
+	Help: "How long the database took for a statement, by its kind.", Buckets: prometheus.ExponentialBuckets(0.0002, 3,
+		10)}, []string{"kind"})
 
 const beganKey = "nivot:began"
 

@@ -32,10 +32,13 @@ var ErrKeyUsed = errors.New("this idempotency key was used for another request")
 // that it has been done before, and gives what it came to then. A request of
 // the same key that is under way is waited for.
 func (s *Store) Begin(ctx context.Context, o Once) (outcome string, done bool, err error) {
-	if err := s.DB(ctx).Exec("DELETE FROM answers WHERE key_hash = ? AND at < UTC_TIMESTAMP(6) - INTERVAL 1 DAY", o.Key).Error; err != nil {
+	if err := s.DB(ctx).Exec("DELETE FROM answers WHERE key_hash = ? AND at < UTC_TIMESTAMP(6) - INTERVAL 1 DAY",
+		o.Key).Error; err != nil {
 		return "", false, err
 	}
-	r := s.DB(ctx).Exec("INSERT IGNORE INTO answers (outcome, key_hash, request_hash, at) VALUES ('', ?, ?, UTC_TIMESTAMP(6))", o.Key, o.Request)
+	r := s.DB(ctx).Exec(
+		"INSERT IGNORE INTO answers (outcome, key_hash, request_hash, at) VALUES ('', ?, ?, UTC_TIMESTAMP(6))", o.Key,
+		o.Request)
 	if r.Error != nil || r.RowsAffected == 1 {
 		return "", false, r.Error
 	}
@@ -64,12 +67,14 @@ func (s *Store) SetOutcome(ctx context.Context, o Once, outcome string) error {
 // KeptAnswer gives the answer that a request was given; nil for none.
 func (s *Store) KeptAnswer(ctx context.Context, o Once) (*Answer, error) {
 	if mrand.IntN(100) == 0 {
-		if err := s.DB(ctx).Exec("DELETE FROM answers WHERE at < UTC_TIMESTAMP(6) - INTERVAL 1 DAY LIMIT 1000").Error; err != nil {
+		if err := s.DB(ctx).Exec(
+			"DELETE FROM answers WHERE at < UTC_TIMESTAMP(6) - INTERVAL 1 DAY LIMIT 1000").Error; err != nil {
 			return nil, err
 		}
 	}
 	var a Answer
-	err := first(s.DB(ctx).Take(&a, "key_hash = ? AND status <> 0 AND at >= UTC_TIMESTAMP(6) - INTERVAL 1 DAY", o.Key).Error)
+	err := first(s.DB(ctx).Take(&a, "key_hash = ? AND status <> 0 AND at >= UTC_TIMESTAMP(6) - INTERVAL 1 DAY",
+		o.Key).Error)
 	switch {
 	case err == ErrNotFound:
 		return nil, nil
@@ -81,5 +86,6 @@ func (s *Store) KeptAnswer(ctx context.Context, o Once) (*Answer, error) {
 
 // KeepAnswer keeps the first answer to a request that has been done.
 func (s *Store) KeepAnswer(ctx context.Context, o Once, status int, body string) error {
-	return s.DB(ctx).Exec("UPDATE answers SET status = ?, body = ? WHERE key_hash = ? AND status = 0", status, body, o.Key).Error
+	return s.DB(ctx).Exec("UPDATE answers SET status = ?, body = ? WHERE key_hash = ? AND status = 0", status, body,
+		o.Key).Error
 }

@@ -129,7 +129,8 @@ func (s *Store) SavePerson(ctx context.Context, p *Person) error {
 func (s *Store) keyPeople(ctx context.Context) error {
 	return s.Tx(ctx, func(tx *Store) error {
 		var people []Person
-		if err := tx.DB(ctx).Clauses(clause.Locking{Strength: "UPDATE"}).Where("email_key IS NULL").Order("created_at, id").Find(&people).Error; err != nil {
+		if err := tx.DB(ctx).Clauses(clause.Locking{Strength: "UPDATE"}).Where("email_key IS NULL").Order(
+			"created_at, id").Find(&people).Error; err != nil {
 			return err
 		}
 		for i := range people {
@@ -164,7 +165,8 @@ func (s *Store) DropLinks(ctx context.Context, person string) error {
 // FindLink finds an unused link that has not expired.
 func (s *Store) FindLink(ctx context.Context, token string, now time.Time) (*Link, error) {
 	var l Link
-	return &l, first(s.DB(ctx).First(&l, "token_hash = ? AND used_at IS NULL AND expires_at > ?", HashToken(token), now).Error)
+	return &l, first(s.DB(ctx).First(&l, "token_hash = ? AND used_at IS NULL AND expires_at > ?", HashToken(token),
+		now).Error)
 }
 
 // UseLink marks a link used; ErrNotFound says that somebody was faster.

@@ -30,7 +30,8 @@ func TestRoles(t *testing.T) {
 func TestPeopleKept(t *testing.T) {
 	st := open(t)
 	ctx := context.Background()
-	p := &store.Person{ID: store.NewID(), Name: "Rosa Moss", Email: "rosa@marrowby.example", Role: store.Editor, PasswordHash: "x", CreatedAt: noon}
+	p := &store.Person{ID: store.NewID(), Name: "Rosa Moss", Email: "rosa@marrowby.example", Role: store.Editor,
+		PasswordHash: "x", CreatedAt: noon}
 	if err := st.SavePerson(ctx, p); err != nil {
 		t.Fatal(err)
 	}
@@ -43,7 +44,8 @@ func TestPeopleKept(t *testing.T) {
 	if n, err := st.CountPeople(ctx); err != nil || n != 1 {
 		t.Error(n, err)
 	}
-	link := &store.Link{TokenHash: store.HashToken("secret"), PersonID: p.ID, Purpose: "invite", ExpiresAt: noon.Add(time.Hour)}
+	link := &store.Link{TokenHash: store.HashToken("secret"), PersonID: p.ID, Purpose: "invite",
+		ExpiresAt: noon.Add(time.Hour)}
 	if err := st.SaveLink(ctx, link); err != nil {
 		t.Fatal(err)
 	}
@@ -102,7 +104,8 @@ func TestPeopleKept(t *testing.T) {
 func TestPeopleApart(t *testing.T) {
 	st := open(t)
 	ctx := context.Background()
-	hugh := &store.Person{ID: store.NewID(), Name: "Hugh Bellamy", Email: "hugh@marrowby.example", Role: store.Reader, CreatedAt: noon}
+	hugh := &store.Person{ID: store.NewID(), Name: "Hugh Bellamy", Email: "hugh@marrowby.example", Role: store.Reader,
+		CreatedAt: noon}
 	if err := st.SavePerson(ctx, hugh); err != nil {
 		t.Fatal(err)
 	}
@@ -124,10 +127,12 @@ func TestPeopleApart(t *testing.T) {
 			t.Errorf("%q: got %v, want the same person: %v", x.address, err, x.same)
 		}
 	}
-	if err := st.SavePerson(ctx, &store.Person{ID: store.NewID(), Name: "Hu\u200bgh bellamy", Email: "other@marrowby.example", Role: store.Reader, CreatedAt: noon}); err == nil {
+	if err := st.SavePerson(ctx, &store.Person{ID: store.NewID(), Name: "Hu\u200bgh bellamy",
+		Email: "other@marrowby.example", Role: store.Reader, CreatedAt: noon}); err == nil {
 		t.Error("two people whose names look the same")
 	}
-	if err := st.SavePerson(ctx, &store.Person{ID: store.NewID(), Name: "H\u00fcgh", Email: "h\u00fcgh@marrowby.example", Role: store.Reader, CreatedAt: noon}); err != nil {
+	if err := st.SavePerson(ctx, &store.Person{ID: store.NewID(), Name: "H\u00fcgh", Email: "h\u00fcgh@marrowby.example",
+		Role: store.Reader, CreatedAt: noon}); err != nil {
 		t.Errorf("an address that differs by an accent is another's: %v", err)
 	}
 }
@@ -137,12 +142,15 @@ func TestPeopleApart(t *testing.T) {
 func TestTokensKept(t *testing.T) {
 	st := open(t)
 	ctx := context.Background()
-	tok := &store.Token{ID: store.NewID(), TokenHash: store.HashToken("nvt"), Name: "logger", PersonID: "p", Role: store.Editor, CreatedAt: noon}
+	tok := &store.Token{ID: store.NewID(), TokenHash: store.HashToken("nvt"), Name: "logger", PersonID: "p",
+		Role: store.Editor, CreatedAt: noon}
 	if err := st.SaveToken(ctx, tok); err != nil {
 		t.Fatal(err)
 	}
-	for _, c := range []struct{ after, used time.Duration }{{0, 0}, {30 * time.Second, 0}, {2 * time.Minute, 2 * time.Minute}} {
-		if got, err := st.UseToken(ctx, "nvt", noon.Add(c.after)); err != nil || got.ID != tok.ID || !got.UsedAt.Equal(noon.Add(c.used)) {
+	for _, c := range []struct{ after, used time.Duration }{{0, 0}, {30 * time.Second, 0},
+		{2 * time.Minute, 2 * time.Minute}} {
+		if got, err := st.UseToken(ctx, "nvt", noon.Add(c.after)); err != nil || got.ID != tok.ID ||
+			!got.UsedAt.Equal(noon.Add(c.used)) {
 			t.Errorf("%+v %v", got, err)
 		}
 	}
@@ -166,8 +174,10 @@ func TestTokensKept(t *testing.T) {
 func TestViewsAndPresence(t *testing.T) {
 	st := open(t)
 	ctx := context.Background()
-	for _, v := range []store.View{{ID: "v1", SheetID: "s", PersonID: "a", Name: "Mine"}, {ID: "v2", SheetID: "s", PersonID: "b", Name: "Ours", Shared: true},
-		{ID: "v3", SheetID: "s", PersonID: "b", Name: "Theirs"}, {ID: "v4", SheetID: "other", PersonID: "a", Name: "Elsewhere"}} {
+	for _, v := range []store.View{{ID: "v1", SheetID: "s", PersonID: "a", Name: "Mine"},
+		{ID: "v2", SheetID: "s", PersonID: "b", Name: "Ours", Shared: true},
+		{ID: "v3", SheetID: "s", PersonID: "b", Name: "Theirs"}, {ID: "v4", SheetID: "other", PersonID: "a",
+			Name: "Elsewhere"}} {
 		v.Spec = "{}"
 		if err := st.SaveView(ctx, &v); err != nil {
 			t.Fatal(err)
@@ -188,7 +198,8 @@ func TestViewsAndPresence(t *testing.T) {
 		}
 	}
 	for page, row := range map[string]int64{"page a": 4, "page b": 0} {
-		if err := st.BePresent(ctx, store.Presence{Page: page, SheetID: "s", PersonID: page, RowID: row, ColumnID: "c1"}); err != nil {
+		if err := st.BePresent(ctx, store.Presence{Page: page, SheetID: "s", PersonID: page, RowID: row,
+			ColumnID: "c1"}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -238,7 +249,8 @@ func TestJobs(t *testing.T) {
 		t.Fatal(err)
 	}
 	for id, want := range map[string]store.JobState{"j1": store.JobStopped, "j2": store.JobFailed} {
-		if j, err := st.Job(ctx, id); err != nil || j.State != want || id == "j1" && (j.Done != 50 || j.Result != `{"x":1}`) {
+		if j, err := st.Job(ctx, id); err != nil || j.State != want || id == "j1" &&
+			(j.Done != 50 || j.Result != `{"x":1}`) {
 			t.Errorf("%+v %v", j, err)
 		}
 	}
@@ -326,13 +338,15 @@ func TestSettingsKept(t *testing.T) {
 	}
 	raw := []byte("Subject: 100% sure_thing\r\n\r\n\x00\xff")
 	for i, subject := range []string{"100% sure_thing", "1000 sure things", "Oak bellows"} {
-		m := &store.PracticeMessage{ReceivedAt: noon.Add(time.Duration(i) * time.Minute), EnvelopeFrom: "a@b.example", EnvelopeTo: "ben@pellgate.example", Subject: subject, Raw: raw}
+		m := &store.PracticeMessage{ReceivedAt: noon.Add(time.Duration(i) * time.Minute), EnvelopeFrom: "a@b.example",
+			EnvelopeTo: "ben@pellgate.example", Subject: subject, Raw: raw}
 		if err := st.AddPracticeMessage(ctx, m); err != nil {
 			t.Fatal(err)
 		}
 	}
 	for find, want := range map[string]int64{"": 3, "100%": 1, "sure_": 1, "OAK": 1, "pellgate": 3, "nobody": 0} {
-		if got, total, err := st.PracticeMessages(ctx, 0, 2, find); err != nil || total != want || len(got) != int(min(want, 2)) {
+		if got, total, err := st.PracticeMessages(ctx, 0, 2, find); err != nil || total != want ||
+			len(got) != int(min(want, 2)) {
 			t.Errorf("%q: %d of %d, want %d; %v", find, len(got), total, want, err)
 		}
 	}
@@ -350,18 +364,21 @@ func TestSettingsKept(t *testing.T) {
 func TestEventsKept(t *testing.T) {
 	st := open(t)
 	ctx := context.Background()
-	head, err := st.AddHead(ctx, store.Event{At: noon, Actor: "Tom", Kind: store.EventChanged, SheetID: "s", Detail: store.Detail(map[string]any{"kind": "paste"})})
+	head, err := st.AddHead(ctx, store.Event{At: noon, Actor: "Tom", Kind: store.EventChanged, SheetID: "s",
+		Detail: store.Detail(map[string]any{"kind": "paste"})})
 	if err != nil || head == 0 {
 		t.Fatal(head, err)
 	}
 	var members []store.Event
 	for i := range 1200 {
-		members = append(members, store.Event{At: noon, Actor: "Tom", Kind: store.EventRowEdited, SheetID: "s", RowID: int64(i + 1), ChangeID: &head, Detail: "{}"})
+		members = append(members, store.Event{At: noon, Actor: "Tom", Kind: store.EventRowEdited, SheetID: "s",
+			RowID: int64(i + 1), ChangeID: &head, Detail: "{}"})
 	}
 	if err := st.AddEvents(ctx, members...); err != nil {
 		t.Fatal(err)
 	}
-	if err := st.AddEvents(ctx, store.Event{At: noon, Actor: "Rosa", Kind: store.EventRowEdited, SheetID: "s", RowID: 3, Detail: "{}"}); err != nil {
+	if err := st.AddEvents(ctx, store.Event{At: noon, Actor: "Rosa", Kind: store.EventRowEdited, SheetID: "s", RowID: 3,
+		Detail: "{}"}); err != nil {
 		t.Fatal(err)
 	}
 	got, steps, err := st.ChangeEvents(ctx, "s", head)
@@ -407,8 +424,10 @@ func TestEventsKept(t *testing.T) {
 func TestPersonRenamed(t *testing.T) {
 	st := open(t)
 	ctx := context.Background()
-	rosa := &store.Person{ID: store.NewID(), Name: "Rosa Moss", Email: "rosa@marrowby.example", Role: store.Editor, CreatedAt: noon}
-	hugh := &store.Person{ID: store.NewID(), Name: "Hugh Pell", Email: "hugh@marrowby.example", Role: store.Editor, CreatedAt: noon}
+	rosa := &store.Person{ID: store.NewID(), Name: "Rosa Moss", Email: "rosa@marrowby.example", Role: store.Editor,
+		CreatedAt: noon}
+	hugh := &store.Person{ID: store.NewID(), Name: "Hugh Pell", Email: "hugh@marrowby.example", Role: store.Editor,
+		CreatedAt: noon}
 	for _, p := range []*store.Person{rosa, hugh} {
 		if err := st.SavePerson(ctx, p); err != nil {
 			t.Fatal(err)
@@ -425,7 +444,8 @@ func TestPersonRenamed(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for email, want := range map[string]error{"Rosa.Fenner@marrowby.example": nil, "rosa@marrowby.example": store.ErrNotFound} {
+	for email, want := range map[string]error{"Rosa.Fenner@marrowby.example": nil,
+		"rosa@marrowby.example": store.ErrNotFound} {
 		if _, err := st.PersonByEmail(ctx, email); err != want {
 			t.Errorf("by the address %s: %v, want %v", email, err, want)
 		}

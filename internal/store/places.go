@@ -11,7 +11,8 @@ const PlaceStep = 1 << 20
 // PlacesAfter gives places for n rows: after a row, 0 for the beginning, or at
 // the end where after is nil. Where there is no room left, it is made, and the
 // places of all rows are new.
-func (s *Store) PlacesAfter(ctx context.Context, sheetID string, after *int64, n int) (places []int64, renewed bool, err error) {
+func (s *Store) PlacesAfter(ctx context.Context, sheetID string, after *int64,
+	n int) (places []int64, renewed bool, err error) {
 	for {
 		lo, hi, err := s.gap(ctx, sheetID, after)
 		if err != nil {
@@ -31,7 +32,8 @@ func (s *Store) PlacesAfter(ctx context.Context, sheetID string, after *int64, n
 			return nil, renewed, fmt.Errorf("there is no room for %d rows in one place", n)
 		}
 		renewed = true
-		if err := s.DB(ctx).Exec(`UPDATE sheet_rows r JOIN (SELECT id, ROW_NUMBER() OVER (ORDER BY place, id) AS n FROM sheet_rows WHERE sheet_id = ?) x
+		if err := s.DB(ctx).Exec(
+			`UPDATE sheet_rows r JOIN (SELECT id, ROW_NUMBER() OVER (ORDER BY place, id) AS n FROM sheet_rows WHERE sheet_id = ?) x
 			ON x.id = r.id SET r.place = x.n * ?`, sheetID, PlaceStep).Error; err != nil {
 			return nil, renewed, err
 		}
@@ -46,7 +48,8 @@ func (s *Store) gap(ctx context.Context, sheetID string, after *int64) (lo, hi i
 	}
 	if *after != 0 {
 		var at []int64
-		if err = s.DB(ctx).Raw("SELECT place FROM sheet_rows WHERE sheet_id = ? AND id = ?", sheetID, *after).Scan(&at).Error; err != nil {
+		if err = s.DB(ctx).Raw("SELECT place FROM sheet_rows WHERE sheet_id = ? AND id = ?", sheetID,
+			*after).Scan(&at).Error; err != nil {
 			return 0, 0, err
 		}
 		if len(at) == 0 {
@@ -54,6 +57,7 @@ func (s *Store) gap(ctx context.Context, sheetID string, after *int64) (lo, hi i
 		}
 		lo = at[0]
 	}
-	err = s.DB(ctx).Raw("SELECT COALESCE(MIN(place), 0) FROM sheet_rows WHERE sheet_id = ? AND place > ?", sheetID, lo).Scan(&hi).Error
+	err = s.DB(ctx).Raw("SELECT COALESCE(MIN(place), 0) FROM sheet_rows WHERE sheet_id = ? AND place > ?", sheetID,
+		lo).Scan(&hi).Error
 	return lo, hi, err
 }

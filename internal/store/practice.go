@@ -23,7 +23,8 @@ func (s *Store) AddPracticeMessage(ctx context.Context, m *PracticeMessage) erro
 
 // PracticeMessages lists mails without their content, the newest first.
 // before is the id to start below, 0 for the newest.
-func (s *Store) PracticeMessages(ctx context.Context, before int64, limit int, find string) (out []PracticeMessage, total int64, err error) {
+func (s *Store) PracticeMessages(ctx context.Context, before int64, limit int,
+	find string) (out []PracticeMessage, total int64, err error) {
 	q := s.DB(ctx).Model(&PracticeMessage{})
 	if find != "" {
 		like := "%" + escapeLike(find) + "%"

@@ -24,19 +24,23 @@ const presenceLife = 12
 
 // BePresent notes that a page is there, and where in the sheet.
 func (s *Store) BePresent(ctx context.Context, p Presence) error {
-	return s.DB(ctx).Exec(`INSERT INTO presence (page, sheet_id, person_id, row_id, column_id, thing, seen_at) VALUES (?,?,?,?,?,?,UTC_TIMESTAMP(6))
+	return s.DB(ctx).Exec(
+		`INSERT INTO presence (page, sheet_id, person_id, row_id, column_id, thing, seen_at) VALUES (?,?,?,?,?,?,UTC_TIMESTAMP(6))
 		ON DUPLICATE KEY UPDATE sheet_id = VALUES(sheet_id), person_id = VALUES(person_id), row_id = VALUES(row_id), column_id = VALUES(column_id), thing = VALUES(thing), seen_at = VALUES(seen_at)`,
 		p.Page, p.SheetID, p.PersonID, p.RowID, p.ColumnID, p.Thing).Error
 }
 
 // Present lists the other pages that have a sheet open, or something of it.
 func (s *Store) Present(ctx context.Context, sheetID, thing, page string) (out []Presence, err error) {
-	err = s.DB(ctx).Raw("SELECT * FROM presence WHERE sheet_id = ? AND thing = ? AND page <> ? AND seen_at > UTC_TIMESTAMP(6) - INTERVAL ? SECOND ORDER BY page",
+	err = s.DB(ctx).Raw(
+		"SELECT * FROM presence WHERE sheet_id = ? AND thing = ? AND page <> ? AND seen_at > UTC_TIMESTAMP(6) - INTERVAL "+
+			"? SECOND ORDER BY page",
 		sheetID, thing, page, presenceLife).Scan(&out).Error
 	return out, err
 }
 
 // DropPresence forgets a page, and those that have been silent for long.
 func (s *Store) DropPresence(ctx context.Context, page string) error {
-	return s.DB(ctx).Exec("DELETE FROM presence WHERE page = ? OR seen_at < UTC_TIMESTAMP(6) - INTERVAL 1 HOUR", page).Error
+	return s.DB(ctx).Exec("DELETE FROM presence WHERE page = ? OR seen_at < UTC_TIMESTAMP(6) - INTERVAL 1 HOUR",
+		page).Error
 }

@@ -112,7 +112,8 @@ func (r *Round) script(shard uint8) (q *script, all []written) {
 	q.add("BEGIN")
 	if len(r.Marks) > 0 {
 		q.add(`UPDATE deliveries d JOIN workers w ON w.id = ? AND w.lease_until > UTC_TIMESTAMP(6)
-			SET d.state = 'sending', d.sending_at = ?, d.first_try = COALESCE(d.first_try, ?) WHERE d.id IN (`+list(r.Marks)+`) AND d.state IN `+
+			SET d.state = 'sending', d.sending_at = ?, d.first_try = COALESCE(d.first_try, ?) WHERE d.id IN (`+list(r.Marks)+
+			`) AND d.state IN `+
 			states(delivery.From(delivery.Sending, delivery.Marking))+` AND d.worker = w.id`,
 			r.Worker, r.Now, r.Now)
 	}
@@ -137,11 +138,15 @@ func (r *Round) script(shard uint8) (q *script, all []written) {
 		}
 		where := " WHERE id = ? AND worker = ? AND attempt = ? AND tries = ? AND state IN "
 		mine := []any{d.ID, r.Worker, d.Attempt, d.Tries - 1}
-		q.add(eventsOf+"sending_at, 'nivot', '"+EventDelivery+"sending', sheet_id, row_id, rule_id, id, '{}' FROM deliveries"+where+"('sending') FOR UPDATE", mine...)
+		q.add(eventsOf+"sending_at, 'nivot', '"+EventDelivery+
+			"sending', sheet_id, row_id, rule_id, id, '{}' FROM deliveries"+where+"('sending') FOR UPDATE", mine...)
 		q.add(eventsOf+"?, 'nivot', ?, sheet_id, row_id, rule_id, id, ? FROM deliveries"+where+underWay+" FOR UPDATE",
 			append([]any{r.Now, EventDelivery + string(d.State), o.Detail}, mine...)...)
-		q.add("UPDATE deliveries SET state = ?, last_error = ?, reply = ?, recipients = ?, tries = ?, first_try = ?, next_try = ?, finished_at = ?"+where+underWay,
-			append([]any{string(d.State), d.LastError.Encode(), clip(d.Reply, maxKept), d.Recipients, d.Tries, instant(d.FirstTry), instant(d.NextTry), instant(d.FinishedAt)}, mine...)...)
+		q.add(
+			"UPDATE deliveries SET state = ?, last_error = ?, reply = ?, recipients = ?, tries = ?, first_try = ?, next_try "+
+				"= ?, finished_at = ?"+where+underWay,
+			append([]any{string(d.State), d.LastError.Encode(), clip(d.Reply, maxKept), d.Recipients, d.Tries,
+				instant(d.FirstTry), instant(d.NextTry), instant(d.FinishedAt)}, mine...)...)
 		count([]Outcome{o})
 	}
 	for g, outcomes := range plain {
@@ -154,9 +159,12 @@ func (r *Round) script(shard uint8) (q *script, all []written) {
 		// The event of a mark is written with its outcome, or by the sweep where
 		// none came: until then sending_at holds it. What goes as it should has one
 		// event for both, since most of what is kept for ever is of this kind.
-		q.add(eventsOf+"?, 'nivot', '"+EventDelivery+`accepted', sheet_id, row_id, rule_id, id, CONCAT('{"attempt":', attempt, IF(state = 'sending', CONCAT(',"sending":"', DATE_FORMAT(sending_at, '%Y-%m-%dT%H:%i:%s.%fZ'), '"'), ''), ?) FROM deliveries`+where+" FOR UPDATE",
+		q.add(eventsOf+"?, 'nivot', '"+EventDelivery+
+			`accepted', sheet_id, row_id, rule_id, id, CONCAT('{"attempt":', attempt, IF(state = 'sending', CONCAT(',"sending":"', DATE_FORMAT(sending_at, '%Y-%m-%dT%H:%i:%s.%fZ'), '"'), ''), ?) FROM deliveries`+where+" FOR UPDATE",
 			r.Now, `,"reply":`+Detail(g.reply)+`,"try":1}`, r.Worker)
-		q.add("UPDATE deliveries SET state = 'accepted', last_error = '', reply = ?, finished_at = ?, tries = tries + 1, next_try = NULL"+where,
+		q.add(
+			"UPDATE deliveries SET state = 'accepted', last_error = '', reply = ?, finished_at = ?, tries = tries + 1, "+
+				"next_try = NULL"+where,
 			clip(g.reply, maxKept), r.Now, r.Worker)
 		count(outcomes)
 	}
@@ -185,18 +193,21 @@ func (s *Store) late(ctx context.Context, r Round, o Outcome) (met bool, err err
 		if err != nil {
 			return err
 		}
-		met = d.State == delivery.InDoubt && d.Worker != nil && *d.Worker == r.Worker && d.Attempt == o.Attempt && d.Tries == o.Tries-1 && delivery.Can(d.State, o.State, delivery.Answering)
+		met = d.State == delivery.InDoubt && d.Worker != nil && *d.Worker == r.Worker && d.Attempt == o.Attempt &&
+			d.Tries == o.Tries-1 && delivery.Can(d.State, o.State, delivery.Answering)
 		if !met {
 			return nil
 		}
 		if err := d.Become(o.State, delivery.Answering); err != nil {
 			return err
 		}
-		d.LastError, d.Reply, d.Recipients, d.Tries, d.FirstTry, d.NextTry, d.FinishedAt = o.LastError, o.Reply, o.Recipients, o.Tries, o.FirstTry, o.NextTry, o.FinishedAt
+		d.LastError, d.Reply, d.Recipients, d.Tries, d.FirstTry, d.NextTry, d.FinishedAt = o.LastError, o.Reply,
+			o.Recipients, o.Tries, o.FirstTry, o.NextTry, o.FinishedAt
 		if err := tx.SaveDelivery(ctx, d); err != nil {
 			return err
 		}
-		return tx.AddEvents(ctx, Event{At: r.Now, Actor: "nivot", Kind: EventDelivery + string(o.State), SheetID: d.SheetID, RowID: d.RowID, RuleID: d.RuleID, DeliveryID: d.ID, Detail: o.Detail})
+		return tx.AddEvents(ctx, Event{At: r.Now, Actor: "nivot", Kind: EventDelivery + string(o.State), SheetID: d.SheetID,
+			RowID: d.RowID, RuleID: d.RuleID, DeliveryID: d.ID, Detail: o.Detail})
 	})
 	return met, err
 }
@@ -265,7 +276,8 @@ func (s *Store) marked(ctx context.Context, r Round, affected []int64) (map[int6
 	ids := r.Marks
 	if len(affected) < 2 || int(affected[1]) != len(ids) {
 		ids = nil
-		if err := s.DB(ctx).Raw("SELECT id FROM deliveries WHERE id IN ? AND state = 'sending' AND worker = ?", r.Marks, r.Worker).Scan(&ids).Error; err != nil {
+		if err := s.DB(ctx).Raw("SELECT id FROM deliveries WHERE id IN ? AND state = 'sending' AND worker = ?", r.Marks,
+			r.Worker).Scan(&ids).Error; err != nil {
 			return nil, err
 		}
 	}

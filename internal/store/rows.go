@@ -86,7 +86,8 @@ func (s *Store) RowsByID(ctx context.Context, sheetID string, ids []int64) ([]Ro
 
 // RowsAfter gives the next rows of a sheet after an id, in the order of ids.
 func (s *Store) RowsAfter(ctx context.Context, sheetID string, after int64, limit int) ([]Row, error) {
-	return s.readRows(ctx, "WHERE sheet_id = ? AND deleted_at IS NULL AND id > ? ORDER BY id LIMIT ?", sheetID, after, limit)
+	return s.readRows(ctx, "WHERE sheet_id = ? AND deleted_at IS NULL AND id > ? ORDER BY id LIMIT ?", sheetID, after,
+		limit)
 }
 
 // readRows reads rows field by field: pages and ticks read hundreds at a time, and what fills
@@ -100,7 +101,8 @@ func (s *Store) readRows(ctx context.Context, where string, args ...any) (out []
 	for rows.Next() {
 		out = append(out, Row{})
 		r := &out[len(out)-1]
-		if err := rows.Scan(&r.ID, &r.SheetID, &r.Number, &r.Place, &r.RowKey, &r.Cells, &r.Settled, &r.Version, &r.FirstEdit, &r.LastEdit,
+		if err := rows.Scan(&r.ID, &r.SheetID, &r.Number, &r.Place, &r.RowKey, &r.Cells, &r.Settled, &r.Version,
+			&r.FirstEdit, &r.LastEdit,
 			&r.SettledAt, &r.Gone, &r.DeletedAt, &r.Born); err != nil {
 			return nil, err
 		}
@@ -134,9 +136,11 @@ func (s *Store) ScanRows(ctx context.Context, sheetID string, f func(*Row) error
 // StreamRows calls f for every row of a sheet in the order of their ids,
 // with nothing between it and the wire: for looking at all of a large sheet.
 // The cells are those the row last settled with; f must not keep them.
-func (s *Store) StreamRows(ctx context.Context, sheetID string, f func(id, number int64, gone bool, cells []byte) error) error {
+func (s *Store) StreamRows(ctx context.Context, sheetID string, f func(id, number int64, gone bool,
+	cells []byte) error) error {
 	rows, err := s.DB(ctx).Raw(`SELECT id, number, gone, COALESCE(settled, cells) FROM sheet_rows
-		WHERE sheet_id = ? AND deleted_at IS NULL AND NOT (first_edit IS NOT NULL AND settled IS NULL) ORDER BY id`, sheetID).Rows()
+		WHERE sheet_id = ? AND deleted_at IS NULL AND NOT (first_edit IS NOT NULL AND settled IS NULL) ORDER BY id`,
+		sheetID).Rows()
 	if err != nil {
 		return err
 	}
@@ -157,8 +161,11 @@ func (s *Store) StreamRows(ctx context.Context, sheetID string, f func(id, numbe
 
 // StreamCells calls f for every row of a sheet as it is now, in the order of
 // ids, with nothing between it and the wire; f must not keep the cells.
-func (s *Store) StreamCells(ctx context.Context, sheetID string, f func(id, number, place int64, gone bool, cells []byte) error) error {
-	rows, err := s.DB(ctx).Raw("SELECT id, number, place, gone, cells FROM sheet_rows WHERE sheet_id = ? AND deleted_at IS NULL ORDER BY id", sheetID).Rows()
+func (s *Store) StreamCells(ctx context.Context, sheetID string, f func(id, number, place int64, gone bool,
+	cells []byte) error) error {
+	rows, err := s.DB(ctx).Raw(
+		"SELECT id, number, place, gone, cells FROM sheet_rows WHERE sheet_id = ? AND deleted_at IS NULL ORDER BY id",
+		sheetID).Rows()
 	if err != nil {
 		return err
 	}
@@ -191,7 +198,8 @@ func digits(b []byte) (n int64) {
 
 // RowOrder gives the ids of a sheet's rows in the order of their places.
 func (s *Store) RowOrder(ctx context.Context, sheetID string) (ids []int64, err error) {
-	err = s.DB(ctx).Raw("SELECT id FROM sheet_rows WHERE sheet_id = ? AND deleted_at IS NULL ORDER BY place, id", sheetID).Scan(&ids).Error
+	err = s.DB(ctx).Raw("SELECT id FROM sheet_rows WHERE sheet_id = ? AND deleted_at IS NULL ORDER BY place, id",
+		sheetID).Scan(&ids).Error
 	return ids, err
 }
 
@@ -204,7 +212,8 @@ func (s *Store) LockRow(ctx context.Context, id int64) (*Row, error) {
 // LockRowsAfter locks and gives the next rows of a sheet after an id, with
 // each row once in the order of ids.
 func (s *Store) LockRowsAfter(ctx context.Context, sheetID string, after int64, limit int) ([]Row, error) {
-	return s.readRows(ctx, "WHERE sheet_id = ? AND id > ? AND deleted_at IS NULL ORDER BY id LIMIT ? FOR UPDATE", sheetID, after, limit)
+	return s.readRows(ctx, "WHERE sheet_id = ? AND id > ? AND deleted_at IS NULL ORDER BY id LIMIT ? FOR UPDATE", sheetID,
+		after, limit)
 }
 
 // CountAllRows counts a sheet's rows, the deleted ones too.
@@ -246,14 +255,17 @@ func (s *Store) SaveRow(ctx context.Context, r *Row) error {
 	if r.ID == 0 {
 		return s.DB(ctx).Create(r).Error
 	}
-	return s.DB(ctx).Exec(`UPDATE sheet_rows SET row_key = ?, cells = ?, settled = ?, version = ?, first_edit = ?, last_edit = ?, settled_at = ?, gone = ?, deleted_at = ?
-		WHERE id = ?`, r.RowKey, r.Cells, r.Settled, r.Version, r.FirstEdit, r.LastEdit, r.SettledAt, r.Gone, r.DeletedAt, r.ID).Error
+	return s.DB(ctx).Exec(
+		`UPDATE sheet_rows SET row_key = ?, cells = ?, settled = ?, version = ?, first_edit = ?, last_edit = ?, settled_at = ?, gone = ?, deleted_at = ?
+		WHERE id = ?`, r.RowKey, r.Cells, r.Settled, r.Version, r.FirstEdit, r.LastEdit, r.SettledAt, r.Gone, r.DeletedAt,
+		r.ID).Error
 }
 
 // SaveRows writes the content of many rows that are there.
 func (s *Store) SaveRows(ctx context.Context, rows []*Row) error {
 	return chunks(rows, bulk, func(c []*Row) error {
-		return s.writeRows(ctx, "INSERT INTO sheet_rows (id, "+rowColumns+") VALUES ", c, true, ` ON DUPLICATE KEY UPDATE place = VALUES(place),
+		return s.writeRows(ctx, "INSERT INTO sheet_rows (id, "+rowColumns+") VALUES ", c, true,
+			` ON DUPLICATE KEY UPDATE place = VALUES(place),
 			row_key = VALUES(row_key), cells = VALUES(cells), settled = VALUES(settled), version = VALUES(version), first_edit = VALUES(first_edit),
 			last_edit = VALUES(last_edit), settled_at = VALUES(settled_at), gone = VALUES(gone), deleted_at = VALUES(deleted_at)`)
 	})
@@ -273,7 +285,8 @@ func (s *Store) InsertRows(ctx context.Context, rows []*Row) error {
 	})
 }
 
-const rowColumns = "sheet_id, number, place, row_key, cells, settled, version, first_edit, last_edit, settled_at, gone, deleted_at, born"
+const rowColumns = "sheet_id, number, place, row_key, cells, settled, version, first_edit, last_edit, settled_at, " +
+	"gone, deleted_at, born"
 
 func (s *Store) writeRows(ctx context.Context, head string, rows []*Row, ids bool, tail string) error {
 	var q strings.Builder
@@ -289,7 +302,8 @@ func (s *Store) writeRows(ctx context.Context, head string, rows []*Row, ids boo
 		} else {
 			q.WriteString("(?,?,?,?,?,?,?,?,?,?,?,?,?)")
 		}
-		args = append(args, r.SheetID, r.Number, r.Place, r.RowKey, r.Cells, r.Settled, r.Version, r.FirstEdit, r.LastEdit, r.SettledAt, r.Gone, r.DeletedAt, r.Born)
+		args = append(args, r.SheetID, r.Number, r.Place, r.RowKey, r.Cells, r.Settled, r.Version, r.FirstEdit, r.LastEdit,
+			r.SettledAt, r.Gone, r.DeletedAt, r.Born)
 	}
 	q.WriteString(tail)
 	return s.DB(ctx).Exec(q.String(), args...).Error

@@ -20,16 +20,19 @@ import (
 func aSheet(t *testing.T, st *store.Store, n int) (*store.Sheet, []int64) {
 	t.Helper()
 	ctx := context.Background()
-	rec := &store.Sheet{ID: store.NewID(), Name: "Cases", Zone: "Europe/London", Locale: "en-GB", CreatedAt: noon, LiveRows: int64(n), LastNumber: int64(n)}
-	rec.SetColumns([]sheet.Column{{ID: "c1", Name: "Case", Type: value.Text}, {ID: "c2", Name: "Read on", Type: value.Date, Pos: 1, Order: value.DayMonthYear}})
+	rec := &store.Sheet{ID: store.NewID(), Name: "Cases", Zone: "Europe/London", Locale: "en-GB", CreatedAt: noon,
+		LiveRows: int64(n), LastNumber: int64(n)}
+	rec.SetColumns([]sheet.Column{{ID: "c1", Name: "Case", Type: value.Text},
+		{ID: "c2", Name: "Read on", Type: value.Date, Pos: 1, Order: value.DayMonthYear}})
 	rec.KeyColumn = "c1"
 	if err := st.SaveSheet(ctx, rec); err != nil {
 		t.Fatal(err)
 	}
 	rows := make([]*store.Row, n)
 	for i := range rows {
-		rows[i] = &store.Row{SheetID: rec.ID, Number: int64(i + 1), Place: int64(i+1) * store.PlaceStep, RowKey: []byte(fmt.Sprintf("case %d", i+1)),
-			Cells: []byte(fmt.Sprintf("cells of\t%d\n\\N \x00\x1a'\"", i+1)), Version: 1, SettledAt: &noon}
+		rows[i] = &store.Row{SheetID: rec.ID, Number: int64(i + 1), Place: int64(i+1) * store.PlaceStep,
+			RowKey: []byte(fmt.Sprintf("case %d", i+1)),
+			Cells:  []byte(fmt.Sprintf("cells of\t%d\n\\N \x00\x1a'\"", i+1)), Version: 1, SettledAt: &noon}
 	}
 	if err := st.InsertRows(ctx, rows); err != nil {
 		t.Fatal(err)
@@ -56,7 +59,8 @@ func TestRowsThereAndBack(t *testing.T) {
 			t.Fatalf("%d rows in the order asked for: %v %v", n, rows, err)
 		}
 		want := []byte(fmt.Sprintf("cells of\t%d\n\\N \x00\x1a'\"", n))
-		if !bytes.Equal(rows[0].Cells, want) || rows[0].Version != 1 || rows[0].SettledAt == nil || !rows[0].SettledAt.Equal(noon) || rows[0].FirstEdit != nil {
+		if !bytes.Equal(rows[0].Cells, want) || rows[0].Version != 1 || rows[0].SettledAt == nil ||
+			!rows[0].SettledAt.Equal(noon) || rows[0].FirstEdit != nil {
 			t.Errorf("%+v", rows[0])
 		}
 		seen := 0
@@ -117,7 +121,8 @@ func TestRowsSaved(t *testing.T) {
 		t.Fatal(err)
 	}
 	r, err := st.Row(ctx, ids[2])
-	if err != nil || string(r.Cells) != "new" || string(r.Settled) != "old" || r.Version != 2 || r.FirstEdit == nil || r.Number != 3 {
+	if err != nil || string(r.Cells) != "new" || string(r.Settled) != "old" || r.Version != 2 || r.FirstEdit == nil ||
+		r.Number != 3 {
 		t.Errorf("%+v %v", r, err)
 	}
 	r.DeletedAt, r.FirstEdit, r.LastEdit = &noon, nil, nil
@@ -134,7 +139,8 @@ func TestRowsSaved(t *testing.T) {
 	if got, err := st.RowByKey(ctx, rec.ID, "case 3"); err != nil || got.ID != ids[2] || got.DeletedAt == nil {
 		t.Errorf("%+v %v", got, err)
 	}
-	twin := &store.Row{SheetID: rec.ID, Number: 7, Place: 7 * store.PlaceStep, RowKey: []byte("case 3"), Cells: []byte{}, Version: 1}
+	twin := &store.Row{SheetID: rec.ID, Number: 7, Place: 7 * store.PlaceStep, RowKey: []byte("case 3"), Cells: []byte{},
+		Version: 1}
 	if err := st.SaveRow(ctx, twin); err != nil {
 		t.Fatal(err)
 	}
@@ -145,14 +151,16 @@ func TestRowsSaved(t *testing.T) {
 		t.Error(err)
 	}
 	known, err := st.KnownRows(ctx, rec.ID)
-	if err != nil || len(known) != 7 || known[2].Key != "case 3" || !known[2].Deleted || known[6].Deleted || known[6].ID != store.RowID(twin.ID) {
+	if err != nil || len(known) != 7 || known[2].Key != "case 3" || !known[2].Deleted || known[6].Deleted ||
+		known[6].ID != store.RowID(twin.ID) {
 		t.Errorf("%+v %v", known, err)
 	}
 	// Of a large change the rows are known by the event that bore them.
 	born := int64(77)
 	var fresh []*store.Row
 	for i := range 3 {
-		fresh = append(fresh, &store.Row{SheetID: rec.ID, Number: int64(8 + i), Place: int64(8+i) * store.PlaceStep, Cells: []byte{}, Version: 1, Born: &born, FirstEdit: &noon, LastEdit: &noon})
+		fresh = append(fresh, &store.Row{SheetID: rec.ID, Number: int64(8 + i), Place: int64(8+i) * store.PlaceStep,
+			Cells: []byte{}, Version: 1, Born: &born, FirstEdit: &noon, LastEdit: &noon})
 	}
 	if err := st.InsertRows(ctx, fresh); err != nil {
 		t.Fatal(err)
@@ -176,11 +184,13 @@ func TestPlaces(t *testing.T) {
 	st := open(t)
 	ctx := context.Background()
 	rec, ids := aSheet(t, st, 3)
-	if p, renewed, err := st.PlacesAfter(ctx, rec.ID, nil, 2); err != nil || renewed || p[0] != 4*store.PlaceStep || p[1] != 5*store.PlaceStep {
+	if p, renewed, err := st.PlacesAfter(ctx, rec.ID, nil, 2); err != nil || renewed || p[0] != 4*store.PlaceStep ||
+		p[1] != 5*store.PlaceStep {
 		t.Errorf("%v %v %v", p, renewed, err)
 	}
 	zero := int64(0)
-	if p, _, err := st.PlacesAfter(ctx, rec.ID, &zero, 3); err != nil || p[0] <= 0 || p[0] >= p[1] || p[1] >= p[2] || p[2] >= store.PlaceStep {
+	if p, _, err := st.PlacesAfter(ctx, rec.ID, &zero, 3); err != nil || p[0] <= 0 || p[0] >= p[1] || p[1] >= p[2] ||
+		p[2] >= store.PlaceStep {
 		t.Errorf("%v %v", p, err)
 	}
 	gone := int64(424242)
@@ -226,15 +236,18 @@ func TestSheetRecord(t *testing.T) {
 		}
 	}
 	got, err := st.Sheet(ctx, rec.ID)
-	if err != nil || got.Version != rec.Version+2 || got.OrderVersion != rec.OrderVersion+1 || got.LiveRows != 8 || got.Matches()["fall"] != "c1" ||
+	if err != nil || got.Version != rec.Version+2 || got.OrderVersion != rec.OrderVersion+1 || got.LiveRows != 8 ||
+		got.Matches()["fall"] != "c1" ||
 		len(got.Removed()) != 1 || got.Removed()[0].Name != "Weight" {
 		t.Errorf("%+v %v", got, err)
 	}
 	core, err := got.Core()
-	if err != nil || core.Key != "c1" || len(core.Columns) != 2 || core.Zone.String() != "Europe/London" || core.Columns[1].Order != value.DayMonthYear {
+	if err != nil || core.Key != "c1" || len(core.Columns) != 2 || core.Zone.String() != "Europe/London" ||
+		core.Columns[1].Order != value.DayMonthYear {
 		t.Errorf("%+v %v", core, err)
 	}
-	for _, bad := range []func(*store.Sheet){func(r *store.Sheet) { r.Zone = "Mars" }, func(r *store.Sheet) { r.Locale = "xx" }} {
+	for _, bad := range []func(*store.Sheet){func(r *store.Sheet) { r.Zone = "Mars" },
+		func(r *store.Sheet) { r.Locale = "xx" }} {
 		broken := *got
 		bad(&broken)
 		if _, err := broken.Core(); err == nil {
@@ -246,7 +259,8 @@ func TestSheetRecord(t *testing.T) {
 	if err := st.SaveRule(ctx, r); err != nil {
 		t.Fatal(err)
 	}
-	if err := st.PutEntries(ctx, []store.Entry{{Kind: store.Due, DueAt: noon, SheetID: rec.ID, RuleID: r.ID, RowID: 1}}); err != nil {
+	if err := st.PutEntries(ctx, []store.Entry{{Kind: store.Due, DueAt: noon, SheetID: rec.ID, RuleID: r.ID,
+		RowID: 1}}); err != nil {
 		t.Fatal(err)
 	}
 	ds := letters(0, 2)

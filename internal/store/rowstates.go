@@ -24,7 +24,8 @@ type rowState struct {
 
 // RowStates gives what rules remember of rows; baselines gives, of those, the
 // baseline up to which each is.
-func (s *Store) RowStates(ctx context.Context, rows []int64) (out map[RowStateKey]*rule.RowState, baselines map[RowStateKey]time.Time, err error) {
+func (s *Store) RowStates(ctx context.Context,
+	rows []int64) (out map[RowStateKey]*rule.RowState, baselines map[RowStateKey]time.Time, err error) {
 	out, baselines = map[RowStateKey]*rule.RowState{}, map[RowStateKey]time.Time{}
 	err = chunks(rows, 1000, func(c []int64) error {
 		var found []rowState

@@ -85,13 +85,15 @@ func (s *Store) Rule(ctx context.Context, id string) (*Rule, error) {
 // LockRule finds a rule and locks it.
 func (s *Store) LockRule(ctx context.Context, id string) (*Rule, error) {
 	var r Rule
-	return &r, first(s.DB(ctx).Raw("SELECT * FROM rules WHERE id = ? AND deleted_at IS NULL FOR UPDATE", id).Take(&r).Error)
+	return &r, first(s.DB(ctx).Raw("SELECT * FROM rules WHERE id = ? AND deleted_at IS NULL FOR UPDATE",
+		id).Take(&r).Error)
 }
 
 // LockDeletedRule finds a rule that has been deleted and locks it.
 func (s *Store) LockDeletedRule(ctx context.Context, id string) (*Rule, error) {
 	var r Rule
-	return &r, first(s.DB(ctx).Raw("SELECT * FROM rules WHERE id = ? AND deleted_at IS NOT NULL FOR UPDATE", id).Take(&r).Error)
+	return &r, first(s.DB(ctx).Raw("SELECT * FROM rules WHERE id = ? AND deleted_at IS NOT NULL FOR UPDATE",
+		id).Take(&r).Error)
 }
 
 // DeletedRules lists the rules of a sheet that have been deleted since an
@@ -135,5 +137,6 @@ func (s *Store) NextLetter(ctx context.Context, sheetID string) (string, error) 
 
 // SaveArming writes how far a rule's agenda entries have been computed.
 func (s *Store) SaveArming(ctx context.Context, r *Rule) error {
-	return s.DB(ctx).Exec("UPDATE rules SET arming_after = ?, armed_rows = ? WHERE id = ?", r.ArmingAfter, r.ArmedRows, r.ID).Error
+	return s.DB(ctx).Exec("UPDATE rules SET arming_after = ?, armed_rows = ? WHERE id = ?", r.ArmingAfter, r.ArmedRows,
+		r.ID).Error
 }

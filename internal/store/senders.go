@@ -43,7 +43,8 @@ func (x *Sender) Signs() (*template.Piece, error) {
 
 // Limits gives what the sender may send.
 func (x *Sender) Limits() delivery.Limits {
-	return delivery.Limits{Cap: x.DailyCap, Pace: x.Pace, Batch: x.Batch, Pause: time.Duration(x.PauseSeconds) * time.Second}
+	return delivery.Limits{Cap: x.DailyCap, Pace: x.Pace, Batch: x.Batch,
+		Pause: time.Duration(x.PauseSeconds) * time.Second}
 }
 
 // Senders lists the senders, the oldest (the default) first.
@@ -56,7 +57,8 @@ func (s *Store) Senders(ctx context.Context) (out []Sender, err error) {
 // they have sent and takes what fits.
 func (s *Store) LockLimits(ctx context.Context) error {
 	var ids []string
-	return s.DB(ctx).Raw("SELECT id FROM senders WHERE daily_cap > 0 OR pace > 0 OR batch > 0 ORDER BY id FOR UPDATE").Scan(&ids).Error
+	return s.DB(ctx).Raw(
+		"SELECT id FROM senders WHERE daily_cap > 0 OR pace > 0 OR batch > 0 ORDER BY id FOR UPDATE").Scan(&ids).Error
 }
 
 // SaveSender writes a sender, new or not.

@@ -52,19 +52,24 @@ func (x Sessions) FindCtx(ctx context.Context, token string) ([]byte, bool, erro
 		Stale bool
 	}
 	hash := HashToken(token)
-	err := first(x.S.DB(ctx).Raw("SELECT data, seen_at < UTC_TIMESTAMP(6) - INTERVAL 1 MINUTE AS stale FROM sessions WHERE token_hash = ? AND "+goesOn, hash, idleSeconds).Take(&r).Error)
+	err := first(
+		x.S.DB(ctx).Raw(
+			"SELECT data, seen_at < UTC_TIMESTAMP(6) - INTERVAL 1 MINUTE AS stale FROM sessions WHERE token_hash = ? AND "+
+				goesOn, hash, idleSeconds).Take(&r).Error)
 	if err == ErrNotFound {
 		return nil, false, nil
 	}
 	if err != nil || !r.Stale {
 		return r.Data, err == nil, err
 	}
-	return r.Data, true, x.S.DB(ctx).Exec("UPDATE sessions SET seen_at = UTC_TIMESTAMP(6) WHERE token_hash = ?", hash).Error
+	return r.Data, true, x.S.DB(ctx).Exec("UPDATE sessions SET seen_at = UTC_TIMESTAMP(6) WHERE token_hash = ?",
+		hash).Error
 }
 
 // SessionGoesOn reports whether a session has not ended; that is no use of it.
 func (s *Store) SessionGoesOn(ctx context.Context, hash []byte) (on bool, err error) {
-	err = s.DB(ctx).Raw("SELECT EXISTS (SELECT 1 FROM sessions WHERE token_hash = ? AND "+goesOn+")", hash, idleSeconds).Scan(&on).Error
+	err = s.DB(ctx).Raw("SELECT EXISTS (SELECT 1 FROM sessions WHERE token_hash = ? AND "+goesOn+")", hash,
+		idleSeconds).Scan(&on).Error
 	return on, err
 }
 
@@ -74,7 +79,8 @@ func (x Sessions) CommitCtx(ctx context.Context, token string, b []byte, expiry 
 	if o == nil {
 		o = &Opening{}
 	}
-	return x.S.DB(ctx).Exec(`INSERT INTO sessions (person_id, data, token_hash, expiry, network, agent, created_at, seen_at)
+	return x.S.DB(ctx).Exec(
+		`INSERT INTO sessions (person_id, data, token_hash, expiry, network, agent, created_at, seen_at)
 		VALUES (?, ?, ?, ?, ?, ?, UTC_TIMESTAMP(6), UTC_TIMESTAMP(6))
 		ON DUPLICATE KEY UPDATE data = IF(ended_at IS NULL, VALUES(data), data), expiry = IF(ended_at IS NULL, VALUES(expiry), expiry)`,
 		o.Person, b, HashToken(token), expiry.UTC(), DoerOf(ctx).Network, o.Agent).Error
@@ -107,18 +113,22 @@ func (s *Store) SessionsOf(ctx context.Context, person string) (out []Session, e
 
 // EndSession ends a session by the hash of its token.
 func (s *Store) EndSession(ctx context.Context, hash []byte) error {
-	return s.DB(ctx).Exec("UPDATE sessions SET ended_at = UTC_TIMESTAMP(6), data = '' WHERE token_hash = ? AND ended_at IS NULL", hash).Error
+	return s.DB(ctx).Exec(
+		"UPDATE sessions SET ended_at = UTC_TIMESTAMP(6), data = '' WHERE token_hash = ? AND ended_at IS NULL", hash).Error
 }
 
 // EndSessions ends the sessions of a person but one, and gives how many.
 func (s *Store) EndSessions(ctx context.Context, person string, but []byte) (int64, error) {
-	r := s.DB(ctx).Exec("UPDATE sessions SET ended_at = UTC_TIMESTAMP(6), data = '' WHERE person_id = ? AND token_hash <> ? AND ended_at IS NULL", person, but)
+	r := s.DB(ctx).Exec(
+		"UPDATE sessions SET ended_at = UTC_TIMESTAMP(6), data = '' WHERE person_id = ? AND token_hash <> ? AND ended_at "+
+			"IS NULL", person, but)
 	return r.RowsAffected, r.Error
 }
 
 // KnownFrom reports whether a person has signed in from a network address of late.
 func (s *Store) KnownFrom(ctx context.Context, person, network string) (known bool, err error) {
-	err = s.DB(ctx).Raw("SELECT EXISTS (SELECT 1 FROM sessions WHERE person_id = ? AND network = ?)", person, network).Scan(&known).Error
+	err = s.DB(ctx).Raw("SELECT EXISTS (SELECT 1 FROM sessions WHERE person_id = ? AND network = ?)", person,
+		network).Scan(&known).Error
 	return known, err
 }
 

@@ -14,8 +14,9 @@ type setting struct {
 
 // The names of settings.
 const (
-	SettingSending    = "sending"        // bool: the lever
-	SettingColumnsFit = "columns-fit"    // with two sheets' ids: map, which column of the second stands for one of the first
+	SettingSending = "sending" // bool: the lever
+	// with two sheets' ids: map, which column of the second stands for one of the first
+	SettingColumnsFit = "columns-fit"
 	SettingOptOutKey  = "opt-out-key"    // bytes: signs the tokens of unsubscribe links
 	SettingClock      = "practice-clock" // the practice clock's offset
 	SettingWentBack   = "went-back"      // WentBack

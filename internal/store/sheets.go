@@ -109,14 +109,19 @@ func (s *Store) Sheets(ctx context.Context) (out []Sheet, err error) {
 // AwaySheets lists the sheets that have been put away, and those that have been
 // deleted since an instant.
 func (s *Store) AwaySheets(ctx context.Context, since time.Time) (out []Sheet, err error) {
-	err = s.DB(ctx).Where("deleted_at > ? OR deleted_at IS NULL AND put_away_at IS NOT NULL", since).Order("COALESCE(deleted_at, put_away_at) DESC, id").Find(&out).Error
+	err = s.DB(ctx).Where("deleted_at > ? OR deleted_at IS NULL AND put_away_at IS NOT NULL",
+		since).Order("COALESCE(deleted_at, put_away_at) DESC, id").Find(&out).Error
 	return out, err
 }
 
 // LockAwaySheet finds a sheet that has been put away or deleted, and locks it.
 func (s *Store) LockAwaySheet(ctx context.Context, id string) (*Sheet, error) {
 	var r Sheet
-	return &r, first(s.DB(ctx).Raw("SELECT * FROM sheets WHERE id = ? AND (deleted_at IS NOT NULL OR put_away_at IS NOT NULL) FOR UPDATE", id).Take(&r).Error)
+	return &r,
+		first(
+			s.DB(ctx).Raw(
+				"SELECT * FROM sheets WHERE id = ? AND (deleted_at IS NOT NULL OR put_away_at IS NOT NULL) FOR UPDATE",
+				id).Take(&r).Error)
 }
 
 // AllSheets lists all sheets, those that have been taken away too: they still
@@ -135,7 +140,8 @@ func (s *Store) Sheet(ctx context.Context, id string) (*Sheet, error) {
 // LockSheet finds a sheet and locks it against other writers of the sheet.
 func (s *Store) LockSheet(ctx context.Context, id string) (*Sheet, error) {
 	var r Sheet
-	return &r, first(s.DB(ctx).Raw("SELECT * FROM sheets WHERE id = ? AND deleted_at IS NULL FOR UPDATE", id).Take(&r).Error)
+	return &r, first(s.DB(ctx).Raw("SELECT * FROM sheets WHERE id = ? AND deleted_at IS NULL FOR UPDATE",
+		id).Take(&r).Error)
 }
 
 // SaveSheet writes a sheet.
@@ -145,7 +151,9 @@ func (s *Store) SaveSheet(ctx context.Context, r *Sheet) error { return s.DB(ctx
 // are made anew; where rows have come, gone or moved, that of their order too.
 // more is by how many rows the sheet has grown.
 func (s *Store) TouchSheet(ctx context.Context, id string, order bool, more int) error {
-	return s.DB(ctx).Exec("UPDATE sheets SET version = version + 1, order_version = order_version + ?, live_rows = live_rows + ? WHERE id = ?", order, more, id).Error
+	return s.DB(ctx).Exec(
+		"UPDATE sheets SET version = version + 1, order_version = order_version + ?, live_rows = live_rows + ? WHERE id = ?",
+		order, more, id).Error
 }
 
 // RetireSheet stops everything that was to come for a sheet: its rules are

@@ -27,14 +27,17 @@ type ShelfFile struct {
 
 // Shelf lists the files of a sheet by their names.
 func (s *Store) Shelf(ctx context.Context, sheetID string) (out []ShelfFile, err error) {
-	err = s.DB(ctx).Raw(`SELECT s.*, f.type, f.size FROM shelf_files s JOIN files f ON f.id = s.file WHERE s.sheet_id = ? ORDER BY s.folded`, sheetID).Scan(&out).Error
+	err = s.DB(ctx).Raw(
+		`SELECT s.*, f.type, f.size FROM shelf_files s JOIN files f ON f.id = s.file WHERE s.sheet_id = ? ORDER BY s.folded`,
+		sheetID).Scan(&out).Error
 	return out, err
 }
 
 // ShelfFile finds a file of a sheet by its name.
 func (s *Store) ShelfFile(ctx context.Context, sheetID, name string) (*ShelfFile, error) {
 	var f ShelfFile
-	return &f, first(s.DB(ctx).Omit("Type", "Size").Select("sheet_id", "folded", "name", "file", "added_by", "added_at").First(&f, "sheet_id = ? AND folded = ?", sheetID, []byte(value.Fold(name))).Error)
+	return &f, first(s.DB(ctx).Omit("Type", "Size").Select("sheet_id", "folded", "name", "file", "added_by",
+		"added_at").First(&f, "sheet_id = ? AND folded = ?", sheetID, []byte(value.Fold(name))).Error)
 }
 
 // CountShelf counts the files of a sheet.
@@ -51,7 +54,8 @@ func (s *Store) PutOnShelf(ctx context.Context, f *ShelfFile) error {
 
 // TakeOffShelf takes a file off; emails that have gone keep it.
 func (s *Store) TakeOffShelf(ctx context.Context, sheetID, name string) error {
-	return s.DB(ctx).Exec("DELETE FROM shelf_files WHERE sheet_id = ? AND folded = ?", sheetID, []byte(value.Fold(name))).Error
+	return s.DB(ctx).Exec("DELETE FROM shelf_files WHERE sheet_id = ? AND folded = ?", sheetID,
+		[]byte(value.Fold(name))).Error
 }
 
 // CoreShelf gives the files of a sheet as letters look for them.
@@ -63,7 +67,8 @@ func (s *Store) CoreShelf(ctx context.Context, sheetID string) (template.Shelf, 
 	out := make(template.Shelf, len(list))
 	for i := range list {
 		f := &list[i]
-		out[string(f.Folded)] = template.Kept{Name: f.Name, File: hex.EncodeToString(f.File), Type: f.Type, Size: int(f.Size)}
+		out[string(f.Folded)] = template.Kept{Name: f.Name, File: hex.EncodeToString(f.File), Type: f.Type,
+			Size: int(f.Size)}
 	}
 	return out, nil
 }

@@ -27,7 +27,9 @@ type Source struct {
 
 // Sources lists all sources.
 func (s *Store) Sources(ctx context.Context) (out []Source, err error) {
-	err = s.DB(ctx).Raw("SELECT c.* FROM sources c JOIN sheets s ON s.id = c.sheet_id WHERE s.deleted_at IS NULL ORDER BY c.id").Scan(&out).Error
+	err = s.DB(ctx).Raw(
+		"SELECT c.* FROM sources c JOIN sheets s ON s.id = c.sheet_id WHERE s.deleted_at IS NULL ORDER BY c.id").Scan(
+		&out).Error
 	return out, err
 }
 
@@ -63,7 +65,9 @@ func (s *Store) DropSource(ctx context.Context, id int64) error {
 // One that another process has is passed over.
 func (s *Store) ClaimRefresh(ctx context.Context, now time.Time) (*Entry, error) {
 	var es []Entry
-	err := s.DB(ctx).Raw("SELECT * FROM agenda WHERE kind = 'refresh' AND due_at <= ? ORDER BY due_at, id LIMIT 1 FOR UPDATE SKIP LOCKED", now).Scan(&es).Error
+	err := s.DB(ctx).Raw(
+		"SELECT * FROM agenda WHERE kind = 'refresh' AND due_at <= ? ORDER BY due_at, id LIMIT 1 FOR UPDATE SKIP LOCKED",
+		now).Scan(&es).Error
 	if err != nil || len(es) == 0 {
 		return nil, err
 	}
@@ -73,7 +77,8 @@ func (s *Store) ClaimRefresh(ctx context.Context, now time.Time) (*Entry, error)
 // RefreshDue tells, without locking, whether a source is to be looked at.
 func (s *Store) RefreshDue(ctx context.Context, now time.Time) (bool, error) {
 	var ids []int64
-	err := s.DB(ctx).Raw("SELECT id FROM agenda WHERE kind = 'refresh' AND due_at <= ? ORDER BY due_at, id LIMIT 1", now).Scan(&ids).Error
+	err := s.DB(ctx).Raw("SELECT id FROM agenda WHERE kind = 'refresh' AND due_at <= ? ORDER BY due_at, id LIMIT 1",
+		now).Scan(&ids).Error
 	return len(ids) > 0, err
 }
 
@@ -81,14 +86,17 @@ func (s *Store) RefreshDue(ctx context.Context, now time.Time) (bool, error) {
 // taken.
 func (s *Store) LockRefresh(ctx context.Context, en Entry) (bool, error) {
 	var ids []int64
-	err := s.DB(ctx).Raw("SELECT id FROM agenda WHERE id = ? AND kind = 'refresh' AND due_at = ? FOR UPDATE", en.ID, en.DueAt).Scan(&ids).Error
+	err := s.DB(ctx).Raw("SELECT id FROM agenda WHERE id = ? AND kind = 'refresh' AND due_at = ? FOR UPDATE", en.ID,
+		en.DueAt).Scan(&ids).Error
 	return len(ids) > 0, err
 }
 
 // RefreshAt gives when a source is to be looked at next; nil for never.
 func (s *Store) RefreshAt(ctx context.Context, id int64) (*time.Time, error) {
 	var at []time.Time
-	err := s.DB(ctx).Raw("SELECT due_at FROM agenda WHERE kind = 'refresh' AND nr = ? AND rule_id = '' AND row_id = 0 AND delivery_id = 0", id).Scan(&at).Error
+	err := s.DB(ctx).Raw(
+		"SELECT due_at FROM agenda WHERE kind = 'refresh' AND nr = ? AND rule_id = '' AND row_id = 0 AND delivery_id = 0",
+		id).Scan(&at).Error
 	if len(at) == 0 {
 		return nil, err
 	}
@@ -112,7 +120,11 @@ func (s *Store) SheetForm(ctx context.Context, sheetID string) (*Form, error) {
 // FormAt finds a form by its address.
 func (s *Store) FormAt(ctx context.Context, address string) (*Form, error) {
 	var f Form
-	return &f, first(s.DB(ctx).Raw("SELECT f.* FROM forms f JOIN sheets s ON s.id = f.sheet_id WHERE f.address = ? AND s.deleted_at IS NULL", address).Take(&f).Error)
+	return &f,
+		first(
+			s.DB(ctx).Raw(
+				"SELECT f.* FROM forms f JOIN sheets s ON s.id = f.sheet_id WHERE f.address = ? AND s.deleted_at IS NULL",
+				address).Take(&f).Error)
 }
 
 // SaveForm writes a form.

@@ -87,7 +87,8 @@ func Open(dsn string) (*Store, error) {
 	}
 	beat := sql.OpenDB(connector)
 	beat.SetMaxOpenConns(1)
-	return &Store{db: db, beat: beat, packers: &packers{}, identities: &identityCache{}, silenced: &atomic.Pointer[silenced]{}, shard: uint8(mrand.IntN(shards))}, nil
+	return &Store{db: db, beat: beat, packers: &packers{}, identities: &identityCache{},
+		silenced: &atomic.Pointer[silenced]{}, shard: uint8(mrand.IntN(shards))}, nil
 }
 
 // Close closes the connections.
@@ -191,7 +192,8 @@ func (s *Store) Tx(ctx context.Context, f func(tx *Store) error) error {
 // wait timeout, 1020 record changed.
 func Retryable(err error) bool {
 	var me *sqldriver.MySQLError
-	return errors.Is(err, errRaced) || errors.As(err, &me) && (me.Number == 1213 || me.Number == 1205 || me.Number == 1020)
+	return errors.Is(err, errRaced) || errors.As(err, &me) && (me.Number == 1213 || me.Number == 1205 ||
+		me.Number == 1020)
 }
 
 // Away reports whether an error says that the database does not answer, rather
@@ -202,12 +204,14 @@ func Away(err error) bool {
 	var ne net.Error
 	if errors.As(err, &me) {
 		switch me.Number {
-		case 1040, 1053, 1152, 1184, 1205, 1213, 1927, 4031, 3024: // no room, shutting down, connection killed, still locked by another
+		// no room, shutting down, connection killed, still locked by another
+		case 1040, 1053, 1152, 1184, 1205, 1213, 1927, 4031, 3024:
 			return true
 		}
 		return false
 	}
-	return errors.Is(err, driver.ErrBadConn) || errors.Is(err, sqldriver.ErrInvalidConn) || errors.Is(err, sql.ErrConnDone) ||
+	return errors.Is(err, driver.ErrBadConn) || errors.Is(err, sqldriver.ErrInvalidConn) ||
+		errors.Is(err, sql.ErrConnDone) ||
 		errors.Is(err, context.DeadlineExceeded) || errors.As(err, &ne)
 }
 
@@ -248,7 +252,9 @@ func NewID() string {
 // demo. The settings named in keep stay.
 func (s *Store) Clear(ctx context.Context, keep ...string) error {
 	var tables []string
-	if err := s.DB(ctx).Raw("SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name NOT LIKE 'goose%' AND table_name <> 'workers'").Scan(&tables).Error; err != nil {
+	if err := s.DB(ctx).Raw(
+		"SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name NOT LIKE " +
+			"'goose%' AND table_name <> 'workers'").Scan(&tables).Error; err != nil {
 		return err
 	}
 	for _, t := range tables {

@@ -55,8 +55,10 @@ func identity(n int) []byte {
 func letters(from, to int) []*store.Delivery {
 	var out []*store.Delivery
 	for n := from; n < to; n++ {
-		out = append(out, &store.Delivery{Occasion: identity(n), SheetID: "s", RuleID: "r", RowID: int64(n + 1), SenderID: "d", DueAt: noon.Add(time.Duration(n/3) * time.Minute),
-			JudgedAt: noon, State: delivery.Queued, NextTry: &noon, Subject: fmt.Sprintf("100%% of no. %d", n), Recipients: "[]", Origin: "{}", Facts: "[]", Attempt: 1})
+		out = append(out, &store.Delivery{Occasion: identity(n), SheetID: "s", RuleID: "r", RowID: int64(n + 1),
+			SenderID: "d", DueAt: noon.Add(time.Duration(n/3) * time.Minute),
+			JudgedAt: noon, State: delivery.Queued, NextTry: &noon, Subject: fmt.Sprintf("100%% of no. %d", n),
+			Recipients: "[]", Origin: "{}", Facts: "[]", Attempt: 1})
 	}
 	return out
 }
@@ -212,7 +214,8 @@ func TestAgendaEntryOnce(t *testing.T) {
 	ctx := context.Background()
 	put := func(at time.Time) {
 		t.Helper()
-		if err := st.PutEntries(ctx, []store.Entry{{Kind: store.Due, DueAt: at, SheetID: "s", RuleID: "r", RowID: 7}}); err != nil {
+		if err := st.PutEntries(ctx, []store.Entry{{Kind: store.Due, DueAt: at, SheetID: "s", RuleID: "r",
+			RowID: 7}}); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -83,7 +83,8 @@ func (s *Store) Template(ctx context.Context, id string) (*Template, error) {
 // DeletedTemplate finds a template that was deleted, and locks it.
 func (s *Store) DeletedTemplate(ctx context.Context, id string) (*Template, error) {
 	var t Template
-	return &t, first(s.DB(ctx).Raw("SELECT * FROM templates WHERE id = ? AND deleted_at IS NOT NULL FOR UPDATE", id).Take(&t).Error)
+	return &t, first(s.DB(ctx).Raw("SELECT * FROM templates WHERE id = ? AND deleted_at IS NOT NULL FOR UPDATE",
+		id).Take(&t).Error)
 }
 
 // TemplateName gives a template's name, though it has been deleted; "" where there never was one.

@@ -48,7 +48,9 @@ func (s *Store) SaveToken(ctx context.Context, t *Token) error { return s.DB(ctx
 // the minute.
 func (s *Store) UseToken(ctx context.Context, secret string, now time.Time) (*Token, error) {
 	var t Token
-	if err := first(s.DB(ctx).First(&t, "token_hash = ? AND revoked_at IS NULL AND (expires_at IS NULL OR expires_at > ?)", HashToken(secret), now).Error); err != nil {
+	if err := first(s.DB(ctx).First(&t,
+		"token_hash = ? AND revoked_at IS NULL AND (expires_at IS NULL OR expires_at > ?)", HashToken(secret),
+		now).Error); err != nil {
 		return nil, err
 	}
 	if t.UsedAt == nil || now.Sub(*t.UsedAt) > time.Minute {

@@ -27,7 +27,8 @@ func filling(c column, n int) any {
 	case "deliveries.due_at", "deliveries.judged_at":
 		return fmt.Sprintf("2027-0%d-28 09:00:00", 1+n%4)
 	case "deliveries.recipients":
-		return fmt.Sprintf(`[{"role":"to","mailbox":"Keeper %d <keeper%d@marrowby.example>","address":"keeper%d@marrowby.example"}]`, n, n, n)
+		return fmt.Sprintf(
+			`[{"role":"to","mailbox":"Keeper %d <keeper%d@marrowby.example>","address":"keeper%d@marrowby.example"}]`, n, n, n)
 	case "deliveries.origin", "events.detail", "rules.body", "templates.body", "settings.value", "sheets.columns":
 		return "{}"
 	case "deliveries.facts":
@@ -57,7 +58,8 @@ func TestUpgradeFromEveryVersion(t *testing.T) {
 	if err != nil || len(files) < 19 {
 		t.Fatal(files, err)
 	}
-	const each, kept = 4, 18 // rows a table and version; since version 18 what deliveries are counted as is written with them
+	// rows a table and version; since version 18 what deliveries are counted as is written with them
+	const each, kept = 4, 18
 	ctx := context.Background()
 	st, err := store.Open(dbtest.DSN(t))
 	if err != nil {
@@ -78,7 +80,8 @@ func TestUpgradeFromEveryVersion(t *testing.T) {
 		}
 		tables := map[string][]column{}
 		for _, c := range all {
-			if version >= kept && (c.TableName == "deliveries" || c.TableName == "delivery_counts" || strings.HasSuffix(c.TableName, "addressees")) {
+			if version >= kept && (c.TableName == "deliveries" || c.TableName == "delivery_counts" ||
+				strings.HasSuffix(c.TableName, "addressees")) {
 				continue
 			}
 			tables[c.TableName] = append(tables[c.TableName], c)
@@ -94,7 +97,8 @@ func TestUpgradeFromEveryVersion(t *testing.T) {
 					names, marks = append(names, "`"+c.ColumnName+"`"), append(marks, "?")
 					args = append(args, filling(c, each*version+k))
 				}
-				if err := st.DB(ctx).Exec("INSERT INTO "+name+" ("+strings.Join(names, ",")+") VALUES ("+strings.Join(marks, ",")+")", args...).Error; err != nil {
+				if err := st.DB(ctx).Exec("INSERT INTO "+name+" ("+strings.Join(names, ",")+") VALUES ("+strings.Join(marks, ",")+
+					")", args...).Error; err != nil {
 					t.Fatalf("version %d: %s: %v", version, name, err)
 				}
 				rows[name]++
@@ -119,7 +123,8 @@ func TestUpgradeFromEveryVersion(t *testing.T) {
 	}
 	right(t, st)
 	counts, err := st.CountStates(ctx, store.LogFilter{})
-	if want := int64(kept - 1); err != nil || counts[delivery.Accepted] != want || counts[delivery.Queued] != want || counts[delivery.Held] != want || counts[delivery.Sending] != want {
+	if want := int64(kept - 1); err != nil || counts[delivery.Accepted] != want || counts[delivery.Queued] != want ||
+		counts[delivery.Held] != want || counts[delivery.Sending] != want {
 		t.Errorf("%v, want %d of each, %v", counts, want, err)
 	}
 	for version := 1; version < kept; version++ {

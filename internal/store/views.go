@@ -20,7 +20,8 @@ type View struct {
 // Views lists the views of a sheet that a person has, and those that others share; with
 // those that have been deleted since an instant.
 func (s *Store) Views(ctx context.Context, sheetID, person string, since time.Time) (out []View, err error) {
-	err = s.DB(ctx).Where("sheet_id = ? AND (shared OR person_id = ?) AND (deleted_at IS NULL OR deleted_at > ?)", sheetID, person, since).Order("name, id").Find(&out).Error
+	err = s.DB(ctx).Where("sheet_id = ? AND (shared OR person_id = ?) AND (deleted_at IS NULL OR deleted_at > ?)",
+		sheetID, person, since).Order("name, id").Find(&out).Error
 	return out, err
 }
 

@@ -22,8 +22,10 @@ type Worker struct {
 // database that went back in time a counted one would be given twice.
 func (s *Store) RegisterWorker(ctx context.Context, name string, lease time.Duration) (id int64, err error) {
 	id = 1 + mrand.Int64N(1<<62)
-	return id, s.DB(ctx).Exec("INSERT INTO workers (id, name, lease_until) VALUES (?, ?, UTC_TIMESTAMP(6) + INTERVAL ? MICROSECOND)",
-		id, name, lease.Microseconds()).Error
+	return id,
+		s.DB(ctx).Exec(
+			"INSERT INTO workers (id, name, lease_until) VALUES (?, ?, UTC_TIMESTAMP(6) + INTERVAL ? MICROSECOND)",
+			id, name, lease.Microseconds()).Error
 }
 
 // Renew renews a lease that still runs; false means that it has run out, and
@@ -34,7 +36,9 @@ func (s *Store) RegisterWorker(ctx context.Context, name string, lease time.Dura
 func (s *Store) Renew(ctx context.Context, id int64, lease time.Duration, off int64) (bool, error) {
 	ctx, cancel := context.WithTimeout(ctx, lease/2)
 	defer cancel()
-	r, err := s.beat.ExecContext(ctx, "UPDATE workers SET lease_until = UTC_TIMESTAMP(6) + INTERVAL ? MICROSECOND, clock_off_ms = ? WHERE id = ? AND lease_until > UTC_TIMESTAMP(6)",
+	r, err := s.beat.ExecContext(ctx,
+		"UPDATE workers SET lease_until = UTC_TIMESTAMP(6) + INTERVAL ? MICROSECOND, clock_off_ms = ? WHERE id = ? AND "+
+			"lease_until > UTC_TIMESTAMP(6)",
 		lease.Microseconds(), off, id)
 	if err != nil {
 		return false, err
@@ -52,7 +56,8 @@ func (s *Store) Clock(ctx context.Context) (at time.Time, err error) {
 // WrongClocks lists the workers whose clocks are further off the database's
 // than they may be.
 func (s *Store) WrongClocks(ctx context.Context, most time.Duration) (out []Worker, err error) {
-	err = s.DB(ctx).Raw("SELECT * FROM workers WHERE lease_until > UTC_TIMESTAMP(6) AND ABS(clock_off_ms) > ?", most.Milliseconds()).Scan(&out).Error
+	err = s.DB(ctx).Raw("SELECT * FROM workers WHERE lease_until > UTC_TIMESTAMP(6) AND ABS(clock_off_ms) > ?",
+		most.Milliseconds()).Scan(&out).Error
 	return out, err
 }
 
@@ -69,7 +74,8 @@ func (s *Store) Release(ctx context.Context, id int64, now time.Time) error {
 
 // giveBack puts what workers had only claimed back into the queue.
 func (s *Store) giveBack(ctx context.Context, workers []int64, now time.Time) error {
-	return s.DB(ctx).Exec("UPDATE deliveries SET state = ?, worker = NULL, next_try = ? WHERE "+pendingIn(delivery.Claimed)+" AND worker IN ? AND state IN ?",
+	return s.DB(ctx).Exec("UPDATE deliveries SET state = ?, worker = NULL, next_try = ? WHERE "+
+		pendingIn(delivery.Claimed)+" AND worker IN ? AND state IN ?",
 		delivery.Queued, now, workers, delivery.From(delivery.Queued, delivery.GivingBack)).Error
 }
 
@@ -80,13 +86,16 @@ func (s *Store) Sweep(ctx context.Context, now time.Time) (doubted []Delivery, e
 	err = s.Tx(ctx, func(tx *Store) error {
 		doubted = nil
 		var dead []int64
-		if err := tx.DB(ctx).Raw("SELECT id FROM workers WHERE lease_until <= UTC_TIMESTAMP(6) FOR UPDATE SKIP LOCKED").Scan(&dead).Error; err != nil || len(dead) == 0 {
+		if err := tx.DB(ctx).Raw("SELECT id FROM workers WHERE lease_until <= UTC_TIMESTAMP(6) FOR UPDATE SKIP LOCKED").Scan(
+			&dead).Error; err != nil || len(dead) == 0 {
 			return err
 		}
 		if err := tx.giveBack(ctx, dead, now); err != nil {
 			return err
 		}
-		if err := tx.DB(ctx).Raw("SELECT * FROM deliveries WHERE "+pendingIn(delivery.Claimed, delivery.Sending)+" AND worker IN ? AND state IN ? FOR UPDATE", dead, delivery.From(delivery.InDoubt, delivery.Sweeping)).Scan(&doubted).Error; err != nil {
+		if err := tx.DB(ctx).Raw("SELECT * FROM deliveries WHERE "+pendingIn(delivery.Claimed, delivery.Sending)+
+			" AND worker IN ? AND state IN ? FOR UPDATE", dead, delivery.From(delivery.InDoubt,
+			delivery.Sweeping)).Scan(&doubted).Error; err != nil {
 			return err
 		}
 		var events []Event
@@ -115,6 +124,7 @@ func (s *Store) Sweep(ctx context.Context, now time.Time) (doubted []Delivery, e
 // Busy tells whether anything is being sent at this moment.
 func (s *Store) Busy(ctx context.Context) (bool, error) {
 	var n int64
-	err := s.DB(ctx).Raw("SELECT COUNT(*) FROM (SELECT id FROM deliveries WHERE " + pendingIn(delivery.Claimed, delivery.Sending) + " LIMIT 1) x").Scan(&n).Error
+	err := s.DB(ctx).Raw("SELECT COUNT(*) FROM (SELECT id FROM deliveries WHERE " + pendingIn(delivery.Claimed,
+		delivery.Sending) + " LIMIT 1) x").Scan(&n).Error
 	return n > 0, err
 }

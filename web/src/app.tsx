@@ -1,4 +1,11 @@
-import { createRootRoute, createRoute, createRouter, lazyRouteComponent, Outlet, useRouterState } from "@tanstack/react-router";
+import {
+  createRootRoute,
+  createRoute,
+  createRouter,
+  lazyRouteComponent,
+  Outlet,
+  useRouterState,
+} from "@tanstack/react-router";
 import { useQueryClient } from "@tanstack/react-query";
 import { type ReactNode, useEffect, useRef, useState } from "react";
 import { Toaster } from "sonner";
@@ -43,7 +50,13 @@ function Frame(): ReactNode {
       <Toaster
         position="bottom-center"
         toastOptions={{
-          actionButtonStyle: { background: "none", color: "var(--juniper)", fontWeight: 600, fontSize: 13, height: 28 },
+          actionButtonStyle: {
+            background: "none",
+            color: "var(--juniper)",
+            fontWeight: 600,
+            fontSize: 13,
+            height: 28,
+          },
           style: {
             background: "var(--sheet)",
             color: "var(--ink)",
@@ -139,7 +152,22 @@ const setup = createRoute({
 
 const routes = root.addChildren([
   welcome,
-  frame.addChildren([today, start, sheets, newSheet, sheet, bring, rule, held, send, batch, templates, template, log, setup]),
+  frame.addChildren([
+    today,
+    start,
+    sheets,
+    newSheet,
+    sheet,
+    bring,
+    rule,
+    held,
+    send,
+    batch,
+    templates,
+    template,
+    log,
+    setup,
+  ]),
 ]);
 
 export const router = createRouter({ routeTree: routes, basepath: base || "/", defaultPreload: "intent" });

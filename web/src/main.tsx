@@ -9,7 +9,9 @@ const look = localStorage.getItem("look");
 if (look) document.documentElement.dataset.look = look;
 
 const client = new QueryClient({
-  defaultOptions: { queries: { staleTime: 5000, retry: (n, e) => n < 3 && !(e && typeof e === "object" && "status" in e) } },
+  defaultOptions: {
+    queries: { staleTime: 5000, retry: (n, e) => n < 3 && !(e && typeof e === "object" && "status" in e) },
+  },
 });
 createRoot(document.getElementById("root") as HTMLElement).render(
   <StrictMode>

@@ -8,13 +8,15 @@ import (
 )
 
 func TestParseDuration(t *testing.T) {
-	for in, want := range map[string]Duration{"P3D": {Days: 3}, "PT1H": {Time: time.Hour}, "P1W": {Days: 7}, "P1W2D": {Days: 9},
+	for in, want := range map[string]Duration{"P3D": {Days: 3}, "PT1H": {Time: time.Hour}, "P1W": {Days: 7},
+		"P1W2D":      {Days: 9},
 		"P1DT12H30M": {1, 12*time.Hour + 30*time.Minute}, "PT90S": {Time: 90 * time.Second}} {
 		if got, err := ParseDuration(in); got != want || err != nil {
 			t.Errorf("%q: %v, %v", in, got, err)
 		}
 	}
-	for _, in := range []string{"", "P", "PT", "3D", "P3", "P3H", "PT1D", "P1D2W", "P0D", "P99999999D", "P1Y", "P1M", "PT1H2H"} {
+	for _, in := range []string{"", "P", "PT", "3D", "P3", "P3H", "PT1D", "P1D2W", "P0D", "P99999999D", "P1Y", "P1M",
+		"PT1H2H"} {
 		if got, err := ParseDuration(in); err == nil {
 			t.Errorf("%q was read as %v", in, got)
 		}
@@ -25,7 +27,8 @@ func TestParseDuration(t *testing.T) {
 func TestDurationOverTheClockChange(t *testing.T) {
 	london, _ := time.LoadLocation("Europe/London")
 	at := time.Date(2027, 3, 27, 9, 0, 0, 0, london) // the clocks change on the 28th
-	for in, want := range map[string]string{"P1D": "2027-03-28T09:00:00+01:00", "PT24H": "2027-03-28T10:00:00+01:00", "P1W": "2027-04-03T09:00:00+01:00"} {
+	for in, want := range map[string]string{"P1D": "2027-03-28T09:00:00+01:00", "PT24H": "2027-03-28T10:00:00+01:00",
+		"P1W": "2027-04-03T09:00:00+01:00"} {
 		d, _ := ParseDuration(in)
 		got := d.After(at, london)
 		if got.In(london).Format(time.RFC3339) != want {
@@ -35,7 +38,8 @@ func TestDurationOverTheClockChange(t *testing.T) {
 			t.Errorf("%s and back: %s", in, back)
 		}
 	}
-	for in, want := range map[string]string{"P1D": "a day", "P1W": "a week", "P3D": "3 days", "PT24H": "a day", "PT90M": "an hour and 30 minutes"} {
+	for in, want := range map[string]string{"P1D": "a day", "P1W": "a week", "P3D": "3 days", "PT24H": "a day",
+		"PT90M": "an hour and 30 minutes"} {
 		if d, _ := ParseDuration(in); d.Words() != want {
 			t.Errorf("%s: %s", in, d.Words())
 		}

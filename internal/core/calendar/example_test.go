@@ -38,7 +38,8 @@ func ExampleResolve() {
 
 // Schedules are recurrence rules of RFC 5545.
 func ExampleNewRecurrence() {
-	r, err := calendar.NewRecurrence(value.Wall{Day: value.DayOf(2027, 3, 1), Second: 9 * 3600}, "FREQ=MONTHLY;BYDAY=2SA;COUNT=2", time.UTC)
+	r, err := calendar.NewRecurrence(value.Wall{Day: value.DayOf(2027, 3, 1), Second: 9 * 3600},
+		"FREQ=MONTHLY;BYDAY=2SA;COUNT=2", time.UTC)
 	if err != nil {
 		fmt.Println(err)
 		return

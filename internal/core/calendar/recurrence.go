@@ -53,7 +53,8 @@ func NewRecurrence(start value.Wall, rule string, zone *time.Location) (*Recurre
 	if err != nil {
 		return nil, err
 	}
-	if strings.Contains(rest, "BYWEEKNO=") && !strings.Contains(rest, "BYDAY=") && !strings.Contains(rest, "BYMONTHDAY=") && !strings.Contains(rest, "BYYEARDAY=") {
+	if strings.Contains(rest, "BYWEEKNO=") && !strings.Contains(rest, "BYDAY=") &&
+		!strings.Contains(rest, "BYMONTHDAY=") && !strings.Contains(rest, "BYYEARDAY=") {
 		// What the rule does not say comes from the start: of a week its weekday.
 		rest += ";BYDAY=" + [7]string{"SU", "MO", "TU", "WE", "TH", "FR", "SA"}[start.Day.Weekday()]
 	}

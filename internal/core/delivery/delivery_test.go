@@ -148,7 +148,8 @@ func TestBatches(t *testing.T) {
 func TestWaits(t *testing.T) {
 	due := time.Date(2027, 3, 15, 9, 0, 0, 0, time.UTC)
 	for after, want := range map[time.Duration]State{time.Hour: Held, CapSpan: Held, CapSpan + time.Second: Missed} {
-		if got := (PersonLimit{N: 1, Within: "P1D"}).Becomes(due, due.Add(after)); got != want || Waits(due, due.Add(after)) != want {
+		if got := (PersonLimit{N: 1, Within: "P1D"}).Becomes(due, due.Add(after)); got != want ||
+			Waits(due, due.Add(after)) != want {
 			t.Errorf("room after %s: %s, want %s", after, got, want)
 		}
 		if got := (PersonLimit{N: 1, Within: "P1D", Skip: true}).Becomes(due, due.Add(after)); got != Skipped {

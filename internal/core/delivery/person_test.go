@@ -41,12 +41,15 @@ func TestPersonLimit(t *testing.T) {
 		others []time.Time
 		want   int
 	}{
-		{"nothing before", PersonLimit{N: 1, Within: "P1D"}, nil, nil, 2}, // the second waits, and is in the way of the third
+		// the second waits, and is in the way of the third
+		{"nothing before", PersonLimit{N: 1, Within: "P1D"}, nil, nil, 2},
 		{"nothing before, skipped", PersonLimit{N: 1, Within: "P1D", Skip: true}, nil, nil, 1},
 		{"one before", PersonLimit{N: 2, Within: "P1D"}, ago(1), nil, 1},
 		{"another rule's in between", PersonLimit{N: 2, Within: "P1D"}, nil, []time.Time{noon.Add(30 * time.Minute)}, 1},
-		{"another rule's at the same instant goes first", PersonLimit{N: 1, Within: "P1D", Skip: true}, nil, []time.Time{noon}, 2},
-		{"only another rule's is over it", PersonLimit{N: 3, Within: "P1D", Skip: true}, nil, []time.Time{noon.Add(2 * time.Hour), noon.Add(3 * time.Hour)}, 0},
+		{"another rule's at the same instant goes first", PersonLimit{N: 1, Within: "P1D", Skip: true}, nil,
+			[]time.Time{noon}, 2},
+		{"only another rule's is over it", PersonLimit{N: 3, Within: "P1D", Skip: true}, nil,
+			[]time.Time{noon.Add(2 * time.Hour), noon.Add(3 * time.Hour)}, 0},
 	} {
 		t.Run("over, "+c.name, func(t *testing.T) {
 			if got := c.l.Over(c.had, c.others, three); got != c.want {

@@ -20,7 +20,8 @@ func ExampleCompile() {
 	}
 	now := time.Date(2027, 3, 15, 9, 0, 0, 0, time.UTC)
 	due := value.OfDay(value.DayOf(2027, 3, 29))
-	got := program.Eval(&formula.Context{Cell: func(string) value.Value { return due }, Now: value.WallAt(now), Instant: now, Zone: time.UTC, Calendar: calendar.Default()})
+	got := program.Eval(&formula.Context{Cell: func(string) value.Value { return due }, Now: value.WallAt(now),
+		Instant: now, Zone: time.UTC, Calendar: calendar.Default()})
 	fmt.Println(got.Num)
 	fmt.Println(program.NextLook(now, time.UTC))
 

@@ -53,7 +53,8 @@ var dated = []value.Type{value.Date, value.Moment}
 
 // simple builds a function whose arguments have fixed types and which gives
 // something empty or unreadable back as it is.
-func simple(result value.Type, tr func(args []*node) trend, f func(c *Context, v []value.Value) value.Value, types ...[]value.Type) func(*parser, int, []*node) (*node, error) {
+func simple(result value.Type, tr func(args []*node) trend, f func(c *Context, v []value.Value) value.Value,
+	types ...[]value.Type) func(*parser, int, []*node) (*node, error) {
 	return func(p *parser, at int, args []*node) (*node, error) {
 		for i, a := range args {
 			if err := p.want(a, types[min(i, len(types)-1)]...); err != nil {
@@ -118,13 +119,17 @@ func addClock() {
 			return &node{typ: typ, at: at, trend: up, eval: eval}, nil
 		}
 	}
-	add("today()", "the day it is", 0, 0, Daily, now(value.Date, func(c *Context) value.Value { return value.OfDay(c.Now.Day) }))
-	add("now()", "the date and time it is", 0, 0, Always, now(value.Moment, func(c *Context) value.Value { return value.OfMoment(c.Now) }))
-	add("days_until(date)", "how many days are left until a date; negative once it is past", 1, 1, Daily, simple(value.Number, against(down),
-		func(c *Context, v []value.Value) value.Value { return integer(int64(v[0].Wall.Day) - int64(c.Now.Day)) }, dated))
+	add("today()", "the day it is", 0, 0, Daily,
+		now(value.Date, func(c *Context) value.Value { return value.OfDay(c.Now.Day) }))
+	add("now()", "the date and time it is", 0, 0, Always,
+		now(value.Moment, func(c *Context) value.Value { return value.OfMoment(c.Now) }))
+	add("days_until(date)", "how many days are left until a date; negative once it is past", 1, 1, Daily,
+		simple(value.Number, against(down),
+			func(c *Context, v []value.Value) value.Value { return integer(int64(v[0].Wall.Day) - int64(c.Now.Day)) }, dated))
 	add("days_since(date)", "how many days have passed since a date", 1, 1, Daily, simple(value.Number, against(up),
 		func(c *Context, v []value.Value) value.Value { return integer(int64(c.Now.Day) - int64(v[0].Wall.Day)) }, dated))
-	add("working_days_until(date)", "how many working days come after today, the date's own included; negative once it is past", 1, 1, Daily,
+	add("working_days_until(date)",
+		"how many working days come after today, the date's own included; negative once it is past", 1, 1, Daily,
 		simple(value.Number, against(down), func(c *Context, v []value.Value) value.Value {
 			return integer(int64(c.Calendar.Between(c.Now.Day, v[0].Wall.Day)))
 		}, dated))
@@ -137,21 +142,28 @@ func addClock() {
 			return value.OfNumber(d.Div(decimal.NewFromInt(per)))
 		}
 	}
-	add("hours_until(moment)", "how many hours are left until a date and time", 1, 1, Always, simple(value.Number, against(down), hours(3600, false), of(value.Moment)))
-	add("hours_since(moment)", "how many hours have passed since a date and time", 1, 1, Always, simple(value.Number, against(up), hours(3600, true), of(value.Moment)))
-	add("add_days(date, n)", "a date n days later, or earlier where n is negative", 2, 2, Still, func(p *parser, at int, args []*node) (*node, error) {
-		return simple(args[0].typ, follows, func(_ *Context, v []value.Value) value.Value { return addDays(v[0], v[1].Num) }, dated, of(value.Number))(p, at, args)
-	})
-	add("add_months(date, n)", "a date n months later, clamped to the month's end", 2, 2, Still, func(p *parser, at int, args []*node) (*node, error) {
-		return simple(args[0].typ, follows, func(_ *Context, v []value.Value) value.Value {
-			n := v[1].Num.Floor()
-			if n.Abs().GreaterThan(decimal.NewFromInt(120000)) {
-				return value.Raw(v[0].Type, "too far away")
-			}
-			v[0].Wall.Day = v[0].Wall.Day.AddMonths(int(n.IntPart()))
-			return inRange(v[0])
-		}, dated, of(value.Number))(p, at, args)
-	})
+	add("hours_until(moment)", "how many hours are left until a date and time", 1, 1, Always,
+		simple(value.Number, against(down), hours(3600, false), of(value.Moment)))
+	add("hours_since(moment)", "how many hours have passed since a date and time", 1, 1, Always,
+		simple(value.Number, against(up), hours(3600, true), of(value.Moment)))
+	add("add_days(date, n)", "a date n days later, or earlier where n is negative", 2, 2, Still,
+		func(p *parser, at int, args []*node) (*node, error) {
+			return simple(args[0].typ, follows, func(_ *Context, v []value.Value) value.Value {
+				return addDays(v[0], v[1].Num)
+			},
+				dated, of(value.Number))(p, at, args)
+		})
+	add("add_months(date, n)", "a date n months later, clamped to the month's end", 2, 2, Still,
+		func(p *parser, at int, args []*node) (*node, error) {
+			return simple(args[0].typ, follows, func(_ *Context, v []value.Value) value.Value {
+				n := v[1].Num.Floor()
+				if n.Abs().GreaterThan(decimal.NewFromInt(120000)) {
+					return value.Raw(v[0].Type, "too far away")
+				}
+				v[0].Wall.Day = v[0].Wall.Day.AddMonths(int(n.IntPart()))
+				return inRange(v[0])
+			}, dated, of(value.Number))(p, at, args)
+		})
 	add("add_working_days(date, n)", "the n-th working day after a date, or before it where n is negative", 2, 2, Still,
 		simple(value.Date, follows, func(c *Context, v []value.Value) value.Value {
 			n := v[1].Num.Floor()
@@ -160,14 +172,15 @@ func addClock() {
 			}
 			return inRange(value.OfDay(c.Calendar.Add(v[0].Wall.Day, int(n.IntPart()))))
 		}, dated, of(value.Number)))
-	add("add_hours(moment, n)", "a date and time n hours later", 2, 2, Still, simple(value.Moment, follows, func(c *Context, v []value.Value) value.Value {
-		s := v[1].Num.Mul(decimal.NewFromInt(3600)).Floor()
-		if s.Abs().GreaterThan(decimal.NewFromInt(1e9)) {
-			return value.Raw(value.Moment, "too far away")
-		}
-		at := calendar.Resolve(v[0].Wall, c.Zone).Add(time.Duration(s.IntPart()) * time.Second)
-		return inRange(value.OfMoment(value.WallAt(at.In(c.Zone))))
-	}, of(value.Moment), of(value.Number)))
+	add("add_hours(moment, n)", "a date and time n hours later", 2, 2, Still,
+		simple(value.Moment, follows, func(c *Context, v []value.Value) value.Value {
+			s := v[1].Num.Mul(decimal.NewFromInt(3600)).Floor()
+			if s.Abs().GreaterThan(decimal.NewFromInt(1e9)) {
+				return value.Raw(value.Moment, "too far away")
+			}
+			at := calendar.Resolve(v[0].Wall, c.Zone).Add(time.Duration(s.IntPart()) * time.Second)
+			return inRange(value.OfMoment(value.WallAt(at.In(c.Zone))))
+		}, of(value.Moment), of(value.Number)))
 	for _, part := range []struct {
 		usage, what string
 		f           func(d value.Day) int64
@@ -175,9 +188,12 @@ func addClock() {
 		{"year(date)", "the year of a date", func(d value.Day) int64 { y, _, _ := d.Date(); return int64(y) }},
 		{"month(date)", "the month of a date, 1 to 12", func(d value.Day) int64 { _, m, _ := d.Date(); return int64(m) }},
 		{"day(date)", "the day of the month of a date", func(d value.Day) int64 { _, _, dd := d.Date(); return int64(dd) }},
-		{"weekday(date)", "the day of the week of a date, 1 for Monday to 7 for Sunday", func(d value.Day) int64 { return int64(d.Weekday()+6)%7 + 1 }},
+		{"weekday(date)", "the day of the week of a date, 1 for Monday to 7 for Sunday",
+			func(d value.Day) int64 { return int64(d.Weekday()+6)%7 + 1 }},
 	} {
-		add(part.usage, part.what, 1, 1, Still, simple(value.Number, rests, func(_ *Context, v []value.Value) value.Value { return integer(part.f(v[0].Wall.Day)) }, dated))
+		add(part.usage, part.what, 1, 1, Still, simple(value.Number, rests, func(_ *Context, v []value.Value) value.Value {
+			return integer(part.f(v[0].Wall.Day))
+		}, dated))
 	}
 }
 
@@ -209,11 +225,16 @@ func addText() {
 			return value.OfYesNo(f(value.Fold(v[0].Str), value.Fold(v[1].Str)))
 		}
 	}
-	add("contains(text, part)", "whether a text holds another, without case", 2, 2, Still, simple(value.YesNo, rests, holds(strings.Contains), str))
-	add("starts_with(text, part)", "whether a text begins with another, without case", 2, 2, Still, simple(value.YesNo, rests, holds(strings.HasPrefix), str))
-	add("ends_with(text, part)", "whether a text ends with another, without case", 2, 2, Still, simple(value.YesNo, rests, holds(strings.HasSuffix), str))
+	add("contains(text, part)", "whether a text holds another, without case", 2, 2, Still,
+		simple(value.YesNo, rests, holds(strings.Contains), str))
+	add("starts_with(text, part)", "whether a text begins with another, without case", 2, 2, Still,
+		simple(value.YesNo, rests, holds(strings.HasPrefix), str))
+	add("ends_with(text, part)", "whether a text ends with another, without case", 2, 2, Still,
+		simple(value.YesNo, rests, holds(strings.HasSuffix), str))
 	add("length(text)", "how many characters a text has", 1, 1, Still,
-		simple(value.Number, rests, func(_ *Context, v []value.Value) value.Value { return integer(int64(len([]rune(v[0].Str)))) }, str))
+		simple(value.Number, rests, func(_ *Context, v []value.Value) value.Value {
+			return integer(int64(len([]rune(v[0].Str))))
+		}, str))
 }
 
 func addNumbers() {
@@ -231,8 +252,10 @@ func addNumbers() {
 	one := func(f func(decimal.Decimal) decimal.Decimal) func(*Context, []value.Value) value.Value {
 		return func(_ *Context, v []value.Value) value.Value { return value.OfNumber(f(v[0].Num)) }
 	}
-	add("floor(n)", "the whole number at or below", 1, 1, Still, simple(value.Number, follows, one(decimal.Decimal.Floor), num))
-	add("ceil(n)", "the whole number at or above", 1, 1, Still, simple(value.Number, follows, one(decimal.Decimal.Ceil), num))
+	add("floor(n)", "the whole number at or below", 1, 1, Still, simple(value.Number, follows, one(decimal.Decimal.Floor),
+		num))
+	add("ceil(n)", "the whole number at or above", 1, 1, Still, simple(value.Number, follows, one(decimal.Decimal.Ceil),
+		num))
 	add("abs(n)", "a number without its sign", 1, 1, Still, simple(value.Number, rests, one(decimal.Decimal.Abs), num))
 	pick := func(sign int) func(*Context, []value.Value) value.Value {
 		return func(_ *Context, v []value.Value) value.Value {
@@ -259,13 +282,15 @@ func addChoices() {
 			return value.OfYesNo(v.IsEmpty())
 		}}, nil
 	})
-	add("if(condition, then, else)", "one of two values; the second where the condition is empty, nothing where there is no second", 2, 3, Still,
+	add("if(condition, then, else)",
+		"one of two values; the second where the condition is empty, nothing where there is no second", 2, 3, Still,
 		func(p *parser, at int, args []*node) (*node, error) {
 			if err := p.want(args[0], value.YesNo); err != nil {
 				return nil, err
 			}
 			if len(args) == 3 && args[1].typ != args[2].typ {
-				return nil, p.fail(args[2].at, "both values of if are of one type, and this is a %s beside a %s", args[2].typ, args[1].typ)
+				return nil, p.fail(args[2].at, "both values of if are of one type, and this is a %s beside a %s", args[2].typ,
+					args[1].typ)
 			}
 			return &node{typ: args[1].typ, at: at, trend: steady(args...), eval: func(c *Context) value.Value {
 				v := args[0].eval(c)
@@ -280,19 +305,21 @@ func addChoices() {
 				return value.Value{}
 			}}, nil
 		})
-	add("coalesce(x, ...)", "the first of several values that is not empty", 1, -1, Still, func(p *parser, at int, args []*node) (*node, error) {
-		for _, a := range args[1:] {
-			if a.typ != args[0].typ {
-				return nil, p.fail(a.at, "the values of coalesce are of one type, and this is a %s beside a %s", a.typ, args[0].typ)
-			}
-		}
-		return &node{typ: args[0].typ, at: at, trend: steady(args...), eval: func(c *Context) value.Value {
-			for _, a := range args {
-				if v := a.eval(c); !v.IsEmpty() {
-					return v
+	add("coalesce(x, ...)", "the first of several values that is not empty", 1, -1, Still,
+		func(p *parser, at int, args []*node) (*node, error) {
+			for _, a := range args[1:] {
+				if a.typ != args[0].typ {
+					return nil, p.fail(a.at, "the values of coalesce are of one type, and this is a %s beside a %s", a.typ,
+						args[0].typ)
 				}
 			}
-			return value.Value{}
-		}}, nil
-	})
+			return &node{typ: args[0].typ, at: at, trend: steady(args...), eval: func(c *Context) value.Value {
+				for _, a := range args {
+					if v := a.eval(c); !v.IsEmpty() {
+						return v
+					}
+				}
+				return value.Value{}
+			}}, nil
+		})
 }

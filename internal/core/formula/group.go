@@ -25,7 +25,8 @@ func OfGroup(function, group string) string {
 }
 
 func addGroups() {
-	grouped := func(build func(members []Column, cells []*node, at int) *node) func(*parser, int, []*node) (*node, error) {
+	grouped := func(build func(members []Column, cells []*node, at int) *node) func(*parser, int,
+		[]*node) (*node, error) {
 		return func(p *parser, at int, args []*node) (*node, error) {
 			members, err := p.group(args[0])
 			if err != nil {
@@ -40,7 +41,8 @@ func addGroups() {
 	}
 	add(Latest+`("Group")`, "the value in the last of the columns that belong together", 1, 1, Still,
 		grouped(func(_ []Column, cells []*node, _ int) *node { return cells[len(cells)-1] }))
-	add(LatestFilled+`("Group")`, "the value in the last of the columns that belong together in which there is something", 1, 1, Still,
+	add(LatestFilled+`("Group")`, "the value in the last of the columns that belong together in which there is something",
+		1, 1, Still,
 		grouped(func(_ []Column, cells []*node, at int) *node {
 			return &node{typ: cells[0].typ, at: at, trend: steady(cells...), eval: func(c *Context) value.Value {
 				for _, n := range slices.Backward(cells) {
@@ -109,7 +111,8 @@ func (p *parser) group(arg *node) ([]Column, error) {
 		case first == nil:
 			first = c
 		case c.Type != first.Type:
-			return nil, p.fail(arg.at, "the columns of %s are not of one type: %s is a %s, %s a %s", c.Group, first.Label, first.Type, c.Label, c.Type)
+			return nil, p.fail(arg.at, "the columns of %s are not of one type: %s is a %s, %s a %s", c.Group, first.Label,
+				first.Type, c.Label, c.Type)
 		}
 	}
 	return members, nil
@@ -131,7 +134,8 @@ func RenameGroups(src string, names map[string]string) string {
 			b.WriteString(src[copied:])
 			return b.String()
 		}
-		calls := before[0].kind == name && slices.Contains(GroupFunctions(), strings.ToLower(before[0].str)) && before[1].kind == sign && before[1].str == "("
+		calls := before[0].kind == name && slices.Contains(GroupFunctions(), strings.ToLower(before[0].str)) &&
+			before[1].kind == sign && before[1].str == "("
 		if to, ok := names[value.Fold(t.str)]; ok && calls && t.kind == text {
 			b.WriteString(src[copied:t.at] + `"` + strings.ReplaceAll(to, `"`, `""`) + `"`)
 			copied = l.pos

@@ -10,10 +10,14 @@ import (
 
 // A column for each month, as section 1 has it: "group".
 var monthly = Scope{
-	{ID: "jan", Name: "january", Label: "January", Type: value.Number, Group: "Paid"}, {ID: "who", Name: "contact", Label: "Contact", Type: value.Text},
-	{ID: "feb", Name: "february", Label: "February", Type: value.Number, Group: "Paid"}, {ID: "mar", Name: "march", Label: "March", Type: value.Number, Group: "paid "},
-	{ID: "s1", Name: "round_1", Label: "Round 1", Type: value.Choice, Group: `The "state"`}, {ID: "s2", Name: "round_2", Label: "Round 2", Type: value.Choice, Group: `The "state"`},
-	{ID: "m1", Name: "seen", Label: "Seen", Type: value.Date, Group: "Mixed"}, {ID: "m2", Name: "noted", Label: "Noted", Type: value.Text, Group: "Mixed"},
+	{ID: "jan", Name: "january", Label: "January", Type: value.Number, Group: "Paid"},
+	{ID: "who", Name: "contact", Label: "Contact", Type: value.Text},
+	{ID: "feb", Name: "february", Label: "February", Type: value.Number, Group: "Paid"},
+	{ID: "mar", Name: "march", Label: "March", Type: value.Number, Group: "paid "},
+	{ID: "s1", Name: "round_1", Label: "Round 1", Type: value.Choice, Group: `The "state"`},
+	{ID: "s2", Name: "round_2", Label: "Round 2", Type: value.Choice, Group: `The "state"`},
+	{ID: "m1", Name: "seen", Label: "Seen", Type: value.Date, Group: "Mixed"}, {ID: "m2", Name: "noted", Label: "Noted",
+		Type: value.Text, Group: "Mixed"},
 }
 
 func TestGroups(t *testing.T) {
@@ -34,7 +38,8 @@ func TestGroups(t *testing.T) {
 		{`count_filled("Paid")`, map[string]value.Value{"jan": number(5), "mar": number(0)}, "2"},
 		{`count_filled("Paid")`, map[string]value.Value{"jan": value.Raw(value.Number, "soon")}, "!soon"},
 		{`count_filled("Paid")`, nil, "0"},
-		{`latest_filled("Paid") * 2 > 13 and count_filled("paid") = 2`, map[string]value.Value{"jan": number(5), "feb": number(7)}, "yes"},
+		{`latest_filled("Paid") * 2 > 13 and count_filled("paid") = 2`, map[string]value.Value{"jan": number(5),
+			"feb": number(7)}, "yes"},
 		{`latest_filled("the ""STATE""") & "!"`, map[string]value.Value{"s1": value.OfText("late")}, "late!"},
 		{`coalesce(latest("Paid"), latest_filled("Paid"))`, map[string]value.Value{"feb": number(7)}, "7"},
 	} {
@@ -55,10 +60,13 @@ func TestGroups(t *testing.T) {
 // A formula over an unknown or mixed group is refused, at its place.
 func TestGroupFaults(t *testing.T) {
 	for src, want := range map[string]string{
-		`1 + latest("Payed")`: `at character 12: no columns belong together as "Payed"; there are Paid, The "state", Mixed`, `latest("")`: "no columns belong together",
-		`latest(january)`: "at character 8: the name of a group is wanted here, in quotes", `latest("Pa" & "id")`: "the name of a group is wanted", `latest(1)`: "the name of a group is wanted",
-		`count_filled("Mixed")`: "at character 14: the columns of Mixed are not of one type: Seen is a date, Noted a text", `latest()`: `latest is written latest("Group")`,
-		`latest("Paid", 2)`: "is written", `latest("Paid") & 1 > 2`: "a text cannot be compared with a number",
+		`1 + latest("Payed")`: `at character 12: no columns belong together as "Payed"; there are Paid, The "state", Mixed`,
+		`latest("")`:          "no columns belong together",
+		`latest(january)`:     "at character 8: the name of a group is wanted here, in quotes",
+		`latest("Pa" & "id")`: "the name of a group is wanted", `latest(1)`: "the name of a group is wanted",
+		`count_filled("Mixed")`: "at character 14: the columns of Mixed are not of one type: Seen is a date, Noted a text",
+		`latest()`:              `latest is written latest("Group")`,
+		`latest("Paid", 2)`:     "is written", `latest("Paid") & 1 > 2`: "a text cannot be compared with a number",
 	} {
 		_, err := Compile(src, monthly)
 		var fe *Error

@@ -90,7 +90,8 @@ func (l *lexer) word(at int) token {
 	digitsOnly := true
 	for l.pos < len(l.src) {
 		r, n := utf8.DecodeRuneInString(l.src[l.pos:])
-		if r == '.' && digitsOnly && l.pos+1 < len(l.src) && l.src[l.pos+1] >= '0' && l.src[l.pos+1] <= '9' && !strings.Contains(l.src[at:l.pos], ".") {
+		if r == '.' && digitsOnly && l.pos+1 < len(l.src) && l.src[l.pos+1] >= '0' && l.src[l.pos+1] <= '9' &&
+			!strings.Contains(l.src[at:l.pos], ".") {
 			l.pos++
 			continue
 		}

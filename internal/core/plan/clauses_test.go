@@ -19,11 +19,16 @@ func desk() (*sheet.Sheet, map[string]*template.Template) {
 	london, _ := time.LoadLocation("Europe/London")
 	s := &sheet.Sheet{Zone: london, Locale: l, Key: "key", Settle: 2 * time.Minute}
 	for i, c := range []sheet.Column{
-		{ID: "key", Name: "Loan", Type: value.Text}, {ID: "due", Name: "Due", Type: value.Date, Order: value.YearMonthDay}, {ID: "open", Name: "Open", Type: value.YesNo},
-		{ID: "to", Name: "Email", Type: value.Email}, {ID: "cc", Name: "Copy", Type: value.Email}, {ID: "who", Name: "Name", Type: value.Text},
-		{ID: "state", Name: "State", Type: value.Choice, Options: []value.Option{{ID: "asked", Name: "asked"}, {ID: "out", Name: "out"}, {ID: "back", Name: "back"}}},
-		{ID: "hum", Name: "Humidity", Type: value.Number}, {ID: "lim", Name: "Limit", Type: value.Number}, {ID: "read", Name: "Read", Type: value.Moment, Order: value.YearMonthDay},
-		{ID: "left", Name: "Days left", Type: value.Formula, Formula: "days_until(due)"}, {ID: "age", Name: "Age", Type: value.Formula, Formula: "hours_since(read)"},
+		{ID: "key", Name: "Loan", Type: value.Text}, {ID: "due", Name: "Due", Type: value.Date, Order: value.YearMonthDay},
+		{ID: "open", Name: "Open", Type: value.YesNo},
+		{ID: "to", Name: "Email", Type: value.Email}, {ID: "cc", Name: "Copy", Type: value.Email},
+		{ID: "who", Name: "Name", Type: value.Text},
+		{ID: "state", Name: "State", Type: value.Choice, Options: []value.Option{{ID: "asked", Name: "asked"},
+			{ID: "out", Name: "out"}, {ID: "back", Name: "back"}}},
+		{ID: "hum", Name: "Humidity", Type: value.Number}, {ID: "lim", Name: "Limit", Type: value.Number},
+		{ID: "read", Name: "Read", Type: value.Moment, Order: value.YearMonthDay},
+		{ID: "left", Name: "Days left", Type: value.Formula, Formula: "days_until(due)"},
+		{ID: "age", Name: "Age", Type: value.Formula, Formula: "hours_since(read)"},
 	} {
 		c.Pos = i
 		s.Columns = append(s.Columns, c)
@@ -49,7 +54,8 @@ func desk() (*sheet.Sheet, map[string]*template.Template) {
 func told(t *testing.T, ruleJSON string, rows []string, edits ...string) string {
 	t.Helper()
 	s, templates := desk()
-	r, err := rule.Decode([]byte(`{"name":"R","state":"on","send":[{"template":"A"}],"to":[{"column":"to"}],` + ruleJSON + `}`))
+	r, err := rule.Decode([]byte(`{"name":"R","state":"on","send":[{"template":"A"}],"to":[{"column":"to"}],` + ruleJSON +
+		`}`))
 	if err != nil {
 		// A rule's own names take the place of the standard ones.
 		r, err = rule.Decode([]byte(`{"name":"R","state":"on","to":[{"column":"to"}],` + ruleJSON + `}`))
@@ -134,23 +140,37 @@ func TestChange(t *testing.T) {
 	from := `"trigger":{"kind":"change","column":"state","to":["out"],"from":["asked"]}`
 	anyChange := `"trigger":{"kind":"change","column":"hum","to":null}`
 	check(t, []clause{
-		{"the settled value becomes one of to", becomes, one("state=asked"), []string{"15T10:00 L1 state=out"}, "15T10:02 L1 send"},
-		{"from one of to to another is no new entry", becomes, one("state=asked"), []string{"15T10:00 L1 state=out", "15T11:00 L1 state=back"}, "15T10:02 L1 send"},
-		{"a settled leave is needed between", becomes, one("state=asked"), []string{"15T10:00 L1 state=out", "15T11:00 L1 state=asked", "15T12:00 L1 state=out"}, "15T10:02 L1 send; 15T12:02 L1 send"},
-		{"put back within the settle time never was", becomes, one("state=asked"), []string{"15T10:00 L1 state=out", "15T10:01 L1 state=asked"}, ""},
-		{"a leave within the settle time never was", becomes, one("state=asked"), []string{"15T10:00 L1 state=out", "15T11:00 L1 state=asked", "15T11:01 L1 state=out"}, "15T10:02 L1 send"},
+		{"the settled value becomes one of to", becomes, one("state=asked"), []string{"15T10:00 L1 state=out"},
+			"15T10:02 L1 send"},
+		{"from one of to to another is no new entry", becomes, one("state=asked"), []string{"15T10:00 L1 state=out",
+			"15T11:00 L1 state=back"}, "15T10:02 L1 send"},
+		{"a settled leave is needed between", becomes, one("state=asked"), []string{"15T10:00 L1 state=out",
+			"15T11:00 L1 state=asked", "15T12:00 L1 state=out"}, "15T10:02 L1 send; 15T12:02 L1 send"},
+		{"put back within the settle time never was", becomes, one("state=asked"), []string{"15T10:00 L1 state=out",
+			"15T10:01 L1 state=asked"}, ""},
+		{"a leave within the settle time never was", becomes, one("state=asked"), []string{"15T10:00 L1 state=out",
+			"15T11:00 L1 state=asked", "15T11:01 L1 state=out"}, "15T10:02 L1 send"},
 		{"what is so at the baseline fires nothing", becomes, one("state=out"), []string{"15T10:00 L1 who=Eve"}, ""},
 		{"a row added in the state fires", becomes, nil, []string{"15T10:00 +L1 state=out"}, "15T10:02 L1 send"},
-		{"unreadable neither enters nor leaves", becomes, one("state=asked"), []string{"15T10:00 L1 state=out", "15T11:00 L1 state=lost", "15T12:00 L1 state=out"}, "15T10:02 L1 send"},
-		{"unreadable, then left", becomes, one("state=out"), []string{"15T10:00 L1 state=lost", "15T11:00 L1 state=asked", "15T12:00 L1 state=out"}, "15T12:02 L1 send"},
-		{"at the baseline unreadable counts as empty", becomes, one("state=lost"), []string{"15T10:00 L1 state=out"}, "15T10:02 L1 send"},
+		{"unreadable neither enters nor leaves", becomes, one("state=asked"), []string{"15T10:00 L1 state=out",
+			"15T11:00 L1 state=lost", "15T12:00 L1 state=out"}, "15T10:02 L1 send"},
+		{"unreadable, then left", becomes, one("state=out"), []string{"15T10:00 L1 state=lost", "15T11:00 L1 state=asked",
+			"15T12:00 L1 state=out"}, "15T12:02 L1 send"},
+		{"at the baseline unreadable counts as empty", becomes, one("state=lost"), []string{"15T10:00 L1 state=out"},
+			"15T10:02 L1 send"},
 		{"coming from one of from", from, one("state=asked"), []string{"15T10:00 L1 state=out"}, "15T10:02 L1 send"},
 		{"not coming from one of from", from, one("state=back"), []string{"15T10:00 L1 state=out"}, ""},
-		{"to null: any settled change", anyChange, one("hum=50"), []string{"15T10:00 L1 hum=51", "15T11:00 L1 hum=", "15T12:00 L1 hum=damp", "15T13:00 L1 hum=51.0", "15T14:00 L1 hum=51"}, "15T10:02 L1 send; 15T11:02 L1 send; 15T12:02 L1 send; 15T13:02 L1 send"},
-		{"yes/no: to true", `"trigger":{"kind":"change","column":"open","to":[true]}`, one("open=no"), []string{"15T10:00 L1 open=yes"}, "15T10:02 L1 send"},
-		{"condition false prints a skip", becomes + `,"condition":{"column":"open","op":"is","value":true}`, one("state=asked"), []string{"15T10:00 L1 state=out"}, "15T10:02 L1 skip condition false"},
-		{"a returning row is compared with its last settled values", becomes, one("state=asked"), []string{"15T10:00 -L1", "15T11:00 +L1 state=out"}, "15T11:02 L1 send"},
-		{"and is not added in the state anew", becomes, one("state=out"), []string{"15T10:00 -L1", "15T11:00 +L1 state=out"}, ""},
+		{"to null: any settled change", anyChange, one("hum=50"), []string{"15T10:00 L1 hum=51", "15T11:00 L1 hum=",
+			"15T12:00 L1 hum=damp", "15T13:00 L1 hum=51.0", "15T14:00 L1 hum=51"},
+			"15T10:02 L1 send; 15T11:02 L1 send; 15T12:02 L1 send; 15T13:02 L1 send"},
+		{"yes/no: to true", `"trigger":{"kind":"change","column":"open","to":[true]}`, one("open=no"),
+			[]string{"15T10:00 L1 open=yes"}, "15T10:02 L1 send"},
+		{"condition false prints a skip", becomes + `,"condition":{"column":"open","op":"is","value":true}`,
+			one("state=asked"), []string{"15T10:00 L1 state=out"}, "15T10:02 L1 skip condition false"},
+		{"a returning row is compared with its last settled values", becomes, one("state=asked"),
+			[]string{"15T10:00 -L1", "15T11:00 +L1 state=out"}, "15T11:02 L1 send"},
+		{"and is not added in the state anew", becomes, one("state=out"), []string{"15T10:00 -L1", "15T11:00 +L1 state=out"},
+			""},
 	})
 }
 
@@ -158,9 +178,11 @@ func TestChange(t *testing.T) {
 func TestAddedAndEdited(t *testing.T) {
 	added, edited := `"trigger":{"kind":"added"}`, `"trigger":{"kind":"edited","columns":["hum","who"]}`
 	check(t, []clause{
-		{"a row has been added and has settled", added, one(""), []string{"15T10:00 +L2 ", "15T10:01 L2 who=Eve"}, "15T10:03 L2 send"},
+		{"a row has been added and has settled", added, one(""), []string{"15T10:00 +L2 ", "15T10:01 L2 who=Eve"},
+			"15T10:03 L2 send"},
 		{"a returning row is not added", added, one(""), []string{"15T10:00 -L1", "15T11:00 +L1 "}, ""},
-		{"any of these changed", edited, one("hum=1"), []string{"15T10:00 L1 hum=2", "15T11:00 L1 state=out", "15T12:00 L1 who=Eve|hum=3"}, "15T10:02 L1 send; 15T12:02 L1 send"},
+		{"any of these changed", edited, one("hum=1"), []string{"15T10:00 L1 hum=2", "15T11:00 L1 state=out",
+			"15T12:00 L1 who=Eve|hum=3"}, "15T10:02 L1 send; 15T12:02 L1 send"},
 		{"only case or outer space is none", edited, one("who=eve"), []string{"15T10:00 L1 who= EVE "}, ""},
 		{"adding the row does not count", edited, nil, []string{"15T10:00 +L1 hum=2"}, ""},
 		{"deleted while it settles", edited, one("hum=1"), []string{"15T10:00 L1 hum=2", "15T10:01 -L1"}, ""},
@@ -174,19 +196,35 @@ func TestThreshold(t *testing.T) {
 	percent := `"trigger":{"kind":"threshold","column":"hum","op":">","limit":{"column":"lim"},"rearm":{"percent":10}}`
 	below := `"trigger":{"kind":"threshold","column":"hum","op":"<","limit":10,"rearm":{"column":"lim"}}`
 	check(t, []clause{
-		{"fires, disarms, and arms when the comparison is false", plain, one("hum=50"), []string{"15T10:00 L1 hum=55", "15T11:00 L1 hum=60", "15T12:00 L1 hum=54", "15T13:00 L1 hum=56"}, "15T10:02 L1 send; 15T13:02 L1 send"},
-		{"arms again at the re-arm level only", rearm, one("hum=48"), []string{"15T10:00 L1 hum=55", "15T11:00 L1 hum=51", "15T12:00 L1 hum=56", "15T13:00 L1 hum=50", "15T14:00 L1 hum=57"}, "15T10:02 L1 send; 15T14:02 L1 send"},
-		{"above the limit at the baseline: disarmed", rearm, one("hum=61"), []string{"15T10:00 L1 hum=52", "15T11:00 L1 hum=60", "15T12:00 L1 hum=49", "15T13:00 L1 hum=56"}, "15T13:02 L1 send"},
-		{"between the levels at the baseline: armed", rearm, one("hum=52"), []string{"15T10:00 L1 hum=56"}, "15T10:02 L1 send"},
+		{"fires, disarms, and arms when the comparison is false", plain, one("hum=50"),
+			[]string{"15T10:00 L1 hum=55", "15T11:00 L1 hum=60", "15T12:00 L1 hum=54", "15T13:00 L1 hum=56"},
+			"15T10:02 L1 send; 15T13:02 L1 send"},
+		{"arms again at the re-arm level only", rearm, one("hum=48"), []string{"15T10:00 L1 hum=55", "15T11:00 L1 hum=51",
+			"15T12:00 L1 hum=56", "15T13:00 L1 hum=50", "15T14:00 L1 hum=57"}, "15T10:02 L1 send; 15T14:02 L1 send"},
+		{"above the limit at the baseline: disarmed", rearm, one("hum=61"),
+			[]string{"15T10:00 L1 hum=52", "15T11:00 L1 hum=60", "15T12:00 L1 hum=49", "15T13:00 L1 hum=56"},
+			"15T13:02 L1 send"},
+		{"between the levels at the baseline: armed", rearm, one("hum=52"), []string{"15T10:00 L1 hum=56"},
+			"15T10:02 L1 send"},
 		{"empty at the baseline: armed", rearm, one(""), []string{"15T10:00 L1 hum=56"}, "15T10:02 L1 send"},
-		{"empty or unreadable changes nothing", rearm, one("hum=48"), []string{"15T10:00 L1 hum=55", "15T11:00 L1 hum=", "15T12:00 L1 hum=damp", "15T13:00 L1 hum=56", "15T14:00 L1 hum=49", "15T15:00 L1 hum=55"}, "15T10:02 L1 send; 15T15:02 L1 send"},
-		{"percent of the limit's size, away from the firing side", percent, one("hum=10|lim=50"), []string{"15T10:00 L1 hum=51", "15T11:00 L1 hum=46", "15T12:00 L1 hum=52", "15T13:00 L1 hum=45", "15T14:00 L1 hum=52"}, "15T10:02 L1 send; 15T14:02 L1 send"},
-		{"a limit that falls below the value fires", percent, one("hum=40|lim=50"), []string{"15T10:00 L1 lim=30"}, "15T10:02 L1 send"},
-		{"an empty re-arm leaves it disarmed", below, one("hum=20|lim="), []string{"15T10:00 L1 hum=5", "15T11:00 L1 hum=20", "15T12:00 L1 hum=5", "15T13:00 L1 lim=15", "15T14:00 L1 hum=20", "15T15:00 L1 hum=4"}, "15T10:02 L1 send; 15T15:02 L1 send"},
+		{"empty or unreadable changes nothing", rearm, one("hum=48"), []string{"15T10:00 L1 hum=55", "15T11:00 L1 hum=",
+			"15T12:00 L1 hum=damp", "15T13:00 L1 hum=56", "15T14:00 L1 hum=49", "15T15:00 L1 hum=55"},
+			"15T10:02 L1 send; 15T15:02 L1 send"},
+		{"percent of the limit's size, away from the firing side", percent, one("hum=10|lim=50"),
+			[]string{"15T10:00 L1 hum=51", "15T11:00 L1 hum=46", "15T12:00 L1 hum=52", "15T13:00 L1 hum=45",
+				"15T14:00 L1 hum=52"}, "15T10:02 L1 send; 15T14:02 L1 send"},
+		{"a limit that falls below the value fires", percent, one("hum=40|lim=50"), []string{"15T10:00 L1 lim=30"},
+			"15T10:02 L1 send"},
+		{"an empty re-arm leaves it disarmed", below, one("hum=20|lim="), []string{"15T10:00 L1 hum=5", "15T11:00 L1 hum=20",
+			"15T12:00 L1 hum=5", "15T13:00 L1 lim=15", "15T14:00 L1 hum=20", "15T15:00 L1 hum=4"},
+			"15T10:02 L1 send; 15T15:02 L1 send"},
 		{"added beyond the limit fires", plain, nil, []string{"15T10:00 +L1 hum=60"}, "15T10:02 L1 send"},
-		{"a moving column turns at midnight", `"trigger":{"kind":"threshold","column":"left","op":"<=","limit":3}`, one("due=2027-03-20"), nil, "17T00:00 L1 send"},
-		{"and again when the date is moved away", `"trigger":{"kind":"threshold","column":"left","op":"<=","limit":3}`, one("due=2027-03-20"), []string{"18T10:00 L1 due=2027-03-30"}, "17T00:00 L1 send; 27T00:00 L1 send"},
-		{"now() turns at its second", `"trigger":{"kind":"threshold","column":"age","op":">=","limit":26}`, one("read=2027-03-15 07:15"), []string{"16T10:00 L1 read=2027-03-16 09:59"}, "16T09:15 L1 send; 17T11:59 L1 send"},
+		{"a moving column turns at midnight", `"trigger":{"kind":"threshold","column":"left","op":"<=","limit":3}`,
+			one("due=2027-03-20"), nil, "17T00:00 L1 send"},
+		{"and again when the date is moved away", `"trigger":{"kind":"threshold","column":"left","op":"<=","limit":3}`,
+			one("due=2027-03-20"), []string{"18T10:00 L1 due=2027-03-30"}, "17T00:00 L1 send; 27T00:00 L1 send"},
+		{"now() turns at its second", `"trigger":{"kind":"threshold","column":"age","op":">=","limit":26}`,
+			one("read=2027-03-15 07:15"), []string{"16T10:00 L1 read=2027-03-16 09:59"}, "16T09:15 L1 send; 17T11:59 L1 send"},
 	})
 }
 
@@ -197,19 +235,31 @@ func TestScheduleAndWindow(t *testing.T) {
 	sunday := `"trigger":{"kind":"date","column":"due","offsets":[{"n":0,"unit":"days"}],"at":"09:00"}`
 	reaction := `"trigger":{"kind":"change","column":"open","to":[true]}`
 	check(t, []clause{
-		{"at each instant every row for which the condition then holds", friday + `,"condition":{"column":"state","op":"is","value":"out"}`, []string{"state=out", "state=asked", "state=lost"}, []string{"20T10:00 L2 state=out"},
-			"19T15:30 L1 send; 19T15:30 L3 incomplete; 26T15:30 L1 send; 26T15:30 L2 send; 26T15:30 L3 incomplete; 02T14:30 L1 send; 02T14:30 L2 send; 02T14:30 L3 incomplete; 09T14:30 L1 send; 09T14:30 L2 send; 09T14:30 L3 incomplete"},
-		{"an unsettled row waits", `"trigger":{"kind":"schedule","start":"2027-03-19T15:30"},"condition":{"column":"state","op":"is","value":"out"}`, one("state=out"), []string{"19T15:29 L1 who=x", "19T15:29:30 L1 state=back"}, ""},
-		{"and is judged when it settles", `"trigger":{"kind":"schedule","start":"2027-03-19T15:30"}`, one("state=out"), []string{"19T15:29 L1 who=x"}, "19T15:31 L1 send"},
+		{"at each instant every row for which the condition then holds",
+			friday + `,"condition":{"column":"state","op":"is","value":"out"}`, []string{"state=out", "state=asked",
+				"state=lost"}, []string{"20T10:00 L2 state=out"},
+			"19T15:30 L1 send; 19T15:30 L3 incomplete; 26T15:30 L1 send; 26T15:30 L2 send; 26T15:30 L3 incomplete; 02T14:30 " +
+				"L1 send; 02T14:30 L2 send; 02T14:30 L3 incomplete; 09T14:30 L1 send; 09T14:30 L2 send; 09T14:30 L3 incomplete"},
+		{"an unsettled row waits",
+			`"trigger":{"kind":"schedule","start":"2027-03-19T15:30"},"condition":{"column":"state","op":"is","value":"out"}`,
+			one("state=out"), []string{"19T15:29 L1 who=x", "19T15:29:30 L1 state=back"}, ""},
+		{"and is judged when it settles", `"trigger":{"kind":"schedule","start":"2027-03-19T15:30"}`, one("state=out"),
+			[]string{"19T15:29 L1 who=x"}, "19T15:31 L1 send"},
 		{"shift later", sunday + office, one("due=2027-03-21"), nil, "22T08:00 L1 send"},
-		{"shift earlier, at the rule's time", sunday + office + `,"shift":"earlier"`, one("due=2027-03-21"), nil, "19T09:00 L1 send"},
+		{"shift earlier, at the rule's time", sunday + office + `,"shift":"earlier"`, one("due=2027-03-21"), nil,
+			"19T09:00 L1 send"},
 		{"shift none", sunday + office + `,"shift":"none"`, one("due=2027-03-21"), nil, "21T09:00 L1 send"},
-		{"earlier lies in the past when first known: at once", sunday + office + `,"shift":"earlier"`, one("due=2027-05-01"), []string{"20T10:00 L1 due=2027-03-21"}, "20T10:02 L1 send"},
+		{"earlier lies in the past when first known: at once", sunday + office + `,"shift":"earlier"`, one("due=2027-05-01"),
+			[]string{"20T10:00 L1 due=2027-03-21"}, "20T10:02 L1 send"},
 		{"both past: none", sunday + office + `,"shift":"earlier"`, one("due=2027-03-14"), nil, ""},
-		{"a reaction waits for the window", reaction + office, one("open=no"), []string{"20T10:00 L1 open=yes"}, "22T08:00 L1 send"},
-		{"and is judged then", reaction + office + `,"condition":{"column":"open","op":"is","value":true}`, one("open=no"), []string{"20T10:00 L1 open=yes", "20T12:00 L1 open=no"}, "22T08:00 L1 skip condition false"},
-		{"a deleted row's moved reaction is dropped", reaction + office, one("open=no"), []string{"20T10:00 L1 open=yes", "20T12:00 -L1"}, ""},
-		{"mended outside the window goes at its next start", reaction + office, one("open=no|to="), []string{"15T10:00 L1 open=yes", "15T20:00 L1 to=a@x.example"}, "15T10:02 L1 incomplete; 16T08:00 L1 send"},
+		{"a reaction waits for the window", reaction + office, one("open=no"), []string{"20T10:00 L1 open=yes"},
+			"22T08:00 L1 send"},
+		{"and is judged then", reaction + office + `,"condition":{"column":"open","op":"is","value":true}`, one("open=no"),
+			[]string{"20T10:00 L1 open=yes", "20T12:00 L1 open=no"}, "22T08:00 L1 skip condition false"},
+		{"a deleted row's moved reaction is dropped", reaction + office, one("open=no"), []string{"20T10:00 L1 open=yes",
+			"20T12:00 -L1"}, ""},
+		{"mended outside the window goes at its next start", reaction + office, one("open=no|to="),
+			[]string{"15T10:00 L1 open=yes", "15T20:00 L1 to=a@x.example"}, "15T10:02 L1 incomplete; 16T08:00 L1 send"},
 	})
 }
 
@@ -217,19 +267,37 @@ func TestScheduleAndWindow(t *testing.T) {
 func TestWordingRecipientsRepeat(t *testing.T) {
 	edited := `"trigger":{"kind":"edited","columns":["hum"]}`
 	check(t, []clause{
-		{"the first wording that holds", edited + `,"send":[{"if":{"column":"hum","op":">","value":60},"template":"C"},{"template":"A"}]`, one(""), []string{"15T10:00 L1 hum=70", "15T11:00 L1 hum=50"}, "15T10:02 L1 send C; 15T11:02 L1 send"},
-		{"no template fits", edited + `,"send":[{"if":{"column":"hum","op":">","value":60},"template":"C"}]`, one(""), []string{"15T10:00 L1 hum=50"}, "15T10:02 L1 skip no template fits"},
-		{"unknown counts as false in if", edited + `,"send":[{"if":{"column":"hum","op":">","value":60},"template":"C"},{"template":"A"}]`, one(""), []string{"15T10:00 L1 hum=damp"}, "15T10:02 L1 send"},
-		{"each: one email per To mailbox", edited + `,"each":true`, one("to=b@x.example, a@x.example; B@x.example"), []string{"15T10:00 L1 hum=1"}, "15T10:02 L1 send b@x.example; 15T10:02 L1 send"},
-		{"each: an unreadable recipient is one line", edited + `,"each":true`, one("to=b@x, a@"), []string{"15T10:00 L1 hum=1"}, "15T10:02 L1 incomplete"},
-		{"each: a missing field one per mailbox", edited + `,"each":true,"send":[{"template":"B"}]`, one("to=b@x.example, a@x.example"), []string{"15T10:00 L1 hum=1", "15T10:10 L1 who=Eve"}, "15T10:02 L1 incomplete B b@x.example; 15T10:02 L1 incomplete B; 15T10:12 L1 send B b@x.example; 15T10:12 L1 send B"},
-		{"once per row", edited + `,"repeat":"once-per-row"`, one(""), []string{"15T10:00 L1 hum=1", "15T11:00 L1 hum=2"}, "15T10:02 L1 send; 15T11:02 L1 skip repeat"},
-		{"not more often than: exactly the duration is far enough", edited + `,"repeat":{"not-more-often-than":"PT1H"}`, one(""), []string{"15T10:00 L1 hum=1", "15T10:59:59 L1 hum=2", "15T11:30 L1 hum=3", "15T11:58 L1 hum=4"}, "15T10:02 L1 send; 15T11:01 L1 skip repeat; 15T11:32 L1 send; 15T12:00 L1 skip repeat"},
-		{"hold always", edited + `,"hold":"always","then":{"steps":[{"after":"PT1H","template":"C"}]}`, one(""), []string{"15T10:00 L1 hum=1"}, "15T10:02 L1 hold"},
-		{"an empty list item in a condition is passed over", edited + `,"condition":{"column":"hum","op":"one-of","value":[{"column":"lim"},7]}`, one(""), []string{"15T10:00 L1 hum=7"}, "15T10:02 L1 send"},
-		{"changed within: the edit itself counts, exactly that long ago too", `"trigger":{"kind":"schedule","start":"2027-03-16T10:02","rrule":"FREQ=DAILY;COUNT=2"},"condition":{"column":"hum","op":"changed-within","value":"P1D"}`, one("hum=1"), []string{"15T10:00 L1 hum=2"}, "16T10:02 L1 send"},
-		{"nothing changed before the baseline", `"trigger":{"kind":"schedule","start":"2027-03-16T10:02"},"condition":{"column":"hum","op":"changed-within","value":"P9D"}`, one("hum=1"), []string{"14T10:00 L1 hum=2"}, ""},
-		{"adding changes every filled cell, and no empty one", `"trigger":{"kind":"added"},"condition":{"all":[{"column":"hum","op":"changed-within","value":"P1D"},{"not":{"column":"lim","op":"changed-within","value":"P1D"}}]}`, nil, []string{"15T10:00 +L1 hum=2"}, "15T10:02 L1 send"},
+		{"the first wording that holds",
+			edited + `,"send":[{"if":{"column":"hum","op":">","value":60},"template":"C"},{"template":"A"}]`, one(""),
+			[]string{"15T10:00 L1 hum=70", "15T11:00 L1 hum=50"}, "15T10:02 L1 send C; 15T11:02 L1 send"},
+		{"no template fits", edited + `,"send":[{"if":{"column":"hum","op":">","value":60},"template":"C"}]`, one(""),
+			[]string{"15T10:00 L1 hum=50"}, "15T10:02 L1 skip no template fits"},
+		{"unknown counts as false in if",
+			edited + `,"send":[{"if":{"column":"hum","op":">","value":60},"template":"C"},{"template":"A"}]`, one(""),
+			[]string{"15T10:00 L1 hum=damp"}, "15T10:02 L1 send"},
+		{"each: one email per To mailbox", edited + `,"each":true`, one("to=b@x.example, a@x.example; B@x.example"),
+			[]string{"15T10:00 L1 hum=1"}, "15T10:02 L1 send b@x.example; 15T10:02 L1 send"},
+		{"each: an unreadable recipient is one line", edited + `,"each":true`, one("to=b@x, a@"),
+			[]string{"15T10:00 L1 hum=1"}, "15T10:02 L1 incomplete"},
+		{"each: a missing field one per mailbox", edited + `,"each":true,"send":[{"template":"B"}]`,
+			one("to=b@x.example, a@x.example"), []string{"15T10:00 L1 hum=1", "15T10:10 L1 who=Eve"},
+			"15T10:02 L1 incomplete B b@x.example; 15T10:02 L1 incomplete B; 15T10:12 L1 send B b@x.example; 15T10:12 L1 send B"},
+		{"once per row", edited + `,"repeat":"once-per-row"`, one(""), []string{"15T10:00 L1 hum=1", "15T11:00 L1 hum=2"},
+			"15T10:02 L1 send; 15T11:02 L1 skip repeat"},
+		{"not more often than: exactly the duration is far enough", edited + `,"repeat":{"not-more-often-than":"PT1H"}`,
+			one(""), []string{"15T10:00 L1 hum=1", "15T10:59:59 L1 hum=2", "15T11:30 L1 hum=3", "15T11:58 L1 hum=4"},
+			"15T10:02 L1 send; 15T11:01 L1 skip repeat; 15T11:32 L1 send; 15T12:00 L1 skip repeat"},
+		{"hold always", edited + `,"hold":"always","then":{"steps":[{"after":"PT1H","template":"C"}]}`, one(""),
+			[]string{"15T10:00 L1 hum=1"}, "15T10:02 L1 hold"},
+		{"an empty list item in a condition is passed over",
+			edited + `,"condition":{"column":"hum","op":"one-of","value":[{"column":"lim"},7]}`, one(""),
+			[]string{"15T10:00 L1 hum=7"}, "15T10:02 L1 send"},
+		{"changed within: the edit itself counts, exactly that long ago too",
+			`"trigger":{"kind":"schedule","start":"2027-03-16T10:02","rrule":"FREQ=DAILY;COUNT=2"},"condition":{"column":"hum","op":"changed-within","value":"P1D"}`, one("hum=1"), []string{"15T10:00 L1 hum=2"}, "16T10:02 L1 send"},
+		{"nothing changed before the baseline",
+			`"trigger":{"kind":"schedule","start":"2027-03-16T10:02"},"condition":{"column":"hum","op":"changed-within","value":"P9D"}`, one("hum=1"), []string{"14T10:00 L1 hum=2"}, ""},
+		{"adding changes every filled cell, and no empty one",
+			`"trigger":{"kind":"added"},"condition":{"all":[{"column":"hum","op":"changed-within","value":"P1D"},{"not":{"column":"lim","op":"changed-within","value":"P1D"}}]}`, nil, []string{"15T10:00 +L1 hum=2"}, "15T10:02 L1 send"},
 	})
 }
 
@@ -238,20 +306,44 @@ func TestFollowUps(t *testing.T) {
 	rule := func(then string) string { return `"trigger":{"kind":"edited","columns":["hum"]},"then":` + then }
 	stop := `{"steps":[{"after":"P3D","template":"B"},{"after":"P1W","template":"C"}],"stopIf":{"column":"state","op":"is","value":"back"}}`
 	check(t, []clause{
-		{"counted from the first email's due instant, in wall time", rule(`{"steps":[{"after":"P14D","template":"C"},{"after":"PT1H","template":"C"}]}`), one(""), []string{"15T10:00 L1 hum=1"}, "15T10:02 L1 send; 15T11:02 L1 send step 2 C; 29T09:02 L1 send step 1 C"},
-		{"at a time of day", rule(`{"steps":[{"after":"P2D","template":"C","at":"08:30"}]}`), one(""), []string{"15T10:00 L1 hum=1"}, "15T10:02 L1 send; 17T08:30 L1 send step 1 C"},
-		{"the step that finds it stopped is skipped, later ones leave no line", rule(stop), one("who=Eve"), []string{"15T10:00 L1 hum=1", "16T10:00 L1 state=back"}, "15T10:02 L1 send; 18T10:02 L1 skip step 1 stopped"},
-		{"not stopped", rule(stop), one("who=Eve"), []string{"15T10:00 L1 hum=1"}, "15T10:02 L1 send; 18T10:02 L1 send step 1 B; 22T10:02 L1 send step 2 C"},
-		{"unknown in stopIf counts as false", rule(stop), one("who=Eve"), []string{"15T10:00 L1 hum=1", "16T10:00 L1 state=lost"}, "15T10:02 L1 send; 18T10:02 L1 send step 1 B; 22T10:02 L1 send step 2 C"},
-		{"a step may recur", rule(`{"steps":[{"after":"P1D","template":"C","every":"P1W","times":3}]}`), one(""), []string{"15T10:00 L1 hum=1"}, "15T10:02 L1 send; 16T10:02 L1 send step 1 C; 23T10:02 L1 send step 1 C; 30T09:02 L1 send step 1 C"},
-		{"it may go to others", rule(`{"steps":[{"after":"P1D","template":"C","to":[{"address":"boss@x.example"}]}]}`) + `,"each":true`, one("to=b@x.example, a@x.example"), []string{"15T10:00 L1 hum=1"}, "15T10:02 L1 send b@x.example; 15T10:02 L1 send; 16T10:02 L1 send step 1 C boss@x.example"},
-		{"with each, each mailbox has its chain, one no longer in To is skipped", rule(`{"steps":[{"after":"P1D","template":"C"}]}`) + `,"each":true`, one("to=b@x.example, a@x.example"), []string{"15T10:00 L1 hum=1", "15T12:00 L1 to=a@x.example"}, "15T10:02 L1 send b@x.example; 15T10:02 L1 send; 16T10:02 L1 skip step 1 b@x.example is no longer among the recipients; 16T10:02 L1 send step 1 C"},
-		{"an unsettled row waits", rule(`{"steps":[{"after":"PT1H","template":"C"}]}`), one(""), []string{"15T10:00 L1 hum=1", "15T11:01 L1 who=x"}, "15T10:02 L1 send; 15T11:03 L1 send step 1 C"},
-		{"deleting the row drops what is not yet due", rule(`{"steps":[{"after":"PT1H","template":"C"}]}`), one(""), []string{"15T10:00 L1 hum=1", "15T10:30 -L1"}, "15T10:02 L1 send"},
-		{"and skips what waits for settling", rule(`{"steps":[{"after":"PT1H","template":"C"}]}`), one(""), []string{"15T10:00 L1 hum=1", "15T11:01 L1 who=x", "15T11:02:30 -L1"}, "15T10:02 L1 send; 15T11:02 L1 skip step 1 row deleted"},
-		{"none follows what is incomplete, until it goes", rule(`{"steps":[{"after":"PT1H","template":"C"}]}`), one("to="), []string{"15T10:00 L1 hum=1", "15T14:00 L1 to=a@x.example"}, "15T10:02 L1 incomplete; 15T14:02 L1 send; 15T15:02 L1 send step 1 C"},
-		{"moving the date drops the follow-ups", `"trigger":{"kind":"date","column":"due","offsets":[{"n":0,"unit":"days"}]},"then":{"steps":[{"after":"P5D","template":"C"}]}`, one("due=2027-03-16"), []string{"17T10:00 L1 due=2027-04-09"}, "16T09:00 L1 send; 09T08:00 L1 send"},
-		{"moved by the window only to later", rule(`{"steps":[{"after":"P5D","template":"C"}]}`) + `,"window":{"weekdays":["mon","tue","wed","thu","fri"]},"shift":"earlier"`, one(""), []string{"15T10:00 L1 hum=1"}, "15T10:02 L1 send; 22T00:00 L1 send step 1 C"},
+		{"counted from the first email's due instant, in wall time",
+			rule(`{"steps":[{"after":"P14D","template":"C"},{"after":"PT1H","template":"C"}]}`), one(""),
+			[]string{"15T10:00 L1 hum=1"}, "15T10:02 L1 send; 15T11:02 L1 send step 2 C; 29T09:02 L1 send step 1 C"},
+		{"at a time of day", rule(`{"steps":[{"after":"P2D","template":"C","at":"08:30"}]}`), one(""),
+			[]string{"15T10:00 L1 hum=1"}, "15T10:02 L1 send; 17T08:30 L1 send step 1 C"},
+		{"the step that finds it stopped is skipped, later ones leave no line", rule(stop), one("who=Eve"),
+			[]string{"15T10:00 L1 hum=1", "16T10:00 L1 state=back"}, "15T10:02 L1 send; 18T10:02 L1 skip step 1 stopped"},
+		{"not stopped", rule(stop), one("who=Eve"), []string{"15T10:00 L1 hum=1"},
+			"15T10:02 L1 send; 18T10:02 L1 send step 1 B; 22T10:02 L1 send step 2 C"},
+		{"unknown in stopIf counts as false", rule(stop), one("who=Eve"),
+			[]string{"15T10:00 L1 hum=1", "16T10:00 L1 state=lost"},
+			"15T10:02 L1 send; 18T10:02 L1 send step 1 B; 22T10:02 L1 send step 2 C"},
+		{"a step may recur", rule(`{"steps":[{"after":"P1D","template":"C","every":"P1W","times":3}]}`), one(""),
+			[]string{"15T10:00 L1 hum=1"},
+			"15T10:02 L1 send; 16T10:02 L1 send step 1 C; 23T10:02 L1 send step 1 C; 30T09:02 L1 send step 1 C"},
+		{"it may go to others", rule(`{"steps":[{"after":"P1D","template":"C","to":[{"address":"boss@x.example"}]}]}`) +
+			`,"each":true`, one("to=b@x.example, a@x.example"), []string{"15T10:00 L1 hum=1"},
+			"15T10:02 L1 send b@x.example; 15T10:02 L1 send; 16T10:02 L1 send step 1 C boss@x.example"},
+		{"with each, each mailbox has its chain, one no longer in To is skipped",
+			rule(`{"steps":[{"after":"P1D","template":"C"}]}`) + `,"each":true`, one("to=b@x.example, a@x.example"),
+			[]string{"15T10:00 L1 hum=1", "15T12:00 L1 to=a@x.example"},
+			"15T10:02 L1 send b@x.example; 15T10:02 L1 send; 16T10:02 L1 skip step 1 b@x.example is no longer among the " +
+				"recipients; 16T10:02 L1 send step 1 C"},
+		{"an unsettled row waits", rule(`{"steps":[{"after":"PT1H","template":"C"}]}`), one(""),
+			[]string{"15T10:00 L1 hum=1", "15T11:01 L1 who=x"}, "15T10:02 L1 send; 15T11:03 L1 send step 1 C"},
+		{"deleting the row drops what is not yet due", rule(`{"steps":[{"after":"PT1H","template":"C"}]}`), one(""),
+			[]string{"15T10:00 L1 hum=1", "15T10:30 -L1"}, "15T10:02 L1 send"},
+		{"and skips what waits for settling", rule(`{"steps":[{"after":"PT1H","template":"C"}]}`), one(""),
+			[]string{"15T10:00 L1 hum=1", "15T11:01 L1 who=x", "15T11:02:30 -L1"},
+			"15T10:02 L1 send; 15T11:02 L1 skip step 1 row deleted"},
+		{"none follows what is incomplete, until it goes", rule(`{"steps":[{"after":"PT1H","template":"C"}]}`), one("to="),
+			[]string{"15T10:00 L1 hum=1", "15T14:00 L1 to=a@x.example"},
+			"15T10:02 L1 incomplete; 15T14:02 L1 send; 15T15:02 L1 send step 1 C"},
+		{"moving the date drops the follow-ups",
+			`"trigger":{"kind":"date","column":"due","offsets":[{"n":0,"unit":"days"}]},"then":{"steps":[{"after":"P5D","template":"C"}]}`, one("due=2027-03-16"), []string{"17T10:00 L1 due=2027-04-09"}, "16T09:00 L1 send; 09T08:00 L1 send"},
+		{"moved by the window only to later", rule(`{"steps":[{"after":"P5D","template":"C"}]}`) +
+			`,"window":{"weekdays":["mon","tue","wed","thu","fri"]},"shift":"earlier"`, one(""), []string{"15T10:00 L1 hum=1"},
+			"15T10:02 L1 send; 22T00:00 L1 send step 1 C"},
 	})
 }
 
@@ -266,11 +358,14 @@ func TestRoundUps(t *testing.T) {
 	r.ID = "R"
 	up := &template.Template{ID: "R", Name: "R"}
 	up.Subject, _ = template.ParseLine("For [Email]", sh)
-	up.Body = template.Node{Type: template.Doc, Content: []template.Node{{Type: template.RoundUp, List: &template.FieldList{Fields: []template.Field{{Column: "key"}, {Column: "who"}}}}}}
+	up.Body = template.Node{Type: template.Doc,
+		Content: []template.Node{{Type: template.RoundUp, List: &template.FieldList{Fields: []template.Field{{Column: "key"},
+			{Column: "who"}}}}}}
 	templates["R"] = up
 	set := ready(sh, r, templates)
 	var rows []*sheet.Row
-	for i, c := range []string{"state=out|to=b@x.example", "state=back|to=b@x.example", "state=out|to=a@x.example|who=Ada", "state=out|to=b@x.example|who=<b>", "state=out|to=", "state=lost"} {
+	for i, c := range []string{"state=out|to=b@x.example", "state=back|to=b@x.example",
+		"state=out|to=a@x.example|who=Ada", "state=out|to=b@x.example|who=<b>", "state=out|to=", "state=lost"} {
 		rows = append(rows, mkRow(sh, fmt.Sprintf("L%d", i+1), fmt.Sprintf("key=L%d|", i+1)+c))
 	}
 	ls, err := rehearse([]*CompiledRule{set}, rows, nil, at("2027-03-15T08:00:00Z"), at("2027-03-25T08:00:00Z"))
@@ -282,13 +377,15 @@ func TestRoundUps(t *testing.T) {
 		got = append(got, fmt.Sprintf("%s %v %s %v %q", l.Row, l.Rows, l.Outcome, l.To, l.Subject))
 	}
 	want := `[L1 L4] send [b@x.example] "For b@x.example"; [L3] send [a@x.example] "For a@x.example"; L5 [] incomplete [] ""; L6 [] incomplete [] ""`
-	if g := strings.ReplaceAll(strings.TrimSpace(strings.Join(got, "; ")), " [L3]", " [L3]"); strings.ReplaceAll(g, ";  ", "; ") != want {
+	if g := strings.ReplaceAll(strings.TrimSpace(strings.Join(got, "; ")), " [L3]", " [L3]"); strings.ReplaceAll(g, ";  ",
+		"; ") != want {
 		t.Errorf("%s\nwant\n%s", g, want)
 	}
 	round := set.Rounds(at("2027-03-15T08:00:00Z"), at("2027-03-25T08:00:00Z"))[0]
 	set.Light = false
 	ups, own := set.RoundUps(round, rows, round.Due, func(*sheet.Row) Memory { return Memory{} })
-	if len(ups) != 2 || len(own) != 2 || !strings.Contains(ups[0].HTML, "&lt;b&gt;") || !strings.Contains(ups[0].Text, "- L1 · \n- L4 · <b>") {
+	if len(ups) != 2 || len(own) != 2 || !strings.Contains(ups[0].HTML, "&lt;b&gt;") ||
+		!strings.Contains(ups[0].Text, "- L1 · \n- L4 · <b>") {
 		t.Errorf("%d round-ups, %d alone\n%s", len(ups), len(own), ups[0].Text)
 	}
 	if ups[0].Identity() != ls[0].Occasion {
@@ -299,7 +396,8 @@ func TestRoundUps(t *testing.T) {
 	}
 	up.Subject, _ = template.ParseLine("About [Loan]", sh)
 	up.Prepare(sh)
-	if err := set.CheckRoundUp(rows, round.Due); err == nil || !strings.Contains(err.Error(), "differs between L1 and L4") {
+	if err := set.CheckRoundUp(rows, round.Due); err == nil ||
+		!strings.Contains(err.Error(), "differs between L1 and L4") {
 		t.Error(err)
 	}
 }
@@ -315,7 +413,8 @@ func TestBrake(t *testing.T) {
 	edits = append(edits, "15T10:09 L20 hum=1", "15T10:20 L21 hum=1", "15T10:31 L22 hum=1")
 	trigger := `"trigger":{"kind":"edited","columns":["hum"]},"then":{"steps":[{"after":"PT4H","template":"C"}]}`
 	count := func(got, outcome string) int { return strings.Count(got, " "+outcome) }
-	if got := told(t, trigger, rows, edits...); count(got, "hold") != 12 || count(got, "send step") != 2 || !strings.HasSuffix(got, "15T14:33 L22 send step 1 C") {
+	if got := told(t, trigger, rows, edits...); count(got, "hold") != 12 || count(got, "send step") != 2 ||
+		!strings.HasSuffix(got, "15T14:33 L22 send step 1 C") {
 		t.Errorf("11 of 30 rows at once, then one within ten minutes, then two more: %s", got)
 	}
 	if got := told(t, trigger+`,"brake":{"count":50,"share":0.5}`, rows, edits...); count(got, "hold") != 0 {
@@ -329,9 +428,13 @@ func TestBrake(t *testing.T) {
 // Explain agrees with what is decided, for every trigger.
 func TestExplainEveryTrigger(t *testing.T) {
 	s, templates := desk()
-	for _, trigger := range []string{`{"kind":"date","column":"due","offsets":[{"n":-1,"unit":"days"}]}`, `{"kind":"change","column":"state","to":["out"]}`, `{"kind":"added"}`,
-		`{"kind":"edited","columns":["hum"]}`, `{"kind":"threshold","column":"hum","op":">","limit":55}`, `{"kind":"schedule","start":"2027-03-19T15:30"}`, `{"kind":"by-hand"}`} {
-		r, err := rule.Decode([]byte(`{"name":"R","to":[{"column":"to"}],"send":[{"template":"B"}],"condition":{"column":"open","op":"is","value":true},"trigger":` + trigger + `}`))
+	for _, trigger := range []string{`{"kind":"date","column":"due","offsets":[{"n":-1,"unit":"days"}]}`,
+		`{"kind":"change","column":"state","to":["out"]}`, `{"kind":"added"}`,
+		`{"kind":"edited","columns":["hum"]}`, `{"kind":"threshold","column":"hum","op":">","limit":55}`,
+		`{"kind":"schedule","start":"2027-03-19T15:30"}`, `{"kind":"by-hand"}`} {
+		r, err := rule.Decode(
+			[]byte(
+				`{"name":"R","to":[{"column":"to"}],"send":[{"template":"B"}],"condition":{"column":"open","op":"is","value":true},"trigger":` + trigger + `}`))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -339,8 +442,10 @@ func TestExplainEveryTrigger(t *testing.T) {
 		for _, c := range []struct {
 			cells string
 			goes  bool
-		}{{"who=Eve|to=a@x.example|open=yes|due=2027-03-20", true}, {"who=Eve|to=a@x.example|open=no|due=2027-03-20", false}, {"who=|to=a@x.example|open=yes|due=2027-03-20", false},
-			{"who=Eve|to=|open=yes|due=2027-03-20", false}, {"who=Eve|to=a@|open=yes|due=2027-03-20", false}, {"who=Eve|to=a@x.example|open=maybe|due=2027-03-20", false}} {
+		}{{"who=Eve|to=a@x.example|open=yes|due=2027-03-20", true}, {"who=Eve|to=a@x.example|open=no|due=2027-03-20", false},
+			{"who=|to=a@x.example|open=yes|due=2027-03-20", false},
+			{"who=Eve|to=|open=yes|due=2027-03-20", false}, {"who=Eve|to=a@|open=yes|due=2027-03-20", false},
+			{"who=Eve|to=a@x.example|open=maybe|due=2027-03-20", false}} {
 			e := set.Explain(mkRow(s, "L1", "key=L1|"+c.cells), at("2027-03-15T08:00:00Z"), Memory{})
 			rest := true
 			for _, x := range e.Clauses[1:] {
@@ -364,18 +469,28 @@ func TestIdentityNeverTwiceByAnyTrigger(t *testing.T) {
 	pick := func(list ...string) string { return list[r.IntN(len(list))] }
 	for trial := range 300 {
 		s, templates := desk()
-		j := `{"name":"R","state":"on","to":[{"column":"to"}],"send":[{"template":"` + pick("A", "B") + `"}],"trigger":` + pick(
-			`{"kind":"date","column":"due","offsets":[{"n":-2,"unit":"days"},{"n":-1,"unit":"working-days"}],"every":{"unit":"days","n":3,"times":4}}`, `{"kind":"date","column":"read","offsets":[{"n":5,"unit":"hours"}]}`,
-			`{"kind":"change","column":"state","to":["out"]}`, `{"kind":"change","column":"hum","to":null}`, `{"kind":"added"}`, `{"kind":"edited","columns":["hum","who"]}`,
-			`{"kind":"threshold","column":"hum","op":">","limit":50,"rearm":{"column":"lim"}}`, `{"kind":"threshold","column":"left","op":"<","limit":4}`, `{"kind":"schedule","start":"2027-03-15T12:00","rrule":"FREQ=DAILY"}`) +
-			pick("", `,"each":true`) + pick("", `,"window":{"from":"08:00","until":"12:00","workingDays":true},"shift":"`+pick("later", "earlier", "none")+`"`) + pick("", `,"condition":{"column":"open","op":"is","value":true}`) +
-			pick("", `,"then":{"steps":[{"after":"PT3H","template":"B"},{"after":"P1D","template":"C","every":"P1D","times":3,"to":[{"address":"boss@x.example"}]}],"stopIf":{"column":"state","op":"is","value":"back"}}`) + pick("", `,"repeat":{"not-more-often-than":"P1D"}`) + `}`
+		j := `{"name":"R","state":"on","to":[{"column":"to"}],"send":[{"template":"` + pick("A", "B") + `"}],"trigger":` +
+			pick(
+				`{"kind":"date","column":"due","offsets":[{"n":-2,"unit":"days"},{"n":-1,"unit":"working-days"}],"every":{"unit":"days","n":3,"times":4}}`, `{"kind":"date","column":"read","offsets":[{"n":5,"unit":"hours"}]}`,
+				`{"kind":"change","column":"state","to":["out"]}`, `{"kind":"change","column":"hum","to":null}`,
+				`{"kind":"added"}`,
+				`{"kind":"edited","columns":["hum","who"]}`,
+				`{"kind":"threshold","column":"hum","op":">","limit":50,"rearm":{"column":"lim"}}`,
+				`{"kind":"threshold","column":"left","op":"<","limit":4}`,
+				`{"kind":"schedule","start":"2027-03-15T12:00","rrule":"FREQ=DAILY"}`) +
+			pick("", `,"each":true`) + pick("", `,"window":{"from":"08:00","until":"12:00","workingDays":true},"shift":"`+
+			pick("later", "earlier", "none")+`"`) + pick("", `,"condition":{"column":"open","op":"is","value":true}`) +
+			pick("",
+				`,"then":{"steps":[{"after":"PT3H","template":"B"},{"after":"P1D","template":"C","every":"P1D","times":3,"to":[{"address":"boss@x.example"}]}],"stopIf":{"column":"state","op":"is","value":"back"}}`) + pick("", `,"repeat":{"not-more-often-than":"P1D"}`) + `}`
 		var edits []Edit
 		there := map[string]bool{"L1": true, "L2": true}
 		now := at("2027-03-14T08:00:00Z")
 		cell := func() string {
-			return pick(fmt.Sprintf("due=2027-03-%02d", 14+r.IntN(12)), "due=soon", fmt.Sprintf("read=2027-03-%02d 10:30", 14+r.IntN(10)), "state="+pick("out", "asked", "back", "lost", ""), fmt.Sprintf("hum=%d", 40+r.IntN(20)), "hum=damp",
-				"lim="+pick("45", ""), "open="+pick("yes", "no", "maybe"), "who="+pick("", "Eve", "Ada"), "to="+pick("", "a@x.example", "a@x.example, b@x.example", "oops"))
+			return pick(fmt.Sprintf("due=2027-03-%02d", 14+r.IntN(12)), "due=soon", fmt.Sprintf("read=2027-03-%02d 10:30",
+				14+r.IntN(10)), "state="+pick("out", "asked", "back", "lost", ""), fmt.Sprintf("hum=%d", 40+r.IntN(20)),
+				"hum=damp",
+				"lim="+pick("45", ""), "open="+pick("yes", "no", "maybe"), "who="+pick("", "Eve", "Ada"),
+				"to="+pick("", "a@x.example", "a@x.example, b@x.example", "oops"))
 		}
 		for range 25 {
 			now = now.Add(time.Duration(r.IntN(9*3600)) * time.Second)
@@ -397,8 +512,10 @@ func TestIdentityNeverTwiceByAnyTrigger(t *testing.T) {
 				t.Fatalf("%s: %v", j, err)
 			}
 			rl.ID = "R"
-			rows := []*sheet.Row{mkRow(s, "L1", "key=L1|to=a@x.example|due=2027-03-20|open=yes"), mkRow(s, "L2", "key=L2|to=b@x.example|hum=60|open=yes|who=Eve")}
-			ls, err := rehearse([]*CompiledRule{ready(s, rl, templates)}, rows, edits, at("2027-03-14T08:00:00Z"), at("2027-04-05T00:00:00Z"))
+			rows := []*sheet.Row{mkRow(s, "L1", "key=L1|to=a@x.example|due=2027-03-20|open=yes"),
+				mkRow(s, "L2", "key=L2|to=b@x.example|hum=60|open=yes|who=Eve")}
+			ls, err := rehearse([]*CompiledRule{ready(s, rl, templates)}, rows, edits, at("2027-03-14T08:00:00Z"),
+				at("2027-04-05T00:00:00Z"))
 			if err != nil {
 				t.Fatal(err)
 			}

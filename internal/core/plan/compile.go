@@ -39,7 +39,8 @@ type CompiledRule struct {
 
 // Compile makes a rule ready. The rule must have been validated against the
 // sheet; it and the templates are then the setting's own.
-func Compile(s *sheet.Sheet, r *rule.Rule, templates map[string]*template.Template, c calendar.Calendar, silenced func(string) bool) (*CompiledRule, error) {
+func Compile(s *sheet.Sheet, r *rule.Rule, templates map[string]*template.Template, c calendar.Calendar,
+	silenced func(string) bool) (*CompiledRule, error) {
 	x := &CompiledRule{Sheet: s, Rule: r, Templates: templates, Calendar: c, Silenced: silenced, Zone: r.Location(s.Zone)}
 	var err error
 	if x.timing, err = r.Timing(rule.Env{Zone: x.Zone, SheetZone: s.Zone, Calendar: c}); err != nil {

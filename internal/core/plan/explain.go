@@ -53,7 +53,8 @@ func (s *CompiledRule) Foresee(row *sheet.Row, known, from, to time.Time, asides
 	if s.IsRoundUp() || s.Rule.Trigger.Kind.Reaction() || s.Rule.Trigger.Kind == rule.ByHand {
 		return nil
 	}
-	p := &foresight{Timeline: Timeline{CompiledRule: s, ID: row.ID, Row: row, On: true, Since: from, Known: known, Circumstances: Circumstances{Released: true, Nobody: true}}}
+	p := &foresight{Timeline: Timeline{CompiledRule: s, ID: row.ID, Row: row, On: true, Since: from, Known: known,
+		Circumstances: Circumstances{Released: true, Nobody: true}}}
 	p.Ledger, p.Asides = p, AsidesOf(asides)
 	for _, a := range asides {
 		if o := a.Of; o.Base == "" && a.To.After(from) && s.Stands(&o, row) {
@@ -119,7 +120,8 @@ func (s *CompiledRule) Explain(row *sheet.Row, now time.Time, m Memory) Explanat
 	}
 	row = s.Sheet.Compute(row, at, s.Calendar)
 	if row.Gone {
-		e.Clauses = append(e.Clauses, Clause{Holds: "no", Text: "the row is in the file it came from: it is gone", Mend: "restore the row with its file, or delete it"})
+		e.Clauses = append(e.Clauses, Clause{Holds: "no", Text: "the row is in the file it came from: it is gone",
+			Mend: "restore the row with its file, or delete it"})
 	}
 	e.Clauses = append(e.Clauses, s.triggerClause(row, e.Next, now, m))
 	e.Clauses = append(e.Clauses, s.conditionClauses(s.facts(row, at, m))...)
@@ -215,7 +217,8 @@ func (s *CompiledRule) triggerClause(row *sheet.Row, next *Foreseen, now time.Ti
 func (s *CompiledRule) thresholdClause(row *sheet.Row, now time.Time, m Memory) Clause {
 	st := rule.RowState{}
 	_, passed := s.Settle(nil, row, now, &st)
-	c := Clause{Place: "/trigger/limit", Holds: "no", Text: s.Rule.When(s.Sheet) + ": " + s.cellIs(row, s.Rule.Trigger.Column)}
+	c := Clause{Place: "/trigger/limit", Holds: "no", Text: s.Rule.When(s.Sheet) + ": " +
+		s.cellIs(row, s.Rule.Trigger.Column)}
 	if l := s.Rule.Trigger.Limit.Column; l != "" {
 		c.Text += ", " + s.cellIs(row, l)
 	}
@@ -224,7 +227,8 @@ func (s *CompiledRule) thresholdClause(row *sheet.Row, now time.Time, m Memory) 
 	case passed:
 		c.Holds, c.Note = "yes", "it is so already; it goes when it passes the limit again"
 	case disarmed:
-		c.Note, c.Mend = "not armed: it has not come back far enough since the last", s.name(s.Rule.Trigger.Column)+" has to come back to the re-arm level first"
+		c.Note, c.Mend = "not armed: it has not come back far enough since the last", s.name(s.Rule.Trigger.Column)+
+			" has to come back to the re-arm level first"
 	default:
 		c.Mend = s.name(s.Rule.Trigger.Column) + " has to pass the limit"
 	}
@@ -244,16 +248,20 @@ func (s *CompiledRule) dateClause(row *sheet.Row, next *Foreseen) Clause {
 	a, name := s.Anchor(row), s.name(s.Rule.Trigger.Column)
 	switch {
 	case a.IsEmpty():
-		return Clause{Place: "/trigger/column", Holds: "no", Text: name + " is filled: it is empty", Mend: "enter a date in " + name}
+		return Clause{Place: "/trigger/column", Holds: "no", Text: name + " is filled: it is empty",
+			Mend: "enter a date in " + name}
 	case a.IsUnreadable():
-		return Clause{Place: "/trigger/column", Holds: "no", Text: fmt.Sprintf("%s is a date: %q cannot be read", name, a.Str), Mend: "write the date in " + name + " in digits"}
+		return Clause{Place: "/trigger/column", Holds: "no", Text: fmt.Sprintf("%s is a date: %q cannot be read", name,
+			a.Str), Mend: "write the date in " + name + " in digits"}
 	}
 	c, _ := s.Sheet.Column(s.Rule.Trigger.Column)
 	text := name + " is a date: " + s.Sheet.Show(c, a)
 	if next == nil {
-		return Clause{Place: "/trigger/offsets", Holds: "no", Text: text, Note: "every due time has passed", Mend: "enter a later date in " + name}
+		return Clause{Place: "/trigger/offsets", Holds: "no", Text: text, Note: "every due time has passed",
+			Mend: "enter a later date in " + name}
 	}
-	return Clause{Place: "/trigger/offsets", Holds: "yes", Text: text, Note: "next " + momentWords(next.Due.In(s.Zone)) + ", " + offsetWords(next.N, next.Unit)}
+	return Clause{Place: "/trigger/offsets", Holds: "yes", Text: text, Note: "next " + momentWords(next.Due.In(s.Zone)) +
+		", " + offsetWords(next.N, next.Unit)}
 }
 
 func momentWords(t time.Time) string { return t.Format("Mon 2 January 15:04") }
@@ -319,11 +327,13 @@ func (s *CompiledRule) recipientClause(row *sheet.Row) Clause {
 		return Clause{Place: "/to", Holds: "no", Text: s.unreadable(row, bad).Words(), Mend: "fix " + s.name(bad)}
 	}
 	if len(v.To) == 0 {
-		return Clause{Place: "/to", Holds: "no", Text: s.emptyTo(s.Rule.To) + " can be used: it is empty", Mend: "enter an address in " + s.emptyTo(s.Rule.To)}
+		return Clause{Place: "/to", Holds: "no", Text: s.emptyTo(s.Rule.To) + " can be used: it is empty",
+			Mend: "enter an address in " + s.emptyTo(s.Rule.To)}
 	}
 	before := v.To
 	if s.silence(&v); len(v.To) == 0 {
-		return Clause{Place: "/to", Holds: "no", Text: list(before) + " may be written to: on the do-not-email list", Mend: "take " + list(before) + " off the do-not-email list, if they want it"}
+		return Clause{Place: "/to", Holds: "no", Text: list(before) + " may be written to: on the do-not-email list",
+			Mend: "take " + list(before) + " off the do-not-email list, if they want it"}
 	}
 	text := "to " + list(v.To)
 	if len(v.Cc) > 0 {
@@ -348,11 +358,13 @@ func (s *CompiledRule) wordingClause(row *sheet.Row, next *Foreseen, at time.Tim
 	facts := s.facts(row, at, m)
 	t, ok := s.Templates[s.wording(o, facts)]
 	if !ok {
-		return Clause{Place: "/send/0/if", Holds: "no", Text: "a template fits", Mend: "one of the templates' conditions has to hold, or the last to go without"}, true
+		return Clause{Place: "/send/0/if", Holds: "no", Text: "a template fits",
+			Mend: "one of the templates' conditions has to hold, or the last to go without"}, true
 	}
 	r := t.Check(template.Context{Sheet: s.Sheet, Row: row, Today: facts.Today, Facts: facts})
 	if len(r.Missing) > 0 {
-		return Clause{Place: "/send/0/template", Holds: "no", Text: t.Name + " has all its values: " + s.missing(t, row, r.Missing).Words(),
+		return Clause{Place: "/send/0/template", Holds: "no", Text: t.Name + " has all its values: " +
+			s.missing(t, row, r.Missing).Words(),
 			Mend: "fill " + s.name(r.Missing[0]) + ", or give its field in " + t.Name + " a fallback"}, true
 	}
 	return Clause{Place: "/send/0/template", Holds: "yes", Text: t.Name + " has all its values"}, true
@@ -380,7 +392,8 @@ func (s *CompiledRule) summary(row *sheet.Row, e Explanation, now time.Time) str
 	case len(no) == 0:
 		return fmt.Sprintf("As the row is now, “%s” goes out on %s.", e.Next.Subject, momentWords(e.Next.Due.In(loc)))
 	case e.Next.Outcome == Incomplete:
-		return fmt.Sprintf("The email due on %s cannot go out until this is fixed: %s.", momentWords(e.Next.Due.In(loc)), e.Next.Decision.Reason.Words())
+		return fmt.Sprintf("The email due on %s cannot go out until this is fixed: %s.", momentWords(e.Next.Due.In(loc)),
+			e.Next.Decision.Reason.Words())
 	case s.Rule.Condition != nil && e.Next.Decision.Reason.Code == reason.ConditionFalse:
 		return fmt.Sprintf("Nothing goes out for this row unless %s. If that is so on %s, the next email goes then.",
 			s.Rule.Condition.Words(s.Sheet), momentWords(e.Next.Due.In(loc)))

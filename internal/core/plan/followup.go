@@ -75,7 +75,8 @@ func (s *CompiledRule) stepDue(o *rule.Occasion) {
 		every, _ := calendar.ParseDuration(st.Every)
 		if st.At != "" && every.Time == 0 { // its time of day anew, whatever the clock did on the first day
 			sec, _ := value.ParseClock(st.At)
-			at = calendar.Resolve(value.Wall{Day: value.DayAt(at.In(s.Zone)) + value.Day(every.Days*o.Again), Second: sec}, s.Zone)
+			at = calendar.Resolve(value.Wall{Day: value.DayAt(at.In(s.Zone)) + value.Day(every.Days*o.Again), Second: sec},
+				s.Zone)
 		} else {
 			at = calendar.Duration{Days: every.Days * o.Again, Time: every.Time * time.Duration(o.Again)}.After(at, s.Zone)
 		}

@@ -71,19 +71,21 @@ func playHistory(t *testing.T, seed uint64) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	err = exchange.Rehearse(&plan.Rehearsal{Settings: settings, Edits: edits, From: from, To: to}, func(f func(*sheet.Row) error) error {
-		for _, r := range b.Rows {
-			if err := f(r); err != nil {
-				return err
+	err = exchange.Rehearse(&plan.Rehearsal{Settings: settings, Edits: edits, From: from, To: to},
+		func(f func(*sheet.Row) error) error {
+			for _, r := range b.Rows {
+				if err := f(r); err != nil {
+					return err
+				}
 			}
-		}
-		return nil
-	}, func(l *plan.Line) error {
-		if !settings[l.Rule].IsRoundUp() { // they are made of all rows at once
-			want = append(want, fmt.Sprintf("%s rule %d row %s step %d %s %v %q (%s)", l.At.UTC().Format("01-02 15:04:05.000000"), l.Rule, l.Row, l.Step, l.Outcome, l.To, l.Subject, l.Reason))
-		}
-		return nil
-	})
+			return nil
+		}, func(l *plan.Line) error {
+			if !settings[l.Rule].IsRoundUp() { // they are made of all rows at once
+				want = append(want, fmt.Sprintf("%s rule %d row %s step %d %s %v %q (%s)",
+					l.At.UTC().Format("01-02 15:04:05.000000"), l.Rule, l.Row, l.Step, l.Outcome, l.To, l.Subject, l.Reason))
+			}
+			return nil
+		})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -95,7 +97,8 @@ func playHistory(t *testing.T, seed uint64) {
 		}
 		got := k.play(edits)
 		if !slices.Equal(got, want) {
-			t.Errorf("seed %d, sleepy %v:\nkept, and not rehearsed:\n%s\nrehearsed, and not kept:\n%s\nrules:\n%s\nedits:\n%s", seed, sleepy,
+			t.Errorf("seed %d, sleepy %v:\nkept, and not rehearsed:\n%s\nrehearsed, and not kept:\n%s\nrules:\n%s\nedits:\n%s",
+				seed, sleepy,
 				strings.Join(without(got, want), "\n"), strings.Join(without(want, got), "\n"), files["rules.json"].Data, text)
 			return
 		}
@@ -356,7 +359,8 @@ func (k *keeper) timeline(x *kept, kr *keptRule, now time.Time) *plan.Timeline {
 	if s.Moving() && st.Looked.IsZero() {
 		st.Looked = from
 	}
-	l := &plan.Timeline{CompiledRule: s, ID: x.id, Row: x.settled, Deleted: x.deleted, SettledAt: x.settledAt, On: true, Baseline: from, Since: now, Known: from, RowState: st,
+	l := &plan.Timeline{CompiledRule: s, ID: x.id, Row: x.settled, Deleted: x.deleted, SettledAt: x.settledAt, On: true,
+		Baseline: from, Since: now, Known: from, RowState: st,
 		Circumstances: plan.Circumstances{Released: true, Nobody: true}}
 	if l.First = x.first; !x.first.IsZero() {
 		l.SettlesAt, l.Since = k.settlesAt(x), x.first.Add(-plan.Tick)
@@ -373,7 +377,8 @@ func (k *keeper) timeline(x *kept, kr *keptRule, now time.Time) *plan.Timeline {
 	led := &ledger{k: k, kr: kr}
 	l.Ledger = led
 	for i, e := range kr.emails {
-		m := &plan.Email{Ref: int64(i + 1), State: e.state, Why: e.email.Why, WentAt: e.email.WentAt, FinishedAt: e.finished, Single: true}
+		m := &plan.Email{Ref: int64(i + 1), State: e.state, Why: e.email.Why, WentAt: e.email.WentAt, FinishedAt: e.finished,
+			Single: true}
 		k.must(json.Unmarshal(e.origin, &m.Occasion))
 		k.must(m.Restore())
 		m.At = m.Due
@@ -468,7 +473,8 @@ func (k *keeper) tell(x *kept, kr *keptRule, led *ledger, ef plan.Effect) {
 			}
 			subject = m.Subject
 		}
-		k.lines = append(k.lines, fmt.Sprintf("%s rule %d row %s step %d %s %v %q (%s)", m.At.UTC().Format("01-02 15:04:05.000000"), kr.index, x.id, m.Step, m.Outcome, boxes, subject, m.Decision.Reason))
+		k.lines = append(k.lines, fmt.Sprintf("%s rule %d row %s step %d %s %v %q (%s)",
+			m.At.UTC().Format("01-02 15:04:05.000000"), kr.index, x.id, m.Step, m.Outcome, boxes, subject, m.Decision.Reason))
 	}
 }
 
@@ -500,7 +506,8 @@ func (l *ledger) Enter(m *plan.Email) {
 func (l *ledger) Last() (at time.Time, ok bool) {
 	for i, m := range l.emails {
 		st := l.kr.emails[i].state
-		if m.Base == "" && (st == delivery.Accepted || st == delivery.Held) && !m.WentAt.IsZero() && (!ok || m.WentAt.After(at)) {
+		if m.Base == "" && (st == delivery.Accepted || st == delivery.Held) && !m.WentAt.IsZero() &&
+			(!ok || m.WentAt.After(at)) {
 			at, ok = m.WentAt, true
 		}
 	}

@@ -234,7 +234,8 @@ func (s *CompiledRule) repeated(at time.Time, m Memory) (why reason.Reason) {
 }
 
 func (s *CompiledRule) facts(row *sheet.Row, at time.Time, m Memory) rule.Facts {
-	return rule.Facts{Sheet: s.Sheet, Row: row, Today: value.DayAt(at.In(s.Zone)), At: at, Zone: s.Zone, Changed: m.changed}
+	return rule.Facts{Sheet: s.Sheet, Row: row, Today: value.DayAt(at.In(s.Zone)), At: at, Zone: s.Zone,
+		Changed: m.changed}
 }
 
 // Holds tells whether the rule's condition holds for a row at an instant.
@@ -308,7 +309,8 @@ func (s *CompiledRule) unreadable(row *sheet.Row, column string) reason.Reason {
 	if !ok {
 		return reason.Reason{Code: reason.ColumnGone, Column: column}
 	}
-	return reason.Reason{Code: reason.Unreadable, Column: column, Name: s.name(column), Value: row.Cell(c).Str, Unit: typeWord(c.ValueType())}
+	return reason.Reason{Code: reason.Unreadable, Column: column, Name: s.name(column), Value: row.Cell(c).Str,
+		Unit: typeWord(c.ValueType())}
 }
 
 func typeWord(t value.Type) string {
@@ -379,7 +381,8 @@ func (s *CompiledRule) recipients(v *Decision, row *sheet.Row, to, cc, bcc []rul
 	return bad
 }
 
-func (s *CompiledRule) mailboxes(list []rule.Address, row *sheet.Row, seen map[string]bool, bad *string) (out []value.Mailbox) {
+func (s *CompiledRule) mailboxes(list []rule.Address, row *sheet.Row, seen map[string]bool,
+	bad *string) (out []value.Mailbox) {
 	for _, a := range list {
 		text := a.Address + a.Person
 		if a.Column != "" {

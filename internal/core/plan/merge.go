@@ -127,7 +127,8 @@ func (f *Merge) roundUps(lines []Line) []Line {
 			groups[k] = g
 			order = append(order, k)
 		}
-		g.ps = append(g.ps, piece{to: []value.Mailbox{p.To}, cc: p.Cc, bcc: p.Bcc, replyTo: p.ReplyTo, subject: p.Subject, outside: p.Outside,
+		g.ps = append(g.ps, piece{to: []value.Mailbox{p.To}, cc: p.Cc, bcc: p.Bcc, replyTo: p.ReplyTo, subject: p.Subject,
+			outside: p.Outside,
 			missing: p.Missing, silent: p.Silent})
 		g.names = append(g.names, p.Name)
 	}

@@ -26,9 +26,10 @@ type Outlook struct {
 	Now   time.Time // the rows' dates are known since then
 	Until time.Time // the last instant that counts
 
-	Rows       int                 // rows for which the condition holds now
-	Total      int                 // rows in all
-	Unjudged   int                 // rows that the rule cannot judge as they are: an unreadable or empty date, an unreadable cell, no address
+	Rows  int // rows for which the condition holds now
+	Total int // rows in all
+	// rows that the rule cannot judge as they are: an unreadable or empty date, an unreadable cell, no address
+	Unjudged   int
 	Faulty     []FaultyRow         // the first of these, in the order of the rows
 	Past       int                 // due times past, and states and limits that rows stand in
 	Emails     int                 // to go, what is incomplete among them
@@ -145,8 +146,10 @@ const keptBoxes = 200_000
 // the outlook's own.
 func NewOutlook(s *CompiledRule, now time.Time, days int) *Outlook {
 	day := value.DayAt(now.In(s.Zone))
-	o := &Outlook{CompiledRule: s, Now: now, Until: midnightOf(day+value.Day(days), s.Zone).Add(-Tick), Skipped: map[reason.Code]int{}, Days: make([]OutlookDay, days),
-		Keep: 10, midnight: day, seed: map[value.Wall]dated{}, steps: map[stepKey]time.Time{}, boxes: map[string][]string{}, own: map[string]sketch{}}
+	o := &Outlook{CompiledRule: s, Now: now, Until: midnightOf(day+value.Day(days), s.Zone).Add(-Tick),
+		Skipped: map[reason.Code]int{}, Days: make([]OutlookDay, days),
+		Keep: 10, midnight: day, seed: map[value.Wall]dated{}, steps: map[stepKey]time.Time{}, boxes: map[string][]string{},
+		own: map[string]sketch{}}
 	o.still = o.isStill()
 	o.rounds = s.Rounds(now, o.Until)
 	if len(o.rounds) > maxForeseen {
@@ -290,7 +293,9 @@ func (o *Outlook) Look(row *sheet.Row, place int64, whole func() *sheet.Row) []e
 
 // keepFaulty keeps a row among the first that cannot be judged.
 func (o *Outlook) keepFaulty(f FaultyRow, whole func() *sheet.Row) {
-	i, _ := slices.BinarySearchFunc(o.Faulty, f.Place, func(x FaultyRow, place int64) int { return cmp.Compare(x.Place, place) })
+	i, _ := slices.BinarySearchFunc(o.Faulty, f.Place, func(x FaultyRow, place int64) int {
+		return cmp.Compare(x.Place, place)
+	})
 	if i == maxFaulty {
 		return
 	}
@@ -308,7 +313,8 @@ func (o *Outlook) foreseeSaid(row *sheet.Row, said []Aside) {
 	light := o.Light
 	o.Light = true
 	for _, f := range o.Foresee(row, o.Now, o.Now, o.Until, said...) {
-		e := event{due: f.Due, step: f.Step, moved: !f.Unmoved.IsZero(), sketch: sketch{outcome: f.Outcome, code: f.Decision.Reason.Code, wording: f.Template, emails: 1, to: len(f.To)}}
+		e := event{due: f.Due, step: f.Step, moved: !f.Unmoved.IsZero(), sketch: sketch{outcome: f.Outcome,
+			code: f.Decision.Reason.Code, wording: f.Template, emails: 1, to: len(f.To)}}
 		var who []string
 		for _, list := range [][]value.Mailbox{f.To, f.Cc, f.Bcc} {
 			for _, m := range list {
@@ -334,11 +340,13 @@ func (o *Outlook) gatherRow(row *sheet.Row, place int64, whole func() *sheet.Row
 			pieces, own = o.pieces(o.rounds[i], row, at, Memory{})
 		}
 		for _, c := range own {
-			o.events = append(o.events, event{due: o.rounds[i].Due, sketch: sketch{outcome: c.Outcome, code: c.Decision.Reason.Code, wording: c.Template, emails: 1}})
+			o.events = append(o.events, event{due: o.rounds[i].Due, sketch: sketch{outcome: c.Outcome,
+				code: c.Decision.Reason.Code, wording: c.Template, emails: 1}})
 		}
 		for k := range pieces {
 			p := &pieces[k]
-			g := &group{rows: 1, place: place, outside: p.outside, bad: p.missing != nil, silent: p.silent, who: map[string]bool{}}
+			g := &group{rows: 1, place: place, outside: p.outside, bad: p.missing != nil, silent: p.silent,
+				who: map[string]bool{}}
 			for _, list := range [][]value.Mailbox{p.to, p.cc, p.bcc} {
 				for _, m := range list {
 					g.who[m.Key()] = true
@@ -379,7 +387,8 @@ func (o *Outlook) Done() (out []event) {
 	for i, groups := range o.groups {
 		for _, key := range slices.Sorted(maps.Keys(groups)) {
 			g := groups[key]
-			e := event{due: o.rounds[i].Due, moved: !o.rounds[i].Unmoved.IsZero(), group: g, sketch: sketch{outcome: o.sends(), wording: o.Rule.Send[0].Template, emails: 1, people: len(g.who), who: key, rows: g.rows}}
+			e := event{due: o.rounds[i].Due, moved: !o.rounds[i].Unmoved.IsZero(), group: g, sketch: sketch{outcome: o.sends(),
+				wording: o.Rule.Send[0].Template, emails: 1, people: len(g.who), who: key, rows: g.rows}}
 			switch {
 			case g.silent:
 				e.outcome, e.code = Skip, reason.DoNotEmail
@@ -807,7 +816,8 @@ func (o *Outlook) count(e event, place int64, whole func() *sheet.Row) {
 }
 
 func (e *event) line(place int64) OutlookLine {
-	return OutlookLine{Place: place, Rows: e.rows, Due: e.due, Step: e.step, Outcome: e.outcome, Code: e.code, Wording: e.wording, Who: e.who, Emails: e.emails}
+	return OutlookLine{Place: place, Rows: e.rows, Due: e.due, Step: e.step, Outcome: e.outcome, Code: e.code,
+		Wording: e.wording, Who: e.who, Emails: e.emails}
 }
 
 // before orders lines by instant, then row, then step.
@@ -974,7 +984,8 @@ func (s *CompiledRule) ForeseeOne(row *sheet.Row, known time.Time, l OutlookLine
 		}
 		on := s.Sheet.Compute(row, l.Due, s.Calendar)
 		facts := s.facts(on, l.Due, Memory{})
-		out.Rendered = s.Templates[l.Wording].Check(template.Context{Sheet: s.Sheet, Row: on, Today: facts.Today, Facts: facts})
+		out.Rendered = s.Templates[l.Wording].Check(template.Context{Sheet: s.Sheet, Row: on, Today: facts.Today,
+			Facts: facts})
 		return out
 	}
 	for _, f := range s.Foresee(row, known, known, l.Due) {
@@ -983,7 +994,8 @@ func (s *CompiledRule) ForeseeOne(row *sheet.Row, known time.Time, l OutlookLine
 		}
 	}
 	to, _ := value.ParseMailboxes(strings.ReplaceAll(l.Who, " ", ","))
-	return Foreseen{Decision: Decision{Outcome: l.Outcome, Template: l.Wording, To: to, Reason: reason.Reason{Code: l.Code}}}
+	return Foreseen{Decision: Decision{Outcome: l.Outcome, Template: l.Wording, To: to,
+		Reason: reason.Reason{Code: l.Code}}}
 }
 
 // EventsOf gives emails as a Difference compares them.
@@ -997,7 +1009,8 @@ func EventsOf(emails []Email) []event {
 				who = append(who, m.Key())
 			}
 		}
-		out = append(out, event{due: e.At, step: e.Step, sketch: sketch{outcome: e.Outcome, code: e.Decision.Reason.Code, wording: e.Template, emails: 1, who: strings.Join(who, " ")}})
+		out = append(out, event{due: e.At, step: e.Step, sketch: sketch{outcome: e.Outcome, code: e.Decision.Reason.Code,
+			wording: e.Template, emails: 1, who: strings.Join(who, " ")}})
 	}
 	return out
 }

@@ -28,7 +28,8 @@ func TestOutlookAgreesWithForesee(t *testing.T) {
 			t.Fatal(err)
 		}
 		for k := range b.Rules {
-			slow, outlook, rest := settingsOf(t, b)[k], plan.NewOutlook(settingsOf(t, b)[k], from, days), plan.NewOutlook(settingsOf(t, b)[k], from, days)
+			slow, outlook, rest := settingsOf(t, b)[k], plan.NewOutlook(settingsOf(t, b)[k], from, days),
+				plan.NewOutlook(settingsOf(t, b)[k], from, days)
 			outlook.Silenced, rest.Silenced, slow.Silenced = silenced, silenced, silenced
 			outlook.Keep, rest.Keep = 1<<20, 1<<20
 			slow.Light = true
@@ -88,8 +89,10 @@ func TestOutlookAgreesWithForesee(t *testing.T) {
 					total += n
 				}
 			}
-			if !maps.Equal(got, want) || !maps.Equal(outlook.Skipped, skipped) || total != outlook.Emails || outlook.Total != len(b.Rows) {
-				t.Fatalf("seed %d rule %d: counted\n%s %v\nforeseen\n%s %v\nof %d, by day %d\n%s", seed, k, lines(got), outlook.Skipped, lines(want), skipped,
+			if !maps.Equal(got, want) || !maps.Equal(outlook.Skipped, skipped) || total != outlook.Emails ||
+				outlook.Total != len(b.Rows) {
+				t.Fatalf("seed %d rule %d: counted\n%s %v\nforeseen\n%s %v\nof %d, by day %d\n%s", seed, k, lines(got),
+					outlook.Skipped, lines(want), skipped,
 					outlook.Emails, total, files["rules.json"].Data)
 			}
 			emails += total
@@ -127,7 +130,8 @@ func TestDifference(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		a, a2, z := plan.NewOutlook(settingsOf(t, b)[0], from, 45), plan.NewOutlook(settingsOf(t, b)[0], from, 45), plan.NewOutlook(settingsOf(t, b)[len(b.Rules)-1], from, 45)
+		a, a2, z := plan.NewOutlook(settingsOf(t, b)[0], from, 45), plan.NewOutlook(settingsOf(t, b)[0], from, 45),
+			plan.NewOutlook(settingsOf(t, b)[len(b.Rules)-1], from, 45)
 		same, other := plan.Difference{Keep: 5}, plan.Difference{Keep: 5}
 		for i, row := range b.Rows {
 			whole := func() *sheet.Row { return row }
@@ -141,7 +145,8 @@ func TestDifference(t *testing.T) {
 		if same.New+same.Gone+same.Rows+len(same.Lines) > 0 {
 			t.Fatalf("seed %d: nothing has changed, and %+v", seed, same)
 		}
-		if other.New-other.Gone != z.Emails-a.Emails || len(other.Lines) > 5 || other.New+other.Gone > 0 && len(other.Lines) == 0 {
+		if other.New-other.Gone != z.Emails-a.Emails || len(other.Lines) > 5 || other.New+other.Gone > 0 &&
+			len(other.Lines) == 0 {
 			t.Fatalf("seed %d: %d emails before, %d after, and %+v", seed, a.Emails, z.Emails, other)
 		}
 	}
@@ -160,7 +165,8 @@ func TestUnjudged(t *testing.T) {
 		{`{"kind":"change","column":"State","to":["out"]}`, 3},
 		{`{"kind":"added"}`, 2},
 	} {
-		files["rules.json"].Data = fmt.Appendf(nil, `[{"name":"x","state":"on","trigger":%s,"condition":{"column":"Open","op":"is","value":true},"send":[{"template":"A"}],"to":[{"column":"Email"}]}]`, c.rule)
+		files["rules.json"].Data = fmt.Appendf(nil,
+			`[{"name":"x","state":"on","trigger":%s,"condition":{"column":"Open","op":"is","value":true},"send":[{"template":"A"}],"to":[{"column":"Email"}]}]`, c.rule)
 		files["rows.csv"].Data = []byte(`Loan,Due,Read,State,Humidity,Limit,Open,Email,Copy,Name
 L-1,2027-03-20,,out,50,60,yes,a@m.example,,
 L-2,soon,,lost,damp,60,yes,a@m.example,,
@@ -176,7 +182,10 @@ L-5,2027-03-20,,out,50,,perhaps,a@m.example,,
 		for i, row := range b.Rows {
 			o.Look(row, int64(i), func() *sheet.Row { return row })
 		}
-		if len(o.Faulty) != c.want || slices.ContainsFunc(o.Faulty, func(f plan.FaultyRow) bool { return f.Row == nil || f.Column == "" }) {
+		if len(o.Faulty) != c.want || slices.ContainsFunc(o.Faulty, func(f plan.FaultyRow) bool {
+			return f.Row == nil ||
+				f.Column == ""
+		}) {
 			t.Errorf("%s: %d of them are kept: %+v", c.rule, len(o.Faulty), o.Faulty)
 		}
 		if o.Unjudged != c.want || o.Rows != 3 {

@@ -27,7 +27,8 @@ func at(s string) time.Time {
 func world() (*CompiledRule, *sheet.Sheet) {
 	l, _ := value.FindLocale("en-GB")
 	s := &sheet.Sheet{Zone: time.UTC, Locale: l, Key: "key", Settle: 2 * time.Minute, Columns: []sheet.Column{
-		{ID: "key", Name: "Loan", Type: value.Text, Pos: 0}, {ID: "due", Name: "Return due", Type: value.Date, Pos: 1, Order: value.YearMonthDay},
+		{ID: "key", Name: "Loan", Type: value.Text, Pos: 0}, {ID: "due", Name: "Return due", Type: value.Date, Pos: 1,
+			Order: value.YearMonthDay},
 		{ID: "open", Name: "Open", Type: value.YesNo, Pos: 2}, {ID: "to", Name: "Email", Type: value.Email, Pos: 3},
 		{ID: "cc", Name: "Registrar", Type: value.Email, Pos: 4}, {ID: "who", Name: "Contact", Type: value.Text, Pos: 5},
 	}}
@@ -144,18 +145,21 @@ func TestJudge(t *testing.T) {
 			}
 		}
 		got := set.Foresee(r, at("2027-03-15T00:00:00Z"), at("2027-03-15T00:00:00Z"), at("2027-03-15T23:00:00Z"))
-		if len(got) != 1 || string(got[0].Outcome) != c.outcome || !strings.Contains(got[0].Decision.Reason.Words(), c.reason) {
+		if len(got) != 1 || string(got[0].Outcome) != c.outcome || !strings.Contains(got[0].Decision.Reason.Words(),
+			c.reason) {
 			t.Errorf("%s: %+v", name, got)
 		}
 	}
 	set, s := world()
-	v := set.Foresee(mkRow(s, "r", good), at("2027-03-15T00:00:00Z"), at("2027-03-15T00:00:00Z"), at("2027-03-15T23:00:00Z"))[0]
+	v := set.Foresee(mkRow(s, "r", good), at("2027-03-15T00:00:00Z"), at("2027-03-15T00:00:00Z"),
+		at("2027-03-15T23:00:00Z"))[0]
 	if fmt.Sprint(v.To) != "[a@x.example B <b@x.example>]" || fmt.Sprint(v.Cc) != "[c@x.example]" {
 		t.Errorf("doubles: to %v, cc %v", v.To, v.Cc)
 	}
 	gone := mkRow(s, "r", good)
 	gone.Gone = true
-	if g := set.Foresee(gone, at("2027-03-15T00:00:00Z"), at("2027-03-15T00:00:00Z"), at("2027-03-15T23:00:00Z"))[0]; g.Outcome != Skip {
+	if g := set.Foresee(gone, at("2027-03-15T00:00:00Z"), at("2027-03-15T00:00:00Z"),
+		at("2027-03-15T23:00:00Z"))[0]; g.Outcome != Skip {
 		t.Error("a gone row is not skipped")
 	}
 }
@@ -183,25 +187,43 @@ func TestRehearseEdits(t *testing.T) {
 		edits []Edit
 		want  string
 	}{
-		"nothing happens":                                   {good, nil, "03-15 09:00:00 send, 03-21 09:00:00 send"},
-		"an edit before is judged as it is":                 {good, []Edit{ed("15T08:57:00", "open=no")}, "03-15 09:00:00 skip, 03-21 09:00:00 skip"},
-		"unsettled at the due time: it waits":               {good, []Edit{ed("15T08:59:00", "open=no")}, "03-15 09:01:00 skip, 03-21 09:00:00 skip"},
-		"put back within the settle time":                   {good, []Edit{ed("15T08:59:00", "open=no"), ed("15T08:59:30", "open=yes")}, "03-15 09:01:30 send, 03-21 09:00:00 send"},
-		"an edit at the due instant comes before it":        {good, []Edit{ed("15T09:00:00", "open=no")}, "03-15 09:02:00 skip, 03-21 09:00:00 skip"},
-		"an edit just after does not touch it":              {good, []Edit{ed("15T09:00:01", "open=no")}, "03-15 09:00:00 send, 03-21 09:00:00 skip"},
-		"settling at the due instant comes before it":       {good, []Edit{ed("15T08:58:00", "open=no")}, "03-15 09:00:00 skip, 03-21 09:00:00 skip"},
-		"only case or outer space is no edit":               {good, []Edit{ed("15T08:59:30", "who= ADA ")}, "03-15 09:00:00 send, 03-21 09:00:00 send"},
-		"a date moved past its due time makes none":         {good, []Edit{ed("16T10:00:00", "due=2027-03-17")}, "03-15 09:00:00 send"},
-		"a due time that passes while settling counts":      {good, []Edit{ed("17T08:59:00", "due=2027-03-24")}, "03-15 09:00:00 send, 03-17 09:01:00 send, 03-23 09:00:00 send"},
-		"moved and moved back: not judged again":            {good, []Edit{ed("16T10:00:00", "due=2027-04-22"), ed("17T10:00:00", "due=2027-03-22")}, "03-15 09:00:00 send, 03-21 09:00:00 send"},
-		"mended within the late limit":                      {strings.Replace(good, "who=Ada", "who=", 1), []Edit{ed("15T20:00:00", "who=Eve")}, "03-15 09:00:00 incomplete, 03-15 20:02:00 send, 03-21 09:00:00 send"},
-		"mended too late":                                   {strings.Replace(good, "who=Ada", "who=", 1), []Edit{ed("16T09:00:00", "who=Eve")}, "03-15 09:00:00 incomplete, 03-21 09:00:00 send"},
-		"mended, but its date has moved":                    {strings.Replace(good, "who=Ada", "who=", 1), []Edit{ed("15T20:00:00", "who=Eve|due=2027-03-30")}, "03-15 09:00:00 incomplete, 03-23 09:00:00 send, 03-29 09:00:00 send"},
-		"deleted: what is coming is dropped":                {good, []Edit{{At: at("2027-03-16T10:00:00Z"), Row: "L1", Delete: true}}, "03-15 09:00:00 send"},
-		"deleted while it waits: skipped":                   {good, []Edit{ed("15T08:59:30", "who=Eve"), {At: at("2027-03-15T09:00:30Z"), Row: "L1", Delete: true}}, "03-15 09:00:30 skip"},
-		"many edits settle after ten times the settle time": {good, many(s, "2027-03-15T08:45:00Z", 40), "03-15 09:05:00 send, 03-21 09:00:00 send"},
+		"nothing happens": {good, nil, "03-15 09:00:00 send, 03-21 09:00:00 send"},
+		"an edit before is judged as it is": {good, []Edit{ed("15T08:57:00", "open=no")},
+			"03-15 09:00:00 skip, 03-21 09:00:00 skip"},
+		"unsettled at the due time: it waits": {good, []Edit{ed("15T08:59:00", "open=no")},
+			"03-15 09:01:00 skip, 03-21 09:00:00 skip"},
+		"put back within the settle time": {good, []Edit{ed("15T08:59:00", "open=no"),
+			ed("15T08:59:30", "open=yes")}, "03-15 09:01:30 send, 03-21 09:00:00 send"},
+		"an edit at the due instant comes before it": {good, []Edit{ed("15T09:00:00", "open=no")},
+			"03-15 09:02:00 skip, 03-21 09:00:00 skip"},
+		"an edit just after does not touch it": {good, []Edit{ed("15T09:00:01", "open=no")},
+			"03-15 09:00:00 send, 03-21 09:00:00 skip"},
+		"settling at the due instant comes before it": {good, []Edit{ed("15T08:58:00", "open=no")},
+			"03-15 09:00:00 skip, 03-21 09:00:00 skip"},
+		"only case or outer space is no edit": {good, []Edit{ed("15T08:59:30", "who= ADA ")},
+			"03-15 09:00:00 send, 03-21 09:00:00 send"},
+		"a date moved past its due time makes none": {good, []Edit{ed("16T10:00:00", "due=2027-03-17")},
+			"03-15 09:00:00 send"},
+		"a due time that passes while settling counts": {good, []Edit{ed("17T08:59:00", "due=2027-03-24")},
+			"03-15 09:00:00 send, 03-17 09:01:00 send, 03-23 09:00:00 send"},
+		"moved and moved back: not judged again": {good, []Edit{ed("16T10:00:00", "due=2027-04-22"),
+			ed("17T10:00:00", "due=2027-03-22")}, "03-15 09:00:00 send, 03-21 09:00:00 send"},
+		"mended within the late limit": {strings.Replace(good, "who=Ada", "who=", 1),
+			[]Edit{ed("15T20:00:00", "who=Eve")}, "03-15 09:00:00 incomplete, 03-15 20:02:00 send, 03-21 09:00:00 send"},
+		"mended too late": {strings.Replace(good, "who=Ada", "who=", 1),
+			[]Edit{ed("16T09:00:00", "who=Eve")}, "03-15 09:00:00 incomplete, 03-21 09:00:00 send"},
+		"mended, but its date has moved": {strings.Replace(good, "who=Ada", "who=", 1),
+			[]Edit{ed("15T20:00:00", "who=Eve|due=2027-03-30")},
+			"03-15 09:00:00 incomplete, 03-23 09:00:00 send, 03-29 09:00:00 send"},
+		"deleted: what is coming is dropped": {good,
+			[]Edit{{At: at("2027-03-16T10:00:00Z"), Row: "L1", Delete: true}}, "03-15 09:00:00 send"},
+		"deleted while it waits: skipped": {good, []Edit{ed("15T08:59:30", "who=Eve"),
+			{At: at("2027-03-15T09:00:30Z"), Row: "L1", Delete: true}}, "03-15 09:00:30 skip"},
+		"many edits settle after ten times the settle time": {good, many(s, "2027-03-15T08:45:00Z", 40),
+			"03-15 09:05:00 send, 03-21 09:00:00 send"},
 	} {
-		got := strings.Join(lines(set, []*sheet.Row{mkRow(s, "L1", c.start)}, c.edits, "2027-03-15T08:40:00Z", "2027-04-01T00:00:00Z"), ", ")
+		got := strings.Join(lines(set, []*sheet.Row{mkRow(s, "L1", c.start)}, c.edits, "2027-03-15T08:40:00Z",
+			"2027-04-01T00:00:00Z"), ", ")
 		got = strings.ReplaceAll(got, " L1", "")
 		if name == "many edits settle after ten times the settle time" {
 			if !strings.HasPrefix(got, "03-15 09:05:00 send") {
@@ -218,7 +240,8 @@ func TestRehearseEdits(t *testing.T) {
 // many edits a minute apart never let the row rest.
 func many(s *sheet.Sheet, start string, n int) (out []Edit) {
 	for i := range n {
-		out = append(out, Edit{At: at(start).Add(time.Duration(i) * time.Minute), Row: "L1", Set: cells(s, fmt.Sprintf("who=Ada %d", i))})
+		out = append(out, Edit{At: at(start).Add(time.Duration(i) * time.Minute), Row: "L1",
+			Set: cells(s, fmt.Sprintf("who=Ada %d", i))})
 	}
 	return out
 }
@@ -227,11 +250,14 @@ func TestRehearseFaults(t *testing.T) {
 	set, s := world()
 	rows := []*sheet.Row{mkRow(s, "L1", good)}
 	for want, edits := range map[string][]Edit{
-		"is not there":                        {{At: at("2027-03-16T10:00:00Z"), Row: "L9", Set: cells(s, "who=x")}},
-		"is earlier":                          {{At: at("2027-03-16T10:00:00Z"), Row: "L1", Set: cells(s, "who=x")}, {At: at("2027-03-15T10:00:00Z"), Row: "L1", Set: cells(s, "who=y")}},
-		"row \"L1\", which is not there then": {{At: at("2027-03-16T10:00:00Z"), Row: "L1", Delete: true}, {At: at("2027-03-17T10:00:00Z"), Row: "L1", Set: cells(s, "who=y")}},
+		"is not there": {{At: at("2027-03-16T10:00:00Z"), Row: "L9", Set: cells(s, "who=x")}},
+		"is earlier": {{At: at("2027-03-16T10:00:00Z"), Row: "L1", Set: cells(s, "who=x")},
+			{At: at("2027-03-15T10:00:00Z"), Row: "L1", Set: cells(s, "who=y")}},
+		"row \"L1\", which is not there then": {{At: at("2027-03-16T10:00:00Z"), Row: "L1", Delete: true},
+			{At: at("2027-03-17T10:00:00Z"), Row: "L1", Set: cells(s, "who=y")}},
 	} {
-		if _, err := rehearse([]*CompiledRule{set}, rows, edits, at("2027-03-15T00:00:00Z"), at("2027-04-01T00:00:00Z")); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := rehearse([]*CompiledRule{set}, rows, edits, at("2027-03-15T00:00:00Z"),
+			at("2027-04-01T00:00:00Z")); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%v, want %q", err, want)
 		}
 	}
@@ -247,7 +273,8 @@ func TestIdentityNeverTwice(t *testing.T) {
 		start := at("2027-03-10T08:00:00Z")
 		var rows []*sheet.Row
 		for i := range 3 {
-			rows = append(rows, mkRow(s, fmt.Sprintf("L%d", i), strings.Replace(good, "2027-03-22", fmt.Sprintf("2027-03-%02d", 15+r.IntN(15)), 1)))
+			rows = append(rows, mkRow(s, fmt.Sprintf("L%d", i), strings.Replace(good, "2027-03-22",
+				fmt.Sprintf("2027-03-%02d", 15+r.IntN(15)), 1)))
 		}
 		there := map[string]bool{"L0": true, "L1": true, "L2": true}
 		var edits []Edit
@@ -257,13 +284,15 @@ func TestIdentityNeverTwice(t *testing.T) {
 			id := fmt.Sprintf("L%d", r.IntN(4))
 			switch {
 			case !there[id]:
-				edits = append(edits, Edit{At: now, Row: id, Add: true, Set: cells(s, strings.Replace(good, "2027-03-22", fmt.Sprintf("2027-03-%02d", 15+r.IntN(15)), 1))})
+				edits = append(edits, Edit{At: now, Row: id, Add: true,
+					Set: cells(s, strings.Replace(good, "2027-03-22", fmt.Sprintf("2027-03-%02d", 15+r.IntN(15)), 1))})
 				there[id] = true
 			case r.IntN(8) == 0:
 				edits = append(edits, Edit{At: now, Row: id, Delete: true})
 				there[id] = false
 			default:
-				cell := []string{fmt.Sprintf("due=2027-03-%02d", 15+r.IntN(15)), "due=soon", "open=no", "open=yes", "who=", "who=Eve", "to=", "to=z@x.example"}[r.IntN(8)]
+				cell := []string{fmt.Sprintf("due=2027-03-%02d", 15+r.IntN(15)), "due=soon", "open=no", "open=yes", "who=",
+					"who=Eve", "to=", "to=z@x.example"}[r.IntN(8)]
 				edits = append(edits, Edit{At: now, Row: id, Set: cells(s, cell)})
 			}
 		}
@@ -284,7 +313,8 @@ func TestIdentityNeverTwice(t *testing.T) {
 // What Explain says agrees with what is decided.
 func TestExplainAgrees(t *testing.T) {
 	set, s := world()
-	for _, with := range []string{good, good + "|open=no", good + "|open=maybe", good + "|to=", good + "|who=", good + "|due=soon", good + "|due=", good + "|due=2027-01-01"} {
+	for _, with := range []string{good, good + "|open=no", good + "|open=maybe", good + "|to=", good + "|who=",
+		good + "|due=soon", good + "|due=", good + "|due=2027-01-01"} {
 		row := mkRow(s, "r", with)
 		e := set.Explain(row, at("2027-03-10T00:00:00Z"), Memory{})
 		all := true

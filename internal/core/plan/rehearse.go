@@ -244,8 +244,10 @@ type simulator struct {
 
 // newPlayer makes ready to play a rule, switched on at an instant, over a row.
 func newPlayer(s *CompiledRule, c *course, index int, from time.Time, emit func(*Line) error) *simulator {
-	p := &simulator{course: c, index: index, emit: emit, judged: map[rule.ID]bool{}, Timeline: Timeline{CompiledRule: s, ID: c.id, Row: c.start, Deleted: c.start == nil,
-		On: true, Baseline: from, Since: from.Add(-Tick), Known: from, RowState: &rule.RowState{}, Circumstances: Circumstances{Released: true, Nobody: true}}}
+	p := &simulator{course: c, index: index, emit: emit, judged: map[rule.ID]bool{}, Timeline: Timeline{CompiledRule: s,
+		ID: c.id, Row: c.start, Deleted: c.start == nil,
+		On: true, Baseline: from, Since: from.Add(-Tick), Known: from, RowState: &rule.RowState{},
+		Circumstances: Circumstances{Released: true, Nobody: true}}}
 	p.Ledger, p.Pieces = p, p.piece
 	if p.Row == nil {
 		p.Row = c.was
@@ -337,7 +339,8 @@ func (p *simulator) play(to time.Time) error {
 func (p *simulator) print() {
 	for _, x := range p.Effects {
 		switch e := x.As; {
-		case x.Kind == Write, x.Kind == Amend && (e.State == delivery.Queued || e.State == delivery.Held && e.Why.Code == reason.AsksFirst):
+		case x.Kind == Write, x.Kind == Amend && (e.State == delivery.Queued || e.State == delivery.Held &&
+			e.Why.Code == reason.AsksFirst):
 			p.line(p.lineOf(e))
 		}
 	}
@@ -356,14 +359,16 @@ func (p *simulator) piece(o rule.Occasion, at time.Time) {
 	for _, x := range ps {
 		round := o
 		round.Row = ""
-		p.line(&Line{At: o.Due, Row: p.ID, Piece: &Piece{Round: round, Name: p.Sheet.RowName(p.Row), To: x.to[0], Cc: x.cc, Bcc: x.bcc,
+		p.line(&Line{At: o.Due, Row: p.ID, Piece: &Piece{Round: round, Name: p.Sheet.RowName(p.Row), To: x.to[0], Cc: x.cc,
+			Bcc:     x.bcc,
 			ReplyTo: x.replyTo, Subject: x.subject, Outside: x.outside, Missing: x.missing, Silent: x.silent}})
 	}
 }
 
 func (p *simulator) lineOf(e *Email) *Line {
 	id := e.Identity()
-	l := &Line{At: e.At, Row: p.ID, Step: e.Step, Mailbox: e.Mailbox, Occasion: id, Whole: id, Outcome: e.Outcome, Reason: e.Decision.Reason.Words(),
+	l := &Line{At: e.At, Row: p.ID, Step: e.Step, Mailbox: e.Mailbox, Occasion: id, Whole: id, Outcome: e.Outcome,
+		Reason:   e.Decision.Reason.Words(),
 		Reaction: e.Kind.Reaction() && e.Base == ""}
 	if e.Mailbox != "" {
 		whole := e.Occasion.Whole()

@@ -28,7 +28,8 @@ func (s *CompiledRule) IsRoundUp() bool { return s.Rule.GroupBy != "" }
 // pieces gives what a row adds to each recipient's round-up, or, where
 // something stands against the row, its own decision: nothing where the
 // condition is false.
-func (s *CompiledRule) pieces(o rule.Occasion, row *sheet.Row, at time.Time, m Memory) (out []piece, own []Considered) {
+func (s *CompiledRule) pieces(o rule.Occasion, row *sheet.Row, at time.Time,
+	m Memory) (out []piece, own []Considered) {
 	row = s.Sheet.Compute(row, at, s.Calendar)
 	facts := s.facts(row, at, m)
 	holds, faulty := s.Rule.Condition.Judge(facts)
@@ -98,10 +99,12 @@ func (s *CompiledRule) gather(round rule.Occasion, ps []piece, names []string, a
 	}
 	for i, p := range ps {
 		if p.missing != nil {
-			return Considered{round, s.incomplete(v, p.missing.Column, reason.Reason{Code: reason.OfRow, Rows: names[i : i+1], Of: p.missing}), at, nil}
+			return Considered{round, s.incomplete(v, p.missing.Column, reason.Reason{Code: reason.OfRow, Rows: names[i : i+1],
+				Of: p.missing}), at, nil}
 		}
 		if p.outside != ps[0].outside {
-			return Considered{round, s.incomplete(v, "", reason.Reason{Code: reason.RowsDiffer, Rows: []string{names[0], names[i]}}), at, nil}
+			return Considered{round,
+				s.incomplete(v, "", reason.Reason{Code: reason.RowsDiffer, Rows: []string{names[0], names[i]}}), at, nil}
 		}
 	}
 	return Considered{round, v, at, nil}
@@ -116,7 +119,8 @@ type RoundUp struct {
 // RoundUps judges a round of a schedule over all rows, each as it last settled
 // and in the order of the sheet: the round-ups by recipient, and what stands
 // against single rows. memory gives what is remembered of a row.
-func (s *CompiledRule) RoundUps(round rule.Occasion, rows []*sheet.Row, at time.Time, memory func(*sheet.Row) Memory) (ups []RoundUp, own []Considered) {
+func (s *CompiledRule) RoundUps(round rule.Occasion, rows []*sheet.Row, at time.Time,
+	memory func(*sheet.Row) Memory) (ups []RoundUp, own []Considered) {
 	by := map[string]int{}
 	var ps [][]piece
 	for _, row := range rows {
@@ -146,7 +150,8 @@ func (s *CompiledRule) RoundUps(round rule.Occasion, rows []*sheet.Row, at time.
 		c := s.gather(round, ps[i], names, at)
 		if c.Outcome == Send || c.Outcome == Hold {
 			facts := s.facts(computed[0], at, Memory{})
-			c.Rendered = s.Templates[c.Template].Render(template.Context{Sheet: s.Sheet, Row: computed[0], Rows: computed, Today: facts.Today, Facts: facts, To: c.To})
+			c.Rendered = s.Templates[c.Template].Render(template.Context{Sheet: s.Sheet, Row: computed[0], Rows: computed,
+				Today: facts.Today, Facts: facts, To: c.To})
 			c.OptOut = s.Rule.OptOut
 			if large := c.Rendered.Missing; len(large) > 0 { // each row by itself was complete
 				c.Decision = s.incomplete(c.Decision, large[0], s.missing(s.Templates[c.Template], computed[0], large))
@@ -172,7 +177,9 @@ func (s *CompiledRule) CheckRoundUp(rows []*sheet.Row, at time.Time) error {
 			if f, ok := seen[k]; !ok {
 				seen[k] = first{name, p.outside}
 			} else if f.outside != p.outside {
-				return fmt.Errorf("a field outside the round-up's table differs between %s and %s, which go to %s in one email; put it into the table", f.row, name, p.to[0].Address())
+				return fmt.Errorf(
+					"a field outside the round-up's table differs between %s and %s, which go to %s in one email; put it into the "+
+						"table", f.row, name, p.to[0].Address())
 			}
 		}
 	}

@@ -33,7 +33,8 @@ func TestSettledClauses(t *testing.T) {
 			[]string{"open=yes"}, nil, "19T10:10 L1 send"},
 		"a step's time of day holds for its repeats in days": {
 			`"trigger":{"kind":"added"},"then":{"steps":[{"after":"P1D","at":"01:30","template":"C","every":"P1D","times":3}]}`,
-			nil, []string{"26T10:00 +L2 open=yes"}, "26T10:02 L2 send; 27T01:30 L2 send step 1 C; 28T01:30 L2 send step 1 C; 29T00:30 L2 send step 1 C"},
+			nil, []string{"26T10:00 +L2 open=yes"},
+			"26T10:02 L2 send; 27T01:30 L2 send step 1 C; 28T01:30 L2 send step 1 C; 29T00:30 L2 send step 1 C"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			if got := told(t, c.rule, c.rows, c.edits...); got != c.want {
@@ -53,7 +54,9 @@ func TestStepRecipients(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			s, templates := desk()
-			r, err := rule.Decode([]byte(`{"name":"R","state":"on","send":[{"template":"A"}],"to":[{"column":"to"}],"cc":[{"address":"boss@x.example"}],"bcc":[{"address":"log@x.example"}],
+			r, err := rule.Decode(
+				[]byte(
+					`{"name":"R","state":"on","send":[{"template":"A"}],"to":[{"column":"to"}],"cc":[{"address":"boss@x.example"}],"bcc":[{"address":"log@x.example"}],
 				"trigger":{"kind":"added"},"then":{"steps":[{"after":"P1D","template":"C"` + c.step + `}]}}`))
 			if err != nil {
 				t.Fatal(err)
@@ -88,7 +91,8 @@ func TestTimesAtLeastOnce(t *testing.T) {
 		`"trigger":{"kind":"date","column":"due","offsets":[{"n":0,"unit":"days"}],"every":{"unit":"days","n":1,"times":-1}}`,
 	} {
 		s, _ := desk()
-		r, err := rule.Decode([]byte(`{"name":"R","state":"on","send":[{"template":"A"}],"to":[{"column":"to"}],` + bad + `}`))
+		r, err := rule.Decode([]byte(`{"name":"R","state":"on","send":[{"template":"A"}],"to":[{"column":"to"}],` + bad +
+			`}`))
 		if err == nil {
 			err = r.Validate(rule.SheetScope{Sheet: s, Templates: map[string]bool{"A": true, "C": true}})
 		}

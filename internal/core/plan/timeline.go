@@ -530,7 +530,10 @@ func (l *Timeline) expectOnce(p *Pending) {
 		p.Occasion.Due, p.At = to, to
 	}
 	id := p.Identity()
-	if slices.ContainsFunc(l.Coming, func(x *Pending) bool { return x.Kind == FollowUp && x.Base == p.Base && x.Identity() == id }) {
+	if slices.ContainsFunc(l.Coming, func(x *Pending) bool {
+		return x.Kind == FollowUp && x.Base == p.Base &&
+			x.Identity() == id
+	}) {
 		return
 	}
 	if l.Ledger.Ask([]rule.Occasion{p.Occasion}); !l.Ledger.Judged(id) {
@@ -677,7 +680,8 @@ func (l *Timeline) rejudge(e *Email, row *sheet.Row, at time.Time) {
 	}
 	if opens := l.Opens(at); incomplete && opens.After(at) {
 		why := cs[0].Decision.Reason
-		e.State, e.Decided, e.Decision.FaultyColumn, e.Why = delivery.Held, false, "", reason.Reason{Code: reason.Window, Of: &why}
+		e.State, e.Decided, e.Decision.FaultyColumn, e.Why = delivery.Held, false, "", reason.Reason{Code: reason.Window,
+			Of: &why}
 		l.tell(Amend, e)
 		l.expect(&Pending{Kind: Review, At: opens, Hangs: e})
 		return

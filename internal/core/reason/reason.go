@@ -100,12 +100,14 @@ const Said Code = "said"
 
 // Codes lists every code, in the order of this file.
 var Codes = []Code{Date, Became, Reached, Added, Changed, Round, ByHand, FollowUp,
-	RowGone, RowDeleted, SameMoment, ConditionFalse, NoWording, RepeatOnce, RepeatApart, DoNotEmail, Stopped, NoSuchStep, NotRecipient, FirstDidNotGo,
+	RowGone, RowDeleted, SameMoment, ConditionFalse, NoWording, RepeatOnce, RepeatApart, DoNotEmail, Stopped, NoSuchStep,
+	NotRecipient, FirstDidNotGo,
 	DateMoved, RuleGone, SheetGone, BecameMailboxes,
 	Unreadable, ColumnGone, NoAddress, FieldEmpty, RowsDiffer, OfRow,
 	SendingOff, AsksFirst, FirstRun, Window, Baseline, Brake, DailyCap, Restored, EditAsks,
 	TooLate, NotMended, NoRoom, LookedThrough, LeftOut, BatchStopped, ChainStopped, PersonLimit,
-	Unreachable, PutOff, LostBefore, LostAfter, LostLedger, Refused, SomePutOff, GivenUp, ProgramStopped, CannotWrite, CannotRead, ProgramFault, Said}
+	Unreachable, PutOff, LostBefore, LostAfter, LostLedger, Refused, SomePutOff, GivenUp, ProgramStopped, CannotWrite,
+	CannotRead, ProgramFault, Said}
 
 // PassesByItself reports whether what holds an email passes without a person.
 func (c Code) PassesByItself() bool {

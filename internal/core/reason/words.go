@@ -122,9 +122,12 @@ func (r Reason) Words() string {
 }
 
 // kinds are what reasons with parameters are called where many are counted.
-var kinds = map[Code]string{ConditionFalse: "the condition is false", RepeatApart: "repeat: too soon after the last", Stopped: "stopped: the follow-ups have ended",
-	NotRecipient: "no longer among the recipients", DoNotEmail: "on the do-not-email list", SameMoment: "another email of the rule goes at the same moment",
-	RepeatOnce: "repeat: once per row", PersonLimit: "limit per person", RowGone: "the row is gone", NoWording: "no template fits"}
+var kinds = map[Code]string{ConditionFalse: "the condition is false", RepeatApart: "repeat: too soon after the last",
+	Stopped:      "stopped: the follow-ups have ended",
+	NotRecipient: "no longer among the recipients", DoNotEmail: "on the do-not-email list",
+	SameMoment: "another email of the rule goes at the same moment",
+	RepeatOnce: "repeat: once per row", PersonLimit: "limit per person", RowGone: "the row is gone",
+	NoWording: "no template fits"}
 
 // Kind says what kind of reason it is, without its parameters.
 func (r Reason) Kind() string {

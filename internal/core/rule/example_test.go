@@ -18,7 +18,9 @@ func ExampleRule_Sentence() {
 	}
 	loans := &sheet.Sheet{Zone: time.UTC, Locale: locale, Columns: []sheet.Column{
 		{ID: "c1", Name: "Return due", Type: value.Date}, {ID: "c2", Name: "Contact email", Type: value.Email}}}
-	r, err := rule.Decode([]byte(`{"name":"Return reminder","trigger":{"kind":"date","column":"c1","offsets":[{"n":-7,"unit":"days"}],"at":"09:00"},
+	r, err := rule.Decode(
+		[]byte(
+			`{"name":"Return reminder","trigger":{"kind":"date","column":"c1","offsets":[{"n":-7,"unit":"days"}],"at":"09:00"},
 		"send":[{"template":"t1"}],"to":[{"column":"c2"}]}`))
 	if err != nil {
 		fmt.Println(err)

@@ -155,9 +155,12 @@ func Decode(b []byte) (*Rule, error) {
 // UnmarshalJSON reads a rule name by name.
 func (r *Rule) UnmarshalJSON(b []byte) error {
 	*r = Rule{}
-	return object(b, map[string]any{"id": &r.ID, "name": &r.Name, "note": &r.Note, "state": &r.State, "zone": &r.Zone, "trigger": &r.Trigger,
-		"condition": &r.Condition, "send": list(&r.Send), "to": list(&r.To), "cc": list(&r.Cc), "bcc": list(&r.Bcc), "replyTo": list(&r.ReplyTo),
-		"each": &r.Each, "optOut": &r.OptOut, "groupBy": &r.GroupBy, "window": &r.Window, "shift": &r.Shift, "repeat": &r.Repeat, "late": &r.Late, "hold": &r.Hold,
+	return object(b, map[string]any{"id": &r.ID, "name": &r.Name, "note": &r.Note, "state": &r.State, "zone": &r.Zone,
+		"trigger":   &r.Trigger,
+		"condition": &r.Condition, "send": list(&r.Send), "to": list(&r.To), "cc": list(&r.Cc), "bcc": list(&r.Bcc),
+		"replyTo": list(&r.ReplyTo),
+		"each":    &r.Each, "optOut": &r.OptOut, "groupBy": &r.GroupBy, "window": &r.Window, "shift": &r.Shift,
+		"repeat": &r.Repeat, "late": &r.Late, "hold": &r.Hold,
 		"brake": &r.Brake, "then": &r.Then}, "name", "trigger", "send", "to")
 }
 
@@ -200,7 +203,8 @@ func (t *Trigger) UnmarshalJSON(b []byte) error {
 		with("rrule", &rrule, false)
 	case Added, ByHand, "":
 	default:
-		return fault("/kind", "trigger %q is not known; use date, change, added, edited, threshold, schedule or by-hand", head.Kind)
+		return fault("/kind", "trigger %q is not known; use date, change, added, edited, threshold, schedule or by-hand",
+			head.Kind)
 	}
 	if err := object(b, fields, need...); err != nil || rrule == nil {
 		return err
@@ -271,7 +275,8 @@ func (a *Address) UnmarshalJSON(b []byte) error {
 // UnmarshalJSON reads a window.
 func (w *Window) UnmarshalJSON(b []byte) error {
 	*w = Window{}
-	err := object(b, map[string]any{"weekdays": list(&w.Weekdays), "from": &w.From, "until": &w.Until, "workingDays": &w.WorkingDays})
+	err := object(b, map[string]any{"weekdays": list(&w.Weekdays), "from": &w.From, "until": &w.Until,
+		"workingDays": &w.WorkingDays})
 	if err == nil && w.Weekdays != nil && len(w.Weekdays) == 0 {
 		return fault("/weekdays", "it has a day at least; leave it out for any day")
 	}
@@ -294,7 +299,8 @@ func (t *Then) UnmarshalJSON(b []byte) error {
 func (s *Step) UnmarshalJSON(b []byte) error {
 	*s = Step{}
 	var times *int
-	if err := object(b, map[string]any{"after": &s.After, "template": &s.Template, "at": &s.At, "to": list(&s.To), "cc": list(&s.Cc), "bcc": list(&s.Bcc),
+	if err := object(b, map[string]any{"after": &s.After, "template": &s.Template, "at": &s.At, "to": list(&s.To),
+		"cc": list(&s.Cc), "bcc": list(&s.Bcc),
 		"every": &s.Every, "times": &times}, "after", "template"); err != nil {
 		return err
 	}
@@ -405,5 +411,6 @@ func (r *Rule) Clone() (*Rule, error) {
 
 // MarshalJSON writes what UnmarshalJSON reads.
 func (x Brake) MarshalJSON() ([]byte, error) {
-	return json.Marshal(map[string]json.Number{"count": json.Number(fmt.Sprint(x.Count)), "share": json.Number(x.Share.String())})
+	return json.Marshal(map[string]json.Number{"count": json.Number(fmt.Sprint(x.Count)),
+		"share": json.Number(x.Share.String())})
 }

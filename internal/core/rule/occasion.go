@@ -27,20 +27,21 @@ type Occasion struct {
 	N           int        `json:"n,omitempty"`      // date: the offset; reactions: which episode or change
 	Unit        Unit       `json:"unit,omitempty"`
 	Anniversary int        `json:"anniversary,omitempty"`
-	Instant     string     `json:"instant,omitempty"`    // schedule: RFC 3339, UTC
-	Mailbox     string     `json:"mailbox,omitempty"`    // with each, and of a round-up: whose email it is
-	Batch       string     `json:"batch,omitempty"`      // by hand
-	Base        string     `json:"base,omitempty"`       // follow-up: the identity of what it follows
-	BaseDue     time.Time  `json:"baseDue,omitzero"`     // follow-up: from when its steps count
-	Step        int        `json:"step,omitempty"`       // follow-up: from 1
-	Again       int        `json:"again,omitempty"`      // follow-up: which recurrence of its step, from 0
-	Own         bool       `json:"own,omitempty"`        // follow-up: the step names its own recipients
-	Before      string     `json:"before,omitempty"`     // reactions: what the cell held, as written
-	After       string     `json:"after,omitempty"`      // reactions: what it holds, as written
-	Due         time.Time  `json:"due"`                  // after any move
-	Unmoved     time.Time  `json:"unmoved,omitzero"`     // before it, where it differs
-	Asks        bool       `json:"asks,omitempty"`       // reactions: who made the edit wants to look at what it sets off
-	SameMoment  bool       `json:"sameMoment,omitempty"` // another offset of the row falls due at the same instant and is nearer
+	Instant     string     `json:"instant,omitempty"` // schedule: RFC 3339, UTC
+	Mailbox     string     `json:"mailbox,omitempty"` // with each, and of a round-up: whose email it is
+	Batch       string     `json:"batch,omitempty"`   // by hand
+	Base        string     `json:"base,omitempty"`    // follow-up: the identity of what it follows
+	BaseDue     time.Time  `json:"baseDue,omitzero"`  // follow-up: from when its steps count
+	Step        int        `json:"step,omitempty"`    // follow-up: from 1
+	Again       int        `json:"again,omitempty"`   // follow-up: which recurrence of its step, from 0
+	Own         bool       `json:"own,omitempty"`     // follow-up: the step names its own recipients
+	Before      string     `json:"before,omitempty"`  // reactions: what the cell held, as written
+	After       string     `json:"after,omitempty"`   // reactions: what it holds, as written
+	Due         time.Time  `json:"due"`               // after any move
+	Unmoved     time.Time  `json:"unmoved,omitzero"`  // before it, where it differs
+	Asks        bool       `json:"asks,omitempty"`    // reactions: who made the edit wants to look at what it sets off
+	// another offset of the row falls due at the same instant and is nearer
+	SameMoment bool `json:"sameMoment,omitempty"`
 }
 
 // ID is an occasion's identity: the first 16 bytes of the SHA-256 of its
@@ -84,7 +85,8 @@ func (o *Occasion) Identity() ID {
 	case o.Base != "":
 		parts = []string{"follow-up", o.Base, fmt.Sprint(o.Step), fmt.Sprint(o.Again)}
 	case o.Kind == "" || o.Kind == Date:
-		parts = []string{"date", o.Rule, o.Row, o.Column, o.AnchorText, fmt.Sprint(o.N), string(o.Unit), fmt.Sprint(o.Anniversary)}
+		parts = []string{"date", o.Rule, o.Row, o.Column, o.AnchorText, fmt.Sprint(o.N), string(o.Unit),
+			fmt.Sprint(o.Anniversary)}
 	case o.Kind == Schedule && o.Row == "":
 		return identity("round-up", o.Rule, o.Mailbox, o.Instant)
 	case o.Kind == Schedule:
@@ -196,7 +198,8 @@ func (t *Timing) effective(unmoved, known time.Time) (due time.Time, ok bool) {
 // that is sent first and the others marked SameMoment. known is since when
 // the anchor has been known. An occasion that judged says has been judged
 // before takes no part; judged may be nil.
-func (r *Rule) Due(row string, anchor value.Value, t *Timing, known, from, to time.Time, judged func(ID) bool) []Occasion {
+func (r *Rule) Due(row string, anchor value.Value, t *Timing, known, from, to time.Time,
+	judged func(ID) bool) []Occasion {
 	if !anchor.IsFilled() || anchor.Type != value.Date && anchor.Type != value.Moment {
 		return nil
 	}
@@ -418,7 +421,8 @@ func (r *Rule) markSameMoment(occ []Occasion, env Env) {
 		}
 		best := i
 		for k := i + 1; k < j; k++ {
-			if d, b := r.distance(&occ[k], env), r.distance(&occ[best], env); d < b || d == b && occ[k].Offset < occ[best].Offset {
+			if d, b := r.distance(&occ[k], env), r.distance(&occ[best], env); d < b || d == b &&
+				occ[k].Offset < occ[best].Offset {
 				best = k
 			}
 		}

@@ -12,8 +12,9 @@ import (
 // RowState is what a rule that reacts remembers of one row beyond what the row
 // itself tells. Its number never goes down, over pause, undo and restore too.
 type RowState struct {
-	Number  int                  `json:"n,omitempty"`       // episodes, or settled changes, so far
-	Armed   *bool                `json:"armed,omitempty"`   // threshold, where it is not simply that the comparison is false
+	Number int `json:"n,omitempty"` // episodes, or settled changes, so far
+	// threshold, where it is not simply that the comparison is false
+	Armed   *bool                `json:"armed,omitempty"`
 	Was     *string              `json:"was,omitempty"`     // change: what the cell held before it became unreadable
 	Looked  time.Time            `json:"looked,omitzero"`   // when a moving column was last looked at
 	Changed map[string]time.Time `json:"changed,omitempty"` // when cells that conditions look back at changed

@@ -87,7 +87,8 @@ func TestReact(t *testing.T) {
 		{`{"kind":"edited","columns":["hum","name"]}`, "name", "Ada|Ben", "- 1"},
 		// change to one of some: entering counts, moving among them does not.
 		{`{"kind":"change","column":"state","to":["out"]}`, "state", "out|back|out|out|", "1 - 2 - -"},
-		{`{"kind":"change","column":"state","to":["out","back"]}`, "state", "asked for|out|back|asked for|back", "- 1 - - 2"},
+		{`{"kind":"change","column":"state","to":["out","back"]}`, "state", "asked for|out|back|asked for|back",
+			"- 1 - - 2"},
 		{`{"kind":"change","column":"state","to":["out"]}`, "state", "base:out|out|back|out", "- - 1"},
 		// from: where it came from counts only then; the entry is counted all the same.
 		{`{"kind":"change","column":"state","to":["back"],"from":["out"]}`, "state", "asked for|back|out|back", "- - - 2"},
@@ -115,15 +116,21 @@ func TestReact(t *testing.T) {
 		{`{"kind":"threshold","column":"hum","op":">=","limit":55}`, "hum", "60||61|damp|62|50|60", "1 - - - - - 2"},
 		{`{"kind":"threshold","column":"hum","op":">=","limit":55}`, "hum", "50||60", "- - 1"},
 		// The limit of a column: moving it can fire, and an empty one changes nothing.
-		{`{"kind":"threshold","column":"hum","op":">=","limit":{"column":"lim"}}`, "hum", "58|hum=58 & lim=57|hum=58 & lim=60|hum=58 & lim=58", "- 1 - 2"},
-		{`{"kind":"threshold","column":"hum","op":">=","limit":{"column":"lim"}}`, "hum", "61|hum=61 & lim=|hum=61 & lim=60", "1 - -"},
+		{`{"kind":"threshold","column":"hum","op":">=","limit":{"column":"lim"}}`, "hum",
+			"58|hum=58 & lim=57|hum=58 & lim=60|hum=58 & lim=58", "- 1 - 2"},
+		{`{"kind":"threshold","column":"hum","op":">=","limit":{"column":"lim"}}`, "hum", "61|hum=61 & lim=|hum=61 & lim=60",
+			"1 - -"},
 		// rearm: back far enough first, by a number, a column or a share of the limit.
 		{`{"kind":"threshold","column":"hum","op":">=","limit":55,"rearm":50}`, "hum", "60|54|60|50|60", "1 - - - 2"},
 		{`{"kind":"threshold","column":"hum","op":"<=","limit":30,"rearm":35}`, "hum", "29|34|30|35|30", "1 - - - 2"},
-		{`{"kind":"threshold","column":"hum","op":">=","limit":50,"rearm":{"percent":10}}`, "hum", "51|46|51|45|51", "1 - - - 2"},
-		{`{"kind":"threshold","column":"hum","op":"<","limit":-10,"rearm":{"percent":10}}`, "hum", "-11|-9.5|-11|-9|-11", "1 - - - 2"},
-		{`{"kind":"threshold","column":"hum","op":">=","limit":65,"rearm":{"column":"lim"}}`, "hum", "66|61|66|60|66", "1 - - - 2"},
-		{`{"kind":"threshold","column":"hum","op":">=","limit":65,"rearm":{"column":"lim"}}`, "hum", "66|hum=10 & lim=|hum=66 & lim=", "1 - -"},
+		{`{"kind":"threshold","column":"hum","op":">=","limit":50,"rearm":{"percent":10}}`, "hum", "51|46|51|45|51",
+			"1 - - - 2"},
+		{`{"kind":"threshold","column":"hum","op":"<","limit":-10,"rearm":{"percent":10}}`, "hum", "-11|-9.5|-11|-9|-11",
+			"1 - - - 2"},
+		{`{"kind":"threshold","column":"hum","op":">=","limit":65,"rearm":{"column":"lim"}}`, "hum", "66|61|66|60|66",
+			"1 - - - 2"},
+		{`{"kind":"threshold","column":"hum","op":">=","limit":65,"rearm":{"column":"lim"}}`, "hum",
+			"66|hum=10 & lim=|hum=66 & lim=", "1 - -"},
 		// A new baseline: below is armed, beyond is not; the count goes on.
 		{`{"kind":"threshold","column":"hum","op":">=","limit":55,"rearm":50}`, "hum", "60|54|switch|60", "1 - 2"},
 		{`{"kind":"threshold","column":"hum","op":">=","limit":55}`, "hum", "60|switch|61|50|60", "1 - - 2"},
@@ -137,7 +144,8 @@ func TestReact(t *testing.T) {
 // What a reaction tells of itself: the column and the texts before and after.
 func TestReactionTells(t *testing.T) {
 	s := loans()
-	was, is := row(s, map[string]string{"state": "asked for", "hum": "50"}), row(s, map[string]string{"state": "out", "hum": "61"})
+	was, is := row(s, map[string]string{"state": "asked for", "hum": "50"}),
+		row(s, map[string]string{"state": "out", "hum": "61"})
 	for trigger, want := range map[string]string{
 		`{"kind":"change","column":"state","to":["out"]}`:             "state|asked for|out",
 		`{"kind":"edited","columns":["name","hum","state"]}`:          "hum||",
@@ -168,7 +176,8 @@ func TestReactionTells(t *testing.T) {
 func TestWatch(t *testing.T) {
 	s := loans()
 	var st RowState
-	first, second := row(s, map[string]string{"state": "out", "name": "Ada"}), row(s, map[string]string{"state": "out", "name": ""})
+	first, second := row(s, map[string]string{"state": "out", "name": "Ada"}),
+		row(s, map[string]string{"state": "out", "name": ""})
 	if !st.IsZero() {
 		t.Error("a new row state remembers something")
 	}
@@ -235,7 +244,8 @@ func TestTrips(t *testing.T) {
 		want       bool
 	}{
 		{`{"count":20,"share":0.2}`, 1000, 20, false}, {`{"count":20,"share":0.2}`, 1000, 21, true},
-		{`{"count":20,"share":0.2}`, 50, 10, false}, {`{"count":20,"share":0.2}`, 50, 11, true}, {`{"count":20,"share":0.2}`, 20, 9, false},
+		{`{"count":20,"share":0.2}`, 50, 10, false}, {`{"count":20,"share":0.2}`, 50, 11, true},
+		{`{"count":20,"share":0.2}`, 20, 9, false},
 		{"", 1000, 50, false}, {"", 1000, 51, true}, {"", 30, 10, false}, {"", 29, 10, true}, {"", 3, 9, false},
 	} {
 		r := Rule{}
@@ -332,12 +342,14 @@ func TestRename(t *testing.T) {
 // Built in code, a condition is the same as read.
 func TestConditionsInCode(t *testing.T) {
 	s := loans()
-	c := AllOf(Leaf("state", OneOf, ListOperand(TextOperand("out"), TextOperand("back"))), Leaf("hum", AtLeast, NumberOperand(decimal.NewFromInt(50))))
+	c := AllOf(Leaf("state", OneOf, ListOperand(TextOperand("out"), TextOperand("back"))),
+		Leaf("hum", AtLeast, NumberOperand(decimal.NewFromInt(50))))
 	if err := c.Validate("", SheetScope{Sheet: s}); err != nil {
 		t.Fatal(err)
 	}
 	b, _ := json.Marshal(c)
-	if string(b) != `{"all":[{"column":"state","op":"one-of","value":["out","back"]},{"column":"hum","op":"\u003e=","value":50}]}` {
+	if string(
+		b) != `{"all":[{"column":"state","op":"one-of","value":["out","back"]},{"column":"hum","op":"\u003e=","value":50}]}` {
 		t.Errorf("%s", b)
 	}
 	if got, _ := c.Judge(Facts{Sheet: s, Row: row(s, map[string]string{"state": "back", "hum": "50"})}); got != True {

@@ -34,7 +34,8 @@ func (t *Trigger) monthEdge() int {
 // first or last working day of a month, which is then said as that.
 func (r *Rule) workingRound() bool {
 	w := r.Window
-	if w == nil || !w.WorkingDays || len(w.Weekdays) > 0 || w.From != "" || w.Until != "" || r.GroupBy == "" && r.Then != nil {
+	if w == nil || !w.WorkingDays || len(w.Weekdays) > 0 || w.From != "" || w.Until != "" || r.GroupBy == "" &&
+		r.Then != nil {
 		return false // follow-ups are bound by the window too
 	}
 	switch r.Trigger.monthEdge() {
@@ -172,7 +173,8 @@ func every(n int, unit string) string {
 	return fmt.Sprintf("every %d %ss", n, unit)
 }
 
-var ordinals = map[int]string{1: "first", 2: "second", 3: "third", 4: "fourth", 5: "fifth", -1: "last", -2: "second to last", -3: "third to last"}
+var ordinals = map[int]string{1: "first", 2: "second", 3: "third", 4: "fourth", 5: "fifth", -1: "last",
+	-2: "second to last", -3: "third to last"}
 
 func (p parts) weekly(start value.Wall, n int, from, at string) (string, bool) {
 	days, ok := plainDays(p["BYDAY"])
@@ -302,7 +304,8 @@ func (p parts) yearly(start value.Wall, n int, from, at string) (string, bool) {
 		if len(days) == 0 {
 			days = []string{start.Day.Weekday().String()}
 		}
-		return fmt.Sprintf("%s in week %s on %s%s", each, join2(strings.Split(p["BYWEEKNO"], ","), "and"), join2(days, "and"), at), ok
+		return fmt.Sprintf("%s in week %s on %s%s", each, join2(strings.Split(p["BYWEEKNO"], ","), "and"),
+			join2(days, "and"), at), ok
 	case p.only("BYYEARDAY") && p["BYYEARDAY"] != "":
 		return fmt.Sprintf("%s on day %s of the year%s", each, join2(strings.Split(p["BYYEARDAY"], ","), "and"), at), true
 	case !p.only("BYMONTH", "BYMONTHDAY", "BYDAY", "BYSETPOS"):

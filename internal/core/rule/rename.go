@@ -9,7 +9,8 @@ import (
 // Rename puts ids in place of names (or the other way round) in everything a
 // rule names: its columns, templates and, where text stands for one, a choice
 // column's options. The first error is given with its place.
-func (r *Rule) Rename(column, template func(string) (string, error), option func(column, name string) (string, error)) error {
+func (r *Rule) Rename(column, template func(string) (string, error),
+	option func(column, name string) (string, error)) error {
 	n := renamer{column: column, template: template, option: option}
 	n.trigger(&r.Trigger)
 	n.condition("/condition", r.Condition)
@@ -113,7 +114,8 @@ func (n *renamer) operand(at, column string, o *Operand) {
 }
 
 // Rename puts ids in place of names in a condition that stands alone.
-func (c *Condition) Rename(column func(string) (string, error), option func(column, name string) (string, error)) error {
+func (c *Condition) Rename(column func(string) (string, error),
+	option func(column, name string) (string, error)) error {
 	n := renamer{column: column, option: option}
 	n.condition("", c)
 	return n.err

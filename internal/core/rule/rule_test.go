@@ -16,7 +16,8 @@ func loans() *sheet.Sheet {
 	return &sheet.Sheet{Zone: time.UTC, Locale: l, Columns: []sheet.Column{
 		{ID: "due", Name: "Return due", Type: value.Date, Pos: 0, Order: value.DayMonthYear},
 		{ID: "at", Name: "Read at", Type: value.Moment, Pos: 1},
-		{ID: "state", Name: "State", Type: value.Choice, Pos: 2, Options: []value.Option{{ID: "s1", Name: "asked for"}, {ID: "s2", Name: "out"}, {ID: "s3", Name: "back"}}},
+		{ID: "state", Name: "State", Type: value.Choice, Pos: 2, Options: []value.Option{{ID: "s1", Name: "asked for"},
+			{ID: "s2", Name: "out"}, {ID: "s3", Name: "back"}}},
 		{ID: "hum", Name: "Humidity", Type: value.Number, Pos: 3},
 		{ID: "lim", Name: "Limit", Type: value.Number, Pos: 4},
 		{ID: "name", Name: "Contact", Type: value.Text, Pos: 5},
@@ -39,7 +40,8 @@ func row(s *sheet.Sheet, cells map[string]string) *sheet.Row {
 // three-valued tree.
 func TestCondition(t *testing.T) {
 	s := loans()
-	r := row(s, map[string]string{"due": "29/03/2027", "at": "29/03/2027 14:30", "state": "out", "hum": "52.5", "lim": "55", "name": "Ada QUILL", "open": "yes", "due2": "soon"})
+	r := row(s, map[string]string{"due": "29/03/2027", "at": "29/03/2027 14:30", "state": "out", "hum": "52.5",
+		"lim": "55", "name": "Ada QUILL", "open": "yes", "due2": "soon"})
 	today := value.DayOf(2027, 3, 22)
 	for in, want := range map[string]Truth{
 		`{"column":"state","op":"is","value":"out"}`:                                          True,
@@ -181,24 +183,38 @@ func TestDue(t *testing.T) {
 		from, to string
 		want     string
 	}{
-		"offsets, over the spring change": {Trigger{Offsets: days(-14, -1, 1), At: "09:00"}, env, "2027-03-28", "2027-01-01T00:00:00Z", "2028-01-01T00:00:00Z",
+		"offsets, over the spring change": {Trigger{Offsets: days(-14, -1, 1), At: "09:00"}, env, "2027-03-28",
+			"2027-01-01T00:00:00Z", "2028-01-01T00:00:00Z",
 			"2027-03-14T09:00:00Z 2027-03-27T09:00:00Z 2027-03-29T09:00:00+01:00"},
-		"09:00 where nothing is said": {Trigger{Offsets: days(0)}, env, "2027-05-01", "2027-01-01T00:00:00Z", "2028-01-01T00:00:00Z", "2027-05-01T09:00:00+01:00"},
-		"a skipped time":              {Trigger{Offsets: days(0), At: "01:30"}, env, "2027-03-28", "2027-01-01T00:00:00Z", "2028-01-01T00:00:00Z", "2027-03-28T02:30:00+01:00"},
-		"working days": {Trigger{Offsets: []Offset{{N: -1, Unit: WorkingDays}, {N: 0, Unit: WorkingDays}, {N: 1, Unit: WorkingDays}}, At: "09:00"}, env, "2027-03-29",
-			"2027-01-01T00:00:00Z", "2028-01-01T00:00:00Z", "2027-03-25T09:00:00Z 2027-03-30T09:00:00+01:00 same 2027-03-30T09:00:00+01:00"},
-		"hours of a moment":        {Trigger{Offsets: []Offset{{N: 26, Unit: Hours}, {N: -30, Unit: Minutes}}}, env, "2027-03-27T12:00", "2027-01-01T00:00:00Z", "2028-01-01T00:00:00Z", "2027-03-27T11:30:00Z 2027-03-28T15:00:00+01:00"},
-		"a moment's own time":      {Trigger{Offsets: days(1)}, env, "2027-03-27T14:30", "2027-01-01T00:00:00Z", "2028-01-01T00:00:00Z", "2027-03-28T14:30:00+01:00"},
-		"a moment's day elsewhere": {Trigger{Offsets: days(0), At: "09:00"}, Env{Zone: newYork, SheetZone: london, Calendar: cal}, "2027-06-01T02:00", "2027-01-01T00:00:00Z", "2028-01-01T00:00:00Z", "2027-05-31T09:00:00-04:00"},
-		"monthly, clamped": {Trigger{Offsets: days(0), At: "09:00", Every: &Every{Unit: "months", N: 1, Times: 4}}, env, "2027-01-31", "2027-01-01T00:00:00Z", "2028-01-01T00:00:00Z",
+		"09:00 where nothing is said": {Trigger{Offsets: days(0)}, env, "2027-05-01", "2027-01-01T00:00:00Z",
+			"2028-01-01T00:00:00Z", "2027-05-01T09:00:00+01:00"},
+		"a skipped time": {Trigger{Offsets: days(0), At: "01:30"}, env, "2027-03-28", "2027-01-01T00:00:00Z",
+			"2028-01-01T00:00:00Z", "2027-03-28T02:30:00+01:00"},
+		"working days": {Trigger{Offsets: []Offset{{N: -1, Unit: WorkingDays}, {N: 0, Unit: WorkingDays},
+			{N: 1, Unit: WorkingDays}}, At: "09:00"}, env, "2027-03-29",
+			"2027-01-01T00:00:00Z", "2028-01-01T00:00:00Z",
+			"2027-03-25T09:00:00Z 2027-03-30T09:00:00+01:00 same 2027-03-30T09:00:00+01:00"},
+		"hours of a moment": {Trigger{Offsets: []Offset{{N: 26, Unit: Hours}, {N: -30, Unit: Minutes}}}, env,
+			"2027-03-27T12:00", "2027-01-01T00:00:00Z", "2028-01-01T00:00:00Z",
+			"2027-03-27T11:30:00Z 2027-03-28T15:00:00+01:00"},
+		"a moment's own time": {Trigger{Offsets: days(1)}, env, "2027-03-27T14:30", "2027-01-01T00:00:00Z",
+			"2028-01-01T00:00:00Z", "2027-03-28T14:30:00+01:00"},
+		"a moment's day elsewhere": {Trigger{Offsets: days(0), At: "09:00"}, Env{Zone: newYork, SheetZone: london,
+			Calendar: cal}, "2027-06-01T02:00", "2027-01-01T00:00:00Z", "2028-01-01T00:00:00Z", "2027-05-31T09:00:00-04:00"},
+		"monthly, clamped": {Trigger{Offsets: days(0), At: "09:00", Every: &Every{Unit: "months", N: 1, Times: 4}}, env,
+			"2027-01-31", "2027-01-01T00:00:00Z", "2028-01-01T00:00:00Z",
 			"2027-01-31T09:00:00Z 2027-02-28T09:00:00Z 2027-03-31T09:00:00+01:00 2027-04-30T09:00:00+01:00"},
-		"yearly from a leap day": {Trigger{Offsets: days(0), At: "09:00", Every: &Every{Unit: "years", N: 1}}, env, "2024-02-29", "2026-12-31T00:00:00Z", "2029-01-01T00:00:00Z",
+		"yearly from a leap day": {Trigger{Offsets: days(0), At: "09:00", Every: &Every{Unit: "years", N: 1}}, env,
+			"2024-02-29", "2026-12-31T00:00:00Z", "2029-01-01T00:00:00Z",
 			"2027-02-28T09:00:00Z 2028-02-29T09:00:00Z"},
-		"every two weeks, with offset": {Trigger{Offsets: days(-1), At: "09:00", Every: &Every{Unit: "weeks", N: 2}}, env, "2027-01-04", "2027-02-01T00:00:00Z", "2027-03-02T00:00:00Z",
+		"every two weeks, with offset": {Trigger{Offsets: days(-1), At: "09:00", Every: &Every{Unit: "weeks", N: 2}}, env,
+			"2027-01-04", "2027-02-01T00:00:00Z", "2027-03-02T00:00:00Z",
 			"2027-02-14T09:00:00Z 2027-02-28T09:00:00Z"},
-		"same moment, the nearer one": {Trigger{Offsets: days(-1, 1), At: "09:00", Every: &Every{Unit: "days", N: 2, Times: 2}}, env, "2027-01-04", "2027-01-01T00:00:00Z", "2028-01-01T00:00:00Z",
+		"same moment, the nearer one": {Trigger{Offsets: days(-1, 1), At: "09:00", Every: &Every{Unit: "days", N: 2,
+			Times: 2}}, env, "2027-01-04", "2027-01-01T00:00:00Z", "2028-01-01T00:00:00Z",
 			"2027-01-03T09:00:00Z 2027-01-05T09:00:00Z 2027-01-05T09:00:00Z same 2027-01-07T09:00:00Z"},
-		"from does not count, to does": {Trigger{Offsets: days(0, 1), At: "09:00"}, env, "2027-01-04", "2027-01-04T09:00:00Z", "2027-01-05T09:00:00Z", "2027-01-05T09:00:00Z"},
+		"from does not count, to does": {Trigger{Offsets: days(0, 1), At: "09:00"}, env, "2027-01-04",
+			"2027-01-04T09:00:00Z", "2027-01-05T09:00:00Z", "2027-01-05T09:00:00Z"},
 	} {
 		c.trigger.Kind = "date"
 		r := &Rule{ID: "rule", Trigger: c.trigger}
@@ -230,8 +246,10 @@ func sortSame(s []string) {
 func TestNextIsFirstOfDue(t *testing.T) {
 	london, _ := time.LoadLocation("Europe/London")
 	env := Env{Zone: london, SheetZone: london, Calendar: calendar.Default()}
-	for _, every := range []*Every{nil, {Unit: "days", N: 3}, {Unit: "weeks", N: 1, Times: 5}, {Unit: "months", N: 1}, {Unit: "years", N: 1}} {
-		for _, offs := range [][]Offset{{{N: -14, Unit: Days}, {N: 3, Unit: Days}}, {{N: -10, Unit: WorkingDays}}, {{N: 40, Unit: WorkingDays}, {N: 0, Unit: Days}}} {
+	for _, every := range []*Every{nil, {Unit: "days", N: 3}, {Unit: "weeks", N: 1, Times: 5}, {Unit: "months", N: 1},
+		{Unit: "years", N: 1}} {
+		for _, offs := range [][]Offset{{{N: -14, Unit: Days}, {N: 3, Unit: Days}}, {{N: -10, Unit: WorkingDays}},
+			{{N: 40, Unit: WorkingDays}, {N: 0, Unit: Days}}} {
 			r := &Rule{ID: "r", Trigger: Trigger{Kind: "date", Offsets: offs, At: "09:00", Every: every}}
 			anchor := value.OfDay(value.DayOf(2026, 1, 31))
 			for d := 0; d < 800; d += 13 {
@@ -259,8 +277,10 @@ func TestIdentity(t *testing.T) {
 	}
 	seen := map[ID]bool{base.Identity(): true}
 	for i, change := range []func(*Occasion){
-		func(o *Occasion) { o.Rule = "ab" }, func(o *Occasion) { o.Rule, o.Row = "", "ab" }, func(o *Occasion) { o.Column = "d" },
-		func(o *Occasion) { o.AnchorText = "2027-03-30" }, func(o *Occasion) { o.N = 14 }, func(o *Occasion) { o.Unit = WorkingDays }, func(o *Occasion) { o.Anniversary = 1 },
+		func(o *Occasion) { o.Rule = "ab" }, func(o *Occasion) { o.Rule, o.Row = "", "ab" },
+		func(o *Occasion) { o.Column = "d" },
+		func(o *Occasion) { o.AnchorText = "2027-03-30" }, func(o *Occasion) { o.N = 14 },
+		func(o *Occasion) { o.Unit = WorkingDays }, func(o *Occasion) { o.Anniversary = 1 },
 	} {
 		o := base
 		change(&o)
@@ -280,7 +300,9 @@ func TestIdentity(t *testing.T) {
 }
 
 func FuzzDecode(f *testing.F) {
-	f.Add([]byte(`{"name":"x","trigger":{"kind":"date","column":"due","offsets":[{"n":-1,"unit":"days"}]},"condition":{"not":{"column":"hum","op":"<","value":[1,{"column":"lim"}]}},"send":[],"to":[]}`))
+	f.Add(
+		[]byte(
+			`{"name":"x","trigger":{"kind":"date","column":"due","offsets":[{"n":-1,"unit":"days"}]},"condition":{"not":{"column":"hum","op":"<","value":[1,{"column":"lim"}]}},"send":[],"to":[]}`))
 	s := loans()
 	f.Fuzz(func(t *testing.T, b []byte) {
 		r, err := Decode(b)

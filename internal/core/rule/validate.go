@@ -46,7 +46,8 @@ func (r *Rule) Faults(s Scope) (out []*FieldError) {
 }
 
 func (r *Rule) checks() []func(Scope) error {
-	return []func(Scope) error{r.validateName, r.validateZone, r.validateTrigger, r.validateCondition, r.validateWordings, r.validateOwnWordings, r.validateRecipients,
+	return []func(Scope) error{r.validateName, r.validateZone, r.validateTrigger, r.validateCondition, r.validateWordings,
+		r.validateOwnWordings, r.validateRecipients,
 		r.validateWindow, r.validateTiming, r.validateBrake, r.validateThen}
 }
 

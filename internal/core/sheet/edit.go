@@ -81,7 +81,8 @@ func (s *Sheet) Edit(row *Row, ed CellEdit, unlocks bool) (ch CellChange, settle
 		return ch, false, false, nil
 	case c.Locked && !unlocks:
 		return ch, false, false, &EditError{ed.Column, c.Name + " is locked; a coordinator changes it"}
-	case ed.Expected != nil && s.Input(c, was) != *ed.Expected && !value.Identical(was, value.Parse(*ed.Expected, s.Reading(c))):
+	case ed.Expected != nil && s.Input(c, was) != *ed.Expected &&
+		!value.Identical(was, value.Parse(*ed.Expected, s.Reading(c))):
 		return ch, false, false, &Conflict{Column: c.ID, Name: c.Name, Theirs: s.Input(c, was), Yours: ed.Text}
 	}
 	ch, settles, changed = s.Put(row, c, now)

@@ -19,20 +19,23 @@ func TestEdit(t *testing.T) {
 		unlocks bool
 		want    string // "none", "changed", "settles", "conflict" or part of a refusal
 	}{
-		"the same":                         {"Oak bellows", CellEdit{Text: "Oak bellows"}, false, false, "none"},
-		"outer space only":                 {"Oak bellows", CellEdit{Text: " Oak bellows "}, false, false, "none"},
-		"case only":                        {"Oak bellows", CellEdit{Text: "OAK bellows"}, false, false, "changed"},
-		"other text":                       {"Oak bellows", CellEdit{Text: "Net float"}, false, false, "settles"},
-		"emptied":                          {"Oak bellows", CellEdit{Text: ""}, false, false, "settles"},
-		"expected as typed":                {"Oak bellows", CellEdit{Text: "x", Expected: expected("Oak bellows")}, false, false, "settles"},
-		"expected something else":          {"Oak bellows", CellEdit{Text: "x", Expected: expected("Quilt")}, false, false, "conflict"},
-		"the same although something else": {"Oak bellows", CellEdit{Text: "Oak bellows", Expected: expected("Quilt")}, false, false, "none"},
-		"locked":                           {"Oak bellows", CellEdit{Text: "x"}, true, false, "is locked"},
-		"locked, and unlocked":             {"Oak bellows", CellEdit{Text: "x"}, true, true, "settles"},
-		"locked and the same":              {"Oak bellows", CellEdit{Text: "Oak bellows"}, true, false, "none"},
-		"too long":                         {"", CellEdit{Text: strings.Repeat("x", MaxCell+1)}, false, false, "at most"},
-		"a column that is not there":       {"", CellEdit{Column: "c99", Text: "x"}, false, false, "not there"},
-		"as long as a cell may be":         {"", CellEdit{Text: strings.Repeat("x", MaxCell)}, false, false, "settles"},
+		"the same":         {"Oak bellows", CellEdit{Text: "Oak bellows"}, false, false, "none"},
+		"outer space only": {"Oak bellows", CellEdit{Text: " Oak bellows "}, false, false, "none"},
+		"case only":        {"Oak bellows", CellEdit{Text: "OAK bellows"}, false, false, "changed"},
+		"other text":       {"Oak bellows", CellEdit{Text: "Net float"}, false, false, "settles"},
+		"emptied":          {"Oak bellows", CellEdit{Text: ""}, false, false, "settles"},
+		"expected as typed": {"Oak bellows", CellEdit{Text: "x", Expected: expected("Oak bellows")}, false,
+			false, "settles"},
+		"expected something else": {"Oak bellows", CellEdit{Text: "x", Expected: expected("Quilt")}, false, false,
+			"conflict"},
+		"the same although something else": {"Oak bellows", CellEdit{Text: "Oak bellows", Expected: expected("Quilt")},
+			false, false, "none"},
+		"locked":                     {"Oak bellows", CellEdit{Text: "x"}, true, false, "is locked"},
+		"locked, and unlocked":       {"Oak bellows", CellEdit{Text: "x"}, true, true, "settles"},
+		"locked and the same":        {"Oak bellows", CellEdit{Text: "Oak bellows"}, true, false, "none"},
+		"too long":                   {"", CellEdit{Text: strings.Repeat("x", MaxCell+1)}, false, false, "at most"},
+		"a column that is not there": {"", CellEdit{Column: "c99", Text: "x"}, false, false, "not there"},
+		"as long as a cell may be":   {"", CellEdit{Text: strings.Repeat("x", MaxCell)}, false, false, "settles"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			s := loans()
@@ -60,7 +63,8 @@ func TestEdit(t *testing.T) {
 			if got != c.want && !strings.Contains(got, c.want) {
 				t.Errorf("%s, want %s", got, c.want)
 			}
-			if is := row.Cell(col).Str; changed && (ch.After != value.Trim(c.ed.Text) || is != ch.After) || !changed && is != c.holds {
+			if is := row.Cell(col).Str; changed && (ch.After != value.Trim(c.ed.Text) || is != ch.After) || !changed &&
+				is != c.holds {
 				t.Errorf("it holds %q; %+v", is, ch)
 			}
 		})

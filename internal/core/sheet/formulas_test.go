@@ -19,7 +19,8 @@ func readings() *Sheet {
 		{ID: "c1", Name: "Case", Type: value.Text},
 		{ID: "c2", Name: "Read on", Type: value.Date, Pos: 1, Order: value.DayMonthYear},
 		{ID: "c3", Name: "Humidity", Type: value.Number, Pos: 2},
-		{ID: "c4", Name: "State", Type: value.Choice, Pos: 3, Options: []value.Option{{ID: "o1", Name: "dry"}, {ID: "o2", Name: "damp"}}},
+		{ID: "c4", Name: "State", Type: value.Choice, Pos: 3, Options: []value.Option{{ID: "o1", Name: "dry"},
+			{ID: "o2", Name: "damp"}}},
 		{ID: "f1", Name: "Age", Type: value.Formula, Pos: 4, Formula: "days_since(read_on)"},
 		{ID: "f2", Name: "Old", Type: value.Formula, Pos: 5, Formula: `if(age > 7 and state = "damp", "look", "fine")`},
 		{ID: "f3", Name: "Due", Type: value.Formula, Pos: 6, Formula: "read_on + 14"},
@@ -65,12 +66,14 @@ func TestCompute(t *testing.T) {
 			t.Error("the row itself has been written in")
 		}
 	}
-	for id, want := range map[string]formula.Moving{"f1": formula.Daily, "f2": formula.Daily, "f3": formula.Still, "c3": formula.Still} {
+	for id, want := range map[string]formula.Moving{"f1": formula.Daily, "f2": formula.Daily, "f3": formula.Still,
+		"c3": formula.Still} {
 		if c, _ := s.Column(id); c.Moving() != want {
 			t.Errorf("%s moves %v, want %v", id, c.Moving(), want)
 		}
 	}
-	for id, want := range map[string]value.Type{"f1": value.Number, "f2": value.Text, "f3": value.Date, "c4": value.Choice} {
+	for id, want := range map[string]value.Type{"f1": value.Number, "f2": value.Text, "f3": value.Date,
+		"c4": value.Choice} {
 		if c, _ := s.Column(id); c.ValueType() != want {
 			t.Errorf("%s is a %s, want %s", id, c.ValueType(), want)
 		}
@@ -108,7 +111,8 @@ func TestFormulaFaults(t *testing.T) {
 // goes on meaning the same columns.
 func TestRenameKeepsMeaning(t *testing.T) {
 	r := rand.New(rand.NewPCG(7, 27))
-	names := []string{"Case", "Read on", "read-on", "Read  on!", "Humidity", "humidity", "Humidity %", "State", "2nd reading", "Été", "if", "today", "Age", "Old", "Due", "a b", "a_b", "A.B"}
+	names := []string{"Case", "Read on", "read-on", "Read  on!", "Humidity", "humidity", "Humidity %", "State",
+		"2nd reading", "Été", "if", "today", "Age", "Old", "Due", "a b", "a_b", "A.B"}
 	at := time.Date(2027, 3, 15, 9, 0, 0, 0, time.UTC)
 	for range 300 {
 		s := readings()
@@ -130,11 +134,13 @@ func TestRenameKeepsMeaning(t *testing.T) {
 				continue
 			}
 			if err := s.Compile(); err != nil {
-				t.Fatalf("renamed %v: %v\nformulas %q %q %q", change, err, s.Columns[4].Formula, s.Columns[5].Formula, s.Columns[6].Formula)
+				t.Fatalf("renamed %v: %v\nformulas %q %q %q", change, err, s.Columns[4].Formula, s.Columns[5].Formula,
+					s.Columns[6].Formula)
 			}
 			after := s.Compute(cellsOf(s, "Case 01", "01/03/2027", "52", "damp"), at, calendar.Default())
 			if fmt.Sprint(before.Cells) != fmt.Sprint(after.Cells) {
-				t.Fatalf("renamed %v: %v became %v\nformulas %q %q", change, before.Cells, after.Cells, s.Columns[4].Formula, s.Columns[5].Formula)
+				t.Fatalf("renamed %v: %v became %v\nformulas %q %q", change, before.Cells, after.Cells, s.Columns[4].Formula,
+					s.Columns[5].Formula)
 			}
 		}
 	}
@@ -166,7 +172,8 @@ func TestProposeKeyAndNames(t *testing.T) {
 		guesses []Guess
 		want    int
 	}{
-		{[]string{"a|b|c"}, []Guess{text}, 0}, {[]string{"a|A|c", "1|2|3"}, []Guess{text, text}, 1}, {[]string{"a||c", "1|2|2"}, []Guess{text, text}, -1},
+		{[]string{"a|b|c"}, []Guess{text}, 0}, {[]string{"a|A|c", "1|2|3"}, []Guess{text, text}, 1},
+		{[]string{"a||c", "1|2|2"}, []Guess{text, text}, -1},
 		{[]string{"1/1/2027|2/1/2027", "x|y"}, []Guess{date, text}, 1}, {nil, nil, -1},
 	} {
 		var columns [][]string
@@ -177,7 +184,8 @@ func TestProposeKeyAndNames(t *testing.T) {
 			t.Errorf("%v: %d, want %d", c.columns, got, c.want)
 		}
 	}
-	if got := strings.Join(NameColumns([]string{"A", "", "a", " A  (2) ", "A", "x\ty"}), "|"); got != "A|Column 2|a (2)|A (2) (2)|A (3)|x y" {
+	if got := strings.Join(NameColumns([]string{"A", "", "a", " A  (2) ", "A", "x\ty"}),
+		"|"); got != "A|Column 2|a (2)|A (2) (2)|A (3)|x y" {
 		t.Error(got)
 	}
 }

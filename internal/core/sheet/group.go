@@ -62,7 +62,8 @@ func (s *Sheet) derive(names []string) {
 			if err != nil {
 				break
 			}
-			c := Column{ID: sayings[f].mark + last.GroupID, Name: sayings[f].words + last.Group, Type: value.Formula, Pos: pos, Formula: src, GroupID: last.GroupID, program: p}
+			c := Column{ID: sayings[f].mark + last.GroupID, Name: sayings[f].words + last.Group, Type: value.Formula, Pos: pos,
+				Formula: src, GroupID: last.GroupID, program: p}
 			if f == formula.Latest || f == formula.LatestFilled {
 				c.Order, c.Format, c.Written = last.Order, last.Format, last.Written
 			}

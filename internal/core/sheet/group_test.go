@@ -18,9 +18,11 @@ func paid(t *testing.T, months ...string) *Sheet {
 	s := &Sheet{Zone: time.UTC, Locale: l, Columns: []Column{{ID: "c1", Name: "Member", Type: value.Text}}}
 	two := 2
 	for i, m := range months {
-		s.Columns = append(s.Columns, Column{ID: "m" + m, Name: m, Type: value.Number, Pos: i + 1, Group: "Paid", Format: value.NumberFormat{Decimals: &two}})
+		s.Columns = append(s.Columns, Column{ID: "m" + m, Name: m, Type: value.Number, Pos: i + 1, Group: "Paid",
+			Format: value.NumberFormat{Decimals: &two}})
 	}
-	s.Columns = append(s.Columns, Column{ID: "f1", Name: "Behind", Type: value.Formula, Pos: 40, Formula: `empty(latest("Paid"))`})
+	s.Columns = append(s.Columns, Column{ID: "f1", Name: "Behind", Type: value.Formula, Pos: 40,
+		Formula: `empty(latest("Paid"))`})
 	IdentifyGroups(s.Columns, nil)
 	if err := s.Validate(); err != nil {
 		t.Fatal(err)
@@ -42,7 +44,8 @@ func TestDerived(t *testing.T) {
 			s := paid(t, strings.Fields(c.months)...)
 			row := s.Compute(cellsOf(s, strings.Split(c.cells, "|")...), at, calendar.Default())
 			var got []string
-			for _, name := range []string{"latest of Paid", "LATEST filled of paid", "latest name of Paid", "count filled of Paid", "Behind"} {
+			for _, name := range []string{"latest of Paid", "LATEST filled of paid", "latest name of Paid",
+				"count filled of Paid", "Behind"} {
 				col, ok := s.ColumnNamed(name)
 				if !ok {
 					t.Fatalf("there is no %s", name)
@@ -76,7 +79,8 @@ func TestGroupsRefused(t *testing.T) {
 		name, want string
 		change     func(s *Sheet)
 	}{
-		{"a column called as a group's latest is", "what is said of a group", func(s *Sheet) { s.Columns[0].Name = "Latest of Paid" }},
+		{"a column called as a group's latest is", "what is said of a group",
+			func(s *Sheet) { s.Columns[0].Name = "Latest of Paid" }},
 		{"a formula over columns of two types", "not of one type", func(s *Sheet) { s.Columns[1].Type = value.Text }},
 		{"a formula in the group that it is over", "rests on itself", func(s *Sheet) { s.Columns[3].Group = "Paid" }},
 		{"a name of two lines", "one line", func(s *Sheet) { s.Columns[0].Group = "a\nb" }},
@@ -124,7 +128,8 @@ func TestIdentifyGroups(t *testing.T) {
 		ids, called := map[string]string{}, map[string]string{}
 		for _, c := range cols {
 			f := value.Fold(c.Group)
-			if (f == "") != (c.GroupID == "") || f != "" && (ids[f] != "" && ids[f] != c.GroupID || called[c.GroupID] != "" && called[c.GroupID] != f) {
+			if (f == "") != (c.GroupID == "") || f != "" && (ids[f] != "" && ids[f] != c.GroupID || called[c.GroupID] != "" &&
+				called[c.GroupID] != f) {
 				t.Fatalf("%+v after %+v", cols, before)
 			}
 			ids[f], called[c.GroupID] = c.GroupID, f
@@ -143,7 +148,8 @@ func TestIdentifyGroups(t *testing.T) {
 	s.Columns[1].Group, s.Columns[2].Group = "Fees", "Fees"
 	IdentifyGroups(s.Columns, before)
 	RenameGroups(s.Columns, before)
-	if s.Columns[3].Formula != `empty(latest("Fees"))` || s.Columns[1].GroupID != before[1].GroupID || s.Validate() != nil {
+	if s.Columns[3].Formula != `empty(latest("Fees"))` || s.Columns[1].GroupID != before[1].GroupID ||
+		s.Validate() != nil {
 		t.Errorf("%+v", s.Columns)
 	}
 }

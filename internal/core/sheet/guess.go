@@ -111,7 +111,8 @@ func guess(cells []string, lines []int, l *value.Locale) Guess {
 		return g
 	}
 	format := guessFormat(cells, l)
-	if g := Measure(value.Reading{Type: value.Number, Locale: l, Format: format}, cells, lines); nearly(g) && !looksLikeCode(cells) {
+	if g := Measure(value.Reading{Type: value.Number, Locale: l, Format: format}, cells, lines); nearly(g) &&
+		!looksLikeCode(cells) {
 		return g
 	}
 	n := len(options)
@@ -248,7 +249,8 @@ func NameColumns(names []string) []string {
 }
 
 // fileNames are names of files of the kinds that go with emails.
-var fileNames = regexp.MustCompile(`(?i)^[^;]*[^;\s.][^;]*\.(pdf|docx?|xlsx?|pptx?|od[tsp]|rtf|jpe?g|png|gif|zip|ics|mp3)(\s*;|$)`)
+var fileNames = regexp.MustCompile(
+	`(?i)^[^;]*[^;\s.][^;]*\.(pdf|docx?|xlsx?|pptx?|od[tsp]|rtf|jpe?g|png|gif|zip|ics|mp3)(\s*;|$)`)
 
 // namesFiles reports whether nearly all cells that are filled name files.
 func namesFiles(cells []string) bool {

@@ -8,7 +8,8 @@ import (
 )
 
 // isoCurrencies are signs of currencies in letters (ISO 4217), as they stand beside amounts.
-var isoCurrencies = map[string]bool{"EUR": true, "GBP": true, "USD": true, "CHF": true, "SEK": true, "NOK": true, "DKK": true, "PLN": true, "CZK": true, "HUF": true,
+var isoCurrencies = map[string]bool{"EUR": true, "GBP": true, "USD": true, "CHF": true, "SEK": true, "NOK": true,
+	"DKK": true, "PLN": true, "CZK": true, "HUF": true,
 	"JPY": true, "CAD": true, "AUD": true, "NZD": true, "kr": true, "zł": true, "Kč": true, "Ft": true}
 
 // guessFormat finds how a column of numbers is written, so that each is written again as the

@@ -115,7 +115,8 @@ func (r *Row) Set(c *Column, v value.Value) {
 
 // Reading says how text typed into a column is read.
 func (s *Sheet) Reading(c *Column) value.Reading {
-	return value.Reading{Type: c.Type, Locale: s.Locale, Order: c.Order, Options: c.Options, Zone: s.Zone, Format: c.Format}
+	return value.Reading{Type: c.Type, Locale: s.Locale, Order: c.Order, Options: c.Options, Zone: s.Zone,
+		Format: c.Format}
 }
 
 // RowName is how a row is called: its key, or #n where it has none.

@@ -18,14 +18,16 @@ func loans() *Sheet {
 		{ID: "c1", Name: "Loan", Type: value.Text, Pos: 0},
 		{ID: "c2", Name: "Return due", Type: value.Date, Pos: 1, Order: value.DayMonthYear},
 		{ID: "c3", Name: "Humidity", Type: value.Number, Pos: 2},
-		{ID: "c4", Name: "State", Type: value.Choice, Pos: 3, Options: []value.Option{{ID: "o1", Name: "out"}, {ID: "o2", Name: "back"}}},
+		{ID: "c4", Name: "State", Type: value.Choice, Pos: 3, Options: []value.Option{{ID: "o1", Name: "out"},
+			{ID: "o2", Name: "back"}}},
 		{ID: "c5", Name: "Read at", Type: value.Moment, Pos: 4},
 		{ID: "c6", Name: "Open", Type: value.YesNo, Pos: 5},
 		{ID: "c7", Name: "Email", Type: value.Email, Pos: 6},
 	}}
 }
 
-var texts = []string{"", "LN-1", "29/03/2027", "soon", "52.5", "-3", "out", "Back", "gone", "29/03/2027 10:15", "yes", "no", "a@b.example", "a@b,c", "ünïcode\nline", strings.Repeat("x", 300)}
+var texts = []string{"", "LN-1", "29/03/2027", "soon", "52.5", "-3", "out", "Back", "gone", "29/03/2027 10:15", "yes",
+	"no", "a@b.example", "a@b,c", "ünïcode\nline", strings.Repeat("x", 300)}
 
 // What is encoded decodes to the same, unreadable text to the letter.
 func TestEncodeDecode(t *testing.T) {
@@ -45,7 +47,8 @@ func TestEncodeDecode(t *testing.T) {
 		got := &Row{Cells: back}
 		for i := range s.Columns {
 			c := &s.Columns[i]
-			if a, b := row.Cell(c), got.Cell(c); !value.Identical(a, b) || a.State == value.Filled && s.Input(c, a) != s.Input(c, b) {
+			if a, b := row.Cell(c), got.Cell(c); !value.Identical(a, b) || a.State == value.Filled &&
+				s.Input(c, a) != s.Input(c, b) {
 				t.Fatalf("%s: %+v became %+v", c.Name, a, b)
 			}
 		}
@@ -76,7 +79,8 @@ func TestInputReadsBack(t *testing.T) {
 func TestSettlesAt(t *testing.T) {
 	first := time.Date(2027, 3, 15, 10, 0, 0, 0, time.UTC)
 	for _, c := range []struct{ last, want time.Duration }{
-		{0, 2 * time.Minute}, {time.Minute, 3 * time.Minute}, {17 * time.Minute, 19 * time.Minute}, {19 * time.Minute, 20 * time.Minute},
+		{0, 2 * time.Minute}, {time.Minute, 3 * time.Minute}, {17 * time.Minute, 19 * time.Minute},
+		{19 * time.Minute, 20 * time.Minute},
 	} {
 		if got := SettlesAt(first, first.Add(c.last), 2*time.Minute).Sub(first); got != c.want {
 			t.Errorf("last edit after %s: %s, want %s", c.last, got, c.want)
@@ -113,7 +117,8 @@ func TestGuess(t *testing.T) {
 			lines[i] = i + 2
 		}
 		g := GuessColumn(cells, lines, l)
-		if g.Type != c.typ || c.typ == value.Date && c.ask == false && c.cells[:4] != "2027" && g.Order != c.order || g.AskDay != c.ask {
+		if g.Type != c.typ || c.typ == value.Date && c.ask == false && c.cells[:4] != "2027" && g.Order != c.order ||
+			g.AskDay != c.ask {
 			t.Errorf("%s: %s %s ask %v, want %s %s ask %v", c.cells, g.Type, g.Order, g.AskDay, c.typ, c.order, c.ask)
 		}
 		if c.misfit != "" && (len(g.Misfits) != 1 || g.Misfits[0].Text != c.misfit || g.Misfits[0].Line != len(cells)+1) {
@@ -174,7 +179,8 @@ func TestGuessLong(t *testing.T) {
 		}
 		cells[29_999] = "14/13/12"
 		g := GuessColumn(cells, lines, l)
-		if g.Type != name || g.Filled != 30_001 || name != value.Text && name != value.Choice && (g.Fit != 30_000 || g.Misfits[0].Line != 30_001) ||
+		if g.Type != name || g.Filled != 30_001 || name != value.Text && name != value.Choice &&
+			(g.Fit != 30_000 || g.Misfits[0].Line != 30_001) ||
 			name == value.Date && g.Order != value.DayMonthYear || name == value.Choice && len(g.Options) != 4 {
 			t.Errorf("%s: %+v", name, g)
 		}
@@ -183,7 +189,8 @@ func TestGuessLong(t *testing.T) {
 
 // Section 1: an import meets rows by key, the n-th of a key the n-th.
 func TestMeet(t *testing.T) {
-	known := []Known{{ID: "1", Key: "a"}, {ID: "2", Key: "b"}, {ID: "3", Key: ""}, {ID: "4", Key: "c", Deleted: true}, {ID: "5", Key: "d", Gone: true}, {ID: "6", Key: "a"},
+	known := []Known{{ID: "1", Key: "a"}, {ID: "2", Key: "b"}, {ID: "3", Key: ""}, {ID: "4", Key: "c", Deleted: true},
+		{ID: "5", Key: "d", Gone: true}, {ID: "6", Key: "a"},
 		{ID: "7", Key: "e", Deleted: true}, {ID: "8", Key: "e"}}
 	for name, c := range map[string]struct{ file, want, missing string }{
 		"once each":                     {"a c x d", "1 4< - 5<", "[2 6 8]"},
@@ -249,8 +256,10 @@ func TestValidate(t *testing.T) {
 func TestSortKeys(t *testing.T) {
 	s := loans()
 	r := rand.New(rand.NewPCG(6, 1832))
-	numbers := []string{"0", "-0.0000001", "0.0000001", "0.00000011", "1", "1.0", "1.0000001", "999999999999", "1000000000000", "9223372036854775807", "-9223372036854775808",
-		"123456789012345678901234567890", "-123456789012345678901234567890", "0.123456789012345678901", "12345678901234567890.123", "-0.5", "-0.50000001", "9223372036854.7", "-12.3456789"}
+	numbers := []string{"0", "-0.0000001", "0.0000001", "0.00000011", "1", "1.0", "1.0000001", "999999999999",
+		"1000000000000", "9223372036854775807", "-9223372036854775808",
+		"123456789012345678901234567890", "-123456789012345678901234567890", "0.123456789012345678901",
+		"12345678901234567890.123", "-0.5", "-0.50000001", "9223372036854.7", "-12.3456789"}
 	texts := append(texts, "ABCDEFGHI", "abcdefgh", "abcdefghz", "ábc", "zz", "~")
 	for i := range s.Columns {
 		c := &s.Columns[i]
@@ -303,7 +312,8 @@ func FuzzMeet(f *testing.F) {
 				continue
 			}
 			var n int
-			if _, err := fmt.Sscan(m.Row, &n); err != nil || met[m.Row] || known[n].Key != value.Fold(keys[i]) || m.Returns != (known[n].Deleted || known[n].Gone) {
+			if _, err := fmt.Sscan(m.Row, &n); err != nil || met[m.Row] || known[n].Key != value.Fold(keys[i]) ||
+				m.Returns != (known[n].Deleted || known[n].Gone) {
 				t.Fatalf("%+v", m)
 			}
 			met[m.Row] = true
@@ -358,14 +368,17 @@ func TestProposeKey(t *testing.T) {
 		guesses []Guess
 		want    int
 	}{
-		"all different":             {[][]string{{"a", "a", "b"}, {"x", "y", "z"}}, []Guess{text, text}, 1},
-		"none":                      {[][]string{{"a", "a", "b"}, {"x", "", "z"}}, []Guess{text, text}, -1},
-		"no dates":                  {[][]string{{"1", "2", "3"}, {"a", "b", "c"}}, []Guess{date, text}, 1},
-		"codes, one of them twice":  {[][]string{{"T-1", "T-1", "T-2", "T-3"}, {"9", "8", "7", "6"}}, []Guess{text, number}, 0},
-		"codes, half of them twice": {[][]string{{"T-1", "T-1", "T-2", "T-2"}, {"9", "8", "7", "6"}}, []Guess{text, number}, 1},
-		"names, one of them twice":  {[][]string{{"Ann", "Ann", "Bo", "Cy"}, {"9", "8", "7", "6"}}, []Guess{text, number}, 1},
-		"a code is missing":         {[][]string{{"T-1", "", "T-2", "T-3"}, {"9", "8", "7", "6"}}, []Guess{text, number}, 1},
-		"no rows":                   {[][]string{{}}, []Guess{text}, -1},
+		"all different": {[][]string{{"a", "a", "b"}, {"x", "y", "z"}}, []Guess{text, text}, 1},
+		"none":          {[][]string{{"a", "a", "b"}, {"x", "", "z"}}, []Guess{text, text}, -1},
+		"no dates":      {[][]string{{"1", "2", "3"}, {"a", "b", "c"}}, []Guess{date, text}, 1},
+		"codes, one of them twice": {[][]string{{"T-1", "T-1", "T-2", "T-3"}, {"9", "8", "7", "6"}}, []Guess{text, number},
+			0},
+		"codes, half of them twice": {[][]string{{"T-1", "T-1", "T-2", "T-2"}, {"9", "8", "7", "6"}}, []Guess{text, number},
+			1},
+		"names, one of them twice": {[][]string{{"Ann", "Ann", "Bo", "Cy"}, {"9", "8", "7", "6"}}, []Guess{text, number},
+			1},
+		"a code is missing": {[][]string{{"T-1", "", "T-2", "T-3"}, {"9", "8", "7", "6"}}, []Guess{text, number}, 1},
+		"no rows":           {[][]string{{}}, []Guess{text}, -1},
 	} {
 		if got := ProposeKey(c.columns, c.guesses); got != c.want {
 			t.Errorf("%s: %d, want %d", name, got, c.want)

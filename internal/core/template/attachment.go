@@ -60,8 +60,10 @@ const (
 )
 
 // endings are those of the names of files whose type is common.
-var endings = map[string]string{"application/pdf": ".pdf", "image/png": ".png", "image/jpeg": ".jpg", "image/gif": ".gif", "text/plain": ".txt", "text/csv": ".csv",
-	"text/calendar": ".ics", "application/zip": ".zip", "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet": ".xlsx",
+var endings = map[string]string{"application/pdf": ".pdf", "image/png": ".png", "image/jpeg": ".jpg",
+	"image/gif": ".gif", "text/plain": ".txt", "text/csv": ".csv",
+	"text/calendar": ".ics", "application/zip": ".zip",
+	"application/vnd.openxmlformats-officedocument.spreadsheetml.sheet":       ".xlsx",
 	"application/vnd.openxmlformats-officedocument.wordprocessingml.document": ".docx"}
 
 // Ending gives the ending of the name of a file of a common type; "" for others.
@@ -181,7 +183,8 @@ func (t *Template) validateAttachments(p *place) error {
 		size += t.Attachments[i].Size
 	}
 	if size > MaxAttached {
-		return fmt.Errorf("the attachments have %d MB together; an email carries up to %d MB", (size+1<<20-1)>>20, MaxAttached>>20)
+		return fmt.Errorf("the attachments have %d MB together; an email carries up to %d MB", (size+1<<20-1)>>20,
+			MaxAttached>>20)
 	}
 	return nil
 }
@@ -271,7 +274,8 @@ func (d *attachedDoc) wants(w *writer) string {
 // event is a row's event. Its UID is of the row and of the column of its start.
 func (w *writer) event(a *Attachment, d *attachedDoc) *Event {
 	s := w.c.Sheet
-	e := &Event{UID: ContentID([]byte(s.ID + "\x00" + w.c.Row.ID + "\x00" + a.Start))[:32], Zone: s.Zone, Title: w.line(d.title), Place: w.line(d.place), Note: w.line(d.note),
+	e := &Event{UID: ContentID([]byte(s.ID + "\x00" + w.c.Row.ID + "\x00" + a.Start))[:32], Zone: s.Zone,
+		Title: w.line(d.title), Place: w.line(d.place), Note: w.line(d.note),
 		From: w.c.sender, To: w.c.To}
 	start := w.c.Row.Cell(d.start)
 	if !start.IsFilled() {

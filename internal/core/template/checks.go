@@ -102,11 +102,13 @@ func (c Check) Words(s *sheet.Sheet) string {
 	case FileMissing:
 		return name + " names a file that is not among the files of the sheet"
 	case ColumnGone:
-		return times("A field names a column that this sheet does not have", "fields name columns that this sheet does not have")
+		return times("A field names a column that this sheet does not have",
+			"fields name columns that this sheet does not have")
 	case LinkNowhere:
 		return times("A link or button leads nowhere", "links and buttons lead nowhere")
 	case ImageSilent:
-		return times("An image has no words for those who do not see it", "images have no words for those who do not see them")
+		return times("An image has no words for those who do not see it",
+			"images have no words for those who do not see them")
 	case TextPoor:
 		return "As plain text the email says next to nothing"
 	case VariantOld:
@@ -285,7 +287,8 @@ func (a *Addresses) Merge(o *Addresses) {
 }
 
 // common are the domains at which most people have their mail. A sheet's own common ones count too.
-var common = []string{"gmail.com", "googlemail.com", "outlook.com", "hotmail.com", "live.com", "yahoo.com", "icloud.com", "gmx.de", "web.de", "t-online.de", "orange.fr", "free.fr"}
+var common = []string{"gmail.com", "googlemail.com", "outlook.com", "hotmail.com", "live.com", "yahoo.com",
+	"icloud.com", "gmx.de", "web.de", "t-online.de", "orange.fr", "free.fr"}
 
 // manyRows is how many rows make a domain a common one of its sheet.
 const manyRows = 5

@@ -22,8 +22,11 @@ func keys(list []Check) []string {
 func TestRowChecks(t *testing.T) {
 	s := loans()
 	s.Address = "conmail"
-	tpl := &Template{Name: "x", Subject: lineOf(t, "About [Object]", s), Body: body(t, `{"type":"paragraph","content":[{"type":"field","attrs":{"column":"due"}},{"type":"field","attrs":{"column":"con","fallback":"friend"}}]}`),
-		Language: "odd", Variants: []Variant{{Language: "de", Subject: lineOf(t, "[Contact]", s), Body: body(t, `{"type":"paragraph"}`)}}}
+	tpl := &Template{Name: "x", Subject: lineOf(t, "About [Object]", s),
+		Body: body(t,
+			`{"type":"paragraph","content":[{"type":"field","attrs":{"column":"due"}},{"type":"field","attrs":{"column":"con","fallback":"friend"}}]}`),
+		Language: "odd", Variants: []Variant{{Language: "de", Subject: lineOf(t, "[Contact]", s),
+			Body: body(t, `{"type":"paragraph"}`)}}}
 	good := map[string]string{"obj": "Bell", "due": "29/03/2027", "conmail": "ada@x.example"}
 	with := func(more ...string) map[string]string {
 		out := map[string]string{}
@@ -82,9 +85,13 @@ func TestWholeChecks(t *testing.T) {
 		{"nothing", ``, []string{"text-poor::"}},
 		{"a picture alone", fmt.Sprintf(picture, "Poster"), []string{"text-poor::"}},
 		{"a picture without words", fmt.Sprintf(picture, "") + "," + words, []string{"image-silent::"}},
-		{"a button to nowhere", words + `,{"type":"button","attrs":{"href":"https://"},"content":[{"type":"text","text":"Open"}]}`, []string{"link-nowhere::"}},
-		{"a link to nowhere", `{"type":"paragraph","content":[{"type":"text","text":"Quite enough words for a letter.","marks":[{"type":"link","attrs":{"href":""}}]}]}`, []string{"link-nowhere::"}},
-		{"a column of another sheet", words + `,{"type":"rowTable","attrs":{"fields":[{"column":"elsewhere"}]}}`, []string{"column-gone::"}},
+		{"a button to nowhere",
+			words + `,{"type":"button","attrs":{"href":"https://"},"content":[{"type":"text","text":"Open"}]}`,
+			[]string{"link-nowhere::"}},
+		{"a link to nowhere",
+			`{"type":"paragraph","content":[{"type":"text","text":"Quite enough words for a letter.","marks":[{"type":"link","attrs":{"href":""}}]}]}`, []string{"link-nowhere::"}},
+		{"a column of another sheet", words + `,{"type":"rowTable","attrs":{"fields":[{"column":"elsewhere"}]}}`,
+			[]string{"column-gone::"}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			tpl := &Template{Name: "x", Subject: lineOf(t, "x", s), Body: body(t, c.blocks)}
@@ -100,7 +107,8 @@ func TestWholeChecks(t *testing.T) {
 				}
 			}
 			tpl.Render(Context{Sheet: s, Row: rowOf(s, nil)}) // a draft can be looked at
-			if strict := tpl.Validate(s) == nil; strict != !slices.ContainsFunc(c.want, func(k string) bool { return strings.HasPrefix(k, "link") || strings.HasPrefix(k, "column") }) {
+			if strict := tpl.Validate(s) == nil; strict != !slices.ContainsFunc(c.want,
+				func(k string) bool { return strings.HasPrefix(k, "link") || strings.HasPrefix(k, "column") }) {
 				t.Errorf("saving it is allowed: %v", strict)
 			}
 		})
@@ -133,7 +141,8 @@ func TestAddresses(t *testing.T) {
 	for i, c := range checks {
 		got = append(got, fmt.Sprint(c.Key(), rows[i]))
 	}
-	want := []string{"address-doubled:mail:[2 8]", "address-doubtful:mail:[9]", "address-doubtful:mail:gmail.com[8]", "address-doubtful:mail:marrowby.example[7 11 13]"}
+	want := []string{"address-doubled:mail:[2 8]", "address-doubtful:mail:[9]", "address-doubtful:mail:gmail.com[8]",
+		"address-doubtful:mail:marrowby.example[7 11 13]"}
 	if !slices.Equal(got, want) {
 		t.Errorf("%v, want %v", got, want)
 	}

@@ -152,7 +152,8 @@ func (t *Template) compileDoc(s *sheet.Sheet, x Text, l *value.Locale) doc {
 	}
 	for i := range t.Attachments {
 		a := &t.Attachments[i]
-		x := attachedDoc{name: ready(a.Name), title: ready(a.Title), place: ready(a.Place), note: ready(a.Note), calls: a.Cancel}
+		x := attachedDoc{name: ready(a.Name), title: ready(a.Title), place: ready(a.Place), note: ready(a.Note),
+			calls: a.Cancel}
 		x.start, _ = s.Column(a.Start)
 		if a.Kind == ColumnKind {
 			x.files, _ = s.Column(a.Column)
@@ -266,14 +267,16 @@ func (w *compiler) block(n *Node, indent, style string) {
 	case Heading:
 		size := [...]int{22, 19, 17}[max(0, min(n.Level-1, 2))]
 		style := aligned(fmt.Sprintf("margin:0 0 12px 0;font-size:%dpx;line-height:1.35", size), n.Align)
-		w.worded(n.Content, indent, indent, fmt.Sprintf(`<h%d style="%s">`, n.Level, style), fmt.Sprintf(`</h%d>`, n.Level), "\n\n")
+		w.worded(n.Content, indent, indent, fmt.Sprintf(`<h%d style="%s">`, n.Level, style), fmt.Sprintf(`</h%d>`, n.Level),
+			"\n\n")
 	case BulletList, OrderedList:
 		w.list(n, indent)
 		if indent == "" {
 			w.text.WriteByte('\n')
 		}
 	case Quote:
-		w.html.WriteString(`<blockquote class="nv-line" style="margin:0 0 14px 0;padding:0 14px;border-` + w.d.start() + `:3px solid #dcd7cb">`)
+		w.html.WriteString(`<blockquote class="nv-line" style="margin:0 0 14px 0;padding:0 14px;border-` + w.d.start() +
+			`:3px solid #dcd7cb">`)
 		w.blocks(n.Content, indent+"> ", "margin:0 0 8px 0")
 		w.html.WriteString(`</blockquote>`)
 	case Divider:
@@ -407,7 +410,8 @@ func (w *compiler) button(n *Node, indent string) {
 	if n.Align != "" {
 		align = ` align="` + n.Align + `"`
 	}
-	w.both(`<table role="presentation" cellpadding="0" cellspacing="0" border="0"`+align+` style="margin:0 0 14px 0"><tr><td style="background:#1e5557;border-radius:3px"><a href="`, indent)
+	w.both(`<table role="presentation" cellpadding="0" cellspacing="0" border="0"`+align+
+		` style="margin:0 0 14px 0"><tr><td style="background:#1e5557;border-radius:3px"><a href="`, indent)
 	w.target(n.Href)
 	w.html.WriteString(`" style="` + buttonStyle + `">`)
 	w.inline(n.Content, indent)

@@ -66,10 +66,12 @@ var kinds = []kind{
 }
 
 // plainEndings are files of text, with their types.
-var plainEndings = map[string]string{".txt": "text/plain", ".csv": "text/csv", ".md": "text/markdown", ".json": "application/json", ".xml": "application/xml", ".vcf": "text/vcard"}
+var plainEndings = map[string]string{".txt": "text/plain", ".csv": "text/csv", ".md": "text/markdown",
+	".json": "application/json", ".xml": "application/xml", ".vcf": "text/vcard"}
 
 // programs are what mail servers refuse, for what it can do to who opens it.
-var programs = []string{".exe", ".com", ".bat", ".cmd", ".scr", ".pif", ".msi", ".vbs", ".vbe", ".js", ".jse", ".jar", ".ps1", ".hta", ".cpl", ".lnk", ".iso", ".html", ".htm", ".svg"}
+var programs = []string{".exe", ".com", ".bat", ".cmd", ".scr", ".pif", ".msi", ".vbs", ".vbe", ".js", ".jse", ".jar",
+	".ps1", ".hta", ".cpl", ".lnk", ".iso", ".html", ".htm", ".svg"}
 
 // ReadFile reads a file that is to be attached: the media type of what it is. A file that is
 // not what its name says, that is empty or too large, or that mail servers refuse, is refused.
@@ -80,8 +82,12 @@ func ReadFile(name string, data []byte) (typ string, err error) {
 		return "", fmt.Errorf("it is empty")
 	case len(data) > MaxAttachment:
 		return "", fmt.Errorf("it has %d MB; an attachment has up to %d MB", (len(data)+1<<20-1)>>20, MaxAttachment>>20)
-	case slices.Contains(programs, ending) || bytes.HasPrefix(data, []byte("MZ")) || bytes.HasPrefix(data, []byte("\x7fELF")):
-		return "", fmt.Errorf("mail servers refuse programs and files of the kind %s; pack it into a PDF or leave it at an address to link to", ending)
+	case slices.Contains(programs, ending) || bytes.HasPrefix(data, []byte("MZ")) ||
+		bytes.HasPrefix(data, []byte("\x7fELF")):
+		return "",
+			fmt.Errorf(
+				"mail servers refuse programs and files of the kind %s; pack it into a PDF or leave it at an address to link to",
+				ending)
 	}
 	is := func(k kind) bool {
 		return slices.ContainsFunc(k.heads, func(h string) bool { return bytes.HasPrefix(data, []byte(h)) })

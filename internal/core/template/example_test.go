@@ -17,14 +17,16 @@ func ExampleTemplate_Render() {
 		fmt.Println(err)
 		return
 	}
-	loans := &sheet.Sheet{Zone: time.UTC, Locale: locale, Columns: []sheet.Column{{ID: "c1", Name: "Object", Type: value.Text},
-		{ID: "c2", Name: "Contact", Type: value.Text, Pos: 1}, {ID: "c3", Name: "Return due", Type: value.Date, Pos: 2}}}
+	loans := &sheet.Sheet{Zone: time.UTC, Locale: locale,
+		Columns: []sheet.Column{{ID: "c1", Name: "Object", Type: value.Text},
+			{ID: "c2", Name: "Contact", Type: value.Text, Pos: 1}, {ID: "c3", Name: "Return due", Type: value.Date, Pos: 2}}}
 	t := &template.Template{Name: "Return"}
 	if t.Subject, err = template.ParseLine("[Object] is due back on [Return due: weekday]", loans); err != nil {
 		fmt.Println(err)
 		return
 	}
-	if t.Body, err = template.ParseText("Dear [Contact: first word, else colleague],\n\nplease bring [Object] back.", loans); err != nil {
+	if t.Body, err = template.ParseText("Dear [Contact: first word, else colleague],\n\nplease bring [Object] back.",
+		loans); err != nil {
 		fmt.Println(err)
 		return
 	}

@@ -39,7 +39,8 @@ const (
 )
 
 // ownNames are their names in the text form.
-var ownNames = []struct{ of, name string }{{RowKey, "row key"}, {Today, "today"}, {Sender, "sender"}, {OptOut, "opt-out link"}}
+var ownNames = []struct{ of, name string }{{RowKey, "row key"}, {Today, "today"}, {Sender, "sender"},
+	{OptOut, "opt-out link"}}
 
 // OptOutMark stands for the link that stops these emails, until the email goes: only then
 // is it known whose they are.
@@ -92,7 +93,8 @@ func (f *Field) validateAs(name string, typ value.Type) error {
 		return fmt.Errorf("%s: only numbers have decimals, thousands and a currency", name)
 	case f.Decimals != nil && (*f.Decimals < 0 || *f.Decimals > 12):
 		return fmt.Errorf("%s: decimals go from 0 to 12", name)
-	case f.Currency != nil && (len([]rune(*f.Currency)) > 8 || strings.ContainsAny(*f.Currency, ",[]\\") || value.Trim(*f.Currency) != *f.Currency):
+	case f.Currency != nil && (len([]rune(*f.Currency)) > 8 || strings.ContainsAny(*f.Currency, ",[]\\") ||
+		value.Trim(*f.Currency) != *f.Currency):
 		return fmt.Errorf("%s: a currency has up to 8 characters, without commas and brackets", name)
 	case f.Part != "" && f.Part != "first word" && f.Part != "last word":
 		return fmt.Errorf("%s: %q is not a part", name, f.Part)

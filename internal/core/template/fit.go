@@ -43,7 +43,10 @@ func (t *Template) Fit(from, to *sheet.Sheet, said map[string]string) ([]Fitted,
 		}
 		return Elsewhere + id, nil
 	}
-	err := t.Rename(column, func(column, option string) (string, error) { return optionIn(from, to, fit, column, option), nil })
+	err := t.Rename(column, func(column, option string) (string, error) {
+		return optionIn(from, to, fit, column, option),
+			nil
+	})
 	t.ID, t.Written = "", 0
 	if strings.HasPrefix(t.Language, Elsewhere) {
 		t.Language = ""

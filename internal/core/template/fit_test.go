@@ -15,13 +15,18 @@ func TestFit(t *testing.T) {
 		return []value.Option{{ID: a, Name: "Out"}, {ID: b, Name: "Back"}}
 	}
 	from := loans()
-	from.Columns = append(from.Columns, sheet.Column{ID: "sta", Name: "State", Type: value.Choice, Pos: 6, Options: options("o1", "o2")})
+	from.Columns = append(from.Columns, sheet.Column{ID: "sta", Name: "State", Type: value.Choice, Pos: 6,
+		Options: options("o1", "o2")})
 	to := loans()
-	to.Columns = []sheet.Column{{ID: "obj", Name: "Value", Type: value.Text}, {ID: "x1", Name: "object", Type: value.Text, Pos: 1}, {ID: "x2", Name: "Who", Type: value.Text, Pos: 2},
+	to.Columns = []sheet.Column{{ID: "obj", Name: "Value", Type: value.Text}, {ID: "x1", Name: "object", Type: value.Text,
+		Pos: 1}, {ID: "x2", Name: "Who", Type: value.Text, Pos: 2},
 		{ID: "x3", Name: "State", Type: value.Choice, Pos: 3, Options: options("p2", "p1")}}
 	letter := func() *Template {
-		return &Template{ID: "t", Name: "x", Written: 3, Language: "con", Subject: lineOf(t, "[Object]", from), Variants: []Variant{{Language: "de", Of: 2, Subject: lineOf(t, "[Contact]", from), Body: body(t, `{"type":"paragraph"}`)}},
-			Body: body(t, `{"type":"paragraph","content":[{"type":"field","attrs":{"column":"val"}}]},{"type":"part","attrs":{"if":{"column":"sta","op":"is","value":"o2"}},"content":[{"type":"paragraph"}]}`)}
+		return &Template{ID: "t", Name: "x", Written: 3, Language: "con", Subject: lineOf(t, "[Object]", from),
+			Variants: []Variant{{Language: "de", Of: 2, Subject: lineOf(t, "[Contact]", from),
+				Body: body(t, `{"type":"paragraph"}`)}},
+			Body: body(t,
+				`{"type":"paragraph","content":[{"type":"field","attrs":{"column":"val"}}]},{"type":"part","attrs":{"if":{"column":"sta","op":"is","value":"o2"}},"content":[{"type":"paragraph"}]}`)}
 	}
 	for _, c := range []struct {
 		name            string
@@ -43,14 +48,17 @@ func TestFit(t *testing.T) {
 			if got := tpl.Subject.Content[0].Content[0].Field.Column; got != c.object {
 				t.Errorf("the object is %s, want %s", got, c.object)
 			}
-			if got := tpl.Variants[0].Subject.Content[0].Content[0].Field.Column; got != c.contact || tpl.Language != c.language {
+			if got := tpl.Variants[0].Subject.Content[0].Content[0].Field.Column; got != c.contact ||
+				tpl.Language != c.language {
 				t.Errorf("the contact is %s and the language %q, want %s and %q", got, tpl.Language, c.contact, c.language)
 			}
 			// A column of the same name and another type is none, and an id of the other sheet no match.
-			if got := tpl.Body.Content[0].Content[0].Field.Column; got != "?Value" || tpl.ID != "" || tpl.Written != 0 || tpl.Variants[0].Of != 0 {
+			if got := tpl.Body.Content[0].Content[0].Field.Column; got != "?Value" || tpl.ID != "" || tpl.Written != 0 ||
+				tpl.Variants[0].Of != 0 {
 				t.Errorf("the value is %s; %+v", got, tpl)
 			}
-			if j, _ := tpl.Body.Content[1].If.MarshalJSON(); !strings.Contains(string(j), `"x3"`) || !strings.Contains(string(j), `"p1"`) {
+			if j, _ := tpl.Body.Content[1].If.MarshalJSON(); !strings.Contains(string(j), `"x3"`) ||
+				!strings.Contains(string(j), `"p1"`) {
 				t.Errorf("the part is shown if %s", j)
 			}
 			seen := map[string]bool{}

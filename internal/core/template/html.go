@@ -29,7 +29,8 @@ type htmlWriter struct {
 }
 
 // tagOf are the elements of blocks.
-var tagOf = map[string]string{Paragraph: "p", BulletList: "ul", OrderedList: "ol", ListItem: "li", Quote: "blockquote", Table: "table", TableRow: "tr", TableHeader: "th", TableCell: "td"}
+var tagOf = map[string]string{Paragraph: "p", BulletList: "ul", OrderedList: "ol", ListItem: "li", Quote: "blockquote",
+	Table: "table", TableRow: "tr", TableHeader: "th", TableCell: "td"}
 
 func (w *htmlWriter) block(n *Node, indent string) {
 	align := ""
@@ -56,7 +57,8 @@ func (w *htmlWriter) block(n *Node, indent string) {
 		if n.Image.Width > 0 {
 			width = ` width="` + strconv.Itoa(n.Image.Width) + `"`
 		}
-		w.b.WriteString(indent + "<p" + align + `><img src="file:` + n.Image.ID() + `" data-type="` + n.Image.Type + `" alt="` + w.line(n.Image.Alt) + `"` + width + "></p>\n")
+		w.b.WriteString(indent + "<p" + align + `><img src="file:` + n.Image.ID() + `" data-type="` + n.Image.Type +
+			`" alt="` + w.line(n.Image.Alt) + `"` + width + "></p>\n")
 	case RowTable, RoundUp, PieceNode, Signature, Part:
 		w.b.WriteString(indent + `<div data-block="` + n.Type + `"`)
 		if a := n.attrs(); a != nil {
@@ -162,7 +164,8 @@ type htmlReader struct {
 func (r *htmlReader) remove(what string) { r.removed = append(r.removed, what) }
 
 // dropped are elements that go with all that is in them.
-var dropped = []atom.Atom{atom.Script, atom.Style, atom.Iframe, atom.Object, atom.Embed, atom.Form, atom.Input, atom.Select, atom.Textarea, atom.Svg, atom.Math, atom.Video, atom.Audio,
+var dropped = []atom.Atom{atom.Script, atom.Style, atom.Iframe, atom.Object, atom.Embed, atom.Form, atom.Input,
+	atom.Select, atom.Textarea, atom.Svg, atom.Math, atom.Video, atom.Audio,
 	atom.Template, atom.Noscript, atom.Title, atom.Meta, atom.Link, atom.Base}
 
 // blocks reads the blocks in an element that stands for a node of a type.
@@ -219,7 +222,8 @@ func (r *htmlReader) block(n *xhtml.Node, in string, depth int) (out []Node, ok 
 	}
 	r.attributes(n)
 	switch n.DataAtom {
-	case atom.Html, atom.Head, atom.Body, atom.Main, atom.Section, atom.Article, atom.Header, atom.Footer, atom.Center, atom.Tbody, atom.Thead, atom.Tfoot:
+	case atom.Html, atom.Head, atom.Body, atom.Main, atom.Section, atom.Article, atom.Header, atom.Footer, atom.Center,
+		atom.Tbody, atom.Thead, atom.Tfoot:
 		return r.blocks(n, in, depth+1), true
 	case atom.Div:
 		return r.div(n, in, depth), true
@@ -260,7 +264,8 @@ func (r *htmlReader) div(n *xhtml.Node, in string, depth int) []Node {
 		return r.blocks(n, in, depth+1)
 	}
 	b := Node{Type: typ}
-	if !slices.Contains([]string{RowTable, RoundUp, PieceNode, Signature, Part}, typ) || typ != Signature && b.readAttrs(json.RawMessage(attr(n, "data-attrs"))) != nil {
+	if !slices.Contains([]string{RowTable, RoundUp, PieceNode, Signature, Part}, typ) || typ != Signature &&
+		b.readAttrs(json.RawMessage(attr(n, "data-attrs"))) != nil {
 		r.remove("a div whose data-block or data-attrs say nothing")
 		return r.blocks(n, in, depth+1)
 	}
@@ -353,7 +358,8 @@ func (r *htmlReader) image(n *xhtml.Node, in, align string) []Node {
 		return nil
 	}
 	width, _ := strconv.Atoi(attr(n, "width"))
-	return r.fit(Node{Type: ImageNode, Align: align, Image: &Image{File: file, Type: typ, Alt: r.line(attr(n, "alt")), Width: max(0, min(width, PageWidth))}}, in)
+	return r.fit(Node{Type: ImageNode, Align: align, Image: &Image{File: file, Type: typ, Alt: r.line(attr(n, "alt")),
+		Width: max(0, min(width, PageWidth))}}, in)
 }
 
 func (r *htmlReader) children(n *xhtml.Node, marks []Mark, depth int) (out []Node) {
@@ -394,7 +400,8 @@ func (r *htmlReader) inline(n *xhtml.Node, marks []Mark, depth int) []Node {
 		}
 	case atom.A:
 		href := r.line(attr(n, "href"))
-		if len(href) == 0 || href[0].Field == nil && CheckLink(strings.TrimRight(href[0].Text, "?&=/")) != nil && CheckLink(href[0].Text) != nil {
+		if len(href) == 0 || href[0].Field == nil && CheckLink(strings.TrimRight(href[0].Text, "?&=/")) != nil &&
+			CheckLink(href[0].Text) != nil {
 			r.remove("a link to nowhere, or of a kind that email programs do not follow")
 			return r.children(n, marks, depth)
 		}
@@ -439,7 +446,8 @@ func (r *htmlReader) line(s string) Line {
 
 // attributes notes those that are not kept.
 func (r *htmlReader) attributes(n *xhtml.Node) {
-	kept := []string{"href", "src", "alt", "width", "data-block", "data-attrs", "data-type", "align", "class", "dir", "colspan", "rowspan", "border", "cellpadding", "cellspacing", "target", "rel", "title", "id", "lang"}
+	kept := []string{"href", "src", "alt", "width", "data-block", "data-attrs", "data-type", "align", "class", "dir",
+		"colspan", "rowspan", "border", "cellpadding", "cellspacing", "target", "rel", "title", "id", "lang"}
 	for _, a := range n.Attr {
 		switch {
 		case strings.HasPrefix(a.Key, "on"):

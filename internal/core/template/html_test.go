@@ -21,7 +21,8 @@ func namesOf(t testing.TB) func(string) string {
 // A letter written as HTML and read again is the same.
 func TestHTMLThereAndBack(t *testing.T) {
 	s := loans()
-	n := body(t, strings.Replace(strings.ReplaceAll(whole, `"data":"R0lGODlhAQABAAAAACwAAAAAAQABAAACAkQBADs="`, `"file":"`+strings.Repeat("ab", 32)+`"`), `"text":"late"`, `"text":"late [or] \\ <b> & not"`, 1)+
+	n := body(t, strings.Replace(strings.ReplaceAll(whole, `"data":"R0lGODlhAQABAAAAACwAAAAAAQABAAACAkQBADs="`,
+		`"file":"`+strings.Repeat("ab", 32)+`"`), `"text":"late"`, `"text":"late [or] \\ <b> & not"`, 1)+
 		`,{"type":"bulletList","content":[{"type":"listItem","content":[{"type":"paragraph","content":[{"type":"text","text":"pack"}]},{"type":"orderedList","content":[{"type":"listItem","content":[{"type":"paragraph","content":[{"type":"text","text":"crate"}]}]}]}]}]},{"type":"signature"},{"type":"piece","attrs":{"piece":"p1"}}`)
 	src := ToHTML(n, namesOf(t))
 	again, removed, err := FromHTML(src, s)
@@ -44,9 +45,12 @@ func TestHTMLCleaned(t *testing.T) {
 		{`<p>Dear [Contact: first word]</p>`, "Dear [Contact: first word]", nil},
 		{`Loose words<p>and a paragraph</p>`, "Loose words|and a paragraph", nil},
 		{`<script>alert(1)</script><p onclick="x()">Hello</p>`, "Hello", []string{"<script>", "onclick"}},
-		{`<style>p{}</style><p style="font-size:90px;text-align:center">Hello</p>`, "Hello", []string{"<style>", "style font-size"}},
-		{`<p><a href="javascript:alert(1)">click</a></p>`, "click", []string{"a link to nowhere, or of a kind that email programs do not follow"}},
-		{`<p>A<img src="https://elsewhere.example/x.png"></p>`, "A", []string{"an image from elsewhere; upload it to use it"}},
+		{`<style>p{}</style><p style="font-size:90px;text-align:center">Hello</p>`, "Hello",
+			[]string{"<style>", "style font-size"}},
+		{`<p><a href="javascript:alert(1)">click</a></p>`, "click",
+			[]string{"a link to nowhere, or of a kind that email programs do not follow"}},
+		{`<p>A<img src="https://elsewhere.example/x.png"></p>`, "A",
+			[]string{"an image from elsewhere; upload it to use it"}},
 		{`<form><input name="x">secret</form><p>B</p>`, "B", []string{"<form>"}},
 		{`<iframe src="https://x.example"></iframe><div>C<div>D</div></div>`, "C|D", []string{"<iframe>"}},
 		{`<div data-block="part" data-attrs="{">E</div>`, "E", []string{"a div whose data-block or data-attrs say nothing"}},
@@ -66,7 +70,8 @@ func TestHTMLCleaned(t *testing.T) {
 			t.Errorf("%s: %q, removed %q; want %q, %q", c.src, got, removed, c.want, c.removed)
 		}
 	}
-	for src, want := range map[string]string{`<p>Dear [Nobody]</p>`: `there is no column "Nobody"`, strings.Repeat("x", maxHTML+1): "up to 1024 kB"} {
+	for src, want := range map[string]string{`<p>Dear [Nobody]</p>`: `there is no column "Nobody"`,
+		strings.Repeat("x", maxHTML+1): "up to 1024 kB"} {
 		if _, _, err := FromHTML(src, loans()); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%v, want %q", err, want)
 		}
@@ -77,8 +82,11 @@ func TestHTMLCleaned(t *testing.T) {
 // what is left is read again as the same.
 func FuzzFromHTML(f *testing.F) {
 	s := loans()
-	for _, seed := range []string{"<p>a</p>", "<ul><li>a<ol><li>b</ul>", "<table><tr><td>a<td>b<tr><th>c</table>", `<a class="button" href="https://x.example/[Object]">Go</a>`,
-		`<p><a class="button" href="https://x.example/">[Object]</a></p>`, `<div data-block="part" data-attrs='{"if":{"column":"obj","op":"filled"}}'><h4>x</h4></div>`, "<blockquote><table><tr><td>x", "[[", `<b><i>a</b>c</i>`, "<li>x"} {
+	for _, seed := range []string{"<p>a</p>", "<ul><li>a<ol><li>b</ul>", "<table><tr><td>a<td>b<tr><th>c</table>",
+		`<a class="button" href="https://x.example/[Object]">Go</a>`,
+		`<p><a class="button" href="https://x.example/">[Object]</a></p>`,
+		`<div data-block="part" data-attrs='{"if":{"column":"obj","op":"filled"}}'><h4>x</h4></div>`,
+		"<blockquote><table><tr><td>x", "[[", `<b><i>a</b>c</i>`, "<li>x"} {
 		f.Add(seed)
 	}
 	f.Fuzz(func(t *testing.T, src string) {
@@ -87,13 +95,17 @@ func FuzzFromHTML(f *testing.F) {
 			return
 		}
 		tpl := &Template{Name: "x", Subject: Node{Type: Doc}, Body: n}
-		if err := tpl.ValidateDraft(s); err != nil && !strings.Contains(err.Error(), "image") && !strings.Contains(err.Error(), "colour") && !strings.Contains(err.Error(), "field") &&
-			!strings.Contains(err.Error(), "column") && !strings.Contains(err.Error(), "table") && !strings.Contains(err.Error(), "condition") && !strings.Contains(err.Error(), "deeply") && !strings.Contains(err.Error(), "only") &&
+		if err := tpl.ValidateDraft(s); err != nil && !strings.Contains(err.Error(), "image") &&
+			!strings.Contains(err.Error(), "colour") && !strings.Contains(err.Error(), "field") &&
+			!strings.Contains(err.Error(), "column") && !strings.Contains(err.Error(), "table") &&
+			!strings.Contains(err.Error(), "condition") && !strings.Contains(err.Error(), "deeply") &&
+			!strings.Contains(err.Error(), "only") &&
 			!strings.Contains(err.Error(), "date style") && !strings.Contains(err.Error(), "alignment") {
 			t.Errorf("%q gives what cannot be saved: %v", src, err)
 		}
 		for _, bad := range []string{"<script", "javascript:", "onclick", "<iframe"} {
-			if out := ToHTML(n, func(id string) string { return id }); strings.Contains(strings.ToLower(out), "<"+strings.TrimPrefix(bad, "<")) && strings.HasPrefix(bad, "<") {
+			if out := ToHTML(n, func(id string) string { return id }); strings.Contains(strings.ToLower(out),
+				"<"+strings.TrimPrefix(bad, "<")) && strings.HasPrefix(bad, "<") {
 				t.Errorf("%q keeps %s: %s", src, bad, out)
 			}
 		}

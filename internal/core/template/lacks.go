@@ -10,7 +10,8 @@ import (
 // email would be incomplete. It is Check without the words.
 func (t *Template) Lacks(c Context) bool {
 	w, d := t.begin(c)
-	return w.lacks(d.subject) || w.lacks(d.preheader) || w.lacks(d.body) || slices.ContainsFunc(d.attached, w.attachedLacks)
+	return w.lacks(d.subject) || w.lacks(d.preheader) || w.lacks(d.body) ||
+		slices.ContainsFunc(d.attached, w.attachedLacks)
 }
 
 func (w *writer) lacks(ops []op) bool {

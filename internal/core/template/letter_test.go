@@ -26,26 +26,35 @@ func lineOf(t testing.TB, text string, s *sheet.Sheet) Node {
 
 // Section 6: every style of a field in eight languages.
 func TestFieldStyles(t *testing.T) {
-	styles := []string{"[Return due: short]", "[Return due]", "[Return due: long]", "[Return due: weekday]", "[Return due: iso]", "[Return due: days from now]", "[Value]",
+	styles := []string{"[Return due: short]", "[Return due]", "[Return due: long]", "[Return due: weekday]",
+		"[Return due: iso]", "[Return due: days from now]", "[Value]",
 		"[Value: 2 decimals, thousands]", "[Value: thousands, currency €]", "[today: long]"}
 	for _, c := range []struct {
 		locale string
 		want   []string
 	}{
-		{"en-GB", []string{"29/03/2027", "29 Mar 2027", "29 March 2027", "Monday 29 March", "2027-03-29", "7 days", "12400.5", "12,400.50", "€12,400.5", "22 March 2027"}},
-		{"en-US", []string{"3/29/2027", "Mar 29, 2027", "March 29, 2027", "Monday, March 29", "2027-03-29", "7 days", "12400.5", "12,400.50", "€12,400.5", "March 22, 2027"}},
-		{"de", []string{"29.3.2027", "29.03.2027", "29. März 2027", "Montag, 29. März", "2027-03-29", "7 Tage", "12400,5", "12.400,50", "12.400,5\u00a0€", "22. März 2027"}},
-		{"fr", []string{"29/03/2027", "29 mars 2027", "29 mars 2027", "lundi 29 mars", "2027-03-29", "7 jours", "12400,5", "12\u202f400,50", "12\u202f400,5\u00a0€", "22 mars 2027"}},
-		{"es", []string{"29/3/2027", "29 mar. 2027", "29 de marzo de 2027", "lunes, 29 de marzo", "2027-03-29", "7 días", "12400,5", "12.400,50", "12.400,5\u00a0€", "22 de marzo de 2027"}},
-		{"nl", []string{"29-3-2027", "29 mrt. 2027", "29 maart 2027", "maandag 29 maart", "2027-03-29", "7 dagen", "12400,5", "12.400,50", "€\u00a012.400,5", "22 maart 2027"}},
-		{"ja", []string{"2027/3/29", "2027/03/29", "2027年3月29日", "3月29日月曜日", "2027-03-29", "7 日", "12400.5", "12,400.50", "€12,400.5", "2027年3月22日"}},
+		{"en-GB", []string{"29/03/2027", "29 Mar 2027", "29 March 2027", "Monday 29 March", "2027-03-29", "7 days",
+			"12400.5", "12,400.50", "€12,400.5", "22 March 2027"}},
+		{"en-US", []string{"3/29/2027", "Mar 29, 2027", "March 29, 2027", "Monday, March 29", "2027-03-29", "7 days",
+			"12400.5", "12,400.50", "€12,400.5", "March 22, 2027"}},
+		{"de", []string{"29.3.2027", "29.03.2027", "29. März 2027", "Montag, 29. März", "2027-03-29", "7 Tage", "12400,5",
+			"12.400,50", "12.400,5\u00a0€", "22. März 2027"}},
+		{"fr", []string{"29/03/2027", "29 mars 2027", "29 mars 2027", "lundi 29 mars", "2027-03-29", "7 jours", "12400,5",
+			"12\u202f400,50", "12\u202f400,5\u00a0€", "22 mars 2027"}},
+		{"es", []string{"29/3/2027", "29 mar. 2027", "29 de marzo de 2027", "lunes, 29 de marzo", "2027-03-29", "7 días",
+			"12400,5", "12.400,50", "12.400,5\u00a0€", "22 de marzo de 2027"}},
+		{"nl", []string{"29-3-2027", "29 mrt. 2027", "29 maart 2027", "maandag 29 maart", "2027-03-29", "7 dagen", "12400,5",
+			"12.400,50", "€\u00a012.400,5", "22 maart 2027"}},
+		{"ja", []string{"2027/3/29", "2027/03/29", "2027年3月29日", "3月29日月曜日", "2027-03-29", "7 日", "12400.5", "12,400.50",
+			"€12,400.5", "2027年3月22日"}},
 		{"ar", nil},
 	} {
 		t.Run(c.locale, func(t *testing.T) {
 			s := loans()
 			s.Locale, _ = value.FindLocale(c.locale)
 			row := &sheet.Row{ID: "1"}
-			for id, v := range map[string]value.Value{"due": value.OfDay(value.DayOf(2027, 3, 29)), "val": value.Parse("12400.5", value.Reading{Type: value.Number})} {
+			for id, v := range map[string]value.Value{"due": value.OfDay(value.DayOf(2027, 3, 29)),
+				"val": value.Parse("12400.5", value.Reading{Type: value.Number})} {
 				col, _ := s.Column(id)
 				row.Set(col, v)
 			}
@@ -69,7 +78,8 @@ func TestFieldStyles(t *testing.T) {
 // What is written of a field is read again as the same.
 func TestFieldWordsReadBack(t *testing.T) {
 	s := loans()
-	for _, in := range []string{"[Value: 2 decimals, thousands]", "[Value: no thousands, no currency]", "[Value: currency CHF]", "[Object: column name]", "[Contact: leave out]", "[today: long]",
+	for _, in := range []string{"[Value: 2 decimals, thousands]", "[Value: no thousands, no currency]",
+		"[Value: currency CHF]", "[Object: column name]", "[Contact: leave out]", "[today: long]",
 		"[row key]", "[sender]", "[opt-out link]", "[Contact: first word, upper, else a, b]"} {
 		n := lineOf(t, in, s)
 		out := FormatInline(n.Content[0].Content, func(id string) string { c, _ := s.Column(id); return c.Name })
@@ -138,7 +148,8 @@ func TestRoundUpOrderAndLimit(t *testing.T) {
 		{`"order":[{"column":"obj"}],"limit":2,"more":"and [number] more"`, "- A\n- B\nand 2 more\n"},
 		{`"limit":4,"more":"and [number] more"`, "- C\n- A\n- B\n- D\n"},
 	} {
-		tpl := &Template{Name: "x", Subject: body(t, ""), Body: body(t, `{"type":"roundUpTable","attrs":{"fields":[{"column":"obj"}],`+c.attrs+`}}`)}
+		tpl := &Template{Name: "x", Subject: body(t, ""),
+			Body: body(t, `{"type":"roundUpTable","attrs":{"fields":[{"column":"obj"}],`+c.attrs+`}}`)}
 		if err := tpl.Validate(s); err != nil {
 			t.Fatal(err)
 		}
@@ -160,15 +171,19 @@ func para(t testing.TB, text string) Node {
 func TestPieces(t *testing.T) {
 	s := loans()
 
-	hours := &Piece{ID: "p1", Name: "Hours", Body: para(t, "Open at ten."), Variants: []PieceVariant{{"de", para(t, "Ab zehn Uhr.")}}}
-	sign := &Piece{Name: "signature", Body: body(t, `{"type":"paragraph","content":[{"type":"field","attrs":{"of":"sender"}}]}`)}
+	hours := &Piece{ID: "p1", Name: "Hours", Body: para(t, "Open at ten."),
+		Variants: []PieceVariant{{"de", para(t, "Ab zehn Uhr.")}}}
+	sign := &Piece{Name: "signature",
+		Body: body(t, `{"type":"paragraph","content":[{"type":"field","attrs":{"of":"sender"}}]}`)}
 	letter := body(t, `{"type":"piece","attrs":{"piece":"p1"}},{"type":"signature"}`)
-	tpl := &Template{Name: "x", Subject: para(t, "x"), Body: letter, Language: "con", Variants: []Variant{{Language: "de-AT", Subject: para(t, "x"), Body: letter}}}
+	tpl := &Template{Name: "x", Subject: para(t, "x"), Body: letter, Language: "con",
+		Variants: []Variant{{Language: "de-AT", Subject: para(t, "x"), Body: letter}}}
 	tpl.Use(Rests{Pieces: map[string]*Piece{"p1": hours}, From: From{Name: "Loans desk", Signature: sign}})
 	if err := tpl.Validate(s); err != nil {
 		t.Fatal(err)
 	}
-	for language, want := range map[string]string{"": "Open at ten.\n\nLoans desk\n", "de": "Ab zehn Uhr.\n\nLoans desk\n"} {
+	for language, want := range map[string]string{"": "Open at ten.\n\nLoans desk\n",
+		"de": "Ab zehn Uhr.\n\nLoans desk\n"} {
 		if got := tpl.Render(Context{Sheet: s, Row: rowOf(s, map[string]string{"con": language})}).Text; got != want {
 			t.Errorf("in %q: %q, want %q", language, got, want)
 		}
@@ -181,7 +196,8 @@ func TestPieces(t *testing.T) {
 	if err := tpl.Validate(s); err == nil || !strings.Contains(err.Error(), "not there any more") {
 		t.Errorf("a piece that is gone: %v", err)
 	}
-	for _, bad := range []string{`{"type":"signature"}`, `{"type":"piece","attrs":{"piece":"p1"}}`, `{"type":"paragraph","content":[{"type":"field","attrs":{"column":"obj"}}]}`,
+	for _, bad := range []string{`{"type":"signature"}`, `{"type":"piece","attrs":{"piece":"p1"}}`,
+		`{"type":"paragraph","content":[{"type":"field","attrs":{"column":"obj"}}]}`,
 		`{"type":"rowTable","attrs":{"fields":[{"of":"key"}]}}`} {
 		if (&Piece{Name: "x", Body: body(t, bad)}).Validate() == nil {
 			t.Errorf("%s is accepted in a piece", bad)
@@ -193,17 +209,20 @@ func TestPieces(t *testing.T) {
 // against it is set apart.
 func TestRightToLeft(t *testing.T) {
 	s := loans()
-	text := body(t, `{"type":"paragraph","content":[{"type":"text","text":"شكرا "},{"type":"field","attrs":{"column":"obj"}}]},{"type":"quote","content":[{"type":"paragraph"}]}`)
+	text := body(t,
+		`{"type":"paragraph","content":[{"type":"text","text":"شكرا "},{"type":"field","attrs":{"column":"obj"}}]},{"type":"quote","content":[{"type":"paragraph"}]}`)
 	tpl := &Template{Name: "x", Subject: body(t, ""), Body: text, FirstLanguage: "ar"}
 	html := tpl.Render(Context{Sheet: s, Row: rowOf(s, map[string]string{"obj": "Oak"})}).HTML
-	for _, want := range []string{`<html lang="ar" dir="rtl">`, `dir="rtl" align="right"`, `<span dir="ltr">Oak</span>`, `border-right:3px`} {
+	for _, want := range []string{`<html lang="ar" dir="rtl">`, `dir="rtl" align="right"`, `<span dir="ltr">Oak</span>`,
+		`border-right:3px`} {
 		if !strings.Contains(html, want) {
 			t.Errorf("lacks %s:\n%s", want, html)
 		}
 	}
 	tpl.FirstLanguage, tpl.ready = "", nil
 	html = tpl.Render(Context{Sheet: s, Row: rowOf(s, map[string]string{"obj": "كتاب"})}).HTML
-	if !strings.Contains(html, `<span dir="rtl">كتاب</span>`) || !strings.Contains(html, `<html lang="en-GB" dir="ltr">`) {
+	if !strings.Contains(html, `<span dir="rtl">كتاب</span>`) ||
+		!strings.Contains(html, `<html lang="en-GB" dir="ltr">`) {
 		t.Error(html)
 	}
 }
@@ -211,12 +230,14 @@ func TestRightToLeft(t *testing.T) {
 // The preview text stands hidden before the letter, and its fields count for what is missing.
 func TestPreheader(t *testing.T) {
 	s := loans()
-	tpl := &Template{Name: "x", Subject: lineOf(t, "x", s), Preheader: lineOf(t, "For [Contact] & <b>", s), Body: body(t, `{"type":"paragraph"}`)}
+	tpl := &Template{Name: "x", Subject: lineOf(t, "x", s), Preheader: lineOf(t, "For [Contact] & <b>", s),
+		Body: body(t, `{"type":"paragraph"}`)}
 	r := tpl.Render(Context{Sheet: s, Row: rowOf(s, map[string]string{"con": "Ada"})})
 	if !strings.Contains(r.HTML, `mso-hide:all">For Ada &amp; &lt;b&gt;&#847;`) || strings.Contains(r.Text, "Ada") {
 		t.Error(r.HTML, r.Text)
 	}
-	if r := tpl.Check(Context{Sheet: s, Row: rowOf(s, nil)}); !slices.Equal(r.Missing, []string{"con"}) || !tpl.Lacks(Context{Sheet: s, Row: rowOf(s, nil)}) {
+	if r := tpl.Check(Context{Sheet: s, Row: rowOf(s, nil)}); !slices.Equal(r.Missing, []string{"con"}) ||
+		!tpl.Lacks(Context{Sheet: s, Row: rowOf(s, nil)}) {
 		t.Errorf("missing %v", r.Missing)
 	}
 }
@@ -227,7 +248,8 @@ func TestVariantsGrowOld(t *testing.T) {
 		return body(t, `{"type":"paragraph","content":[{"type":"text","text":"`+text+`"}]}`)
 	}
 	make := func(first, de string) *Template {
-		return &Template{Name: "x", Subject: word(first), Body: word(first), Language: "con", Variants: []Variant{variant("de", word(de))}}
+		return &Template{Name: "x", Subject: word(first), Body: word(first), Language: "con",
+			Variants: []Variant{variant("de", word(de))}}
 	}
 	v1 := make("Hello", "Hallo")
 	v1.Follow(nil, 1)
@@ -245,7 +267,8 @@ func TestVariantsGrowOld(t *testing.T) {
 	for i, c := range []struct {
 		t    *Template
 		want []string
-	}{{v1, []string{}}, {v2, []string{"de"}}, {v3, []string{}}, {v4, []string{"de"}}, {v5, []string{}}, {both, []string{}}} {
+	}{{v1, []string{}}, {v2, []string{"de"}}, {v3, []string{}}, {v4, []string{"de"}}, {v5, []string{}},
+		{both, []string{}}} {
 		if got := c.t.Older(); !slices.Equal(got, c.want) {
 			t.Errorf("version %d: older are %v, want %v", i+1, got, c.want)
 		}
@@ -255,16 +278,20 @@ func TestVariantsGrowOld(t *testing.T) {
 // A file is what its name says, or is refused with what is wrong.
 func TestReadFile(t *testing.T) {
 	for _, c := range []struct{ name, data, typ, fault string }{
-		{"Plan.PDF", "%PDF-1.7", "application/pdf", ""}, {"plan.pdf", "<html>", "", "its name says .pdf"}, {"a.docx", "PK\x03\x04", "application/vnd.openxmlformats-officedocument.wordprocessingml.document", ""},
-		{"a.txt", "héllo", "text/plain", ""}, {"a.csv", "a;b\xe9", "text/csv", ""}, {"a.txt", "\x00\xff", "", "is no text"}, {"a.exe", "MZ", "", "refuse programs"}, {"a.pdf.js", "x", "", "refuse programs"},
-		{"renamed.png", "MZ\x90", "", "refuse programs"}, {"empty.txt", "", "", "empty"}, {"strange.xyz", "abc", "application/octet-stream", ""}, {"page.html", "<p>", "", "refuse programs"},
+		{"Plan.PDF", "%PDF-1.7", "application/pdf", ""}, {"plan.pdf", "<html>", "", "its name says .pdf"},
+		{"a.docx", "PK\x03\x04", "application/vnd.openxmlformats-officedocument.wordprocessingml.document", ""},
+		{"a.txt", "héllo", "text/plain", ""}, {"a.csv", "a;b\xe9", "text/csv", ""}, {"a.txt", "\x00\xff", "", "is no text"},
+		{"a.exe", "MZ", "", "refuse programs"}, {"a.pdf.js", "x", "", "refuse programs"},
+		{"renamed.png", "MZ\x90", "", "refuse programs"}, {"empty.txt", "", "", "empty"},
+		{"strange.xyz", "abc", "application/octet-stream", ""}, {"page.html", "<p>", "", "refuse programs"},
 	} {
 		typ, err := ReadFile(c.name, []byte(c.data))
 		if typ != c.typ || (err == nil) != (c.fault == "") || err != nil && !strings.Contains(err.Error(), c.fault) {
 			t.Errorf("%s: %q, %v; want %q, %q", c.name, typ, err, c.typ, c.fault)
 		}
 	}
-	if _, err := ReadFile("big.pdf", append([]byte("%PDF-"), make([]byte, MaxAttachment)...)); err == nil || !strings.Contains(err.Error(), "up to 10 MB") {
+	if _, err := ReadFile("big.pdf", append([]byte("%PDF-"), make([]byte, MaxAttachment)...)); err == nil ||
+		!strings.Contains(err.Error(), "up to 10 MB") {
 		t.Errorf("a file of more than 10 MB: %v", err)
 	}
 }
@@ -287,8 +314,10 @@ func TestReadImage(t *testing.T) {
 		data []byte
 		want string
 	}{
-		"cut short": {whole[:len(whole)-30], "broken"}, "text": {[]byte("hello"), "no PNG"}, "svg": {[]byte("<svg/>"), "no PNG"},
-		"a bomb": {draw(60000, 500), "too large"}, "large": {append(whole, make([]byte, MaxImage)...), "up to 1024 kB"}, "nothing": {nil, "no PNG"},
+		"cut short": {whole[:len(whole)-30], "broken"}, "text": {[]byte("hello"), "no PNG"},
+		"svg":    {[]byte("<svg/>"), "no PNG"},
+		"a bomb": {draw(60000, 500), "too large"}, "large": {append(whole, make([]byte, MaxImage)...), "up to 1024 kB"},
+		"nothing": {nil, "no PNG"},
 	} {
 		if _, _, _, err := ReadImage(c.data); err == nil || !strings.Contains(err.Error(), c.want) {
 			t.Errorf("%s: %v, want %q", name, err, c.want)
@@ -300,8 +329,11 @@ func TestFileNames(t *testing.T) {
 	s := loans()
 	tpl := &Template{Name: "x", Subject: lineOf(t, "x", s), Body: body(t, `{"type":"paragraph"}`)}
 	id := ContentID([]byte("%PDF-"))
-	for in, want := range map[string]string{`"notes.pdf"`: "notes.pdf", `["Loan ",{"column":"obj"}]`: "Loan A-B-C.pdf", `["../",{"column":"con","fallback":""},".pdf"]`: "-.pdf", `[{"column":"con","fallback":""}]`: "attachment.pdf"} {
-		if err := json.Unmarshal([]byte(fmt.Sprintf(`{"attachments":[{"kind":"file","name":%s,"file":%q,"type":"application/pdf","size":5}]}`, in, id)), tpl); err != nil {
+	for in, want := range map[string]string{`"notes.pdf"`: "notes.pdf", `["Loan ",{"column":"obj"}]`: "Loan A-B-C.pdf",
+		`["../",{"column":"con","fallback":""},".pdf"]`: "-.pdf", `[{"column":"con","fallback":""}]`: "attachment.pdf"} {
+		if err := json.Unmarshal(
+			[]byte(fmt.Sprintf(`{"attachments":[{"kind":"file","name":%s,"file":%q,"type":"application/pdf","size":5}]}`, in,
+				id)), tpl); err != nil {
 			t.Fatal(err)
 		}
 		tpl.ready = nil
@@ -314,9 +346,14 @@ func TestFileNames(t *testing.T) {
 		}
 	}
 	// A name that cannot be written stops the email, like any other field.
-	_ = json.Unmarshal([]byte(fmt.Sprintf(`{"attachments":[{"kind":"file","name":[{"column":"con"}],"file":%q,"type":"application/pdf","size":5}]}`, id)), tpl)
+	_ = json.Unmarshal(
+		[]byte(
+			fmt.Sprintf(
+				`{"attachments":[{"kind":"file","name":[{"column":"con"}],"file":%q,"type":"application/pdf","size":5}]}`, id)),
+		tpl)
 	tpl.ready = nil
-	if c := (Context{Sheet: s, Row: rowOf(s, nil)}); !tpl.Lacks(c) || !slices.Equal(tpl.Check(c).Missing, []string{"con"}) || !slices.Equal(tpl.Render(c).Missing, []string{"con"}) {
+	if c := (Context{Sheet: s, Row: rowOf(s, nil)}); !tpl.Lacks(c) ||
+		!slices.Equal(tpl.Check(c).Missing, []string{"con"}) || !slices.Equal(tpl.Render(c).Missing, []string{"con"}) {
 		t.Error("a name's missing field does not count")
 	}
 }
@@ -327,7 +364,8 @@ func TestInvitations(t *testing.T) {
 	s := loans()
 	s.ID = "s1"
 	tpl := &Template{Name: "x", Subject: lineOf(t, "x", s), Body: body(t, `{"type":"paragraph"}`),
-		Attachments: []Attachment{{Kind: "invitation", Start: "due", Title: Line{{Text: "Return of "}, {Field: &Field{Column: "obj"}}}, Name: Line{{Text: "invitation"}}}}}
+		Attachments: []Attachment{{Kind: "invitation", Start: "due", Title: Line{{Text: "Return of "},
+			{Field: &Field{Column: "obj"}}}, Name: Line{{Text: "invitation"}}}}}
 	tpl.Use(Rests{From: From{Name: "Desk", Address: "desk@marrowby.example"}})
 	if err := tpl.Validate(s); err != nil {
 		t.Fatal(err)
@@ -336,21 +374,28 @@ func TestInvitations(t *testing.T) {
 	at := func(cells map[string]string) Rendered {
 		return tpl.Render(Context{Sheet: s, Row: rowOf(s, cells), To: to})
 	}
-	first, moved := at(map[string]string{"obj": "Oak", "due": "29/03/2027"}), at(map[string]string{"obj": "Oak", "due": "30/03/2027"})
+	first, moved := at(map[string]string{"obj": "Oak", "due": "29/03/2027"}),
+		at(map[string]string{"obj": "Oak", "due": "30/03/2027"})
 	a, b := first.Attachments[0], moved.Attachments[0]
-	if a.Name != "invitation.ics" || a.Event.Title != "Return of Oak" || !a.Event.AllDay || a.Event.End.Day != a.Event.Start.Day+1 || a.Event.UID != b.Event.UID || a.Event.Start == b.Event.Start || len(a.Event.To) != 1 {
+	if a.Name != "invitation.ics" || a.Event.Title != "Return of Oak" || !a.Event.AllDay ||
+		a.Event.End.Day != a.Event.Start.Day+1 || a.Event.UID != b.Event.UID || a.Event.Start == b.Event.Start ||
+		len(a.Event.To) != 1 {
 		t.Errorf("%+v\n%+v", a.Event, b.Event)
 	}
 	row := map[string]string{"obj": "Oak"}
 	cx := Context{Sheet: s, Row: rowOf(s, row)}
-	if r := at(row); !slices.Equal(r.Missing, []string{"due"}) || !slices.Equal(tpl.Check(cx).Missing, []string{"due"}) || !tpl.Lacks(cx) {
+	if r := at(row); !slices.Equal(r.Missing, []string{"due"}) || !slices.Equal(tpl.Check(cx).Missing, []string{"due"}) ||
+		!tpl.Lacks(cx) {
 		t.Errorf("without a date: %v", r.Missing)
 	}
 	tpl.Attachments[0].Cancel, tpl.ready = true, nil
-	if r := at(row); len(r.Missing) > 0 || tpl.Lacks(cx) || !r.Attachments[0].Event.Cancel || r.Attachments[0].Event.UID != a.Event.UID || !strings.Contains(r.Attachments[0].Type, "CANCEL") {
+	if r := at(row); len(r.Missing) > 0 || tpl.Lacks(cx) || !r.Attachments[0].Event.Cancel ||
+		r.Attachments[0].Event.UID != a.Event.UID || !strings.Contains(r.Attachments[0].Type, "CANCEL") {
 		t.Errorf("called off: %+v", r.Attachments[0].Event)
 	}
-	for _, bad := range []Attachment{{Kind: "invitation", Title: Line{{Text: "x"}}}, {Kind: "invitation", Start: "obj", Title: Line{{Text: "x"}}}, {Kind: "invitation", Start: "due"}, {Kind: "invitation", Start: "due", End: "obj", Title: Line{{Text: "x"}}}} {
+	for _, bad := range []Attachment{{Kind: "invitation", Title: Line{{Text: "x"}}}, {Kind: "invitation", Start: "obj",
+		Title: Line{{Text: "x"}}}, {Kind: "invitation", Start: "due"}, {Kind: "invitation", Start: "due", End: "obj",
+		Title: Line{{Text: "x"}}}} {
 		tpl.Attachments = []Attachment{bad}
 		if tpl.Validate(s) == nil {
 			t.Errorf("%+v is accepted", bad)

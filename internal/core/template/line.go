@@ -111,7 +111,8 @@ func (l Line) validateLink(p *place) error {
 	}
 	if u, err := url.Parse(whole); len(l) > 1 && err == nil && u.Host != "" {
 		head := u.Scheme + "://" + u.Host
-		if rest, ok := strings.CutPrefix(strings.ToLower(l[0].Text), strings.ToLower(head)); !ok || rest == "" || !strings.ContainsAny(rest[:1], "/?#") {
+		if rest, ok := strings.CutPrefix(strings.ToLower(l[0].Text), strings.ToLower(head)); !ok || rest == "" ||
+			!strings.ContainsAny(rest[:1], "/?#") {
 			return fmt.Errorf("a field in a link stands behind its host")
 		}
 	}

@@ -409,7 +409,8 @@ func (l *FieldList) validate(p *place, roundUp bool) error {
 	case l.Limit < 0:
 		return fmt.Errorf("a table has at least one row")
 	case l.Limit > 0 && !p.draft && !bytes.Contains([]byte(l.More), []byte(MoreNumber)):
-		return fmt.Errorf("a table of at most %d rows needs words for the others, with %s in them: and %s more", l.Limit, MoreNumber, MoreNumber)
+		return fmt.Errorf("a table of at most %d rows needs words for the others, with %s in them: and %s more", l.Limit,
+			MoreNumber, MoreNumber)
 	}
 	return nil
 }

@@ -34,7 +34,8 @@ const (
 var pageHead = func() string {
 	var b strings.Builder
 	b.WriteString(`<head><meta charset="utf-8"><meta name="viewport" content="width=device-width,initial-scale=1">` +
-		`<meta name="color-scheme" content="light dark"><meta name="supported-color-schemes" content="light dark"><style>` + pageStyle)
+		`<meta name="color-scheme" content="light dark"><meta name="supported-color-schemes" content="light dark"><style>` +
+		pageStyle)
 	for _, p := range Palette {
 		b.WriteString(`.nv-` + p.Name + `{color:` + p.Dark + `!important}`)
 	}
@@ -52,18 +53,24 @@ func (w *writer) head(d *doc, preheader string) {
 	if d.locale != nil {
 		tag = html.EscapeString(d.locale.Tag)
 	}
-	w.html.WriteString(`<!DOCTYPE html><html lang="` + tag + `" dir="` + dir + `">` + pageHead + `<body class="nv-page" style="margin:0;padding:0;background:#ffffff">`)
+	w.html.WriteString(`<!DOCTYPE html><html lang="` + tag + `" dir="` + dir + `">` + pageHead +
+		`<body class="nv-page" style="margin:0;padding:0;background:#ffffff">`)
 	if preheader != "" {
 		// The list of a mailbox shows it behind the subject; the letter does not. What
 		// follows keeps the letter's own beginning out of that list.
-		w.html.WriteString(`<div style="display:none;max-height:0;overflow:hidden;mso-hide:all">` + escape(preheader) + strings.Repeat("&#847;&zwnj;&nbsp;", 20) + `</div>`)
+		w.html.WriteString(`<div style="display:none;max-height:0;overflow:hidden;mso-hide:all">` +
+			escape(preheader) + strings.Repeat("&#847;&zwnj;&nbsp;", 20) + `</div>`)
 	}
 	align := d.start()
-	w.html.WriteString(`<table role="presentation" class="nv-page" width="100%" cellpadding="0" cellspacing="0" border="0" style="background:#ffffff"><tr><td align="` + align + `" style="padding:24px 20px">` +
-		`<table role="presentation" width="600" cellpadding="0" cellspacing="0" border="0" style="width:100%;max-width:600px"><tr>` +
-		`<td class="nv-text" dir="` + dir + `" align="` + align + `" style="font-family:Georgia,'Times New Roman',serif;font-size:16px;line-height:25px;color:#20242c;text-align:` + align + `;overflow-wrap:break-word">`)
+	w.html.WriteString(
+		`<table role="presentation" class="nv-page" width="100%" cellpadding="0" cellspacing="0" border="0" style="background:#ffffff"><tr><td align="` + align + `" style="padding:24px 20px">` +
+			`<table role="presentation" width="600" cellpadding="0" cellspacing="0" border="0" style="width:100%;max-width:600px"><tr>` +
+			`<td class="nv-text" dir="` + dir + `" align="` + align +
+			`" style="font-family:Georgia,'Times New Roman',serif;font-size:16px;line-height:25px;color:#20242c;text-align:` +
+			align + `;overflow-wrap:break-word">`)
 	if w.c.Note != "" {
-		w.html.WriteString(`<p class="nv-soft nv-line" style="margin:0 0 18px 0;padding:0 0 10px 0;border-bottom:1px solid #dcd7cb;font-size:14px;color:#5a5f69">` + escape(w.c.Note) + `</p>`)
+		w.html.WriteString(
+			`<p class="nv-soft nv-line" style="margin:0 0 18px 0;padding:0 0 10px 0;border-bottom:1px solid #dcd7cb;font-size:14px;color:#5a5f69">` + escape(w.c.Note) + `</p>`)
 		w.text.WriteString(oneLine(w.c.Note) + "\n\n")
 	}
 }

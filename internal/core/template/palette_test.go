@@ -30,15 +30,19 @@ func TestEditorHasThePalette(t *testing.T) {
 // Each value that is looked at says of which field it is, and the letter is otherwise the same.
 func TestPointing(t *testing.T) {
 	s := loans()
-	tpl := &Template{Name: "x", Subject: lineOf(t, "About [Object]", s), Body: body(t, `{"type":"paragraph","content":[{"type":"field","attrs":{"column":"obj","case":"upper"}},{"type":"text","text":" "},{"type":"field","attrs":{"column":"con","fallback":"a \"colleague\""}}]}`)}
+	tpl := &Template{Name: "x", Subject: lineOf(t, "About [Object]", s),
+		Body: body(t,
+			`{"type":"paragraph","content":[{"type":"field","attrs":{"column":"obj","case":"upper"}},{"type":"text","text":" "},{"type":"field","attrs":{"column":"con","fallback":"a \"colleague\""}}]}`)}
 	row := rowOf(s, map[string]string{"obj": "Bell <b>"})
 	plain, pointed := tpl.Render(Context{Sheet: s, Row: row}), tpl.Render(Context{Sheet: s, Row: row, Pointing: true})
-	for _, want := range []string{`<span style="cursor:help" title="[Object: upper]">BELL &lt;B&gt;</span>`, `title="[Contact: else a &#34;colleague&#34;]">a &#34;colleague&#34;</span>`} {
+	for _, want := range []string{`<span style="cursor:help" title="[Object: upper]">BELL &lt;B&gt;</span>`,
+		`title="[Contact: else a &#34;colleague&#34;]">a &#34;colleague&#34;</span>`} {
 		if !strings.Contains(pointed.HTML, want) {
 			t.Errorf("no %s in\n%s", want, pointed.HTML)
 		}
 	}
-	bare := regexp.MustCompile(`<span style="cursor:help" title="[^"]*">([^<]*)</span>`).ReplaceAllString(pointed.HTML, "$1")
+	bare := regexp.MustCompile(`<span style="cursor:help" title="[^"]*">([^<]*)</span>`).ReplaceAllString(pointed.HTML,
+		"$1")
 	if bare != plain.HTML || pointed.Text != plain.Text || pointed.Subject != plain.Subject {
 		t.Errorf("pointing changes the letter:\n%s\n%s", bare, plain.HTML)
 	}

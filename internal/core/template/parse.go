@@ -252,7 +252,9 @@ func (f *Field) word(w string) error {
 				return nil
 			}
 		}
-		return fmt.Errorf("%q is not a word for writing a field; use first word, last word, upper, lower, days from now, 2 decimals, thousands, currency £, short, medium, long, weekday, iso, column name, leave out, or else with a text", w)
+		return fmt.Errorf(
+			"%q is not a word for writing a field; use first word, last word, upper, lower, days from now, 2 decimals, "+
+				"thousands, currency £, short, medium, long, weekday, iso, column name, leave out, or else with a text", w)
 	}
 	return nil
 }

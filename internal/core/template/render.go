@@ -62,7 +62,8 @@ func CID(id string) string { return id + "@image.nivot" }
 // none can add a tag or a line to the subject.
 func (t *Template) Render(c Context) Rendered {
 	w, d := t.begin(c)
-	out := Rendered{Subject: w.line(d.subject), Images: d.images, Template: t.ID, Version: t.Version, Variant: w.variant, Unmet: w.unmet, RightToLeft: w.rtl}
+	out := Rendered{Subject: w.line(d.subject), Images: d.images, Template: t.ID, Version: t.Version, Variant: w.variant,
+		Unmet: w.unmet, RightToLeft: w.rtl}
 	preheader := w.line(d.preheader)
 	w.head(d, preheader)
 	w.run(d.body)

@@ -15,7 +15,8 @@ func TestFilesOfARow(t *testing.T) {
 	file := func(name string, size int) Kept {
 		return Kept{Name: name, File: ContentID([]byte(name)), Type: "application/pdf", Size: size}
 	}
-	shelf := Shelf{"ln-1.pdf": file("LN-1.pdf", 1000), "plan.pdf": file("Plan.pdf", 2000), "big.pdf": file("big.pdf", MaxAttached)}
+	shelf := Shelf{"ln-1.pdf": file("LN-1.pdf", 1000), "plan.pdf": file("Plan.pdf", 2000),
+		"big.pdf": file("big.pdf", MaxAttached)}
 	for _, c := range []struct {
 		name, cell string
 		optional   bool
@@ -29,12 +30,14 @@ func TestFilesOfARow(t *testing.T) {
 		{name: "by another case", cell: "ln-1.PDF", want: []string{"LN-1.pdf"}},
 		{name: "two", cell: "LN-1.pdf; plan.pdf", want: []string{"LN-1.pdf", "Plan.pdf"}},
 		{name: "of a path", cell: `C:\loans\LN-1.pdf`, want: []string{"LN-1.pdf"}},
-		{name: "under a name", cell: "LN-1.pdf; Plan.pdf", called: "Agreement Bell.pdf", want: []string{"Agreement Bell.pdf", "Agreement Bell 2.pdf"}},
+		{name: "under a name", cell: "LN-1.pdf; Plan.pdf", called: "Agreement Bell.pdf", want: []string{"Agreement Bell.pdf",
+			"Agreement Bell 2.pdf"}},
 		{name: "not there", cell: "LN-2.pdf", absent: []string{"LN-2.pdf"}, missing: true, check: FileMissing},
 		{name: "one not there", cell: "LN-1.pdf;LN-2.pdf", absent: []string{"LN-2.pdf"}, missing: true, check: FileMissing},
 		{name: "none", missing: true, check: FieldEmpty},
 		{name: "none, and need not", optional: true},
-		{name: "not there, though it need not", cell: "LN-2.pdf", optional: true, absent: []string{"LN-2.pdf"}, missing: true, check: FileMissing},
+		{name: "not there, though it need not", cell: "LN-2.pdf", optional: true, absent: []string{"LN-2.pdf"},
+			missing: true, check: FileMissing},
 		{name: "a folder", cell: "loans/", missing: true, check: FieldUnreadable},
 		{name: "too large together", cell: "LN-1.pdf; big.pdf", missing: true, check: TooLarge},
 	} {
@@ -53,8 +56,10 @@ func TestFilesOfARow(t *testing.T) {
 			row.Set(col, value.Parse(c.cell, s.Reading(col)))
 			cx := Context{Sheet: s, Row: row}
 			r := tpl.Render(cx)
-			if got := slices.Equal(r.Missing, []string{"agr"}); got != c.missing || tpl.Lacks(cx) != c.missing || !slices.Equal(tpl.Check(cx).Missing, r.Missing) {
-				t.Errorf("missing %v, lacks %v, checked %v; want missing %v", r.Missing, tpl.Lacks(cx), tpl.Check(cx).Missing, c.missing)
+			if got := slices.Equal(r.Missing, []string{"agr"}); got != c.missing || tpl.Lacks(cx) != c.missing ||
+				!slices.Equal(tpl.Check(cx).Missing, r.Missing) {
+				t.Errorf("missing %v, lacks %v, checked %v; want missing %v", r.Missing, tpl.Lacks(cx), tpl.Check(cx).Missing,
+					c.missing)
 			}
 			if got := tpl.Absent(row.Cell(col)); !slices.Equal(got, c.absent) {
 				t.Errorf("absent %v, want %v", got, c.absent)

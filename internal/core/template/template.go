@@ -79,7 +79,8 @@ func (t *Template) validate(p *place) error {
 	if err := value.CheckName("a template", t.Name); err != nil {
 		return err
 	}
-	if c, ok := s.Column(t.Language); t.Language != "" && (!ok || c.ValueType() != value.Text && c.ValueType() != value.Choice) {
+	if c, ok := s.Column(t.Language); t.Language != "" && (!ok || c.ValueType() != value.Text &&
+		c.ValueType() != value.Choice) {
 		return fmt.Errorf("the language comes from a column of type text or choice")
 	}
 	if len(t.Variants) > 0 && t.Language == "" && !p.draft {
@@ -152,7 +153,8 @@ func (t *Template) Follow(before *Template, version int64) {
 	}
 	for i := range t.Variants {
 		v := &t.Variants[i]
-		k := slices.IndexFunc(before.Variants, func(b Variant) bool { return value.Fold(b.Language) == value.Fold(v.Language) })
+		k := slices.IndexFunc(before.Variants,
+			func(b Variant) bool { return value.Fold(b.Language) == value.Fold(v.Language) })
 		if k < 0 || !was[k+1].same(t.texts()[i+1]) || v.Of > before.Variants[k].Of {
 			v.Of = version
 		} else {
@@ -250,7 +252,8 @@ func (t *Template) PieceIDs() (out []string) {
 
 // Rename puts other ids in place of the columns (and options) that a template
 // names.
-func (t *Template) Rename(column func(string) (string, error), option func(column, name string) (string, error)) error {
+func (t *Template) Rename(column func(string) (string, error),
+	option func(column, name string) (string, error)) error {
 	put := func(id *string) error {
 		if *id == "" {
 			return nil

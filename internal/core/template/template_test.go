@@ -16,8 +16,10 @@ func loans() *sheet.Sheet {
 	l, _ := value.FindLocale("en-GB")
 	return &sheet.Sheet{Zone: time.UTC, Locale: l, Columns: []sheet.Column{
 		{ID: "obj", Name: "Object", Type: value.Text, Pos: 0}, {ID: "con", Name: "Contact", Type: value.Text, Pos: 1},
-		{ID: "due", Name: "Return due", Type: value.Date, Pos: 2, Order: value.DayMonthYear}, {ID: "val", Name: "Value", Type: value.Number, Pos: 3},
-		{ID: "conmail", Name: "Contact: mail", Type: value.Email, Pos: 4}, {ID: "odd", Name: "Odd ] name", Type: value.Text, Pos: 5},
+		{ID: "due", Name: "Return due", Type: value.Date, Pos: 2, Order: value.DayMonthYear},
+		{ID: "val", Name: "Value", Type: value.Number, Pos: 3},
+		{ID: "conmail", Name: "Contact: mail", Type: value.Email, Pos: 4}, {ID: "odd", Name: "Odd ] name", Type: value.Text,
+			Pos: 5},
 	}}
 }
 
@@ -45,12 +47,17 @@ func render(t testing.TB, subject, body string, cells map[string]string) Rendere
 
 // Section 6: the words of a field.
 func TestFieldWords(t *testing.T) {
-	cells := map[string]string{"obj": "Oak bellows", "con": " Ada  Quill ", "due": "29/03/2027", "val": "4200.5", "conmail": "a@b.example", "odd": "o"}
+	cells := map[string]string{"obj": "Oak bellows", "con": " Ada  Quill ", "due": "29/03/2027", "val": "4200.5",
+		"conmail": "a@b.example", "odd": "o"}
 	for in, want := range map[string]string{
-		"[Object]": "Oak bellows", "[ object ]": "Oak bellows", "[Contact: first word]": "Ada", "[Contact: last word, upper]": "QUILL",
-		"[Object: lower]": "oak bellows", "[Return due]": "29 Mar 2027", "[Return due: short]": "29/03/2027", "[Return due: weekday]": "Monday 29 March",
-		"[Return due: iso]": "2027-03-29", "[Return due: days from now]": "7 days", "[Value]": "4200.5", "[Value: 2 decimals]": "4200.50",
-		"[Contact: mail]": "a@b.example", "[[Object]": "[Object]", `\[Object] \\ ]`: `[Object] \ ]`, `[Odd \] name]`: "o",
+		"[Object]": "Oak bellows", "[ object ]": "Oak bellows", "[Contact: first word]": "Ada",
+		"[Contact: last word, upper]": "QUILL",
+		"[Object: lower]":             "oak bellows", "[Return due]": "29 Mar 2027", "[Return due: short]": "29/03/2027",
+		"[Return due: weekday]": "Monday 29 March",
+		"[Return due: iso]":     "2027-03-29", "[Return due: days from now]": "7 days", "[Value]": "4200.5",
+		"[Value: 2 decimals]": "4200.50",
+		"[Contact: mail]":     "a@b.example", "[[Object]": "[Object]", `\[Object] \\ ]`: `[Object] \ ]`,
+		`[Odd \] name]`:                         "o",
 		"[Contact: first word, else colleague]": "Ada",
 	} {
 		if got := render(t, in, "", cells).Subject; got != want {
@@ -88,9 +95,11 @@ func TestSyntaxErrors(t *testing.T) {
 func TestDateStyles(t *testing.T) {
 	l, _ := value.FindLocale("en-GB")
 	w := value.Wall{Day: value.DayOf(2027, 3, 29), Second: 14*3600 + 30*60}
-	sh := &sheet.Sheet{Zone: time.UTC, Locale: l, Columns: []sheet.Column{{ID: "d", Name: "Due", Type: value.Date, Order: value.YearMonthDay}, {ID: "m", Name: "Read", Type: value.Moment, Order: value.MonthDayYear, Pos: 1}}}
+	sh := &sheet.Sheet{Zone: time.UTC, Locale: l, Columns: []sheet.Column{{ID: "d", Name: "Due", Type: value.Date,
+		Order: value.YearMonthDay}, {ID: "m", Name: "Read", Type: value.Moment, Order: value.MonthDayYear, Pos: 1}}}
 	row := &sheet.Row{Cells: []value.Value{value.Parse("2027-03-29", sh.Reading(&sh.Columns[0])), value.OfMoment(w)}}
-	for text, want := range map[string]string{"[Due: short]": "29/03/2027", "[Read: short]": "29/03/2027, 14:30", "[Read: iso]": "2027-03-29, 14:30", "[Due: iso]": "2027-03-29", "[Read]": "29 Mar 2027, 14:30"} {
+	for text, want := range map[string]string{"[Due: short]": "29/03/2027", "[Read: short]": "29/03/2027, 14:30",
+		"[Read: iso]": "2027-03-29, 14:30", "[Due: iso]": "2027-03-29", "[Read]": "29 Mar 2027, 14:30"} {
 		n, err := ParseLine(text, sh)
 		if err != nil {
 			t.Fatal(err)
@@ -111,7 +120,8 @@ func TestSubjectOneLine(t *testing.T) {
 
 func TestRenderBlocks(t *testing.T) {
 	var doc Node
-	err := json.Unmarshal([]byte(`{"type":"doc","content":[{"type":"heading","attrs":{"level":2},"content":[{"type":"text","text":"To do"}]},
+	err := json.Unmarshal(
+		[]byte(`{"type":"doc","content":[{"type":"heading","attrs":{"level":2},"content":[{"type":"text","text":"To do"}]},
 		{"type":"bulletList","content":[{"type":"listItem","content":[{"type":"paragraph","content":[{"type":"text","marks":[{"type":"bold"}],"text":"pack"}]}]},
 		{"type":"listItem","content":[{"type":"paragraph","content":[{"type":"text","text":"read","marks":[{"type":"link","attrs":{"href":"https://marrowby.example/pack?a=1&b=2","target":null}}]}]}]}]},
 		{"type":"orderedList","attrs":{"start":1},"content":[{"type":"listItem","content":[{"type":"paragraph","content":[{"type":"field","attrs":{"column":"obj"}},{"type":"hardBreak"},{"type":"text","text":"<b>"}]}]}]}]}`), &doc)
@@ -129,7 +139,8 @@ func TestRenderBlocks(t *testing.T) {
 	if r.Text != want {
 		t.Errorf("%q\nwant\n%q", r.Text, want)
 	}
-	for _, part := range []string{"<strong>pack</strong>", `href="https://marrowby.example/pack?a=1&amp;b=2"`, "Oak &amp; ash<br>&lt;b&gt;"} {
+	for _, part := range []string{"<strong>pack</strong>", `href="https://marrowby.example/pack?a=1&amp;b=2"`,
+		"Oak &amp; ash<br>&lt;b&gt;"} {
 		if !strings.Contains(r.HTML, part) {
 			t.Errorf("the HTML lacks %s:\n%s", part, r.HTML)
 		}
@@ -182,7 +193,8 @@ func FuzzRender(f *testing.F) {
 // Parsing never fails otherwise than with a place, and what parses is written
 // back to text that parses to the same.
 func FuzzParse(f *testing.F) {
-	for _, s := range []string{"[Object]", `a [[b] \[ [Contact: first word, else x\]y]`, "[Contact: mail: upper]", "[", "[Value: 3 decimals, else ]"} {
+	for _, s := range []string{"[Object]", `a [[b] \[ [Contact: first word, else x\]y]`, "[Contact: mail: upper]", "[",
+		"[Value: 3 decimals, else ]"} {
 		f.Add(s)
 	}
 	cols := loans()

@@ -14,7 +14,8 @@ func TestTraits(t *testing.T) {
 	part := `{"type":"part","attrs":{"if":{"column":"val","op":">=","value":1000}},"content":[{"type":"paragraph","content":[{"type":"text","text":"Insured. "},{"type":"field","attrs":{"column":"odd","fallback":"none"}}]}]}`
 	other := `{"type":"part","attrs":{"if":{"column":"obj","op":"is","value":"Bell"}},"content":[{"type":"paragraph","content":[{"type":"text","text":"It rings."}]}]}`
 	tpl := &Template{Name: "x", Subject: lineOf(t, "About [Object]", s), Language: "con",
-		Body:     body(t, `{"type":"paragraph","content":[{"type":"text","text":"Dear "},{"type":"field","attrs":{"column":"con","fallback":"colleague"}},{"type":"text","text":". It is due on "},{"type":"field","attrs":{"column":"due","omit":true}},{"type":"text","text":"."}]},`+part+","+other),
+		Body: body(t,
+			`{"type":"paragraph","content":[{"type":"text","text":"Dear "},{"type":"field","attrs":{"column":"con","fallback":"colleague"}},{"type":"text","text":". It is due on "},{"type":"field","attrs":{"column":"due","omit":true}},{"type":"text","text":"."}]},`+part+","+other),
 		Variants: []Variant{{Language: "de", Subject: lineOf(t, "Zu [Object]", s), Body: para(t, "Guten Tag.")}}}
 	if err := tpl.Validate(s); err != nil {
 		t.Fatal(err)
@@ -25,12 +26,22 @@ func TestTraits(t *testing.T) {
 		want   string
 		length int
 	}{
-		{"all is there", map[string]string{"obj": "Urn", "con": "Ada", "due": "29/03/2027", "val": "5"}, "in the first language; without the part shown if value is at least 1000; without the part shown if object is Bell", 6},
-		{"a part", map[string]string{"obj": "Urn", "con": "Ada", "due": "29/03/2027", "val": "5000", "odd": "odd"}, "in the first language; with the part shown if value is at least 1000; without the part shown if object is Bell", 9},
-		{"two parts, and other words in one", map[string]string{"obj": "Bell", "con": "Ada", "due": "29/03/2027", "val": "5000"},
-			"in the first language; with the part shown if value is at least 1000; Odd ] name is empty: its other words; with the part shown if object is Bell", 7},
-		{"a sentence that is left out", map[string]string{"obj": "Urn", "con": "Ada", "val": "5"}, "in the first language; without the part shown if value is at least 1000; without the part shown if object is Bell; Return due is empty: its sentence is left out", 6},
-		{"an empty name", map[string]string{"obj": "Urn", "due": "29/03/2027", "val": "5"}, "in the first language; Contact is empty: its other words; without the part shown if value is at least 1000; without the part shown if object is Bell", 3},
+		{"all is there", map[string]string{"obj": "Urn", "con": "Ada", "due": "29/03/2027", "val": "5"},
+			"in the first language; without the part shown if value is at least 1000; without the part shown if object is Bell",
+			6},
+		{"a part", map[string]string{"obj": "Urn", "con": "Ada", "due": "29/03/2027", "val": "5000", "odd": "odd"},
+			"in the first language; with the part shown if value is at least 1000; without the part shown if object is Bell",
+			9},
+		{"two parts, and other words in one", map[string]string{"obj": "Bell", "con": "Ada", "due": "29/03/2027",
+			"val": "5000"},
+			"in the first language; with the part shown if value is at least 1000; Odd ] name is empty: its other words; " +
+				"with the part shown if object is Bell", 7},
+		{"a sentence that is left out", map[string]string{"obj": "Urn", "con": "Ada", "val": "5"},
+			"in the first language; without the part shown if value is at least 1000; without the part shown if object is " +
+				"Bell; Return due is empty: its sentence is left out", 6},
+		{"an empty name", map[string]string{"obj": "Urn", "due": "29/03/2027", "val": "5"},
+			"in the first language; Contact is empty: its other words; without the part shown if value is at least 1000; " +
+				"without the part shown if object is Bell", 3},
 		{"another language", map[string]string{"obj": "Urn", "con": "de", "val": "5000"}, "in German", 3},
 		{"incomplete", map[string]string{"con": "Ada"}, "", 0},
 	} {

@@ -51,15 +51,19 @@ func TestEveryBlock(t *testing.T) {
 	if err := tpl.Validate(s); err != nil {
 		t.Fatal(err)
 	}
-	r := tpl.Render(Context{Sheet: s, Row: rowOf(s, map[string]string{"obj": `Bell & "book"?`, "con": "a/b", "due": "29/03/2027", "val": "1500"}), Today: value.DayOf(2027, 3, 22)})
-	for _, part := range []string{"Return of BELL & \"BOOK\"?\n", "It is insured for 1500.00\n", "Return due: 29 March 2027\n",
-		"Open Bell & \"book\"? (https://loans.marrowby.example/Bell%20%26%20%22book%22%3F?by=a%2Fb)\n", "late or not\n", "[The \"bell\" tower of Bell & \"book\"?]", "> Bell & \"book\"?\n", "- Monday · Bell & \"book\"?\n",
+	r := tpl.Render(Context{Sheet: s, Row: rowOf(s, map[string]string{"obj": `Bell & "book"?`, "con": "a/b",
+		"due": "29/03/2027", "val": "1500"}), Today: value.DayOf(2027, 3, 22)})
+	for _, part := range []string{"Return of BELL & \"BOOK\"?\n", "It is insured for 1500.00\n",
+		"Return due: 29 March 2027\n",
+		"Open Bell & \"book\"? (https://loans.marrowby.example/Bell%20%26%20%22book%22%3F?by=a%2Fb)\n", "late or not\n",
+		"[The \"bell\" tower of Bell & \"book\"?]", "> Bell & \"book\"?\n", "- Monday · Bell & \"book\"?\n",
 		"Contact: a/b\n", "Stop (nivot:opt-out) it, #0"} {
 		if !strings.Contains(r.Text, part) {
 			t.Errorf("the text lacks %q:\n%s", part, r.Text)
 		}
 	}
-	for _, part := range []string{`BELL &amp; &#34;BOOK&#34;?`, `href="https://loans.marrowby.example/Bell%20%26%20%22book%22%3F?by=a%2Fb"`, `#a63a2b`, `<em>not</em>`,
+	for _, part := range []string{`BELL &amp; &#34;BOOK&#34;?`,
+		`href="https://loans.marrowby.example/Bell%20%26%20%22book%22%3F?by=a%2Fb"`, `#a63a2b`, `<em>not</em>`,
 		`alt="The &#34;bell&#34; tower of Bell &amp; &#34;book&#34;?"`, `width="120"`} {
 		if !strings.Contains(r.HTML, part) {
 			t.Errorf("the HTML lacks %s:\n%s", part, r.HTML)
@@ -69,14 +73,17 @@ func TestEveryBlock(t *testing.T) {
 		t.Errorf("%s\n%v", r.Text, r.Missing)
 	}
 	// What a part that is not shown lacks is not missing; what is shown lacks is.
-	r = tpl.Render(Context{Sheet: s, Row: rowOf(s, map[string]string{"obj": "Bell", "due": "29/03/2027"}), Today: value.DayOf(2027, 3, 22)})
-	if !strings.Contains(r.Text, "Nobody is named.") || strings.Contains(r.Text, "insured") || !strings.Contains(r.Text, "?by=desk") {
+	r = tpl.Render(Context{Sheet: s, Row: rowOf(s, map[string]string{"obj": "Bell", "due": "29/03/2027"}),
+		Today: value.DayOf(2027, 3, 22)})
+	if !strings.Contains(r.Text, "Nobody is named.") || strings.Contains(r.Text, "insured") ||
+		!strings.Contains(r.Text, "?by=desk") {
 		t.Errorf("%s", r.Text)
 	}
 	if len(r.Missing) != 1 || r.Missing[0] != "val" {
 		t.Errorf("missing %v, want the value alone", r.Missing)
 	}
-	if got := tpl.Check(Context{Sheet: s, Row: rowOf(s, map[string]string{"obj": "Bell", "due": "29/03/2027"})}).Missing; len(got) != 1 || got[0] != "val" {
+	if got := tpl.Check(Context{Sheet: s,
+		Row: rowOf(s, map[string]string{"obj": "Bell", "due": "29/03/2027"})}).Missing; len(got) != 1 || got[0] != "val" {
 		t.Errorf("checking gives %v, rendering val", got)
 	}
 }
@@ -101,11 +108,14 @@ func TestTreeReadsBack(t *testing.T) {
 // an empty cell.
 func TestRoundUpTable(t *testing.T) {
 	s := loans()
-	tpl := &Template{Name: "x", Subject: body(t, ""), Body: body(t, `{"type":"roundUpTable","attrs":{"fields":[{"column":"obj"},{"column":"con","fallback":"nobody"},{"column":"due"}]}}`)}
+	tpl := &Template{Name: "x", Subject: body(t, ""),
+		Body: body(t,
+			`{"type":"roundUpTable","attrs":{"fields":[{"column":"obj"},{"column":"con","fallback":"nobody"},{"column":"due"}]}}`)}
 	if err := tpl.Validate(s); err != nil {
 		t.Fatal(err)
 	}
-	a, b := rowOf(s, map[string]string{"obj": "Bell\nbook", "due": "29/03/2027"}), rowOf(s, map[string]string{"obj": "<i>Oak</i>", "con": "Ada"})
+	a, b := rowOf(s, map[string]string{"obj": "Bell\nbook", "due": "29/03/2027"}),
+		rowOf(s, map[string]string{"obj": "<i>Oak</i>", "con": "Ada"})
 	r := tpl.Render(Context{Sheet: s, Row: a, Rows: []*sheet.Row{a, b}})
 	if want := "- Bell book · nobody · 29 Mar 2027\n- <i>Oak</i> · Ada · "; !strings.Contains(r.Text, want) {
 		t.Errorf("%q\nwant %q", r.Text, want)
@@ -124,14 +134,16 @@ func variant(language string, text Node) Variant {
 func TestVariants(t *testing.T) {
 	s := loans()
 	line := func(text string) Node {
-		return body(t, `{"type":"paragraph","content":[{"type":"text","text":"`+text+` "},{"type":"field","attrs":{"column":"due","style":"long"}}]}`)
+		return body(t, `{"type":"paragraph","content":[{"type":"text","text":"`+text+
+			` "},{"type":"field","attrs":{"column":"due","style":"long"}}]}`)
 	}
 	tpl := &Template{Name: "x", Subject: line("Due"), Body: line("Due"), Language: "con",
 		Variants: []Variant{variant("de", line("Fällig")), variant("fr", line("Retour"))}}
 	if err := tpl.Validate(s); err != nil {
 		t.Fatal(err)
 	}
-	for language, want := range map[string]string{"de": "Fällig 29. März 2027", "DE": "Fällig 29. März 2027", "fr": "Retour 29 mars 2027", "xx": "Due 29 March 2027", "": "Due 29 March 2027"} {
+	for language, want := range map[string]string{"de": "Fällig 29. März 2027", "DE": "Fällig 29. März 2027",
+		"fr": "Retour 29 mars 2027", "xx": "Due 29 March 2027", "": "Due 29 March 2027"} {
 		r := tpl.Render(Context{Sheet: s, Row: rowOf(s, map[string]string{"con": language, "due": "29/03/2027"})})
 		if r.Subject != want || !strings.HasPrefix(r.Text, want) {
 			t.Errorf("%q: %q and %q, want %q", language, r.Subject, r.Text, want)
@@ -140,8 +152,10 @@ func TestVariants(t *testing.T) {
 	for _, bad := range []*Template{
 		{Name: "x", Subject: line(""), Body: line(""), Variants: tpl.Variants},
 		{Name: "x", Subject: line(""), Body: line(""), Language: "due", Variants: tpl.Variants},
-		{Name: "x", Subject: line(""), Body: line(""), Language: "con", Variants: append([]Variant{variant("DE", line(""))}, tpl.Variants...)},
-		{Name: "x", Subject: line(""), Body: line(""), Language: "con", Variants: []Variant{{Language: "de", Subject: line(""), Body: Node{Type: Doc, Content: []Node{{Type: "script"}}}}}},
+		{Name: "x", Subject: line(""), Body: line(""), Language: "con", Variants: append([]Variant{variant("DE", line(""))},
+			tpl.Variants...)},
+		{Name: "x", Subject: line(""), Body: line(""), Language: "con",
+			Variants: []Variant{{Language: "de", Subject: line(""), Body: Node{Type: Doc, Content: []Node{{Type: "script"}}}}}},
 	} {
 		if bad.Validate(s) == nil {
 			t.Errorf("%+v is accepted", bad)
@@ -178,8 +192,10 @@ func TestTreeFaults(t *testing.T) {
 			t.Errorf("%s: %v, want %q", in, err, want)
 		}
 	}
-	for _, in := range []string{`{"type":"field","attrs":{"column":"obj","colour":"red"}}`, `{"type":"image","attrs":{"src":"https://elsewhere.example/x.png"}}`,
-		`{"type":"button","attrs":{"href":7}}`, `{"type":"rowTable","attrs":{"columns":["obj"]}}`, `{"type":"part","attrs":{"unless":{}}}`} {
+	for _, in := range []string{`{"type":"field","attrs":{"column":"obj","colour":"red"}}`,
+		`{"type":"image","attrs":{"src":"https://elsewhere.example/x.png"}}`,
+		`{"type":"button","attrs":{"href":7}}`, `{"type":"rowTable","attrs":{"columns":["obj"]}}`,
+		`{"type":"part","attrs":{"unless":{}}}`} {
 		var n Node
 		if json.Unmarshal([]byte(in), &n) == nil {
 			t.Errorf("%s is read", in)
@@ -189,7 +205,8 @@ func TestTreeFaults(t *testing.T) {
 	for range 20 {
 		deep = `{"type":"bulletList","content":[{"type":"listItem","content":[` + deep + `]}]}`
 	}
-	if err := (&Template{Name: "x", Subject: body(t, ""), Body: body(t, deep)}).Validate(s); err == nil || !strings.Contains(err.Error(), "too deeply") {
+	if err := (&Template{Name: "x", Subject: body(t, ""), Body: body(t, deep)}).Validate(s); err == nil ||
+		!strings.Contains(err.Error(), "too deeply") {
 		t.Errorf("20 lists in each other: %v", err)
 	}
 }
@@ -206,19 +223,22 @@ var links = regexp.MustCompile(`href="([^"]*)"`)
 // and the hosts of the links are those of harmless values.
 func FuzzBlocks(f *testing.F) {
 	s := loans()
-	tpl := &Template{Name: "x", Subject: body(f, ""), Body: body(f, strings.ReplaceAll(whole, `"op":"empty"`, `"op":"filled"`))}
+	tpl := &Template{Name: "x", Subject: body(f, ""),
+		Body: body(f, strings.ReplaceAll(whole, `"op":"empty"`, `"op":"filled"`))}
 	if err := tpl.Validate(s); err != nil {
 		f.Fatal(err)
 	}
 	rendered := func(obj, con string) Rendered {
-		return tpl.Render(Context{Sheet: s, Row: &sheet.Row{ID: "1", Cells: []value.Value{value.OfText(obj), value.OfText(con)}}})
+		return tpl.Render(Context{Sheet: s, Row: &sheet.Row{ID: "1", Cells: []value.Value{value.OfText(obj),
+			value.OfText(con)}}})
 	}
 	plain := rendered("a", "b")
 	tags := func(html string) string {
 		html = turned.ReplaceAllString(alts.ReplaceAllString(links.ReplaceAllString(html, ""), ""), "$1")
 		return strings.Join(tag.FindAllString(html, -1), "\n")
 	}
-	for _, seed := range []string{"x", `"><script>`, "//elsewhere.example", "\r\nBcc: x@y.example", "%00", "@elsewhere.example/", "' onclick='x", "\u202e"} {
+	for _, seed := range []string{"x", `"><script>`, "//elsewhere.example", "\r\nBcc: x@y.example", "%00",
+		"@elsewhere.example/", "' onclick='x", "\u202e"} {
 		f.Add(seed, seed)
 	}
 	f.Fuzz(func(t *testing.T, obj, con string) {
@@ -233,7 +253,8 @@ func FuzzBlocks(f *testing.F) {
 			if m[1] == OptOutMark {
 				continue
 			}
-			if !strings.HasPrefix(m[1], "https://loans.marrowby.example/") || strings.ContainsAny(m[1][len("https://loans.marrowby.example/"):], "@<>'\" ") {
+			if !strings.HasPrefix(m[1], "https://loans.marrowby.example/") ||
+				strings.ContainsAny(m[1][len("https://loans.marrowby.example/"):], "@<>'\" ") {
 				t.Errorf("%q, %q lead to %s", obj, con, m[1])
 			}
 		}

@@ -12,7 +12,8 @@ import (
 
 func read(t *testing.T, typ Type, text string) Value {
 	t.Helper()
-	return Parse(text, Reading{Type: typ, Order: DayMonthYear, Locale: gb(), Zone: time.UTC, Options: []Option{{ID: "o1", Name: "out"}, {ID: "o2", Name: "back"}}})
+	return Parse(text, Reading{Type: typ, Order: DayMonthYear, Locale: gb(), Zone: time.UTC,
+		Options: []Option{{ID: "o1", Name: "out"}, {ID: "o2", Name: "back"}}})
 }
 
 // Values of one kind have an order; those of different kinds, empty and
@@ -25,11 +26,14 @@ func TestCompare(t *testing.T) {
 		ok        bool
 	}{
 		{Number, Number, "1", "1.0", 0, true}, {Number, Number, "9", "10", -1, true}, {Number, Number, "-9", "-10", 1, true},
-		{Date, Date, "28/03/2027", "29/03/2027", -1, true}, {Moment, Moment, "28/03/2027 10:00", "28/03/2027 09:59", 1, true},
+		{Date, Date, "28/03/2027", "29/03/2027", -1, true}, {Moment, Moment, "28/03/2027 10:00", "28/03/2027 09:59", 1,
+			true},
 		{Moment, Date, "28/03/2027 23:59", "28/03/2027", 0, true}, {Date, Moment, "29/03/2027", "28/03/2027 23:59", 1, true},
 		{YesNo, YesNo, "no", "yes", -1, true}, {YesNo, YesNo, "yes", "no", 1, true}, {YesNo, YesNo, "yes", "yes", 0, true},
-		{Text, Text, "Oak", "oak ", 0, true}, {Text, Email, "b", "a@b.example", 1, true}, {Text, Text, "Åse", "Zoe", 1, true},
-		{Number, Text, "1", "1", 0, false}, {Date, Number, "28/03/2027", "1", 0, false}, {YesNo, Text, "yes", "yes", 0, false},
+		{Text, Text, "Oak", "oak ", 0, true}, {Text, Email, "b", "a@b.example", 1, true},
+		{Text, Text, "Åse", "Zoe", 1, true},
+		{Number, Text, "1", "1", 0, false}, {Date, Number, "28/03/2027", "1", 0, false},
+		{YesNo, Text, "yes", "yes", 0, false},
 		{Number, Number, "", "1", 0, false}, {Number, Number, "damp", "1", 0, false}, {Number, Number, "1", "", 0, false},
 	} {
 		a, b := read(t, c.typ, c.a), read(t, c.with, c.b)
@@ -48,10 +52,14 @@ func TestIdentical(t *testing.T) {
 		a, b            string
 		same, identical bool
 	}{
-		{Text, "Oak", "Oak", true, true}, {Text, "Oak", "oak", true, false}, {Text, "Oak", "Tin", false, false}, {Text, "", "", true, true}, {Text, "", "x", false, false},
-		{Number, "1", "1.0", true, true}, {Number, "1", "2", false, false}, {Number, "damp", "damp", true, true}, {Number, "damp", "dry", false, false}, {Number, "damp", "", false, false},
-		{Date, "29/03/2027", "2027-03-29", true, true}, {Date, "29/03/2027", "30/03/2027", false, false}, {Moment, "29/03/2027 10:00", "29/03/2027 10:00", true, true},
-		{YesNo, "yes", "yes", true, true}, {YesNo, "yes", "no", false, false}, {Choice, "out", "OUT", true, true}, {Choice, "out", "back", false, false},
+		{Text, "Oak", "Oak", true, true}, {Text, "Oak", "oak", true, false}, {Text, "Oak", "Tin", false, false},
+		{Text, "", "", true, true}, {Text, "", "x", false, false},
+		{Number, "1", "1.0", true, true}, {Number, "1", "2", false, false}, {Number, "damp", "damp", true, true},
+		{Number, "damp", "dry", false, false}, {Number, "damp", "", false, false},
+		{Date, "29/03/2027", "2027-03-29", true, true}, {Date, "29/03/2027", "30/03/2027", false, false},
+		{Moment, "29/03/2027 10:00", "29/03/2027 10:00", true, true},
+		{YesNo, "yes", "yes", true, true}, {YesNo, "yes", "no", false, false}, {Choice, "out", "OUT", true, true},
+		{Choice, "out", "back", false, false},
 		{Email, "a@b.example", "A@b.example", true, false},
 	} {
 		a, b := read(t, c.typ, c.a), read(t, c.typ, c.b)
@@ -68,8 +76,11 @@ func TestAddMonths(t *testing.T) {
 		n    int
 		want string
 	}{
-		{DayOf(2027, 1, 31), 1, "2027-02-28"}, {DayOf(2028, 1, 31), 1, "2028-02-29"}, {DayOf(2027, 3, 31), -1, "2027-02-28"}, {DayOf(2027, 12, 15), 1, "2028-01-15"},
-		{DayOf(2027, 1, 15), -1, "2026-12-15"}, {DayOf(2028, 2, 29), 12, "2029-02-28"}, {DayOf(2028, 2, 29), 48, "2032-02-29"}, {DayOf(2027, 5, 31), 0, "2027-05-31"}, {DayOf(2027, 5, 31), -3, "2027-02-28"},
+		{DayOf(2027, 1, 31), 1, "2027-02-28"}, {DayOf(2028, 1, 31), 1, "2028-02-29"}, {DayOf(2027, 3, 31), -1, "2027-02-28"},
+		{DayOf(2027, 12, 15), 1, "2028-01-15"},
+		{DayOf(2027, 1, 15), -1, "2026-12-15"}, {DayOf(2028, 2, 29), 12, "2029-02-28"},
+		{DayOf(2028, 2, 29), 48, "2032-02-29"}, {DayOf(2027, 5, 31), 0, "2027-05-31"},
+		{DayOf(2027, 5, 31), -3, "2027-02-28"},
 	} {
 		if got := c.day.AddMonths(c.n); got.String() != c.want {
 			t.Errorf("%s and %d months is %s, want %s", c.day, c.n, got, c.want)
@@ -81,7 +92,8 @@ func TestAddMonths(t *testing.T) {
 		x := d.AddMonths(n)
 		_, wantMonth, dd := d.Date()
 		_, month, xd := x.Date()
-		if got := (int(wantMonth) - 1 + n%12 + 24) % 12; int(month)-1 != got || xd > dd || x.AddMonths(-n) > d || d-x.AddMonths(-n) > 3 {
+		if got := (int(wantMonth) - 1 + n%12 + 24) % 12; int(month)-1 != got || xd > dd || x.AddMonths(-n) > d ||
+			d-x.AddMonths(-n) > 3 {
 			t.Fatalf("%s and %d months is %s", d, n, x)
 		}
 	}
@@ -91,7 +103,8 @@ func TestWall(t *testing.T) {
 	london, _ := time.LoadLocation("Europe/London")
 	at := time.Date(2027, 6, 1, 22, 30, 15, 0, time.UTC)
 	w := WallAt(at.In(london))
-	if w.String() != "2027-06-01T23:30:15" || w.Day != DayOf(2027, 6, 1) || !w.Time().Equal(time.Date(2027, 6, 1, 23, 30, 15, 0, time.UTC)) {
+	if w.String() != "2027-06-01T23:30:15" || w.Day != DayOf(2027, 6, 1) ||
+		!w.Time().Equal(time.Date(2027, 6, 1, 23, 30, 15, 0, time.UTC)) {
 		t.Errorf("%s %s", w, w.Time())
 	}
 	if h, m, s := w.Clock(); h != 23 || m != 30 || s != 15 {
@@ -99,7 +112,8 @@ func TestWall(t *testing.T) {
 	}
 	list := []Wall{{DayOf(2027, 1, 2), 0}, {DayOf(2027, 1, 1), 86399}, {DayOf(2027, 1, 1), 0}}
 	sort.Slice(list, func(i, j int) bool { return list[i].Compare(list[j]) < 0 })
-	if list[0].Second != 0 || list[1].Second != 86399 || list[2].Day != DayOf(2027, 1, 2) || list[0].Compare(list[0]) != 0 {
+	if list[0].Second != 0 || list[1].Second != 86399 || list[2].Day != DayOf(2027, 1, 2) ||
+		list[0].Compare(list[0]) != 0 {
 		t.Errorf("%v", list)
 	}
 }
@@ -109,7 +123,8 @@ func TestWall(t *testing.T) {
 func TestNumberFormats(t *testing.T) {
 	two, many := 2, 13
 	for want, f := range map[string]NumberFormat{
-		"": {Decimals: &two, Thousands: true, Unit: "kg"}, "not several": {Unit: "kg", Percent: true}, "several": {Currency: "£", Unit: "kg"}, "from 0 to 12": {Decimals: &many},
+		"": {Decimals: &two, Thousands: true, Unit: "kg"}, "not several": {Unit: "kg", Percent: true},
+		"several": {Currency: "£", Unit: "kg"}, "from 0 to 12": {Decimals: &many},
 	} {
 		if err := f.Validate(); (err == nil) != (want == "") || err != nil && !strings.Contains(err.Error(), want) {
 			t.Errorf("%+v: %v, want %q", f, err, want)
@@ -121,7 +136,8 @@ func TestNumberFormats(t *testing.T) {
 		if err != nil {
 			continue
 		}
-		for _, f := range []NumberFormat{{}, {Thousands: true}, {Unit: "kg"}, {Currency: "£", Thousands: true}, {Percent: true}, {Decimals: &two, Thousands: true, Currency: "€"}} {
+		for _, f := range []NumberFormat{{}, {Thousands: true}, {Unit: "kg"}, {Currency: "£", Thousands: true},
+			{Percent: true}, {Decimals: &two, Thousands: true, Currency: "€"}} {
 			for range 60 {
 				d := decimal.New(r.Int64N(4_000_000_000)-2_000_000_000, int32(-r.IntN(5)))
 				if f.Decimals != nil {
@@ -159,7 +175,9 @@ func TestKnownNames(t *testing.T) {
 	}
 	r := Reading{Type: Date, Locale: gb()}
 	if us, err := FindLocale("en-US"); err == nil {
-		if r.DateOrder() != DayMonthYear || (Reading{Locale: us}).DateOrder() != MonthDayYear || (Reading{}).DateOrder() != YearMonthDay || (Reading{Order: MonthDayYear, Locale: gb()}).DateOrder() != MonthDayYear {
+		if r.DateOrder() != DayMonthYear || (Reading{Locale: us}).DateOrder() != MonthDayYear ||
+			(Reading{}).DateOrder() != YearMonthDay ||
+			(Reading{Order: MonthDayYear, Locale: gb()}).DateOrder() != MonthDayYear {
 			t.Error("the order of dates")
 		}
 	}

@@ -121,7 +121,8 @@ func FormatMoment(w Wall, style DateStyle, l *Locale, o Order) string {
 	if h >= 12 {
 		half = "PM"
 	}
-	return strings.NewReplacer("{d}", FormatDay(w.Day, style, l, o), "{H}", fmt.Sprintf("%02d", h), "{h24}", strconv.Itoa(h),
+	return strings.NewReplacer("{d}", FormatDay(w.Day, style, l, o), "{H}", fmt.Sprintf("%02d", h), "{h24}",
+		strconv.Itoa(h),
 		"{h}", strconv.Itoa(twelve), "{m}", fmt.Sprintf("%02d", m), "{a}", half).Replace(l.clock(h))
 }
 

@@ -55,25 +55,36 @@ const (
 // In patterns d and dd are the day of the month, M and MM the month, MMM and
 // MMMM its names, y the year, E the weekday; what stands in quotes is text.
 var localeList = []*Locale{
-	{Tag: "en-GB", Name: "British English", Decimal: ".", thousands: []string{","}, DefaultOrder: DayMonthYear, yes: []string{"yes"}, no: []string{"no"},
+	{Tag: "en-GB", Name: "British English", Decimal: ".", thousands: []string{","}, DefaultOrder: DayMonthYear,
+		yes: []string{"yes"}, no: []string{"no"},
 		patterns:    map[DateStyle]string{Short: "dd/MM/y", Medium: "d MMM y", Long: "d MMMM y", Weekday: "E d MMMM"},
 		timePattern: "{d}, {H}:{m}", percent: "{n}%", currency: "{c}{n}", days: [2]string{"day", "days"}},
-	{Tag: "en-US", Name: "American English", Decimal: ".", thousands: []string{","}, DefaultOrder: MonthDayYear, yes: []string{"yes"}, no: []string{"no"},
+	{Tag: "en-US", Name: "American English", Decimal: ".", thousands: []string{","}, DefaultOrder: MonthDayYear,
+		yes: []string{"yes"}, no: []string{"no"},
 		patterns:    map[DateStyle]string{Short: "M/d/y", Medium: "MMM d, y", Long: "MMMM d, y", Weekday: "E, MMMM d"},
 		timePattern: "{d}, {h}:{m} {a}", percent: "{n}%", currency: "{c}{n}", days: [2]string{"day", "days"}},
-	{Tag: "de", Decimal: ",", thousands: []string{"."}, DefaultOrder: DayMonthYear, yes: []string{"ja"}, no: []string{"nein"},
+	{Tag: "de", Decimal: ",", thousands: []string{"."}, DefaultOrder: DayMonthYear, yes: []string{"ja"},
+		no:          []string{"nein"},
 		patterns:    map[DateStyle]string{Short: "d.M.y", Medium: "dd.MM.y", Long: "d. MMMM y", Weekday: "E, d. MMMM"},
-		timePattern: "{d}, {H}:{m}", percent: "{n}" + nbsp + "%", currency: "{n}" + nbsp + "{c}", days: [2]string{"Tag", "Tage"}},
-	{Tag: "fr", Decimal: ",", thousands: []string{nnbsp, nbsp, " "}, DefaultOrder: DayMonthYear, yes: []string{"oui"}, no: []string{"non"},
+		timePattern: "{d}, {H}:{m}", percent: "{n}" + nbsp + "%", currency: "{n}" + nbsp + "{c}",
+		days: [2]string{"Tag", "Tage"}},
+	{Tag: "fr", Decimal: ",", thousands: []string{nnbsp, nbsp, " "}, DefaultOrder: DayMonthYear, yes: []string{"oui"},
+		no:          []string{"non"},
 		patterns:    map[DateStyle]string{Short: "dd/MM/y", Medium: "d MMM y", Long: "d MMMM y", Weekday: "E d MMMM"},
-		timePattern: "{d}, {H}:{m}", percent: "{n}" + nnbsp + "%", currency: "{n}" + nbsp + "{c}", days: [2]string{"jour", "jours"}},
-	{Tag: "es", Decimal: ",", thousands: []string{"."}, minGroup: 2, DefaultOrder: DayMonthYear, yes: []string{"sí", "si"}, no: []string{"no"},
-		patterns:    map[DateStyle]string{Short: "d/M/y", Medium: "d MMM y", Long: "d 'de' MMMM 'de' y", Weekday: "E, d 'de' MMMM"},
-		timePattern: "{d}, {h24}:{m}", percent: "{n}" + nbsp + "%", currency: "{n}" + nbsp + "{c}", days: [2]string{"día", "días"}},
-	{Tag: "nl", Decimal: ",", thousands: []string{"."}, DefaultOrder: DayMonthYear, yes: []string{"ja"}, no: []string{"nee"},
+		timePattern: "{d}, {H}:{m}", percent: "{n}" + nnbsp + "%", currency: "{n}" + nbsp + "{c}",
+		days: [2]string{"jour", "jours"}},
+	{Tag: "es", Decimal: ",", thousands: []string{"."}, minGroup: 2, DefaultOrder: DayMonthYear,
+		yes: []string{"sí", "si"}, no: []string{"no"},
+		patterns: map[DateStyle]string{Short: "d/M/y", Medium: "d MMM y", Long: "d 'de' MMMM 'de' y",
+			Weekday: "E, d 'de' MMMM"},
+		timePattern: "{d}, {h24}:{m}", percent: "{n}" + nbsp + "%", currency: "{n}" + nbsp + "{c}",
+		days: [2]string{"día", "días"}},
+	{Tag: "nl", Decimal: ",", thousands: []string{"."}, DefaultOrder: DayMonthYear, yes: []string{"ja"},
+		no:          []string{"nee"},
 		patterns:    map[DateStyle]string{Short: "d-M-y", Medium: "d MMM y", Long: "d MMMM y", Weekday: "E d MMMM"},
 		timePattern: "{d}, {H}:{m}", percent: "{n}%", currency: "{c}" + nbsp + "{n}", days: [2]string{"dag", "dagen"}},
-	{Tag: "ja", Decimal: ".", thousands: []string{","}, DefaultOrder: YearMonthDay, yes: []string{"はい"}, no: []string{"いいえ"},
+	{Tag: "ja", Decimal: ".", thousands: []string{","}, DefaultOrder: YearMonthDay, yes: []string{"はい"},
+		no:          []string{"いいえ"},
 		patterns:    map[DateStyle]string{Short: "y/M/d", Medium: "y/MM/dd", Long: "y'年'M'月'd'日'", Weekday: "M'月'd'日'E"},
 		timePattern: "{d} {h24}:{m}", percent: "{n}%", currency: "{c}{n}", days: [2]string{"日", "日"}},
 }
@@ -101,7 +112,8 @@ func init() {
 		panic(err) // it is written by a program and tested
 	}
 	for _, e := range all {
-		l := &Locale{Tag: e.Tag, Name: e.Name, Own: e.Own, Decimal: e.Decimal, thousands: spaces(e.Thousands), minGroup: e.MinGroup, DefaultOrder: orderOf(e.Short),
+		l := &Locale{Tag: e.Tag, Name: e.Name, Own: e.Own, Decimal: e.Decimal, thousands: spaces(e.Thousands),
+			minGroup: e.MinGroup, DefaultOrder: orderOf(e.Short),
 			patterns:    map[DateStyle]string{Short: e.Short, Medium: e.Medium, Long: e.Long, Weekday: e.Named},
 			timePattern: "{d}, " + e.Morning, afternoon: "{d}, " + e.Afternoon, percent: e.Percent, currency: e.Currency}
 		copy(l.months[:], e.Months)
@@ -166,30 +178,42 @@ func orderOf(pattern string) Order {
 // ownWords are yes, no, day and days in languages whose words are known here;
 // CLDR's library has none.
 var ownWords = map[string][4]string{
-	"it": {"sì", "no", "giorno", "giorni"}, "pt": {"sim", "não", "dia", "dias"}, "pt-pt": {"sim", "não", "dia", "dias"}, "ca": {"sí", "no", "dia", "dies"},
-	"gl": {"si", "non", "día", "días"}, "eu": {"bai", "ez", "egun", "egun"}, "ro": {"da", "nu", "zi", "zile"}, "sv": {"ja", "nej", "dag", "dagar"},
-	"da": {"ja", "nej", "dag", "dage"}, "nb": {"ja", "nei", "dag", "dager"}, "nn": {"ja", "nei", "dag", "dagar"}, "is": {"já", "nei", "dagur", "dagar"},
-	"fi": {"kyllä", "ei", "päivä", "päivää"}, "et": {"jah", "ei", "päev", "päeva"}, "lv": {"jā", "nē", "diena", "dienas"}, "lt": {"taip", "ne", "diena", "dienos"},
-	"pl": {"tak", "nie", "dzień", "dni"}, "cs": {"ano", "ne", "den", "dní"}, "sk": {"áno", "nie", "deň", "dní"}, "sl": {"da", "ne", "dan", "dni"},
-	"hr": {"da", "ne", "dan", "dana"}, "hu": {"igen", "nem", "nap", "nap"}, "bg": {"да", "не", "ден", "дни"}, "mk": {"да", "не", "ден", "дена"},
-	"sr": {"да", "не", "дан", "дана"}, "ru": {"да", "нет", "день", "дней"}, "uk": {"так", "ні", "день", "днів"}, "el": {"ναι", "όχι", "ημέρα", "ημέρες"},
+	"it": {"sì", "no", "giorno", "giorni"}, "pt": {"sim", "não", "dia", "dias"}, "pt-pt": {"sim", "não", "dia", "dias"},
+	"ca": {"sí", "no", "dia", "dies"},
+	"gl": {"si", "non", "día", "días"}, "eu": {"bai", "ez", "egun", "egun"}, "ro": {"da", "nu", "zi", "zile"},
+	"sv": {"ja", "nej", "dag", "dagar"},
+	"da": {"ja", "nej", "dag", "dage"}, "nb": {"ja", "nei", "dag", "dager"}, "nn": {"ja", "nei", "dag", "dagar"},
+	"is": {"já", "nei", "dagur", "dagar"},
+	"fi": {"kyllä", "ei", "päivä", "päivää"}, "et": {"jah", "ei", "päev", "päeva"}, "lv": {"jā", "nē", "diena", "dienas"},
+	"lt": {"taip", "ne", "diena", "dienos"},
+	"pl": {"tak", "nie", "dzień", "dni"}, "cs": {"ano", "ne", "den", "dní"}, "sk": {"áno", "nie", "deň", "dní"},
+	"sl": {"da", "ne", "dan", "dni"},
+	"hr": {"da", "ne", "dan", "dana"}, "hu": {"igen", "nem", "nap", "nap"}, "bg": {"да", "не", "ден", "дни"},
+	"mk": {"да", "не", "ден", "дена"},
+	"sr": {"да", "не", "дан", "дана"}, "ru": {"да", "нет", "день", "дней"}, "uk": {"так", "ні", "день", "днів"},
+	"el": {"ναι", "όχι", "ημέρα", "ημέρες"},
 	"tr": {"evet", "hayır", "gün", "gün"}, "cy": {"ie", "na", "diwrnod", "diwrnod"}, "af": {"ja", "nee", "dag", "dae"},
-	"sq": {"po", "jo", "ditë", "ditë"}, "id": {"ya", "tidak", "hari", "hari"}, "ms": {"ya", "tidak", "hari", "hari"}, "vi": {"có", "không", "ngày", "ngày"},
-	"th": {"ใช่", "ไม่", "วัน", "วัน"}, "zh": {"是", "否", "天", "天"}, "zh-hant": {"是", "否", "天", "天"}, "ko": {"예", "아니요", "일", "일"},
-	"ar": {"نعم", "لا", "يوم", "أيام"}, "he": {"כן", "לא", "יום", "ימים"}, "fa": {"بله", "خیر", "روز", "روز"}, "hi": {"हाँ", "नहीं", "दिन", "दिन"},
+	"sq": {"po", "jo", "ditë", "ditë"}, "id": {"ya", "tidak", "hari", "hari"}, "ms": {"ya", "tidak", "hari", "hari"},
+	"vi": {"có", "không", "ngày", "ngày"},
+	"th": {"ใช่", "ไม่", "วัน", "วัน"}, "zh": {"是", "否", "天", "天"}, "zh-hant": {"是", "否", "天", "天"},
+	"ko": {"예", "아니요", "일", "일"},
+	"ar": {"نعم", "لا", "يوم", "أيام"}, "he": {"כן", "לא", "יום", "ימים"}, "fa": {"بله", "خیر", "روز", "روز"},
+	"hi": {"हाँ", "नहीं", "दिन", "दिन"},
 	"sw": {"ndiyo", "hapana", "siku", "siku"}, "lb": {"jo", "nee", "Dag", "Deeg"}, "eo": {"jes", "ne", "tago", "tagoj"},
 }
 
 var tags []string
 
 // sameAs are tags that are read as another one.
-var sameAs = map[string]string{"en": "en-GB", "no": "nb", "zh-tw": "zh-Hant", "zh-hk": "zh-Hant", "zh-mo": "zh-Hant", "iw": "he", "in": "id"}
+var sameAs = map[string]string{"en": "en-GB", "no": "nb", "zh-tw": "zh-Hant", "zh-hk": "zh-Hant", "zh-mo": "zh-Hant",
+	"iw": "he", "in": "id"}
 
 // FindLocale gives the locale of a BCP 47 tag. A region or script that is not
 // known by itself is read as its language; an unknown language is refused. The
 // locale keeps the tag as it was given.
 func FindLocale(tag string) (*Locale, error) {
-	for t := strings.ToLower(strings.ReplaceAll(tag, "_", "-")); t != "" && wellFormed(t); t = t[:max(strings.LastIndexByte(t, '-'), 0)] {
+	for t := strings.ToLower(strings.ReplaceAll(tag, "_", "-")); t != "" &&
+		wellFormed(t); t = t[:max(strings.LastIndexByte(t, '-'), 0)] {
 		if same, ok := sameAs[t]; ok {
 			t = strings.ToLower(same)
 		}
@@ -202,7 +226,8 @@ func FindLocale(tag string) (*Locale, error) {
 			return &own, nil
 		}
 	}
-	return nil, fmt.Errorf("locale %q is not known; it is a language, such as en-GB, de or fr, perhaps with a region", tag)
+	return nil, fmt.Errorf("locale %q is not known; it is a language, such as en-GB, de or fr, perhaps with a region",
+		tag)
 }
 
 // wellFormed reports whether a tag is subtags of letters and digits (BCP 47,
@@ -227,7 +252,8 @@ func Locales() []string { return slices.Clone(tags) }
 // sundayFirst and saturdayFirst are the locales in which a week begins on these
 // days (CLDR, weekData); in all others it begins on Monday.
 var (
-	sundayFirst   = []string{"en-US", "ja", "ko", "zh-Hant", "pt", "he", "hi", "th", "id", "bn", "ta", "te", "mr", "gu", "kn", "ml", "pa", "ur"}
+	sundayFirst = []string{"en-US", "ja", "ko", "zh-Hant", "pt", "he", "hi", "th", "id", "bn", "ta", "te", "mr", "gu",
+		"kn", "ml", "pa", "ur"}
 	saturdayFirst = []string{"ar", "fa", "ps"}
 )
 

@@ -27,11 +27,16 @@ func (g *Gen) Maybe(n int) bool { return g.R.IntN(n) == 0 }
 
 // columns are the sheet's.
 var columns = []map[string]any{
-	{"name": "Loan", "type": "text"}, {"name": "Due", "type": "date", "order": "year-month-day"}, {"name": "Read", "type": "moment", "order": "year-month-day"},
-	{"name": "State", "type": "choice", "options": []string{"asked", "out", "back"}}, {"name": "Humidity", "type": "number", "group": "Readings"}, {"name": "Limit", "type": "number", "group": "readings"},
-	{"name": "Open", "type": "yes/no"}, {"name": "Email", "type": "email"}, {"name": "Copy", "type": "email"}, {"name": "Name", "type": "text"},
-	{"name": "Days left", "type": "formula", "formula": "days_until(due)"}, {"name": "Over", "type": "formula", "formula": "humidity - limit"},
-	{"name": "Age", "type": "formula", "formula": "hours_since(read)"}, {"name": "Soon", "type": "formula", "formula": "days_left <= 2 and not open"},
+	{"name": "Loan", "type": "text"}, {"name": "Due", "type": "date", "order": "year-month-day"},
+	{"name": "Read", "type": "moment", "order": "year-month-day"},
+	{"name": "State", "type": "choice", "options": []string{"asked", "out", "back"}},
+	{"name": "Humidity", "type": "number", "group": "Readings"}, {"name": "Limit", "type": "number", "group": "readings"},
+	{"name": "Open", "type": "yes/no"}, {"name": "Email", "type": "email"}, {"name": "Copy", "type": "email"},
+	{"name": "Name", "type": "text"},
+	{"name": "Days left", "type": "formula", "formula": "days_until(due)"}, {"name": "Over", "type": "formula",
+		"formula": "humidity - limit"},
+	{"name": "Age", "type": "formula", "formula": "hours_since(read)"}, {"name": "Soon", "type": "formula",
+		"formula": "days_left <= 2 and not open"},
 	{"name": "Known", "type": "formula", "formula": `latest_filled("Readings") - count_filled("readings")`},
 }
 
@@ -39,17 +44,21 @@ var columns = []map[string]any{
 func (g *Gen) Cell(column string) string {
 	switch column {
 	case "Due":
-		return g.One("", "soon", fmt.Sprintf("2027-03-%02d", 10+g.R.IntN(22)), fmt.Sprintf("2027-04-%02d", 1+g.R.IntN(20)), fmt.Sprintf("2027-03-%02d", 15+g.R.IntN(14)))
+		return g.One("", "soon", fmt.Sprintf("2027-03-%02d", 10+g.R.IntN(22)), fmt.Sprintf("2027-04-%02d", 1+g.R.IntN(20)),
+			fmt.Sprintf("2027-03-%02d", 15+g.R.IntN(14)))
 	case "Read":
-		return g.One("", "2027-03-14", fmt.Sprintf("2027-03-%02d %02d:%02d", 13+g.R.IntN(18), g.R.IntN(24), g.R.IntN(60)), "2027-03-28 01:30")
+		return g.One("", "2027-03-14", fmt.Sprintf("2027-03-%02d %02d:%02d", 13+g.R.IntN(18), g.R.IntN(24), g.R.IntN(60)),
+			"2027-03-28 01:30")
 	case "State":
 		return g.One("asked", "out", "back", "out", "", "lost")
 	case "Humidity", "Limit":
-		return g.One(fmt.Sprint(40+g.R.IntN(30)), fmt.Sprint(40+g.R.IntN(30)), fmt.Sprintf("%d.5", 45+g.R.IntN(10)), "", "damp")
+		return g.One(fmt.Sprint(40+g.R.IntN(30)), fmt.Sprint(40+g.R.IntN(30)), fmt.Sprintf("%d.5", 45+g.R.IntN(10)), "",
+			"damp")
 	case "Open":
 		return g.One("yes", "no", "", "maybe")
 	case "Email":
-		return g.One("ada@x.example", "ben@x.example, Cass <cass@x.example>", "ADA@x.example; eve@x.example", "", "nobody(at)x.example", "dan@x.example")
+		return g.One("ada@x.example", "ben@x.example, Cass <cass@x.example>", "ADA@x.example; eve@x.example", "",
+			"nobody(at)x.example", "dan@x.example")
 	case "Copy":
 		return g.One("", "r.moss@m.example", "ada@x.example", "r.moss@m.example", "oops@")
 	case "Name":
@@ -84,23 +93,30 @@ func (g *Gen) Bundle() fstest.MapFS {
 		rules = append(rules, g.rule(i))
 	}
 	return fstest.MapFS{
-		"sheet.json": put(map[string]any{"format": "nivot-bundle/1", "name": "Loans", "zone": "Europe/London", "locale": g.One("en-GB", "de", "fr"), "key": "Loan", "settle": g.One("PT2M", "PT30S", "PT10M"), "columns": columns}),
-		"rows.csv":   {Data: []byte(csv.String())},
+		"sheet.json": put(map[string]any{"format": "nivot-bundle/1", "name": "Loans", "zone": "Europe/London",
+			"locale": g.One("en-GB", "de", "fr"), "key": "Loan", "settle": g.One("PT2M", "PT30S", "PT10M"),
+			"columns": columns}),
+		"rows.csv": {Data: []byte(csv.String())},
 		"templates.json": put([]any{
 			map[string]any{"name": "A", "subject": "A [Loan] [State: else none] [Due: else never]", "text": "[Loan: else new]"},
-			map[string]any{"name": "B", "subject": "B [Loan] [Name: first word]", "text": "Dear [Name], [Humidity: 1 decimals, else dry] [latest filled of Readings: 2 decimals, else none]"},
+			map[string]any{"name": "B", "subject": "B [Loan] [Name: first word]",
+				"text": "Dear [Name], [Humidity: 1 decimals, else dry] [latest filled of Readings: 2 decimals, else none]"},
 			map[string]any{"name": "C", "subject": "C [Loan] again [Days left: else ?]", "text": "x"},
-			map[string]any{"name": "R", "subject": "Round-up", "body": map[string]any{"type": "doc", "content": []any{map[string]any{"type": "roundUpTable", "attrs": map[string]any{"fields": []any{map[string]any{"column": "Loan"}}}}}}},
+			map[string]any{"name": "R", "subject": "Round-up", "body": map[string]any{"type": "doc",
+				"content": []any{map[string]any{"type": "roundUpTable",
+					"attrs": map[string]any{"fields": []any{map[string]any{"column": "Loan"}}}}}}},
 		}),
-		"calendar.json": put(map[string]any{"weekdays": []string{"mon", "tue", "wed", "thu", "fri"}, "closed": []string{"2027-03-26", "2027-03-29"}}),
-		"rules.json":    put(rules),
+		"calendar.json": put(map[string]any{"weekdays": []string{"mon", "tue", "wed", "thu", "fri"},
+			"closed": []string{"2027-03-26", "2027-03-29"}}),
+		"rules.json": put(rules),
 	}
 }
 
 type obj = map[string]any
 
 func (g *Gen) rule(i int) obj {
-	r := obj{"name": fmt.Sprintf("Rule %d", i), "state": "on", "trigger": g.trigger(), "to": []any{obj{"column": "Email"}},
+	r := obj{"name": fmt.Sprintf("Rule %d", i), "state": "on", "trigger": g.trigger(),
+		"to":    []any{obj{"column": "Email"}},
 		"brake": obj{"count": 100000, "share": 1}, "send": []any{obj{"template": g.One("A", "B")}}}
 	kind := r["trigger"].(obj)["kind"].(string)
 	if g.Maybe(2) {
@@ -113,7 +129,8 @@ func (g *Gen) rule(i int) obj {
 		r["cc"] = []any{obj{"column": "Copy"}, obj{"address": "desk@m.example"}}
 	}
 	if g.Maybe(3) {
-		r["window"] = []any{obj{"workingDays": true, "from": "08:00", "until": "17:00"}, obj{"from": "09:30"}, obj{"weekdays": []string{"mon", "thu"}, "until": "12:00"}}[g.R.IntN(3)]
+		r["window"] = []any{obj{"workingDays": true, "from": "08:00", "until": "17:00"}, obj{"from": "09:30"},
+			obj{"weekdays": []string{"mon", "thu"}, "until": "12:00"}}[g.R.IntN(3)]
 		r["shift"] = g.One("later", "earlier", "none")
 	}
 	if kind == "schedule" && g.Maybe(2) {
@@ -167,22 +184,28 @@ func (g *Gen) trigger() obj {
 		}
 		return t
 	case 2:
-		return obj{"kind": "date", "column": "Read", "offsets": []any{obj{"n": g.R.IntN(30), "unit": "hours"}, obj{"n": -45, "unit": "minutes"}, obj{"n": 1, "unit": "days"}}}
+		return obj{"kind": "date", "column": "Read", "offsets": []any{obj{"n": g.R.IntN(30), "unit": "hours"},
+			obj{"n": -45, "unit": "minutes"}, obj{"n": 1, "unit": "days"}}}
 	case 3:
-		t := obj{"kind": "change", "column": "State", "to": []any{nil, []string{"out"}, []string{"out", "back"}}[g.R.IntN(3)]}
+		t := obj{"kind": "change", "column": "State", "to": []any{nil, []string{"out"},
+			[]string{"out", "back"}}[g.R.IntN(3)]}
 		if g.Maybe(3) {
 			t["from"] = []string{"asked"}
 		}
 		return t
 	case 4:
-		return obj{"kind": "threshold", "column": g.One("Humidity", "Over", "Days left", "Known", "latest of Readings"), "op": g.One(">=", ">", "<", "<="), "limit": g.R.IntN(60),
+		return obj{"kind": "threshold", "column": g.One("Humidity", "Over", "Days left", "Known", "latest of Readings"),
+			"op": g.One(">=", ">", "<", "<="), "limit": g.R.IntN(60),
 			"rearm": []any{nil, obj{"percent": 5}, obj{"column": "Limit"}}[g.R.IntN(3)]}
 	case 5:
-		return []obj{{"kind": "added"}, {"kind": "edited", "columns": []string{"Name", "Humidity"}}, {"kind": "change", "column": "Soon", "to": []any{true}}}[g.R.IntN(3)]
+		return []obj{{"kind": "added"}, {"kind": "edited", "columns": []string{"Name", "Humidity"}},
+			{"kind": "change", "column": "Soon", "to": []any{true}}}[g.R.IntN(3)]
 	case 6:
 		return obj{"kind": "threshold", "column": "Age", "op": ">", "limit": 26 + g.R.IntN(30)}
 	}
-	return obj{"kind": "schedule", "start": g.One("2027-03-01T09:15", "2027-03-16T01:30"), "rrule": g.One("FREQ=WEEKLY;BYDAY=MO,FR", "FREQ=DAILY;INTERVAL=5", "FREQ=MONTHLY;BYDAY=2SA,-1SU", "FREQ=DAILY;COUNT=20;BYDAY=SU,TU")}
+	return obj{"kind": "schedule", "start": g.One("2027-03-01T09:15", "2027-03-16T01:30"),
+		"rrule": g.One("FREQ=WEEKLY;BYDAY=MO,FR", "FREQ=DAILY;INTERVAL=5", "FREQ=MONTHLY;BYDAY=2SA,-1SU",
+			"FREQ=DAILY;COUNT=20;BYDAY=SU,TU")}
 }
 
 func (g *Gen) condition(depth int) obj {
@@ -197,11 +220,16 @@ func (g *Gen) condition(depth int) obj {
 		return obj{g.One("all", "any"): items}
 	}
 	return []obj{
-		{"column": "State", "op": "one-of", "value": []string{"out", "asked"}}, {"column": "State", "op": "is-not", "value": "back"}, {"column": "State", "op": "<", "value": "back"},
-		{"column": "Humidity", "op": g.One("<", ">="), "value": obj{"column": "Limit"}}, {"column": "Open", "op": "is", "value": true}, {"column": "Email", "op": "filled"},
-		{"column": "Due", "op": "days-away", "value": []int{-3, 9}}, {"column": "Days left", "op": ">", "value": g.R.IntN(5)}, {"column": "Name", "op": "contains", "value": "a"},
-		{"column": "Humidity", "op": "changed-within", "value": g.One("P2D", "PT3H")}, {"column": "Due", "op": "unreadable"}, {"column": "Limit", "op": "between", "value": []int{45, 60}},
-		{"column": "latest filled of Readings", "op": g.One("<", ">="), "value": 40 + g.R.IntN(30)}, {"column": "Humidity", "op": ">", "value": obj{"column": "latest of Readings"}},
+		{"column": "State", "op": "one-of", "value": []string{"out", "asked"}}, {"column": "State", "op": "is-not",
+			"value": "back"}, {"column": "State", "op": "<", "value": "back"},
+		{"column": "Humidity", "op": g.One("<", ">="), "value": obj{"column": "Limit"}},
+		{"column": "Open", "op": "is", "value": true}, {"column": "Email", "op": "filled"},
+		{"column": "Due", "op": "days-away", "value": []int{-3, 9}}, {"column": "Days left", "op": ">",
+			"value": g.R.IntN(5)}, {"column": "Name", "op": "contains", "value": "a"},
+		{"column": "Humidity", "op": "changed-within", "value": g.One("P2D", "PT3H")}, {"column": "Due", "op": "unreadable"},
+		{"column": "Limit", "op": "between", "value": []int{45, 60}},
+		{"column": "latest filled of Readings", "op": g.One("<", ">="), "value": 40 + g.R.IntN(30)},
+		{"column": "Humidity", "op": ">", "value": obj{"column": "latest of Readings"}},
 	}[g.R.IntN(14)]
 }
 

@@ -27,7 +27,10 @@ const patience = 60_000;
 async function ask(request: Request, waits = patience): Promise<Response> {
   let answer: Response;
   try {
-    answer = await fetch(request, waits < Infinity ? { signal: AbortSignal.any([request.signal, AbortSignal.timeout(waits)]) } : {});
+    answer = await fetch(
+      request,
+      waits < Infinity ? { signal: AbortSignal.any([request.signal, AbortSignal.timeout(waits)]) } : {},
+    );
   } catch (e) {
     if (request.signal.aborted) throw e; // nobody wants to know any more
     connection.lost();
@@ -60,7 +63,8 @@ export function problemOf(error: unknown): Problem {
 }
 
 /** Reports whether what failed may succeed if it is tried again as it is. */
-export const passing = (p: Problem): boolean => p.status === 0 || p.status === 408 || p.status === 429 || p.status >= 500;
+export const passing = (p: Problem): boolean =>
+  p.status === 0 || p.status === 408 || p.status === 429 || p.status >= 500;
 
 /** What to say about an error. */
 export const words = (error: unknown): string => problemOf(error).title;

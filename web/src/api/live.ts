@@ -41,7 +41,8 @@ export function useLive(client: QueryClient, on: boolean) {
       sheets = new Set();
       // The rows of a sheet are asked again only where that sheet changed.
       void client.invalidateQueries({
-        predicate: (q) => q.meta?.still !== true && (everything || q.queryKey[0] !== "rows" || touched.has(String(q.queryKey[1]))),
+        predicate: (q) =>
+          q.meta?.still !== true && (everything || q.queryKey[0] !== "rows" || touched.has(String(q.queryKey[1]))),
       });
     };
     const soon = () => {

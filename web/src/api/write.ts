@@ -63,7 +63,10 @@ export function useWrite<V = void, T = unknown>(o: Options<V, T>): Write<V, T> {
     onError: (e, v) => {
       if (e.problem.newer !== undefined) void ask(v); // what somebody else has saved is shown
       if (o.quiet) return;
-      const again = passing(e.problem) && { label: "Try again", onClick: () => void m.mutateAsync(v).catch(() => undefined) };
+      const again = passing(e.problem) && {
+        label: "Try again",
+        onClick: () => void m.mutateAsync(v).catch(() => undefined),
+      };
       toast.error(e.message, { duration: again ? 30_000 : 8000, ...(again && { action: again }) });
     },
   });

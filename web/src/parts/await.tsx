@@ -6,7 +6,15 @@ type Query<T> = { data: T | undefined; error: unknown; refetch: () => unknown; i
 
 /** Shows what a query has brought, or that it is on its way, or why it failed:
  * never an empty page. What failed is asked again by itself. */
-export function Await<T>({ query, back, children }: { query: Query<T>; back?: ReactNode; children?: (data: T) => ReactNode }) {
+export function Await<T>({
+  query,
+  back,
+  children,
+}: {
+  query: Query<T>;
+  back?: ReactNode;
+  children?: (data: T) => ReactNode;
+}) {
   if (query.data !== undefined) return children?.(query.data);
   if (query.error) return <Failed query={query} back={back} />;
   return (
@@ -56,7 +64,9 @@ export class Boundary extends Component<{ children: ReactNode; place: string }, 
         <h1 className="mb-2">
           <b>This page cannot be shown.</b> What you typed before is kept.
         </h1>
-        <p className="mb-4 text-ink-2">{this.state.fault instanceof Error ? this.state.fault.message : "Something went wrong in it."}</p>
+        <p className="mb-4 text-ink-2">
+          {this.state.fault instanceof Error ? this.state.fault.message : "Something went wrong in it."}
+        </p>
         <button type="button" className="act mr-4" onClick={() => this.setState({ fault: undefined })}>
           Show it again
         </button>

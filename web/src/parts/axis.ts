@@ -36,7 +36,10 @@ export function spread(axis: Axis, marks: Mark[]): Shown[] {
   for (const of of days.values()) {
     const bundle = of.length > beside;
     for (const m of bundle ? of.slice(0, 1) : of) {
-      const x = Math.max(place(axis, new Date(m.at).getTime()), (out[out.length - 1]?.x ?? -100) + (out[out.length - 1]?.more ? 26 : 11));
+      const x = Math.max(
+        place(axis, new Date(m.at).getTime()),
+        (out[out.length - 1]?.x ?? -100) + (out[out.length - 1]?.more ? 26 : 11),
+      );
       out.push({ m, x, more: bundle ? of.length - 1 : 0 });
     }
   }

@@ -32,7 +32,11 @@ export function Bar() {
   useKey("s", () => setSearch(true));
   return (
     <header className="print:hidden flex min-h-11 flex-none items-stretch gap-1 min-[900px]:flex-wrap border-b border-hair px-5 max-[899px]:gap-3 max-[899px]:px-4">
-      <Link to="/" className="mr-5 flex items-center gap-2 text-lg font-[750] tracking-tight max-md:mr-2" aria-label="nivot, today">
+      <Link
+        to="/"
+        className="mr-5 flex items-center gap-2 text-lg font-[750] tracking-tight max-md:mr-2"
+        aria-label="nivot, today"
+      >
         <span className="relative block h-5 w-[1.5px] bg-ink">
           <span className="absolute top-[3px] left-[-3.2px] size-2 rounded-full bg-juniper" />
         </span>
@@ -88,7 +92,17 @@ export function FootPlaces() {
   );
 }
 
-function Place({ to, name, keys, on }: { to: (typeof places)[number]["to"]; name: string; keys: string; on: boolean }) {
+function Place({
+  to,
+  name,
+  keys,
+  on,
+}: {
+  to: (typeof places)[number]["to"];
+  name: string;
+  keys: string;
+  on: boolean;
+}) {
   const navigate = useNavigate();
   useKey(keys, () => void navigate({ to }));
   return (
@@ -112,7 +126,11 @@ function PracticeClock() {
     changes: [keys.session, keys.rules, keys.rule, keys.mailbox, ...ofEmails],
   });
   return (
-    <div className="flex items-center gap-2 border-r border-hair pr-4 max-md:hidden" role="group" aria-label="Practice clock">
+    <div
+      className="flex items-center gap-2 border-r border-hair pr-4 max-md:hidden"
+      role="group"
+      aria-label="Practice clock"
+    >
       <span className="whitespace-nowrap max-xl:sr-only">Practice clock</span>
       <b className="font-semibold whitespace-nowrap text-ink" data-testid="clock">
         {moment(now, zone, now)}
@@ -151,8 +169,12 @@ function Lever() {
       onClick={() => void pull.do()}
       className={`flex items-center gap-2 font-semibold whitespace-nowrap ${on ? "text-ink" : "rounded-sm bg-brick px-2 py-0.5 text-paper"}`}
     >
-      <span className={`relative inline-block h-3.5 w-7 rounded-sm border-[1.5px] ${on ? "border-juniper" : "border-paper"}`}>
-        <span className={`absolute top-[1.5px] h-2 w-2.5 rounded-[1px] ${on ? "right-[1.5px] bg-juniper" : "left-[1.5px] bg-paper"}`} />
+      <span
+        className={`relative inline-block h-3.5 w-7 rounded-sm border-[1.5px] ${on ? "border-juniper" : "border-paper"}`}
+      >
+        <span
+          className={`absolute top-[1.5px] h-2 w-2.5 rounded-[1px] ${on ? "right-[1.5px] bg-juniper" : "left-[1.5px] bg-paper"}`}
+        />
       </span>
       {on ? "Sending is on" : "All sending is off"}
     </button>
@@ -229,9 +251,16 @@ function Me({ onHelp }: { onHelp: () => void }) {
         </Popover.Content>
       </Popover.Portal>
       {unsaved > 0 && (
-        <Confirm title="Not all is saved" act="Sign out and lose it" busy={out.busy} onYes={() => void out.do()} onNo={() => setUnsaved(0)}>
-          {count(unsaved, "piece of work", "pieces of work")} of yours {unsaved === 1 ? "is" : "are"} kept in this browser alone: cells that
-          could not be sent, or something that was written and not saved. Signing out takes it away from here.
+        <Confirm
+          title="Not all is saved"
+          act="Sign out and lose it"
+          busy={out.busy}
+          onYes={() => void out.do()}
+          onNo={() => setUnsaved(0)}
+        >
+          {count(unsaved, "piece of work", "pieces of work")} of yours {unsaved === 1 ? "is" : "are"} kept in this
+          browser alone: cells that could not be sent, or something that was written and not saved. Signing out takes
+          it away from here.
         </Confirm>
       )}
     </Popover.Root>

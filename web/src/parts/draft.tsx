@@ -56,7 +56,11 @@ export function useDraft<D>(id: string, draft: D, changed: boolean, version: num
   useEffect(() => {
     if (left || id === "") return; // what was left stays until somebody has said what becomes of it
     try {
-      if (changed) localStorage.setItem(nameOf(id), JSON.stringify({ at: new Date().toISOString(), version, draft } satisfies Kept<D>));
+      if (changed)
+        localStorage.setItem(
+          nameOf(id),
+          JSON.stringify({ at: new Date().toISOString(), version, draft } satisfies Kept<D>),
+        );
       else localStorage.removeItem(nameOf(id));
     } catch {
       // The browser keeps nothing: leaving warns all the same.
@@ -73,12 +77,22 @@ export function useDraft<D>(id: string, draft: D, changed: boolean, version: num
 }
 
 /** Says that something was written on an earlier visit and not saved, and offers it. */
-export function LeftBehind({ at, what, onTake, onDrop }: { at: string; what: string; onTake: () => void; onDrop: () => void }) {
+export function LeftBehind({
+  at,
+  what,
+  onTake,
+  onDrop,
+}: {
+  at: string;
+  what: string;
+  onTake: () => void;
+  onDrop: () => void;
+}) {
   return (
     <p role="status" className="mx-5 mb-2 flex flex-wrap items-baseline gap-x-4 gap-y-1 border-y border-hair py-2">
       <span>
-        You changed this {what} on {new Date(at).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "short" })} and did not save it.{" "}
-        <b>Your changes are still here.</b>
+        You changed this {what} on {new Date(at).toLocaleString("en-GB", { dateStyle: "medium", timeStyle: "short" })}{" "}
+        and did not save it. <b>Your changes are still here.</b>
       </span>
       <button type="button" className="act" onClick={onTake}>
         Restore them
@@ -152,7 +166,8 @@ export function Leaving({
         <AlertDialog.Content className="pop fixed top-24 left-1/2 z-50 w-[440px] max-w-[94vw] -translate-x-1/2 p-6">
           <AlertDialog.Title className="font-letter text-lg font-semibold">This {what} is not saved</AlertDialog.Title>
           <AlertDialog.Description className="mt-1 mb-4">
-            If you leave, your changes stay in this browser and are offered when you come back. Nothing of them takes effect.
+            If you leave, your changes stay in this browser and are offered when you come back. Nothing of them takes
+            effect.
           </AlertDialog.Description>
           <div className="flex flex-wrap items-center gap-3">
             {onSave && (

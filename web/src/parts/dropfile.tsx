@@ -20,7 +20,15 @@ export function useHanded(take: (file: File) => void): void {
 const ofRows = /\.(csv|tsv|txt|xlsx)$/i;
 
 /** Takes a file of rows wherever it is dropped, unless something inside has taken it. */
-export function DropRows({ onFile, words, children }: { onFile?: (f: File) => void; words: string; children: ReactNode }) {
+export function DropRows({
+  onFile,
+  words,
+  children,
+}: {
+  onFile?: (f: File) => void;
+  words: string;
+  children: ReactNode;
+}) {
   const [over, setOver] = useState(false);
   const files = (e: React.DragEvent) => !!onFile && [...e.dataTransfer.types].includes("Files");
   return (

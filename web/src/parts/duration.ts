@@ -2,7 +2,12 @@
 export const units = ["minutes", "hours", "days", "weeks"] as const;
 export type Unit = (typeof units)[number];
 export type Duration = { n: number; unit: Unit };
-const letters: Record<Unit, [string, string]> = { minutes: ["PT", "M"], hours: ["PT", "H"], days: ["P", "D"], weeks: ["P", "W"] };
+const letters: Record<Unit, [string, string]> = {
+  minutes: ["PT", "M"],
+  hours: ["PT", "H"],
+  days: ["P", "D"],
+  weeks: ["P", "W"],
+};
 
 /** Reads a duration of one unit (ISO 8601); others are edited as text. */
 export function readDuration(iso: string | undefined): Duration | undefined {

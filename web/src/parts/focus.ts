@@ -4,7 +4,8 @@
  * left of the place around it, so that the next Tab goes on from there. */
 export function keepFocus(): () => void {
   const around: HTMLElement[] = [];
-  for (let e = document.activeElement as HTMLElement | null; e && e !== document.body; e = e.parentElement) around.push(e);
+  for (let e = document.activeElement as HTMLElement | null; e && e !== document.body; e = e.parentElement)
+    around.push(e);
   return () => {
     const place = around.find((e) => e.isConnected);
     place?.focus({ preventScroll: place !== around[0] });

@@ -8,7 +8,11 @@ import { useNarrow } from "./narrow";
 import { Scroll } from "./scroll";
 
 const texts = import.meta.glob<string>("../../../docs/help/*.md", { query: "?raw", import: "default", eager: true });
-const pictures = import.meta.glob<string>("../../../docs/help/pictures/*.png", { query: "?url", import: "default", eager: true });
+const pictures = import.meta.glob<string>("../../../docs/help/pictures/*.png", {
+  query: "?url",
+  import: "default",
+  eager: true,
+});
 const textOf = (p: HelpPage) => texts[`../../../docs/help/${p}.md`] ?? "";
 
 const titleOf = (p: HelpPage) => titleIn(textOf(p)) ?? p;
@@ -46,7 +50,10 @@ export default function Pages({ first }: { first: HelpPage }) {
           onChange={(e) => setFind(e.target.value)}
           onKeyDown={(e) => e.key === "Enter" && hits?.[0] && go(hits[0].page, hits[0].anchor)}
         />
-        <nav aria-label="Pages of help" className="flex flex-col gap-1 max-[899px]:flex-row max-[899px]:flex-wrap max-[899px]:gap-x-3">
+        <nav
+          aria-label="Pages of help"
+          className="flex flex-col gap-1 max-[899px]:flex-row max-[899px]:flex-wrap max-[899px]:gap-x-3"
+        >
           {helpPages.map((p) => (
             <button
               key={p}
@@ -83,7 +90,9 @@ export default function Pages({ first }: { first: HelpPage }) {
               remarkPlugins={[remarkGfm]}
               components={{
                 h1: ({ children }) => <h2 className="page">{children}</h2>,
-                h2: ({ children }) => <h3 id={typeof children === "string" ? anchorOf(children) : undefined}>{children}</h3>,
+                h2: ({ children }) => (
+                  <h3 id={typeof children === "string" ? anchorOf(children) : undefined}>{children}</h3>
+                ),
                 a: ({ href = "", children }) => (
                   <button
                     type="button"

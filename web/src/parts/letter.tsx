@@ -23,7 +23,12 @@ async function dataURL(file: string): Promise<string> {
   return `data:${type};base64,${content}`;
 }
 
-const asked = (file: string) => ({ queryKey: keys.file(file), queryFn: () => dataURL(file), staleTime: Infinity, enabled: file !== "" });
+const asked = (file: string) => ({
+  queryKey: keys.file(file),
+  queryFn: () => dataURL(file),
+  staleTime: Infinity,
+  enabled: file !== "",
+});
 
 /** A picture that letters carry, once it has come. */
 export function usePicture(file: string): string | undefined {

@@ -25,10 +25,30 @@ const colours: Record<MarkKind, string> = {
 
 // A mark's shape at a point: shape says what has become of an email, its
 // letter which rule it is of.
-export function Shape({ x, y, letter, kind, r = 7.5 }: { x: number; y: number; letter: string; kind: MarkKind; r?: number }) {
+export function Shape({
+  x,
+  y,
+  letter,
+  kind,
+  r = 7.5,
+}: {
+  x: number;
+  y: number;
+  letter: string;
+  kind: MarkKind;
+  r?: number;
+}) {
   const c = colours[kind];
   const label = (fill: string, dy = 3.6, extra = {}) => (
-    <text x={x} y={y + dy} textAnchor="middle" fontSize={letter.length > 1 ? 7.5 : 9.5} fontWeight={700} fill={fill} {...extra}>
+    <text
+      x={x}
+      y={y + dy}
+      textAnchor="middle"
+      fontSize={letter.length > 1 ? 7.5 : 9.5}
+      fontWeight={700}
+      fill={fill}
+      {...extra}
+    >
       {letter}
     </text>
   );
@@ -51,14 +71,30 @@ export function Shape({ x, y, letter, kind, r = 7.5 }: { x: number; y: number; l
     case "held":
       return (
         <g>
-          <rect x={x - r + 0.8} y={y - r + 0.8} width={2 * r - 1.6} height={2 * r - 1.6} fill="var(--sheet)" stroke={c} strokeWidth={1.4} />
+          <rect
+            x={x - r + 0.8}
+            y={y - r + 0.8}
+            width={2 * r - 1.6}
+            height={2 * r - 1.6}
+            fill="var(--sheet)"
+            stroke={c}
+            strokeWidth={1.4}
+          />
           {label(c)}
         </g>
       );
     case "incomplete":
       return (
         <g>
-          <circle cx={x} cy={y} r={r - 0.7} fill="var(--sheet)" stroke={c} strokeWidth={1.4} strokeDasharray="2.6 2.2" />
+          <circle
+            cx={x}
+            cy={y}
+            r={r - 0.7}
+            fill="var(--sheet)"
+            stroke={c}
+            strokeWidth={1.4}
+            strokeDasharray="2.6 2.2"
+          />
           {label(c)}
         </g>
       );

@@ -44,7 +44,13 @@ export function useOpened<T extends Versioned, D>(now: T | undefined, draft: (x:
 }
 
 /** Both, side by side, with the choice. */
-export function Overtaken(p: { what: string; theirs: ReactNode; mine: ReactNode; onTheirs: () => void; onMine: () => void }) {
+export function Overtaken(p: {
+  what: string;
+  theirs: ReactNode;
+  mine: ReactNode;
+  onTheirs: () => void;
+  onMine: () => void;
+}) {
   return (
     <section role="alert" aria-label="Saved meanwhile" className="my-4 border-y border-hair py-3">
       <h2 className="mb-2 text-marigold">Somebody else has saved this {p.what} since you opened it.</h2>

@@ -65,7 +65,13 @@ export function Choices<T extends string>({
     <div role="radiogroup" aria-label={name} className="flex flex-col">
       {items.map((i) => (
         <label key={i.id} className="flex cursor-pointer items-baseline gap-2 rounded-sm px-1.5 py-1 hover:bg-wash">
-          <input type="radio" name={name} checked={i.id === value} onChange={() => onChoose(i.id)} className="accent-juniper" />
+          <input
+            type="radio"
+            name={name}
+            checked={i.id === value}
+            onChange={() => onChoose(i.id)}
+            className="accent-juniper"
+          />
           <span>{i.name}</span>
           {i.note && <span className="ml-auto pl-4 text-ink-2">{i.note}</span>}
         </label>

@@ -33,7 +33,13 @@ export function Restorable<T>({ title, label = title, list, of, shown, more, bus
                   by {by}, {moment(at, zone, now)}
                 </td>
                 <td className="text-right">
-                  <button type="button" className="link" aria-label={`Restore ${name}`} disabled={busy} onClick={() => onRestore(x)}>
+                  <button
+                    type="button"
+                    className="link"
+                    aria-label={`Restore ${name}`}
+                    disabled={busy}
+                    onClick={() => onRestore(x)}
+                  >
                     Restore
                   </button>
                 </td>

@@ -26,8 +26,13 @@ export function Search({ open, onOpenChange }: { open: boolean; onOpenChange: (o
     <Dialog.Root open={open} onOpenChange={onOpenChange}>
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-40 bg-ink/10" />
-        <Dialog.Content className="pop fixed top-16 left-1/2 z-50 w-[600px] max-w-[94vw] -translate-x-1/2 p-4" aria-describedby={undefined}>
-          <Dialog.Title className="mb-2 text-xs font-[650] text-ink-2">Search sheets, rows, rules, templates and emails</Dialog.Title>
+        <Dialog.Content
+          className="pop fixed top-16 left-1/2 z-50 w-[600px] max-w-[94vw] -translate-x-1/2 p-4"
+          aria-describedby={undefined}
+        >
+          <Dialog.Title className="mb-2 text-xs font-[650] text-ink-2">
+            Search sheets, rows, rules, templates and emails
+          </Dialog.Title>
           <input
             className="field w-full"
             value={text}

@@ -10,7 +10,15 @@ const Context = createContext<State | null>(null);
 
 // Holds who is signed in and the server's time. Once somebody is, the page stays as it
 // is: where their session ends, sign-in is asked for over it.
-export function SessionProvider({ children, out, over }: { children: ReactNode; out: ReactNode; over: (s: Session) => ReactNode }) {
+export function SessionProvider({
+  children,
+  out,
+  over,
+}: {
+  children: ReactNode;
+  out: ReactNode;
+  over: (s: Session) => ReactNode;
+}) {
   const q = api.useQuery("get", "/session", {}, { retry: 5 });
   const { ended } = useConnection();
   const [last, setLast] = useState<State>();

@@ -15,7 +15,11 @@ export function useKey(keys: string, handler: () => void, on = true) {
   });
   useEffect(() => {
     if (!on) return;
-    const [first, second] = keys.startsWith("ctrl+") ? [undefined, keys.slice(5)] : keys.length > 1 ? keys.split(" ") : [undefined, keys];
+    const [first, second] = keys.startsWith("ctrl+")
+      ? [undefined, keys.slice(5)]
+      : keys.length > 1
+        ? keys.split(" ")
+        : [undefined, keys];
     const press = (e: KeyboardEvent) => {
       if (e.altKey || e.defaultPrevented) return;
       if (keys.startsWith("ctrl+")) {

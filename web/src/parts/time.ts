@@ -44,7 +44,9 @@ export function dayName(at: string | Date, zone: string, now: Date): string {
   return `${p.weekday} ${p.day} ${p.month}${year}`;
 }
 export function longDay(at: string | Date, zone: string): string {
-  return format(zone, { weekday: "long", day: "numeric", month: "long" }, "long").format(new Date(at)).replace(",", "");
+  return format(zone, { weekday: "long", day: "numeric", month: "long" }, "long")
+    .format(new Date(at))
+    .replace(",", "");
 }
 export function clock(at: string | Date, zone: string): string {
   const p = pieces(new Date(at), zone);
@@ -112,7 +114,21 @@ export function nowOf(session: Session | undefined, readAt: number): Date {
 export function count(n: number, one: string, many = `${one}s`): string {
   return `${n.toLocaleString("en-GB")} ${n === 1 ? one : many}`;
 }
-const small = ["no", "one", "two", "three", "four", "five", "six", "seven", "eight", "nine", "ten", "eleven", "twelve"];
+const small = [
+  "no",
+  "one",
+  "two",
+  "three",
+  "four",
+  "five",
+  "six",
+  "seven",
+  "eight",
+  "nine",
+  "ten",
+  "eleven",
+  "twelve",
+];
 export function numberWord(n: number): string {
   return small[n] ?? n.toLocaleString("en-GB");
 }

@@ -8,7 +8,9 @@ function Weekends({ axis, height }: { axis: Axis; height: number }) {
   return axis.days.iso.map((iso, d) => {
     if (weekday(iso) !== 6) return null;
     const end = Math.min(edge(axis, d + 2), axis.width);
-    return <rect key={iso} x={edge(axis, d)} y={0} width={end - edge(axis, d)} height={height} fill="var(--weekend)" />;
+    return (
+      <rect key={iso} x={edge(axis, d)} y={0} width={end - edge(axis, d)} height={height} fill="var(--weekend)" />
+    );
   });
 }
 
@@ -45,7 +47,14 @@ export const Track = memo(function Track({
     <svg width={axis.width} height={height} className="block" role="group" aria-label={summary(marks)}>
       <Weekends axis={axis} height={height} />
       <line x1={10} x2={axis.width - 10} y1={height / 2} y2={height / 2} stroke="var(--hair-2)" />
-      <line x1={place(axis, axis.now)} x2={place(axis, axis.now)} y1={0} y2={height} stroke="var(--ink)" strokeWidth={1.2} />
+      <line
+        x1={place(axis, axis.now)}
+        x2={place(axis, axis.now)}
+        y1={0}
+        y2={height}
+        stroke="var(--ink)"
+        strokeWidth={1.2}
+      />
       {chains(shown).map((c, i) => (
         <line
           key={i}
@@ -88,7 +97,8 @@ function summary(marks: Mark[]): string {
 }
 
 /** What a mark is, to be heard: the email, when, and what becomes of it. */
-export const markWords = (m: Mark, zone: string) => `${m.line}, ${longDay(m.at, zone)} ${clock(m.at, zone)}, ${kindWords[m.kind]}`;
+export const markWords = (m: Mark, zone: string) =>
+  `${m.line}, ${longDay(m.at, zone)} ${clock(m.at, zone)}, ${kindWords[m.kind]}`;
 
 export function AxisHead({ axis, height = 38 }: { axis: Axis; height?: number }) {
   const ticks: { x: number; text: string }[] = [];

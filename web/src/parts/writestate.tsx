@@ -70,7 +70,11 @@ export function SavingLine({ zone }: { zone: string }) {
   }, [busy]);
   if (lostSince)
     return (
-      <span role="status" className="min-w-0 truncate font-semibold text-marigold" title="What you type is kept, and sent when it is back.">
+      <span
+        role="status"
+        className="min-w-0 truncate font-semibold text-marigold"
+        title="What you type is kept, and sent when it is back."
+      >
         No connection since {clock(lostSince, zone)}
         <span className="sr-only">; what you type is kept</span>
       </span>

@@ -46,7 +46,9 @@ function HeldPage({ page: h, sheet, rule }: { page: Schemas["HeldPage"]; sheet: 
   const [because, setBecause] = useState("");
   const shown = useMemo(() => {
     const text = find.trim().toLowerCase();
-    return h.emails.filter((e) => !text || `${e.row} ${e.to} ${e.subject} ${e.nowSubject}`.toLowerCase().includes(text));
+    return h.emails.filter(
+      (e) => !text || `${e.row} ${e.to} ${e.subject} ${e.nowSubject}`.toLowerCase().includes(text),
+    );
   }, [h.emails, find]);
   const act = useWrite<{ send: string[]; leaveOut: string[]; because?: string }, Schemas["LookedThrough"]>({
     write: (body) => http.POST("/sheets/{sheet}/rules/{rule}/held", { params: { path: { sheet, rule } }, body }),
@@ -148,7 +150,12 @@ function HeldPage({ page: h, sheet, rule }: { page: Schemas["HeldPage"]; sheet: 
                 </td>
                 <td className="whitespace-nowrap">
                   {e.rowId !== "0" ? (
-                    <Link to="/sheets/$sheet" params={{ sheet }} search={{ row: e.rowId }} className="font-[650] hover:underline">
+                    <Link
+                      to="/sheets/$sheet"
+                      params={{ sheet }}
+                      search={{ row: e.rowId }}
+                      className="font-[650] hover:underline"
+                    >
                       {e.row || "deleted"}
                     </Link>
                   ) : (
@@ -172,7 +179,9 @@ function HeldPage({ page: h, sheet, rule }: { page: Schemas["HeldPage"]; sheet: 
             ))}
           </tbody>
         </table>
-        {h.emails.length === 0 && <p className="py-4 text-ink-2">All has been reviewed. What comes from now on goes as the rule says.</p>}
+        {h.emails.length === 0 && (
+          <p className="py-4 text-ink-2">All has been reviewed. What comes from now on goes as the rule says.</p>
+        )}
       </Scroll>
       {may && h.held > 0 && (
         <div className="flex flex-wrap items-center gap-3 border-t border-hair px-5 py-3">
@@ -192,7 +201,11 @@ function HeldPage({ page: h, sheet, rule }: { page: Schemas["HeldPage"]; sheet: 
                 disabled={act.busy}
                 onClick={() =>
                   void act
-                    .do({ send: [], leaveOut: [...left, ...stale].map((e) => e.id), because: because.trim() || undefined })
+                    .do({
+                      send: [],
+                      leaveOut: [...left, ...stale].map((e) => e.id),
+                      because: because.trim() || undefined,
+                    })
                     .then(() => setBecause(""))
                 }
               >
@@ -255,12 +268,22 @@ function Now({ e, out }: { e: Held; out: boolean }) {
   );
 }
 
-type SlipProps = { sheet: string; rule: string; id: string; at: string; onLeaf: (by: number) => void; onClose: () => void };
+type SlipProps = {
+  sheet: string;
+  rule: string;
+  id: string;
+  at: string;
+  onLeaf: (by: number) => void;
+  onClose: () => void;
+};
 function HeldSlip({ sheet, rule, id, at, onLeaf, onClose }: SlipProps) {
   const q = useQuery({
     queryKey: [...keys.foreseen(sheet), "held", rule, id],
     placeholderData: (old: Schemas["HeldNow"] | undefined) => old,
-    queryFn: () => take(http.GET("/sheets/{sheet}/rules/{rule}/held/{delivery}", { params: { path: { sheet, rule, delivery: id } } })),
+    queryFn: () =>
+      take(
+        http.GET("/sheets/{sheet}/rules/{rule}/held/{delivery}", { params: { path: { sheet, rule, delivery: id } } }),
+      ),
   });
   const d = q.data;
   const goesNow = d?.email.outcome === "send";

@@ -23,7 +23,12 @@ const actionWords = {
 // Each part of the rule's sentence with the row's value, as both are now.
 function PartByPart({ sheet, rule, row, zone }: { sheet: string; rule: string; row: string; zone: string }) {
   const [open, setOpen] = useState(false);
-  const q = api.useQuery("get", "/sheets/{sheet}/rules/{rule}", { params: { path: { sheet, rule } } }, { enabled: open, retry: false });
+  const q = api.useQuery(
+    "get",
+    "/sheets/{sheet}/rules/{rule}",
+    { params: { path: { sheet, rule } } },
+    { enabled: open, retry: false },
+  );
   const why = useWhy(sheet, q.data?.body, rule, row);
   const failed = q.error ?? why.error;
   return (
@@ -58,7 +63,9 @@ export function DeliverySlip({ id, onClose }: { id: string; onClose: () => void 
     );
   const d = q.data;
   const l = d.line;
-  const went = ["accepted", "queued", "claimed", "sending", "deferred", "failed", "bounced", "in-doubt"].includes(l.state);
+  const went = ["accepted", "queued", "claimed", "sending", "deferred", "failed", "bounced", "in-doubt"].includes(
+    l.state,
+  );
   return (
     <Slip
       title={l.subject || `${l.rule}, ${l.row}`}
@@ -91,7 +98,11 @@ export function DeliverySlip({ id, onClose }: { id: string; onClose: () => void 
               </button>
             ))}
           {d.html && (
-            <a className="link" href={`${base}/api/deliveries/${id}/message.eml`} download={`${d.occasion.slice(0, 12)}.eml`}>
+            <a
+              className="link"
+              href={`${base}/api/deliveries/${id}/message.eml`}
+              download={`${d.occasion.slice(0, 12)}.eml`}
+            >
               Download .eml
             </a>
           )}
@@ -106,7 +117,12 @@ export function DeliverySlip({ id, onClose }: { id: string; onClose: () => void 
         {d.to.map((to, i) => (
           <span key={to}>
             {i === 0 ? "to " : ", "}
-            <Link to="/log" search={{ to: addressIn(to) }} className="hover:underline" title="All that went to it, and is to come">
+            <Link
+              to="/log"
+              search={{ to: addressIn(to) }}
+              className="hover:underline"
+              title="All that went to it, and is to come"
+            >
               {to}
             </Link>
           </span>
@@ -119,7 +135,15 @@ export function DeliverySlip({ id, onClose }: { id: string; onClose: () => void 
         </time>
       </p>
       {d.html && <Said html={d.html} text={d.text} files={d.files} />}
-      <Section title={went ? "Why it went" : l.state === "skipped" || l.state === "dropped" ? "Why it did not go" : "Why it has not gone"}>
+      <Section
+        title={
+          went
+            ? "Why it went"
+            : l.state === "skipped" || l.state === "dropped"
+              ? "Why it did not go"
+              : "Why it has not gone"
+        }
+      >
         <p className="font-letter text-sm leading-[21px]">{d.why}</p>
         <details className="mt-1">
           <summary className="link inline cursor-pointer">The row’s values then</summary>
@@ -152,7 +176,8 @@ export function DeliverySlip({ id, onClose }: { id: string; onClose: () => void 
         {d.recipients.some((r) => r.state === "bounced" || r.state === "deferred") &&
           d.recipients.map((r) => (
             <p key={r.mailbox}>
-              {r.mailbox}: {r.state || "not tried"} <span className="font-mono text-[10.5px] text-ink-2">{r.reply}</span>
+              {r.mailbox}: {r.state || "not tried"}{" "}
+              <span className="font-mono text-[10.5px] text-ink-2">{r.reply}</span>
             </p>
           ))}
       </Section>

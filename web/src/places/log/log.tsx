@@ -53,7 +53,8 @@ export function LogPlace(): ReactNode {
   const log = useInfiniteQuery({
     queryKey: [...keys.logPages, query],
     initialPageParam: "",
-    queryFn: ({ pageParam }) => take(http.GET("/log", { params: { query: { ...query, cursor: pageParam || undefined, limit: 100 } } })),
+    queryFn: ({ pageParam }) =>
+      take(http.GET("/log", { params: { query: { ...query, cursor: pageParam || undefined, limit: 100 } } })),
     getNextPageParam: (p) => p.next ?? null,
   });
   const pages = useMemo(() => log.data?.pages ?? [], [log.data]);
@@ -113,7 +114,13 @@ export function LogPlace(): ReactNode {
       </div>
       {s.to && <ComingTo to={s.to} zone={zone} now={now} />}
       <div className="relative flex min-h-0 flex-1 border-t border-hair">
-        <div ref={box} className="min-w-0 flex-1 overflow-auto bg-sheet" tabIndex={0} role="region" aria-label="Emails">
+        <div
+          ref={box}
+          className="min-w-0 flex-1 overflow-auto bg-sheet"
+          tabIndex={0}
+          role="region"
+          aria-label="Emails"
+        >
           <div
             role="table"
             aria-label="Delivery log"
@@ -135,7 +142,9 @@ export function LogPlace(): ReactNode {
             ))}
           </div>
         </div>
-        {log.hasNextPage && <p className="hidden pt-2 print:block">These are the first {lines.length}; the export as CSV has all.</p>}
+        {log.hasNextPage && (
+          <p className="hidden pt-2 print:block">These are the first {lines.length}; the export as CSV has all.</p>
+        )}
         {s.email && <DeliverySlip id={s.email} onClose={() => put({ email: "" })} />}
         {s.test && <TestSlip id={s.test} onClose={() => put({ test: "" })} />}
       </div>
@@ -160,7 +169,8 @@ function ComingTo({ to, zone, now }: { to: string; zone: string; now: Date }) {
   return (
     <details className="border-t border-hair-2 px-5 py-2">
       <summary className="cursor-pointer">
-        <b>{c.total === 0 ? "Nothing is foreseen" : `${count(c.total, "email")} to come`}</b> to “{to}” in the coming four weeks
+        <b>{c.total === 0 ? "Nothing is foreseen" : `${count(c.total, "email")} to come`}</b> to “{to}” in the coming
+        four weeks
         {c.partial && ", as far as looked"}
         {c.lines[0] && `, the next ${moment(c.lines[0].at, zone, now)}`}.
       </summary>
@@ -168,11 +178,18 @@ function ComingTo({ to, zone, now }: { to: string; zone: string; now: Date }) {
         {c.lines.map((l, i) => (
           <li key={i} className="flex items-baseline gap-3 border-b border-hair-2 py-1">
             <MarkIcon letter={l.letter} kind={l.left ? "skipped" : l.incomplete ? "incomplete" : "coming"} />
-            <span className={`w-32 flex-none ${l.left ? "text-ink-2 line-through" : ""}`}>{moment(l.at, zone, now)}</span>
+            <span className={`w-32 flex-none ${l.left ? "text-ink-2 line-through" : ""}`}>
+              {moment(l.at, zone, now)}
+            </span>
             {l.rows > 0 ? (
               <span className="flex-none text-ink-2">about {count(l.rows, "row")}</span>
             ) : (
-              <Link to="/sheets/$sheet" params={{ sheet: l.sheetId }} search={{ row: l.rowId }} className="flex-none hover:underline">
+              <Link
+                to="/sheets/$sheet"
+                params={{ sheet: l.sheetId }}
+                search={{ row: l.rowId }}
+                className="flex-none hover:underline"
+              >
                 {l.row}
               </Link>
             )}
@@ -182,7 +199,11 @@ function ComingTo({ to, zone, now }: { to: string; zone: string; now: Date }) {
                 {l.left ? "send it after all" : "don’t send"}
               </button>
             )}
-            <Link to="/sheets/$sheet/rules/$rule" params={{ sheet: l.sheetId, rule: l.ruleId }} className="text-ink-2 hover:underline">
+            <Link
+              to="/sheets/$sheet/rules/$rule"
+              params={{ sheet: l.sheetId, rule: l.ruleId }}
+              className="text-ink-2 hover:underline"
+            >
               {l.rule}, {l.sheet}
             </Link>
           </li>
@@ -211,7 +232,8 @@ function LogTitle({ search: s, counts, lines, back, more, zone, now }: TitleProp
         "\u00a0"
       ) : lines === 0 && more ? (
         <>
-          <b>The log.</b> Nothing is like this since {back ? longDay(back, zone) : "the latest"}; looking further back …
+          <b>The log.</b> Nothing is like this since {back ? longDay(back, zone) : "the latest"}; looking further back
+          …
         </>
       ) : lines === 0 ? (
         <>
@@ -234,9 +256,10 @@ function LogTitle({ search: s, counts, lines, back, more, zone, now }: TitleProp
       ) : (
         <>
           {s.since ? `Since ${dayName(`${s.since}T12:00:00Z`, zone, now)}` : "In all"}{" "}
-          <span className="figure">{count(c.accepted ?? 0, "email")}</span> went out, {bounced} failed, {c["in-doubt"] ?? 0}{" "}
-          {c["in-doubt"] === 1 ? "is" : "are"} in doubt. <span className="figure">{(c.skipped ?? 0).toLocaleString("en-GB")}</span>{" "}
-          {c.skipped === 1 ? "was" : "were"} skipped.
+          <span className="figure">{count(c.accepted ?? 0, "email")}</span> went out, {bounced} failed,{" "}
+          {c["in-doubt"] ?? 0} {c["in-doubt"] === 1 ? "is" : "are"} in doubt.{" "}
+          <span className="figure">{(c.skipped ?? 0).toLocaleString("en-GB")}</span> {c.skipped === 1 ? "was" : "were"}{" "}
+          skipped.
         </>
       )}
     </h1>
@@ -248,7 +271,12 @@ type FilterProps = { search: LogSearch; zone: string; now: Date; put: (more: Par
 // Which emails are shown, as a sentence.
 function LogFilter({ search: s, zone, now, put }: FilterProps) {
   const sheets = api.useQuery("get", "/sheets");
-  const rules = api.useQuery("get", "/sheets/{sheet}/rules", { params: { path: { sheet: s.sheet ?? "" } } }, { enabled: !!s.sheet });
+  const rules = api.useQuery(
+    "get",
+    "/sheets/{sheet}/rules",
+    { params: { path: { sheet: s.sheet ?? "" } } },
+    { enabled: !!s.sheet },
+  );
   const sheetName = sheets.data?.find((x) => x.id === s.sheet)?.name;
   const ruleName = rules.data?.find((r) => r.id === s.rule)?.body.name;
   return (
@@ -279,7 +307,10 @@ function LogFilter({ search: s, zone, now, put }: FilterProps) {
               name="rule"
               value={s.rule ?? ""}
               onChoose={(rule) => put({ rule })}
-              items={[{ id: "", name: "any rule" }, ...(rules.data ?? []).map((r) => ({ id: r.id, name: r.body.name, note: r.letter }))]}
+              items={[
+                { id: "", name: "any rule" },
+                ...(rules.data ?? []).map((r) => ({ id: r.id, name: r.body.name, note: r.letter })),
+              ]}
             />
           </Blank>
         </>
@@ -293,8 +324,18 @@ function LogFilter({ search: s, zone, now, put }: FilterProps) {
         </>
       )}{" "}
       since{" "}
-      <Blank title="Since which day" label="Since" words={s.since ? dayName(`${s.since}T12:00:00Z`, zone, now) : "the beginning"}>
-        <input className="field" type="date" aria-label="Since" value={s.since ?? ""} onChange={(e) => put({ since: e.target.value })} />
+      <Blank
+        title="Since which day"
+        label="Since"
+        words={s.since ? dayName(`${s.since}T12:00:00Z`, zone, now) : "the beginning"}
+      >
+        <input
+          className="field"
+          type="date"
+          aria-label="Since"
+          value={s.since ?? ""}
+          onChange={(e) => put({ since: e.target.value })}
+        />
       </Blank>
       , to{" "}
       <Blank title="To an address that holds" label="To" words={s.to || "anyone"}>
@@ -318,7 +359,14 @@ function LogFilter({ search: s, zone, now, put }: FilterProps) {
   );
 }
 
-type RowProps = { item?: Item; back?: string; start: number; zone: string; here?: string; onOpen: (line: LogLine) => void };
+type RowProps = {
+  item?: Item;
+  back?: string;
+  start: number;
+  zone: string;
+  here?: string;
+  onOpen: (line: LogLine) => void;
+};
 
 // A line of the log, or the head of a day.
 function LogRow({ item, back, start, zone, here, onOpen }: RowProps) {
@@ -378,7 +426,12 @@ function LogRow({ item, back, start, zone, here, onOpen }: RowProps) {
 // A test is no occasion: it has no rule's letter, and no shape of an outcome.
 function TestMark() {
   return (
-    <span role="img" aria-label="test email" title="A test email" className="inline-block w-4.5 text-center font-letter text-ink-2 italic">
+    <span
+      role="img"
+      aria-label="test email"
+      title="A test email"
+      className="inline-block w-4.5 text-center font-letter text-ink-2 italic"
+    >
       t
     </span>
   );

@@ -42,12 +42,17 @@ export function Acts({ sheet, rule, opened, effect: e, said, may, onKept, onFaul
   const after = (r: Rule) => {
     opened.saved(r);
     if (!rule && leaving.blocker.status !== "blocked")
-      leaving.pass(() => navigate({ to: "/sheets/$sheet/rules/$rule", params: { sheet: sheet.id, rule: r.id }, replace: true }));
+      leaving.pass(() =>
+        navigate({ to: "/sheets/$sheet/rules/$rule", params: { sheet: sheet.id, rule: r.id }, replace: true }),
+      );
   };
   const save = useWrite<RuleBody, Rule>({
     write: (body) =>
       rule
-        ? http.PUT("/sheets/{sheet}/rules/{rule}", { params: { path }, body: { body: tidy(body), version: opened.version } })
+        ? http.PUT("/sheets/{sheet}/rules/{rule}", {
+            params: { path },
+            body: { body: tidy(body), version: opened.version },
+          })
         : http.POST("/sheets/{sheet}/rules", { params: { path: { sheet: sheet.id } }, body: { body: tidy(body) } }),
     changes,
     after: (r, sent) => {
@@ -59,7 +64,10 @@ export function Acts({ sheet, rule, opened, effect: e, said, may, onKept, onFaul
   });
   const turn = useWrite<{ rule: string; state: "on" | "paused" }, Rule>({
     write: (v) =>
-      http.PUT("/sheets/{sheet}/rules/{rule}/state", { params: { path: { sheet: sheet.id, rule: v.rule } }, body: { state: v.state } }),
+      http.PUT("/sheets/{sheet}/rules/{rule}/state", {
+        params: { path: { sheet: sheet.id, rule: v.rule } },
+        body: { state: v.state },
+      }),
     changes,
     after,
     quiet: true,
@@ -77,7 +85,10 @@ export function Acts({ sheet, rule, opened, effect: e, said, may, onKept, onFaul
   });
   const include = useWrite<{ rule: string; rows?: string[] }, { emails: number }>({
     write: (v) =>
-      http.POST("/sheets/{sheet}/rules/{rule}/past", { params: { path: { sheet: sheet.id, rule: v.rule } }, body: { rows: v.rows } }),
+      http.POST("/sheets/{sheet}/rules/{rule}/past", {
+        params: { path: { sheet: sheet.id, rule: v.rule } },
+        body: { rows: v.rows },
+      }),
     changes,
     saved: (r) => `${count(r.emails, "email is", "emails are")} held until somebody has reviewed them.`,
   });
@@ -129,9 +140,15 @@ export function Acts({ sheet, rule, opened, effect: e, said, may, onKept, onFaul
       )}
       {rule?.arming && (
         <p role="status" className="flex flex-wrap items-center gap-x-3 text-marigold">
-          <progress className="w-40 accent-juniper" max={rule.arming.total} value={rule.arming.done} aria-label="Rows calculated" />
+          <progress
+            className="w-40 accent-juniper"
+            max={rule.arming.total}
+            value={rule.arming.done}
+            aria-label="Rows calculated"
+          />
           <span>
-            It is being prepared: {rule.arming.done.toLocaleString("en-GB")} of {count(rule.arming.total, "row")} are calculated.
+            It is being prepared: {rule.arming.done.toLocaleString("en-GB")} of {count(rule.arming.total, "row")} are
+            calculated.
           </span>
           {may && (
             <button type="button" className="link" disabled={busy} onClick={() => void switchTo("paused")}>
@@ -142,17 +159,30 @@ export function Acts({ sheet, rule, opened, effect: e, said, may, onKept, onFaul
       )}
       <Leaving of={leaving} what="rule" onSave={maySave ? saveOnly : undefined} />
       <p className="min-h-5">
-        <WriteState of={[save, turn, remove]} doing={turn.busy || acting ? "Switching …" : remove.busy ? "Deleting …" : undefined} />
+        <WriteState
+          of={[save, turn, remove]}
+          doing={turn.busy || acting ? "Switching …" : remove.busy ? "Deleting …" : undefined}
+        />
       </p>
       {may && (
         <div className="mt-2 flex flex-wrap items-center gap-3">
           {state !== "on" && (
-            <button type="button" className="act" disabled={busy || !whole || !live} onClick={() => void switchTo("on")}>
+            <button
+              type="button"
+              className="act"
+              disabled={busy || !whole || !live}
+              onClick={() => void switchTo("on")}
+            >
               {state === "paused" ? "Resume" : "Switch on"}
               {live && dated && `: ${count(live.emails, "email")} in 60 days`}
             </button>
           )}
-          <button type="button" className={state === "on" ? "act" : "act-plain"} disabled={!maySave} onClick={() => void saveOnly()}>
+          <button
+            type="button"
+            className={state === "on" ? "act" : "act-plain"}
+            disabled={!maySave}
+            onClick={() => void saveOnly()}
+          >
             Save
             {state === "on" && changed && live?.change && saves(live.change)}
             <kbd className="key" aria-hidden>
@@ -161,7 +191,8 @@ export function Acts({ sheet, rule, opened, effect: e, said, may, onKept, onFaul
           </button>
           {state === "on" && (
             <button type="button" className="act-plain" disabled={busy} onClick={() => void switchTo("paused")}>
-              Pause{live && dated && !changed && live.emails > 0 && `: ${count(live.emails, "email")} in 60 days do not go`}
+              Pause
+              {live && dated && !changed && live.emails > 0 && `: ${count(live.emails, "email")} in 60 days do not go`}
             </button>
           )}
           {live && live.unjudged > 0 && (
@@ -190,7 +221,12 @@ export function Acts({ sheet, rule, opened, effect: e, said, may, onKept, onFaul
             </Link>
           )}
           {state !== "on" && (
-            <button type="button" className="link ml-auto text-brick!" onClick={() => setDeleting(true)} disabled={busy}>
+            <button
+              type="button"
+              className="link ml-auto text-brick!"
+              onClick={() => setDeleting(true)}
+              disabled={busy}
+            >
               Delete …
             </button>
           )}
@@ -211,7 +247,8 @@ export function Acts({ sheet, rule, opened, effect: e, said, may, onKept, onFaul
             {rule.counts.accepted
               ? `The ${count(rule.counts.accepted, "email")} that it has sent ${rule.counts.accepted === 1 ? "stays" : "stay"} in the log. `
               : "It has sent nothing. "}
-            {(rule.held ?? 0) > 0 && `${count(rule.held ?? 0, "email")} that ${rule.held === 1 ? "waits is" : "wait are"} skipped.`}
+            {(rule.held ?? 0) > 0 &&
+              `${count(rule.held ?? 0, "email")} that ${rule.held === 1 ? "waits is" : "wait are"} skipped.`}
           </p>
           <p className="mt-1 text-ink-2">For 30 days it can be restored, below the rules of the sheet.</p>
         </Confirm>
@@ -246,12 +283,23 @@ function Side({ name, of, other }: { name: string; of: Schemas["Segment"][]; oth
   return (
     <>
       <p className="font-[650]">{name}</p>
-      <Sentence of={of} className="font-letter text-[15px] leading-6" differs={(s) => !!s.place && there.get(s.place) !== s.text} />
+      <Sentence
+        of={of}
+        className="font-letter text-[15px] leading-6"
+        differs={(s) => !!s.place && there.get(s.place) !== s.text}
+      />
     </>
   );
 }
 
-type StaysProps = { effect: Effect; state: Rule["state"]; changed: boolean; kind: string; chosen: number; onList: () => void };
+type StaysProps = {
+  effect: Effect;
+  state: Rule["state"];
+  changed: boolean;
+  kind: string;
+  chosen: number;
+  onList: () => void;
+};
 function WhatStays({ effect: e, state, changed, kind, chosen, onList }: StaysProps) {
   if (kind === "by-hand") return null;
   const words =
@@ -281,7 +329,10 @@ function CopyRule({ sheet, rule, busy }: { sheet: Sheet; rule: Rule; busy: boole
   const navigate = useNavigate();
   const copy = useWrite<boolean, Rule>({
     write: (history) =>
-      http.POST("/sheets/{sheet}/rules/{rule}/copy", { params: { path: { sheet: sheet.id, rule: rule.id } }, body: { history } }),
+      http.POST("/sheets/{sheet}/rules/{rule}/copy", {
+        params: { path: { sheet: sheet.id, rule: rule.id } },
+        body: { history },
+      }),
     changes: ofSheet(sheet.id),
     after: (r) => void navigate({ to: "/sheets/$sheet/rules/$rule", params: { sheet: sheet.id, rule: r.id } }),
   });
@@ -300,7 +351,9 @@ function CopyRule({ sheet, rule, busy }: { sheet: Sheet; rule: Rule; busy: boole
           align="start"
           collisionPadding={12}
         >
-          <p className="mb-2.5">A copy is a new rule, off at first. Is what this one has sent already done for the copy too?</p>
+          <p className="mb-2.5">
+            A copy is a new rule, off at first. Is what this one has sent already done for the copy too?
+          </p>
           <div className="flex flex-col items-start gap-2">
             <button type="button" className="act-plain" onClick={() => void copy.do(true)}>
               Copy, with its history

@@ -135,11 +135,20 @@ export function Offsets({ offsets, hours, templates, onChange }: OffsetsProps) {
 }
 // The next offset that is not there yet.
 function next(offsets: Offset[]): Offset {
-  for (const n of [-1, -3, -14, -30, 0, 3, 7, 10]) if (!offsets.some((o) => o.n === n && o.unit === "days")) return { n, unit: "days" };
+  for (const n of [-1, -3, -14, -30, 0, 3, 7, 10])
+    if (!offsets.some((o) => o.n === n && o.unit === "days")) return { n, unit: "days" };
   return { n: Math.min(...offsets.map((o) => o.n)) - 1, unit: "days" };
 }
 
-export function At({ value, moment, onChange }: { value?: string; moment: boolean; onChange: (at: string | undefined) => void }) {
+export function At({
+  value,
+  moment,
+  onChange,
+}: {
+  value?: string;
+  moment: boolean;
+  onChange: (at: string | undefined) => void;
+}) {
   return (
     <div className="flex flex-col gap-2">
       <input
@@ -168,7 +177,15 @@ export function EveryBlank({ value, onChange }: { value: Every; onChange: (e: Ev
   return (
     <div className="flex flex-col gap-2">
       <div className="flex items-center gap-2">
-        every <NumberField label="How many" className="w-16" whole min={1} value={value.n} onChange={(n) => onChange({ ...value, n })} />
+        every{" "}
+        <NumberField
+          label="How many"
+          className="w-16"
+          whole
+          min={1}
+          value={value.n}
+          onChange={(n) => onChange({ ...value, n })}
+        />
         <select
           className="field"
           aria-label="Unit"
@@ -200,14 +217,31 @@ export function Times({ value, onChange }: { value?: number; onChange: (n: numbe
       </label>
       {value !== undefined && (
         <>
-          <NumberField label="How often in all" className="w-16" whole min={1} max={9999} value={value} onChange={onChange} /> times in all
+          <NumberField
+            label="How often in all"
+            className="w-16"
+            whole
+            min={1}
+            max={9999}
+            value={value}
+            onChange={onChange}
+          />{" "}
+          times in all
         </>
       )}
     </div>
   );
 }
 
-export function Zone({ value, sheetZone, onChange }: { value: string; sheetZone: string; onChange: (z: string | undefined) => void }) {
+export function Zone({
+  value,
+  sheetZone,
+  onChange,
+}: {
+  value: string;
+  sheetZone: string;
+  onChange: (z: string | undefined) => void;
+}) {
   return (
     <>
       <input
@@ -259,7 +293,9 @@ export function Values({
             type="checkbox"
             className="accent-juniper"
             checked={list.includes(o.id)}
-            onChange={(e) => onChange(options.map((x) => x.id).filter((x) => (x === o.id ? e.target.checked : list.includes(x))))}
+            onChange={(e) =>
+              onChange(options.map((x) => x.id).filter((x) => (x === o.id ? e.target.checked : list.includes(x))))
+            }
           />
           {o.name}
         </label>
@@ -287,7 +323,15 @@ export function Values({
   );
 }
 
-export function Columns({ columns, value, onChange }: { columns: Column[]; value: string[]; onChange: (ids: string[]) => void }) {
+export function Columns({
+  columns,
+  value,
+  onChange,
+}: {
+  columns: Column[];
+  value: string[];
+  onChange: (ids: string[]) => void;
+}) {
   return (
     <div className="flex flex-col gap-1.5">
       {columns.map((c) => (
@@ -319,7 +363,9 @@ type LevelProps = { sheet: Sheet; trigger: Trigger; value: unknown; share?: bool
 // A limit, or the level that arms it again: a number, a column, a share.
 export function Level({ sheet, trigger, value, share, onChange }: LevelProps) {
   const own = nameable(sheet).find((c) => c.id === trigger.column);
-  const columns = nameable(sheet).filter((c) => c.id !== trigger.column && valueType(c) === "number" && (!own || comparable(own, c)));
+  const columns = nameable(sheet).filter(
+    (c) => c.id !== trigger.column && valueType(c) === "number" && (!own || comparable(own, c)),
+  );
   const column = columnIn(value);
   const percent = percentIn(value);
   const form = column !== undefined ? "column" : percent !== undefined ? "percent" : "number";
@@ -335,11 +381,23 @@ export function Level({ sheet, trigger, value, share, onChange }: LevelProps) {
       {form === "number" && <NumberField label="Limit" value={value} onChange={onChange} />}
       {form === "percent" && (
         <span className="flex items-center gap-1.5">
-          <NumberField label="Percent" className="w-18" min={0} value={percent} onChange={(n) => onChange({ percent: n })} /> %
+          <NumberField
+            label="Percent"
+            className="w-18"
+            min={0}
+            value={percent}
+            onChange={(n) => onChange({ percent: n })}
+          />{" "}
+          %
         </span>
       )}
       {form === "column" && (
-        <select className="field" aria-label="Column" value={column} onChange={(e) => onChange({ column: e.target.value })}>
+        <select
+          className="field"
+          aria-label="Column"
+          value={column}
+          onChange={(e) => onChange({ column: e.target.value })}
+        >
           {columns.map((c) => (
             <option key={c.id} value={c.id}>
               {c.name}
@@ -352,11 +410,23 @@ export function Level({ sheet, trigger, value, share, onChange }: LevelProps) {
 }
 
 // A follow-up: how long after the first email, and at what time of day.
-export function After({ after, at, onChange }: { after: string; at?: string; onChange: (v: { after: string; at?: string }) => void }) {
+export function After({
+  after,
+  at,
+  onChange,
+}: {
+  after: string;
+  at?: string;
+  onChange: (v: { after: string; at?: string }) => void;
+}) {
   const days = /^P\d/.test(after) && !after.includes("T");
   return (
     <div className="flex flex-col gap-2">
-      <DurationField label="After" value={after} onChange={(d) => onChange({ after: d, at: /T/.test(d) ? undefined : at })} />
+      <DurationField
+        label="After"
+        value={after}
+        onChange={(d) => onChange({ after: d, at: /T/.test(d) ? undefined : at })}
+      />
       {days && (
         <label className="flex items-center gap-2">
           <input

@@ -29,7 +29,9 @@ export function WindowBlank({ value, onChange }: { value: Window; onChange: (w: 
         on working days only
       </label>
       <fieldset className="flex flex-wrap gap-x-2.5 gap-y-1">
-        <legend className="mb-1 text-ink-2">{on.length === 0 ? "On any day of the week, or only on" : "Only on"}</legend>
+        <legend className="mb-1 text-ink-2">
+          {on.length === 0 ? "On any day of the week, or only on" : "Only on"}
+        </legend>
         {days.map(([id, name]) => (
           <label key={id} className="flex items-center gap-1">
             <input
@@ -97,7 +99,11 @@ export function RepeatBlank({ value, onChange }: { value: unknown; onChange: (r:
         ]}
       />
       {apart !== undefined && (
-        <DurationField label="Not again within" value={apart} onChange={(d) => onChange({ "not-more-often-than": d })} />
+        <DurationField
+          label="Not again within"
+          value={apart}
+          onChange={(d) => onChange({ "not-more-often-than": d })}
+        />
       )}
     </div>
   );

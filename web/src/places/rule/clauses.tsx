@@ -8,9 +8,33 @@ import { Choices } from "../../parts/picker";
 import { isoDay } from "../../parts/time";
 import { isDate, nameable, valueType } from "../sheets/cell";
 import { ConditionEditor } from "../sheets/condition";
-import { After, At, ColumnChoice, Columns, EveryBlank, KindChoice, Level, Offsets, Passes, Times, Values, Zone } from "./blanks";
+import {
+  After,
+  At,
+  ColumnChoice,
+  Columns,
+  EveryBlank,
+  KindChoice,
+  Level,
+  Offsets,
+  Passes,
+  Times,
+  Values,
+  Zone,
+} from "./blanks";
 import { BrakeBlank, HoldBlank, RepeatBlank, ShiftBlank, WindowBlank } from "./bounds";
-import { becoming, changeOf, indexIn, type Kind, replaced, type Source, type Step, type Trigger, withKind, without } from "./model";
+import {
+  becoming,
+  changeOf,
+  indexIn,
+  type Kind,
+  replaced,
+  type Source,
+  type Step,
+  type Trigger,
+  withKind,
+  without,
+} from "./model";
 import { Addresses } from "./people";
 import { Schedule } from "./schedule";
 
@@ -73,7 +97,8 @@ const nextPlace: Record<Kind, string> = {
 function Kinds(p: Editing) {
   const { body, sheet, now, put } = p;
   const to = (kind: Kind) => {
-    if (kind !== body.trigger.kind) put(changeOf(body, withKind(body, kind, sheet, isoDay(now, sheet.zone), p.before(kind))));
+    if (kind !== body.trigger.kind)
+      put(changeOf(body, withKind(body, kind, sheet, isoDay(now, sheet.zone), p.before(kind))));
     p.go(nextPlace[kind]);
   };
   return <KindChoice value={body.trigger.kind} onChange={to} />;
@@ -103,13 +128,21 @@ function trigger(place: string, p: Editing): Opened {
         title: "How long before or after",
         body: (
           <>
-            <Offsets offsets={t.offsets ?? []} hours={moment && !t.at} templates={templates} onChange={(offsets) => set({ offsets })} />
+            <Offsets
+              offsets={t.offsets ?? []}
+              hours={moment && !t.at}
+              templates={templates}
+              onChange={(offsets) => set({ offsets })}
+            />
             <AnotherKind {...p} />
           </>
         ),
       };
     case "/trigger/at":
-      return { title: "At which time of day", body: <At value={t.at} moment={moment} onChange={(at) => set(atOf(t, at))} /> };
+      return {
+        title: "At which time of day",
+        body: <At value={t.at} moment={moment} onChange={(at) => set(atOf(t, at))} />,
+      };
     case "/trigger/every":
       return {
         title: "How often the date comes round",
@@ -119,12 +152,21 @@ function trigger(place: string, p: Editing): Opened {
     case "/trigger/to":
       return {
         title: "What it becomes",
-        body: <Values column={column} value={t.to} onChange={(to) => set({ to })} any="anything: whenever it changes" />,
+        body: (
+          <Values column={column} value={t.to} onChange={(to) => set({ to })} any="anything: whenever it changes" />
+        ),
       };
     case "/trigger/from":
       return {
         title: "What it was before",
-        body: <Values column={column} value={t.from} onChange={(from) => set({ from: from ?? undefined })} any="anything" />,
+        body: (
+          <Values
+            column={column}
+            value={t.from}
+            onChange={(from) => set({ from: from ?? undefined })}
+            any="anything"
+          />
+        ),
         remove: () => set({ from: undefined }),
       };
     case "/trigger/columns":
@@ -141,7 +183,10 @@ function trigger(place: string, p: Editing): Opened {
     case "/trigger/op":
       return { title: "How it passes the limit", body: <Passes value={t.op} onChange={(op) => set({ op })} /> };
     case "/trigger/limit":
-      return { title: "Which limit", body: <Level sheet={sheet} trigger={t} value={t.limit} onChange={(limit) => set({ limit })} /> };
+      return {
+        title: "Which limit",
+        body: <Level sheet={sheet} trigger={t} value={t.limit} onChange={(limit) => set({ limit })} />,
+      };
     case "/trigger/rearm":
       return {
         title: "Once it has come back to",
@@ -236,7 +281,12 @@ function TemplateChoice({ templates, value, onChange, write, place }: TemplatePr
   return (
     <>
       {templates.length > 0 && (
-        <Choices name="template" value={value} onChoose={onChange} items={templates.map((t) => ({ id: t.id, name: t.name }))} />
+        <Choices
+          name="template"
+          value={value}
+          onChoose={onChange}
+          items={templates.map((t) => ({ id: t.id, name: t.name }))}
+        />
       )}
       {value && templates.some((t) => t.id === value) && (
         <button type="button" className="link mt-2 block" onClick={() => write(place, value, "")}>
@@ -342,7 +392,11 @@ function whole(place: string, p: Editing): Opened {
     body: <Addresses columns={emails} value={body[key] ?? []} onChange={(v) => put({ [key]: v })} />,
     remove: key === "to" ? undefined : () => put({ [key]: undefined }),
   });
-  const condition = (value: Condition | undefined, title: string, set: (c: Condition | undefined) => void): Opened => ({
+  const condition = (
+    value: Condition | undefined,
+    title: string,
+    set: (c: Condition | undefined) => void,
+  ): Opened => ({
     title,
     body: <ConditionEditor columns={nameable(sheet)} past value={value} onChange={set} />,
     remove: () => set(undefined),
@@ -351,7 +405,11 @@ function whole(place: string, p: Editing): Opened {
     case "/condition":
       return condition(body.condition, "Only rows where", (c) => put({ condition: c }));
     case "/then/stopIf":
-      return condition(body.then?.stopIf, "Until this holds", (c) => body.then && put({ then: { ...body.then, stopIf: c } }));
+      return condition(
+        body.then?.stopIf,
+        "Until this holds",
+        (c) => body.then && put({ then: { ...body.then, stopIf: c } }),
+      );
     case "/to":
       return people("to", "To");
     case "/cc":
@@ -371,8 +429,8 @@ function whole(place: string, p: Editing): Opened {
         title: "To unsubscribe",
         body: (
           <p className="max-w-72">
-            Email programs show their own way to unsubscribe. Whoever follows it is put on the do-not-email list. An email to several
-            addresses leads to a page that asks which of them is meant.
+            Email programs show their own way to unsubscribe. Whoever follows it is put on the do-not-email list. An
+            email to several addresses leads to a page that asks which of them is meant.
           </p>
         ),
         remove: () => put({ optOut: undefined }),
@@ -390,7 +448,10 @@ function whole(place: string, p: Editing): Opened {
         remove: () => put({ window: undefined, shift: undefined }),
       };
     case "/shift":
-      return { title: "What falls outside goes", body: <ShiftBlank value={body.shift} onChange={(shift) => put({ shift })} /> };
+      return {
+        title: "What falls outside goes",
+        body: <ShiftBlank value={body.shift} onChange={(shift) => put({ shift })} />,
+      };
     case "/repeat":
       return {
         title: "How often to one row",

@@ -29,7 +29,8 @@ type Props = {
 export function EffectView(p: Props) {
   const { e, sheet, body, now, zone, today, onToday, stale } = p;
   const [open, setOpen] = useState<number>();
-  const foresees = e.days.some((d) => d.emails > 0) || body.trigger.kind === "date" || body.trigger.kind === "schedule";
+  const foresees =
+    e.days.some((d) => d.emails > 0) || body.trigger.kind === "date" || body.trigger.kind === "schedule";
   return (
     <div className={stale ? "opacity-70" : undefined} aria-busy={stale}>
       <h2 className="mb-1.5 flex flex-wrap items-baseline gap-x-2.5">
@@ -44,7 +45,9 @@ export function EffectView(p: Props) {
             className="field min-h-0! px-1! py-0! text-xs"
             aria-label="As if today were"
             value={today ?? isoDay(now, zone)}
-            onChange={(ev) => onToday(ev.target.value && ev.target.value !== isoDay(now, zone) ? ev.target.value : undefined)}
+            onChange={(ev) =>
+              onToday(ev.target.value && ev.target.value !== isoDay(now, zone) ? ev.target.value : undefined)
+            }
           />
           {today && (
             <button type="button" className="link" onClick={() => onToday(undefined)}>
@@ -78,7 +81,14 @@ export function EffectView(p: Props) {
         </>
       )}
       {open !== undefined && e.first[open] && (
-        <EmailSlip {...p} line={e.first[open]} index={open} total={e.first.length} onLeaf={setOpen} onClose={() => setOpen(undefined)} />
+        <EmailSlip
+          {...p}
+          line={e.first[open]}
+          index={open}
+          total={e.first.length}
+          onLeaf={setOpen}
+          onClose={() => setOpen(undefined)}
+        />
       )}
     </div>
   );
@@ -90,7 +100,12 @@ function Matching({ e, sheet, body }: Pick<Props, "e" | "sheet" | "body">) {
   return (
     <>
       {body.condition ? (
-        <Link to="/sheets/$sheet" params={{ sheet: sheet.id }} search={{ show: { filter: body.condition } }} className="figure">
+        <Link
+          to="/sheets/$sheet"
+          params={{ sheet: sheet.id }}
+          search={{ show: { filter: body.condition } }}
+          className="figure"
+        >
           {figure}
         </Link>
       ) : (
@@ -101,7 +116,8 @@ function Matching({ e, sheet, body }: Pick<Props, "e" | "sheet" | "body">) {
   );
 }
 
-const plus = (n: number, one: string, many = `${one}s`) => (n > 0 ? [`${n.toLocaleString("en-GB")} ${n === 1 ? one : many}`] : []);
+const plus = (n: number, one: string, many = `${one}s`) =>
+  n > 0 ? [`${n.toLocaleString("en-GB")} ${n === 1 ? one : many}`] : [];
 
 // What stands beside the emails that go: incomplete, held, moved, over the cap, skipped.
 function Besides({ e, sheet, body }: Pick<Props, "e" | "sheet" | "body">) {
@@ -121,30 +137,44 @@ function Besides({ e, sheet, body }: Pick<Props, "e" | "sheet" | "body">) {
       {parts.length + waits.length > 0 && <li>Of these, {[...parts, ...waits].join("; ")}.</li>}
       {first && (
         <li className="text-marigold">
-          {e.sender} may reach {e.cap.toLocaleString("en-GB")} people a day: on {first.day} {count(first.over, "recipient")} too many wait
-          for the next day.
+          {e.sender} may reach {e.cap.toLocaleString("en-GB")} people a day: on {first.day}{" "}
+          {count(first.over, "recipient")} too many wait for the next day.
         </li>
       )}
       {limit && (
         <li className="text-marigold">
-          {count(limit.emails, "email")} to {limit.people === 1 ? limit.first[0] : count(limit.people, "person", "people")}
-          {limit.people > 1 && ` (${limit.first.join(", ")}${limit.people > limit.first.length ? " and more" : ""})`}{" "}
-          {limit.skip ? "will be skipped" : "will wait"}: nobody gets more than {limit.n} within {durationWords(limit.within)}.
+          {count(limit.emails, "email")} to{" "}
+          {limit.people === 1 ? limit.first[0] : count(limit.people, "person", "people")}
+          {limit.people > 1 &&
+            ` (${limit.first.join(", ")}${limit.people > limit.first.length ? " and more" : ""})`}{" "}
+          {limit.skip ? "will be skipped" : "will wait"}: nobody gets more than {limit.n} within{" "}
+          {durationWords(limit.within)}.
         </li>
       )}
       {skipped > 0 && (
-        <li>Skipped as the rows are now: {e.skipped.map((s) => `${s.emails.toLocaleString("en-GB")} (${s.reason})`).join(", ")}.</li>
+        <li>
+          Skipped as the rows are now:{" "}
+          {e.skipped.map((s) => `${s.emails.toLocaleString("en-GB")} (${s.reason})`).join(", ")}.
+        </li>
       )}
       {e.unjudged > 0 && (
         <li>
-          {count(e.unjudged, "row")} of {sheet.name} cannot be judged: something that the sentence looks at is empty or cannot be read.
+          {count(e.unjudged, "row")} of {sheet.name} cannot be judged: something that the sentence looks at is empty or
+          cannot be read.
         </li>
       )}
     </ul>
   );
 }
 
-type LinesProps = { lines: Line[]; sheet: Sheet; now: Date; zone: string; signs?: boolean; onOpen?: (i: number) => void };
+type LinesProps = {
+  lines: Line[];
+  sheet: Sheet;
+  now: Date;
+  zone: string;
+  signs?: boolean;
+  onOpen?: (i: number) => void;
+};
 function Lines({ lines, sheet, now, zone, signs, onOpen }: LinesProps) {
   return (
     <table className="tbl">
@@ -175,7 +205,12 @@ function Lines({ lines, sheet, now, zone, signs, onOpen }: LinesProps) {
               {l.rows ? (
                 count(l.rows, "row")
               ) : (
-                <Link to="/sheets/$sheet" params={{ sheet: sheet.id }} search={{ row: l.rowId }} className="hover:underline">
+                <Link
+                  to="/sheets/$sheet"
+                  params={{ sheet: sheet.id }}
+                  search={{ row: l.rowId }}
+                  className="hover:underline"
+                >
                   {l.row}
                 </Link>
               )}
@@ -187,7 +222,11 @@ function Lines({ lines, sheet, now, zone, signs, onOpen }: LinesProps) {
               {l.outcome === "incomplete" ? (
                 <span className="text-brick">{l.reason}</span>
               ) : onOpen ? (
-                <button type="button" className="max-w-full truncate text-left hover:underline" onClick={() => onOpen(i)}>
+                <button
+                  type="button"
+                  className="max-w-full truncate text-left hover:underline"
+                  onClick={() => onOpen(i)}
+                >
                   {l.subject || "no subject"}
                 </button>
               ) : (
@@ -209,7 +248,8 @@ function Changes({ change: c, sheet, now, zone }: Props & { change: Schemas["Eff
       <h2 className="mt-3.5 mb-1">
         What changes against the rule as it runs now{" "}
         <small className="ml-1.5 text-xs font-[450] text-ink-2">
-          {c.new.toLocaleString("en-GB")} are new, {c.gone.toLocaleString("en-GB")} no longer go, for {count(c.rows, "row")}
+          {c.new.toLocaleString("en-GB")} are new, {c.gone.toLocaleString("en-GB")} no longer go, for{" "}
+          {count(c.rows, "row")}
         </small>
       </h2>
       <Lines lines={c.lines} sheet={sheet} now={now} zone={zone} signs />
@@ -219,7 +259,13 @@ function Changes({ change: c, sheet, now, zone }: Props & { change: Schemas["Eff
 }
 
 // A foreseen email as its recipients would get it, leafed through.
-type SlipProps = Props & { line: Line; index: number; total: number; onLeaf: (i: number) => void; onClose: () => void };
+type SlipProps = Props & {
+  line: Line;
+  index: number;
+  total: number;
+  onLeaf: (i: number) => void;
+  onClose: () => void;
+};
 function EmailSlip({ sheet, body, today, line, index, total, onLeaf, onClose, now, zone }: SlipProps) {
   const to = line.rows ? line.to : undefined;
   const email = useQuery({
@@ -345,7 +391,14 @@ function Bars({ e, now, zone }: { e: Effect; now: Date; zone: string }) {
       {days.map(
         ({ day }, d) =>
           weekday(day) === 6 && (
-            <rect key={day} x={x(d)} y={0} width={Math.min(x(d + 2), w - 8) - x(d)} height={76} fill="var(--weekend)" />
+            <rect
+              key={day}
+              x={x(d)}
+              y={0}
+              width={Math.min(x(d + 2), w - 8) - x(d)}
+              height={76}
+              fill="var(--weekend)"
+            />
           ),
       )}
       {days.map((day, d) => (
@@ -370,7 +423,17 @@ function Bars({ e, now, zone }: { e: Effect; now: Date; zone: string }) {
 }
 
 // A day's emails, one wording on the other.
-function Bar({ day, wordings, x, unit }: { day: Schemas["EffectDay"]; wordings: Schemas["EffectWording"][]; x: number; unit: number }) {
+function Bar({
+  day,
+  wordings,
+  x,
+  unit,
+}: {
+  day: Schemas["EffectDay"];
+  wordings: Schemas["EffectWording"][];
+  x: number;
+  unit: number;
+}) {
   if (day.emails === 0 && day.over === 0) return null;
   const below = (i: number) => day.by.slice(0, i + 1).reduce((n, k) => n + k, 0);
   return (

@@ -60,8 +60,8 @@ export function FaultySlip({ sheet, rule, rows, total, onClose }: Props) {
       head={<b className="text-ink">{count(total, "row")} cannot be judged</b>}
     >
       <p className="mt-3 text-ink-2">
-        What the rule looks at is empty there, or cannot be read. It plans no email for {total === 1 ? "this row" : "these rows"} until that
-        is fixed.
+        What the rule looks at is empty there, or cannot be read. It plans no email for{" "}
+        {total === 1 ? "this row" : "these rows"} until that is fixed.
       </p>
       <ul className="mt-2">
         {rows.map((f) => (

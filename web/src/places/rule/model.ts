@@ -34,7 +34,12 @@ export function triggerOf(kind: Kind, was: Trigger, sheet: Sheet, today: string)
     case "date": {
       const c = column(isDate);
       const moment = c !== undefined && valueType(c) === "moment";
-      return { kind, column: c?.id ?? "", offsets: was.offsets ?? [{ n: -7, unit: "days" }], at: moment ? undefined : (was.at ?? "09:00") };
+      return {
+        kind,
+        column: c?.id ?? "",
+        offsets: was.offsets ?? [{ n: -7, unit: "days" }],
+        at: moment ? undefined : (was.at ?? "09:00"),
+      };
     }
     case "change": {
       const c = old ?? column(typed("choice")) ?? column(typed("yes/no")) ?? sheet.columns[0];
@@ -147,9 +152,17 @@ export function moreOf(b: RuleBody, sheet: Sheet): More[] {
   const then = b.then;
   const roundUp = b.groupBy !== undefined;
   const all: (More | false)[] = [
-    !b.condition && { words: "only rows where …", place: "/condition", add: (x) => ({ ...x, condition: { all: [] } }) },
+    !b.condition && {
+      words: "only rows where …",
+      place: "/condition",
+      add: (x) => ({ ...x, condition: { all: [] } }),
+    },
     t.kind === "change" &&
-      !t.from && { words: "coming from …", place: "/trigger/from", add: (x) => ({ ...x, trigger: { ...x.trigger, from: [] } }) },
+      !t.from && {
+        words: "coming from …",
+        place: "/trigger/from",
+        add: (x) => ({ ...x, trigger: { ...x.trigger, from: [] } }),
+      },
     t.kind === "threshold" &&
       !t.rearm && {
         words: "again only once it is back at …",
@@ -189,7 +202,10 @@ export function moreOf(b: RuleBody, sheet: Sheet): More[] {
       place: `/then/steps/${then.steps.length}/after`,
       add: (x) => ({
         ...x,
-        then: { ...x.then, steps: [...(x.then?.steps ?? []), { after: "P1W", template: x.then?.steps.at(-1)?.template ?? "" }] },
+        then: {
+          ...x.then,
+          steps: [...(x.then?.steps ?? []), { after: "P1W", template: x.then?.steps.at(-1)?.template ?? "" }],
+        },
       }),
     },
     !!then &&
@@ -200,12 +216,24 @@ export function moreOf(b: RuleBody, sheet: Sheet): More[] {
       },
     !b.window && { words: "only within …", place: "/window", add: (x) => ({ ...x, window: { workingDays: true } }) },
     !b.repeat &&
-      !roundUp && { words: "and not again within …", place: "/repeat", add: (x) => ({ ...x, repeat: { "not-more-often-than": "P30D" } }) },
+      !roundUp && {
+        words: "and not again within …",
+        place: "/repeat",
+        add: (x) => ({ ...x, repeat: { "not-more-often-than": "P30D" } }),
+      },
     !b.late && { words: "not later than …", place: "/late", add: (x) => ({ ...x, late: "P3D" }) },
     !holds(b) && { words: "ask first", place: "/hold", add: (x) => ({ ...x, hold: "always" }) },
     reacts(t.kind) &&
-      !b.brake && { words: "more than … at once: hold", place: "/brake", add: (x) => ({ ...x, brake: { count: 20, share: 0.25 } }) },
-    !b.optOut && { words: "email programs offer to unsubscribe", place: "/optOut", add: (x) => ({ ...x, optOut: true }) },
+      !b.brake && {
+        words: "more than … at once: hold",
+        place: "/brake",
+        add: (x) => ({ ...x, brake: { count: 20, share: 0.25 } }),
+      },
+    !b.optOut && {
+      words: "email programs offer to unsubscribe",
+      place: "/optOut",
+      add: (x) => ({ ...x, optOut: true }),
+    },
     !b.zone && { words: "in another time zone …", place: "/zone", add: (x) => ({ ...x, zone: sheet.zone }) },
   ];
   return all.filter((x) => x !== false);
@@ -216,7 +244,8 @@ export const holds = (b: RuleBody) => b.hold === "always" || b.hold === "first-r
 /** What a rule may be called, by when it writes. */
 export function suggestedName(sheet: Sheet, body: RuleBody): string {
   const t = body.trigger;
-  const column = sheet.columns.find((c) => c.id === t.column)?.name ?? sheet.derived.find((c) => c.id === t.column)?.name ?? "";
+  const column =
+    sheet.columns.find((c) => c.id === t.column)?.name ?? sheet.derived.find((c) => c.id === t.column)?.name ?? "";
   switch (t.kind) {
     case "date":
       return t.offsets?.every((o) => o.n > 0) ? `After ${column}` : `${column} reminder`;

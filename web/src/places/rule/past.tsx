@@ -23,7 +23,13 @@ export function PastSlip({ sheet, body, rule, busy, chosen, onChosen, onClose }:
   const now = useNow(60000);
   const q = useQuery<Schemas["PastList"]>({
     queryKey: [...keys.effect(sheet.id), "past", body, rule?.id],
-    queryFn: () => take(http.POST("/sheets/{sheet}/rules/past", { params: { path: { sheet: sheet.id } }, body: { body, rule: rule?.id } })),
+    queryFn: () =>
+      take(
+        http.POST("/sheets/{sheet}/rules/past", {
+          params: { path: { sheet: sheet.id } },
+          body: { body, rule: rule?.id },
+        }),
+      ),
   });
   const [picked, setPicked] = useState(new Set(chosen));
   const on = rule?.state === "on";
@@ -40,18 +46,31 @@ export function PastSlip({ sheet, body, rule, busy, chosen, onChosen, onClose }:
       title="What stays as it is"
       onClose={onClose}
       wide
-      head={<b className="text-ink">{rule?.state === "paused" ? "What passed while it was paused" : "What stays as it is"}</b>}
+      head={
+        <b className="text-ink">
+          {rule?.state === "paused" ? "What passed while it was paused" : "What stays as it is"}
+        </b>
+      }
       foot={
         may && (
           <>
-            <button type="button" className="act" disabled={busy || (picked.size === 0 && on)} onClick={() => onChosen([...picked])}>
+            <button
+              type="button"
+              className="act"
+              disabled={busy || (picked.size === 0 && on)}
+              onClick={() => onChosen([...picked])}
+            >
               {on
                 ? `Hold ${count(picked.size, "row")} for a look`
                 : picked.size > 0
                   ? `Include ${count(picked.size, "row")}, held, once it is on`
                   : "Include none"}
             </button>
-            <button type="button" className="link" onClick={() => setPicked(new Set(picked.size === rows.length ? [] : rows))}>
+            <button
+              type="button"
+              className="link"
+              onClick={() => setPicked(new Set(picked.size === rows.length ? [] : rows))}
+            >
               {picked.size === rows.length ? "pick none" : "pick all"}
             </button>
           </>
@@ -59,7 +78,8 @@ export function PastSlip({ sheet, body, rule, busy, chosen, onChosen, onClose }:
       }
     >
       <p className="mt-2 mb-2 text-ink-2">
-        These are past or so already, so no email goes by themselves. Those that you pick are held until somebody has reviewed them.
+        These are past or so already, so no email goes by themselves. Those that you pick are held until somebody has
+        reviewed them.
       </p>
       {q.error && (
         <p role="alert" className="text-brick">
@@ -70,7 +90,14 @@ export function PastSlip({ sheet, body, rule, busy, chosen, onChosen, onClose }:
         {lines.map((l, i) => (
           <li key={i} className="border-b border-hair-2 py-1">
             <label className="flex items-baseline gap-2.5">
-              {may && <input type="checkbox" className="accent-juniper" checked={picked.has(l.rowId)} onChange={() => toggle(l.rowId)} />}
+              {may && (
+                <input
+                  type="checkbox"
+                  className="accent-juniper"
+                  checked={picked.has(l.rowId)}
+                  onChange={() => toggle(l.rowId)}
+                />
+              )}
               <b className="w-20 flex-none font-[650]">{l.row}</b>
               <span className="w-32 flex-none">{moment(l.at, sheet.zone, now)}</span>
               {l.outcome === "skip" || l.outcome === "incomplete" ? (

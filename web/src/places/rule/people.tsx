@@ -26,9 +26,16 @@ export function Addresses({ columns, value, onChange }: Props) {
       ))}
       {columns.length === 0 && <p className="text-ink-2">The sheet has no column of type email.</p>}
       {gone.map((v) => (
-        <Tick key={v.column} words="a column that is not there any more" on onChange={toggle((x) => x.column === v.column, v)} />
+        <Tick
+          key={v.column}
+          words="a column that is not there any more"
+          on
+          onChange={toggle((x) => x.column === v.column, v)}
+        />
       ))}
-      {(colleagues.data ?? []).length > 0 && <p className="mt-1 border-t border-hair-2 pt-2 text-xs font-[650] text-ink-2">Colleagues</p>}
+      {(colleagues.data ?? []).length > 0 && (
+        <p className="mt-1 border-t border-hair-2 pt-2 text-xs font-[650] text-ink-2">Colleagues</p>
+      )}
       {(colleagues.data ?? []).map((p) => (
         <Tick
           key={p.email}
@@ -54,7 +61,17 @@ export function Addresses({ columns, value, onChange }: Props) {
   );
 }
 
-function Tick({ words, note, on, onChange }: { words: string; note?: string; on: boolean; onChange: (on: boolean) => void }) {
+function Tick({
+  words,
+  note,
+  on,
+  onChange,
+}: {
+  words: string;
+  note?: string;
+  on: boolean;
+  onChange: (on: boolean) => void;
+}) {
   return (
     <label className="flex items-baseline gap-2">
       <input type="checkbox" className="accent-juniper" checked={on} onChange={(e) => onChange(e.target.checked)} />

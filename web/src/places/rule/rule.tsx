@@ -65,7 +65,13 @@ function blankRule(sheet: Sheet, templates: Template[], begin: RuleSearch, today
   const emails = sheet.columns.filter((c) => c.type === "email");
   const to = sheet.address || (emails.length === 1 ? emails[0]?.id : undefined);
   const template = begin.template ?? (templates.length === 1 ? templates[0]?.id : undefined) ?? "";
-  const body: RuleBody = { name: "", trigger: { kind: "" }, send: [{ template }], to: to ? [{ column: to }] : [], hold: "first-run" };
+  const body: RuleBody = {
+    name: "",
+    trigger: { kind: "" },
+    send: [{ template }],
+    to: to ? [{ column: to }] : [],
+    hold: "first-run",
+  };
   if (!begin.when) return body;
   return withKind({ ...body, trigger: { kind: "", column: begin.column } }, begin.when, sheet, today);
 }
@@ -76,7 +82,9 @@ type Writing = { place: string; template?: Template; name: string };
 function RuleEditor({ sheet, rule, templates, begin }: EditorProps) {
   const may = useMay("coordinator");
   const now = useNow(30000);
-  const opened = useOpened(rule, (r) => (r ? structuredClone(r.body) : blankRule(sheet, templates, begin, isoDay(now, sheet.zone))));
+  const opened = useOpened(rule, (r) =>
+    r ? structuredClone(r.body) : blankRule(sheet, templates, begin, isoDay(now, sheet.zone)),
+  );
   const { mine: body, edit } = opened;
   const there = usePresence(sheet.id, undefined, rule?.id ?? unsaved);
   const draft = useDraft(may ? draftOf.rule(sheet.id, rule?.id) : "", body, opened.changed, opened.version ?? 0);
@@ -172,14 +180,16 @@ function RuleEditor({ sheet, rule, templates, begin }: EditorProps) {
             />
           ) : (
             <p className="text-ink-2">
-              {sheet.figures.rows === 0 && "The sheet has no rows yet. "}Once the sentence is whole, its effect stands here: how many rows,
-              when, and the first emails.
+              {sheet.figures.rows === 0 && "The sheet has no rows yet. "}Once the sentence is whole, its effect stands
+              here: how many rows, when, and the first emails.
             </p>
           )}
           {live && <TryRow sheet={sheet} rule={rule} body={settled} first={live.first[0]?.rowId} />}
         </Scroll>
       </div>
-      {faulty && e && <FaultySlip sheet={sheet} rule={rule} rows={e.faulty} total={e.unjudged} onClose={() => setFaulty(false)} />}
+      {faulty && e && (
+        <FaultySlip sheet={sheet} rule={rule} rows={e.faulty} total={e.unjudged} onClose={() => setFaulty(false)} />
+      )}
       {writing && (
         <LetterSlip
           sheet={sheet}
@@ -203,7 +213,9 @@ function useSaid(sheet: string, body: RuleBody) {
     placeholderData: (old) => old,
     meta: { still: true },
     queryFn: ({ signal }) =>
-      take(http.POST("/sheets/{sheet}/rules/sentence", { params: { path: { sheet } }, body: { body: settled }, signal })),
+      take(
+        http.POST("/sheets/{sheet}/rules/sentence", { params: { path: { sheet } }, body: { body: settled }, signal }),
+      ),
   });
 }
 
@@ -211,7 +223,13 @@ function useSaid(sheet: string, body: RuleBody) {
 function useEffectOf(sheet: string, body: RuleBody, rule: Rule | undefined, today: string | undefined) {
   const against = rule?.state === "on" ? rule.id : undefined;
   const ask = (whole: boolean, signal: AbortSignal) =>
-    take(http.POST("/sheets/{sheet}/rules/effect", { params: { path: { sheet } }, body: { body, rule: against, today, whole }, signal }));
+    take(
+      http.POST("/sheets/{sheet}/rules/effect", {
+        params: { path: { sheet } },
+        body: { body, rule: against, today, whole },
+        signal,
+      }),
+    );
   const key = [...keys.effect(sheet), body, against, today];
   const soon = useQuery<Effect>({
     queryKey: key,
@@ -236,7 +254,8 @@ function useAddressOnce(sheet: Sheet) {
   const patch = useWrite<string>({
     write: (address) => http.PATCH("/sheets/{sheet}", { params: { path: { sheet: sheet.id } }, body: { address } }),
     changes: [keys.sheet],
-    saved: (_, address) => `${sheet.columns.find((c) => c.id === address)?.name ?? "It"} is the sheet’s column of addresses from now on.`,
+    saved: (_, address) =>
+      `${sheet.columns.find((c) => c.id === address)?.name ?? "It"} is the sheet’s column of addresses from now on.`,
     undo: () => http.PATCH("/sheets/{sheet}", { params: { path: { sheet: sheet.id } }, body: { address: "" } }),
   });
   return {
@@ -268,7 +287,12 @@ function LetterSlip(p: { sheet: Sheet; writing: Writing; onClose: () => void; on
   const { template, name } = p.writing;
   return (
     <Slip title={template ? `Template ${template.name}` : "A new template"} onClose={p.onClose} wide="letter">
-      <TemplateEditor key={template?.id ?? "new"} sheet={p.sheet} template={template} beside={{ name, onSaved: p.onSaved }} />
+      <TemplateEditor
+        key={template?.id ?? "new"}
+        sheet={p.sheet}
+        template={template}
+        beside={{ name, onSaved: p.onSaved }}
+      />
     </Slip>
   );
 }
@@ -307,7 +331,8 @@ function Title(p: TitleProps) {
         <Link to="/sheets/$sheet" params={{ sheet: sheet.id }} className="figure">
           {sheet.name}
         </Link>
-        , {state === "on" ? "is on" : state === "paused" ? "is paused" : "is not on yet"}. {e && <Figures {...p} e={e} state={state} />}
+        , {state === "on" ? "is on" : state === "paused" ? "is paused" : "is not on yet"}.{" "}
+        {e && <Figures {...p} e={e} state={state} />}
       </h1>
       <NameLimit name={body.name} />
       <Here there={p.there} />

@@ -14,7 +14,15 @@ export function paragraphs(of: Segment[]): Segment[][] {
 }
 
 /** The sentence to be read. */
-export function Sentence({ of, className, differs }: { of: Segment[]; className?: string; differs?: (s: Segment) => boolean }) {
+export function Sentence({
+  of,
+  className,
+  differs,
+}: {
+  of: Segment[];
+  className?: string;
+  differs?: (s: Segment) => boolean;
+}) {
   return paragraphs(of).map((p, i) => (
     <p key={i} className={className}>
       {p.map((x, k) =>

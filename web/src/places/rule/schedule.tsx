@@ -16,7 +16,20 @@ const days = [
   ["SU", "Sunday"],
 ] as const;
 const weekdays = "MO,TU,WE,TH,FR";
-const months = ["January", "February", "March", "April", "May", "June", "July", "August", "September", "October", "November", "December"];
+const months = [
+  "January",
+  "February",
+  "March",
+  "April",
+  "May",
+  "June",
+  "July",
+  "August",
+  "September",
+  "October",
+  "November",
+  "December",
+];
 const ordinals: [string, string][] = [
   ["1", "first"],
   ["2", "second"],
@@ -24,7 +37,13 @@ const ordinals: [string, string][] = [
   ["4", "fourth"],
   ["-1", "last"],
 ];
-const unitOf: Record<string, string> = { HOURLY: "hours", DAILY: "days", WEEKLY: "weeks", MONTHLY: "months", YEARLY: "years" };
+const unitOf: Record<string, string> = {
+  HOURLY: "hours",
+  DAILY: "days",
+  WEEKLY: "weeks",
+  MONTHLY: "months",
+  YEARLY: "years",
+};
 
 type Change = Pick<RuleBody, "trigger"> & Partial<Pick<RuleBody, "window" | "shift">>;
 type Props = {
@@ -39,7 +58,8 @@ export function Schedule({ body, rounds, now, zone, onChange }: Props) {
   const t = body.trigger;
   const r = readRecurrence(t.rrule);
   const freq = partOf(r, "FREQ");
-  const trigger = (more: Partial<Trigger>, rest?: Partial<Change>) => onChange({ trigger: { ...t, ...more }, ...rest });
+  const trigger = (more: Partial<Trigger>, rest?: Partial<Change>) =>
+    onChange({ trigger: { ...t, ...more }, ...rest });
   const put = (parts: Record<string, string | undefined>, rest?: Partial<Change>) =>
     trigger({ rrule: writeRecurrence(withParts(r, parts)) }, rest);
   const start = t.start ?? "";
@@ -51,7 +71,9 @@ export function Schedule({ body, rounds, now, zone, onChange }: Props) {
             className="field"
             aria-label="How it comes round"
             value={freq ?? "ONCE"}
-            onChange={(e) => trigger({ rrule: e.target.value === "ONCE" ? null : writeRecurrence(begin(e.target.value, start)) })}
+            onChange={(e) =>
+              trigger({ rrule: e.target.value === "ONCE" ? null : writeRecurrence(begin(e.target.value, start)) })
+            }
           >
             <option value="ONCE">once</option>
             <option value="DAILY">by days</option>
@@ -76,7 +98,9 @@ export function Schedule({ body, rounds, now, zone, onChange }: Props) {
             </>
           )}
         </label>
-        {freq === "WEEKLY" && <Weekdays value={partOf(r, "BYDAY")} start={start} onChange={(d) => put({ BYDAY: d })} />}
+        {freq === "WEEKLY" && (
+          <Weekdays value={partOf(r, "BYDAY")} start={start} onChange={(d) => put({ BYDAY: d })} />
+        )}
         {freq === "YEARLY" && (
           <label className="flex items-center gap-2">
             in{" "}
@@ -86,7 +110,9 @@ export function Schedule({ body, rounds, now, zone, onChange }: Props) {
               value={partOf(r, "BYMONTH") ?? monthOf(start)}
               onChange={(e) => put({ BYMONTH: e.target.value })}
             >
-              {!months[Number(partOf(r, "BYMONTH") ?? monthOf(start)) - 1] && <option value={partOf(r, "BYMONTH")}>several months</option>}
+              {!months[Number(partOf(r, "BYMONTH") ?? monthOf(start)) - 1] && (
+                <option value={partOf(r, "BYMONTH")}>several months</option>
+              )}
               {months.map((m, i) => (
                 <option key={m} value={String(i + 1)}>
                   {m}
@@ -111,7 +137,9 @@ export function Schedule({ body, rounds, now, zone, onChange }: Props) {
             className="field"
             aria-label={freq ? "From which day" : "On which day"}
             value={start.slice(0, 10)}
-            onChange={(e) => e.target.value && trigger({ start: `${e.target.value}T${start.slice(11, 16) || "09:00"}` })}
+            onChange={(e) =>
+              e.target.value && trigger({ start: `${e.target.value}T${start.slice(11, 16) || "09:00"}` })
+            }
           />
         </span>
         {freq && <Ends r={r} put={put} />}
@@ -124,7 +152,9 @@ export function Schedule({ body, rounds, now, zone, onChange }: Props) {
           {rounds.map((x) => (
             <li key={x.at} className="whitespace-nowrap">
               {dayName(x.at, zone, now)} {clock(x.at, zone)}
-              {x.unmoved && <span className="block pl-3 text-xs text-marigold">instead of {dayName(x.unmoved, zone, now)}</span>}
+              {x.unmoved && (
+                <span className="block pl-3 text-xs text-marigold">instead of {dayName(x.unmoved, zone, now)}</span>
+              )}
               {x.closed && <span className="block pl-3 text-xs text-ink-2">not a working day</span>}
             </li>
           ))}
@@ -136,7 +166,8 @@ export function Schedule({ body, rounds, now, zone, onChange }: Props) {
 
 const monthOf = (start: string) => String(Number(start.slice(5, 7)) || 1);
 const dayOf = (start: string) => String(Number(start.slice(8, 10)) || 1);
-const weekdayOf = (start: string) => days[(new Date(`${start.slice(0, 10)}T00:00:00Z`).getUTCDay() + 6) % 7]?.[0] ?? "MO";
+const weekdayOf = (start: string) =>
+  days[(new Date(`${start.slice(0, 10)}T00:00:00Z`).getUTCDay() + 6) % 7]?.[0] ?? "MO";
 
 function begin(freq: string, start: string): Recurrence {
   const parts: Recurrence = [["FREQ", freq]];
@@ -194,7 +225,8 @@ function DayOfMonth({ r, body, start, put }: { r: Recurrence; body: RuleBody; st
             : "day";
   const clean = { BYDAY: undefined, BYSETPOS: undefined, BYMONTHDAY: undefined };
   const free = form.endsWith("working") ? { window: undefined, shift: undefined } : {};
-  const byName = (n: string, d: string) => (d === weekdays ? { BYDAY: d, BYSETPOS: n } : { BYDAY: `${n}${d}`, BYSETPOS: undefined });
+  const byName = (n: string, d: string) =>
+    d === weekdays ? { BYDAY: d, BYSETPOS: n } : { BYDAY: `${n}${d}`, BYSETPOS: undefined };
   const forms: Record<string, () => void> = {
     day: () => put({ ...clean, BYMONTHDAY: dayOf(start) }, free),
     weekday: () => put({ ...clean, ...byName("1", weekdayOf(start)) }, free),
@@ -205,7 +237,12 @@ function DayOfMonth({ r, body, start, put }: { r: Recurrence; body: RuleBody; st
   return (
     <span className="flex flex-wrap items-center gap-2">
       on{" "}
-      <select className="field" aria-label="Which day of the month" value={form} onChange={(e) => forms[e.target.value]?.()}>
+      <select
+        className="field"
+        aria-label="Which day of the month"
+        value={form}
+        onChange={(e) => forms[e.target.value]?.()}
+      >
         <option value="day">day number</option>
         <option value="weekday">the … weekday</option>
         <option value="last">the last day</option>
@@ -240,7 +277,12 @@ function DayOfMonth({ r, body, start, put }: { r: Recurrence; body: RuleBody; st
               </option>
             ))}
           </select>
-          <select className="field" aria-label="Weekday" value={name} onChange={(e) => put(byName(pos ?? "1", e.target.value))}>
+          <select
+            className="field"
+            aria-label="Weekday"
+            value={name}
+            onChange={(e) => put(byName(pos ?? "1", e.target.value))}
+          >
             {days.map(([id, word]) => (
               <option key={id} value={id}>
                 {word}

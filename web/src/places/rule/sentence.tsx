@@ -52,7 +52,10 @@ export function SentenceEditor({ sentence, faults, said, may, ...editing }: Prop
         <ul className="mb-3" aria-label="Still missing">
           {shown.map((f) => (
             <li key={f.field} className="text-marigold">
-              <FaultLine fault={f} onOpen={() => openAt(sentence.find((s) => s.place && meets(f.field, s.place))?.place)} />
+              <FaultLine
+                fault={f}
+                onOpen={() => openAt(sentence.find((s) => s.place && meets(f.field, s.place))?.place)}
+              />
             </li>
           ))}
         </ul>
@@ -98,7 +101,14 @@ function FaultLine({ fault, onOpen }: { fault: Fault; onOpen: () => void }) {
   );
 }
 
-type BlankProps = { segment: Segment; place: string; fault?: string; open: boolean; onOpen: (on: boolean) => void; editing: Editing };
+type BlankProps = {
+  segment: Segment;
+  place: string;
+  fault?: string;
+  open: boolean;
+  onOpen: (on: boolean) => void;
+  editing: Editing;
+};
 function ClauseBlank({ segment, place, fault, open, onOpen, editing }: BlankProps) {
   return (
     <Popover.Root open={open} onOpenChange={onOpen}>

@@ -33,7 +33,13 @@ export function TryRow({ sheet, rule, body, first }: { sheet: Sheet; rule?: Rule
       <h2 className="mb-1.5">
         Try a row{" "}
         <span className="ml-2 font-normal">
-          <Blank title="Which row" label="Row" words={why.data?.row ?? "choose one"} open={open} onOpenChange={setOpen}>
+          <Blank
+            title="Which row"
+            label="Row"
+            words={why.data?.row ?? "choose one"}
+            open={open}
+            onOpenChange={setOpen}
+          >
             <input
               className="field mb-2 w-64"
               aria-label="Find a row"

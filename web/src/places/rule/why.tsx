@@ -25,7 +25,15 @@ export function useWhy(sheet: string, body: RuleBody | undefined, rule: string |
 const colours = { yes: "text-juniper", no: "text-brick", unknown: "text-plum" };
 
 /** ahead: also what comes, where it does not stand beside this already. */
-export function Why({ why, sheet, ahead = true }: { why: Schemas["Explanation"]; sheet: Pick<Sheet, "zone">; ahead?: boolean }) {
+export function Why({
+  why,
+  sheet,
+  ahead = true,
+}: {
+  why: Schemas["Explanation"];
+  sheet: Pick<Sheet, "zone">;
+  ahead?: boolean;
+}) {
   const now = useNow(60000);
   const mends = why.clauses.filter((c) => c.holds !== "yes" && c.mend);
   return (
@@ -40,7 +48,9 @@ export function Why({ why, sheet, ahead = true }: { why: Schemas["Explanation"];
         ))}
       </ul>
       <p className="mt-2.5 font-letter text-sm leading-[22px]">{why.summary}</p>
-      {mends.length > 0 && <p className="mt-1 text-ink-2">For an email to go: {mends.map((c) => c.mend).join("; ")}.</p>}
+      {mends.length > 0 && (
+        <p className="mt-1 text-ink-2">For an email to go: {mends.map((c) => c.mend).join("; ")}.</p>
+      )}
       {ahead && why.coming.length > 0 && (
         <>
           <h2 className="mt-3 mb-1 text-xs font-[650] text-ink-2">What comes, as the row is now</h2>
@@ -48,7 +58,11 @@ export function Why({ why, sheet, ahead = true }: { why: Schemas["Explanation"];
             {why.coming.map((l, i) => (
               <li key={i} className="flex gap-3">
                 <span className="w-32 flex-none">{moment(l.at, sheet.zone, now)}</span>
-                {l.outcome === "incomplete" ? <span className="text-brick">{l.reason}</span> : <span>{l.subject}</span>}
+                {l.outcome === "incomplete" ? (
+                  <span className="text-brick">{l.reason}</span>
+                ) : (
+                  <span>{l.subject}</span>
+                )}
                 {l.step > 0 && <span className="text-ink-2">follow-up {l.step}</span>}
               </li>
             ))}

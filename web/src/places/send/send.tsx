@@ -3,7 +3,17 @@
 import { useQuery } from "@tanstack/react-query";
 import { getRouteApi, Link, useNavigate } from "@tanstack/react-router";
 import { type ReactNode, useState } from "react";
-import { api, http, type Rule, type RuleBody, type Schemas, type Sheet, take, type Template, words } from "../../api/client";
+import {
+  api,
+  http,
+  type Rule,
+  type RuleBody,
+  type Schemas,
+  type Sheet,
+  take,
+  type Template,
+  words,
+} from "../../api/client";
 import { keys, ofEmails, ofSheet } from "../../api/keys";
 import { useWrite } from "../../api/write";
 import { Await } from "../../parts/await";
@@ -30,7 +40,11 @@ export function SendPlace(): ReactNode {
           {(r) => (
             <Await query={templates}>
               {(t) => (
-                <Sending sheet={s} rules={r.filter((x) => x.body.trigger.kind === "by-hand")} templates={t.filter((x) => x.sheet === id)} />
+                <Sending
+                  sheet={s}
+                  rules={r.filter((x) => x.body.trigger.kind === "by-hand")}
+                  templates={t.filter((x) => x.sheet === id)}
+                />
               )}
             </Await>
           )}
@@ -83,7 +97,11 @@ function Sending({ sheet, rules, templates }: { sheet: Sheet; rules: Rule[]; tem
     placeholderData: (old) => old,
     queryFn: ({ signal }) =>
       take(
-        http.POST("/sheets/{sheet}/send/preview", { params: { path: { sheet: sheet.id } }, body: { body, rows: going, within }, signal }),
+        http.POST("/sheets/{sheet}/send/preview", {
+          params: { path: { sheet: sheet.id } },
+          body: { body, rows: going, within },
+          signal,
+        }),
       ),
   });
   const send = useWrite<void, { batch: string }>({
@@ -92,8 +110,16 @@ function Sending({ sheet, rules, templates }: { sheet: Sheet; rules: Rule[]; tem
       let by = rule ?? sameRule(rules, draft);
       if (!by) by = await take(http.POST("/sheets/{sheet}/rules", { params: { path }, body: { body } }));
       if (by.state !== "on")
-        await take(http.PUT("/sheets/{sheet}/rules/{rule}/state", { params: { path: { ...path, rule: by.id } }, body: { state: "on" } }));
-      return http.POST("/sheets/{sheet}/rules/{rule}/send", { params: { path: { ...path, rule: by.id } }, body: { batch, rows: going } });
+        await take(
+          http.PUT("/sheets/{sheet}/rules/{rule}/state", {
+            params: { path: { ...path, rule: by.id } },
+            body: { state: "on" },
+          }),
+        );
+      return http.POST("/sheets/{sheet}/rules/{rule}/send", {
+        params: { path: { ...path, rule: by.id } },
+        body: { batch, rows: going },
+      });
     },
     changes: [...ofEmails, ...ofSheet(sheet.id)],
     after: (r) => void navigate({ to: "/sheets/$sheet/send/$batch", params: { sheet: sheet.id, batch: r.batch } }),
@@ -197,12 +223,18 @@ type DraftProps = { sheet: Sheet; templates: Template[]; draft: Draft; onChange:
 function DraftSentence({ sheet, templates, draft, onChange }: DraftProps) {
   const emails = sheet.columns.filter((c) => c.type === "email");
   const who = draft.to
-    .map((a) => (a.column ? sheet.columns.find((c) => c.id === a.column)?.name.toLowerCase() : (a.address ?? a.person)))
+    .map((a) =>
+      a.column ? sheet.columns.find((c) => c.id === a.column)?.name.toLowerCase() : (a.address ?? a.person),
+    )
     .join(" and ");
   return (
     <p className="font-letter text-[19px] leading-[34px]">
       Write{" "}
-      <Blank title="Which template" label="Template" words={templates.find((t) => t.id === draft.template)?.name ?? "…"}>
+      <Blank
+        title="Which template"
+        label="Template"
+        words={templates.find((t) => t.id === draft.template)?.name ?? "…"}
+      >
         <Choices
           name="template"
           value={draft.template}
@@ -215,7 +247,11 @@ function DraftSentence({ sheet, templates, draft, onChange }: DraftProps) {
         <Addresses columns={emails} value={draft.to} onChange={(to) => onChange({ ...draft, to })} />
       </Blank>
       ,{" "}
-      <Blank title="To several addresses of a row" label="Together or alone" words={draft.each ? "each alone" : "together"}>
+      <Blank
+        title="To several addresses of a row"
+        label="Together or alone"
+        words={draft.each ? "each alone" : "together"}
+      >
         <Choices
           name="each"
           value={draft.each ? "alone" : "together"}
@@ -244,7 +280,9 @@ function Warnings({ p, within, onWithin, now, zone, onLeave }: WarningProps) {
   const skipped = p.skipped.reduce((n, s) => n + s.emails, 0);
   return (
     <ul className="mt-4 flex flex-col gap-2 border-t border-hair-2 pt-3">
-      {p.incomplete > 0 && <li className="text-brick">{count(p.incomplete, "row is", "rows are")} incomplete and gets no email.</li>}
+      {p.incomplete > 0 && (
+        <li className="text-brick">{count(p.incomplete, "row is", "rows are")} incomplete and gets no email.</li>
+      )}
       {skipped > 0 && <li>Skipped: {p.skipped.map((s) => `${s.emails} (${s.reason})`).join(", ")}.</li>}
       {p.doubled.length > 0 && (
         <li className="text-marigold">
@@ -258,7 +296,8 @@ function Warnings({ p, within, onWithin, now, zone, onLeave }: WarningProps) {
       )}
       <li className="flex flex-wrap items-center gap-1.5">
         <span className={p.recent.length > 0 ? "text-marigold" : "text-ink-2"}>
-          {p.recent.length > 0 ? `${count(p.recent.length, "row has", "rows have")}` : "No row has"} had this email within
+          {p.recent.length > 0 ? `${count(p.recent.length, "row has", "rows have")}` : "No row has"} had this email
+          within
         </span>
         <DurationField label="Within" value={within} onChange={onWithin} of={["hours", "days", "weeks"]} />
         {p.recent.length > 0 && (
@@ -279,7 +318,8 @@ function Warnings({ p, within, onWithin, now, zone, onLeave }: WarningProps) {
       </li>
       {p.cap > 0 && (
         <li className={p.people > p.left ? "text-marigold" : "text-ink-2"}>
-          {p.sender} may reach {p.cap.toLocaleString("en-GB")} people a day; {p.left.toLocaleString("en-GB")} are left today
+          {p.sender} may reach {p.cap.toLocaleString("en-GB")} people a day; {p.left.toLocaleString("en-GB")} are left
+          today
           {p.people > p.left && ", and what is over goes the next days"}.
         </li>
       )}
@@ -360,7 +400,8 @@ function BatchPage({ sheet, batch: b }: { sheet: Sheet; batch: Schemas["Batch"] 
     changes,
     saved: (r) => `${count(r.emails, "email is", "emails are")} on the way again.`,
   });
-  const waiting = (b.counts.queued ?? 0) + (b.counts.deferred ?? 0) + (b.counts.claimed ?? 0) + (b.counts.sending ?? 0);
+  const waiting =
+    (b.counts.queued ?? 0) + (b.counts.deferred ?? 0) + (b.counts.claimed ?? 0) + (b.counts.sending ?? 0);
   const failed = (b.counts.failed ?? 0) + (b.counts.bounced ?? 0);
   const gone = Object.values(b.counts).reduce((n, k) => n + k, 0) - waiting;
   return (

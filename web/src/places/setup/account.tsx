@@ -44,7 +44,12 @@ function Password() {
     >
       <div className="flex flex-wrap items-end gap-3">
         <Secret label="Password now" kind="current-password" value={old} onChange={setOld} />
-        <Secret label={`New password, ${least} characters or more`} kind="new-password" value={password} onChange={setPassword} />
+        <Secret
+          label={`New password, ${least} characters or more`}
+          kind="new-password"
+          value={password}
+          onChange={setPassword}
+        />
         <button type="submit" className="act-plain" disabled={change.busy}>
           Change the password
         </button>
@@ -56,13 +61,25 @@ function Password() {
   );
 }
 
-type SecretProps = { label: string; kind: "current-password" | "new-password"; value: string; onChange: (value: string) => void };
+type SecretProps = {
+  label: string;
+  kind: "current-password" | "new-password";
+  value: string;
+  onChange: (value: string) => void;
+};
 
 function Secret({ label, kind, value, onChange }: SecretProps) {
   return (
     <label className="flex flex-col gap-1">
       {label}
-      <input className="field w-64" type="password" required autoComplete={kind} value={value} onChange={(e) => onChange(e.target.value)} />
+      <input
+        className="field w-64"
+        type="password"
+        required
+        autoComplete={kind}
+        value={value}
+        onChange={(e) => onChange(e.target.value)}
+      />
     </label>
   );
 }
@@ -74,7 +91,8 @@ function SignedIn() {
   const elsewhere = useWrite({
     write: () => http.DELETE("/me/sessions"),
     changes: [keys.signedIn],
-    saved: (d: { ended: number }) => (d.ended === 0 ? "You were signed in nowhere else." : "You are signed in here alone."),
+    saved: (d: { ended: number }) =>
+      d.ended === 0 ? "You were signed in nowhere else." : "You are signed in here alone.",
   });
   if (!q.data) return <Await query={q} />;
   return (

@@ -41,7 +41,12 @@ export function Audit() {
   const people = api.useQuery("get", "/people");
   const span = spans[filter.span]?.days ?? 0;
   const since = span ? new Date(now.getTime() - span * 86_400_000).toISOString() : undefined;
-  const query = { act: filter.act || undefined, person: filter.person || undefined, network: filter.network || undefined, since };
+  const query = {
+    act: filter.act || undefined,
+    person: filter.person || undefined,
+    network: filter.network || undefined,
+    since,
+  };
   const q = useInfiniteQuery({
     queryKey: keys.audit(filter),
     queryFn: ({ pageParam }) => take(http.GET("/audit", { params: { query: { ...query, before: pageParam } } })),
@@ -54,12 +59,17 @@ export function Audit() {
   return (
     <div className="overflow-auto px-5 py-4">
       <h1 className="mb-3">
-        <b>Audit.</b> Who signed in, who changed access and settings, and what was exported. Nothing in it can be changed.
+        <b>Audit.</b> Who signed in, who changed access and settings, and what was exported. Nothing in it can be
+        changed.
       </h1>
       <p className="mb-3 flex flex-wrap items-baseline gap-x-4 text-ink-2">
         <span>
           Showing what{" "}
-          <Blank title="By whom" label="Person" words={people.data?.find((p) => p.id === filter.person)?.name ?? "anybody"}>
+          <Blank
+            title="By whom"
+            label="Person"
+            words={people.data?.find((p) => p.id === filter.person)?.name ?? "anybody"}
+          >
             <Choices
               name="person"
               value={filter.person}
@@ -72,7 +82,10 @@ export function Audit() {
               name="act"
               value={filter.act}
               onChoose={(act) => setFilter({ ...filter, act })}
-              items={[{ id: "", name: "did of any kind" }, ...(Object.keys(acts) as Act[]).map((id) => ({ id, name: acts[id] }))]}
+              items={[
+                { id: "", name: "did of any kind" },
+                ...(Object.keys(acts) as Act[]).map((id) => ({ id, name: acts[id] })),
+              ]}
             />
           </Blank>{" "}
           from{" "}
@@ -132,7 +145,12 @@ export function Audit() {
         </table>
       )}
       {q.hasNextPage && (
-        <button type="button" className="act-plain mt-3" disabled={q.isFetchingNextPage} onClick={() => void q.fetchNextPage()}>
+        <button
+          type="button"
+          className="act-plain mt-3"
+          disabled={q.isFetchingNextPage}
+          onClick={() => void q.fetchNextPage()}
+        >
           Show older
         </button>
       )}

@@ -13,7 +13,15 @@ import { Turned } from "../sheets/sets";
 
 type Calendar = Schemas["NamedCalendar"];
 type Edit = Schemas["CalendarEdit"];
-const names = { mon: "Monday", tue: "Tuesday", wed: "Wednesday", thu: "Thursday", fri: "Friday", sat: "Saturday", sun: "Sunday" } as const;
+const names = {
+  mon: "Monday",
+  tue: "Tuesday",
+  wed: "Wednesday",
+  thu: "Thursday",
+  fri: "Friday",
+  sat: "Saturday",
+  sun: "Sunday",
+} as const;
 const everyday = Object.keys(names) as Edit["weekdays"];
 
 /** The working calendars: the days worked and the closed days of each. */
@@ -47,7 +55,14 @@ export function WorkingCalendars() {
                   {c.name}
                 </button>
               ))}
-              {may && <NewName label="New calendar" act="Add a calendar" busy={add.busy} onName={(name) => void add.do(name)} />}
+              {may && (
+                <NewName
+                  label="New calendar"
+                  act="Add a calendar"
+                  busy={add.busy}
+                  onName={(name) => void add.do(name)}
+                />
+              )}
             </div>
             {here && <Days key={here.id} calendar={here} may={may} />}
           </div>
@@ -57,7 +72,17 @@ export function WorkingCalendars() {
   );
 }
 
-function NewName({ label, act, busy, onName }: { label: string; act: string; busy: boolean; onName: (name: string) => void }) {
+function NewName({
+  label,
+  act,
+  busy,
+  onName,
+}: {
+  label: string;
+  act: string;
+  busy: boolean;
+  onName: (name: string) => void;
+}) {
   const [name, setName] = useState("");
   return (
     <form
@@ -99,7 +124,8 @@ function Days({ calendar: c, may }: { calendar: Calendar; may: boolean }) {
   const turned = useQuery({
     queryKey: keys.calendarEffect(c.id, body),
     enabled: body !== "null",
-    queryFn: () => take(http.POST("/calendars/{calendar}/consequences", { params: { path }, body: JSON.parse(body) as Edit })),
+    queryFn: () =>
+      take(http.POST("/calendars/{calendar}/consequences", { params: { path }, body: JSON.parse(body) as Edit })),
   });
   const remove = useWrite({
     write: () => http.DELETE("/calendars/{calendar}", { params: { path } }),
@@ -121,7 +147,12 @@ function Days({ calendar: c, may }: { calendar: Calendar; may: boolean }) {
         {may && (
           <label className="flex items-center gap-2">
             Name
-            <input className="field w-48" maxLength={longestName} value={name} onChange={(e) => put({ name: e.target.value })} />
+            <input
+              className="field w-48"
+              maxLength={longestName}
+              value={name}
+              onChange={(e) => put({ name: e.target.value })}
+            />
           </label>
         )}
         {may && !c.isDefault && c.sheets.length === 0 && (
@@ -138,7 +169,9 @@ function Days({ calendar: c, may }: { calendar: Calendar; may: boolean }) {
               type="checkbox"
               className="accent-juniper"
               checked={weekdays.includes(id)}
-              onChange={(e) => put({ weekdays: everyday.filter((d) => (d === id ? e.target.checked : weekdays.includes(d))) })}
+              onChange={(e) =>
+                put({ weekdays: everyday.filter((d) => (d === id ? e.target.checked : weekdays.includes(d))) })
+              }
             />
             {names[id]}
           </label>
@@ -146,7 +179,12 @@ function Days({ calendar: c, may }: { calendar: Calendar; may: boolean }) {
       </fieldset>
       {pressed && (
         <div className="sticky top-0 z-10 mb-4 flex flex-wrap items-center gap-x-4 gap-y-1 border-y border-hair bg-paper py-2.5">
-          <button type="button" className="act" disabled={save.busy || !name.trim()} onClick={() => void save.do(pressed)}>
+          <button
+            type="button"
+            className="act"
+            disabled={save.busy || !name.trim()}
+            onClick={() => void save.do(pressed)}
+          >
             Save the calendar
           </button>
           <button type="button" className="link" onClick={() => setPressed(undefined)}>
@@ -175,7 +213,8 @@ function Changes({ sheets }: { sheets: Schemas["SheetConsequences"][] }) {
   );
 }
 
-const iso = (d: Date) => `${d.getFullYear()}-${String(d.getMonth() + 1).padStart(2, "0")}-${String(d.getDate()).padStart(2, "0")}`;
+const iso = (d: Date) =>
+  `${d.getFullYear()}-${String(d.getMonth() + 1).padStart(2, "0")}-${String(d.getDate()).padStart(2, "0")}`;
 const asDay = (d: string) => new Date(Number(d.slice(0, 4)), Number(d.slice(5, 7)) - 1, Number(d.slice(8, 10)));
 
 // The closed days on a year's view: pressing a day closes or opens it. Days can

@@ -48,7 +48,12 @@ export function DoNotEmail() {
               </td>
               <td>
                 {may && (
-                  <button type="button" className="link" aria-label={`Remove ${d.address} from the list`} onClick={() => void remove.do(d)}>
+                  <button
+                    type="button"
+                    className="link"
+                    aria-label={`Remove ${d.address} from the list`}
+                    onClick={() => void remove.do(d)}
+                  >
                     Remove
                   </button>
                 )}

@@ -24,7 +24,10 @@ export function People() {
   const [link, setLink] = useState<{ name: string; link: string }>();
   const change = useWrite({
     write: (v: { person: string; role?: Role; disabled?: boolean }) =>
-      http.PATCH("/people/{person}", { params: { path: { person: v.person } }, body: { role: v.role, disabled: v.disabled } }),
+      http.PATCH("/people/{person}", {
+        params: { path: { person: v.person } },
+        body: { role: v.role, disabled: v.disabled },
+      }),
     changes: [keys.people],
   });
   const add = useWrite<void, { person: Schemas["Person"]; link: string }>({
@@ -42,7 +45,11 @@ export function People() {
   });
   const [asking, setAsking] = useState<Schemas["Person"]>();
   const back = (p: Schemas["Person"]) => http.POST("/people/{person}/restore", { params: { path: { person: p.id } } });
-  const restore = useWrite<Schemas["Person"]>({ write: back, changes: [keys.people], saved: (_, p) => `${p.name} may sign in again.` });
+  const restore = useWrite<Schemas["Person"]>({
+    write: back,
+    changes: [keys.people],
+    saved: (_, p) => `${p.name} may sign in again.`,
+  });
   const remove = useWrite<Schemas["Person"]>({
     write: (p) => http.DELETE("/people/{person}", { params: { path: { person: p.id } } }),
     changes: [keys.people],
@@ -94,10 +101,19 @@ export function People() {
                     <button type="button" className="link" onClick={() => void again.do(p)}>
                       New link
                     </button>{" "}
-                    <button type="button" className="link ml-3" onClick={() => void change.do({ person: p.id, disabled: !p.disabled })}>
+                    <button
+                      type="button"
+                      className="link ml-3"
+                      onClick={() => void change.do({ person: p.id, disabled: !p.disabled })}
+                    >
                       {p.disabled ? "Unblock" : "Block"}
                     </button>
-                    <button type="button" className="link ml-3 text-brick!" aria-label={`Delete ${p.name}`} onClick={() => setAsking(p)}>
+                    <button
+                      type="button"
+                      className="link ml-3 text-brick!"
+                      aria-label={`Delete ${p.name}`}
+                      onClick={() => setAsking(p)}
+                    >
                       Delete …
                     </button>
                   </>
@@ -121,7 +137,8 @@ export function People() {
             They are signed out and cannot sign in.{" "}
             {(asking.tokens ?? 0) > 0 &&
               `${count(asking.tokens ?? 0, "program")} that ${asking.tokens === 1 ? "comes" : "come"} in their name get no answer any more. `}
-            {(asking.views ?? 0) > 0 && `${count(asking.views ?? 0, "view")} of theirs ${asking.views === 1 ? "stays" : "stay"}. `}
+            {(asking.views ?? 0) > 0 &&
+              `${count(asking.views ?? 0, "view")} of theirs ${asking.views === 1 ? "stays" : "stay"}. `}
             What they did stays in every history, with their name.
           </p>
           <p className="mt-1 text-ink-2">For 30 days they can be restored.</p>
@@ -165,7 +182,11 @@ export function People() {
         </label>
         <label className="flex flex-col gap-1">
           Role
-          <select className="field" value={form.role} onChange={(e) => setForm({ ...form, role: e.target.value as Role })}>
+          <select
+            className="field"
+            value={form.role}
+            onChange={(e) => setForm({ ...form, role: e.target.value as Role })}
+          >
             {roles.map((r) => (
               <option key={r.id}>{r.id}</option>
             ))}
@@ -180,7 +201,8 @@ export function People() {
       </p>
       {link && (
         <p className="mt-2">
-          Give {link.name} this link; it works once, for a week: <code className="font-mono text-[11px] select-all">{link.link}</code>
+          Give {link.name} this link; it works once, for a week:{" "}
+          <code className="font-mono text-[11px] select-all">{link.link}</code>
         </p>
       )}
     </div>

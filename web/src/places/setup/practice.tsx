@@ -33,7 +33,8 @@ export function PracticeMailbox() {
         <h1>
           {d.total === 0 && !find ? (
             <>
-              <b>Practice mailbox.</b> Empty. What the practice mail server takes stands here; nothing of it leaves this machine.
+              <b>Practice mailbox.</b> Empty. What the practice mail server takes stands here; nothing of it leaves
+              this machine.
             </>
           ) : (
             <>
@@ -53,7 +54,12 @@ export function PracticeMailbox() {
           }}
         />
       </div>
-      <div className="min-h-0 flex-1 overflow-auto border-t border-hair bg-sheet px-5" tabIndex={0} role="region" aria-label="Emails">
+      <div
+        className="min-h-0 flex-1 overflow-auto border-t border-hair bg-sheet px-5"
+        tabIndex={0}
+        role="region"
+        aria-label="Emails"
+      >
         <table className="tbl">
           <thead>
             <tr>

@@ -12,7 +12,8 @@ export function Programs() {
   return (
     <Scroll label="Programs and sources" className="min-h-0 flex-1 px-5 py-4">
       <h1 className="mb-4">
-        <b>Programs and sources.</b> Programs add and change rows with a token; sheets may follow files that somebody else keeps.
+        <b>Programs and sources.</b> Programs add and change rows with a token; sheets may follow files that somebody
+        else keeps.
       </h1>
       <h2 className="mb-2">Tokens</h2>
       <Tokens />
@@ -23,7 +24,10 @@ export function Programs() {
 
 function Sources() {
   const q = api.useQuery("get", "/setup/sources");
-  const set = useWrite({ write: (inside: boolean) => http.PUT("/setup/sources", { body: { inside } }), changes: [keys.fetching] });
+  const set = useWrite({
+    write: (inside: boolean) => http.PUT("/setup/sources", { body: { inside } }),
+    changes: [keys.fetching],
+  });
   if (!q.data) return <Await query={q} />;
   return (
     <>
@@ -34,7 +38,12 @@ function Sources() {
           : "No folder is watched; set NIVOT_SOURCES to one. Addresses on the web may be followed."}
       </p>
       <label className="mt-2 flex items-center gap-2">
-        <input type="checkbox" className="accent-juniper" checked={q.data.inside} onChange={(e) => void set.do(e.target.checked)} />
+        <input
+          type="checkbox"
+          className="accent-juniper"
+          checked={q.data.inside}
+          onChange={(e) => void set.do(e.target.checked)}
+        />
         also addresses inside the own network, which Nivot would otherwise not ask
       </label>
     </>

@@ -69,7 +69,12 @@ export function Senders() {
                     `, ${s.pauseSeconds / 60} min of pause after each ${s.batch.toLocaleString("en-GB")}`}
                 </td>
                 <td className="whitespace-nowrap">
-                  <button type="button" className="link" aria-expanded={load === s.id} onClick={() => setLoad(load === s.id ? null : s.id)}>
+                  <button
+                    type="button"
+                    className="link"
+                    aria-expanded={load === s.id}
+                    onClick={() => setLoad(load === s.id ? null : s.id)}
+                  >
                     what it sends
                   </button>
                   {may && (
@@ -128,8 +133,16 @@ function PersonLimit({ may }: { may: boolean }) {
         ) : may ? (
           <>
             Nobody gets more than{" "}
-            <NumberField label="Emails to one person" className="w-16" whole min={1} value={l.n} onChange={(n) => put({ n })} />
-            emails within <DurationField label="Within" value={l.within} onChange={(within) => put({ within })} /> and what is more
+            <NumberField
+              label="Emails to one person"
+              className="w-16"
+              whole
+              min={1}
+              value={l.n}
+              onChange={(n) => put({ n })}
+            />
+            emails within <DurationField label="Within" value={l.within} onChange={(within) => put({ within })} /> and
+            what is more
             <select
               className="field"
               aria-label="What is over it"
@@ -142,7 +155,8 @@ function PersonLimit({ may }: { may: boolean }) {
           </>
         ) : (
           <span>
-            Nobody gets more than {count(l.n, "email")} within {durationWords(l.within)}; what is more {l.skip ? "is skipped" : "waits"}.
+            Nobody gets more than {count(l.n, "email")} within {durationWords(l.within)}; what is more{" "}
+            {l.skip ? "is skipped" : "waits"}.
           </span>
         )}
         {may && (
@@ -155,7 +169,9 @@ function PersonLimit({ may }: { may: boolean }) {
             type="button"
             className="act"
             disabled={save.busy}
-            onClick={() => void save.do({ ...form, within: form.within || "P1W" }).then((ok) => ok && setForm(undefined))}
+            onClick={() =>
+              void save.do({ ...form, within: form.within || "P1W" }).then((ok) => ok && setForm(undefined))
+            }
           >
             Save the limit
           </button>
@@ -189,8 +205,8 @@ function Load({ sender }: { sender: string }) {
         {l.cap > 0 && `, ${l.left.toLocaleString("en-GB")} of ${l.cap.toLocaleString("en-GB")} left`}
       </h2>
       <p className="mb-2 text-ink-2">
-        It sends for {l.sheets.length > 0 ? l.sheets.map((s) => s.name).join(", ") : "no sheet"}. In the coming four weeks, as the rows are
-        now:
+        It sends for {l.sheets.length > 0 ? l.sheets.map((s) => s.name).join(", ") : "no sheet"}. In the coming four
+        weeks, as the rows are now:
       </p>
       <svg
         viewBox={`0 0 ${w} 88`}
@@ -201,7 +217,13 @@ function Load({ sender }: { sender: string }) {
         {l.days.map((d, i) => (
           <g key={d.day}>
             {d.recipients > 0 && (
-              <rect x={x(i) + 3} y={y(d.recipients)} width={12} height={70 - y(d.recipients)} fill="var(--marigold-fill)">
+              <rect
+                x={x(i) + 3}
+                y={y(d.recipients)}
+                width={12}
+                height={70 - y(d.recipients)}
+                fill="var(--marigold-fill)"
+              >
                 <title>{`${d.day}: ${count(d.recipients, "person", "people")}`}</title>
               </rect>
             )}
@@ -213,12 +235,14 @@ function Load({ sender }: { sender: string }) {
           </g>
         ))}
         <line x1={4} x2={w - 4} y1={70} y2={70} stroke="var(--hair)" />
-        {l.cap > 0 && <line x1={4} x2={w - 4} y1={y(l.cap)} y2={y(l.cap)} stroke="var(--brick)" strokeDasharray="4 3" />}
+        {l.cap > 0 && (
+          <line x1={4} x2={w - 4} y1={y(l.cap)} y2={y(l.cap)} stroke="var(--brick)" strokeDasharray="4 3" />
+        )}
       </svg>
       {over.map((d) => (
         <p key={d.day} className="text-marigold">
-          {count(d.recipients, "person", "people")} on {longDay(`${d.day}T12:00:00Z`, "UTC")}, cap {l.cap.toLocaleString("en-GB")}:{" "}
-          {d.over.toLocaleString("en-GB")} wait for the next day.
+          {count(d.recipients, "person", "people")} on {longDay(`${d.day}T12:00:00Z`, "UTC")}, cap{" "}
+          {l.cap.toLocaleString("en-GB")}: {d.over.toLocaleString("en-GB")} wait for the next day.
         </p>
       ))}
     </section>
@@ -294,18 +318,31 @@ export function SenderForm({ id, start = fresh, brief, onDone }: FormProps) {
       {field("host", "Mail server")}
       <label className="flex flex-col gap-1">
         Port
-        <input className="field" type="number" value={form.port} onChange={(e) => put({ port: Number(e.target.value) })} />
+        <input
+          className="field"
+          type="number"
+          value={form.port}
+          onChange={(e) => put({ port: Number(e.target.value) })}
+        />
       </label>
       <label className="flex flex-col gap-1">
         Protection
-        <select className="field" value={form.security} onChange={(e) => put({ security: e.target.value as Save["security"] })}>
+        <select
+          className="field"
+          value={form.security}
+          onChange={(e) => put({ security: e.target.value as Save["security"] })}
+        >
           <option value="starttls">STARTTLS</option>
           <option value="tls">TLS</option>
           <option value="none">none</option>
         </select>
       </label>
       {field("username", "User name, if it wants one")}
-      {field("password", id ? "Password; leave empty to keep the one there is" : "Password, if it wants one", "password")}
+      {field(
+        "password",
+        id ? "Password; leave empty to keep the one there is" : "Password, if it wants one",
+        "password",
+      )}
       {whole ? (
         <Limits form={form} put={put} />
       ) : (
@@ -360,11 +397,25 @@ function Limits({ form, put }: { form: Save; put: (more: Partial<Save>) => void 
       </div>
       <div className="flex flex-col gap-1">
         Emails a minute at the most; 0 for no limit
-        <NumberField label="Pace" className="w-full" whole min={0} value={form.pace ?? 0} onChange={(pace) => put({ pace })} />
+        <NumberField
+          label="Pace"
+          className="w-full"
+          whole
+          min={0}
+          value={form.pace ?? 0}
+          onChange={(pace) => put({ pace })}
+        />
       </div>
       <div className="flex flex-col gap-1">
         A batch is so many emails; 0 for no pause
-        <NumberField label="Batch" className="w-full" whole min={0} value={form.batch ?? 0} onChange={(batch) => put({ batch })} />
+        <NumberField
+          label="Batch"
+          className="w-full"
+          whole
+          min={0}
+          value={form.batch ?? 0}
+          onChange={(batch) => put({ batch })}
+        />
       </div>
       <div className="flex flex-col gap-1">
         Minutes of pause after each batch
@@ -379,7 +430,12 @@ function Limits({ form, put }: { form: Save; put: (more: Partial<Save>) => void 
       </div>
       <label className="flex flex-col gap-1">
         Time zone, whose midnight begins the cap’s day
-        <input className="field" list="sender-zones" value={form.zone ?? ""} onChange={(e) => put({ zone: e.target.value || undefined })} />
+        <input
+          className="field"
+          list="sender-zones"
+          value={form.zone ?? ""}
+          onChange={(e) => put({ zone: e.target.value || undefined })}
+        />
         <datalist id="sender-zones">
           {Intl.supportedValuesOf("timeZone").map((z) => (
             <option key={z} value={z} />

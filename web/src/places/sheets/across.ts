@@ -5,7 +5,14 @@ import type { Column } from "../../api/client";
 import { keyWidth, widthOf } from "./cell";
 import { type Drawn, type Layout, withGaps } from "./gridlayout";
 
-type Options = { box: RefObject<HTMLDivElement | null>; columns: Column[]; hasKey: boolean; layout: Layout; track: number; cursor: number };
+type Options = {
+  box: RefObject<HTMLDivElement | null>;
+  columns: Column[];
+  hasKey: boolean;
+  layout: Layout;
+  track: number;
+  cursor: number;
+};
 
 /** Gives the columns that are drawn, in their order, without the key: those in sight and near it, those that
  * stay in sight, and the one that the cursor is in. */

@@ -30,11 +30,28 @@ export type Acts = ReturnType<typeof useActs>;
 
 // What can be done with the selected cells and rows of the grid.
 export function useActs(g: Grid) {
-  const { columns, total, sel, many, editing, mayEdit, mayWrite, place, rowAt, load, edits, setAnchor, setCursor, awaitRow } = g;
+  const {
+    columns,
+    total,
+    sel,
+    many,
+    editing,
+    mayEdit,
+    mayWrite,
+    place,
+    rowAt,
+    load,
+    edits,
+    setAnchor,
+    setCursor,
+    awaitRow,
+  } = g;
   const { steps: mostRows } = useLimits();
   const fits = () => {
     if (sel.bottom - sel.top < mostRows) return true;
-    toast.warning(`At most ${mostRows.toLocaleString("en-GB")} rows at a time. Select fewer, or use a file: Import, Export.`);
+    toast.warning(
+      `At most ${mostRows.toLocaleString("en-GB")} rows at a time. Select fewer, or use a file: Import, Export.`,
+    );
     return false;
   };
   // Writes a table of texts over the cells from a corner on; rows that are not
@@ -60,8 +77,12 @@ export function useActs(g: Grid) {
       if (at && Object.keys(cells).length > 0) steps.push({ op: "edit", row: at.id, cells, expected });
       else if (!at && line.some((t) => t.trim())) steps.push({ op: "add", cells });
     });
-    if (beyond > 0) toast.warning(`${count(beyond, "cell", "cells")} beyond the last column ${beyond === 1 ? "was" : "were"} left out.`);
-    if (passed.size > 0) toast(`Not written: ${[...passed].join(", ")}, which ${passed.size === 1 ? "is" : "are"} calculated or locked.`);
+    if (beyond > 0)
+      toast.warning(
+        `${count(beyond, "cell", "cells")} beyond the last column ${beyond === 1 ? "was" : "were"} left out.`,
+      );
+    if (passed.size > 0)
+      toast(`Not written: ${[...passed].join(", ")}, which ${passed.size === 1 ? "is" : "are"} calculated or locked.`);
     edits.change(kind, steps);
     setAnchor(from);
     setCursor({
@@ -127,7 +148,11 @@ export function useActs(g: Grid) {
     const table = readTable(e.clipboardData.getData("text/plain"));
     if (table.length === 0) return;
     const one = table.length === 1 && table[0]?.length === 1;
-    void put("paste", { row: sel.top, col: sel.left }, one && many ? blank().map((l) => l.map(() => table[0]?.[0] ?? "")) : table);
+    void put(
+      "paste",
+      { row: sel.top, col: sel.left },
+      one && many ? blank().map((l) => l.map(() => table[0]?.[0] ?? "")) : table,
+    );
   };
 
   return {

@@ -29,7 +29,11 @@ export function BringPlace(): ReactNode {
       <div className="px-5 pt-[18px] pb-2.5">
         <h1>
           Rows for{" "}
-          <Link to="/sheets/$sheet" params={{ sheet: id }} className="font-semibold underline decoration-1 underline-offset-4">
+          <Link
+            to="/sheets/$sheet"
+            params={{ sheet: id }}
+            className="font-semibold underline decoration-1 underline-offset-4"
+          >
             {sheet.name}
           </Link>{" "}
           come from a file, by a form, or from other programs.

@@ -45,7 +45,9 @@ export function Cells({ sheet, row, edits, mayEdit, mayLocked, fix }: Props) {
     const list = shown.filter(may);
     const next = list[list.indexOf(c) + Math.sign(down || along)];
     if (along && next) return setOpen(next.id);
-    requestAnimationFrame(() => box.current?.querySelector<HTMLElement>(`[data-cell="${(down && next ? next : c).id}"]`)?.focus());
+    requestAnimationFrame(() =>
+      box.current?.querySelector<HTMLElement>(`[data-cell="${(down && next ? next : c).id}"]`)?.focus(),
+    );
   };
   return (
     <div ref={box} role="group" aria-label="Cells">
@@ -86,7 +88,9 @@ export function Cells({ sheet, row, edits, mayEdit, mayLocked, fix }: Props) {
               <span className="flex-none py-1">
                 <PickFiles
                   label="Add a file"
-                  onFiles={(files) => void put(files).then((names) => names.length > 0 && write(c, withNames(inputOf(row, i), names)))}
+                  onFiles={(files) =>
+                    void put(files).then((names) => names.length > 0 && write(c, withNames(inputOf(row, i), names)))
+                  }
                 />
               </span>
             )}
@@ -95,7 +99,11 @@ export function Cells({ sheet, row, edits, mayEdit, mayLocked, fix }: Props) {
       })}
       {(waiting || changed) && (
         <p role="status" className="pt-1.5 text-ink-2">
-          {waiting ? (edits.away ? "Kept in this browser, and saved once Nivot can be reached." : "Saving …") : "Saved."}
+          {waiting
+            ? edits.away
+              ? "Kept in this browser, and saved once Nivot can be reached."
+              : "Saving …"
+            : "Saved."}
           {!waiting && (
             <button
               type="button"

@@ -8,7 +8,12 @@ export function Clashes({ edits }: { edits: Edits }) {
     if (mine)
       change(
         "edit",
-        list.map((c) => ({ op: "edit" as const, row: c.row, cells: { [c.column]: c.yours }, expected: { [c.column]: c.theirs } })),
+        list.map((c) => ({
+          op: "edit" as const,
+          row: c.row,
+          cells: { [c.column]: c.yours },
+          expected: { [c.column]: c.theirs },
+        })),
       );
     setClashes((all) => all.filter((c) => !list.includes(c)));
   };
@@ -17,7 +22,9 @@ export function Clashes({ edits }: { edits: Edits }) {
       <Dialog.Portal>
         <Dialog.Overlay className="fixed inset-0 z-40 bg-ink/10" />
         <Dialog.Content className="pop fixed top-24 left-1/2 z-50 max-h-[70vh] w-[680px] max-w-[94vw] -translate-x-1/2 overflow-auto p-6">
-          <Dialog.Title className="mb-1 font-letter text-lg font-semibold">Somebody else wrote there meanwhile</Dialog.Title>
+          <Dialog.Title className="mb-1 font-letter text-lg font-semibold">
+            Somebody else wrote there meanwhile
+          </Dialog.Title>
           <Dialog.Description className="mb-3 text-ink-2">
             Theirs stands now. Nothing of yours is written until you choose it.
           </Dialog.Description>

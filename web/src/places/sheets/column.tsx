@@ -46,11 +46,14 @@ export function EffectWords({ e }: { e: Effect }) {
     );
   if (e.lost === 0 && e.gained === 0)
     return (
-      <p className="mt-1 text-ink-2">{e.filled === 0 ? "No cell is filled." : `All ${count(e.filled, "cell")} keep what they hold.`}</p>
+      <p className="mt-1 text-ink-2">
+        {e.filled === 0 ? "No cell is filled." : `All ${count(e.filled, "cell")} keep what they hold.`}
+      </p>
     );
   return (
     <p className={`mt-1 ${e.lost > 0 ? "text-brick" : "text-ink-2"}`}>
-      {e.lost > 0 && `${count(e.lost, "cell")} of ${e.filled.toLocaleString("en-GB")} would not fit and stay as text, marked: `}
+      {e.lost > 0 &&
+        `${count(e.lost, "cell")} of ${e.filled.toLocaleString("en-GB")} would not fit and stay as text, marked: `}
       {e.misfits.map((m) => `${m.row} “${m.text}”`).join(", ")}
       {e.lost > e.misfits.length && " …"}
       {e.gained > 0 && `${e.lost > 0 ? " · " : ""}${count(e.gained, "cell")} would fit that did not.`}
@@ -78,7 +81,9 @@ export function ColumnEdit({
   onRemove?: () => void;
 }) {
   const dated =
-    c.type === "date" || c.type === "moment" || (c.type === "formula" && (effect?.type === "date" || effect?.type === "moment"));
+    c.type === "date" ||
+    c.type === "moment" ||
+    (c.type === "formula" && (effect?.type === "date" || effect?.type === "moment"));
   const number = c.type === "number" || c.type === "formula";
   return (
     <div className="mt-2 mb-1 flex flex-col gap-2.5 border-l-2 border-hair pl-3">
@@ -110,7 +115,11 @@ export function ColumnEdit({
       {dated && (
         <label className="flex items-center gap-2">
           Shown as
-          <select className="field" value={c.written ?? ""} onChange={(e) => onChange({ written: e.target.value as Draft["written"] })}>
+          <select
+            className="field"
+            value={c.written ?? ""}
+            onChange={(e) => onChange({ written: e.target.value as Draft["written"] })}
+          >
             {written.map(([id, w]) => (
               <option key={id} value={id}>
                 {w}
@@ -329,7 +338,13 @@ function Traits({
   );
 }
 
-function Options({ list, onChange }: { list: NonNullable<Draft["options"]>; onChange: (l: NonNullable<Draft["options"]>) => void }) {
+function Options({
+  list,
+  onChange,
+}: {
+  list: NonNullable<Draft["options"]>;
+  onChange: (l: NonNullable<Draft["options"]>) => void;
+}) {
   const [fresh, setFresh] = useState("");
   const add = () => {
     if (fresh.trim()) onChange([...list, { name: fresh.trim() }]);
@@ -337,7 +352,9 @@ function Options({ list, onChange }: { list: NonNullable<Draft["options"]>; onCh
   };
   return (
     <fieldset>
-      <legend className="text-xs text-ink-2">Options, from the lowest to the highest. A new name changes it in every row.</legend>
+      <legend className="text-xs text-ink-2">
+        Options, from the lowest to the highest. A new name changes it in every row.
+      </legend>
       {list.map((o, i) => (
         <div key={o.id ?? i} className="mt-1 flex items-center gap-2">
           <input
@@ -350,7 +367,11 @@ function Options({ list, onChange }: { list: NonNullable<Draft["options"]>; onCh
             type="button"
             className="link text-xs"
             disabled={i === 0}
-            onClick={() => onChange(list.map((x, k) => (k === i - 1 ? (list[i] as typeof x) : k === i ? (list[i - 1] as typeof x) : x)))}
+            onClick={() =>
+              onChange(
+                list.map((x, k) => (k === i - 1 ? (list[i] as typeof x) : k === i ? (list[i - 1] as typeof x) : x)),
+              )
+            }
           >
             up
           </button>

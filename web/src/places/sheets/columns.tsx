@@ -68,7 +68,10 @@ export function ColumnsSlip({
   const changes = ofSheet(sheet.id);
   const save = useWrite<boolean, { sheet?: Sheet; job?: Schemas["Job"] }>({
     write: (pausing) =>
-      http.PUT("/sheets/{sheet}/columns", { params: { path: { sheet: sheet.id } }, body: { seen, columns: list, pausing } }),
+      http.PUT("/sheets/{sheet}/columns", {
+        params: { path: { sheet: sheet.id } },
+        body: { seen, columns: list, pausing },
+      }),
     changes,
     saved: (data) => (data.job ? undefined : "The columns are changed."),
     after: ({ job, sheet: s }) => {
@@ -179,7 +182,11 @@ const following = (c: Draft): Draft => ({
 });
 
 // What the change would do to the cells, a moment after typing.
-function useEffects(sheet: string, list: Draft[], on: boolean): { effects: Effect[]; turned?: Schemas["Consequences"]; problem?: Problem } {
+function useEffects(
+  sheet: string,
+  list: Draft[],
+  on: boolean,
+): { effects: Effect[]; turned?: Schemas["Consequences"]; problem?: Problem } {
   const body = useSettled(JSON.stringify({ columns: list }), 300);
   const q = useQuery({
     queryKey: keys.columnsEffect(sheet, body),
@@ -188,7 +195,12 @@ function useEffects(sheet: string, list: Draft[], on: boolean): { effects: Effec
     meta: { still: true },
     placeholderData: (old: Effect[] | undefined) => old,
     queryFn: () =>
-      take(http.POST("/sheets/{sheet}/columns/effect", { params: { path: { sheet } }, body: JSON.parse(body) as Schemas["ColumnsEdit"] })),
+      take(
+        http.POST("/sheets/{sheet}/columns/effect", {
+          params: { path: { sheet } },
+          body: JSON.parse(body) as Schemas["ColumnsEdit"],
+        }),
+      ),
   });
   const turned = useQuery({
     queryKey: [...keys.columnsEffect(sheet, body), "emails"],
@@ -236,8 +248,8 @@ function Gone({ sheet, gone }: { sheet: Sheet; gone: Column[] }) {
   return (
     <span className="w-full text-marigold">
       Deletes {gone.map((c) => c.name).join(", ")}
-      {q.data && `: ${count(q.data.filled, "filled cell")}`}. What they hold is kept, and the {gone.length === 1 ? "column" : "columns"} can
-      be restored, here below.
+      {q.data && `: ${count(q.data.filled, "filled cell")}`}. What they hold is kept, and the{" "}
+      {gone.length === 1 ? "column" : "columns"} can be restored, here below.
     </span>
   );
 }
@@ -284,7 +296,21 @@ type LineProps = {
 };
 
 // A column in the list; open, it is changed.
-function Line({ c, sheet, others, effect: e, error, open, first, last, onOpen, onShift, onChange, onNext, onRemove }: LineProps) {
+function Line({
+  c,
+  sheet,
+  others,
+  effect: e,
+  error,
+  open,
+  first,
+  last,
+  onOpen,
+  onShift,
+  onChange,
+  onNext,
+  onRemove,
+}: LineProps) {
   const isKey = c.id !== undefined && c.id === sheet.key;
   return (
     <li className="border-b border-hair-2 py-1.5">
@@ -304,10 +330,22 @@ function Line({ c, sheet, others, effect: e, error, open, first, last, onOpen, o
             {isKey ? ", the key" : ""}
           </span>
         </button>
-        <button type="button" className="link text-xs" disabled={first} aria-label={`${c.name} further up`} onClick={() => onShift(-1)}>
+        <button
+          type="button"
+          className="link text-xs"
+          disabled={first}
+          aria-label={`${c.name} further up`}
+          onClick={() => onShift(-1)}
+        >
           up
         </button>
-        <button type="button" className="link text-xs" disabled={last} aria-label={`${c.name} further down`} onClick={() => onShift(1)}>
+        <button
+          type="button"
+          className="link text-xs"
+          disabled={last}
+          aria-label={`${c.name} further down`}
+          onClick={() => onShift(1)}
+        >
           down
         </button>
       </div>
@@ -330,7 +368,8 @@ function Line({ c, sheet, others, effect: e, error, open, first, last, onOpen, o
 
 function Removed({ sheet }: { sheet: Sheet }) {
   const restore = useWrite({
-    write: (column: string) => http.POST("/sheets/{sheet}/columns/{column}/restore", { params: { path: { sheet: sheet.id, column } } }),
+    write: (column: string) =>
+      http.POST("/sheets/{sheet}/columns/{column}/restore", { params: { path: { sheet: sheet.id, column } } }),
     changes: ofSheet(sheet.id),
   });
   if (sheet.removed.length === 0) return null;

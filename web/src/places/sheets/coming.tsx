@@ -27,8 +27,13 @@ export function ComingEmail({ sheet, row, email, may }: { sheet: Sheet; row: str
   return (
     <div className="flex items-start gap-2 border-b border-hair-2 py-1">
       {email.step > 0 && <span aria-hidden className="ml-1.5 h-3 w-3 flex-none border-b border-l border-ink-2/50" />}
-      <MarkIcon letter={email.letter} kind={out ? "skipped" : email.outcome === "incomplete" ? "incomplete" : "coming"} />
-      <span className={`w-28 flex-none whitespace-nowrap ${out ? "text-ink-2 line-through" : ""}`}>{at(email.at)}</span>
+      <MarkIcon
+        letter={email.letter}
+        kind={out ? "skipped" : email.outcome === "incomplete" ? "incomplete" : "coming"}
+      />
+      <span className={`w-28 flex-none whitespace-nowrap ${out ? "text-ink-2 line-through" : ""}`}>
+        {at(email.at)}
+      </span>
       <span className="min-w-0 flex-1">
         <span className={out ? "text-ink-2 line-through" : ""}>
           {email.outcome === "incomplete" ? <span className="text-brick">{email.reason}</span> : email.subject}
@@ -44,19 +49,26 @@ export function ComingEmail({ sheet, row, email, may }: { sheet: Sheet; row: str
       </span>
       {may && (
         <DropdownMenu.Root modal={false}>
-          <DropdownMenu.Trigger className="link flex-none" aria-label={`Change ${name || "this email"} of ${at(email.at)}`}>
+          <DropdownMenu.Trigger
+            className="link flex-none"
+            aria-label={`Change ${name || "this email"} of ${at(email.at)}`}
+          >
             change
           </DropdownMenu.Trigger>
           <DropdownMenu.Portal>
             <DropdownMenu.Content className="pop min-w-56 p-1.5 text-[13px]" align="end" sideOffset={4}>
               {email.said && (
-                <Item onSelect={() => void say.do({ what: "as-it-comes" })}>{out ? "Send it after all" : "At its own time again"}</Item>
+                <Item onSelect={() => void say.do({ what: "as-it-comes" })}>
+                  {out ? "Send it after all" : "At its own time again"}
+                </Item>
               )}
               {!out && (
                 <>
                   <Item onSelect={() => void say.do({ what: "leave-out" })}>Don’t send</Item>
                   {email.step > 0 && (
-                    <Item onSelect={() => void say.do({ what: "end-chain" })}>End the follow-ups: don’t send this and the later ones</Item>
+                    <Item onSelect={() => void say.do({ what: "end-chain" })}>
+                      End the follow-ups: don’t send this and the later ones
+                    </Item>
                   )}
                   <Item onSelect={() => void say.do({ what: "shift", days: 1 })}>A day later</Item>
                   <Item onSelect={() => void say.do({ what: "shift", days: -1 })}>A day earlier</Item>
@@ -72,7 +84,10 @@ export function ComingEmail({ sheet, row, email, may }: { sheet: Sheet; row: str
 
 function Item({ onSelect, children }: { onSelect: () => void; children: React.ReactNode }) {
   return (
-    <DropdownMenu.Item className="cursor-pointer rounded-sm px-2 py-1 outline-none data-[highlighted]:bg-wash" onSelect={onSelect}>
+    <DropdownMenu.Item
+      className="cursor-pointer rounded-sm px-2 py-1 outline-none data-[highlighted]:bg-wash"
+      onSelect={onSelect}
+    >
       {children}
     </DropdownMenu.Item>
   );

@@ -77,7 +77,13 @@ function one(c: Column): unknown {
 // A value that still fits another operator stays.
 function kept(c: Column, leaf: Leaf, op: string): unknown {
   const list = lists.includes(op);
-  if (bare.includes(op) || op === "days-away" || op === "changed-within" || leaf.op === "days-away" || leaf.op === "changed-within")
+  if (
+    bare.includes(op) ||
+    op === "days-away" ||
+    op === "changed-within" ||
+    leaf.op === "days-away" ||
+    leaf.op === "changed-within"
+  )
     return blankValue(c, op);
   const old = leaf.value;
   if (old === undefined) return blankValue(c, op);
@@ -113,13 +119,25 @@ export function ConditionEditor({ columns, value, onChange, past, first = "Only 
       group={groupOf(value)}
       first={first}
       onChange={(g) =>
-        onChange(g.items.length === 0 ? undefined : g.items.length === 1 && value?.any === undefined ? g.items[0] : grouped(g))
+        onChange(
+          g.items.length === 0
+            ? undefined
+            : g.items.length === 1 && value?.any === undefined
+              ? g.items[0]
+              : grouped(g),
+        )
       }
     />
   );
 }
 
-function GroupEditor(p: { columns: Column[]; past?: boolean; group: Group; first?: string; onChange: (g: Group) => void }) {
+function GroupEditor(p: {
+  columns: Column[];
+  past?: boolean;
+  group: Group;
+  first?: string;
+  onChange: (g: Group) => void;
+}) {
   const { columns, group, onChange } = p;
   const { any, items } = group;
   const put = (list: Condition[]) => onChange({ any, items: list });
@@ -143,7 +161,9 @@ function GroupEditor(p: { columns: Column[]; past?: boolean; group: Group; first
           columns={columns}
           past={p.past}
           item={c}
-          onChange={(x) => put(x === undefined ? items.filter((_, k) => k !== i) : items.map((y, k) => (k === i ? x : y)))}
+          onChange={(x) =>
+            put(x === undefined ? items.filter((_, k) => k !== i) : items.map((y, k) => (k === i ? x : y)))
+          }
         />
       ))}
       {first && (
@@ -170,7 +190,12 @@ function GroupEditor(p: { columns: Column[]; past?: boolean; group: Group; first
   );
 }
 
-function ItemEditor(p: { columns: Column[]; past?: boolean; item: Condition; onChange: (c: Condition | undefined) => void }) {
+function ItemEditor(p: {
+  columns: Column[];
+  past?: boolean;
+  item: Condition;
+  onChange: (c: Condition | undefined) => void;
+}) {
   const { columns, item, onChange } = p;
   const negated = item.not !== undefined;
   const inner = item.not ?? item;
@@ -197,12 +222,22 @@ function ItemEditor(p: { columns: Column[]; past?: boolean; item: Condition; onC
         </div>
       ) : inner.not !== undefined ? (
         <div className="border-l-2 border-hair pl-3">
-          <ItemEditor columns={columns} past={p.past} item={inner} onChange={(x) => (x === undefined ? onChange(undefined) : put(x))} />
+          <ItemEditor
+            columns={columns}
+            past={p.past}
+            item={inner}
+            onChange={(x) => (x === undefined ? onChange(undefined) : put(x))}
+          />
         </div>
       ) : (
         <LeafEditor columns={columns} past={p.past} leaf={inner as Leaf} onChange={(l) => put(l)} />
       )}
-      <button type="button" className="link pt-1.5" aria-label="Remove this clause" onClick={() => onChange(undefined)}>
+      <button
+        type="button"
+        className="link pt-1.5"
+        aria-label="Remove this clause"
+        onClick={() => onChange(undefined)}
+      >
         remove
       </button>
     </div>
@@ -214,7 +249,9 @@ function LeafEditor(p: { columns: Column[]; past?: boolean; leaf: Leaf; onChange
   const c = columns.find((x) => x.id === leaf.column);
   if (!c) return <span className="bad py-1.5">a column that is not there any more</span>;
   const ops = c.ops.filter(
-    (o) => o === leaf.op || (!hidden[valueType(c)]?.includes(o) && (o !== "changed-within" || (p.past && c.type !== "formula"))),
+    (o) =>
+      o === leaf.op ||
+      (!hidden[valueType(c)]?.includes(o) && (o !== "changed-within" || (p.past && c.type !== "formula"))),
   );
   return (
     <>
@@ -261,12 +298,18 @@ export function comparable(a: Column, b: Column): boolean {
 type ValueProps = { columns: Column[]; column: Column; leaf: Leaf; onChange: (v: unknown) => void };
 function ValueEditor({ columns, column: c, leaf, onChange }: ValueProps) {
   if (bare.includes(leaf.op)) return null;
-  if (leaf.op === "changed-within") return <DurationField value={String(leaf.value)} onChange={onChange} label="Within" />;
+  if (leaf.op === "changed-within")
+    return <DurationField value={String(leaf.value)} onChange={onChange} label="Within" />;
   if (lists.includes(leaf.op))
     return <ListEditor columns={columns} column={c} value={(leaf.value as unknown[]) ?? []} onChange={onChange} />;
   if (pairs.includes(leaf.op)) {
     const [lo, hi] = (leaf.value as unknown[]) ?? [0, 0];
-    const part = { columns, column: c, type: leaf.op === "days-away" ? "number" : valueType(c), only: leaf.op === "days-away" };
+    const part = {
+      columns,
+      column: c,
+      type: leaf.op === "days-away" ? "number" : valueType(c),
+      only: leaf.op === "days-away",
+    };
     return (
       <span className="flex flex-wrap items-center gap-1">
         <One {...part} value={lo} onChange={(v) => onChange([v, hi])} label="Lowest" /> and{" "}
@@ -308,7 +351,10 @@ function ListEditor({
                 className="accent-juniper"
                 checked={plain.includes(o.id)}
                 onChange={(e) =>
-                  onChange([...c.options.map((x) => x.id).filter((x) => (x === o.id ? e.target.checked : plain.includes(x))), ...named])
+                  onChange([
+                    ...c.options.map((x) => x.id).filter((x) => (x === o.id ? e.target.checked : plain.includes(x))),
+                    ...named,
+                  ])
                 }
               />
               {o.name}
@@ -401,7 +447,9 @@ function Plain({ type, column, value, onChange, label }: OneProps) {
     case "choice":
       return (
         <select className="field" aria-label={label} value={String(value)} onChange={(e) => onChange(e.target.value)}>
-          {!column.options.some((o) => o.id === value) && <option value={String(value)}>{textOf(value) || "…"}</option>}
+          {!column.options.some((o) => o.id === value) && (
+            <option value={String(value)}>{textOf(value) || "…"}</option>
+          )}
           {column.options.map((o) => (
             <option key={o.id} value={o.id}>
               {o.name}
@@ -411,7 +459,12 @@ function Plain({ type, column, value, onChange, label }: OneProps) {
       );
     case "yes/no":
       return (
-        <select className="field" aria-label={label} value={value ? "yes" : "no"} onChange={(e) => onChange(e.target.value === "yes")}>
+        <select
+          className="field"
+          aria-label={label}
+          value={value ? "yes" : "no"}
+          onChange={(e) => onChange(e.target.value === "yes")}
+        >
           <option>yes</option>
           <option>no</option>
         </select>
@@ -422,7 +475,14 @@ function Plain({ type, column, value, onChange, label }: OneProps) {
     case "moment":
       return <DayField label={label} value={textOf(value)} onChange={onChange} />;
   }
-  return <input className="field" aria-label={label} defaultValue={textOf(value)} onBlur={(e) => onChange(e.target.value)} />;
+  return (
+    <input
+      className="field"
+      aria-label={label}
+      defaultValue={textOf(value)}
+      onBlur={(e) => onChange(e.target.value)}
+    />
+  );
 }
 
 // A day; a moment that came with a time keeps it until another day is chosen.
@@ -442,4 +502,5 @@ function DayField({ label, value, onChange }: { label: string; value: string; on
   );
 }
 
-const textOf = (value: unknown): string => (typeof value === "string" || typeof value === "number" ? String(value) : "");
+const textOf = (value: unknown): string =>
+  typeof value === "string" || typeof value === "number" ? String(value) : "";

@@ -41,7 +41,8 @@ export function useCursor({ box, columns, total, hasKey, layout, scrollTo, onBox
       if (el && column && !(hasKey && c === 0) && layout.pinned[c] === undefined) {
         const x = layout.left[c] ?? 0;
         if (x - layout.still < el.scrollLeft) el.scrollTo({ left: x - layout.still });
-        else if (x + widthOf(column) > el.scrollLeft + el.clientWidth) el.scrollTo({ left: x + widthOf(column) - el.clientWidth });
+        else if (x + widthOf(column) > el.scrollLeft + el.clientWidth)
+          el.scrollTo({ left: x + widthOf(column) - el.clientWidth });
       }
     },
     [box, total, columns, scrollTo, hasKey, layout],

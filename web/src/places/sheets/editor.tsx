@@ -9,7 +9,19 @@ type End = (text: string | null, dr?: number, dc?: number) => void;
 
 // What a cell is written in: a field over the cell, and below it what the
 // column's type offers.
-export function Editor({ text, column, sheet, today, end }: { text: string; column: Column; sheet: Sheet; today: Date; end: End }) {
+export function Editor({
+  text,
+  column,
+  sheet,
+  today,
+  end,
+}: {
+  text: string;
+  column: Column;
+  sheet: Sheet;
+  today: Date;
+  end: End;
+}) {
   const [value, setValue] = useState(text);
   const [at, setAt] = useState(-1);
   const done = useRef(false);
@@ -26,7 +38,8 @@ export function Editor({ text, column, sheet, today, end }: { text: string; colu
     end(t, dr, dc);
   };
   const all = useMemo(
-    () => (column.type === "choice" ? column.options.map((o) => o.name) : column.type === "yes/no" ? ["yes", "no"] : []),
+    () =>
+      column.type === "choice" ? column.options.map((o) => o.name) : column.type === "yes/no" ? ["yes", "no"] : [],
     [column],
   );
   const typed = value.trim().toLowerCase();
@@ -101,7 +114,12 @@ export function Editor({ text, column, sheet, today, end }: { text: string; colu
           }}
         >
           {offered.length > 0 && (
-            <div id="cell-options" role="listbox" aria-label={`Options of ${column.name}`} className="max-h-60 min-w-36 overflow-auto">
+            <div
+              id="cell-options"
+              role="listbox"
+              aria-label={`Options of ${column.name}`}
+              className="max-h-60 min-w-36 overflow-auto"
+            >
               {offered.map((o, i) => (
                 <button
                   key={o}
@@ -132,7 +150,17 @@ export function Editor({ text, column, sheet, today, end }: { text: string; colu
   );
 }
 
-function Calendar({ sheet, day, today, onPick }: { sheet: Sheet; day?: Date; today: Date; onPick: (d: Date) => void }) {
+function Calendar({
+  sheet,
+  day,
+  today,
+  onPick,
+}: {
+  sheet: Sheet;
+  day?: Date;
+  today: Date;
+  onPick: (d: Date) => void;
+}) {
   const [month, setMonth] = useState<Date>();
   // The day that is typed turns the leaf to its month.
   const [typed, setTyped] = useState(day?.getTime());
@@ -185,4 +213,5 @@ function useReading(sheet: string, column: string, text: string, on: boolean): s
 
 // An ISO day as the picker takes it, and back.
 const asDate = (iso: string) => new Date(`${iso}T00:00:00`);
-const asIso = (d: Date) => `${d.getFullYear()}-${String(d.getMonth() + 1).padStart(2, "0")}-${String(d.getDate()).padStart(2, "0")}`;
+const asIso = (d: Date) =>
+  `${d.getFullYear()}-${String(d.getMonth() + 1).padStart(2, "0")}-${String(d.getDate()).padStart(2, "0")}`;

@@ -51,11 +51,17 @@ export function useEdits(sheet: Sheet) {
   const replace = useCallback(
     (rows: Row[]) => {
       const by = new Map(rows.map((r) => [r.id, r]));
-      client.setQueriesData<Page>({ queryKey: keys.rows(sheet.id) }, (p) => p && { ...p, rows: p.rows.map((r) => by.get(r.id) ?? r) });
+      client.setQueriesData<Page>(
+        { queryKey: keys.rows(sheet.id) },
+        (p) => p && { ...p, rows: p.rows.map((r) => by.get(r.id) ?? r) },
+      );
     },
     [client, sheet.id],
   );
-  const again = useCallback(() => refresh(client, [keys.rows(sheet.id), keys.sheet, keys.row, keys.cell]), [client, sheet.id]);
+  const again = useCallback(
+    () => refresh(client, [keys.rows(sheet.id), keys.sheet, keys.row, keys.cell]),
+    [client, sheet.id],
+  );
 
   const take = useCallback(
     (c: Change, r: Result) => {
@@ -164,7 +170,9 @@ export function useEdits(sheet: Sheet) {
       if (steps.length === 0) return;
       const x = { kind, steps, then };
       if (!watched || steps.length <= foretold) return put(x);
-      answer(http.POST("/sheets/{sheet}/changes/effect", { params: { path: { sheet: sheet.id } }, body: { steps } })).then(
+      answer(
+        http.POST("/sheets/{sheet}/changes/effect", { params: { path: { sheet: sheet.id } }, body: { steps } }),
+      ).then(
         (sets) => (sets.rules.length > 0 ? setAsking({ ...x, sets }) : put(x)),
         () => put(x), // what cannot be foretold is not kept from being done
       );
@@ -186,7 +194,9 @@ export function useEdits(sheet: Sheet) {
       if (!id) return void toast(none);
       from.current = from.current.filter((x) => x !== id);
       try {
-        const r = await answer(http.POST("/sheets/{sheet}/changes/{change}/undo", { params: { path: { sheet: sheet.id, change: id } } }));
+        const r = await answer(
+          http.POST("/sheets/{sheet}/changes/{change}/undo", { params: { path: { sheet: sheet.id, change: id } } }),
+        );
         if (r.id) to.current.push(r.id);
         replace(r.rows);
         if (r.passed > 0) toast(passedWords(r.passed));
@@ -220,7 +230,9 @@ export type Edits = ReturnType<typeof useEdits>;
 function changedWords(kind: Kind, r: Result): string {
   const added = r.added.length > 0 ? ` and added ${count(r.added.length, "row")}` : "";
   const misfits =
-    r.unreadable > 0 ? ` ${count(r.unreadable, "cell does", "cells do")} not fit and ${r.unreadable === 1 ? "is" : "are"} marked.` : "";
+    r.unreadable > 0
+      ? ` ${count(r.unreadable, "cell does", "cells do")} not fit and ${r.unreadable === 1 ? "is" : "are"} marked.`
+      : "";
   return `${kind === "clear" ? "Cleared" : "Changed"} ${count(r.cells, "cell")}${added}.${misfits}`;
 }
 const passedWords = (n: number) =>

@@ -12,7 +12,8 @@ export function Feeds({ sheet, rules }: { sheet: string; rules: Rule[] }) {
   const [rule, setRule] = useState("");
   const [made, setMade] = useState<string>();
   const add = useWrite<void, { feed: Schemas["Feed"]; address: string }>({
-    write: () => http.POST("/sheets/{sheet}/feeds", { params: { path: { sheet } }, body: { rule: rule || undefined } }),
+    write: () =>
+      http.POST("/sheets/{sheet}/feeds", { params: { path: { sheet } }, body: { rule: rule || undefined } }),
     changes: [key],
     after: (r) => setMade(r.address),
   });
@@ -21,7 +22,8 @@ export function Feeds({ sheet, rules }: { sheet: string; rules: Rule[] }) {
     changes: [key],
     saved: "Revoked. Its address leads nowhere from now on.",
   });
-  const name = (id?: string) => (id ? (rules.find((r) => r.id === id)?.body.name ?? "a rule that was deleted") : "all rules");
+  const name = (id?: string) =>
+    id ? (rules.find((r) => r.id === id)?.body.name ?? "a rule that was deleted") : "all rules";
   return (
     <details className="mt-2 text-ink-2">
       <summary className="cursor-pointer">Calendar feed of what is coming</summary>
@@ -38,7 +40,12 @@ export function Feeds({ sheet, rules }: { sheet: string; rules: Rule[] }) {
         ))}
       </ul>
       <div className="mt-1 flex items-center gap-2">
-        <select className="field min-w-0 flex-1" aria-label="Feed of which rule" value={rule} onChange={(e) => setRule(e.target.value)}>
+        <select
+          className="field min-w-0 flex-1"
+          aria-label="Feed of which rule"
+          value={rule}
+          onChange={(e) => setRule(e.target.value)}
+        >
           <option value="">all rules</option>
           {rules.map((r) => (
             <option key={r.id} value={r.id}>

@@ -39,13 +39,25 @@ const encodings = ["UTF-8", "UTF-16", "Windows-1252", "ISO-8859-1"];
 
 // Which part of a workbook the table is; of a text, how it is read. A text that could not be read
 // has no preview, and may be read otherwise.
-export function Part({ preview, part, onPart }: { preview?: Preview; part: FilePart; onPart: (part: FilePart) => void }) {
+export function Part({
+  preview,
+  part,
+  onPart,
+}: {
+  preview?: Preview;
+  part: FilePart;
+  onPart: (part: FilePart) => void;
+}) {
   if (!preview || preview.worksheets.length === 0)
     return (
       <>
         <label className="flex items-center gap-2">
           Separated by
-          <select className="field" value={part.separator} onChange={(e) => onPart({ ...part, separator: e.target.value })}>
+          <select
+            className="field"
+            value={part.separator}
+            onChange={(e) => onPart({ ...part, separator: e.target.value })}
+          >
             <option value="">{preview ? `${preview.separator}, as found` : "what is found"}</option>
             {separators.map(([sign, name]) => (
               <option key={sign} value={sign}>
@@ -56,7 +68,11 @@ export function Part({ preview, part, onPart }: { preview?: Preview; part: FileP
         </label>
         <label className="flex items-center gap-2">
           Encoding
-          <select className="field" value={part.encoding} onChange={(e) => onPart({ ...part, encoding: e.target.value })}>
+          <select
+            className="field"
+            value={part.encoding}
+            onChange={(e) => onPart({ ...part, encoding: e.target.value })}
+          >
             <option value="">{preview ? `${preview.encoding}, as found` : "what is found"}</option>
             {encodings.map((name) => (
               <option key={name}>{name}</option>
@@ -69,7 +85,11 @@ export function Part({ preview, part, onPart }: { preview?: Preview; part: FileP
     <>
       <label className="flex items-center gap-2">
         Worksheet
-        <select className="field" value={preview.worksheet} onChange={(e) => onPart({ ...part, worksheet: e.target.value, heading: "" })}>
+        <select
+          className="field"
+          value={preview.worksheet}
+          onChange={(e) => onPart({ ...part, worksheet: e.target.value, heading: "" })}
+        >
           {preview.worksheets.map((w) => (
             <option key={w}>{w}</option>
           ))}
@@ -218,7 +238,9 @@ export function FileColumns({
                       onChange={(e) =>
                         onChange(i, {
                           type: e.target.value as Choice["type"],
-                          order: ["date", "moment"].includes(e.target.value) ? (c.order ?? "day-month-year") : undefined,
+                          order: ["date", "moment"].includes(e.target.value)
+                            ? (c.order ?? "day-month-year")
+                            : undefined,
                         })
                       }
                     >
@@ -229,10 +251,19 @@ export function FileColumns({
                       ))}
                     </select>
                     {isDated(c) && (
-                      <DayOrder c={c} asked={open.includes(i)} onChange={(order) => onChange(i, { order })} onAnswer={() => onAnswer(i)} />
+                      <DayOrder
+                        c={c}
+                        asked={open.includes(i)}
+                        onChange={(order) => onChange(i, { order })}
+                        onAnswer={() => onAnswer(i)}
+                      />
                     )}
-                    {c.type === "number" && c.format && <div className="pt-0.5 text-ink-2">{formatWords(c.format)}</div>}
-                    {c.type === "choice" && <div className="max-w-56 truncate pt-0.5 text-ink-2">{g.options.join(", ")}</div>}
+                    {c.type === "number" && c.format && (
+                      <div className="pt-0.5 text-ink-2">{formatWords(c.format)}</div>
+                    )}
+                    {c.type === "choice" && (
+                      <div className="max-w-56 truncate pt-0.5 text-ink-2">{g.options.join(", ")}</div>
+                    )}
                   </>
                 ) : (
                   !out && (
@@ -291,7 +322,8 @@ export function FileColumns({
 
 // How the numbers of a column are written, as the file shows them.
 function formatWords(f: NonNullable<Choice["format"]>): string {
-  const digits = (f.thousands ? "1,240" : "1240") + (f.decimals ? `.${"50".padEnd(f.decimals, "0").slice(0, f.decimals)}` : "");
+  const digits =
+    (f.thousands ? "1,240" : "1240") + (f.decimals ? `.${"50".padEnd(f.decimals, "0").slice(0, f.decimals)}` : "");
   return `written like ${f.currency ?? ""}${digits}${f.percent ? "%" : ""}`;
 }
 
@@ -328,7 +360,12 @@ function DayOrder({
       </span>
     );
   return (
-    <select className="field ml-1" aria-label={name} value={c.order} onChange={(e) => onChange(e.target.value as Choice["order"])}>
+    <select
+      className="field ml-1"
+      aria-label={name}
+      value={c.order}
+      onChange={(e) => onChange(e.target.value as Choice["order"])}
+    >
       {dayOrders.map((o) => (
         <option key={o} value={o}>
           {o.replaceAll("-", ", ")}

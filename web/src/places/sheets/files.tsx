@@ -24,7 +24,12 @@ const namesIn = (text: string) =>
 const folded = (name: string) => name.toLowerCase();
 
 export function useShelf(sheet: Sheet) {
-  return api.useQuery("get", "/sheets/{sheet}/files", { params: { path: { sheet: sheet.id } } }, { enabled: hasFiles(sheet) });
+  return api.useQuery(
+    "get",
+    "/sheets/{sheet}/files",
+    { params: { path: { sheet: sheet.id } } },
+    { enabled: hasFiles(sheet) },
+  );
 }
 
 /** Puts files among those of a sheet, one after the other, and gives the names that they have there. */
@@ -35,7 +40,10 @@ export function usePutFiles(sheet: Sheet) {
     for (const f of files) {
       const wait = toast.loading(`Uploading ${f.name} …`);
       try {
-        const kept = await upload<SheetFile>(`/sheets/${sheet.id}/files`, { file: f, ...(replace ? { replace: "true" } : {}) });
+        const kept = await upload<SheetFile>(`/sheets/${sheet.id}/files`, {
+          file: f,
+          ...(replace ? { replace: "true" } : {}),
+        });
         names.push(kept.name);
         toast.dismiss(wait);
       } catch (e) {
@@ -110,9 +118,15 @@ export function FilesSlip({
   const [replace, setReplace] = useState(true);
   const remove = async (f: SheetFile) => {
     try {
-      await take(http.DELETE("/sheets/{sheet}/files", { params: { path: { sheet: sheet.id }, query: { name: f.name } } }));
+      await take(
+        http.DELETE("/sheets/{sheet}/files", { params: { path: { sheet: sheet.id }, query: { name: f.name } } }),
+      );
       await refresh(client, [keys.sheetFiles, keys.rows(sheet.id)]);
-      toast(f.rows > 0 ? `Removed ${f.name}. ${count(f.rows, "row")} still name${f.rows === 1 ? "s" : ""} it.` : `Removed ${f.name}.`);
+      toast(
+        f.rows > 0
+          ? `Removed ${f.name}. ${count(f.rows, "row")} still name${f.rows === 1 ? "s" : ""} it.`
+          : `Removed ${f.name}.`,
+      );
     } catch (e) {
       toast.error(words(e));
     }
@@ -128,13 +142,19 @@ export function FilesSlip({
     <Slip title="Files of the sheet" onClose={onClose} wide head={<b className="text-ink">Files of {sheet.name}</b>}>
       <Dropped onFiles={mayEdit ? (f) => void put(f, replace) : undefined}>
         <p className="mt-3 text-ink-2">
-          Rows name them in a column of type file; a template attaches those of each row. {mayEdit && "Drop files here, or "}
+          Rows name them in a column of type file; a template attaches those of each row.{" "}
+          {mayEdit && "Drop files here, or "}
           {mayEdit && <PickFiles label="choose them" onFiles={(f) => void put(f, replace)} />}
           {mayEdit && ". Up to 10 MB each."}
         </p>
         {mayEdit && (
           <label className="mt-2 flex items-baseline gap-2">
-            <input type="checkbox" className="accent-juniper" checked={replace} onChange={(e) => setReplace(e.target.checked)} />
+            <input
+              type="checkbox"
+              className="accent-juniper"
+              checked={replace}
+              onChange={(e) => setReplace(e.target.checked)}
+            />
             one of the same name is replaced
           </label>
         )}
@@ -152,7 +172,9 @@ export function FilesSlip({
                 </button>
               </div>
             ))}
-            {absent.length > 60 && <p className="mt-1 text-ink-2">… and {(absent.length - 60).toLocaleString("en-GB")} more.</p>}
+            {absent.length > 60 && (
+              <p className="mt-1 text-ink-2">… and {(absent.length - 60).toLocaleString("en-GB")} more.</p>
+            )}
           </section>
         )}
         <section className="mt-4" aria-label="Files">
@@ -161,9 +183,16 @@ export function FilesSlip({
             <div key={f.name} className="flex items-baseline gap-3 border-b border-hair-2 py-1">
               <Download file={f} />
               <span className="flex-none text-ink-2">{size(f.size)}</span>
-              <span className="w-20 flex-none text-right text-ink-2">{f.rows === 0 ? "no row" : count(f.rows, "row")}</span>
+              <span className="w-20 flex-none text-right text-ink-2">
+                {f.rows === 0 ? "no row" : count(f.rows, "row")}
+              </span>
               {mayEdit && (
-                <button type="button" className="link flex-none text-brick!" aria-label={`Remove ${f.name}`} onClick={() => void remove(f)}>
+                <button
+                  type="button"
+                  className="link flex-none text-brick!"
+                  aria-label={`Remove ${f.name}`}
+                  onClick={() => void remove(f)}
+                >
                   Remove
                 </button>
               )}
@@ -194,7 +223,8 @@ export function CellFiles({
 }) {
   const shelf = useShelf(sheet);
   const put = usePutFiles(sheet);
-  const write = (to: string) => edits.change("edit", [{ op: "edit", row, cells: { [column]: to }, expected: { [column]: text } }]);
+  const write = (to: string) =>
+    edits.change("edit", [{ op: "edit", row, cells: { [column]: to }, expected: { [column]: text } }]);
   const add = (files: File[]) => void put(files).then((names) => names.length > 0 && write(withNames(text, names)));
   return (
     <Dropped onFiles={mayEdit ? add : undefined}>
@@ -204,7 +234,9 @@ export function CellFiles({
           return (
             <div key={name} className="flex items-baseline gap-3 border-b border-hair-2 py-1">
               {file ? <Download file={file} /> : <span className="bad min-w-0 flex-1 truncate">{name}</span>}
-              <span className="flex-none text-ink-2">{file ? size(file.size) : "not among the files of the sheet"}</span>
+              <span className="flex-none text-ink-2">
+                {file ? size(file.size) : "not among the files of the sheet"}
+              </span>
               {mayEdit && (
                 <button
                   type="button"

@@ -74,10 +74,19 @@ export function Foot(p: {
                 <Do word="Clear" k="Del" on={p.onClear} />
               </>
             )}
-            {p.mayEdit && <Do word={rows > 1 ? `Insert ${rows} rows` : "Insert a row"} k="Ctrl Enter" on={p.onInsert} />}
-            {p.mayEdit && <Do word={rows > 1 ? `Delete ${count(rows, "row")}` : "Delete"} k="Ctrl Del" on={p.onRemove} />}
+            {p.mayEdit && (
+              <Do word={rows > 1 ? `Insert ${rows} rows` : "Insert a row"} k="Ctrl Enter" on={p.onInsert} />
+            )}
+            {p.mayEdit && (
+              <Do word={rows > 1 ? `Delete ${count(rows, "row")}` : "Delete"} k="Ctrl Del" on={p.onRemove} />
+            )}
             {p.onSend && (
-              <button type="button" className="link text-xs" onMouseDown={(e) => e.preventDefault()} onClick={p.onSend}>
+              <button
+                type="button"
+                className="link text-xs"
+                onMouseDown={(e) => e.preventDefault()}
+                onClick={p.onSend}
+              >
                 {rows > 1 ? `Send to these ${rows.toLocaleString("en-GB")} rows …` : "Send to this row …"}
               </button>
             )}
@@ -102,7 +111,13 @@ function Do({ word, k, on }: { word: string; k: string; on: () => void }) {
 }
 
 // What the selected cells come to, once the selection has come to rest.
-function useSummary(sheet: string, view: View, b: Box, columns: Column[], many: boolean): Schemas["Summary"] | undefined {
+function useSummary(
+  sheet: string,
+  view: View,
+  b: Box,
+  columns: Column[],
+  many: boolean,
+): Schemas["Summary"] | undefined {
   const ids = columns.slice(b.left, b.right + 1).map((c) => c.id);
   const body = JSON.stringify({ view, from: b.top, to: b.bottom + 1, columns: ids });
   const settled = useSettled(body, 180);

@@ -46,7 +46,12 @@ export function FormPart({ sheet }: { sheet: Sheet }) {
         {state.form.open ? (
           <>
             The form is open. Whoever has its address can add a row:{" "}
-            <a href={state.address} target="_blank" rel="noreferrer" className="break-all text-juniper underline underline-offset-2">
+            <a
+              href={state.address}
+              target="_blank"
+              rel="noreferrer"
+              className="break-all text-juniper underline underline-offset-2"
+            >
               {state.address}
             </a>{" "}
             <button
@@ -75,7 +80,12 @@ export function FormPart({ sheet }: { sheet: Sheet }) {
           </label>
           <label>
             <span className="mb-1 block">Before the questions</span>
-            <textarea className="field w-full" rows={3} value={f.intro} onChange={(e) => put({ intro: e.target.value })} />
+            <textarea
+              className="field w-full"
+              rows={3}
+              value={f.intro}
+              onChange={(e) => put({ intro: e.target.value })}
+            />
           </label>
           <label>
             <span className="mb-1 block">On the button</span>
@@ -83,7 +93,12 @@ export function FormPart({ sheet }: { sheet: Sheet }) {
           </label>
           <label>
             <span className="mb-1 block">Once it has been sent</span>
-            <textarea className="field w-full" rows={3} value={f.thanks} onChange={(e) => put({ thanks: e.target.value })} />
+            <textarea
+              className="field w-full"
+              rows={3}
+              value={f.thanks}
+              onChange={(e) => put({ thanks: e.target.value })}
+            />
           </label>
           <label className="flex items-start gap-2">
             <input
@@ -95,8 +110,8 @@ export function FormPart({ sheet }: { sheet: Sheet }) {
             <span>
               An address is confirmed first
               <span className="block text-ink-2">
-                Its owner gets one email with a link; the row is added when they follow it. Without this, anybody can have emails sent to
-                anybody.
+                Its owner gets one email with a link; the row is added when they follow it. Without this, anybody can
+                have emails sent to anybody.
               </span>
             </span>
           </label>
@@ -119,7 +134,12 @@ export function FormPart({ sheet }: { sheet: Sheet }) {
                   <tr key={c.id}>
                     <td>
                       <label className="flex items-center gap-2">
-                        <input type="checkbox" className="accent-juniper" checked={x !== undefined} onChange={() => toggle(c.id, c.name)} />
+                        <input
+                          type="checkbox"
+                          className="accent-juniper"
+                          checked={x !== undefined}
+                          onChange={() => toggle(c.id, c.name)}
+                        />
                         {c.name}
                       </label>
                     </td>
@@ -170,13 +190,22 @@ export function FormPart({ sheet }: { sheet: Sheet }) {
             <button type="button" className="act" disabled={!draft} onClick={() => void save.do(f)}>
               Change the form
             </button>
-            <button type="button" className="link text-brick!" onClick={() => void save.do({ ...state.form, open: false })}>
+            <button
+              type="button"
+              className="link text-brick!"
+              onClick={() => void save.do({ ...state.form, open: false })}
+            >
               Close the form
             </button>
           </>
         ) : (
           <>
-            <button type="button" className="act" disabled={f.fields.length === 0} onClick={() => void save.do({ ...f, open: true })}>
+            <button
+              type="button"
+              className="act"
+              disabled={f.fields.length === 0}
+              onClick={() => void save.do({ ...f, open: true })}
+            >
               Open the form, with {f.fields.length === 1 ? "1 question" : `${f.fields.length} questions`}
             </button>
             {draft && (

@@ -90,7 +90,12 @@ export function FormulaField({
           }}
         />
         {offers.length > 0 && (
-          <ul id="formula-offers" role="listbox" aria-label="Names" className="pop absolute top-full left-0 z-50 mt-1 w-full p-1">
+          <ul
+            id="formula-offers"
+            role="listbox"
+            aria-label="Names"
+            className="pop absolute top-full left-0 z-50 mt-1 w-full p-1"
+          >
             {offers.map((o, i) => (
               <li
                 key={o.text}
@@ -132,9 +137,9 @@ export function FunctionList() {
     <details className="mt-3">
       <summary className="link cursor-pointer">What a formula may say</summary>
       <p className="mt-2 text-ink-2">
-        Columns by their names, with _ for a space: <code className="font-mono text-xs">days_until(return_due)</code>. Numbers, “texts” in
-        double quotes, + - * /, &amp; to join texts, and, or, not, = != &lt; &lt;= &gt; &gt;=. A formula that rests on an empty cell is
-        empty.
+        Columns by their names, with _ for a space: <code className="font-mono text-xs">days_until(return_due)</code>.
+        Numbers, “texts” in double quotes, + - * /, &amp; to join texts, and, or, not, = != &lt; &lt;= &gt; &gt;=. A
+        formula that rests on an empty cell is empty.
       </p>
       <table className="tbl mt-2">
         <tbody>

@@ -76,7 +76,8 @@ export function FromFile({ sheet }: { sheet: Sheet }) {
         <span className="text-ink-2">
           {key ? (
             <>
-              Rows are matched by <b className="text-ink">{key.name}</b>: one that is there is changed, one that is not is added.
+              Rows are matched by <b className="text-ink">{key.name}</b>: one that is there is changed, one that is not
+              is added.
             </>
           ) : (
             "This sheet has no key column, so every row of the file is added."
@@ -163,7 +164,9 @@ export function FromFile({ sheet }: { sheet: Sheet }) {
                   See what {count(f.preview.rows, "row")} would change
                 </button>
                 {!keyed && (
-                  <span className="text-marigold">Say first which column of the file is {key?.name}; rows are matched by it.</span>
+                  <span className="text-marigold">
+                    Say first which column of the file is {key?.name}; rows are matched by it.
+                  </span>
                 )}
                 {open.length > 0 && (
                   <span className="text-marigold">
@@ -201,7 +204,10 @@ export function Differences({ plan, keep }: { plan: Plan; keep: boolean }) {
               ["new", plan.new],
               [`changed, in ${n(plan.cells)} cells`, plan.changed],
               ["unchanged", plan.unchanged],
-              [`no longer in the file, ${keep ? "kept as they are" : "to be marked as gone"}`, keep ? plan.absent : plan.gone],
+              [
+                `no longer in the file, ${keep ? "kept as they are" : "to be marked as gone"}`,
+                keep ? plan.absent : plan.gone,
+              ],
               ["with a key that stood before in the file, each a row of its own", plan.doubled],
               ["without a key, kept as rows of their own", plan.keyless],
               ["cells that do not fit, kept as it is", plan.unreadable],
@@ -245,7 +251,11 @@ export function Differences({ plan, keep }: { plan: Plan; keep: boolean }) {
                         <td>{c.name}</td>
                         <td className="text-ink-2">{c.before || "empty"}</td>
                         <td>
-                          {c.after ? <span className={c.bad ? "bad" : ""}>{c.after}</span> : <span className="text-ink-2">empty</span>}
+                          {c.after ? (
+                            <span className={c.bad ? "bad" : ""}>{c.after}</span>
+                          ) : (
+                            <span className="text-ink-2">empty</span>
+                          )}
                         </td>
                       </tr>
                     )),

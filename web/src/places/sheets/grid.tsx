@@ -77,7 +77,12 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
     scrollPaddingEnd: 4,
   });
   const items = virtual.getVirtualItems();
-  const { newest, failed, rowAt, load } = useRows(sheet, view, items[0]?.index ?? 0, items[items.length - 1]?.index ?? 0);
+  const { newest, failed, rowAt, load } = useRows(
+    sheet,
+    view,
+    items[0]?.index ?? 0,
+    items[items.length - 1]?.index ?? 0,
+  );
   const { onTotal, onWords, onAt } = p;
   useEffect(() => {
     if (!newest) return;
@@ -86,10 +91,21 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
     onWords(newest.filter);
   }, [newest, onTotal, onWords]);
 
-  const layout = useMemo(() => layOut(columns, hasKey, axis.width, sheet.frozen), [columns, hasKey, axis.width, sheet.frozen]);
+  const layout = useMemo(
+    () => layOut(columns, hasKey, axis.width, sheet.frozen),
+    [columns, hasKey, axis.width, sheet.frozen],
+  );
 
   const scrollTo = useCallback((i: number) => virtual.scrollToIndex(i), [virtual]);
-  const { cursor, sel, many, move, setCursor, setAnchor } = useCursor({ box, columns, total, hasKey, layout, scrollTo, onBox: p.onBox });
+  const { cursor, sel, many, move, setCursor, setAnchor } = useCursor({
+    box,
+    columns,
+    total,
+    hasKey,
+    layout,
+    scrollTo,
+    onBox: p.onBox,
+  });
 
   // A row that has been added takes the cursor once it is here, and what was typed for it
   // by then: it must not land in the row where the cursor was.
@@ -126,9 +142,13 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
     if (!to) return;
     const { whole, open } = typed.current.cells();
     typed.current = new Typed();
-    const cells = Object.fromEntries(whole.flatMap((text, k) => (text && mayWrite(columns[k]) ? [[columns[k]?.id ?? "", text]] : [])));
+    const cells = Object.fromEntries(
+      whole.flatMap((text, k) => (text && mayWrite(columns[k]) ? [[columns[k]?.id ?? "", text]] : [])),
+    );
     if (Object.keys(cells).length > 0)
-      edits.change("edit", [{ op: "edit", row: to.row.id, cells, expected: Object.fromEntries(Object.keys(cells).map((id) => [id, ""])) }]);
+      edits.change("edit", [
+        { op: "edit", row: to.row.id, cells, expected: Object.fromEntries(Object.keys(cells).map((id) => [id, ""])) },
+      ]);
     const col = Math.min(whole.length, columns.length - 1);
     const column = columns[col];
     if (open && column) begin(open, { row: to.row, column });
@@ -196,10 +216,19 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
     if (!row || marks.length === 0) return;
     // From now on forward, and from now on back.
     const first = marks.findIndex((m) => new Date(m.at) > today);
-    const from = marked ? (mark?.at ?? 0) + by : by > 0 ? (first < 0 ? marks.length - 1 : first) : (first < 0 ? marks.length : first) - 1;
+    const from = marked
+      ? (mark?.at ?? 0) + by
+      : by > 0
+        ? first < 0
+          ? marks.length - 1
+          : first
+        : (first < 0 ? marks.length : first) - 1;
     const at = Math.max(0, Math.min(marks.length - 1, from));
     setMark({ row: row.id, at });
-    point(marks[at] ?? null, box.current?.querySelector(`[data-row="${cursor.row}"] [data-mark="${at}"]`) ?? undefined);
+    point(
+      marks[at] ?? null,
+      box.current?.querySelector(`[data-row="${cursor.row}"] [data-mark="${at}"]`) ?? undefined,
+    );
   };
   const keys = (e: React.KeyboardEvent) => {
     if (editing !== null || e.target !== box.current) return;
@@ -284,7 +313,9 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
     void put([...e.dataTransfer.files]).then((names) => {
       if (names.length === 0) return;
       const id = to.column.id;
-      edits.change("edit", [{ op: "edit", row: to.row.id, cells: { [id]: withNames(before, names) }, expected: { [id]: before } }]);
+      edits.change("edit", [
+        { op: "edit", row: to.row.id, cells: { [id]: withNames(before, names) }, expected: { [id]: before } },
+      ]);
     });
   };
 
@@ -370,7 +401,9 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
   // What is seen of the cell under the cursor, and of colleagues, is heard too.
   const cell = row && active ? row.cells[place(active)] : undefined;
   const by = row ? touched.get(row.id)?.who : undefined;
-  const heard = [cell?.bad && `${cell.text}: ${cell.why ?? "it cannot be read"}`, by && `Changed by ${by}`].filter(Boolean).join(". ");
+  const heard = [cell?.bad && `${cell.text}: ${cell.why ?? "it cannot be read"}`, by && `Changed by ${by}`]
+    .filter(Boolean)
+    .join(". ");
   return (
     <div className="relative flex min-w-0 flex-1 flex-col bg-sheet">
       <div className="relative min-h-0 flex-1">
@@ -417,7 +450,9 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
                 touched={touched}
                 guests={guests}
                 editor={
-                  editing !== null && active ? <Editor text={editing} column={active} sheet={sheet} today={today} end={leave} /> : null
+                  editing !== null && active ? (
+                    <Editor text={editing} column={active} sheet={sheet} today={today} end={leave} />
+                  ) : null
                 }
                 shared={{
                   sheet,
@@ -477,7 +512,9 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
         waiting={edits.pending.size}
         finding={finding}
         from={cursor.row}
-        onFound={(index, column) => move(index, Math.max(0, column ? columns.findIndex((c) => c.id === column) : cursor.col))}
+        onFound={(index, column) =>
+          move(index, Math.max(0, column ? columns.findIndex((c) => c.id === column) : cursor.col))
+        }
         onFinding={(on) => {
           setFinding(on);
           if (!on) box.current?.focus({ preventScroll: true });
@@ -503,7 +540,19 @@ type LinesProps = {
   editor: React.ReactNode;
   shared: Pick<
     React.ComponentProps<typeof GridRow>,
-    "sheet" | "columns" | "drawn" | "places" | "hasKey" | "axis" | "pinned" | "width" | "lit" | "pending" | "onMark" | "onPoint" | "onRow"
+    | "sheet"
+    | "columns"
+    | "drawn"
+    | "places"
+    | "hasKey"
+    | "axis"
+    | "pinned"
+    | "width"
+    | "lit"
+    | "pending"
+    | "onMark"
+    | "onPoint"
+    | "onRow"
   >;
 };
 

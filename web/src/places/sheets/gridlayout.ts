@@ -6,7 +6,8 @@ import type { Colleague } from "./presence";
  * name), the track, the others. */
 export const colIndex = (i: number, hasKey: boolean) => (hasKey ? (i === 0 ? 1 : i + 2) : i + 3);
 /** The column at such a place; -1 for the row's name and the track. */
-export const columnAt = (place: number, hasKey: boolean) => (place <= 2 ? (hasKey && place === 1 ? 0 : -1) : place - (hasKey ? 2 : 3));
+export const columnAt = (place: number, hasKey: boolean) =>
+  place <= 2 ? (hasKey && place === 1 ? 0 : -1) : place - (hasKey ? 2 : 3);
 
 /** Where each column begins, which stay in sight while the others scroll (at
  * which place), how wide all are together and those that stay. In pixels. */

@@ -141,7 +141,11 @@ export function Head({
   };
   return (
     <div role="rowgroup" className="sticky top-0 z-20" style={{ width }}>
-      <div role="row" aria-rowindex={1} className="flex h-[38px] items-end border-b border-hair bg-paper text-xs text-ink-2">
+      <div
+        role="row"
+        aria-rowindex={1}
+        className="flex h-[38px] items-end border-b border-hair bg-paper text-xs text-ink-2"
+      >
         {hasKey ? (
           head(columns[0] as Column, 0, { width: keyWidth, left: 0 }, "sticky! z-10 bg-paper")
         ) : (
@@ -170,7 +174,9 @@ export function Head({
               columns[i] as Column,
               i,
               { width: widthOf(columns[i] as Column), left: left[i] },
-              left[i] === undefined ? "" : `sticky! z-10 bg-paper ${left[i + 1] === undefined ? "border-r border-hair" : ""}`,
+              left[i] === undefined
+                ? ""
+                : `sticky! z-10 bg-paper ${left[i + 1] === undefined ? "border-r border-hair" : ""}`,
             )}
           </Fragment>
         ))}
@@ -191,7 +197,10 @@ function rulesFrom(c: Column): ["date" | "change" | "threshold", string][] {
 
 function Item({ onSelect, children }: { onSelect: () => void; children: React.ReactNode }) {
   return (
-    <DropdownMenu.Item className="cursor-pointer rounded-sm px-2 py-1 outline-none data-[highlighted]:bg-wash" onSelect={onSelect}>
+    <DropdownMenu.Item
+      className="cursor-pointer rounded-sm px-2 py-1 outline-none data-[highlighted]:bg-wash"
+      onSelect={onSelect}
+    >
       {children}
     </DropdownMenu.Item>
   );
@@ -217,7 +226,9 @@ function Edge({ width, onWidth }: { width: number; onWidth: (w: number) => void 
         if (w !== width) onWidth(w);
       }}
     >
-      {dragged !== null && <div className="absolute top-0 h-[600px] border-r border-juniper" style={{ right: -dragged }} />}
+      {dragged !== null && (
+        <div className="absolute top-0 h-[600px] border-r border-juniper" style={{ right: -dragged }} />
+      )}
     </div>
   );
 }

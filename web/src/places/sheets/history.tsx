@@ -25,7 +25,9 @@ export function CellSlip({
   edits: Edits;
   onClose: () => void;
 }) {
-  const q = api.useQuery("get", "/sheets/{sheet}/rows/{row}/cells/{column}", { params: { path: { sheet: sheet.id, row, column } } });
+  const q = api.useQuery("get", "/sheets/{sheet}/rows/{row}/cells/{column}", {
+    params: { path: { sheet: sheet.id, row, column } },
+  });
   const now = useNow();
   const d = q.data;
   if (!d)
@@ -34,7 +36,8 @@ export function CellSlip({
         <Await query={q} />
       </Slip>
     );
-  const put = (text: string) => edits.change("put-back", [{ op: "edit", row, cells: { [column]: text }, expected: { [column]: d.now } }]);
+  const put = (text: string) =>
+    edits.change("put-back", [{ op: "edit", row, cells: { [column]: text }, expected: { [column]: d.now } }]);
   const type = sheet.columns.find((c) => c.id === column)?.type;
   const locked = type === "formula";
   return (
@@ -47,7 +50,9 @@ export function CellSlip({
         </b>
       }
     >
-      {type === "file" && <CellFiles sheet={sheet} row={row} column={column} text={d.now} mayEdit={mayEdit} edits={edits} />}
+      {type === "file" && (
+        <CellFiles sheet={sheet} row={row} column={column} text={d.now} mayEdit={mayEdit} edits={edits} />
+      )}
       <p className="mt-3">
         It holds {d.now ? <b>{d.now}</b> : "nothing"} now.{locked ? " It is calculated from other columns." : ""}
       </p>
@@ -103,9 +108,15 @@ export function SheetHistory({
   });
   const list = q.data?.pages.flat() ?? [];
   return (
-    <Slip title="History of the sheet" onClose={onClose} wide head={<b className="text-ink">History of {sheet.name}</b>}>
+    <Slip
+      title="History of the sheet"
+      onClose={onClose}
+      wide
+      head={<b className="text-ink">History of {sheet.name}</b>}
+    >
       <p className="mt-3 text-ink-2">
-        Undo leaves what has been written there since, and restores rows that the change deleted. It can be undone itself.
+        Undo leaves what has been written there since, and restores rows that the change deleted. It can be undone
+        itself.
       </p>
       <ol className="mt-2">
         {list.map((e) => (
@@ -133,7 +144,12 @@ export function SheetHistory({
       </ol>
       {list.length === 0 && !q.isPending && <p className="mt-3 text-ink-2">Nothing has been changed yet.</p>}
       {q.hasNextPage && list.length >= 60 && (
-        <button type="button" className="link mt-3" disabled={q.isFetchingNextPage} onClick={() => void q.fetchNextPage()}>
+        <button
+          type="button"
+          className="link mt-3"
+          disabled={q.isFetchingNextPage}
+          onClick={() => void q.fetchNextPage()}
+        >
           Earlier
         </button>
       )}

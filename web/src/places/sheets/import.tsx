@@ -39,14 +39,27 @@ export function ImportPlace(): ReactNode {
   const go = async (s: Sheet, job?: Schemas["Job"], done?: Schemas["ImportResult"]) => {
     if (done) keepImported(s.id, done);
     await refresh(client, [keys.sheets, keys.today, keys.templates, keys.calendars]);
-    void navigate({ to: "/sheets/$sheet", params: { sheet: s.id }, search: job ? { job: job.id } : done ? { slip: "imported" } : {} });
+    void navigate({
+      to: "/sheets/$sheet",
+      params: { sheet: s.id },
+      search: job ? { job: job.id } : done ? { slip: "imported" } : {},
+    });
   };
-  const make = async (parts: Record<string, string | File>, columns: unknown[], k: number, a: number, called: string) => {
+  const make = async (
+    parts: Record<string, string | File>,
+    columns: unknown[],
+    k: number,
+    a: number,
+    called: string,
+  ) => {
     setMaking(true);
     f.setError("");
     try {
       const spec = JSON.stringify({ name: called, zone, locale, key: k, address: a, columns });
-      const made = await upload<{ sheet: Sheet; job?: Schemas["Job"]; import?: Schemas["ImportResult"] }>("/sheets", { spec, ...parts });
+      const made = await upload<{ sheet: Sheet; job?: Schemas["Job"]; import?: Schemas["ImportResult"] }>("/sheets", {
+        spec,
+        ...parts,
+      });
       await go(made.sheet, made.job, made.import);
     } catch (e) {
       f.setError(words(e));
@@ -70,12 +83,15 @@ export function ImportPlace(): ReactNode {
           {preview ? (
             <>
               <b>{f.file?.name}</b> holds {count(preview.rows, "row")} in {count(preview.columns.length, "column")},{" "}
-              {preview.separator ? `${preview.encoding}, separated by ${preview.separator}` : `on the worksheet ${preview.worksheet}`}.
-              Nothing has been written yet.
+              {preview.separator
+                ? `${preview.encoding}, separated by ${preview.separator}`
+                : `on the worksheet ${preview.worksheet}`}
+              . Nothing has been written yet.
             </>
           ) : (
             <>
-              <b>New sheet.</b> Choose a file whose first row names the columns: CSV or a workbook (XLSX), or paste a table.
+              <b>New sheet.</b> Choose a file whose first row names the columns: CSV or a workbook (XLSX), or paste a
+              table.
             </>
           )}
         </h1>
@@ -126,7 +142,11 @@ export function ImportPlace(): ReactNode {
       </p>
       {preview && <FileNotes preview={preview} />}
       {!preview && (
-        <Beginning busy={making} onBundle={(file) => void bundle(file)} onEmpty={() => void make({}, fresh, -1, 1, "New sheet")} />
+        <Beginning
+          busy={making}
+          onBundle={(file) => void bundle(file)}
+          onEmpty={() => void make({}, fresh, -1, 1, "New sheet")}
+        />
       )}
       {preview && (
         <>
@@ -168,11 +188,13 @@ export function ImportPlace(): ReactNode {
             />
             <p className="py-3 text-ink-2">
               What does not fit its column is kept as it is and marked.{" "}
-              {key < 0 ? "No column identifies a row yet; without one a later file cannot be matched with these rows." : ""}
+              {key < 0
+                ? "No column identifies a row yet; without one a later file cannot be matched with these rows."
+                : ""}
               {key >= 0 && (guesses[key]?.doubled ?? 0) > 0 && (
                 <b className="font-semibold text-marigold">
-                  {count(guesses[key]?.doubled ?? 0, "row")} {guesses[key]?.doubled === 1 ? "has" : "have"} a {choices[key]?.name} that
-                  stood before. Each is kept as a row of its own, and gets its own emails.
+                  {count(guesses[key]?.doubled ?? 0, "row")} {guesses[key]?.doubled === 1 ? "has" : "have"} a{" "}
+                  {choices[key]?.name} that stood before. Each is kept as a row of its own, and gets its own emails.
                 </b>
               )}
             </p>
@@ -186,7 +208,13 @@ export function ImportPlace(): ReactNode {
                 f.file &&
                 void make(
                   { ...f.part, file: f.file },
-                  choices.map((c) => ({ name: c.name || "unnamed", type: c.type, order: c.order, format: c.format, skip: c.skip })),
+                  choices.map((c) => ({
+                    name: c.name || "unnamed",
+                    type: c.type,
+                    order: c.order,
+                    format: c.format,
+                    skip: c.skip,
+                  })),
                   key,
                   address,
                   name,
@@ -197,8 +225,8 @@ export function ImportPlace(): ReactNode {
             </button>
             {open.length > 0 && (
               <span className="text-marigold">
-                Say first in which order the dates of {open.map((i) => choices[i]?.name).join(" and ")} are written; the file leaves it
-                open.
+                Say first in which order the dates of {open.map((i) => choices[i]?.name).join(" and ")} are written;
+                the file leaves it open.
               </span>
             )}
             {!name.trim() && <span className="text-marigold">Give the sheet a name.</span>}
@@ -221,8 +249,8 @@ function Beginning({ busy, onBundle, onEmpty }: { busy: boolean; onBundle: (f: F
   return (
     <div className="max-w-2xl px-5 pt-3 text-ink-2">
       <p className="mb-3">
-        Before anything is written you see what each column is read as, how much of it fits, and the first cells that do not. What does not
-        fit is kept as it is.
+        Before anything is written you see what each column is read as, how much of it fits, and the first cells that
+        do not. What does not fit is kept as it is.
       </p>
       <p className="mb-3">
         <label className="link cursor-pointer">

@@ -32,8 +32,12 @@ type Props = { sheet: Sheet; may: boolean; edits: Edits; onView: (v: View) => vo
 
 export function ImportedSlip({ sheet, may, edits, onView, onClose }: Props) {
   const r = kept(sheet.id);
-  const unreadable: Condition = { any: sheet.columns.filter((c) => c.type !== "formula").map((c) => ({ column: c.id, op: "unreadable" })) };
-  const noAddress: Condition | undefined = sheet.address ? { any: [{ column: sheet.address, op: "empty" }] } : undefined;
+  const unreadable: Condition = {
+    any: sheet.columns.filter((c) => c.type !== "formula").map((c) => ({ column: c.id, op: "unreadable" })),
+  };
+  const noAddress: Condition | undefined = sheet.address
+    ? { any: [{ column: sheet.address, op: "empty" }] }
+    : undefined;
   const bad = useCounted(sheet, unreadable);
   const without = useCounted(sheet, noAddress);
   const look = (n: number | undefined, one: string, many: string, view: View) =>
@@ -52,7 +56,11 @@ export function ImportedSlip({ sheet, may, edits, onView, onClose }: Props) {
   const fine = r && !bad && !without && r.doubled + r.keyless === 0;
   return (
     <Slip title="What was imported" onClose={onClose} head={<b className="text-ink">Imported into {sheet.name}</b>}>
-      {!r && <p className="mt-3 text-ink-2">What was imported last is not known in this window any more. It stands under History.</p>}
+      {!r && (
+        <p className="mt-3 text-ink-2">
+          What was imported last is not known in this window any more. It stands under History.
+        </p>
+      )}
       {r && (
         <>
           <Section title="Imported">
@@ -76,11 +84,15 @@ export function ImportedSlip({ sheet, may, edits, onView, onClose }: Props) {
       <Section title="Needs a look">
         {fine && <p className="text-ink-2">Nothing: every cell fits its column.</p>}
         <ul>
-          {look(bad, "has a cell that does not fit its column", "have cells that do not fit their columns", { filter: unreadable })}
+          {look(bad, "has a cell that does not fit its column", "have cells that do not fit their columns", {
+            filter: unreadable,
+          })}
           {look(without, "has no address", "have no address", { filter: noAddress })}
           {look(r?.doubled, "shares its key with another", "share their key with others", doubledRows(sheet.key))}
         </ul>
-        {r && r.keyless > 0 && <p>{count(r.keyless, "row has", "rows have")} no key, and cannot be matched by a later file.</p>}
+        {r && r.keyless > 0 && (
+          <p>{count(r.keyless, "row has", "rows have")} no key, and cannot be matched by a later file.</p>
+        )}
       </Section>
       {may && (
         <Section title="Next">

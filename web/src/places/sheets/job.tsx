@@ -36,7 +36,10 @@ export function useJob(id: string | undefined, onEnd: (j: Job) => void) {
 
 // How far it has come, with the time left, and the way to stop it.
 export function JobLine({ job, what }: { job: Job; what: string }) {
-  const stop = useWrite({ write: () => http.DELETE("/jobs/{job}", { params: { path: { job: job.id } } }), changes: [keys.job(job.id)] });
+  const stop = useWrite({
+    write: () => http.DELETE("/jobs/{job}", { params: { path: { job: job.id } } }),
+    changes: [keys.job(job.id)],
+  });
   const share = job.total > 0 ? job.done / job.total : 0;
   return (
     <div className="flex flex-wrap items-center gap-x-4 gap-y-1" role="status">

@@ -41,7 +41,9 @@ export class Typed {
 
   /** Gives the cells that are whole, and what stands in the one behind them. */
   cells(): { whole: string[]; open: string } {
-    return this.done ? { whole: this.list, open: "" } : { whole: this.list.slice(0, -1), open: this.list[this.list.length - 1] ?? "" };
+    return this.done
+      ? { whole: this.list, open: "" }
+      : { whole: this.list.slice(0, -1), open: this.list[this.list.length - 1] ?? "" };
   }
 }
 

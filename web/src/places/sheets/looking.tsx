@@ -14,13 +14,16 @@ export function SheetTitle({ sheet: s, now }: { sheet: Sheet; now: Date }) {
   return (
     <h1>
       <b>{s.name}.</b>{" "}
-      {f.rulesOn === 0 ? "No rule is on yet." : `${upperFirst(numberWord(f.rulesOn))} ${f.rulesOn === 1 ? "rule is" : "rules are"} on.`}{" "}
+      {f.rulesOn === 0
+        ? "No rule is on yet."
+        : `${upperFirst(numberWord(f.rulesOn))} ${f.rulesOn === 1 ? "rule is" : "rules are"} on.`}{" "}
       {f.rulesOn > 0 &&
         (f.nextAt ? (
           <>
             <span className="figure">{count(f.today, "email")}</span> {f.today === 1 ? "goes" : "go"} out today
             {f.today > 0 ? ", the next at " : "; the next goes "}
-            {f.today > 0 ? clock(f.nextAt, s.zone) : moment(f.nextAt, s.zone, now)} to {count(f.nextPeople, "person", "people")}.{" "}
+            {f.today > 0 ? clock(f.nextAt, s.zone) : moment(f.nextAt, s.zone, now)} to{" "}
+            {count(f.nextPeople, "person", "people")}.{" "}
           </>
         ) : (
           "Nothing is coming in the next four weeks. "
@@ -97,7 +100,9 @@ function OnlyPicker(p: { only?: Only; rules: Rule[]; hasKey: boolean; onChange: 
           <select
             className="field max-w-56"
             value={only.rule ?? ""}
-            onChange={(e) => onChange(e.target.value ? { rows: only.rows, rule: e.target.value } : { rows: only.rows })}
+            onChange={(e) =>
+              onChange(e.target.value ? { rows: only.rows, rule: e.target.value } : { rows: only.rows })
+            }
           >
             <option value="">any rule that is on</option>
             {rules
@@ -117,20 +122,33 @@ function OnlyPicker(p: { only?: Only; rules: Rule[]; hasKey: boolean; onChange: 
 /** Which rows are shown and in which order, as a sentence. */
 export function Looking({ sheet: s, rules, view, current, filterWords, total, open, onOpen, onView, onUse }: Props) {
   const orderWords = (view.sort ?? [])
-    .map((k) => `${s.columns.find((c) => c.id === k.column)?.name.toLowerCase() ?? "…"}${k.down ? ", descending" : ""}`)
+    .map(
+      (k) => `${s.columns.find((c) => c.id === k.column)?.name.toLowerCase() ?? "…"}${k.down ? ", descending" : ""}`,
+    )
     .join("; then ");
   return (
     <span>
       Showing{" "}
       <Blank
         title="Only rows where this holds"
-        words={[onlyWords(view.only, rules), view.filter && (filterWords || "…")].filter(Boolean).join(", ") || "all rows"}
+        words={
+          [onlyWords(view.only, rules), view.filter && (filterWords || "…")].filter(Boolean).join(", ") || "all rows"
+        }
         open={open}
         onOpenChange={onOpen}
         label="Filter"
       >
-        <OnlyPicker only={view.only} rules={rules} hasKey={s.key !== ""} onChange={(only) => onView({ ...view, only })} />
-        <ConditionEditor columns={nameable(s)} value={view.filter} onChange={(filter) => onView({ ...view, filter })} />
+        <OnlyPicker
+          only={view.only}
+          rules={rules}
+          hasKey={s.key !== ""}
+          onChange={(only) => onView({ ...view, only })}
+        />
+        <ConditionEditor
+          columns={nameable(s)}
+          value={view.filter}
+          onChange={(filter) => onView({ ...view, filter })}
+        />
         <p className="mt-3 text-ink-2">
           {total === undefined ? "" : `${count(total, "row")} of ${s.figures.rows.toLocaleString("en-GB")}`}
         </p>

@@ -39,7 +39,10 @@ export function Margin({
       </aside>
     );
   return (
-    <Scroll label="Rules on this sheet" className="w-[298px] flex-none border-l border-hair px-[18px] py-3.5 max-[899px]:hidden">
+    <Scroll
+      label="Rules on this sheet"
+      className="w-[298px] flex-none border-l border-hair px-[18px] py-3.5 max-[899px]:hidden"
+    >
       <div className="mb-2 flex">
         <h2 className="text-xs! text-ink-2">Rules on this sheet</h2>
         <button type="button" className="link ml-auto" onClick={fold}>
@@ -51,7 +54,14 @@ export function Margin({
   );
 }
 
-type RulesProps = { sheet: string; rules: Rule[]; zone: string; now: Date; may: boolean; onLight: (r: string | null) => void };
+type RulesProps = {
+  sheet: string;
+  rules: Rule[];
+  zone: string;
+  now: Date;
+  may: boolean;
+  onLight: (r: string | null) => void;
+};
 
 /** The rules of a sheet, each a sentence, and what else is done with them. */
 export function Rules({ sheet, rules, zone, now, may, onLight }: RulesProps) {
@@ -147,13 +157,21 @@ type LineProps = {
 function RuleLine({ sheet, rule: r, zone, now, may, onLight, onUp }: LineProps) {
   const state = r.state === "on" ? "paused" : "on";
   const turn = useWrite({
-    write: () => http.PUT("/sheets/{sheet}/rules/{rule}/state", { params: { path: { sheet, rule: r.id } }, body: { state } }),
+    write: () =>
+      http.PUT("/sheets/{sheet}/rules/{rule}/state", { params: { path: { sheet, rule: r.id } }, body: { state } }),
     changes: ofSheet(sheet),
   });
   return (
-    <section className="border-t border-hair-2 pt-2.5 pb-3" onMouseEnter={() => onLight(r.id)} onMouseLeave={() => onLight(null)}>
+    <section
+      className="border-t border-hair-2 pt-2.5 pb-3"
+      onMouseEnter={() => onLight(r.id)}
+      onMouseLeave={() => onLight(null)}
+    >
       <div className="mb-1 flex items-center gap-2">
-        <MarkIcon letter={r.letter} kind={r.state === "on" ? "accepted" : r.state === "paused" ? "held" : "incomplete"} />
+        <MarkIcon
+          letter={r.letter}
+          kind={r.state === "on" ? "accepted" : r.state === "paused" ? "held" : "incomplete"}
+        />
         <Link to="/sheets/$sheet/rules/$rule" params={{ sheet, rule: r.id }} className="font-[650] hover:underline">
           {r.body.name}
         </Link>
@@ -172,7 +190,12 @@ function RuleLine({ sheet, rule: r, zone, now, may, onLight, onUp }: LineProps) 
       {r.broken && <p className="mb-1 text-xs text-brick">Paused: {r.broken}.</p>}
       {(r.unjudged ?? 0) > 0 && (
         <p className="mb-1 text-xs">
-          <Link to="/sheets/$sheet" params={{ sheet }} search={{ show: { only: { rows: "unjudged", rule: r.id } } }} className="needs">
+          <Link
+            to="/sheets/$sheet"
+            params={{ sheet }}
+            search={{ show: { only: { rows: "unjudged", rule: r.id } } }}
+            className="needs"
+          >
             {count(r.unjudged ?? 0, "row")} cannot be judged
           </Link>
         </p>

@@ -25,7 +25,10 @@ export function usePointer({ box, hasKey, cursor, typing, setCursor, setAnchor }
     const cell = (e.target as Element).closest("[data-col]");
     const line = cell?.closest("[data-row]");
     if (!cell || !line) return null;
-    return { row: Number(line.getAttribute("data-row")), col: columnAt(Number(cell.getAttribute("data-col")), hasKey) };
+    return {
+      row: Number(line.getAttribute("data-row")),
+      col: columnAt(Number(cell.getAttribute("data-col")), hasKey),
+    };
   };
   const down = (e: MouseEvent) => {
     const at = under(e);
@@ -43,7 +46,8 @@ export function usePointer({ box, hasKey, cursor, typing, setCursor, setAnchor }
   };
   const move = (e: MouseEvent) => {
     const at = dragging.current ? under(e) : null;
-    if (at && (at.row !== cursor.row || Math.max(0, at.col) !== cursor.col)) setCursor({ row: at.row, col: Math.max(0, at.col) });
+    if (at && (at.row !== cursor.row || Math.max(0, at.col) !== cursor.col))
+      setCursor({ row: at.row, col: Math.max(0, at.col) });
   };
   return { under, down, move };
 }

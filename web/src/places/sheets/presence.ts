@@ -84,7 +84,12 @@ export function useTouched(sheet: string) {
         const next = new Map(old);
         for (const [row, who] of fresh) {
           const r = before.get(row);
-          if (r) next.set(row, { who, cells: next.get(row)?.cells ?? r.cells.map((x) => x.text), until: Date.now() + shown });
+          if (r)
+            next.set(row, {
+              who,
+              cells: next.get(row)?.cells ?? r.cells.map((x) => x.text),
+              until: Date.now() + shown,
+            });
         }
         return next;
       });

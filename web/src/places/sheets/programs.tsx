@@ -47,7 +47,12 @@ export function Tokens({ sheet }: { sheet?: Sheet }) {
       >
         <label className="flex items-center gap-2">
           A token for
-          <input className="field w-56" value={name} placeholder="the program that will use it" onChange={(e) => setName(e.target.value)} />
+          <input
+            className="field w-56"
+            value={name}
+            placeholder="the program that will use it"
+            onChange={(e) => setName(e.target.value)}
+          />
         </label>
         <label className="flex items-center gap-2">
           which may
@@ -111,7 +116,13 @@ export function Tokens({ sheet }: { sheet?: Sheet }) {
                 <td>{t.name}</td>
                 <td>{t.person}</td>
                 <td>{t.sheet || "all sheets"}</td>
-                <td>{t.role === "reader" ? "read" : t.role === "editor" ? "read and change" : "change locked columns too"}</td>
+                <td>
+                  {t.role === "reader"
+                    ? "read"
+                    : t.role === "editor"
+                      ? "read and change"
+                      : "change locked columns too"}
+                </td>
                 <td>{at(t.createdAt)}</td>
                 <td>{t.usedAt ? at(t.usedAt) : "never"}</td>
                 <td>{t.expiresAt ? longDay(t.expiresAt, zone) : "never"}</td>
@@ -158,8 +169,8 @@ export function ProgramsPart({ sheet }: { sheet: Sheet }) {
   return (
     <Scroll label="Other programs" className="min-h-0 flex-1 px-5 py-4">
       <p className="mb-4 max-w-3xl font-letter text-[15px] leading-6">
-        A program adds and changes rows over HTTP, with a token. What it does stands in the history under its name, and counts like any
-        edit.
+        A program adds and changes rows over HTTP, with a token. What it does stands in the history under its name, and
+        counts like any edit.
       </p>
       <Tokens sheet={sheet} />
       <h2 className="mt-6 mb-1">How it asks</h2>

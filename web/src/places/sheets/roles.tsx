@@ -12,13 +12,15 @@ export function Roles({ sheet }: { sheet: Sheet }) {
   const calendars = api.useQuery("get", "/calendars");
   const senders = api.useQuery("get", "/setup/senders");
   const patch = useWrite({
-    write: (body: Schemas["SheetPatch"]) => http.PATCH("/sheets/{sheet}", { params: { path: { sheet: sheet.id } }, body }),
+    write: (body: Schemas["SheetPatch"]) =>
+      http.PATCH("/sheets/{sheet}", { params: { path: { sheet: sheet.id } }, body }),
     changes: ofSheet(sheet.id),
   });
   const save = (body: Schemas["SheetPatch"]) => void patch.do(body);
   const [asked, setAsked] = useState<{ what: string; body: Schemas["SheetPatch"]; sets: Schemas["Consequences"] }>();
   const tell = useWrite({
-    write: (body: Schemas["SheetPatch"]) => http.POST("/sheets/{sheet}/consequences", { params: { path: { sheet: sheet.id } }, body }),
+    write: (body: Schemas["SheetPatch"]) =>
+      http.POST("/sheets/{sheet}/consequences", { params: { path: { sheet: sheet.id } }, body }),
   });
   // What changes emails is told before it is done.
   const turn = async (what: string, body: Schemas["SheetPatch"]) => {
@@ -27,7 +29,13 @@ export function Roles({ sheet }: { sheet: Sheet }) {
     if (setsNothing(sets)) save(body);
     else setAsked({ what, body, sets });
   };
-  const pick = (label: string, value: string, of: (c: Sheet["columns"][number]) => boolean, on: (id: string) => void, none: string) => (
+  const pick = (
+    label: string,
+    value: string,
+    of: (c: Sheet["columns"][number]) => boolean,
+    on: (id: string) => void,
+    none: string,
+  ) => (
     <label className="flex items-center justify-between gap-3 py-0.5">
       {label}
       <select className="field w-56" value={value} onChange={(e) => on(e.target.value)}>
@@ -130,12 +138,22 @@ export function Roles({ sheet }: { sheet: Sheet }) {
       )}
       <label className="flex items-center justify-between gap-3 py-0.5">
         Settle time: edits count after
-        <select className="field w-56" value={sheet.settleSeconds} onChange={(e) => save({ settleSeconds: Number(e.target.value) })}>
+        <select
+          className="field w-56"
+          value={sheet.settleSeconds}
+          onChange={(e) => save({ settleSeconds: Number(e.target.value) })}
+        >
           {[...new Set([0, 30, 60, 120, 300, 900, 3600, sheet.settleSeconds])]
             .sort((a, b) => a - b)
             .map((n) => (
               <option key={n} value={n}>
-                {n === 0 ? "nothing: at once" : n < 60 ? count(n, "second") : n < 3600 ? count(n / 60, "minute") : count(n / 3600, "hour")}
+                {n === 0
+                  ? "nothing: at once"
+                  : n < 60
+                    ? count(n, "second")
+                    : n < 3600
+                      ? count(n / 60, "minute")
+                      : count(n / 3600, "hour")}
               </option>
             ))}
         </select>

@@ -57,7 +57,9 @@ export function RowSlip({
   const at = (t: string) => moment(t, sheet.zone, now);
   const remove = () => {
     edits.change("delete", [{ op: "delete", row }], (r) => {
-      toast("Row deleted. Nothing more goes out for it.", { action: { label: "Undo", onClick: () => edits.undo(r.id) } });
+      toast("Row deleted. Nothing more goes out for it.", {
+        action: { label: "Undo", onClick: () => edits.undo(r.id) },
+      });
     });
     onClose();
   };
@@ -89,9 +91,13 @@ export function RowSlip({
       }
     >
       {d.row.gone && (
-        <p className="mt-2 text-brick">This row is gone: it is no longer in the file it came from. Nothing goes out for it.</p>
+        <p className="mt-2 text-brick">
+          This row is gone: it is no longer in the file it came from. Nothing goes out for it.
+        </p>
       )}
-      {d.row.unsettled && <p className="mt-2 text-marigold">Edited a moment ago; its changes count once the row has rested.</p>}
+      {d.row.unsettled && (
+        <p className="mt-2 text-marigold">Edited a moment ago; its changes count once the row has rested.</p>
+      )}
       {byColumn(d.row.faults ?? []).map(([column, faults]) => (
         <p key={column ?? ""} className="mt-2 flex items-start gap-2">
           <span className="flex flex-none gap-1">
@@ -100,7 +106,8 @@ export function RowSlip({
             ))}
           </span>
           <span className="min-w-0 flex-1 text-brick">
-            {faults.length === 1 ? `${faults[0]?.name} cannot` : "These rules cannot"} judge this row: {faultWords(sheet, d.row, column)}.
+            {faults.length === 1 ? `${faults[0]?.name} cannot` : "These rules cannot"} judge this row:{" "}
+            {faultWords(sheet, d.row, column)}.
           </span>
           {mayEdit && column && (
             <button type="button" className="act-plain flex-none" onClick={() => setFixing(column)}>
@@ -109,9 +116,27 @@ export function RowSlip({
           )}
         </p>
       ))}
-      {d.same && <SameKey sheet={sheet} row={d.row} same={d.same} mayEdit={mayEdit} mayLocked={mayLocked} edits={edits} onRow={onRow} />}
+      {d.same && (
+        <SameKey
+          sheet={sheet}
+          row={d.row}
+          same={d.same}
+          mayEdit={mayEdit}
+          mayLocked={mayLocked}
+          edits={edits}
+          onRow={onRow}
+        />
+      )}
       <Section title="Cells">
-        <Cells key={fixing} sheet={sheet} row={d.row} edits={edits} mayEdit={mayEdit} mayLocked={mayLocked} fix={fixing} />
+        <Cells
+          key={fixing}
+          sheet={sheet}
+          row={d.row}
+          edits={edits}
+          mayEdit={mayEdit}
+          mayLocked={mayLocked}
+          fix={fixing}
+        />
       </Section>
       {why && <WhySection sheet={sheet} row={row} by={why} />}
       <Section title="Coming">
@@ -190,14 +215,19 @@ function WhySection({ sheet, row, by }: { sheet: Sheet; row: string; by?: string
             className="flex items-center gap-1.5 hover:underline"
             onClick={() => setOpen(r.id === open ? undefined : r.id)}
           >
-            <MarkIcon letter={r.letter} kind={r.state === "on" ? "accepted" : r.state === "paused" ? "held" : "incomplete"} />
+            <MarkIcon
+              letter={r.letter}
+              kind={r.state === "on" ? "accepted" : r.state === "paused" ? "held" : "incomplete"}
+            />
             {r.body.name}
           </button>
         ))}
       </div>
       {rule && (
         <div className="mt-2 border-t border-hair-2 pt-2">
-          {rule.state !== "on" && <p className="mb-1 text-marigold">The rule {rule.state === "paused" ? "is paused" : "is not on yet"}.</p>}
+          {rule.state !== "on" && (
+            <p className="mb-1 text-marigold">The rule {rule.state === "paused" ? "is paused" : "is not on yet"}.</p>
+          )}
           {why.error && (
             <p role="alert" className="text-ink-2">
               {words(why.error)}

@@ -29,7 +29,12 @@ type Props = {
 export function RowList({ sheet, view, now, edits, onRow, onTotal, onWords }: Props) {
   const box = useRef<HTMLDivElement>(null);
   const [total, setTotal] = useState(sheet.figures.rows);
-  const virtual = useVirtualizer({ count: total, getScrollElement: () => box.current, estimateSize: () => tall, overscan: 6 });
+  const virtual = useVirtualizer({
+    count: total,
+    getScrollElement: () => box.current,
+    estimateSize: () => tall,
+    overscan: 6,
+  });
   const items = virtual.getVirtualItems();
   const { newest, failed, rowAt } = useRows(sheet, view, items[0]?.index ?? 0, items[items.length - 1]?.index ?? 0);
   useEffect(() => {
@@ -54,7 +59,13 @@ export function RowList({ sheet, view, now, edits, onRow, onTotal, onWords }: Pr
           </Blank>
         </span>
       </div>
-      <div ref={box} className="min-h-0 flex-1 overflow-auto" tabIndex={0} role="region" aria-label={`Rows of ${sheet.name}`}>
+      <div
+        ref={box}
+        className="min-h-0 flex-1 overflow-auto"
+        tabIndex={0}
+        role="region"
+        aria-label={`Rows of ${sheet.name}`}
+      >
         <ul className="relative" style={{ height: virtual.getTotalSize() }}>
           {items.map((v) => (
             <li
@@ -72,7 +83,9 @@ export function RowList({ sheet, view, now, edits, onRow, onTotal, onWords }: Pr
         </ul>
         {total === 0 && (
           <p className="p-4 text-ink-2">
-            {view.filter || view.find || view.only ? "No row is like this." : "No row yet. Add one, or import them from a file."}
+            {view.filter || view.find || view.only
+              ? "No row is like this."
+              : "No row yet. Add one, or import them from a file."}
           </p>
         )}
       </div>

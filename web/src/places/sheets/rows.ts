@@ -57,7 +57,10 @@ const restAfter = 70;
 function useRest(from: number, to: number): [number, number] {
   const [at, setAt] = useState<[number, number]>([from, to]);
   useEffect(() => {
-    const t = window.setTimeout(() => setAt((old) => (old[0] === from && old[1] === to ? old : [from, to])), restAfter);
+    const t = window.setTimeout(
+      () => setAt((old) => (old[0] === from && old[1] === to ? old : [from, to])),
+      restAfter,
+    );
     return () => window.clearTimeout(t);
   }, [from, to]);
   return at;

@@ -6,15 +6,23 @@ import { count } from "../../parts/time";
 import type { Edits, Step } from "./edits";
 import { inputOf } from "./rows";
 
-type Props = { sheet: Sheet; row: Row; same: Row[]; mayEdit: boolean; mayLocked: boolean; edits: Edits; onRow: (row: string) => void };
+type Props = {
+  sheet: Sheet;
+  row: Row;
+  same: Row[];
+  mayEdit: boolean;
+  mayLocked: boolean;
+  edits: Edits;
+  onRow: (row: string) => void;
+};
 
 export function SameKey({ sheet, row, same, mayEdit, mayLocked, edits, onRow }: Props) {
   const [merging, setMerging] = useState(false);
   return (
     <section className="mt-3 border-y border-hair py-2" aria-label="Rows that share this key">
       <p>
-        <b className="font-semibold">{count(same.length, "row")} have this key.</b> Each gets its own emails. An import meets them in turn:
-        the first in the file is the first here.
+        <b className="font-semibold">{count(same.length, "row")} have this key.</b> Each gets its own emails. An import
+        meets them in turn: the first in the file is the first here.
       </p>
       <p className="flex flex-wrap gap-x-4">
         {same.map((r, i) =>
@@ -51,7 +59,8 @@ export function SameKey({ sheet, row, same, mayEdit, mayLocked, edits, onRow }: 
   );
 }
 
-const nth = (i: number) => (["first", "second", "third"][i] ? `the ${["first", "second", "third"][i]}` : `number ${i + 1}`);
+const nth = (i: number) =>
+  ["first", "second", "third"][i] ? `the ${["first", "second", "third"][i]}` : `number ${i + 1}`;
 
 type MergeProps = {
   sheet: Sheet;
@@ -101,7 +110,9 @@ function Merge({ sheet, same, mayLocked, edits, onDone, onCancel }: MergeProps) 
         op: "edit",
         row: stays.id,
         cells,
-        expected: Object.fromEntries(differing.filter((d) => d.column.id in cells).map((d) => [d.column.id, d.texts[kept] ?? ""])),
+        expected: Object.fromEntries(
+          differing.filter((d) => d.column.id in cells).map((d) => [d.column.id, d.texts[kept] ?? ""]),
+        ),
       });
     edits.change("merge", steps, (r) => {
       toast(`One row is left of ${same.length}.`, { action: { label: "Undo", onClick: () => edits.undo(r.id) } });
@@ -115,7 +126,13 @@ function Merge({ sheet, same, mayLocked, edits, onDone, onCancel }: MergeProps) 
         <span>The row that stays, with the emails it has had:</span>
         {same.map((r, i) => (
           <label key={r.id} className="flex items-baseline gap-1.5">
-            <input type="radio" name="kept" className="accent-juniper" checked={i === kept} onChange={() => setKept(i)} />
+            <input
+              type="radio"
+              name="kept"
+              className="accent-juniper"
+              checked={i === kept}
+              onChange={() => setKept(i)}
+            />
             {nth(i)} ({count(r.marks.filter((m) => m.delivery).length, "email")} lately)
           </label>
         ))}
@@ -138,7 +155,9 @@ function Merge({ sheet, same, mayLocked, edits, onDone, onCancel }: MergeProps) 
                     checked={d.texts[from(d)] === t}
                     onChange={() => setChosen((c) => ({ ...c, [d.column.id]: k }))}
                   />
-                  <span className={same[k]?.cells[d.at]?.bad ? "bad" : t ? "" : "text-ink-2"}>{same[k]?.cells[d.at]?.text || "empty"}</span>
+                  <span className={same[k]?.cells[d.at]?.bad ? "bad" : t ? "" : "text-ink-2"}>
+                    {same[k]?.cells[d.at]?.text || "empty"}
+                  </span>
                 </label>
               ) : null,
             )}
@@ -154,7 +173,9 @@ function Merge({ sheet, same, mayLocked, edits, onDone, onCancel }: MergeProps) 
           Cancel
         </button>
         <span className="text-ink-2">
-          {coming > 0 && `${count(coming, "coming email")} of what is deleted ${coming === 1 ? "does" : "do"} not go. `}It can be undone.
+          {coming > 0 &&
+            `${count(coming, "coming email")} of what is deleted ${coming === 1 ? "does" : "do"} not go. `}
+          It can be undone.
         </span>
       </p>
     </div>

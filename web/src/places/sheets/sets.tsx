@@ -25,7 +25,11 @@ export function SetsOff({ sheet, sets: c }: { sheet: Where; sets: Consequences }
         {c.rules.map((r) => (
           <li key={r.rule} className="flex items-center gap-2.5 border-b border-hair-2 py-1.5">
             <MarkIcon letter={r.letter} kind={r.held > 0 || r.brake ? "held" : "coming"} />
-            <Link to="/sheets/$sheet/rules/$rule" params={{ sheet: sheet.id, rule: r.rule }} className="font-[650] hover:underline">
+            <Link
+              to="/sheets/$sheet/rules/$rule"
+              params={{ sheet: sheet.id, rule: r.rule }}
+              className="font-[650] hover:underline"
+            >
               {r.name}
             </Link>
             <span>{ruleWords(r)}</span>
@@ -54,7 +58,17 @@ function ruleWords(r: Schemas["RuleConsequence"]): string {
   return parts.join("; ");
 }
 
-function LineTable({ lines, from, zone, now }: { lines: Schemas["EffectLine"][]; from: number; zone: string; now: Date }) {
+function LineTable({
+  lines,
+  from,
+  zone,
+  now,
+}: {
+  lines: Schemas["EffectLine"][];
+  from: number;
+  zone: string;
+  now: Date;
+}) {
   if (lines.length === 0) return null;
   return (
     <table className="tbl mt-3">
@@ -106,7 +120,9 @@ export function turnWords(c: Consequences): string {
   const [fresh, gone] = [sum((r) => r.new), sum((r) => r.gone)];
   const parts = [
     gone > 0 ? `${count(gone, "email")} no longer ${gone === 1 ? "goes" : "go"}` : "",
-    fresh > 0 ? `${n(fresh)} ${gone > 0 ? "" : fresh === 1 ? "email " : "emails "}${fresh === 1 ? "is" : "are"} new` : "",
+    fresh > 0
+      ? `${n(fresh)} ${gone > 0 ? "" : fresh === 1 ? "email " : "emails "}${fresh === 1 ? "is" : "are"} new`
+      : "",
   ];
   return `In the coming 60 days ${parts.filter(Boolean).join(" and ")}${c.looked < c.rows ? `, in the first ${n(c.looked)} rows` : ""}.`;
 }

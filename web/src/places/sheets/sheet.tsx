@@ -59,7 +59,12 @@ function SheetPage({ sheet: s }: { sheet: Sheet }) {
   const search = page.useSearch();
   const navigate = page.useNavigate();
   const rules = api.useQuery("get", "/sheets/{sheet}/rules", { params: { path: { sheet: id } } });
-  const kept = api.useQuery("get", "/sheets/{sheet}/views", { params: { path: { sheet: id } } }, { enabled: search.view !== undefined });
+  const kept = api.useQuery(
+    "get",
+    "/sheets/{sheet}/views",
+    { params: { path: { sheet: id } } },
+    { enabled: search.view !== undefined },
+  );
   const [lit, setLit] = useState<string | null>(null);
   const [filterOpen, setFilterOpen] = useState(false);
   const [filterWords, setWords] = useState("");
@@ -79,7 +84,8 @@ function SheetPage({ sheet: s }: { sheet: Sheet }) {
   const narrow = useNarrow();
 
   const open = useCallback(
-    (x: Partial<SheetSearch>) => void navigate({ search: (old: SheetSearch) => ({ view: old.view, show: old.show, ...x }) }),
+    (x: Partial<SheetSearch>) =>
+      void navigate({ search: (old: SheetSearch) => ({ view: old.view, show: old.show, ...x }) }),
     [navigate],
   );
   // A kept view by its id; what has been changed of it since stands in show.
@@ -120,7 +126,10 @@ function SheetPage({ sheet: s }: { sheet: Sheet }) {
       else tellJob(j);
     }
     // In its place, so that going back does not come to work that has ended.
-    void navigate({ search: (old: SheetSearch) => ({ view: old.view, show: old.show, slip: done && "imported" }), replace: true });
+    void navigate({
+      search: (old: SheetSearch) => ({ view: old.view, show: old.show, slip: done && "imported" }),
+      replace: true,
+    });
   });
 
   // Columns are changed as a whole; one alone is put into their list.
@@ -132,9 +141,11 @@ function SheetPage({ sheet: s }: { sheet: Sheet }) {
       }),
     changes: [keys.sheet],
   });
-  const change = (c: Column, more: Partial<Schemas["ColumnEdit"]>) => void columns.do((e) => (e.id === c.id ? { ...e, ...more } : e));
+  const change = (c: Column, more: Partial<Schemas["ColumnEdit"]>) =>
+    void columns.do((e) => (e.id === c.id ? { ...e, ...more } : e));
   const freeze = useWrite({
-    write: (n: number) => http.PATCH("/sheets/{sheet}", { params: { path: { sheet: id } }, body: { frozen: Math.min(5, n) } }),
+    write: (n: number) =>
+      http.PATCH("/sheets/{sheet}", { params: { path: { sheet: id } }, body: { frozen: Math.min(5, n) } }),
     changes: [keys.sheet],
   });
 
@@ -185,7 +196,15 @@ function SheetPage({ sheet: s }: { sheet: Sheet }) {
       )}
       <div className="relative flex min-h-0 flex-1 border-t border-hair">
         {narrow ? (
-          <RowList sheet={s} view={view} now={now} edits={edits} onRow={openRow} onTotal={setTotal} onWords={setWords} />
+          <RowList
+            sheet={s}
+            view={view}
+            now={now}
+            edits={edits}
+            onRow={openRow}
+            onTotal={setTotal}
+            onWords={setWords}
+          />
         ) : (
           <>
             <Grid
@@ -215,17 +234,25 @@ function SheetPage({ sheet: s }: { sheet: Sheet }) {
               }
               head={{
                 may,
-                onOrder: (c, down, also) => setView({ ...view, sort: [...(also ? (view.sort ?? []) : []), { column: c.id, down }] }),
+                onOrder: (c, down, also) =>
+                  setView({ ...view, sort: [...(also ? (view.sort ?? []) : []), { column: c.id, down }] }),
                 onFilter: (c) => {
                   const leaf = blankLeaf(c);
-                  setView({ ...view, filter: view.filter ? { all: [...(view.filter.all ?? [view.filter]), leaf] } : leaf });
+                  setView({
+                    ...view,
+                    filter: view.filter ? { all: [...(view.filter.all ?? [view.filter]), leaf] } : leaf,
+                  });
                   setFilterOpen(true);
                 },
                 onHide: (c) => change(c, { hidden: true }),
                 onFreeze: (n) => void freeze.do(n),
                 onEdit: (c) => open({ slip: "columns", column: c.id }),
                 onRule: (c, when) =>
-                  void navigate({ to: "/sheets/$sheet/rules/$rule", params: { sheet: id, rule: "new" }, search: { when, column: c.id } }),
+                  void navigate({
+                    to: "/sheets/$sheet/rules/$rule",
+                    params: { sheet: id, rule: "new" },
+                    search: { when, column: c.id },
+                  }),
                 onWidth: (c, width) => change(c, { width }),
               }}
             />
@@ -233,7 +260,11 @@ function SheetPage({ sheet: s }: { sheet: Sheet }) {
           </>
         )}
         {narrow && search.slip === "rules" && (
-          <Slip title="Rules on this sheet" onClose={() => open({})} head={<b className="text-ink">Rules of {s.name}</b>}>
+          <Slip
+            title="Rules on this sheet"
+            onClose={() => open({})}
+            head={<b className="text-ink">Rules of {s.name}</b>}
+          >
             <Rules sheet={id} rules={rules.data ?? []} zone={zone} now={now} may={may} onLight={setLit} />
           </Slip>
         )}
@@ -250,7 +281,9 @@ function SheetPage({ sheet: s }: { sheet: Sheet }) {
           onView={(v) => void navigate({ search: { show: tidy(v) } })}
         />
         <Clashes edits={edits} />
-        {edits.asking && <AskFirst sheet={s} what={askedWords(edits.asking)} sets={edits.asking.sets} onAnswer={edits.settle} />}
+        {edits.asking && (
+          <AskFirst sheet={s} what={askedWords(edits.asking)} sets={edits.asking.sets} onAnswer={edits.settle} />
+        )}
       </div>
       <RunningJobs sheet={id} here={search.job} onFollow={(j) => open({ job: j })} />
     </DropRows>
@@ -376,9 +409,15 @@ function Slips({ sheet: s, search, view, total, box, edits, may, mayEdit, open, 
       {search.slip === "columns" && may && (
         <ColumnsSlip sheet={s} column={search.column} onClose={close} onJob={(j) => open({ job: j.id })} />
       )}
-      {search.slip === "files" && <FilesSlip sheet={s} mayEdit={mayEdit} onRow={(row) => open({ row })} onClose={close} />}
-      {search.slip === "history" && <SheetHistory sheet={s} edits={edits} onRow={(row) => open({ row })} onClose={close} />}
-      {search.slip === "imported" && <ImportedSlip sheet={s} may={may} edits={edits} onView={onView} onClose={close} />}
+      {search.slip === "files" && (
+        <FilesSlip sheet={s} mayEdit={mayEdit} onRow={(row) => open({ row })} onClose={close} />
+      )}
+      {search.slip === "history" && (
+        <SheetHistory sheet={s} edits={edits} onRow={(row) => open({ row })} onClose={close} />
+      )}
+      {search.slip === "imported" && (
+        <ImportedSlip sheet={s} may={may} edits={edits} onView={onView} onClose={close} />
+      )}
       {search.slip === "out" && <TakeOut sheet={s} view={view} total={total} box={box} onClose={close} />}
     </>
   );
@@ -387,8 +426,12 @@ function Slips({ sheet: s, search, view, total, box, edits, may, mayEdit, open, 
 function askedWords({ kind, steps }: { kind: string; steps: Schemas["Step"][] }): string {
   const rows = count(steps.length, "row");
   return (
-    { delete: `Deleting ${rows}`, clear: `Clearing cells of ${rows}`, cut: `Cutting from ${rows}`, fill: `Filling ${rows}` }[kind] ??
-    `Changing ${rows}`
+    {
+      delete: `Deleting ${rows}`,
+      clear: `Clearing cells of ${rows}`,
+      cut: `Cutting from ${rows}`,
+      fill: `Filling ${rows}`,
+    }[kind] ?? `Changing ${rows}`
   );
 }
 
@@ -396,9 +439,12 @@ function tellJob(j: Schemas["Job"]) {
   if (j.state === "done") {
     toast.success("The columns are changed.", { duration: 8000 });
   } else
-    toast.error(j.state === "stopped" ? "Stopped. Nothing was changed." : (j.problem ?? "It failed; nothing was changed."), {
-      duration: 12000,
-    });
+    toast.error(
+      j.state === "stopped" ? "Stopped. Nothing was changed." : (j.problem ?? "It failed; nothing was changed."),
+      {
+        duration: 12000,
+      },
+    );
 }
 
 // Work on the sheet that somebody began before: it is shown again on coming back.

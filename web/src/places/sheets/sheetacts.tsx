@@ -26,7 +26,11 @@ export function SheetActs({ sheet: s, words }: { sheet: Sheet; words: string }) 
     quiet: true,
   });
   const copy = useWrite<boolean, Sheet>({
-    write: (rows) => http.POST("/sheets/{sheet}/copy", { params: { path }, body: { name: `${s.name}, copy`.slice(0, longestName), rows } }),
+    write: (rows) =>
+      http.POST("/sheets/{sheet}/copy", {
+        params: { path },
+        body: { name: `${s.name}, copy`.slice(0, longestName), rows },
+      }),
     changes: listed,
     saved: (made) => `${made.name} is made. Its rules are not on.`,
     after: (made) => void navigate({ to: "/sheets/$sheet", params: { sheet: made.id } }),
@@ -66,7 +70,13 @@ export function SheetActs({ sheet: s, words }: { sheet: Sheet; words: string }) 
           >
             <label className="flex min-w-0 flex-1 flex-col gap-1">
               Name
-              <input className="field w-full" required maxLength={longestName} value={name} onChange={(e) => setName(e.target.value)} />
+              <input
+                className="field w-full"
+                required
+                maxLength={longestName}
+                value={name}
+                onChange={(e) => setName(e.target.value)}
+              />
             </label>
             <button type="submit" className="act-plain" disabled={rename.busy || !name.trim() || name === s.name}>
               Rename

@@ -9,7 +9,16 @@ import { count, moment } from "../../parts/time";
 import { WriteState } from "../../parts/writestate";
 
 type Source = Schemas["Source"];
-const blank: Source = { place: "", worksheet: "", headingRow: 0, everyMinutes: 60, atTime: "", share: 33, keep: false, paused: false };
+const blank: Source = {
+  place: "",
+  worksheet: "",
+  headingRow: 0,
+  everyMinutes: 60,
+  atTime: "",
+  share: 33,
+  keep: false,
+  paused: false,
+};
 
 // A file that somebody else keeps and the sheet follows.
 export function SourcePart({ sheet }: { sheet: Sheet }) {
@@ -23,13 +32,18 @@ export function SourcePart({ sheet }: { sheet: Sheet }) {
   const save = useWrite({
     write: (s: Source) => http.PUT("/sheets/{sheet}/source", { params: { path }, body: s }),
     saved: (_, s) =>
-      s.paused ? "Paused." : q.data?.source?.paused ? "It is followed again." : "The sheet follows the file. It is checked now.",
+      s.paused
+        ? "Paused."
+        : q.data?.source?.paused
+          ? "It is followed again."
+          : "The sheet follows the file. It is checked now.",
     changes,
     after,
     quiet: true,
   });
   const look = useWrite({
-    write: (overrule: boolean) => http.POST("/sheets/{sheet}/source/refresh", { params: { path }, body: { overrule } }),
+    write: (overrule: boolean) =>
+      http.POST("/sheets/{sheet}/source/refresh", { params: { path }, body: { overrule } }),
     saved: "It is checked now.",
     changes,
     after,
@@ -98,7 +112,12 @@ export function SourcePart({ sheet }: { sheet: Sheet }) {
               <option value="day">every day at</option>
             </select>
             {s.atTime ? (
-              <input className="field w-18" aria-label="Time of day" value={s.atTime} onChange={(e) => put({ atTime: e.target.value })} />
+              <input
+                className="field w-18"
+                aria-label="Time of day"
+                value={s.atTime}
+                onChange={(e) => put({ atTime: e.target.value })}
+              />
             ) : (
               <label className="flex items-center gap-2">
                 <input
@@ -126,7 +145,11 @@ export function SourcePart({ sheet }: { sheet: Sheet }) {
           </label>
           <label className="mt-3 flex items-center gap-2">
             Rows that it no longer has
-            <select className="field" value={s.keep ? "keep" : "gone"} onChange={(e) => put({ keep: e.target.value === "keep" })}>
+            <select
+              className="field"
+              value={s.keep ? "keep" : "gone"}
+              onChange={(e) => put({ keep: e.target.value === "keep" })}
+            >
               <option value="gone">are marked as gone</option>
               <option value="keep">stay as they are</option>
             </select>
@@ -192,7 +215,9 @@ export function SourcePart({ sheet }: { sheet: Sheet }) {
               {(state.log ?? []).map((l, i) => (
                 <tr key={i}>
                   <td className="w-32 whitespace-nowrap text-ink-2">{at(l.at)}</td>
-                  <td className={l.kind === "refresh-failed" ? "text-brick" : l.kind === "looked" ? "text-ink-2" : ""}>{l.words}</td>
+                  <td className={l.kind === "refresh-failed" ? "text-brick" : l.kind === "looked" ? "text-ink-2" : ""}>
+                    {l.words}
+                  </td>
                 </tr>
               ))}
             </tbody>

@@ -26,7 +26,8 @@ export function TakeOut({
   const [format, setFormat] = useState<"csv" | "xlsx" | "bundle">("xlsx");
   const [which, setWhich] = useState<"all" | "view" | "box">(box ? "box" : plain ? "all" : "view");
   const [emails, setEmails] = useState(false);
-  const rows = which === "all" ? sheet.figures.rows : which === "view" ? (total ?? 0) : box ? box.bottom - box.top + 1 : 0;
+  const rows =
+    which === "all" ? sheet.figures.rows : which === "view" ? (total ?? 0) : box ? box.bottom - box.top + 1 : 0;
   const q = new URLSearchParams({ format });
   if (format !== "bundle") {
     if (which !== "all") q.set("view", JSON.stringify(view));
@@ -69,7 +70,13 @@ export function TakeOut({
           ] as const
         ).map(([id, name]) => (
           <label key={id} className="flex items-baseline gap-2 py-1">
-            <input type="radio" name="format" className="accent-juniper" checked={format === id} onChange={() => setFormat(id)} />
+            <input
+              type="radio"
+              name="format"
+              className="accent-juniper"
+              checked={format === id}
+              onChange={() => setFormat(id)}
+            />
             {name}
           </label>
         ))}
@@ -94,7 +101,12 @@ export function TakeOut({
             ))}
           </fieldset>
           <label className="mt-4 flex items-baseline gap-2">
-            <input type="checkbox" className="accent-juniper" checked={emails} onChange={(e) => setEmails(e.target.checked)} />
+            <input
+              type="checkbox"
+              className="accent-juniper"
+              checked={emails}
+              onChange={(e) => setEmails(e.target.checked)}
+            />
             with the last and the next email of each row
           </label>
         </>

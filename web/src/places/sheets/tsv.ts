@@ -3,7 +3,9 @@
 // tab for the comma). It is what programs put on the clipboard.
 
 export function writeTable(rows: string[][]): string {
-  return rows.map((r) => r.map((c) => (/[\t\r\n"]/.test(c) ? `"${c.replaceAll('"', '""')}"` : c)).join("\t")).join("\n");
+  return rows
+    .map((r) => r.map((c) => (/[\t\r\n"]/.test(c) ? `"${c.replaceAll('"', '""')}"` : c)).join("\t"))
+    .join("\n");
 }
 
 export function readTable(text: string): string[][] {

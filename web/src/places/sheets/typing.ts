@@ -30,8 +30,11 @@ export function useTyping({ row, column, mayEdit, mayLocked, place, edits, box, 
   const beginAt = (text: string | undefined, row: Row | undefined, column: Column | undefined) => {
     if (!row || !column) return;
     if (!mayEdit)
-      return void toast("You may look at this sheet, not change it. An administrator can make you an editor.", { id: "reader" });
-    if (column.type === "formula") return void toast(`${column.name} is calculated. A coordinator changes its formula under Columns.`);
+      return void toast("You may look at this sheet, not change it. An administrator can make you an editor.", {
+        id: "reader",
+      });
+    if (column.type === "formula")
+      return void toast(`${column.name} is calculated. A coordinator changes its formula under Columns.`);
     if (!mayWrite(column)) return void toast(`${column.name} is locked; a coordinator changes it.`);
     onBegin();
     const before = inputOf(row, place(column));
@@ -44,7 +47,9 @@ export function useTyping({ row, column, mayEdit, mayLocked, place, edits, box, 
     const b = base.current;
     base.current = null;
     if (text !== null && b && text !== b.before)
-      edits.change("edit", [{ op: "edit", row: b.row, cells: { [b.column]: text }, expected: { [b.column]: b.before } }]);
+      edits.change("edit", [
+        { op: "edit", row: b.row, cells: { [b.column]: text }, expected: { [b.column]: b.before } },
+      ]);
   };
   return { editing, begin, end, mayWrite };
 }

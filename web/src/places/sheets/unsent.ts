@@ -101,6 +101,7 @@ export function verdict(status: number): "taken" | "refused" | "later" {
 export function pendingTexts(list: Change[]): Map<string, string> {
   const out = new Map<string, string>();
   for (const c of list)
-    for (const s of c.steps) for (const [column, text] of Object.entries(s.cells ?? {})) out.set(`${s.row}|${column}`, text);
+    for (const s of c.steps)
+      for (const [column, text] of Object.entries(s.cells ?? {})) out.set(`${s.row}|${column}`, text);
   return out;
 }

@@ -73,7 +73,8 @@ export function useFile(sheet: string | undefined, locale: string) {
     return () => window.clearTimeout(t);
     // eslint-disable-next-line react-hooks/exhaustive-deps -- see above
   }, [shape, file]);
-  const put = (i: number, c: Partial<Choice>) => setChoices((list) => list.map((x, k) => (k === i ? { ...x, ...c } : x)));
+  const put = (i: number, c: Partial<Choice>) =>
+    setChoices((list) => list.map((x, k) => (k === i ? { ...x, ...c } : x)));
   const answer = (i: number) => setAnswered((a) => ({ ...a, [i]: true }));
   return { file, preview, guesses, choices, answered, part, error, busy, look, put, answer, setError };
 }

@@ -18,7 +18,10 @@ export function tidy(v: View): View {
 }
 
 /** The rows whose key others have too, side by side. */
-export const doubledRows = (key: string): View => ({ only: { rows: "doubled" }, ...(key ? { sort: [{ column: key }] } : {}) });
+export const doubledRows = (key: string): View => ({
+  only: { rows: "doubled" },
+  ...(key ? { sort: [{ column: key }] } : {}),
+});
 
 /** What a view may be narrowed to, and how that is said. */
 export const onlyRows: { id: Only["rows"]; name: string; byRule: boolean }[] = [

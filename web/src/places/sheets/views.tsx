@@ -113,35 +113,45 @@ export function ViewPicker({
   };
   const spec = view as { filter?: Condition };
   const keep = useWrite<void, Kept>({
-    write: () => http.POST("/sheets/{sheet}/views", { params: { path: { sheet: sheet.id } }, body: { name, shared, spec } }),
+    write: () =>
+      http.POST("/sheets/{sheet}/views", { params: { path: { sheet: sheet.id } }, body: { name, shared, spec } }),
     changes,
     after,
   });
   const update = useWrite<Kept, Kept>({
     write: ({ id, name, shared, spec }) =>
-      http.PUT("/sheets/{sheet}/views/{view}", { params: { path: { sheet: sheet.id, view: id } }, body: { name, shared, spec } }),
+      http.PUT("/sheets/{sheet}/views/{view}", {
+        params: { path: { sheet: sheet.id, view: id } },
+        body: { name, shared, spec },
+      }),
     changes,
     after,
   });
-  const back = (v: Kept) => http.POST("/sheets/{sheet}/views/{view}/restore", { params: { path: { sheet: sheet.id, view: v.id } } });
+  const back = (v: Kept) =>
+    http.POST("/sheets/{sheet}/views/{view}/restore", { params: { path: { sheet: sheet.id, view: v.id } } });
   const restore = useWrite<Kept>({ write: back, changes });
   const remove = useWrite<Kept>({
     write: (v) => http.DELETE("/sheets/{sheet}/views/{view}", { params: { path: { sheet: sheet.id, view: v.id } } }),
     changes,
-    saved: (_, v) => `The view ${v.name} is deleted${v.shared ? ", for all who had it" : ""}. For 30 days it can be restored, here.`,
+    saved: (_, v) =>
+      `The view ${v.name} is deleted${v.shared ? ", for all who had it" : ""}. For 30 days it can be restored, here.`,
     undo: (_, v) => back(v),
     after: () => onUse(null),
   });
   return (
     <Blank
       title="Saved views of this sheet"
-      words={here ? `“${here.name}”${changed ? ", changed" : ""}` : views.length > 0 ? "a saved view" : "save this view"}
+      words={
+        here ? `“${here.name}”${changed ? ", changed" : ""}` : views.length > 0 ? "a saved view" : "save this view"
+      }
       label="View"
       open={open}
       onOpenChange={setOpen}
     >
       <div className="w-[380px]">
-        {views.length === 0 && <p className="text-ink-2">None yet. A view saves which rows are shown, and in which order.</p>}
+        {views.length === 0 && (
+          <p className="text-ink-2">None yet. A view saves which rows are shown, and in which order.</p>
+        )}
         <ul>
           {views.map((v) => (
             <li key={v.id} className="flex items-baseline gap-3 border-b border-hair-2 py-1.5">
@@ -155,20 +165,31 @@ export function ViewPicker({
               >
                 {v.name}
               </button>
-              <span className="text-xs text-ink-2">{v.mine ? (v.shared ? "yours, shared" : "yours") : `shared by ${v.by}`}</span>
+              <span className="text-xs text-ink-2">
+                {v.mine ? (v.shared ? "yours, shared" : "yours") : `shared by ${v.by}`}
+              </span>
               <button
                 type="button"
                 className="link text-xs"
                 title={v.shared ? "Copy a link that can be sent" : "Only a shared view opens for others"}
                 onClick={() => {
                   void copyText(`${location.origin}/sheets/${sheet.id}?view=${v.id}`);
-                  toast(v.shared ? "The link is copied." : "The link is copied. It opens for you alone, until you share the view.");
+                  toast(
+                    v.shared
+                      ? "The link is copied."
+                      : "The link is copied. It opens for you alone, until you share the view.",
+                  );
                 }}
               >
                 link
               </button>
               {v.mine && (
-                <button type="button" className="link text-xs" aria-label={`Delete ${v.name}`} onClick={() => void remove.do(v)}>
+                <button
+                  type="button"
+                  className="link text-xs"
+                  aria-label={`Delete ${v.name}`}
+                  onClick={() => void remove.do(v)}
+                >
                   Delete
                 </button>
               )}
@@ -235,7 +256,12 @@ export function ViewPicker({
           />
           {mayShare && (
             <label className="flex items-center gap-1.5">
-              <input type="checkbox" className="accent-juniper" checked={shared} onChange={(e) => setShared(e.target.checked)} />
+              <input
+                type="checkbox"
+                className="accent-juniper"
+                checked={shared}
+                onChange={(e) => setShared(e.target.checked)}
+              />
               share
             </label>
           )}

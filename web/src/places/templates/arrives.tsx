@@ -39,7 +39,13 @@ export function Ways({ way, onWay }: { way: Way; onWay: (w: Way) => void }) {
   );
 }
 
-type Props = { sheet: string; template: Schemas["TemplateBody"]; variant?: number; preview?: Schemas["Preview"]; way: Way };
+type Props = {
+  sheet: string;
+  template: Schemas["TemplateBody"];
+  variant?: number;
+  preview?: Schemas["Preview"];
+  way: Way;
+};
 
 export function Arrives({ sheet, template, variant, preview: pv, way }: Props) {
   const body = { template, row: pv?.rowId, variant, source: true };
@@ -51,7 +57,10 @@ export function Arrives({ sheet, template, variant, preview: pv, way }: Props) {
   if (!pv || pv.total === 0) return <p className="min-h-0 flex-1 pt-4 text-ink-2">There is no row to show it for.</p>;
   if (way === "text" || way === "source")
     return (
-      <Scroll label={way === "text" ? "As plain text" : "Source"} className="min-h-0 flex-1 border border-hair-2 bg-sheet p-4">
+      <Scroll
+        label={way === "text" ? "As plain text" : "Source"}
+        className="min-h-0 flex-1 border border-hair-2 bg-sheet p-4"
+      >
         <pre className={way === "text" ? "font-sans whitespace-pre-wrap" : "text-xs whitespace-pre"}>
           {way === "text" ? `${pv.subject}\n\n${pv.text}` : (source.data?.source ?? "…")}
         </pre>

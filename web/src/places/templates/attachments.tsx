@@ -58,9 +58,18 @@ export function Attachments({ list, columns, may, onChange }: Props) {
       <span>{list.length === 0 ? "Nothing is attached." : "With each email"}</span>
       {list.map((a, i) => (
         <span key={i} className="flex items-baseline gap-1.5">
-          <Blank words={lineWords(a.name as Line, columns) || unnamed(a, columns)} title="With each email" disabled={!may}>
+          <Blank
+            words={lineWords(a.name as Line, columns) || unnamed(a, columns)}
+            title="With each email"
+            disabled={!may}
+          >
             <div className="flex w-72 flex-col gap-2.5">
-              <LineField label="It is called" value={a.name as Line} columns={columns} onChange={(name) => put(i)({ ...a, name })} />
+              <LineField
+                label="It is called"
+                value={a.name as Line}
+                columns={columns}
+                onChange={(name) => put(i)({ ...a, name })}
+              />
               {a.kind === "rows" ? (
                 <RowsOptions a={a} columns={columns} onChange={put(i)} />
               ) : a.kind === "column" ? (
@@ -68,11 +77,19 @@ export function Attachments({ list, columns, may, onChange }: Props) {
               ) : a.kind === "invitation" ? (
                 <InvitationOptions a={a} columns={columns} onChange={put(i)} />
               ) : (
-                <a className="link" href={`${base}/api/files/${a.file ?? ""}`} download={lineWords(a.name as Line, columns)}>
+                <a
+                  className="link"
+                  href={`${base}/api/files/${a.file ?? ""}`}
+                  download={lineWords(a.name as Line, columns)}
+                >
                   Download
                 </a>
               )}
-              <button type="button" className="link self-start text-brick!" onClick={() => onChange(list.filter((_, k) => k !== i))}>
+              <button
+                type="button"
+                className="link self-start text-brick!"
+                onClick={() => onChange(list.filter((_, k) => k !== i))}
+              >
                 Remove
               </button>
             </div>
@@ -86,7 +103,10 @@ export function Attachments({ list, columns, may, onChange }: Props) {
           type="button"
           className="link"
           onClick={() =>
-            onChange([...list, { kind: "rows", format: "xlsx", name: "Rows.xlsx", columns: columns.slice(0, 8).map((c) => c.id) }])
+            onChange([
+              ...list,
+              { kind: "rows", format: "xlsx", name: "Rows.xlsx", columns: columns.slice(0, 8).map((c) => c.id) },
+            ])
           }
         >
           Attach the rows of the round-up
@@ -97,7 +117,10 @@ export function Attachments({ list, columns, may, onChange }: Props) {
           type="button"
           className="link"
           onClick={() =>
-            onChange([...list, { kind: "column", column: files.find((c) => !list.some((a) => a.column === c.id))?.id ?? files[0]?.id }])
+            onChange([
+              ...list,
+              { kind: "column", column: files.find((c) => !list.some((a) => a.column === c.id))?.id ?? files[0]?.id },
+            ])
           }
         >
           Attach the row’s own files
@@ -110,7 +133,13 @@ export function Attachments({ list, columns, may, onChange }: Props) {
           onClick={() =>
             onChange([
               ...list,
-              { kind: "invitation", start: dates[0]?.id ?? "", lasts: 60, title: dates[0]?.name ?? "", name: "invitation.ics" },
+              {
+                kind: "invitation",
+                start: dates[0]?.id ?? "",
+                lasts: 60,
+                title: dates[0]?.name ?? "",
+                name: "invitation.ics",
+              },
             ])
           }
         >
@@ -128,12 +157,24 @@ export function Attachments({ list, columns, may, onChange }: Props) {
 }
 
 const unnamed = (a: Attachment, columns: Column[]) =>
-  a.kind === "column" ? `the files in ${columns.find((c) => c.id === a.column)?.name ?? "a column that is not there"}` : "attachment";
+  a.kind === "column"
+    ? `the files in ${columns.find((c) => c.id === a.column)?.name ?? "a column that is not there"}`
+    : "attachment";
 const kindWords = (a: Attachment) =>
-  ({ rows: "the rows of the round-up", invitation: "an invitation", column: "of each row", file: size(a.size ?? 0) })[a.kind];
+  ({ rows: "the rows of the round-up", invitation: "an invitation", column: "of each row", file: size(a.size ?? 0) })[
+    a.kind
+  ];
 
 // The files that each row names: in which column, and what a row without one does.
-function RowFilesOptions({ a, columns, onChange }: { a: Attachment; columns: Column[]; onChange: (a: Attachment) => void }) {
+function RowFilesOptions({
+  a,
+  columns,
+  onChange,
+}: {
+  a: Attachment;
+  columns: Column[];
+  onChange: (a: Attachment) => void;
+}) {
   return (
     <>
       <p className="text-ink-2">Without a name here, each file keeps its own.</p>
@@ -165,15 +206,38 @@ function RowFilesOptions({ a, columns, onChange }: { a: Attachment; columns: Col
 }
 
 // An invitation: to what, when and where, and what a row without a date does.
-function InvitationOptions({ a, columns, onChange }: { a: Attachment; columns: Column[]; onChange: (a: Attachment) => void }) {
+function InvitationOptions({
+  a,
+  columns,
+  onChange,
+}: {
+  a: Attachment;
+  columns: Column[];
+  onChange: (a: Attachment) => void;
+}) {
   const dates = columns.filter(isDate);
   const start = dates.find((c) => c.id === a.start);
   const row = "flex items-center justify-between gap-3";
   return (
     <>
-      <LineField label="To what" value={(a.title ?? "") as Line} columns={columns} onChange={(title) => onChange({ ...a, title })} />
-      <LineField label="Where" value={(a.place ?? "") as Line} columns={columns} onChange={(place) => onChange({ ...a, place })} />
-      <LineField label="What else it says" value={(a.note ?? "") as Line} columns={columns} onChange={(note) => onChange({ ...a, note })} />
+      <LineField
+        label="To what"
+        value={(a.title ?? "") as Line}
+        columns={columns}
+        onChange={(title) => onChange({ ...a, title })}
+      />
+      <LineField
+        label="Where"
+        value={(a.place ?? "") as Line}
+        columns={columns}
+        onChange={(place) => onChange({ ...a, place })}
+      />
+      <LineField
+        label="What else it says"
+        value={(a.note ?? "") as Line}
+        columns={columns}
+        onChange={(note) => onChange({ ...a, note })}
+      />
       <label className={row}>
         It starts
         <select className="field" value={a.start ?? ""} onChange={(e) => onChange({ ...a, start: e.target.value })}>
@@ -186,8 +250,14 @@ function InvitationOptions({ a, columns, onChange }: { a: Attachment; columns: C
       </label>
       <label className={row}>
         and ends
-        <select className="field" value={a.end ?? ""} onChange={(e) => onChange({ ...a, end: e.target.value || undefined })}>
-          <option value="">{start && valueType(start) === "date" ? "on the same day" : "after so many minutes"}</option>
+        <select
+          className="field"
+          value={a.end ?? ""}
+          onChange={(e) => onChange({ ...a, end: e.target.value || undefined })}
+        >
+          <option value="">
+            {start && valueType(start) === "date" ? "on the same day" : "after so many minutes"}
+          </option>
           {dates
             .filter((c) => c.id !== a.start)
             .map((c) => (
@@ -200,7 +270,14 @@ function InvitationOptions({ a, columns, onChange }: { a: Attachment; columns: C
       {!a.end && start && valueType(start) === "moment" && (
         <span className={row}>
           Minutes
-          <NumberField label="Minutes" whole min={0} max={10080} value={a.lasts ?? 60} onChange={(lasts) => onChange({ ...a, lasts })} />
+          <NumberField
+            label="Minutes"
+            whole
+            min={0}
+            max={10080}
+            value={a.lasts ?? 60}
+            onChange={(lasts) => onChange({ ...a, lasts })}
+          />
         </span>
       )}
       <label className="flex items-baseline gap-2">
@@ -218,9 +295,18 @@ function InvitationOptions({ a, columns, onChange }: { a: Attachment; columns: C
 }
 
 // The rows of a round-up as a file: in which form, and which columns.
-function RowsOptions({ a, columns, onChange }: { a: Attachment; columns: Column[]; onChange: (a: Attachment) => void }) {
+function RowsOptions({
+  a,
+  columns,
+  onChange,
+}: {
+  a: Attachment;
+  columns: Column[];
+  onChange: (a: Attachment) => void;
+}) {
   const picked = a.columns ?? [];
-  const ending = (format: "csv" | "xlsx") => (typeof a.name === "string" ? a.name.replace(/\.(csv|xlsx)$/, `.${format}`) : a.name);
+  const ending = (format: "csv" | "xlsx") =>
+    typeof a.name === "string" ? a.name.replace(/\.(csv|xlsx)$/, `.${format}`) : a.name;
   return (
     <>
       <label className="flex items-center justify-between gap-3">
@@ -249,7 +335,9 @@ function RowsOptions({ a, columns, onChange }: { a: Attachment; columns: Column[
               onChange={(e) =>
                 onChange({
                   ...a,
-                  columns: columns.map((x) => x.id).filter((id) => (id === c.id ? e.target.checked : picked.includes(id))),
+                  columns: columns
+                    .map((x) => x.id)
+                    .filter((id) => (id === c.id ? e.target.checked : picked.includes(id))),
                 })
               }
             />

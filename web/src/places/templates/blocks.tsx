@@ -32,7 +32,11 @@ function Framed({
 }) {
   const may = view.editor.isEditable;
   return (
-    <NodeViewWrapper className="letter-block" data-selected={view.selected || undefined} data-drag-handle={view.node.isAtom || undefined}>
+    <NodeViewWrapper
+      className="letter-block"
+      data-selected={view.selected || undefined}
+      data-drag-handle={view.node.isAtom || undefined}
+    >
       <div className="flex items-baseline gap-2 font-sans text-xs text-ink-2" contentEditable={false}>
         {panel && may ? (
           <Popover.Root>
@@ -100,7 +104,12 @@ export function ButtonView(view: View) {
       note={(href === "" || href === "https://") && <span className="bad">leads nowhere yet</span>}
       panel={
         <div className="flex flex-col gap-2.5">
-          <LineField label="It leads to" value={href} columns={columns} onChange={(l) => view.updateAttributes({ href: l })} />
+          <LineField
+            label="It leads to"
+            value={href}
+            columns={columns}
+            onChange={(l) => view.updateAttributes({ href: l })}
+          />
           <AlignField view={view} />
         </div>
       }
@@ -115,7 +124,13 @@ export function ButtonView(view: View) {
 export function ImageView(view: View) {
   const { columns } = useContext(Fields);
   const id = useId();
-  const a = view.node.attrs as { file: string | null; type: string; alt: Line | null; width: number | null; align: string | null };
+  const a = view.node.attrs as {
+    file: string | null;
+    type: string;
+    alt: Line | null;
+    width: number | null;
+    align: string | null;
+  };
   const url = usePicture(a.file ?? "");
   const replace = async (f: File | undefined) => f && view.updateAttributes(await keepImage(f));
   const none = !a.alt || a.alt.length === 0;
@@ -240,7 +255,12 @@ function FieldList({ view, roundUp }: { view: View; roundUp?: boolean }) {
       ))}
       {left.length > 0 && fields.length < 30 && (
         <li>
-          <select className="field" aria-label="Add a column" value="" onChange={(e) => put([...fields, { column: e.target.value }])}>
+          <select
+            className="field"
+            aria-label="Add a column"
+            value=""
+            onChange={(e) => put([...fields, { column: e.target.value }])}
+          >
             <option value="">add a column …</option>
             {left.map((c) => (
               <option key={c.id} value={c.id}>
@@ -254,7 +274,8 @@ function FieldList({ view, roundUp }: { view: View; roundUp?: boolean }) {
   );
 }
 
-const clean = (x: Record<string, unknown>) => Object.fromEntries(Object.entries(x).filter(([, v]) => v !== null && v !== undefined));
+const clean = (x: Record<string, unknown>) =>
+  Object.fromEntries(Object.entries(x).filter(([, v]) => v !== null && v !== undefined));
 
 function useSaid() {
   const { columns, values, names, ready } = useContext(Fields);
@@ -349,7 +370,11 @@ function OrderFields({ view, columns }: { view: View; columns: Column[] }) {
                 className="accent-juniper"
                 checked={o.descending === true}
                 onChange={(e) =>
-                  put(order.map((x, k) => (k === i ? { column: x.column, ...(e.target.checked ? { descending: true } : {}) } : x)))
+                  put(
+                    order.map((x, k) =>
+                      k === i ? { column: x.column, ...(e.target.checked ? { descending: true } : {}) } : x,
+                    ),
+                  )
                 }
               />
               downwards
@@ -382,12 +407,20 @@ export function RoundUpView(view: View) {
               className="accent-juniper"
               checked={limit > 0}
               onChange={(e) =>
-                view.updateAttributes(e.target.checked ? { limit: 20, more: "and [number] more" } : { limit: null, more: null })
+                view.updateAttributes(
+                  e.target.checked ? { limit: 20, more: "and [number] more" } : { limit: null, more: null },
+                )
               }
             />
             not more rows than
             {limit > 0 && (
-              <NumberField label="Rows at most" value={limit} min={1} max={1000} onChange={(n) => view.updateAttributes({ limit: n })} />
+              <NumberField
+                label="Rows at most"
+                value={limit}
+                min={1}
+                max={1000}
+                onChange={(n) => view.updateAttributes({ limit: n })}
+              />
             )}
           </label>
           {limit > 0 && (
@@ -399,7 +432,9 @@ export function RoundUpView(view: View) {
                 aria-invalid={!more.includes("[number]")}
                 onChange={(e) => view.updateAttributes({ more: e.target.value })}
               />
-              {!more.includes("[number]") && <span className="bad">Write [number] where their number is to stand.</span>}
+              {!more.includes("[number]") && (
+                <span className="bad">Write [number] where their number is to stand.</span>
+              )}
             </label>
           )}
         </div>
@@ -465,7 +500,8 @@ export function PartView(view: View) {
 export function PieceView(view: View) {
   const { pieces, language } = useContext(Fields);
   const p = pieces.find((x) => x.id === view.node.attrs["piece"]);
-  const body = p?.content.variants?.find((v) => v.language.toLowerCase() === language.toLowerCase())?.body ?? p?.content.body;
+  const body =
+    p?.content.variants?.find((v) => v.language.toLowerCase() === language.toLowerCase())?.body ?? p?.content.body;
   return (
     <Framed
       view={view}
@@ -492,7 +528,13 @@ export function SignatureView(view: View) {
 /** What a block begins with when it is put in. */
 export const blanks = {
   button: (text: string) => ({ type: "button", attrs: { href: "https://" }, content: [{ type: "text", text }] }),
-  rowTable: (columns: Column[]) => ({ type: "rowTable", attrs: { fields: columns.slice(0, 4).map((c) => ({ column: c.id })) } }),
-  roundUpTable: (columns: Column[]) => ({ type: "roundUpTable", attrs: { fields: columns.slice(0, 4).map((c) => ({ column: c.id })) } }),
+  rowTable: (columns: Column[]) => ({
+    type: "rowTable",
+    attrs: { fields: columns.slice(0, 4).map((c) => ({ column: c.id })) },
+  }),
+  roundUpTable: (columns: Column[]) => ({
+    type: "roundUpTable",
+    attrs: { fields: columns.slice(0, 4).map((c) => ({ column: c.id })) },
+  }),
   part: (cond: Condition) => ({ type: "part", attrs: { if: cond }, content: [{ type: "paragraph" }] }),
 };

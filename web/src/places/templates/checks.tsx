@@ -31,7 +31,9 @@ export function Checks({ checks: c, says, preview: pv, onRow, onOnly }: Props) {
           </small>
         )}
       </h2>
-      {c?.rows === 0 && <p className="mt-1.5 text-ink-2">The sheet has no rows yet: nothing can be checked, and no row shown.</p>}
+      {c?.rows === 0 && (
+        <p className="mt-1.5 text-ink-2">The sheet has no rows yet: nothing can be checked, and no row shown.</p>
+      )}
       <ul className="mt-1.5 mb-4">
         {c?.checks.map((k) => (
           <li key={k.text} className="border-t border-hair-2 py-1.5">
@@ -52,7 +54,12 @@ export function Checks({ checks: c, says, preview: pv, onRow, onOnly }: Props) {
             {k.examples.length > 0 && (
               <div className="pl-[17px] text-ink-2">
                 {k.examples.map((x) => (
-                  <button key={x.id} type="button" className="link mr-2.5 font-normal!" onClick={() => void onRow(x.id)}>
+                  <button
+                    key={x.id}
+                    type="button"
+                    className="link mr-2.5 font-normal!"
+                    onClick={() => void onRow(x.id)}
+                  >
                     {x.name}
                   </button>
                 ))}
@@ -108,12 +115,17 @@ function Arrives({ preview: pv }: { preview?: Schemas["Preview"] }) {
           </p>
           <LetterFrame html={pv.html} title={`Email for ${pv.row}`} height={320} />
           {pv.attachments.length > 0 && (
-            <p className="mt-1 text-ink-2">With it: {pv.attachments.map((a) => `${a.name} (${size(a.size)})`).join(", ")}</p>
+            <p className="mt-1 text-ink-2">
+              With it: {pv.attachments.map((a) => `${a.name} (${size(a.size)})`).join(", ")}
+            </p>
           )}
-          {pv.unmet && <p className="mt-1.5 text-marigold">This row’s language is {pv.unmet}; the email is not written in it.</p>}
+          {pv.unmet && (
+            <p className="mt-1.5 text-marigold">This row’s language is {pv.unmet}; the email is not written in it.</p>
+          )}
           {pv.missing.length > 0 && (
             <p className="mt-1.5 text-brick">
-              For this row the email could not go: {pv.missing.join(" and ")} {pv.missing.length === 1 ? "has" : "have"} no value.
+              For this row the email could not go: {pv.missing.join(" and ")}{" "}
+              {pv.missing.length === 1 ? "has" : "have"} no value.
             </p>
           )}
         </div>

@@ -17,12 +17,21 @@ export function CopyTo({ sheet, template, mine }: { sheet: Sheet; template: Temp
   const [to, setTo] = useState(sheet.id);
   const [fitted, setFitted] = useState<Fitted>();
   const sheets = api.useQuery("get", "/sheets", {}, { enabled: open });
-  const other = api.useQuery("get", "/sheets/{sheet}", { params: { path: { sheet: to } } }, { enabled: open && to !== sheet.id });
+  const other = api.useQuery(
+    "get",
+    "/sheets/{sheet}",
+    { params: { path: { sheet: to } } },
+    { enabled: open && to !== sheet.id },
+  );
   const name = (n: string) => `${n}, copy`;
   const go = (id: string, t: Body) => {
     setOpen(false);
     leaveDraft(draftOf.template(id), { ...t, name: name(t.name) });
-    void navigate({ to: "/templates/$sheet/$template", params: { sheet: id, template: "new" }, search: { copy: true } });
+    void navigate({
+      to: "/templates/$sheet/$template",
+      params: { sheet: id, template: "new" },
+      search: { copy: true },
+    });
   };
   const fit = async (columns?: Record<string, string>) => {
     try {
@@ -75,7 +84,9 @@ export function CopyTo({ sheet, template, mine }: { sheet: Sheet; template: Temp
         </label>
         {fitted && other.data && (
           <fieldset className="flex flex-col gap-1.5">
-            <legend className="mb-1 text-ink-2">Which column of {other.data.name} stands for which? It is remembered.</legend>
+            <legend className="mb-1 text-ink-2">
+              Which column of {other.data.name} stands for which? It is remembered.
+            </legend>
             {fitted.columns.map((c) => (
               <label key={c.id} className="flex items-center justify-between gap-3">
                 {c.name}
@@ -84,7 +95,10 @@ export function CopyTo({ sheet, template, mine }: { sheet: Sheet; template: Temp
                   aria-label={c.name}
                   value={c.to}
                   onChange={(e) =>
-                    setFitted({ ...fitted, columns: fitted.columns.map((x) => (x.id === c.id ? { ...x, to: e.target.value } : x)) })
+                    setFitted({
+                      ...fitted,
+                      columns: fitted.columns.map((x) => (x.id === c.id ? { ...x, to: e.target.value } : x)),
+                    })
                   }
                 >
                   <option value="">none; it is marked</option>

@@ -39,7 +39,15 @@ type Shown = {
 };
 
 // What the letter shows of the row that is looked at: the fields' values, or their names instead.
-export const Fields = createContext<Shown>({ columns: [], values: {}, parts: {}, pieces: [], language: "", names: false, ready: false });
+export const Fields = createContext<Shown>({
+  columns: [],
+  values: {},
+  parts: {},
+  pieces: [],
+  language: "",
+  names: false,
+  ready: false,
+});
 
 /** Something by what it says: its JSON with members in the order of their names, without
  * those that say nothing. The server names fields and conditions so. */
@@ -55,7 +63,8 @@ export function keyOf(x: unknown): string {
 // A field without what is so anyway: no empty text, nothing that is not so.
 export function fieldKey(a: FieldAttrs): string {
   const said = Object.entries(a).filter(
-    ([k, v]) => k === "thousands" || k === "currency" || k === "fallback" || k === "decimals" || (v !== false && v !== ""),
+    ([k, v]) =>
+      k === "thousands" || k === "currency" || k === "fallback" || k === "decimals" || (v !== false && v !== ""),
   );
   return keyOf(Object.fromEntries(said));
 }
@@ -74,7 +83,20 @@ export const FieldNode = Node.create({
   inline: true,
   atom: true,
   addAttributes() {
-    const said = ["column", "of", "name", "style", "part", "case", "fromNow", "decimals", "thousands", "currency", "fallback", "omit"];
+    const said = [
+      "column",
+      "of",
+      "name",
+      "style",
+      "part",
+      "case",
+      "fromNow",
+      "decimals",
+      "thousands",
+      "currency",
+      "fallback",
+      "omit",
+    ];
     return Object.fromEntries(said.map((a) => [a, { default: null, rendered: false }]));
   },
   parseHTML: () => [
@@ -139,7 +161,9 @@ function Chip({ node, updateAttributes, deleteNode, editor }: ReactNodeViewProps
               editor.commands.focus();
             }}
           >
-            <h2 className="mb-2 text-xs font-[650] text-ink-2">{gone && !a.column?.startsWith("?") ? "This column is gone" : name}</h2>
+            <h2 className="mb-2 text-xs font-[650] text-ink-2">
+              {gone && !a.column?.startsWith("?") ? "This column is gone" : name}
+            </h2>
             {gone && (
               <label className="flex items-center justify-between gap-3">
                 Use instead
@@ -184,7 +208,12 @@ const styles = [
   ["days", "14 days (from the day it is sent)"],
 ];
 const row = "flex items-center justify-between gap-3";
-type OptionProps = { column?: Column; a: FieldAttrs; put: (x: { [K in keyof FieldAttrs]: FieldAttrs[K] | null }) => void; empty?: boolean };
+type OptionProps = {
+  column?: Column;
+  a: FieldAttrs;
+  put: (x: { [K in keyof FieldAttrs]: FieldAttrs[K] | null }) => void;
+  empty?: boolean;
+};
 
 /** How a field is written, and what becomes of it where its cell is empty. */
 export function FieldOptions({ column, a, put, empty = true }: OptionProps) {
@@ -209,13 +238,24 @@ export function FieldOptions({ column, a, put, empty = true }: OptionProps) {
       {["text", "choice", "email"].includes(type) && <TextOptions a={a} put={put} />}
       {empty && column && !a.name && <Empty a={a} put={put} />}
       {a.of === "opt-out" && (
-        <p className="text-ink-2">Whoever follows it gets no more emails of the kind, once they have said so on the page that opens.</p>
+        <p className="text-ink-2">
+          Whoever follows it gets no more emails of the kind, once they have said so on the page that opens.
+        </p>
       )}
     </div>
   );
 }
 
-const onlyName = { name: true, style: null, fromNow: null, decimals: null, thousands: null, currency: null, fallback: null, omit: null };
+const onlyName = {
+  name: true,
+  style: null,
+  fromNow: null,
+  decimals: null,
+  thousands: null,
+  currency: null,
+  fallback: null,
+  omit: null,
+};
 
 function DateOptions({ a, put }: OptionProps) {
   return (
@@ -224,7 +264,9 @@ function DateOptions({ a, put }: OptionProps) {
       <select
         className="field"
         value={a.fromNow ? "days" : (a.style ?? "medium")}
-        onChange={(e) => put(e.target.value === "days" ? { fromNow: true, style: null } : { fromNow: null, style: e.target.value })}
+        onChange={(e) =>
+          put(e.target.value === "days" ? { fromNow: true, style: null } : { fromNow: null, style: e.target.value })
+        }
       >
         {styles.map(([id, name]) => (
           <option key={id} value={id}>

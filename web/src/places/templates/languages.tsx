@@ -86,7 +86,9 @@ export function Languages({ sheet, template: t, older, now, rows, may, onPick, o
         <button
           type="button"
           className="link"
-          onClick={() => onChange({ variants: variants.map((v) => (v === shown ? { ...v, of: (t.written ?? 0) + 1 } : v)) })}
+          onClick={() =>
+            onChange({ variants: variants.map((v) => (v === shown ? { ...v, of: (t.written ?? 0) + 1 } : v)) })
+          }
         >
           It says the same as the first
         </button>
@@ -109,7 +111,13 @@ export function Languages({ sheet, template: t, older, now, rows, may, onPick, o
 
 const speaks = (c: Column) => ["text", "choice"].includes(valueType(c));
 
-type AddProps = { sheet: Sheet; template: Body; first: string; onPick: (n: number) => void; onChange: (t: Partial<Body>) => void };
+type AddProps = {
+  sheet: Sheet;
+  template: Body;
+  first: string;
+  onPick: (n: number) => void;
+  onChange: (t: Partial<Body>) => void;
+};
 function AddLanguage({ sheet, template: t, first, onPick, onChange }: AddProps) {
   const [open, setOpen] = useState(false);
   const [tag, setTag] = useState("de");
@@ -157,8 +165,8 @@ function AddLanguage({ sheet, template: t, first, onPick, onChange }: AddProps) 
           </select>
         </label>
         <p className="max-w-72 text-ink-2">
-          It begins with the words of {languageName(first)}, to be written over. Rows in a language that the template does not have get{" "}
-          {languageName(first)}.
+          It begins with the words of {languageName(first)}, to be written over. Rows in a language that the template
+          does not have get {languageName(first)}.
         </p>
         {taken && <p className="bad">The template is written in {languageName(tag)} already.</p>}
         <button type="submit" className="link self-start" disabled={taken || !column}>

@@ -31,7 +31,10 @@ export function Leaf({ sheet, template, saved, preview: pv, checks, index, only,
   useKey(".", () => leaf(1));
   const findRow = async (text: string) => {
     const page = await take(
-      http.POST("/sheets/{sheet}/rows/query", { params: { path: { sheet } }, body: { find: text, offset: 0, limit: 1 } }),
+      http.POST("/sheets/{sheet}/rows/query", {
+        params: { path: { sheet } },
+        body: { find: text, offset: 0, limit: 1 },
+      }),
     ).catch(() => undefined);
     const r = page?.rows[0];
     if (r) await onRow(r.id);
@@ -77,13 +80,30 @@ export function Leaf({ sheet, template, saved, preview: pv, checks, index, only,
         />
       </form>
       <Which sheet={sheet} checks={checks} only={only} onOnly={onOnly} />
-      {mayTest && <Trying sheet={sheet} template={template} saved={saved} row={pv?.rowId ? { row: pv.rowId, name: pv.row } : undefined} />}
+      {mayTest && (
+        <Trying
+          sheet={sheet}
+          template={template}
+          saved={saved}
+          row={pv?.rowId ? { row: pv.rowId, name: pv.row } : undefined}
+        />
+      )}
     </div>
   );
 }
 
 // Which rows are leafed through.
-function Which({ sheet, checks, only, onOnly }: { sheet: string; checks?: Schemas["Checks"]; only: Only; onOnly: (o: Only) => void }) {
+function Which({
+  sheet,
+  checks,
+  only,
+  onOnly,
+}: {
+  sheet: string;
+  checks?: Schemas["Checks"];
+  only: Only;
+  onOnly: (o: Only) => void;
+}) {
   const [open, setOpen] = useState(false);
   const rules = api.useQuery("get", "/sheets/{sheet}/rules", { params: { path: { sheet } } });
   const views = api.useQuery("get", "/sheets/{sheet}/views", { params: { path: { sheet } } });

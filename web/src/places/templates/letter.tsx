@@ -69,8 +69,10 @@ function fieldPicker(columns: () => Column[], show: (p: Pick | ((old: Pick) => P
           char: "[",
           allowSpaces: true,
           allowedPrefixes: null,
-          allow: ({ state, range }) => !state.doc.rangeHasMark(range.from, range.from + 1, state.schema.marks[plainBracket] as MarkType),
-          items: ({ query }) => pickable(columns()).filter((c) => c.name.toLowerCase().includes(query.trim().toLowerCase())),
+          allow: ({ state, range }) =>
+            !state.doc.rangeHasMark(range.from, range.from + 1, state.schema.marks[plainBracket] as MarkType),
+          items: ({ query }) =>
+            pickable(columns()).filter((c) => c.name.toLowerCase().includes(query.trim().toLowerCase())),
           command: ({ editor, range, props }) =>
             editor
               .chain()
@@ -173,7 +175,17 @@ function extensionsOf(kind: EditorOptions["kind"]) {
 
 const hasImages = (list: DataTransfer | null) => [...(list?.files ?? [])].some((f) => f.type.startsWith("image/"));
 
-export function useLetterEditor({ content, columns, editable, kind, label, hint = "", focused, onChange, onEnter }: EditorOptions) {
+export function useLetterEditor({
+  content,
+  columns,
+  editable,
+  kind,
+  label,
+  hint = "",
+  focused,
+  onChange,
+  onEnter,
+}: EditorOptions) {
   const [pick, show] = useState<Pick>(null);
   // The editor is made once; what it reaches for is as it is by then.
   const [latest] = useState(() => new Latest(columns, onChange));
@@ -246,8 +258,29 @@ type LineProps = {
 };
 
 /** A line of the letter that has its name before it: the subject, the preview text. */
-export function LineEditor({ label, hint, content, columns, editable, className, onChange, onFocus, focused, onEnter }: LineProps) {
-  const { editor, pick } = useLetterEditor({ content, columns, editable, kind: "line", label, hint, focused, onChange, onEnter });
+export function LineEditor({
+  label,
+  hint,
+  content,
+  columns,
+  editable,
+  className,
+  onChange,
+  onFocus,
+  focused,
+  onEnter,
+}: LineProps) {
+  const { editor, pick } = useLetterEditor({
+    content,
+    columns,
+    editable,
+    kind: "line",
+    label,
+    hint,
+    focused,
+    onChange,
+    onEnter,
+  });
   useEffect(() => {
     if (!editor) return;
     const f = () => onFocus(editor);
@@ -275,7 +308,15 @@ type BodyProps = {
   onReady: (e: Editor) => void;
 };
 
-export function BodyEditor({ content, columns, editable, kind = "letter", label = "Email text", onChange, onReady }: BodyProps) {
+export function BodyEditor({
+  content,
+  columns,
+  editable,
+  kind = "letter",
+  label = "Email text",
+  onChange,
+  onReady,
+}: BodyProps) {
   const { editor, pick } = useLetterEditor({
     content,
     columns,
@@ -324,7 +365,9 @@ export function PickList({ pick }: { pick: Pick }) {
           <span className="ml-auto text-ink-2">{c.note}</span>
         </button>
       ))}
-      {pick.items.length === 0 && <p className="px-3 text-ink-2">No column is called so. Type [[ for a plain bracket.</p>}
+      {pick.items.length === 0 && (
+        <p className="px-3 text-ink-2">No column is called so. Type [[ for a plain bracket.</p>
+      )}
     </div>
   );
 }

@@ -20,7 +20,9 @@ export function docOf(line: Line | null | undefined): Node {
 
 /** The document of one line as a line. */
 export function lineOf(doc: Node): Line {
-  const parts = (doc.content?.[0]?.content ?? []).map((n) => (n.type === "field" ? (n.attrs as FieldAttrs) : (n.text ?? "")));
+  const parts = (doc.content?.[0]?.content ?? []).map((n) =>
+    n.type === "field" ? (n.attrs as FieldAttrs) : (n.text ?? ""),
+  );
   return parts.every((p) => typeof p === "string") ? parts.join("") : parts;
 }
 

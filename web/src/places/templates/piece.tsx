@@ -36,7 +36,9 @@ export function PieceSlip({ title, piece, draft, named, note, busy, failed, onSa
   const body = variants[language - 1]?.body ?? mine.body;
   const put = (n: Node) =>
     setMine((m) =>
-      language === 0 ? { ...m, body: n } : { ...m, variants: variants.map((v, i) => (i === language - 1 ? { ...v, body: n } : v)) },
+      language === 0
+        ? { ...m, body: n }
+        : { ...m, variants: variants.map((v, i) => (i === language - 1 ? { ...v, body: n } : v)) },
     );
   const changed = JSON.stringify(mine) !== JSON.stringify(piece);
   return (

@@ -19,8 +19,8 @@ export function Pieces({ onOpen }: { onOpen: (id: string) => void }) {
     <section className="mx-5 mt-6 pb-8" aria-label="Pieces of text">
       <h2 className="mb-1">Pieces of text</h2>
       <p className="mb-2 text-ink-2">
-        What several templates say alike, such as opening hours: changed here, it is changed in all of them. “Insert” in a template’s tools
-        puts one in.
+        What several templates say alike, such as opening hours: changed here, it is changed in all of them. “Insert”
+        in a template’s tools puts one in.
       </p>
       {list.length > 0 && (
         <table className="tbl max-w-5xl">
@@ -70,7 +70,10 @@ function One({ piece, onClose }: { piece?: Schemas["Piece"]; onClose: () => void
   const save = useWrite<Schemas["PieceBody"], Schemas["Piece"]>({
     write: (p) =>
       piece
-        ? http.PUT("/pieces/{piece}", { params: { path: { piece: piece.id } }, body: { piece: p, version: piece.version } })
+        ? http.PUT("/pieces/{piece}", {
+            params: { path: { piece: piece.id } },
+            body: { piece: p, version: piece.version },
+          })
         : http.POST("/pieces", { body: { piece: p } }),
     changes,
     saved: (p) => (p.usedBy.length > 0 ? `Saved; it is so in ${p.usedBy.length} templates from now on.` : undefined),

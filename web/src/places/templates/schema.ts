@@ -20,7 +20,8 @@ function data(name: string) {
         return null;
       }
     },
-    renderHTML: (a: Record<string, unknown>) => (a[name] === null ? {} : { [`data-${name}`]: JSON.stringify(a[name]) }),
+    renderHTML: (a: Record<string, unknown>) =>
+      a[name] === null ? {} : { [`data-${name}`]: JSON.stringify(a[name]) },
   };
 }
 
@@ -74,7 +75,10 @@ export const Link = Mark.create({
   parseHTML: () => [
     {
       tag: "a",
-      getAttrs: (el) => (el.hasAttribute("data-href") || /^(https?:\/\/|mailto:|tel:)/i.test(el.getAttribute("href") ?? "") ? null : false),
+      getAttrs: (el) =>
+        el.hasAttribute("data-href") || /^(https?:\/\/|mailto:|tel:)/i.test(el.getAttribute("href") ?? "")
+          ? null
+          : false,
     },
   ],
   renderHTML: ({ HTMLAttributes }) => ["a", mergeAttributes(HTMLAttributes, { rel: "noreferrer" }), 0],
@@ -136,7 +140,8 @@ export const Table = Node.create({
   content: "tableRow+",
   isolating: true,
   // It is asked of every node.
-  extendNodeSchema: ({ name }: { name: string }) => (name in tableRoles ? { tableRole: tableRoles[name as keyof typeof tableRoles] } : {}),
+  extendNodeSchema: ({ name }: { name: string }) =>
+    name in tableRoles ? { tableRole: tableRoles[name as keyof typeof tableRoles] } : {},
   parseHTML: () => [{ tag: "table" }],
   renderHTML: () => ["table", ["tbody", 0]],
   addKeyboardShortcuts() {
@@ -188,7 +193,14 @@ export const Image = Node.create({
   group: "block",
   atom: true,
   draggable: true,
-  addAttributes: () => ({ file: data("file"), type: data("type"), data: kept, alt: data("alt"), width: data("width"), align }),
+  addAttributes: () => ({
+    file: data("file"),
+    type: data("type"),
+    data: kept,
+    alt: data("alt"),
+    width: data("width"),
+    align,
+  }),
   parseHTML: () => [{ tag: "div[data-block=image]" }],
   renderHTML: ({ HTMLAttributes }) => ["div", mergeAttributes(HTMLAttributes, { "data-block": "image" })],
   addNodeView: () => ReactNodeViewRenderer(ImageView),

@@ -8,7 +8,8 @@ import { useWrite } from "../../api/write";
 type Props = { sheet: string; body: Node; may: boolean; onBody: (n: Node) => void };
 
 export function Source({ sheet, body, may, onBody }: Props) {
-  const convert = (ask: { html?: string; body?: Node }) => http.POST("/sheets/{sheet}/html", { params: { path: { sheet } }, body: ask });
+  const convert = (ask: { html?: string; body?: Node }) =>
+    http.POST("/sheets/{sheet}/html", { params: { path: { sheet } }, body: ask });
   const now = useQuery({ queryKey: keys.html(sheet, body), queryFn: () => take(convert({ body })) });
   const [text, setText] = useState<string>();
   const [removed, setRemoved] = useState<string[]>();

@@ -2,7 +2,17 @@ import { useQuery } from "@tanstack/react-query";
 import { getRouteApi, Link, useNavigate } from "@tanstack/react-router";
 import type { Editor } from "@tiptap/react";
 import { type ReactNode, useEffect, useState } from "react";
-import { api, http, type Node, type Problem, problemOf, type Schemas, type Sheet, take, type Template } from "../../api/client";
+import {
+  api,
+  http,
+  type Node,
+  type Problem,
+  problemOf,
+  type Schemas,
+  type Sheet,
+  take,
+  type Template,
+} from "../../api/client";
 import { keys } from "../../api/keys";
 import { useWrite } from "../../api/write";
 import { Await } from "../../parts/await";
@@ -43,7 +53,12 @@ export function TemplatePlace(): ReactNode {
   const p = page.useParams();
   const isNew = p.template === "new";
   const sheet = api.useQuery("get", "/sheets/{sheet}", { params: { path: { sheet: p.sheet } } });
-  const template = api.useQuery("get", "/sheets/{sheet}/templates/{template}", { params: { path: p } }, { enabled: !isNew });
+  const template = api.useQuery(
+    "get",
+    "/sheets/{sheet}/templates/{template}",
+    { params: { path: p } },
+    { enabled: !isNew },
+  );
   const back = (
     <Link to="/templates" className="link">
       All templates
@@ -73,7 +88,11 @@ function greeting(sheet: Sheet): Node {
   const text = (t: string) => ({ type: "text", text: t });
   return {
     type: "doc",
-    content: [{ type: "paragraph", content: [text("Dear "), field, text(",")] }, { type: "paragraph", content: [] }, ...sign],
+    content: [
+      { type: "paragraph", content: [text("Dear "), field, text(",")] },
+      { type: "paragraph", content: [] },
+      ...sign,
+    ],
   };
 }
 
@@ -107,7 +126,9 @@ function useChecks(sheet: string, template: Body) {
   const ask = (quick: boolean) => ({
     queryKey: [...keys.checks(sheet), template, quick],
     queryFn: ({ signal }: { signal: AbortSignal }) =>
-      take(http.POST("/sheets/{sheet}/checks", { params: { path: { sheet }, query: { quick } }, body: template, signal })),
+      take(
+        http.POST("/sheets/{sheet}/checks", { params: { path: { sheet }, query: { quick } }, body: template, signal }),
+      ),
   });
   const soon = useQuery({ ...ask(true), placeholderData: (old: Schemas["Checks"] | undefined) => old });
   const part = soon.data?.partial === true && !soon.isPlaceholderData;
@@ -200,7 +221,9 @@ export function TemplateEditor({ sheet, template, beside, copied }: Props) {
   };
   const text = textOf(mine, language);
   const templates = api.useQuery("get", "/templates");
-  const others = (templates.data ?? []).filter((t) => t.sheet === sheet.id && t.id !== template?.id).map((t) => t.name);
+  const others = (templates.data ?? [])
+    .filter((t) => t.sheet === sheet.id && t.id !== template?.id)
+    .map((t) => t.name);
   const suggested = freeName(plainWords(mine.subject, nameable(sheet)) || `Email of ${sheet.name}`, others);
   const written = (language > 0 && mine.variants?.[language - 1]?.language) || mine.firstLanguage || sheet.locale;
   return (
@@ -318,7 +341,9 @@ export function TemplateEditor({ sheet, template, beside, copied }: Props) {
                 }}
               />
             )}
-            {way !== "write" && way !== "html" && <Arrives sheet={sheet.id} template={shown} variant={variant} preview={pv} way={way} />}
+            {way !== "write" && way !== "html" && (
+              <Arrives sheet={sheet.id} template={shown} variant={variant} preview={pv} way={way} />
+            )}
             <Attachments
               list={mine.attachments ?? []}
               columns={nameable(sheet)}
@@ -339,11 +364,23 @@ export function TemplateEditor({ sheet, template, beside, copied }: Props) {
             />
           </div>
           {!beside && !narrow && (
-            <Checks checks={c} says={opened.changed ? says.data : undefined} preview={pv} onRow={toRow} onOnly={leafOnly} />
+            <Checks
+              checks={c}
+              says={opened.changed ? says.data : undefined}
+              preview={pv}
+              onRow={toRow}
+              onOnly={leafOnly}
+            />
           )}
           {narrow && checking && (
             <Slip title="Checks and preview" onClose={() => setChecking(false)}>
-              <Checks checks={c} says={opened.changed ? says.data : undefined} preview={pv} onRow={toRow} onOnly={leafOnly} />
+              <Checks
+                checks={c}
+                says={opened.changed ? says.data : undefined}
+                preview={pv}
+                onRow={toRow}
+                onOnly={leafOnly}
+              />
             </Slip>
           )}
         </div>
@@ -467,7 +504,12 @@ function Acts({
         ...d,
         written: t.content.written,
         ...(d.variants
-          ? { variants: d.variants.map((v) => ({ ...v, of: t.content.variants?.find((x) => x.language === v.language)?.of })) }
+          ? {
+              variants: d.variants.map((v) => ({
+                ...v,
+                of: t.content.variants?.find((x) => x.language === v.language)?.of,
+              })),
+            }
           : {}),
       });
       opened.edit((d) => dated({ ...d, name: d.name.trim() || sent.name }));
@@ -475,7 +517,9 @@ function Acts({
       onKept();
       if (onSaved) onSaved(t);
       else if (!template && leaving.blocker.status !== "blocked")
-        leaving.pass(() => navigate({ to: "/templates/$sheet/$template", params: { sheet: sheet.id, template: t.id }, replace: true }));
+        leaving.pass(() =>
+          navigate({ to: "/templates/$sheet/$template", params: { sheet: sheet.id, template: t.id }, replace: true }),
+        );
     },
     quiet: true,
   });
@@ -502,7 +546,9 @@ function Acts({
         </button>
       )}
       {may && template && !onSaved && <CopyTo sheet={sheet} template={template} mine={opened.mine} />}
-      {may && template && !onSaved && <Remove name={template.name} users={users} busy={remove.busy} onRemove={() => void remove.do()} />}
+      {may && template && !onSaved && (
+        <Remove name={template.name} users={users} busy={remove.busy} onRemove={() => void remove.do()} />
+      )}
       {may && (
         <button type="button" className="act" disabled={!ready} onClick={() => void save.do(mine)}>
           Save
@@ -516,7 +562,17 @@ function Acts({
 }
 
 // A template that rules use stays; it says which.
-function Remove({ name, users, busy, onRemove }: { name: string; users: string; busy: boolean; onRemove: () => void }) {
+function Remove({
+  name,
+  users,
+  busy,
+  onRemove,
+}: {
+  name: string;
+  users: string;
+  busy: boolean;
+  onRemove: () => void;
+}) {
   return (
     <Blank words="Delete …" title={`Delete ${name}`}>
       {users ? (
@@ -607,7 +663,13 @@ function Paper({ sheet, text, dir, may, fresh, put }: PaperProps) {
           onEnter={() => editor?.commands.focus("end")}
         />
         <div className="mt-4" onFocus={() => setTarget(editor)}>
-          <BodyEditor content={text.body} columns={columns} editable={may} onChange={(body) => put({ body })} onReady={setEditor} />
+          <BodyEditor
+            content={text.body}
+            columns={columns}
+            editable={may}
+            onChange={(body) => put({ body })}
+            onReady={setEditor}
+          />
         </div>
       </div>
     </>

@@ -27,7 +27,8 @@ export function TemplatesPlace(): ReactNode {
             </h1>
           ) : (
             <h1>
-              <b>Templates.</b> {upperFirst(numberWord(templates.data.length))}, for {count(sheets.data.length, "sheet")}.
+              <b>Templates.</b> {upperFirst(numberWord(templates.data.length))}, for{" "}
+              {count(sheets.data.length, "sheet")}.
             </h1>
           )}
           {may && sheets.data.length > 0 && (
@@ -35,7 +36,12 @@ export function TemplatesPlace(): ReactNode {
               <Blank title="A template for which sheet" words="Write a template">
                 <div className="flex flex-col items-start gap-1.5">
                   {sheets.data.map((s) => (
-                    <Link key={s.id} to="/templates/$sheet/$template" params={{ sheet: s.id, template: "new" }} className="link">
+                    <Link
+                      key={s.id}
+                      to="/templates/$sheet/$template"
+                      params={{ sheet: s.id, template: "new" }}
+                      className="link"
+                    >
                       {s.name}
                     </Link>
                   ))}
@@ -64,7 +70,11 @@ export function TemplatesPlace(): ReactNode {
                 {templates.data.map((t) => (
                   <tr key={t.id} className="hover:bg-wash">
                     <td>
-                      <Link to="/templates/$sheet/$template" params={{ sheet: t.sheet, template: t.id }} className="link text-sm!">
+                      <Link
+                        to="/templates/$sheet/$template"
+                        params={{ sheet: t.sheet, template: t.id }}
+                        className="link text-sm!"
+                      >
                         {t.name}
                       </Link>
                     </td>

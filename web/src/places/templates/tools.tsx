@@ -1,7 +1,15 @@
 // What a letter is set with: fields, the kind of a paragraph, weight and colour, lists,
 // links, and the blocks that can be put in.
 import { type Editor, useEditorState } from "@tiptap/react";
-import { addColumnAfter, addRowAfter, deleteColumn, deleteRow, deleteTable, isInTable, toggleHeaderRow } from "@tiptap/pm/tables";
+import {
+  addColumnAfter,
+  addRowAfter,
+  deleteColumn,
+  deleteRow,
+  deleteTable,
+  isInTable,
+  toggleHeaderRow,
+} from "@tiptap/pm/tables";
 import type { Command } from "@tiptap/pm/state";
 import { Popover } from "radix-ui";
 import { type ReactNode, useContext, useRef, useState } from "react";
@@ -60,7 +68,17 @@ function Menu({
   );
 }
 
-function Item({ onPick, children, note, pressed }: { onPick: () => void; children: ReactNode; note?: string; pressed?: boolean }) {
+function Item({
+  onPick,
+  children,
+  note,
+  pressed,
+}: {
+  onPick: () => void;
+  children: ReactNode;
+  note?: string;
+  pressed?: boolean;
+}) {
   return (
     <button
       type="button"
@@ -83,7 +101,9 @@ export function Tools({ body, target, columns, kind = "letter" }: Props) {
       underline: editor.isActive("underline"),
       colour: editor.getAttributes("colour")["colour"] as string | undefined,
       level: editor.isActive("heading") ? (editor.getAttributes("heading")["level"] as number) : 0,
-      align: ((editor.getAttributes("paragraph")["align"] ?? editor.getAttributes("heading")["align"]) as string | null) ?? "",
+      align:
+        ((editor.getAttributes("paragraph")["align"] ?? editor.getAttributes("heading")["align"]) as string | null) ??
+        "",
       bullet: editor.isActive("bulletList"),
       ordered: editor.isActive("orderedList"),
       quote: editor.isActive("quote"),
@@ -229,7 +249,13 @@ function LinkTool({ body, columns, href }: { body: Editor; columns: Column[]; hr
     const trimmed = typeof l === "string" ? l.trim() : l;
     const chain = body.chain().focus().extendMarkRange("link");
     if (body.state.selection.empty && !body.isActive("link"))
-      chain.insertContent({ type: "text", text: lineWords(trimmed, columns), marks: [{ type: "link", attrs: { href: trimmed } }] }).run();
+      chain
+        .insertContent({
+          type: "text",
+          text: lineWords(trimmed, columns),
+          marks: [{ type: "link", attrs: { href: trimmed } }],
+        })
+        .run();
     else chain.setMark("link", { href: trimmed }).run();
   };
   return (
@@ -355,7 +381,9 @@ function Insert({ body, columns, kind, inPart, inTable }: InsertProps) {
             <>
               {item("Image", () => file.current?.click(), "or drop it")}
               {item("Button", () => put(blanks.button("Open")))}
-              {item("Table", () => putTable({ type: "table", content: [row("tableHeader"), row("tableCell"), row("tableCell")] }))}
+              {item("Table", () =>
+                putTable({ type: "table", content: [row("tableHeader"), row("tableCell"), row("tableCell")] }),
+              )}
               {item("Divider", () => put({ type: "divider" }))}
               {kind === "letter" && (
                 <>
@@ -367,7 +395,9 @@ function Insert({ body, columns, kind, inPart, inTable }: InsertProps) {
                       if (c) put(blanks.part(c));
                     })}
                   {item("Signature", () => put({ type: "signature" }), "the sender’s")}
-                  {pieces.map((p) => item(p.name, () => put({ type: "piece", attrs: { piece: p.id } }), "piece of text"))}
+                  {pieces.map((p) =>
+                    item(p.name, () => put({ type: "piece", attrs: { piece: p.id } }), "piece of text"),
+                  )}
                 </>
               )}
             </>

@@ -15,7 +15,11 @@ type Props = { sheet: string; template: Schemas["TemplateBody"]; saved?: Schemas
 export function Trying({ sheet, template, saved, row }: Props) {
   const [open, setOpen] = useState(false);
   const send = useWrite<{ rows: TryRow[]; to: string[] }, Schemas["TestsSent"]>({
-    write: (x) => http.POST("/sheets/{sheet}/test-email", { params: { path: { sheet } }, body: { template, saved: saved?.id, ...x } }),
+    write: (x) =>
+      http.POST("/sheets/{sheet}/test-email", {
+        params: { path: { sheet } },
+        body: { template, saved: saved?.id, ...x },
+      }),
     changes: [keys.logPages, keys.log],
     saved: (sent) =>
       sent.subjects.length === 1
@@ -35,7 +39,12 @@ export function Trying({ sheet, template, saved, row }: Props) {
           onSend={(rows, to) => void send.do({ rows, to })}
         />
       </Blank>
-      <button type="button" className="link" disabled={!row || send.busy} onClick={() => row && void send.do({ rows: [row], to: [] })}>
+      <button
+        type="button"
+        className="link"
+        disabled={!row || send.busy}
+        onClick={() => row && void send.do({ rows: [row], to: [] })}
+      >
         Send me this one
       </button>
     </span>
@@ -57,7 +66,8 @@ function Form({ sheet, template, saved, row, busy, onSend }: FormProps) {
   const picked = useQuery({
     queryKey: [...keys.preview(sheet), what, template],
     enabled: differing,
-    queryFn: () => take(http.POST("/sheets/{sheet}/test-rows", { params: { path: { sheet }, query: { rule } }, body: template })),
+    queryFn: () =>
+      take(http.POST("/sheets/{sheet}/test-rows", { params: { path: { sheet }, query: { rule } }, body: template })),
   });
   const chosen = (picked.data ?? []).filter((r) => !left.includes(idOf(r)));
   const rows = differing ? chosen.map((r) => ({ row: r.row, why: r.why, template: r.template })) : row ? [row] : [];
@@ -88,16 +98,35 @@ function Form({ sheet, template, saved, row, busy, onSend }: FormProps) {
       <fieldset>
         <legend className="mb-1 text-ink-2">What</legend>
         <label className={tick}>
-          <input type="radio" name="what" className={box} checked={!differing} disabled={!row} onChange={() => setWhat("shown")} />
+          <input
+            type="radio"
+            name="what"
+            className={box}
+            checked={!differing}
+            disabled={!row}
+            onChange={() => setWhat("shown")}
+          />
           the row that is shown{row?.name ? `, ${row.name}` : ""}
         </label>
         <label className={tick}>
-          <input type="radio" name="what" className={box} checked={what === "differing"} onChange={() => setWhat("differing")} />
+          <input
+            type="radio"
+            name="what"
+            className={box}
+            checked={what === "differing"}
+            onChange={() => setWhat("differing")}
+          />
           rows that show all that is different
         </label>
         {(saved?.usedBy ?? []).map((u) => (
           <label key={u.rule} className={tick}>
-            <input type="radio" name="what" className={box} checked={rule === u.rule} onChange={() => setWhat(u.rule)} />
+            <input
+              type="radio"
+              name="what"
+              className={box}
+              checked={rule === u.rule}
+              onChange={() => setWhat(u.rule)}
+            />
             one row for each template of rule {u.letter}, {u.name}, as they are saved
           </label>
         ))}
@@ -107,7 +136,9 @@ function Form({ sheet, template, saved, row, busy, onSend }: FormProps) {
             {words(picked.error)}
           </p>
         )}
-        {differing && picked.data?.length === 0 && <p className="ml-6 text-ink-2">No row’s email could go as it is now.</p>}
+        {differing && picked.data?.length === 0 && (
+          <p className="ml-6 text-ink-2">No row’s email could go as it is now.</p>
+        )}
         {differing &&
           picked.data?.map((r) => (
             <label key={idOf(r)} className={`ml-6 ${tick}`}>
@@ -121,7 +152,9 @@ function Form({ sheet, template, saved, row, busy, onSend }: FormProps) {
             </label>
           ))}
       </fieldset>
-      <p className="text-ink-2">Marked as tests in the subject and in the log. Nobody else gets them, and no rule counts them.</p>
+      <p className="text-ink-2">
+        Marked as tests in the subject and in the log. Nobody else gets them, and no rule counts them.
+      </p>
       <button type="submit" className="act self-start" disabled={busy || rows.length === 0 || to.length === 0}>
         {rows.length > 1 ? `Send ${count(rows.length, "test")}` : "Send the test"}
       </button>

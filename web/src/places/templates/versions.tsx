@@ -30,7 +30,8 @@ export function Versions({ sheet, template, now, row, may, onPut, onClose }: Pro
   const other = useVersion(path, against);
   const left = useLetter(sheet.id, one.data?.content, row);
   const right = useLetter(sheet.id, against === undefined ? now : other.data?.content, row);
-  const name = (v: Schemas["TemplateVersion"]) => `version ${v.version}, ${moment(v.at, zone, new Date())}${v.by ? `, ${v.by}` : ""}`;
+  const name = (v: Schemas["TemplateVersion"]) =>
+    `version ${v.version}, ${moment(v.at, zone, new Date())}${v.by ? `, ${v.by}` : ""}`;
   return (
     <Slip
       title="Versions"
@@ -47,7 +48,8 @@ export function Versions({ sheet, template, now, row, may, onPut, onClose }: Pro
     >
       <h2 className="mt-1 mb-2">Versions</h2>
       <p className="mb-3 text-ink-2">
-        Each saving is kept as it was. What has been sent stays in the log as it left, whatever becomes of the template.
+        Each saving is kept as it was. What has been sent stays in the log as it left, whatever becomes of the
+        template.
       </p>
       <div className="flex flex-wrap items-center gap-x-4 gap-y-2">
         <label className="flex items-center gap-2">
@@ -94,7 +96,11 @@ function useVersion(path: { sheet: string; template: string }, version: number |
     enabled: version !== undefined,
     staleTime: Infinity, // it never changes
     queryFn: () =>
-      take(http.GET("/sheets/{sheet}/templates/{template}/versions/{version}", { params: { path: { ...path, version: version ?? 0 } } })),
+      take(
+        http.GET("/sheets/{sheet}/templates/{template}/versions/{version}", {
+          params: { path: { ...path, version: version ?? 0 } },
+        }),
+      ),
   });
 }
 
@@ -103,6 +109,12 @@ function useLetter(sheet: string, template: Body | undefined, row: string | unde
   return useQuery({
     queryKey: [...keys.preview(sheet), "version", template, row],
     enabled: template !== undefined,
-    queryFn: () => take(http.POST("/sheets/{sheet}/preview", { params: { path: { sheet } }, body: { template: template as Body, row } })),
+    queryFn: () =>
+      take(
+        http.POST("/sheets/{sheet}/preview", {
+          params: { path: { sheet } },
+          body: { template: template as Body, row },
+        }),
+      ),
   });
 }

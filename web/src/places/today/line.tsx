@@ -11,7 +11,9 @@ const toHour = 20;
 function hourX(at: Date, zone: string): number {
   const [hour = 0, minute = 0] = clock(at, zone).split(":").map(Number);
   const h = hour + minute / 60;
-  return 110 + (Math.max(fromHour - 0.3, Math.min(toHour + 0.3, h)) - fromHour) * ((width - 130) / (toHour - fromHour));
+  return (
+    110 + (Math.max(fromHour - 0.3, Math.min(toHour + 0.3, h)) - fromHour) * ((width - 130) / (toHour - fromHour))
+  );
 }
 
 type Lanes = Schemas["Today"]["lanes"];
@@ -55,7 +57,9 @@ function TodaysList({ lanes, zone }: Omit<Props, "now">) {
                 <Link {...whereOf(m, l.sheetId)} className="flex min-h-11 items-center gap-3 border-b border-hair-2">
                   <span className="w-11 flex-none">{clock(m.at, zone)}</span>
                   <MarkIcon letter={m.letter} kind={m.kind} />
-                  <span className="min-w-0 flex-1">{of.length === 1 ? m.line : `${count(of.length, "email")} ${kindWords[m.kind]}`}</span>
+                  <span className="min-w-0 flex-1">
+                    {of.length === 1 ? m.line : `${count(of.length, "email")} ${kindWords[m.kind]}`}
+                  </span>
                 </Link>
               </li>
             );
@@ -68,7 +72,19 @@ function TodaysList({ lanes, zone }: Omit<Props, "now">) {
 
 // A sheet's lane on the hours of the day; marks of one minute stack, and past
 // a few say their number.
-function Lane({ name, sheet, marks, now, zone }: { name: string; sheet: string; marks: Mark[]; now: Date; zone: string }) {
+function Lane({
+  name,
+  sheet,
+  marks,
+  now,
+  zone,
+}: {
+  name: string;
+  sheet: string;
+  marks: Mark[];
+  now: Date;
+  zone: string;
+}) {
   const navigate = useNavigate();
   const nowX = hourX(now, zone);
   const { groups, before, after } = layOut(marks, now, zone, nowX);
@@ -93,7 +109,11 @@ function Lane({ name, sheet, marks, now, zone }: { name: string; sheet: string; 
         return (
           <g key={g.x}>
             {cells.map((m, i) => (
-              <g key={`${m.rule}${m.row}${i}`} className="cursor-pointer" onClick={() => void navigate(whereOf(m, sheet))}>
+              <g
+                key={`${m.rule}${m.row}${i}`}
+                className="cursor-pointer"
+                onClick={() => void navigate(whereOf(m, sheet))}
+              >
                 <title>{`${clock(m.at, zone)} ${m.line}`}</title>
                 <Shape x={g.x + (i % 6) * 16} y={h - 12 - Math.floor(i / 6) * 18} letter={m.letter} kind={m.kind} />
               </g>

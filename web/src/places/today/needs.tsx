@@ -25,7 +25,9 @@ function NoticeLine({ notice }: { notice: Schemas["Notice"] }) {
         !
       </span>
       <span className="min-w-0 flex-1">
-        <b className="font-semibold">{notice.kind === "went-back" ? "An older copy of the database." : "A clock is wrong."}</b>{" "}
+        <b className="font-semibold">
+          {notice.kind === "went-back" ? "An older copy of the database." : "A clock is wrong."}
+        </b>{" "}
         {notice.text}
         {notice.kind === "went-back" && (
           <>
@@ -34,8 +36,8 @@ function NoticeLine({ notice }: { notice: Schemas["Notice"] }) {
             <Link to="/log" search={{ show: "held" }} className="link">
               {notice.held === 0 ? "the log" : `what is held (${notice.held})`}
             </Link>
-            : don’t send what has gone, send what has not. Then switch on the {notice.rules === 1 ? "rule" : `${notice.rules ?? 0} rules`}{" "}
-            in their sheets, and sending in the bar.
+            : don’t send what has gone, send what has not. Then switch on the{" "}
+            {notice.rules === 1 ? "rule" : `${notice.rules ?? 0} rules`} in their sheets, and sending in the bar.
           </>
         )}
       </span>
@@ -53,7 +55,10 @@ export function Needs({ today }: { today: Today }) {
   const may = useMay("coordinator");
   const decide = useWrite({
     write: (v: { id: string; decision: "it-went" | "send-again" }) =>
-      http.POST("/deliveries/{delivery}/decision", { params: { path: { delivery: v.id } }, body: { decision: v.decision } }),
+      http.POST("/deliveries/{delivery}/decision", {
+        params: { path: { delivery: v.id } },
+        body: { decision: v.decision },
+      }),
     changes: ofEmails,
   });
   const meant = useWrite<string>({
@@ -62,7 +67,15 @@ export function Needs({ today }: { today: Today }) {
   });
   const navigate = useNavigate();
   const broken = today.broken ?? [];
-  if (today.needs.length + today.sources.length + today.notices.length + today.doubled.length + today.unjudged.length + broken.length === 0)
+  if (
+    today.needs.length +
+      today.sources.length +
+      today.notices.length +
+      today.doubled.length +
+      today.unjudged.length +
+      broken.length ===
+    0
+  )
     return null;
   const shown = today.needs.slice(0, 7);
   const more = today.needsTotal - shown.reduce((n, x) => n + x.count, 0);
@@ -173,8 +186,9 @@ export function Needs({ today }: { today: Today }) {
             sheet={x.sheet}
             words={
               <>
-                <b className="font-semibold">{count(x.rows, "row")} cannot be judged</b> by {x.letters.length === 1 ? "rule" : "rules"}{" "}
-                {x.letters.join(", ")}: what they look at is empty or cannot be read.
+                <b className="font-semibold">{count(x.rows, "row")} cannot be judged</b> by{" "}
+                {x.letters.length === 1 ? "rule" : "rules"} {x.letters.join(", ")}: what they look at is empty or
+                cannot be read.
               </>
             }
           >
@@ -206,12 +220,17 @@ export function Needs({ today }: { today: Today }) {
             sheet={x.sheet}
             words={
               <>
-                <b className="font-semibold">The same key twice.</b> {upperFirst(count(x.rows, "row"))} {x.rows === 1 ? "has" : "have"} a
-                key that another row had before; each gets its own emails.
+                <b className="font-semibold">The same key twice.</b> {upperFirst(count(x.rows, "row"))}{" "}
+                {x.rows === 1 ? "has" : "have"} a key that another row had before; each gets its own emails.
               </>
             }
           >
-            <Link to="/sheets/$sheet" params={{ sheet: x.sheetId }} search={{ show: doubledRows(x.key) }} className="link">
+            <Link
+              to="/sheets/$sheet"
+              params={{ sheet: x.sheetId }}
+              search={{ show: doubledRows(x.key) }}
+              className="link"
+            >
               Review
             </Link>
           </Need>
@@ -234,7 +253,9 @@ function Need({ icon, words, sheet, children }: NeedProps) {
       {icon}
       <span className="min-w-0 flex-1 max-[899px]:basis-[80%]">{words}</span>
       {sheet && <span className="flex-none text-ink-2 max-[899px]:ml-[32px]">{sheet}</span>}
-      <span className="flex min-w-[150px] flex-none justify-end gap-3 max-[899px]:ml-auto max-[899px]:min-w-0">{children}</span>
+      <span className="flex min-w-[150px] flex-none justify-end gap-3 max-[899px]:ml-auto max-[899px]:min-w-0">
+        {children}
+      </span>
     </li>
   );
 }

@@ -41,7 +41,12 @@ function Today({ today: t }: { today: Today }) {
           </Link>{" "}
           went out.{" "}
           {t.sources.length > 0 && (
-            <Link to="/sheets/$sheet/bring" params={{ sheet: t.sources[0]?.sheetId ?? "" }} search={{ from: "source" }} className="needs">
+            <Link
+              to="/sheets/$sheet/bring"
+              params={{ sheet: t.sources[0]?.sheetId ?? "" }}
+              search={{ from: "source" }}
+              className="needs"
+            >
               {t.sources.length === 1
                 ? "A source could not be imported."
                 : `${upperFirst(numberWord(t.sources.length))} sources could not be imported.`}

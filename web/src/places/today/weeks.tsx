@@ -36,14 +36,26 @@ export function EightWeeks({ days, now, zone }: { days: Schemas["DayBar"][]; now
         {days.map(
           (d, i) =>
             d.weekend &&
-            i % 7 === 5 && <rect key={`w${d.day}`} x={x(i)} y={0} width={x(i + 2) - x(i)} height={104} fill="var(--weekend)" />,
+            i % 7 === 5 && (
+              <rect key={`w${d.day}`} x={x(i)} y={0} width={x(i + 2) - x(i)} height={104} fill="var(--weekend)" />
+            ),
         )}
         {days.map((d, i) => (
           <g key={d.day}>
             <title>{`${d.day}: ${d.out} out, ${d.bad} failed, ${d.coming} coming`}</title>
             <rect x={x(i)} y={0} width={x(1) - x(0)} height={104} fill="transparent" />
-            {d.bad > 0 && <rect x={x(i) + bar * 0.4} y={104 - y(d.bad)} width={bar} height={y(d.bad)} fill="var(--brick)" />}
-            {d.out > 0 && <rect x={x(i) + bar * 0.4} y={104 - y(d.bad) - y(d.out)} width={bar} height={y(d.out)} fill="var(--juniper)" />}
+            {d.bad > 0 && (
+              <rect x={x(i) + bar * 0.4} y={104 - y(d.bad)} width={bar} height={y(d.bad)} fill="var(--brick)" />
+            )}
+            {d.out > 0 && (
+              <rect
+                x={x(i) + bar * 0.4}
+                y={104 - y(d.bad) - y(d.out)}
+                width={bar}
+                height={y(d.out)}
+                fill="var(--juniper)"
+              />
+            )}
             {d.coming > 0 && (
               <rect
                 x={x(i) + bar * 0.4}

@@ -76,7 +76,14 @@ function SignInForm({ known = "", onDone }: { known?: string; onDone?: (email: s
     >
       <label className="flex flex-col gap-1">
         Email address
-        <input className="field" type="email" autoComplete="username" required value={email} onChange={(e) => setEmail(e.target.value)} />
+        <input
+          className="field"
+          type="email"
+          autoComplete="username"
+          required
+          value={email}
+          onChange={(e) => setEmail(e.target.value)}
+        />
       </label>
       <label className="flex flex-col gap-1">
         Password

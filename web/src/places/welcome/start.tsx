@@ -14,7 +14,11 @@ import { pickSave, SenderForm } from "../setup/senders";
 export function StartPlace(): ReactNode {
   const senders = api.useQuery("get", "/setup/senders");
   const sheets = api.useQuery("get", "/sheets");
-  return <Await query={senders}>{(from) => <Await query={sheets}>{(of) => <Start senders={from} sheets={of} />}</Await>}</Await>;
+  return (
+    <Await query={senders}>
+      {(from) => <Await query={sheets}>{(of) => <Start senders={from} sheets={of} />}</Await>}
+    </Await>
+  );
 }
 
 function Start({ senders, sheets }: { senders: Schemas["Sender"][]; sheets: Schemas["Sheet"][] }) {
@@ -30,7 +34,8 @@ function Start({ senders, sheets }: { senders: Schemas["Sender"][]; sheets: Sche
       <div className="min-h-0 flex-1 overflow-auto px-5 pt-[18px] pb-8">
         <div className="flex items-baseline gap-6">
           <h1>
-            <b>Welcome, {session.person?.name}.</b> From whom emails go out, a try, and a first sheet; in any order, now or later.
+            <b>Welcome, {session.person?.name}.</b> From whom emails go out, a try, and a first sheet; in any order,
+            now or later.
           </h1>
           <Link to="/" className="link ml-auto">
             Leave this page
@@ -50,8 +55,8 @@ function Start({ senders, sheets }: { senders: Schemas["Sender"][]; sheets: Sche
           ) : (
             <>
               <p className="text-ink-2">
-                A mail account of yours. Its provider says which server, port and user name it has. The password is sealed, and never shown
-                again.
+                A mail account of yours. Its provider says which server, port and user name it has. The password is
+                sealed, and never shown again.
               </p>
               <SenderForm brief />
             </>
@@ -73,8 +78,8 @@ function Start({ senders, sheets }: { senders: Schemas["Sender"][]; sheets: Sche
             </p>
           )}
           <p className="mb-2 text-ink-2">
-            A CSV file or a workbook whose first row names the columns: drop it anywhere here, or choose it. Nothing is written before you
-            have seen what each column is read as.
+            A CSV file or a workbook whose first row names the columns: drop it anywhere here, or choose it. Nothing is
+            written before you have seen what each column is read as.
           </p>
           <RowsFile onFile={bring} />
           <p className="mt-2">
@@ -85,8 +90,8 @@ function Start({ senders, sheets }: { senders: Schemas["Sender"][]; sheets: Sche
         </Step>
         <Step title="And then" done={false}>
           <p className="text-ink-2">
-            A rule says in a sentence when a row deserves an email, and a template what the email says. Nothing goes out before you have
-            switched a rule on, and its first emails wait for your review.
+            A rule says in a sentence when a row deserves an email, and a template what the email says. Nothing goes
+            out before you have switched a rule on, and its first emails wait for your review.
           </p>
           <p className="mt-1">
             <Link to="/setup/{-$part}" params={{ part: "people" }} className="link">

@@ -13,11 +13,17 @@ export function Welcome(): ReactNode {
   const link = api.useQuery("get", "/links/{token}", { params: { path: { token } } }, { retry: false });
   const session = api.useQuery("get", "/session");
   return (
-    <Await query={session}>{(s) => <Await query={link}>{(l) => <Begin token={token} link={l} least={s.limits.password} />}</Await>}</Await>
+    <Await query={session}>
+      {(s) => <Await query={link}>{(l) => <Begin token={token} link={l} least={s.limits.password} />}</Await>}
+    </Await>
   );
 }
 
-type BeginProps = { token: string; link: { purpose: "first-start" | "invite" | "forgotten"; name: string; email: string }; least: number };
+type BeginProps = {
+  token: string;
+  link: { purpose: "first-start" | "invite" | "forgotten"; name: string; email: string };
+  least: number;
+};
 
 function Begin({ token, link, least }: BeginProps) {
   const [form, setForm] = useState({ name: link.name, email: link.email, password: "" });
@@ -64,7 +70,10 @@ function Begin({ token, link, least }: BeginProps) {
       >
         {field("name", "Name", "text", { autoComplete: "name" })}
         {field("email", "Email address", "email", { autoComplete: "username" })}
-        {field("password", `Password, ${least} characters or more`, "password", { minLength: least, autoComplete: "new-password" })}
+        {field("password", `Password, ${least} characters or more`, "password", {
+          minLength: least,
+          autoComplete: "new-password",
+        })}
         <p role="alert" className="min-h-5 text-brick">
           {begin.failed?.title}
         </p>

@@ -47,7 +47,8 @@ func of(t locales.Translator) (e entry, ok bool) {
 	defer func() { ok = recover() == nil && ok }()
 	tag := strings.ReplaceAll(t.Locale(), "_", "-")
 	lang := language.MustParse(tag)
-	e = entry{Tag: tag, Name: display.English.Tags().Name(lang), Own: display.Self.Name(lang), Months: t.MonthsWide(), MonthsShort: t.MonthsAbbreviated(), Weekdays: t.WeekdaysWide()}
+	e = entry{Tag: tag, Name: display.English.Tags().Name(lang), Own: display.Self.Name(lang), Months: t.MonthsWide(),
+		MonthsShort: t.MonthsAbbreviated(), Weekdays: t.WeekdaysWide()}
 	if e.Own == "" {
 		e.Own = e.Name
 	}
@@ -90,8 +91,12 @@ func of(t locales.Translator) (e entry, ok bool) {
 	if !strings.Contains(e.Percent, "{n}") {
 		e.Percent = "{n}%"
 	}
-	ok = e.Decimal != e.Thousands && strings.Contains(e.Percent, "{n}") && strings.Trim(e.Percent, "{n} \u00a0") != "" && strings.Contains(e.Morning, "{m}") && strings.Contains(e.Named, "E") &&
-		strings.Contains(e.Short, "d") && strings.Contains(e.Short, "M") && strings.Contains(e.Short, "y") && strings.Trim(e.Months[2], "M0123456789") != "" && strings.Trim(e.Weekdays[2], "0123456789") != "" && strings.Contains(e.Long, "MMM") && strings.Contains(e.Named, "d") && e.Name != "" && !strings.Contains(e.Name, "Unknown")
+	ok = e.Decimal != e.Thousands && strings.Contains(e.Percent, "{n}") && strings.Trim(e.Percent, "{n} \u00a0") != "" &&
+		strings.Contains(e.Morning, "{m}") && strings.Contains(e.Named, "E") &&
+		strings.Contains(e.Short, "d") && strings.Contains(e.Short, "M") && strings.Contains(e.Short, "y") &&
+		strings.Trim(e.Months[2], "M0123456789") != "" && strings.Trim(e.Weekdays[2], "0123456789") != "" &&
+		strings.Contains(e.Long, "MMM") && strings.Contains(e.Named, "d") && e.Name != "" &&
+		!strings.Contains(e.Name, "Unknown")
 	return e, ok
 }
 
@@ -112,7 +117,8 @@ func pattern(s string, t locales.Translator) string {
 	for s != "" {
 		found := false
 		for _, x := range []struct{ is, letter string }{
-			{"cccc", "E"}, {t.WeekdaysWide()[5], "E"}, {t.MonthsWide()[8], "MMMM"}, {t.MonthsAbbreviated()[8], "MMM"}, {"2027", "y"}, {"27", "y"}, {"03", "dd"}, {"09", "MM"}, {"3", "d"}, {"9", "M"},
+			{"cccc", "E"}, {t.WeekdaysWide()[5], "E"}, {t.MonthsWide()[8], "MMMM"}, {t.MonthsAbbreviated()[8], "MMM"},
+			{"2027", "y"}, {"27", "y"}, {"03", "dd"}, {"09", "MM"}, {"3", "d"}, {"9", "M"},
 		} {
 			if x.is != "" && strings.HasPrefix(s, x.is) {
 				flush()
@@ -132,7 +138,8 @@ func pattern(s string, t locales.Translator) string {
 }
 
 // year takes the year out of a full date, with what joins it to its neighbours.
-var year = regexp.MustCompile(`(?:[ ,\x{a0}]+'?(?:de|del|do|di|da|d’|a|u|lo)?'? ?|'(?:[^']*? )?(?:de|del|do)[^']*')?y(?:(?:'[ ]?(?:г|р|гады|год|ж)?[.]?[^']*')|'年'|'년 '|'[^']*'|[ .,]+)?`)
+var year = regexp.MustCompile(
+	`(?:[ ,\x{a0}]+'?(?:de|del|do|di|da|d’|a|u|lo)?'? ?|'(?:[^']*? )?(?:de|del|do)[^']*')?y(?:(?:'[ ]?(?:г|р|гады|год|ж)?[.]?[^']*')|'年'|'년 '|'[^']*'|[ .,]+)?`)
 
 func withoutYear(p string) string {
 	out := year.ReplaceAllString(p, " ")

@@ -34,7 +34,7 @@ func (s *Server) toRule(ctx context.Context, rec *store.Rule) (Rule, error) {
 	out := Rule{Id: rec.ID, Sheet: rec.SheetID, Letter: rec.Letter, State: RuleState(rec.State),
 		Version: int(rec.Version), Body: *core,
 		Sentence: core.Sentence(sh, names), Counts: map[string]int{}}
-	at, rows, err := s.st.NextRuleDue(ctx, rec.ID)
+	at, rows, err := s.st.NextRuleDue(ctx, rec)
 	if err != nil {
 		return Rule{}, err
 	}

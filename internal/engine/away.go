@@ -34,7 +34,7 @@ func (e *Engine) retire(ctx context.Context, id, actor, how string, mark func(*s
 		if err := tx.SaveSheet(ctx, rec); err != nil {
 			return err
 		}
-		if err := tx.RetireSheet(ctx, id); err != nil {
+		if err := tx.RetireSheet(ctx, id, e.now()); err != nil {
 			return err
 		}
 		waits, err := tx.LockSheetDeliveries(ctx, id, []delivery.State{delivery.Incomplete, delivery.Held})

@@ -177,7 +177,7 @@ func (w *work) byHand(ctx context.Context, rb *cachedRule, b *store.Batch, ids [
 	if w.rows, err = w.tx.LockRowsIn(ctx, ids); err != nil {
 		return err
 	}
-	if err := w.loadStandings(ctx, ids); err != nil {
+	if err := w.loadRowStates(ctx, ids); err != nil {
 		return err
 	}
 	sb, err := w.cache.sheet(ctx, b.SheetID)

@@ -60,7 +60,8 @@ func newWork(ctx context.Context, e *Engine, tx *store.Store, now time.Time, a a
 // consider takes entries in the order of their instants; what settles comes
 // before what is due.
 func (w *work) consider(ctx context.Context, entries []store.Entry) error {
-	if err := w.load(ctx, entries); err != nil {
+	entries, err := w.load(ctx, entries)
+	if err != nil {
 		return err
 	}
 	sort.SliceStable(entries, func(i, j int) bool {

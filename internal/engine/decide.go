@@ -111,7 +111,7 @@ func (w *work) lookThrough(ctx context.Context, d *store.Delivery, approve bool,
 		if row, err = w.tx.Row(ctx, d.RowID); err != nil {
 			return err
 		}
-		if err := w.loadStandings(ctx, []int64{d.RowID}); err != nil {
+		if err := w.loadRowStates(ctx, []int64{d.RowID}); err != nil {
 			return err
 		}
 	}

@@ -33,6 +33,7 @@ type Options struct {
 	MarkFile    string        // keeps how far the database has come, outside it; "" for nowhere
 	PublicURL   string        // of the application, in links that recipients follow
 	Sources     string        // the folder in which sheets may follow files; "" for none
+	Horizon     Horizon       // how far ahead the agenda is made for large sheets
 }
 
 // Engine runs on one database. The methods that change rows, rules and
@@ -75,6 +76,7 @@ func New(s *store.Store, now Clock, opts Options) *Engine {
 	if opts.Lease == 0 {
 		opts.Lease = 7 * time.Second
 	}
+	opts.Horizon = opts.Horizon.orDefault()
 	if opts.Wall == nil {
 		opts.Wall = time.Now
 	}

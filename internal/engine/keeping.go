@@ -144,7 +144,7 @@ func (e *Engine) pauseBroken(ctx context.Context, tx *store.Store, rules []store
 		}
 		if r.State == rule.On {
 			r.State, r.ArmingAfter, r.PausedAt, r.ResumedAt = rule.Paused, nil, &now, nil
-			if err := tx.DropRuleEntries(ctx, r.ID); err != nil {
+			if err := tx.NewGeneration(ctx, r, now); err != nil {
 				return err
 			}
 		}

@@ -82,7 +82,10 @@ func playModel(t *testing.T, seed uint64) {
 		t.Fatal(err)
 	}
 	f := newFixture(t, from.Format(time.RFC3339))
-	f.peer = startPeer(t, f.dsn, from)
+	if seed%2 == 0 {
+		f.opts.Horizon = near
+	}
+	f.peer = startPeer(f, from)
 	rec, err := f.Install(f.ctx, b, true, "test")
 	if err != nil {
 		t.Fatal(err)

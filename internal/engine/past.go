@@ -81,7 +81,7 @@ func (w *work) takePast(ctx context.Context, rec *store.Rule, rows []store.Row) 
 	for i := range rows {
 		ids[i] = rows[i].ID
 	}
-	if err := w.loadStandings(ctx, ids); err != nil {
+	if err := w.loadRowStates(ctx, ids); err != nil {
 		return err
 	}
 	for i := range rows {

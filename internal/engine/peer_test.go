@@ -20,6 +20,9 @@ import (
 // second server on a test's database.
 const peerDSN = "NIVOT_TEST_PEER"
 
+// peerAhead names the one that says how far ahead its agenda is made; "" for as far as usual.
+const peerAhead = "NIVOT_TEST_AHEAD"
+
 // peer is a second server, a process of its own, whose clock the test moves
 // through a pipe.
 type peer struct {
@@ -28,9 +31,10 @@ type peer struct {
 	out *bufio.Reader
 }
 
-func startPeer(t *testing.T, dsn string, now time.Time) *peer {
-	t.Helper()
-	p, cmd := launchPeer(t, dsn)
+func startPeer(f *fixture, now time.Time) *peer {
+	f.t.Helper()
+	t := f.t
+	p, cmd := launchPeer(f)
 	t.Cleanup(func() {
 		p.in.Close()
 		if err := cmd.Wait(); err != nil {
@@ -41,10 +45,14 @@ func startPeer(t *testing.T, dsn string, now time.Time) *peer {
 	return p
 }
 
-func launchPeer(t *testing.T, dsn string) (*peer, *exec.Cmd) {
-	t.Helper()
+func launchPeer(f *fixture) (*peer, *exec.Cmd) {
+	f.t.Helper()
+	t := f.t
 	cmd := exec.Command(os.Args[0])
-	cmd.Env = append(os.Environ(), peerDSN+"="+dsn)
+	cmd.Env = append(os.Environ(), peerDSN+"="+f.dsn)
+	if f.opts.Horizon.Rows == 0 {
+		cmd.Env = append(cmd.Env, peerAhead+"="+f.opts.Horizon.Ahead.String())
+	}
 	cmd.Stderr = os.Stderr
 	in, err := cmd.StdinPipe()
 	if err != nil {
@@ -97,7 +105,7 @@ func startVictim(f *fixture) *victim {
 }
 
 func (v *victim) start() {
-	v.peer, v.cmd = launchPeer(v.f.t, v.f.dsn)
+	v.peer, v.cmd = launchPeer(v.f)
 	v.peer.tell(v.f.Now())
 }
 
@@ -133,6 +141,12 @@ func runPeer(dsn string) error {
 		return err
 	}
 	defer s.Close()
+	var horizon Horizon
+	if ahead := os.Getenv(peerAhead); ahead != "" {
+		if horizon.Ahead, err = time.ParseDuration(ahead); err != nil {
+			return err
+		}
+	}
 	var clock atomic.Int64
 	var e *Engine
 	ctx, cancel := context.WithCancel(context.Background())
@@ -146,7 +160,7 @@ func runPeer(dsn string) error {
 		clock.Store(micro)
 		if e == nil {
 			e = New(s, func() time.Time { return time.UnixMicro(clock.Load()).UTC() }, Options{Poll: 20 * time.Millisecond,
-				Lease: 3 * time.Second, Name: "second"})
+				Lease: 3 * time.Second, Name: "second", Horizon: horizon})
 			go func() { done <- e.Run(ctx) }()
 		}
 		e.Wake()

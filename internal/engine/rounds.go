@@ -4,87 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"time"
 
 	"nivot/internal/core/plan"
 	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
 	"nivot/internal/store"
 )
-
-// arm computes the entries of a batch of rows for a rule that has been
-// switched on, and comes back for the rest.
-func (w *work) arm(ctx context.Context, en store.Entry) error {
-	rec, err := w.tx.LockRule(ctx, en.RuleID)
-	if errors.Is(err, store.ErrNotFound) || err == nil && (rec.State != rule.On || rec.ArmingAfter == nil) {
-		w.drop(en.ID)
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	sb, rb, err := w.find(ctx, en)
-	if err != nil {
-		return err
-	}
-	if rb == nil {
-		w.drop(en.ID)
-		return nil
-	}
-	if next := rb.compiled.NextRound(rb.since(en.Since, plan.Tick)); !next.IsZero() {
-		w.put(store.Entry{Kind: store.RoundDue, DueAt: next, SheetID: rec.SheetID, RuleID: rec.ID})
-	}
-	if rb.compiled.Rule.Trigger.Kind != rule.Date && !rb.compiled.Moving() { // nothing falls due row by row
-		n, err := w.tx.CountRows(ctx, rec.SheetID)
-		if err != nil {
-			return err
-		}
-		rec.ArmingAfter, rec.ArmedRows = nil, n
-		w.drop(en.ID)
-		return w.tx.SaveArming(ctx, rec)
-	}
-	rows, err := w.tx.LockRowsAfter(ctx, rec.SheetID, *rec.ArmingAfter, armBatch)
-	if err != nil {
-		return err
-	}
-	put, err := w.armRows(sb, rb, rows, en.Since)
-	if err != nil {
-		return err
-	}
-	if err := w.tx.PutArmed(ctx, put, w.now); err != nil {
-		return err
-	}
-	rec.ArmedRows += int64(len(rows))
-	if len(rows) < armBatch {
-		rec.ArmingAfter = nil
-		w.drop(en.ID)
-	} else {
-		rec.ArmingAfter = &rows[len(rows)-1].ID
-	}
-	return w.tx.SaveArming(ctx, rec)
-}
-
-func (w *work) armRows(sb *cachedSheet, rb *cachedRule, rows []store.Row, from *time.Time) ([]store.Entry, error) {
-	var put []store.Entry
-	for i := range rows {
-		row, err := rows[i].SettledCore(sb.sheet)
-		if err != nil {
-			return nil, err
-		}
-		if row == nil {
-			continue // it is considered when it first settles
-		}
-		since, known := rb.since(from, plan.Tick), rb.baseline()
-		if at := rows[i].SettledAt; at != nil && at.After(known) {
-			since = *at // settling has judged up to there
-		}
-		if next := rb.compiled.Next(row, known, since); !next.IsZero() {
-			put = append(put, store.Entry{Kind: store.Due, DueAt: next, SheetID: rb.record.SheetID, RuleID: rb.record.ID,
-				RowID: rows[i].ID, Since: &since, Known: &known})
-		}
-	}
-	return put, nil
-}
 
 // roundBatch is how many rows one transaction judges of a schedule's round.
 const roundBatch = 500
@@ -146,7 +71,7 @@ func (w *work) roundRows(ctx context.Context, sb *cachedSheet, rb *cachedRule, r
 			occ = append(occ, o)
 		}
 	}
-	if err := w.loadStandings(ctx, ids); err != nil {
+	if err := w.loadRowStates(ctx, ids); err != nil {
 		return err
 	}
 	w.ask(ctx, occ)
@@ -196,7 +121,7 @@ func (w *work) roundUp(ctx context.Context, sb *cachedSheet, rb *cachedRule, o r
 	if err != nil {
 		return err
 	}
-	if err := w.loadStandings(ctx, ids); err != nil {
+	if err := w.loadRowStates(ctx, ids); err != nil {
 		return err
 	}
 	ups, own := rb.compiled.RoundUps(o, rows, o.Due, func(row *sheet.Row) plan.Memory {

@@ -115,7 +115,7 @@ func (e *Engine) SaveRule(ctx context.Context, sheetID, id string, r *rule.Rule,
 			if err != nil {
 				return err
 			}
-			out = &store.Rule{ID: store.NewID(), SheetID: sheetID, Letter: letter, State: rule.Draft, Version: 0,
+			out = &store.Rule{ID: store.NewID(), SheetID: sheetID, Letter: letter, State: rule.Draft, Version: 0, Generation: 1,
 				CreatedAt: e.now(), Position: len(sb.rules)}
 		} else if out, err = tx.LockRule(ctx, id); err != nil {
 			return err
@@ -170,14 +170,12 @@ func (e *Engine) catchUp(ctx context.Context, ruleID string) error {
 
 // arm takes a new baseline and has the agenda made anew in the background.
 func (e *Engine) arm(ctx context.Context, tx *store.Store, r *store.Rule) error {
-	now, start := e.now(), int64(0)
-	r.BaselineAt, r.ArmingAfter, r.ArmedRows = &now, &start, 0
-	if err := tx.DropRuleEntries(ctx, r.ID); err != nil {
+	now := e.now()
+	r.BaselineAt = &now
+	if err := tx.NewGeneration(ctx, r, now); err != nil {
 		return err
 	}
-	since := now.Add(-plan.Tick)
-	return tx.PutEntries(ctx, []store.Entry{{Kind: store.Arm, DueAt: now, SheetID: r.SheetID, RuleID: r.ID,
-		Since: &since}})
+	return armAll(ctx, tx, r, now.Add(-plan.Tick), now)
 }
 
 // SetRuleState switches a rule on or pauses it. Switching on, and resuming,
@@ -228,7 +226,7 @@ func (e *Engine) SetRuleState(ctx context.Context, sheetID, id string, st rule.S
 			}
 			now := e.now()
 			out.ArmingAfter, out.PausedAt, out.ResumedAt = nil, &now, nil
-			if err := tx.DropRuleEntries(ctx, id); err != nil {
+			if err := tx.NewGeneration(ctx, out, now); err != nil {
 				return err
 			}
 		default:
@@ -263,13 +261,16 @@ func rearm(ctx context.Context, tx *store.Store, rules []store.Rule, now time.Ti
 		if r.State != rule.On {
 			continue
 		}
-		start, since := int64(0), now.Add(-plan.Tick)
-		r.ArmingAfter, r.ArmedRows = &start, 0
-		if err := tx.SaveArming(ctx, r); err != nil {
+		since := now.Add(-plan.Tick)
+		for _, judged := range []*time.Time{r.ArmingSince, r.ArmedUntil} {
+			if judged != nil && judged.Before(since) && (judged == r.ArmedUntil || r.ArmingAfter != nil) {
+				since = *judged
+			}
+		}
+		if err := armAll(ctx, tx, r, since, now); err != nil {
 			return err
 		}
-		if err := tx.PutEntries(ctx, []store.Entry{{Kind: store.Arm, DueAt: now, SheetID: r.SheetID, RuleID: r.ID,
-			Since: &since}}); err != nil {
+		if err := tx.SaveArming(ctx, r); err != nil {
 			return err
 		}
 	}
@@ -291,10 +292,10 @@ func (e *Engine) DeleteRule(ctx context.Context, sheetID, id, actor string) erro
 		if r.DeletedAt, r.DeletedBy = &now, actor; r.State == rule.On {
 			r.State, r.PausedAt, r.ResumedAt, r.ArmingAfter = rule.Paused, &now, nil, nil
 		}
-		if err := tx.SaveRule(ctx, r); err != nil {
+		if err := tx.NewGeneration(ctx, r, now); err != nil {
 			return err
 		}
-		if err := tx.DropRuleEntries(ctx, id); err != nil {
+		if err := tx.SaveRule(ctx, r); err != nil {
 			return err
 		}
 		return tx.AddEvents(ctx, store.Event{At: now, Actor: actor, Kind: store.EventRuleState, SheetID: sheetID, RuleID: id,

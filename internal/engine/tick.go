@@ -10,8 +10,8 @@ import (
 // tickBatch is how many agenda entries one transaction considers.
 const tickBatch = 500
 
-// armBatch is how many rows one transaction arms.
-const armBatch = 2000
+// clearBatch is how many stale entries one transaction removes.
+const clearBatch = 5000
 
 // Tick considers what is due, one batch, and says how many entries that were.
 // A tick costs what is due, not what is stored.
@@ -27,7 +27,22 @@ func (e *Engine) Tick(ctx context.Context) (int, error) {
 	if err != nil || n > 0 {
 		return n, err
 	}
-	n, _, err = e.goOnByHand(ctx, now)
+	if n, _, err = e.goOnByHand(ctx, now); err != nil || n > 0 {
+		return n, err
+	}
+	return e.clearStale(ctx, now)
+}
+
+// clearStale removes some of what rules' earlier generations have left on the agenda, when
+// nothing is due.
+func (e *Engine) clearStale(ctx context.Context, now time.Time) (n int, err error) {
+	err = e.Store.Tx(ctx, func(tx *store.Store) error {
+		some, err := tx.ClearStale(ctx, now, clearBatch)
+		if some {
+			n = 1
+		}
+		return err
+	})
 	return n, err
 }
 

@@ -55,7 +55,8 @@ func newLoaded(tx *store.Store) loaded {
 
 // load locks a batch's rows and reads at once what its considering will ask
 // for. Of rows that only a date is due of, the entries given are all it takes.
-func (w *work) load(ctx context.Context, entries []store.Entry) error {
+// It gives those entries that count: not those of rules' earlier generations.
+func (w *work) load(ctx context.Context, entries []store.Entry) ([]store.Entry, error) {
 	var ids, whole []int64
 	seen, more := map[int64]bool{}, map[int64]bool{}
 	for _, en := range entries {
@@ -73,14 +74,17 @@ func (w *work) load(ctx context.Context, entries []store.Entry) error {
 	}
 	rows, err := w.tx.LockRowsIn(ctx, ids)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	for id, row := range rows {
 		w.rows[id] = row
 	}
+	if entries, err = w.current(ctx, entries); err != nil {
+		return nil, err
+	}
 	held, err := w.tx.RowEntries(ctx, whole...)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	for id, es := range held {
 		w.entries[id] = es
@@ -90,10 +94,29 @@ func (w *work) load(ctx context.Context, entries []store.Entry) error {
 			w.entries[en.RowID] = append(w.entries[en.RowID], en)
 		}
 	}
-	if err := w.loadStandings(ctx, ids); err != nil {
-		return err
+	if err := w.loadRowStates(ctx, ids); err != nil {
+		return nil, err
 	}
-	return w.prefetch(ctx, entries)
+	return entries, w.prefetch(ctx, entries)
+}
+
+// current drops the entries of rules' earlier generations, and gives the others.
+func (w *work) current(ctx context.Context, entries []store.Entry) ([]store.Entry, error) {
+	out := make([]store.Entry, 0, len(entries))
+	for _, en := range entries {
+		if en.Generation > 0 {
+			_, rb, err := w.find(ctx, en)
+			if err != nil {
+				return nil, err
+			}
+			if rb == nil || rb.record.Generation != en.Generation {
+				w.drop(en.ID)
+				continue
+			}
+		}
+		out = append(out, en)
+	}
+	return out, nil
 }
 
 // loadRows takes rows that are locked already, and reads the rest.
@@ -110,12 +133,12 @@ func (w *work) loadRows(ctx context.Context, rows []*store.Row) error {
 	for _, id := range ids {
 		w.entries[id] = held[id]
 	}
-	return w.loadStandings(ctx, ids)
+	return w.loadRowStates(ctx, ids)
 }
 
-// loadStandings reads what rules remember of rows, and what people have said of
+// loadRowStates reads what rules remember of rows, and what people have said of
 // their emails to come.
-func (w *work) loadStandings(ctx context.Context, rows []int64) error {
+func (w *work) loadRowStates(ctx context.Context, rows []int64) error {
 	var ids []int64
 	for _, id := range rows {
 		if !w.known[id] {
@@ -343,13 +366,12 @@ func (w *work) timeline(ctx context.Context, sb *cachedSheet, rb *cachedRule, ro
 	if row.SettledAt != nil {
 		l.SettledAt = *row.SettledAt
 	}
-	l.Known, l.Since = rb.since(nil, 0), w.now
+	l.Known, l.Since = rb.since(nil, 0), rb.judgedBy(row.ID, l.SettledAt, w.now)
 	if row.FirstEdit != nil {
 		l.First, l.SettlesAt = *row.FirstEdit, sheet.SettlesAt(*row.FirstEdit, *row.LastEdit, sb.sheet.Settle)
-		l.Since = l.First.Add(-plan.Tick)
-	}
-	if r.ArmingAfter != nil && *r.ArmingAfter < row.ID {
-		l.Since = rb.since(nil, plan.Tick) // its entry has not been computed yet
+		if before := l.First.Add(-plan.Tick); before.Before(l.Since) {
+			l.Since = before
+		}
 	}
 	if isSchedule := rb.compiled.Rule.Trigger.Kind == rule.Schedule; isSchedule {
 		// A round that has not been taken yet takes the row as it is now, before
@@ -515,7 +537,7 @@ func (l *timeline) wake() {
 	case !at.IsZero():
 		since, known := l.Since, l.Known
 		l.w.put(store.Entry{Kind: store.Due, DueAt: at, SheetID: l.sb.record.ID, RuleID: l.rb.record.ID, RowID: l.row,
-			Since: &since, Known: &known})
+			Since: &since, Known: &known, Generation: l.rb.record.Generation})
 	case l.due != nil:
 		l.w.drop(l.due.ID)
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"strings"
 	"time"
@@ -28,6 +29,7 @@ const (
 	Review   AgendaKind = "review"  // a held email is to be judged again
 	Refresh  AgendaKind = "refresh" // a sheet's source is to be looked at; considered by itself
 	Hand     AgendaKind = "hand"    // a sending by hand goes on; considered by itself
+	Clear    AgendaKind = "clear"   // a rule has entries of earlier generations; considered by itself
 )
 
 // Entry is one agenda entry.
@@ -46,6 +48,8 @@ type Entry struct {
 	// Round: the row up to which it has been judged; Settle: 1 where what the edit sets off is to be held
 	DoneRows int64
 	Origin   string // Moved, Follow: the occasion, as JSON
+	// Due, Round, Arm: the rule's generation; an entry of an earlier one counts for nothing. Else 0.
+	Generation int64
 }
 
 // TableName implements GORM's tabler.
@@ -57,7 +61,7 @@ func (Entry) TableName() string { return "agenda" }
 // so that what falls due together is counted together.
 func (s *Store) ClaimAgenda(ctx context.Context, now time.Time, limit int) (out []Entry, err error) {
 	err = s.DB(ctx).Raw(
-		"SELECT * FROM agenda WHERE due_at <= ? AND kind NOT IN ('refresh', 'hand') ORDER BY due_at, id LIMIT ? FOR "+
+		"SELECT * FROM agenda WHERE due_at <= ? AND kind NOT IN ('refresh', 'hand', 'clear') ORDER BY due_at, id LIMIT ? FOR "+
 			"UPDATE SKIP LOCKED", now, limit).Scan(&out).Error
 	if err != nil || len(out) < limit {
 		return out, err
@@ -91,29 +95,32 @@ func (s *Store) HasDueAgenda(ctx context.Context, now time.Time, refresh bool) (
 func (s *Store) PutEntries(ctx context.Context, es []Entry) error {
 	return s.putEntries(ctx, es,
 		"due_at = VALUES(due_at), since = VALUES(since), known = VALUES(known), done_rows = IF(kind = 'settle', "+
-			"GREATEST(done_rows, VALUES(done_rows)), VALUES(done_rows)), origin = VALUES(origin)")
+			"GREATEST(done_rows, VALUES(done_rows)), VALUES(done_rows)), origin = VALUES(origin), "+
+			"generation = VALUES(generation)")
 }
 
-// PutArmed writes a rule's entries for rows. An entry that is there keeps
+// PutArmed writes a rule's entries for rows. An entry of this generation that is there keeps
 // what it knows to have been judged, and stays where it is overdue.
 func (s *Store) PutArmed(ctx context.Context, es []Entry, now time.Time) error {
-	return s.putEntries(ctx, es, "due_at = IF(due_at <= ?, due_at, VALUES(due_at))", now)
+	const kept = "generation = VALUES(generation)"
+	return s.putEntries(ctx, es, "due_at = IF("+kept+" AND due_at <= ?, due_at, VALUES(due_at)), since = IF("+kept+
+		", since, VALUES(since)), known = IF("+kept+", known, VALUES(known)), generation = VALUES(generation)", now)
 }
 
 func (s *Store) putEntries(ctx context.Context, es []Entry, update string, updateArgs ...any) error {
 	return chunks(es, bulk, func(c []Entry) error {
 		var q strings.Builder
-		args := make([]any, 0, 11*len(c))
+		args := make([]any, 0, 12*len(c))
 		q.WriteString(
-			"INSERT INTO agenda (kind, due_at, sheet_id, rule_id, row_id, delivery_id, nr, since, known, done_rows, origin) " +
-				"VALUES ")
+			"INSERT INTO agenda (kind, due_at, sheet_id, rule_id, row_id, delivery_id, nr, since, known, done_rows, origin, " +
+				"generation) VALUES ")
 		for i, e := range c {
 			if i > 0 {
 				q.WriteByte(',')
 			}
-			q.WriteString("(?,?,?,?,?,?,?,?,?,?,?)")
+			q.WriteString("(?,?,?,?,?,?,?,?,?,?,?,?)")
 			args = append(args, e.Kind, e.DueAt, e.SheetID, e.RuleID, e.RowID, e.DeliveryID, e.Nr, e.Since, e.Known, e.DoneRows,
-				e.Origin)
+				e.Origin, e.Generation)
 		}
 		q.WriteString(" ON DUPLICATE KEY UPDATE " + update)
 		return s.DB(ctx).Exec(q.String(), append(args, updateArgs...)...).Error
@@ -144,18 +151,54 @@ func (s *Store) DropSettling(ctx context.Context, rowIDs []int64) error {
 	})
 }
 
-// ClaimRule locks and gives a rule's entries that are due.
+// ClaimRule locks and gives a rule's entries that are due, the earliest first, waiting for who
+// else has them.
 func (s *Store) ClaimRule(ctx context.Context, ruleID string, now time.Time, limit int) (out []Entry, err error) {
-	err = s.DB(ctx).Raw(
-		"SELECT * FROM agenda WHERE rule_id = ? AND due_at <= ? AND kind <> 'arm' ORDER BY due_at, id LIMIT ? FOR UPDATE",
-		ruleID, now, limit).Scan(&out).Error
+	r, err := s.Rule(ctx, ruleID)
+	if errors.Is(err, ErrNotFound) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	err = s.DB(ctx).Raw("SELECT * FROM agenda WHERE rule_id = ? AND generation IN (0, ?) AND due_at <= ? AND "+
+		"kind NOT IN ('arm', 'hand', 'clear') ORDER BY due_at, id LIMIT ? FOR UPDATE", ruleID, r.Generation, now,
+		limit).Scan(&out).Error
 	return out, err
 }
 
-// DropRuleEntries removes what the agenda holds of a rule's own looking. What
-// has been promised already, moved reactions and follow-ups, stays.
-func (s *Store) DropRuleEntries(ctx context.Context, ruleID string) error {
-	return s.DB(ctx).Exec("DELETE FROM agenda WHERE rule_id = ? AND kind IN ('due', 'arm', 'round')", ruleID).Error
+// tickAhead is how far ahead of a rule's new generation entries are waited for.
+const tickAhead = time.Minute
+
+// NewGeneration begins a generation of a rule, which is locked, and is to be saved: what the
+// agenda holds of its own looking counts no more, and is cleared away in time. What has been
+// promised already, moved reactions and follow-ups, stays. Who is considering an entry of the
+// generation that ends is waited for.
+func (s *Store) NewGeneration(ctx context.Context, r *Rule, now time.Time) error {
+	var ids []int64
+	if err := s.DB(ctx).Raw("SELECT id FROM agenda WHERE rule_id = ? AND generation = ? AND due_at <= ? FOR UPDATE",
+		r.ID, r.Generation, now.Add(tickAhead)).Scan(&ids).Error; err != nil {
+		return err
+	}
+	r.Generation++
+	return s.PutEntries(ctx, []Entry{{Kind: Clear, DueAt: now, SheetID: r.SheetID, RuleID: r.ID}})
+}
+
+// ClearStale removes entries of a rule's earlier generations, for one rule of those that have
+// some, and says whether there was one.
+func (s *Store) ClearStale(ctx context.Context, now time.Time, limit int) (bool, error) {
+	var es []Entry
+	err := s.DB(ctx).Raw("SELECT * FROM agenda WHERE kind = 'clear' AND due_at <= ? LIMIT 1 FOR UPDATE SKIP LOCKED",
+		now).Scan(&es).Error
+	if err != nil || len(es) == 0 {
+		return false, err
+	}
+	res := s.DB(ctx).Exec("DELETE FROM agenda WHERE rule_id = ? AND generation BETWEEN 1 AND "+
+		"(SELECT generation - 1 FROM rules WHERE id = ?) LIMIT ?", es[0].RuleID, es[0].RuleID, limit)
+	if res.Error != nil || res.RowsAffected == int64(limit) {
+		return true, res.Error
+	}
+	return true, s.DropEntries(ctx, []int64{es[0].ID})
 }
 
 // RowEntries gives what the agenda holds of rows, by row.
@@ -164,8 +207,9 @@ func (s *Store) RowEntries(ctx context.Context, rowIDs ...int64) (map[int64][]En
 	err := chunks(rowIDs, 1000, func(c []int64) error {
 		var es []Entry
 		if err := s.DB(ctx).Raw(
-			"SELECT * FROM agenda WHERE row_id IN ? AND kind IN ('due', 'moved', 'follow', 'late', 'review') ORDER BY "+
-				"due_at, id", c).Scan(&es).Error; err != nil {
+			"SELECT a.* FROM agenda a LEFT JOIN rules r ON r.id = a.rule_id WHERE row_id IN ? AND "+
+				"kind IN ('due', 'moved', 'follow', 'late', 'review') AND (a.generation = 0 OR a.generation = r.generation) "+
+				"ORDER BY due_at, a.id", c).Scan(&es).Error; err != nil {
 			return err
 		}
 		for _, e := range es {
@@ -236,22 +280,22 @@ func (s *Store) DropRowEntries(ctx context.Context, rowIDs ...int64) error {
 // sent; the zero time where nothing is.
 func (s *Store) NextInstant(ctx context.Context) (time.Time, error) {
 	var t sql.NullTime
-	err := s.DB(ctx).Raw(`SELECT MIN(t) FROM ((SELECT due_at t FROM agenda ORDER BY due_at LIMIT 1)
+	err := s.DB(ctx).Raw(`SELECT MIN(t) FROM (
+		(SELECT due_at t FROM agenda WHERE kind <> 'clear' ORDER BY due_at LIMIT 1)
 		UNION ALL (SELECT next_try t FROM deliveries WHERE next_try IS NOT NULL ORDER BY next_try LIMIT 1)) x`).Scan(
 		&t).Error
 	return t.Time, err
 }
 
-// NextRuleDue gives, per rule of a sheet, the instant of its next agenda entry
-// and how many rows share it.
-func (s *Store) NextRuleDue(ctx context.Context, ruleID string) (at time.Time, rows int64, err error) {
+// NextRuleDue gives the instant of a rule's next agenda entry and how many rows share it.
+func (s *Store) NextRuleDue(ctx context.Context, r *Rule) (at time.Time, rows int64, err error) {
+	const own = "rule_id = ? AND generation IN (0, ?) AND kind IN ('due', 'moved', 'round')"
 	var t sql.NullTime
-	if err = s.DB(ctx).Raw("SELECT MIN(due_at) FROM agenda WHERE rule_id = ? AND kind IN ('due', 'moved', 'round')",
-		ruleID).Scan(&t).Error; err != nil || !t.Valid {
+	if err = s.DB(ctx).Raw("SELECT MIN(due_at) FROM agenda WHERE "+own, r.ID, r.Generation).Scan(&t).Error; err != nil ||
+		!t.Valid {
 		return
 	}
-	err = s.DB(ctx).Raw(
-		"SELECT COUNT(*) FROM agenda WHERE rule_id = ? AND kind IN ('due', 'moved', 'round') AND due_at = ?", ruleID,
+	err = s.DB(ctx).Raw("SELECT COUNT(*) FROM agenda WHERE "+own+" AND due_at = ?", r.ID, r.Generation,
 		t.Time).Scan(&rows).Error
 	return t.Time, rows, err
 }

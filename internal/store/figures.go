@@ -24,7 +24,7 @@ func (s *Store) Figures(ctx context.Context, now time.Time) (f Figures, err erro
 		First *time.Time
 	}
 	db := s.DB(ctx)
-	if err = db.Raw("SELECT COUNT(*) AS n, MIN(due_at) AS first FROM agenda WHERE due_at <= ?",
+	if err = db.Raw("SELECT COUNT(*) AS n, MIN(due_at) AS first FROM agenda WHERE due_at <= ? AND kind <> 'clear'",
 		now).Scan(&agenda).Error; err != nil {
 		return f, err
 	}

@@ -216,6 +216,36 @@ func (s *Store) LockRowsAfter(ctx context.Context, sheetID string, after int64, 
 		after, limit)
 }
 
+// SettledRow is what a rule looks at of a row.
+type SettledRow struct {
+	ID        int64
+	SettledAt *time.Time
+	Cells     []byte // as they last settled; nil: never. Not to be kept.
+}
+
+// LockSettledAfter locks the next rows of a sheet after an id, and calls f for each in the order
+// of ids.
+func (s *Store) LockSettledAfter(ctx context.Context, sheetID string, after int64, limit int,
+	f func(SettledRow) error) error {
+	rows, err := s.DB(ctx).Raw("SELECT id, settled_at, IF(first_edit IS NULL, cells, settled) FROM sheet_rows "+
+		"WHERE sheet_id = ? AND id > ? AND deleted_at IS NULL ORDER BY id LIMIT ? FOR UPDATE", sheetID, after,
+		limit).Rows()
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var r SettledRow
+		if err := rows.Scan(&r.ID, &r.SettledAt, (*sql.RawBytes)(&r.Cells)); err != nil {
+			return err
+		}
+		if err := f(r); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
 // CountAllRows counts a sheet's rows, the deleted ones too.
 func (s *Store) CountAllRows(ctx context.Context, sheetID string) (n int64, err error) {
 	err = s.DB(ctx).Model(&Row{}).Where("sheet_id = ?", sheetID).Count(&n).Error

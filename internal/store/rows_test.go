@@ -255,12 +255,12 @@ func TestSheetRecord(t *testing.T) {
 		}
 	}
 	// Taken away, nothing of it comes any more.
-	r := &store.Rule{ID: store.NewID(), SheetID: rec.ID, Letter: "A", Name: "x", State: rule.On, Body: "{}"}
+	r := &store.Rule{ID: store.NewID(), SheetID: rec.ID, Letter: "A", Name: "x", State: rule.On, Body: "{}", Generation: 1}
 	if err := st.SaveRule(ctx, r); err != nil {
 		t.Fatal(err)
 	}
 	if err := st.PutEntries(ctx, []store.Entry{{Kind: store.Due, DueAt: noon, SheetID: rec.ID, RuleID: r.ID,
-		RowID: 1}}); err != nil {
+		RowID: 1, Generation: 1}}); err != nil {
 		t.Fatal(err)
 	}
 	ds := letters(0, 2)
@@ -270,8 +270,13 @@ func TestSheetRecord(t *testing.T) {
 	if err := st.InsertDeliveries(ctx, ds); err != nil {
 		t.Fatal(err)
 	}
-	if err := st.RetireSheet(ctx, rec.ID); err != nil {
+	if err := st.RetireSheet(ctx, rec.ID, noon); err != nil {
 		t.Fatal(err)
+	}
+	for _, want := range []bool{true, false} { // what there was is cleared away, and nothing is left
+		if some, err := st.ClearStale(ctx, noon, 10); err != nil || some != want {
+			t.Errorf("something to clear away: %v, want %v; %v", some, want, err)
+		}
 	}
 	if due, err := st.HasDueAgenda(ctx, noon, false); err != nil || due {
 		t.Errorf("%v %v", due, err)

@@ -21,16 +21,21 @@ type Rule struct {
 	BaselineAt  *time.Time
 	ArmingAfter *int64 // the row up to which agenda entries have been computed; nil when done
 	ArmedRows   int64
-	BrakedAt    *time.Time // the brake holds the rule's emails from reactions since then
-	ReleasedAt  *time.Time // somebody has let its first run go
-	PausedAt    *time.Time // when it was last paused
-	ResumedAt   *time.Time // when that pause ended
-	CountsFrom  int64      // its episodes and changes are counted from here, at least
-	Position    int        // in the sheet's order of rules
-	Broken      string     // what it misses since a column or template went; "" for nothing
-	CreatedAt   time.Time
-	DeletedAt   *time.Time
-	DeletedBy   string
+	ArmingSince *time.Time // up to when rows that are not on the agenda yet have been judged; nil: the baseline
+	// ArmedUntil is up to when the agenda holds what the rule must look at; nil: for ever. BeyondAt is the
+	// first instant after it, which is on the agenda too.
+	ArmedUntil, BeyondAt *time.Time
+	Generation           int64      // of its entries on the agenda that count; from 1
+	BrakedAt             *time.Time // the brake holds the rule's emails from reactions since then
+	ReleasedAt           *time.Time // somebody has let its first run go
+	PausedAt             *time.Time // when it was last paused
+	ResumedAt            *time.Time // when that pause ended
+	CountsFrom           int64      // its episodes and changes are counted from here, at least
+	Position             int        // in the sheet's order of rules
+	Broken               string     // what it misses since a column or template went; "" for nothing
+	CreatedAt            time.Time
+	DeletedAt            *time.Time
+	DeletedBy            string
 	// UnjudgedKnown is how many rows that it cannot judge somebody has seen and left so.
 	UnjudgedKnown int
 	HistoryOf     string // the rule whose judged occasions are judged for this one too; "" for none
@@ -137,6 +142,6 @@ func (s *Store) NextLetter(ctx context.Context, sheetID string) (string, error) 
 
 // SaveArming writes how far a rule's agenda entries have been computed.
 func (s *Store) SaveArming(ctx context.Context, r *Rule) error {
-	return s.DB(ctx).Exec("UPDATE rules SET arming_after = ?, armed_rows = ? WHERE id = ?", r.ArmingAfter, r.ArmedRows,
-		r.ID).Error
+	return s.DB(ctx).Exec("UPDATE rules SET arming_after = ?, armed_rows = ?, arming_since = ?, armed_until = ?, "+
+		"beyond_at = ? WHERE id = ?", r.ArmingAfter, r.ArmedRows, r.ArmingSince, r.ArmedUntil, r.BeyondAt, r.ID).Error
 }

@@ -157,13 +157,20 @@ func (s *Store) TouchSheet(ctx context.Context, id string, order bool, more int)
 }
 
 // RetireSheet stops everything that was to come for a sheet: its rules are
-// paused, and its agenda is dropped.
-func (s *Store) RetireSheet(ctx context.Context, id string) error {
-	for _, q := range []string{
-		"UPDATE rules SET state = 'paused', arming_after = NULL WHERE sheet_id = ?",
-		"DELETE FROM agenda WHERE sheet_id = ?",
+// paused, and what the agenda holds of it counts no more.
+func (s *Store) RetireSheet(ctx context.Context, id string, now time.Time) error {
+	for _, q := range []struct {
+		sql  string
+		args []any
+	}{
+		{"DELETE FROM agenda WHERE rule_id = '' AND sheet_id = ?", []any{id}},
+		{"DELETE FROM agenda WHERE rule_id IN (SELECT id FROM rules WHERE sheet_id = ?) AND generation = 0", []any{id}},
+		{"UPDATE rules SET state = IF(state = 'on', 'paused', state), arming_after = NULL, generation = generation + 1 " +
+			"WHERE sheet_id = ?", []any{id}},
+		{"INSERT INTO agenda (kind, due_at, sheet_id, rule_id) SELECT 'clear', ?, sheet_id, id FROM rules " +
+			"WHERE sheet_id = ?", []any{now, id}},
 	} {
-		if err := s.DB(ctx).Exec(q, id).Error; err != nil {
+		if err := s.DB(ctx).Exec(q.sql, q.args...).Error; err != nil {
 			return err
 		}
 	}

@@ -199,6 +199,15 @@ func (s *CompiledRule) Next(row *sheet.Row, known, from time.Time) time.Time {
 	return time.Time{}
 }
 
+// NextReads gives the columns whose cells are all that Next reads of a row; nil for all.
+func (s *CompiledRule) NextReads() []*sheet.Column {
+	c, ok := s.Sheet.Column(s.Rule.Trigger.Column)
+	if s.Rule.Trigger.Kind != rule.Date || !ok || c.Type == value.Formula || c.Derived() {
+		return nil
+	}
+	return []*sheet.Column{c}
+}
+
 // Settle tells what a settling row makes of a reaction: an occasion, due now
 // or moved by the window; and brings the row state up to date. before is the
 // row as it last settled, nil for one that has been added.

@@ -107,6 +107,30 @@ test.describe("a sheet in use", () => {
     await expect(page.getByText("4 cells in 4 rows · 4 filled")).toBeVisible();
   });
 
+  test("undone before the server has answered: the last change first, then the one before it", async () => {
+    await at("R-5").click();
+    for (let i = 0; i < 4; i++) await page.keyboard.press("ArrowRight");
+    await page.keyboard.type("70");
+    await page.keyboard.press("Enter");
+    await expect.poll(async () => (await cells(4))[4]).toBe("70");
+    await page.route("**/changes", async (route) => {
+      const answer = await route.fetch();
+      await new Promise((r) => setTimeout(r, 1000));
+      await route.fulfill({ response: answer });
+    });
+    await page.keyboard.press("ArrowUp");
+    await page.keyboard.press("Delete");
+    await expect.poll(async () => (await cells(4))[4]).toBe("");
+    await page.keyboard.press("Control+z");
+    await page.keyboard.press("Control+z");
+    await expect.poll(async () => (await cells(4))[4]).toBe("61");
+    await page.keyboard.press("Control+y");
+    await expect.poll(async () => (await cells(4))[4]).toBe("70");
+    await page.keyboard.press("Control+z");
+    await expect.poll(async () => (await cells(4))[4]).toBe("61");
+    await page.unroute("**/changes");
+  });
+
   test("rows in and out", async () => {
     await at("R-3").click();
     await page.keyboard.press("Control+Enter");

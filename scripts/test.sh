@@ -36,11 +36,15 @@ rm "$front"
 echo "== interface"
 cd e2e
 # In two parts side by side: a browser waits most of the time.
-looks=$(mktemp)
-NIVOT_E2E_PART=looks NIVOT_E2E_PORT=8540 npx playwright test >"$looks" 2>&1 &
+said=$(mktemp -d)
+NIVOT_E2E_PART=looks NIVOT_E2E_PORT=8540 npx playwright test >"$said/looks" 2>&1 &
 failed=0
-NIVOT_E2E_PART=work npx playwright test || failed=1
+NIVOT_E2E_PART=work npx playwright test 2>&1 | tee "$said/work" || failed=1
 wait $! || failed=1
-cat "$looks"
-rm "$looks"
+cat "$said/looks"
+if [ $failed = 1 ]; then
+  echo "== what failed of the interface"
+  for part in "$said"/*; do sed -n '/^  1) /,$p' "$part"; done
+fi
+rm -r "$said"
 exit $failed

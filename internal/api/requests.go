@@ -30,7 +30,8 @@ func named() []echo.MiddlewareFunc {
 			LogStatus: true, LogLatency: true, LogMethod: true, LogRoutePath: true, LogResponseSize: true, LogRequestID: true,
 			LogValuesFunc: func(c *echo.Context, v middleware.RequestLoggerValues) error {
 				level := slog.LevelInfo
-				if v.Error != nil { // which is told behind this
+				if sent, _ := echo.UnwrapResponse(c.Response()); v.Error != nil && (sent == nil || !sent.Committed) {
+					// It is told behind this. What has been sent already is what was answered.
 					v.Status, _ = toProblem(v.Error)
 				}
 				if v.Status >= http.StatusInternalServerError {

@@ -43,6 +43,9 @@ export function useEdits(sheet: Sheet) {
   const { foretold } = useLimits();
   const undos = useRef<string[]>([]);
   const redos = useRef<string[]>([]);
+  // What has been asked for of the change that is under way, by its id; and one undoing after the other.
+  const answered = useRef<{ of: string; tell: (r?: Result) => void }[]>([]);
+  const line = useRef<Promise<unknown>>(Promise.resolve());
   const [waiting, setWaiting] = useState<Change[]>(() => unsent.list());
   const [away, setAway] = useState(false);
   const [clashes, setClashes] = useState<Clash[]>([]);
@@ -63,6 +66,10 @@ export function useEdits(sheet: Sheet) {
     [client, sheet.id],
   );
 
+  const tell = useCallback((of: string, r?: Result) => {
+    for (const a of answered.current) if (a.of === of) a.tell(r);
+    answered.current = answered.current.filter((a) => a.of !== of);
+  }, []);
   const take = useCallback(
     (c: Change, r: Result) => {
       replace(r.rows);
@@ -74,9 +81,10 @@ export function useEdits(sheet: Sheet) {
       if (c.kind !== "edit" && r.cells + r.added.length > 1) toast(changedWords(c.kind, r));
       done.current.get(c.id)?.(r);
       done.current.delete(c.id);
+      tell(c.id, r);
       if (c.kind !== "edit" || c.steps.some((s) => s.op !== "edit")) void again();
     },
-    [again, replace],
+    [again, replace, tell],
   );
 
   // Sends one change; reports whether the queue may go on.
@@ -96,6 +104,7 @@ export function useEdits(sheet: Sheet) {
       if (said === "later") return false;
       unsent.remove(c.id);
       if (said === "refused") {
+        tell(c.id);
         toast.error(words(error), { duration: 12000 });
         void again();
       } else if (data) {
@@ -105,7 +114,7 @@ export function useEdits(sheet: Sheet) {
       }
       return true;
     },
-    [sheet.id, unsent, take, again],
+    [sheet.id, unsent, take, tell, again],
   );
   const pump = useCallback(async () => {
     if (busy.current) return;
@@ -187,12 +196,9 @@ export function useEdits(sheet: Sheet) {
     [asking, put],
   );
 
-  // Takes the last change back (or the one with an id), or does it again.
+  // Takes a change back, or does it again.
   const step = useCallback(
-    async (from: React.RefObject<string[]>, to: React.RefObject<string[]>, none: string, which?: string) => {
-      const id = which ?? from.current[from.current.length - 1];
-      if (!id) return void toast(none);
-      from.current = from.current.filter((x) => x !== id);
+    async (id: string, to: React.RefObject<string[]>) => {
       try {
         const r = await answer(
           http.POST("/sheets/{sheet}/changes/{change}/undo", { params: { path: { sheet: sheet.id, change: id } } }),
@@ -207,15 +213,40 @@ export function useEdits(sheet: Sheet) {
     },
     [client, sheet.id, replace],
   );
+  const next = useCallback((f: () => Promise<unknown>) => {
+    line.current = line.current.then(f);
+  }, []);
   const undo = useCallback(
     (id?: string) => {
       // What has not gone yet does not go.
       if (!id && unsent.takeBack(sending.current)) return look();
-      void step(undos, redos, "Nothing of yours is left to undo.", id);
+      // The change that is under way is the last: it is taken back once the server has it.
+      const of = unsent.list().find((c) => c.id === sending.current && c.page === page)?.id;
+      if (!id && of && !answered.current.some((a) => a.of === of)) {
+        const made = new Promise<Result | undefined>((resolve) => answered.current.push({ of, tell: resolve }));
+        return next(async () => {
+          const change = (await made)?.id;
+          if (!change) return; // it was refused, or changed nothing
+          undos.current = undos.current.filter((x) => x !== change);
+          await step(change, redos);
+        });
+      }
+      const last = id ?? undos.current.at(-1);
+      if (!last) return void toast("Nothing of yours is left to undo.");
+      undos.current = undos.current.filter((x) => x !== last);
+      next(() => step(last, redos));
     },
-    [step, unsent, look],
+    [step, next, unsent, look],
   );
-  const redo = useCallback(() => void step(redos, undos, "Nothing to redo."), [step]);
+  const redo = useCallback(
+    () =>
+      next(async () => {
+        const last = redos.current.pop();
+        if (!last) return void toast("Nothing to redo.");
+        await step(last, undos);
+      }),
+    [step, next],
+  );
   // A change that was made elsewhere on the page, as an import, can be undone too.
   const remember = useCallback((id: string) => {
     if (id) undos.current.push(id);

@@ -52,7 +52,7 @@ func newWork(ctx context.Context, e *Engine, tx *store.Store, now time.Time, a a
 		return nil, err
 	}
 	on, back, err := tx.Lever(ctx)
-	return &work{e: e, tx: tx, now: now, act: a, off: !on, back: back, loaded: newLoaded(tx),
+	return &work{e: e, tx: tx, now: now, act: a, off: !on, back: back, loaded: newLoaded(tx, e.sheets),
 		timelines: map[timelineKey]*timeline{}, outbox: newOutbox(),
 		entered: map[delivery.State]int{}, asking: map[int64]bool{}}, err
 }

@@ -59,6 +59,7 @@ type Engine struct {
 	doubles   doubles
 	unjudged  unjudgedRows
 	files     fileCache
+	sheets    *sheetCache
 	senders   sendersKept
 	checked   checkedKeeper
 	optOut    atomic.Pointer[[]byte] // the key of unsubscribe links, once it is known
@@ -86,7 +87,7 @@ func New(s *store.Store, now Clock, opts Options) *Engine {
 	return &Engine{Store: s, now: func() time.Time { return now().UTC().Truncate(time.Microsecond) }, opts: opts,
 		log:        slog.Default(),
 		wakeAgenda: make(chan struct{}, 1), wakeQueue: make(chan struct{}, 1), wakeRefresh: make(chan struct{}, 1),
-		views: map[string]*view{}}
+		views: map[string]*view{}, sheets: newSheetCache()}
 }
 
 // Now is the engine's time, to the microsecond, in UTC.

@@ -84,7 +84,7 @@ func (e *Engine) OrderRules(ctx context.Context, sheetID string, ids []string) e
 		}
 		slices.SortStableFunc(rules, func(a, b store.Rule) int { return place(a) - place(b) })
 		for i := range rules {
-			if err := tx.PlaceRule(ctx, rules[i].ID, i); err != nil {
+			if err := tx.PlaceRule(ctx, &rules[i], i); err != nil {
 				return err
 			}
 		}

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"time"
 
+	lru "github.com/hashicorp/golang-lru/v2"
+
 	"nivot/internal/core/calendar"
 	"nivot/internal/core/plan"
 	"nivot/internal/core/rule"
@@ -17,10 +19,31 @@ import (
 // ruleCache is what one piece of work reads of sheets, rules and lists: each once.
 type ruleCache struct {
 	s        *store.Store
+	shared   *sheetCache // what others have read; nil where it is to be changed, or read once
 	sheets   map[string]*cachedSheet
 	silenced map[string]bool // keys of the do-not-email list; not to be changed
 }
 
+// sheetCache is what a process has read of sheets, rules and letters, for as long as their stamps
+// stand. What is in it is not changed, and may be used by many at the same time.
+type sheetCache = lru.Cache[string, stampedSheet]
+
+// stampedSheet is a sheet as it is under a stamp.
+type stampedSheet struct {
+	stamp string
+	sheet *cachedSheet
+}
+
+// keptSheets bounds how many sheets a process keeps.
+const keptSheets = 256
+
+func newSheetCache() *sheetCache {
+	c, _ := lru.New[string, stampedSheet](keptSheets) // which fails for no positive size
+	return c
+}
+
+// cachedSheet is a sheet and what hangs on it. Of its record and those of its rules what counts up by
+// itself may be older: versions, how many rows there are, since when the brake holds.
 type cachedSheet struct {
 	record    *store.Sheet
 	sheet     *sheet.Sheet
@@ -60,6 +83,17 @@ func (b *ruleCache) common(ctx context.Context) error {
 func (b *ruleCache) sheet(ctx context.Context, id string) (*cachedSheet, error) {
 	if sb, ok := b.sheets[id]; ok {
 		return sb, nil
+	}
+	var stamp string
+	if b.shared != nil { // the stamp first: what is newer than its stamp is read again, what is older never
+		var err error
+		if stamp, err = b.s.Stamp(ctx, id); err != nil {
+			return nil, err
+		}
+		if kept, ok := b.shared.Get(id); ok && stamp != "" && kept.stamp == stamp {
+			b.sheets[id] = kept.sheet
+			return kept.sheet, nil
+		}
 	}
 	if err := b.common(ctx); err != nil {
 		return nil, err
@@ -107,11 +141,15 @@ func (b *ruleCache) sheet(ctx context.Context, id string) (*cachedSheet, error) 
 		sb.rules = append(sb.rules, &cachedRule{&rules[i], set})
 	}
 	b.sheets[id] = sb
+	if stamp != "" {
+		b.shared.Add(id, stampedSheet{stamp, sb})
+	}
 	return sb, nil
 }
 
 func (b *ruleCache) compile(sb *cachedSheet, r *rule.Rule) (*plan.CompiledRule, error) {
-	return plan.Compile(sb.sheet, r, sb.templates, sb.calendar, func(key string) bool { return b.silenced[key] })
+	silenced := b.silenced
+	return plan.Compile(sb.sheet, r, sb.templates, sb.calendar, func(key string) bool { return silenced[key] })
 }
 
 // historyOf gives the rule whose history a rule has taken over, "" for none.

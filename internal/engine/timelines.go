@@ -45,8 +45,10 @@ type timelineKey struct {
 	row  int64
 }
 
-func newLoaded(tx *store.Store) loaded {
-	return loaded{cache: newRuleCache(tx), rows: map[int64]*store.Row{}, entries: map[int64][]store.Entry{},
+func newLoaded(tx *store.Store, shared *sheetCache) loaded {
+	cache := newRuleCache(tx)
+	cache.shared = shared
+	return loaded{cache: cache, rows: map[int64]*store.Row{}, entries: map[int64][]store.Entry{},
 		emails:  map[int64]*plan.Email{},
 		records: map[*plan.Email]*store.Delivery{}, waiting: map[timelineKey][]*plan.Email{},
 		memories: map[store.RowStateKey]*memory{}, known: map[int64]bool{}, asides: map[timelineKey][]plan.Aside{},

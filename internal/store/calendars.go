@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"time"
 
+	"gorm.io/gorm"
+
 	"nivot/internal/core/calendar"
 )
 
@@ -64,11 +66,15 @@ func (s *Store) Calendar(ctx context.Context, id string) (*Calendar, error) {
 }
 
 // SaveCalendar writes a working calendar.
-func (s *Store) SaveCalendar(ctx context.Context, c *Calendar) error { return s.DB(ctx).Save(c).Error }
+func (s *Store) SaveCalendar(ctx context.Context, c *Calendar) error {
+	return s.renewing(ctx, common, func(db *gorm.DB) error {
+		return db.Save(c).Error
+	})
+}
 
 // DropCalendar takes a working calendar away.
 func (s *Store) DropCalendar(ctx context.Context, id string) error {
-	return s.DB(ctx).Delete(&Calendar{}, "id = ?", id).Error
+	return s.renewing(ctx, common, func(db *gorm.DB) error { return db.Delete(&Calendar{}, "id = ?", id).Error })
 }
 
 // SheetsOfCalendar lists the sheets that have a working calendar.

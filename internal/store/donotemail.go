@@ -54,7 +54,7 @@ func (s *Store) RemoveDoNotEmail(ctx context.Context, m value.Mailbox) error {
 // counted: in a database that went back in time a counted one would stand for two lists.
 func (s *Store) changeDoNotEmail(ctx context.Context, change func(*gorm.DB) error) error {
 	return s.Tx(ctx, func(tx *Store) error {
-		if err := change(tx.DB(ctx)); err != nil {
+		if err := tx.renewing(ctx, common, change); err != nil {
 			return err
 		}
 		return tx.SetSetting(ctx, SettingDoNotEmail, NewID())

@@ -7,6 +7,8 @@ import (
 	"errors"
 	"time"
 
+	"gorm.io/gorm"
+
 	"nivot/internal/core/delivery"
 	"nivot/internal/core/reason"
 )
@@ -164,7 +166,9 @@ func (s *Store) JumpAhead(ctx context.Context, known int64) (event int64, err er
 			return 0, err
 		}
 	}
-	return event, s.DB(ctx).Exec("UPDATE rules SET counts_from = ?", event).Error
+	return event, s.renewing(ctx, common, func(db *gorm.DB) error {
+		return db.Exec("UPDATE rules SET counts_from = ?", event).Error
+	})
 }
 
 // Doubt holds all that was on its way in a database that has gone back in time,

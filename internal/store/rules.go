@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"time"
 
+	"gorm.io/gorm"
+
 	"nivot/internal/core/rule"
 )
 
@@ -109,12 +111,18 @@ func (s *Store) DeletedRules(ctx context.Context, sheetID string, since time.Tim
 }
 
 // PlaceRule gives a rule its place in the sheet's order.
-func (s *Store) PlaceRule(ctx context.Context, id string, position int) error {
-	return s.DB(ctx).Exec("UPDATE rules SET position = ? WHERE id = ?", position, id).Error
+func (s *Store) PlaceRule(ctx context.Context, r *Rule, position int) error {
+	return s.renewing(ctx, r.SheetID, func(db *gorm.DB) error {
+		return db.Exec("UPDATE rules SET position = ? WHERE id = ?", position, r.ID).Error
+	})
 }
 
 // SaveRule writes a rule.
-func (s *Store) SaveRule(ctx context.Context, r *Rule) error { return s.DB(ctx).Save(r).Error }
+func (s *Store) SaveRule(ctx context.Context, r *Rule) error {
+	return s.renewing(ctx, r.SheetID, func(db *gorm.DB) error {
+		return db.Save(r).Error
+	})
+}
 
 // SaveBrake writes since when the brake holds a rule; nil lets go.
 func (s *Store) SaveBrake(ctx context.Context, id string, at *time.Time) error {
@@ -142,6 +150,8 @@ func (s *Store) NextLetter(ctx context.Context, sheetID string) (string, error) 
 
 // SaveArming writes how far a rule's agenda entries have been computed.
 func (s *Store) SaveArming(ctx context.Context, r *Rule) error {
-	return s.DB(ctx).Exec("UPDATE rules SET arming_after = ?, armed_rows = ?, arming_since = ?, armed_until = ?, "+
-		"beyond_at = ? WHERE id = ?", r.ArmingAfter, r.ArmedRows, r.ArmingSince, r.ArmedUntil, r.BeyondAt, r.ID).Error
+	return s.renewing(ctx, r.SheetID, func(db *gorm.DB) error {
+		return db.Exec("UPDATE rules SET arming_after = ?, armed_rows = ?, arming_since = ?, armed_until = ?, "+
+			"beyond_at = ? WHERE id = ?", r.ArmingAfter, r.ArmedRows, r.ArmingSince, r.ArmedUntil, r.BeyondAt, r.ID).Error
+	})
 }

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"time"
 
+	"gorm.io/gorm"
+
 	"nivot/internal/core/delivery"
 	"nivot/internal/core/template"
 )
@@ -62,4 +64,8 @@ func (s *Store) LockLimits(ctx context.Context) error {
 }
 
 // SaveSender writes a sender, new or not.
-func (s *Store) SaveSender(ctx context.Context, x *Sender) error { return s.DB(ctx).Save(x).Error }
+func (s *Store) SaveSender(ctx context.Context, x *Sender) error {
+	return s.renewing(ctx, common, func(db *gorm.DB) error {
+		return db.Save(x).Error
+	})
+}

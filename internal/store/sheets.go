@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"time"
 
+	"gorm.io/gorm"
+
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/value"
 )
@@ -145,7 +147,11 @@ func (s *Store) LockSheet(ctx context.Context, id string) (*Sheet, error) {
 }
 
 // SaveSheet writes a sheet.
-func (s *Store) SaveSheet(ctx context.Context, r *Sheet) error { return s.DB(ctx).Save(r).Error }
+func (s *Store) SaveSheet(ctx context.Context, r *Sheet) error {
+	return s.renewing(ctx, r.ID, func(db *gorm.DB) error {
+		return db.Save(r).Error
+	})
+}
 
 // TouchSheet counts the sheet's version up, so that cached views of its rows
 // are made anew; where rows have come, gone or moved, that of their order too.
@@ -159,6 +165,10 @@ func (s *Store) TouchSheet(ctx context.Context, id string, order bool, more int)
 // RetireSheet stops everything that was to come for a sheet: its rules are
 // paused, and what the agenda holds of it counts no more.
 func (s *Store) RetireSheet(ctx context.Context, id string, now time.Time) error {
+	return s.renewing(ctx, id, func(db *gorm.DB) error { return retire(db, id, now) })
+}
+
+func retire(db *gorm.DB, id string, now time.Time) error {
 	for _, q := range []struct {
 		sql  string
 		args []any
@@ -170,7 +180,7 @@ func (s *Store) RetireSheet(ctx context.Context, id string, now time.Time) error
 		{"INSERT INTO agenda (kind, due_at, sheet_id, rule_id) SELECT 'clear', ?, sheet_id, id FROM rules " +
 			"WHERE sheet_id = ?", []any{now, id}},
 	} {
-		if err := s.DB(ctx).Exec(q.sql, q.args...).Error; err != nil {
+		if err := db.Exec(q.sql, q.args...).Error; err != nil {
 			return err
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"encoding/hex"
 	"time"
 
+	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 
 	"nivot/internal/core/template"
@@ -49,13 +50,16 @@ func (s *Store) CountShelf(ctx context.Context, sheetID string) (n int64, err er
 // PutOnShelf puts a file on a sheet's shelf, in place of one that has its name.
 func (s *Store) PutOnShelf(ctx context.Context, f *ShelfFile) error {
 	f.Folded = []byte(value.Fold(f.Name))
-	return s.DB(ctx).Clauses(clause.OnConflict{UpdateAll: true}).Create(f).Error
+	return s.renewing(ctx, f.SheetID, func(db *gorm.DB) error {
+		return db.Clauses(clause.OnConflict{UpdateAll: true}).Create(f).Error
+	})
 }
 
 // TakeOffShelf takes a file off; emails that have gone keep it.
 func (s *Store) TakeOffShelf(ctx context.Context, sheetID, name string) error {
-	return s.DB(ctx).Exec("DELETE FROM shelf_files WHERE sheet_id = ? AND folded = ?", sheetID,
-		[]byte(value.Fold(name))).Error
+	return s.renewing(ctx, sheetID, func(db *gorm.DB) error {
+		return db.Exec("DELETE FROM shelf_files WHERE sheet_id = ? AND folded = ?", sheetID, []byte(value.Fold(name))).Error
+	})
 }
 
 // CoreShelf gives the files of a sheet as letters look for them.

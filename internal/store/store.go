@@ -12,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	mrand "math/rand/v2"
 	"net"
 	"strings"
@@ -38,6 +39,7 @@ type Store struct {
 	silenced   *atomic.Pointer[silenced] // as last read
 	shard      uint8                     // of the counts that this process writes
 	tally      tally                     // in a transaction: what it changes of the counts; else nil
+	renewed    map[string]bool           // and of the stamps
 }
 
 // ErrNotFound says that what was asked for is not there.
@@ -166,8 +168,12 @@ func (s *Store) Tx(ctx context.Context, f func(tx *Store) error) error {
 		var t Store
 		err := s.db.WithContext(ctx).Transaction(func(tx *gorm.DB) error {
 			t = *s
-			t.db, t.tally = tx, tally{}
+			t.db, t.tally, t.renewed = tx, tally{}, map[string]bool{}
+			maps.Copy(t.renewed, s.renewed)
 			if err := f(&t); err != nil || s.tally != nil {
+				return err
+			}
+			if err := t.writeStamps(ctx); err != nil {
 				return err
 			}
 			return t.writeCounts(ctx)
@@ -176,6 +182,7 @@ func (s *Store) Tx(ctx context.Context, f func(tx *Store) error) error {
 			for b, n := range t.tally {
 				s.tally[b] += n
 			}
+			maps.Copy(s.renewed, t.renewed)
 		}
 		if err == nil || !Retryable(err) || try == maxTries {
 			return err

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"time"
 
+	"gorm.io/gorm"
+
 	"nivot/internal/core/template"
 )
 
@@ -94,7 +96,11 @@ func (s *Store) TemplateName(ctx context.Context, id string) (name string, err e
 }
 
 // SaveTemplate writes a template without a new version.
-func (s *Store) SaveTemplate(ctx context.Context, t *Template) error { return s.DB(ctx).Save(t).Error }
+func (s *Store) SaveTemplate(ctx context.Context, t *Template) error {
+	return s.renewing(ctx, t.SheetID, func(db *gorm.DB) error {
+		return db.Save(t).Error
+	})
+}
 
 // SaveTemplateVersion writes a template, and its version beside those before.
 func (s *Store) SaveTemplateVersion(ctx context.Context, t *Template, by string, at time.Time) error {
@@ -161,4 +167,8 @@ func (s *Store) Piece(ctx context.Context, id string) (*Piece, error) {
 }
 
 // SavePiece writes a piece of text.
-func (s *Store) SavePiece(ctx context.Context, p *Piece) error { return s.DB(ctx).Save(p).Error }
+func (s *Store) SavePiece(ctx context.Context, p *Piece) error {
+	return s.renewing(ctx, common, func(db *gorm.DB) error {
+		return db.Save(p).Error
+	})
+}

@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"encoding/json"
+	"errors"
 
 	"nivot/internal/core/delivery"
 	"nivot/internal/store"
@@ -105,10 +106,28 @@ func (e *Engine) change(ctx context.Context, sheetID string, ops []Op, head stor
 // takes those out at the end that nothing needs any more.
 func (e *Engine) changeWith(ctx context.Context, sheetID string, ops []Op, head store.Event, by Author,
 	m conflictPolicy, cols columnsOf) (ChangeResult, error) {
-	var c *changer
+	c, err := e.tryChange(ctx, sheetID, ops, head, by, m, cols, false)
+	var unsettled *settleError
+	if errors.As(err, &unsettled) { // the edit counts all the same, and what it sets off is tried again and again
+		e.log.Error("an edit could not be settled with its change; it is settled apart", "sheet", sheetID, "error", err)
+		c, err = e.tryChange(ctx, sheetID, ops, head, by, m, cols, true)
+	}
+	if err != nil {
+		return ChangeResult{}, err
+	}
+	wake(e.wakeAgenda)
+	if c.w != nil && c.w.queued {
+		wake(e.wakeQueue)
+	}
+	return c.out, nil
+}
+
+// tryChange does a change. apart has its edits settle in a transaction of their own.
+func (e *Engine) tryChange(ctx context.Context, sheetID string, ops []Op, head store.Event, by Author,
+	m conflictPolicy, cols columnsOf, apart bool) (c *changer, err error) {
 	once, keyed := ctx.Value(onceKey{}).(store.Once)
-	err := e.Store.Tx(ctx, func(tx *store.Store) (err error) {
-		c = &changer{e: e, tx: tx, by: by, meets: m, rows: map[int64]*changing{}, columns: cols}
+	err = e.Store.Tx(ctx, func(tx *store.Store) (err error) {
+		c = &changer{e: e, tx: tx, by: by, meets: m, rows: map[int64]*changing{}, columns: cols, apart: apart}
 		if keyed {
 			if outcome, done, err := tx.Begin(ctx, once); err != nil {
 				return err
@@ -148,11 +167,7 @@ func (e *Engine) changeWith(ctx context.Context, sheetID string, ops []Op, head 
 			err = json.Unmarshal([]byte(outcome), &c.out)
 		}
 	}
-	if err != nil {
-		return ChangeResult{}, err
-	}
-	wake(e.wakeAgenda)
-	return c.out, nil
+	return c, err
 }
 
 type onceKey struct{}

@@ -27,6 +27,9 @@ type changer struct {
 	moved  bool              // all rows have been given new places
 	out    ChangeResult
 
+	apart bool         // edits settle later, in a transaction of their own
+	ripe  []*store.Row // those that settle with the change
+
 	columns        columnsOf // to be brought back, and taken out
 	revived, taken []string  // those that were
 	regrouped      bool      // and what is meant of groups of columns has changed by it
@@ -362,6 +365,7 @@ func (c *changer) write(ctx context.Context, head store.Event) error {
 		}
 		c.out.ID, born = id, &id
 	}
+	c.apart = c.apart || !c.atOnce()
 	if err := c.insert(ctx, born, events); err != nil {
 		return err
 	}
@@ -379,6 +383,9 @@ func (c *changer) write(ctx context.Context, head store.Event) error {
 		}
 		c.out.ID = id
 	} else if err := c.tx.AddEvents(ctx, events...); err != nil {
+		return err
+	}
+	if err := c.settle(ctx); err != nil {
 		return err
 	}
 	if err := c.retireColumns(ctx); err != nil {
@@ -477,7 +484,11 @@ func (c *changer) insert(ctx context.Context, born *int64, events []store.Event)
 	var entries []store.Entry
 	for i, row := range fresh {
 		events[i].RowID = row.ID
-		entries = append(entries, c.settleEntry(row))
+		if c.apart {
+			entries = append(entries, c.settleEntry(row))
+		} else {
+			c.ripe = append(c.ripe, row)
+		}
 	}
 	for _, a := range c.added {
 		c.out.Added = append(c.out.Added, a.row.ID)
@@ -504,13 +515,18 @@ func (c *changer) save(ctx context.Context) error {
 		row.Cells, row.RowKey, row.Version = sheet.Encode(r.core.Cells), rowKey(c.s, r.core), row.Version+1
 		if r.settles {
 			unsettle(row, r.before, c.w.now)
-			entries = append(entries, c.settleEntry(row))
+			if c.apart || r.deleted {
+				entries = append(entries, c.settleEntry(row))
+			}
 		}
-		if r.deleted {
+		switch {
+		case r.deleted:
 			removed = append(removed, row)
-			continue
+		case r.settles && !c.apart:
+			c.ripe = append(c.ripe, row) // which writes it
+		default:
+			rows = append(rows, row)
 		}
-		rows = append(rows, row)
 	}
 	if err := c.tx.PutEntries(ctx, entries); err != nil {
 		return err

@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"errors"
+	"slices"
 	"sort"
 
 	"nivot/internal/core/delivery"
@@ -117,6 +118,54 @@ func (w *work) settleOverdue(ctx context.Context, rows []*store.Row) error {
 		return err
 	}
 	return w.flush(ctx)
+}
+
+// ripeMost is how many rows settle with their change, where the sheet gives them no time to rest.
+const ripeMost = 20
+
+// settleError says that what a change sets off could not be worked out.
+type settleError struct{ err error }
+
+func (e *settleError) Error() string { return e.err.Error() }
+func (e *settleError) Unwrap() error { return e.err }
+
+// atOnce reports whether the rows of a change settle with it, in its transaction: where they need not
+// rest, are few, and none waits to settle. A process whose clock is wrong considers nothing.
+func (c *changer) atOnce() bool {
+	waits := func(r *changing) bool { return r.row.FirstEdit != nil }
+	return !slices.ContainsFunc(c.order, waits) && c.s.Settle == 0 && len(c.order)+len(c.added) <= ripeMost && c.columns.none() && len(c.w.timelines) == 0 &&
+		c.e.ClockOff() <= ClockMost
+}
+
+// settle lets the rows that need not rest count, and writes them.
+func (c *changer) settle(ctx context.Context) error {
+	if len(c.ripe) == 0 {
+		return nil
+	}
+	w := c.w
+	by := w.act
+	w.act = itself
+	defer func() { w.act = by }()
+	if err := w.loadRows(ctx, c.ripe); err != nil {
+		return err
+	}
+	for _, row := range c.ripe {
+		sb, err := w.cache.sheet(ctx, row.SheetID)
+		if err != nil {
+			return &settleError{err}
+		}
+		w.asking[row.ID] = c.by.asks() == 1
+		if err := w.settle(ctx, sb, row); err != nil {
+			return &settleError{err}
+		}
+		if err := w.tx.SaveRow(ctx, row); err != nil {
+			return err
+		}
+	}
+	if err := w.flush(ctx); err != nil {
+		return &settleError{err}
+	}
+	return nil
 }
 
 // remove settles the rules' business with rows that are deleted, and marks

@@ -94,7 +94,7 @@ func (g *Gen) Bundle() fstest.MapFS {
 	}
 	return fstest.MapFS{
 		"sheet.json": put(map[string]any{"format": "nivot-bundle/1", "name": "Loans", "zone": "Europe/London",
-			"locale": g.One("en-GB", "de", "fr"), "key": "Loan", "settle": g.One("PT2M", "PT30S", "PT10M"),
+			"locale": g.One("en-GB", "de", "fr"), "key": "Loan", "settle": g.One("PT2M", "PT30S", "PT10M", "PT0S"),
 			"columns": columns}),
 		"rows.csv": {Data: []byte(csv.String())},
 		"templates.json": put([]any{

@@ -37,6 +37,9 @@ type Server struct {
 	opts Options
 	cmd  *exec.Cmd
 	done chan struct{}
+
+	extra []string // flags
+	path  string   // a folder of programs that the server is to find
 }
 
 // binaries looks a program up on the path and where Debian puts servers.
@@ -148,7 +151,10 @@ func (s *Server) start(ctx context.Context) error {
 		// Commits survive the death of any process, as the tests demand.
 		args = append(args, "--innodb-flush-log-at-trx-commit=2", "--sync-binlog=0")
 	}
-	s.cmd = exec.Command(bin, args...)
+	s.cmd = exec.Command(bin, append(args, s.extra...)...)
+	if s.path != "" {
+		s.cmd.Env = append(os.Environ(), "PATH="+s.path+":"+os.Getenv("PATH"))
+	}
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // a Ctrl-C is for us; we stop it in order
 	if err := s.cmd.Start(); err != nil {
 		return err

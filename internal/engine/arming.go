@@ -15,6 +15,10 @@ import (
 // armBatch is how many rows one transaction arms.
 const armBatch = 10000
 
+// armAgain is after which time rows are looked through once more in a cluster: no transaction lasts
+// as long.
+const armAgain = 15 * time.Second
+
 // Horizon says how far ahead the agenda is made for a sheet of many rows. All rows are looked
 // through again a fifth of it before it ends.
 type Horizon struct {
@@ -46,7 +50,8 @@ func armAll(ctx context.Context, tx *store.Store, r *store.Rule, since, now time
 func (w *work) arm(ctx context.Context, en store.Entry) error {
 	rec, err := w.tx.LockRule(ctx, en.RuleID)
 	if errors.Is(err, store.ErrNotFound) ||
-		err == nil && (rec.State != rule.On || rec.Generation != en.Generation || rec.ArmingAfter == nil && rec.ArmedUntil == nil) {
+		err == nil && (rec.State != rule.On || rec.Generation != en.Generation ||
+			rec.ArmingAfter == nil && rec.ArmedUntil == nil && en.DoneRows == 0) {
 		w.drop(en.ID)
 		return nil
 	}
@@ -61,7 +66,10 @@ func (w *work) arm(ctx context.Context, en store.Entry) error {
 		w.drop(en.ID)
 		return nil
 	}
-	if rec.ArmingAfter == nil { // the horizon comes near
+	switch {
+	case rec.ArmingAfter == nil && en.DoneRows > 0: // looked through once more, as of the same instant
+		rec.ArmingAfter, rec.ArmedRows = new(int64), 0
+	case rec.ArmingAfter == nil: // the horizon comes near
 		since := rb.judgedBy(0, time.Time{}, w.now)
 		rec.ArmingAfter, rec.ArmedRows, rec.ArmingSince = new(int64), 0, &since
 	}
@@ -70,7 +78,7 @@ func (w *work) arm(ctx context.Context, en store.Entry) error {
 		if err != nil {
 			return err
 		}
-		if next := rb.compiled.NextRound(rb.since(rec.ArmingSince, plan.Tick)); !next.IsZero() {
+		if next := rb.compiled.NextRound(rb.since(rec.ArmingSince, plan.Tick)); !next.IsZero() && en.DoneRows == 0 {
 			w.put(store.Entry{Kind: store.RoundDue, DueAt: next, SheetID: rec.SheetID, RuleID: rec.ID,
 				Generation: rec.Generation})
 		}
@@ -96,8 +104,12 @@ func (w *work) arm(ctx context.Context, en store.Entry) error {
 	switch {
 	case n == armBatch:
 		rec.ArmingAfter = &last
+	case w.tx.Clustered() && en.DoneRows == 0:
+		// A row that another node was settling meanwhile, and did not know of the rule, is found then.
+		rec.ArmingAfter, en.DueAt, en.DoneRows = nil, w.now.Add(armAgain), 1
+		w.put(en)
 	case rec.ArmedUntil != nil:
-		rec.ArmingAfter = nil
+		rec.ArmingAfter, en.DoneRows = nil, 0
 		en.DueAt = w.e.opts.Horizon.again(*rec.ArmedUntil)
 		w.put(en)
 	default:

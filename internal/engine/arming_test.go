@@ -137,7 +137,7 @@ func TestPauseWaitsForWhoConsiders(t *testing.T) {
 	f.clock = at("2027-03-17T08:59:30Z") // half a minute before it is due
 	var paused chan error
 	err := f.Store.Tx(f.ctx, func(tx *store.Store) error {
-		es, err := tx.ClaimAgenda(f.ctx, at("2027-03-17T09:00:00Z"), 10)
+		es, err := tx.ClaimAgenda(f.ctx, at("2027-03-17T09:00:00Z"), 10, store.Share{})
 		if err != nil || len(es) != 1 {
 			t.Fatalf("%v %v", es, err)
 		}

@@ -59,6 +59,7 @@ func newDispatcher(ctx context.Context, e *Engine) (*dispatcher, error) {
 	if err != nil {
 		return nil, err
 	}
+	e.worker.Store(id)
 	d := &dispatcher{e: e, worker: id, jobs: make(chan *job, 4*e.opts.Connections), lost: make(chan struct{}),
 		hand:  map[int64]bool{},
 		freed: make(chan struct{}, 1), since: time.Now()}
@@ -153,7 +154,7 @@ func (d *dispatcher) claim(ctx context.Context) (int, error) {
 		if err := d.e.holds(ctx, tx); err != nil {
 			return err
 		}
-		if claimed, err = tx.LockQueued(ctx, now, room); err != nil {
+		if claimed, err = tx.LockQueued(ctx, now, room, d.e.mine()); err != nil {
 			return err
 		}
 		if claimed, err = d.e.withinLimits(ctx, tx, claimed, now); err != nil {

@@ -52,8 +52,10 @@ type Engine struct {
 	views  map[string]*view // guarded by viewMu
 
 	witness   witness
-	fetching  atomic.Int64 // sources that are being fetched
-	clockOff  atomic.Int64 // by how many milliseconds the process's clock is off the database's
+	fetching  atomic.Int64                // sources that are being fetched
+	worker    atomic.Int64                // by which it sends
+	share     atomic.Pointer[store.Share] // of what is due, in a cluster; nil: all
+	clockOff  atomic.Int64                // by how many milliseconds the process's clock is off the database's
 	forecasts forecasts
 	kept      rowKeeper
 	doubles   doubles
@@ -204,6 +206,9 @@ func (e *Engine) runSweep(ctx context.Context) {
 		if err := e.watchTime(ctx); err != nil && ctx.Err() == nil {
 			e.log.Error("whether the database has gone back in time cannot be told", "error", err)
 		}
+		if err := e.watchShare(ctx); err != nil && ctx.Err() == nil {
+			e.log.Warn("who else is at work cannot be told", "error", err)
+		}
 		doubted, err := e.Store.Sweep(ctx, e.now())
 		switch {
 		case err != nil && !errors.Is(err, context.Canceled):
@@ -214,6 +219,27 @@ func (e *Engine) runSweep(ctx context.Context) {
 		wake(e.wakeQueue)
 		pause(ctx, min(sweepEvery, e.opts.Lease/3))
 	}
+}
+
+// watchShare looks which part of what is due this process considers and sends: in a cluster two nodes
+// would else do the same work, and one of them in vain.
+func (e *Engine) watchShare(ctx context.Context) error {
+	if !e.Store.Clustered() {
+		return nil
+	}
+	share, err := e.Store.ShareOf(ctx, e.worker.Load())
+	if err == nil {
+		e.share.Store(&share)
+	}
+	return err
+}
+
+// mine is this process's share of what is due.
+func (e *Engine) mine() store.Share {
+	if s := e.share.Load(); s != nil {
+		return *s
+	}
+	return store.Share{}
 }
 
 func pause(ctx context.Context, d time.Duration) {

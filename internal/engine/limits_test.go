@@ -69,7 +69,7 @@ func TestDailyCapOfTwoProcesses(t *testing.T) {
 	}
 	take := func(then func()) (n int, err error) {
 		err = f.Store.Tx(f.ctx, func(tx *store.Store) error {
-			queued, err := tx.LockQueued(f.ctx, now, 1)
+			queued, err := tx.LockQueued(f.ctx, now, 1, store.Share{})
 			if err != nil {
 				return err
 			}

@@ -229,7 +229,7 @@ func (w *work) brake(ctx context.Context) error {
 }
 
 func (w *work) brakeRule(ctx context.Context, rb *cachedRule, ps []*written) error {
-	rec, err := w.tx.LockRule(ctx, rb.record.ID) // one process counts at a time
+	rec, err := w.tx.LockReactions(ctx, rb.record.ID)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil
 	}

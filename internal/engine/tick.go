@@ -22,7 +22,7 @@ func (e *Engine) Tick(ctx context.Context) (int, error) {
 		return 0, err
 	}
 	n, err := e.tick(ctx, now, func(tx *store.Store) ([]store.Entry, error) {
-		return tx.ClaimAgenda(ctx, now, tickBatch)
+		return tx.ClaimAgenda(ctx, now, tickBatch, e.mine())
 	})
 	if err != nil || n > 0 {
 		return n, err

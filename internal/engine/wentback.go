@@ -235,7 +235,7 @@ func (e *Engine) doubtAll(ctx context.Context, known int64) error {
 	// What fell due since is judged as it would have been, and held.
 	for {
 		n, err := e.tick(ctx, now, func(tx *store.Store) ([]store.Entry, error) {
-			return tx.ClaimAgenda(ctx, now, tickBatch)
+			return tx.ClaimAgenda(ctx, now, tickBatch, store.Share{})
 		})
 		if err != nil {
 			return err

@@ -59,10 +59,11 @@ func (Entry) TableName() string { return "agenda" }
 // Entries that another process has are passed over.
 // A batch that is full is filled up with all that is due at its last instant,
 // so that what falls due together is counted together.
-func (s *Store) ClaimAgenda(ctx context.Context, now time.Time, limit int) (out []Entry, err error) {
+func (s *Store) ClaimAgenda(ctx context.Context, now time.Time, limit int, share Share) (out []Entry, err error) {
+	mine, args := share.of("IF(row_id = 0, id, row_id)", "due_at", now)
 	err = s.DB(ctx).Raw(
-		"SELECT * FROM agenda WHERE due_at <= ? AND kind NOT IN ('refresh', 'hand', 'clear') ORDER BY due_at, id LIMIT ? FOR "+
-			"UPDATE SKIP LOCKED", now, limit).Scan(&out).Error
+		"SELECT * FROM agenda WHERE due_at <= ? AND kind NOT IN ('refresh', 'hand', 'clear')"+mine+
+			" ORDER BY due_at, id LIMIT ? FOR UPDATE SKIP LOCKED", append(append([]any{now}, args...), limit)...).Scan(&out).Error
 	if err != nil || len(out) < limit {
 		return out, err
 	}
@@ -72,9 +73,9 @@ func (s *Store) ClaimAgenda(ctx context.Context, now time.Time, limit int) (out 
 	}
 	var rest []Entry
 	err = s.DB(ctx).Raw(
-		"SELECT * FROM agenda WHERE due_at = ? AND id > ? AND kind IN ('settle', 'moved') ORDER BY due_at, id LIMIT ? FOR "+
-			"UPDATE SKIP LOCKED",
-		last.DueAt, last.ID, 40*limit).Scan(&rest).Error
+		"SELECT * FROM agenda WHERE due_at = ? AND id > ? AND kind IN ('settle', 'moved')"+mine+
+			" ORDER BY due_at, id LIMIT ? FOR UPDATE SKIP LOCKED",
+		append(append([]any{last.DueAt, last.ID}, args...), 40*limit)...).Scan(&rest).Error
 	return append(out, rest...), err
 }
 
@@ -173,11 +174,10 @@ const tickAhead = time.Minute
 // NewGeneration begins a generation of a rule, which is locked, and is to be saved: what the
 // agenda holds of its own looking counts no more, and is cleared away in time. What has been
 // promised already, moved reactions and follow-ups, stays. Who is considering an entry of the
-// generation that ends is waited for.
+// generation that ends is waited for, and on another node of a cluster loses.
 func (s *Store) NewGeneration(ctx context.Context, r *Rule, now time.Time) error {
-	var ids []int64
-	if err := s.DB(ctx).Raw("SELECT id FROM agenda WHERE rule_id = ? AND generation = ? AND due_at <= ? FOR UPDATE",
-		r.ID, r.Generation, now.Add(tickAhead)).Scan(&ids).Error; err != nil {
+	if err := s.DB(ctx).Exec("DELETE FROM agenda WHERE rule_id = ? AND generation = ? AND due_at <= ?", r.ID,
+		r.Generation, now.Add(tickAhead)).Error; err != nil {
 		return err
 	}
 	r.Generation++

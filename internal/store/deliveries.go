@@ -409,11 +409,13 @@ func (s *Store) Queued(ctx context.Context, now time.Time) (bool, error) {
 
 // LockQueued locks and gives deliveries that wait to be sent, the longest
 // waiting first; those that another process has are passed over.
-func (s *Store) LockQueued(ctx context.Context, now time.Time, limit int) (out []Delivery, err error) {
+func (s *Store) LockQueued(ctx context.Context, now time.Time, limit int, share Share) (out []Delivery, err error) {
+	mine, args := share.of("id", "next_try", now)
 	rows, err := s.DB(ctx).Raw(
 		`SELECT id, occasion, base, sheet_id, rule_id, row_id, step, reaction, template_id, sender_id, due_at, judged_at, went_at, state,
 		reason, last_error, faulty_column, decision, origin, facts, recipients, reply_to, subject, attempt, tries, first_try, sending_at, dated_at, identity_id,
-		next_try, worker, reply, finished_at FROM deliveries WHERE next_try <= ? ORDER BY next_try, id LIMIT ? FOR UPDATE SKIP LOCKED`, now, limit).Rows()
+		next_try, worker, reply, finished_at FROM deliveries WHERE next_try <= ?`+mine+` ORDER BY next_try, id LIMIT ? FOR UPDATE SKIP LOCKED`,
+		append(append([]any{now}, args...), limit)...).Rows()
 	if err != nil {
 		return nil, err
 	}

@@ -18,6 +18,9 @@ func (s *Store) PersonLimit(ctx context.Context, lock bool) (l delivery.PersonLi
 	if err != nil || !ok || l.N == 0 || !lock {
 		return l, err
 	}
+	if err := s.guard(ctx, SettingPersonLimit); err != nil {
+		return l, err
+	}
 	var names []string
 	if err := s.DB(ctx).Raw("SELECT name FROM settings WHERE name = ? FOR UPDATE",
 		SettingPersonLimit).Scan(&names).Error; err != nil {

@@ -172,7 +172,7 @@ func TestRowsSaved(t *testing.T) {
 	if err := st.SettleBorn(ctx, born, noon, 0); err != nil {
 		t.Fatal(err)
 	}
-	entries, err := st.ClaimAgenda(ctx, noon, 10)
+	entries, err := st.ClaimAgenda(ctx, noon, 10, store.Share{})
 	if err != nil || len(entries) != 3 || entries[0].Kind != store.Settle || entries[0].RowID != got[0] {
 		t.Errorf("%+v %v", entries, err)
 	}

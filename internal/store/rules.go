@@ -96,6 +96,15 @@ func (s *Store) LockRule(ctx context.Context, id string) (*Rule, error) {
 		id).Take(&r).Error)
 }
 
+// LockReactions finds a rule and locks it, so that one process at a time, of a whole cluster, counts its
+// reactions.
+func (s *Store) LockReactions(ctx context.Context, id string) (*Rule, error) {
+	if err := s.guard(ctx, "rule "+id); err != nil {
+		return nil, err
+	}
+	return s.LockRule(ctx, id)
+}
+
 // LockDeletedRule finds a rule that has been deleted and locks it.
 func (s *Store) LockDeletedRule(ctx context.Context, id string) (*Rule, error) {
 	var r Rule

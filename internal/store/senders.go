@@ -58,6 +58,9 @@ func (s *Store) Senders(ctx context.Context) (out []Sender, err error) {
 // LockLimits locks the senders that have limits, so that one process at a time counts what
 // they have sent and takes what fits.
 func (s *Store) LockLimits(ctx context.Context) error {
+	if err := s.guard(ctx, "limits"); err != nil {
+		return err
+	}
 	var ids []string
 	return s.DB(ctx).Raw(
 		"SELECT id FROM senders WHERE daily_cap > 0 OR pace > 0 OR batch > 0 ORDER BY id FOR UPDATE").Scan(&ids).Error

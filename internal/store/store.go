@@ -38,6 +38,7 @@ type Store struct {
 	identities *identityCache            // that were read
 	silenced   *atomic.Pointer[silenced] // as last read
 	shard      uint8                     // of the counts that this process writes
+	clustered  bool                      // the database is a cluster of nodes
 	tally      tally                     // in a transaction: what it changes of the counts; else nil
 	renewed    map[string]bool           // and of the stamps
 }
@@ -67,17 +68,31 @@ func Open(dsn string) (*Store, error) {
 	cfg.Params["idle_transaction_timeout"] = "4"
 	cfg.Params["innodb_lock_wait_timeout"] = "10"
 	cfg.Params["sql_mode"] = "'STRICT_ALL_TABLES,NO_ENGINE_SUBSTITUTION'"
-	db, err := gorm.Open(mysql.New(mysql.Config{DSN: cfg.FormatDSN(), DSNConfig: cfg}), &gorm.Config{
-		Logger: logger.Discard, SkipDefaultTransaction: true, TranslateError: true, PrepareStmt: false,
-	})
+	db, err := connect(cfg)
 	if err != nil {
-		return nil, fmt.Errorf("the database cannot be reached: %w", err)
-	}
-	if err := measure(db); err != nil {
 		return nil, err
+	}
+	clustered, err := isCluster(db)
+	if err != nil {
+		return nil, fmt.Errorf("the database cannot be asked what it is: %w", err)
 	}
 	pool, err := db.DB()
 	if err != nil {
+		return nil, err
+	}
+	if clustered {
+		cfg.Params["wsrep_sync_wait"] = clusterReads
+		if err := pool.Close(); err != nil {
+			return nil, err
+		}
+		if db, err = connect(cfg); err != nil {
+			return nil, err
+		}
+		if pool, err = db.DB(); err != nil {
+			return nil, err
+		}
+	}
+	if err := measure(db); err != nil {
 		return nil, err
 	}
 	pool.SetMaxOpenConns(40)
@@ -90,7 +105,17 @@ func Open(dsn string) (*Store, error) {
 	beat := sql.OpenDB(connector)
 	beat.SetMaxOpenConns(1)
 	return &Store{db: db, beat: beat, packers: &packers{}, identities: &identityCache{},
-		silenced: &atomic.Pointer[silenced]{}, shard: uint8(mrand.IntN(shards))}, nil
+		silenced: &atomic.Pointer[silenced]{}, shard: uint8(mrand.IntN(shards)), clustered: clustered}, nil
+}
+
+func connect(cfg *sqldriver.Config) (*gorm.DB, error) {
+	db, err := gorm.Open(mysql.New(mysql.Config{DSN: cfg.FormatDSN(), DSNConfig: cfg}), &gorm.Config{
+		Logger: logger.Discard, SkipDefaultTransaction: true, TranslateError: true, PrepareStmt: false,
+	})
+	if err != nil {
+		return nil, fmt.Errorf("the database cannot be reached: %w", err)
+	}
+	return db, nil
 }
 
 // Close closes the connections.
@@ -211,8 +236,9 @@ func Away(err error) bool {
 	var ne net.Error
 	if errors.As(err, &me) {
 		switch me.Number {
-		// no room, shutting down, connection killed, still locked by another
-		case 1040, 1053, 1152, 1184, 1205, 1213, 1927, 4031, 3024:
+		// no room, shutting down, connection killed, still locked by another; of a cluster's node: cut off
+		// from the others, and in the middle of a commit
+		case 1040, 1053, 1152, 1184, 1205, 1213, 1927, 4031, 3024, 1047, 1180:
 			return true
 		}
 		return false

@@ -105,7 +105,7 @@ func TestIdentityOnce(t *testing.T) {
 
 // claim claims what waits at noon for a worker.
 func claim(ctx context.Context, tx *store.Store, worker int64, limit int) ([]store.Delivery, error) {
-	ds, err := tx.LockQueued(ctx, noon, limit)
+	ds, err := tx.LockQueued(ctx, noon, limit, store.Share{})
 	all := make([]*store.Delivery, len(ds))
 	for i := range ds {
 		all[i] = &ds[i]
@@ -230,12 +230,12 @@ func TestAgendaEntryOnce(t *testing.T) {
 	}
 	// What one process has claimed another passes over.
 	err = st.Tx(ctx, func(tx *store.Store) error {
-		mine, err := tx.ClaimAgenda(ctx, noon.Add(2*time.Hour), 10)
+		mine, err := tx.ClaimAgenda(ctx, noon.Add(2*time.Hour), 10, store.Share{})
 		if err != nil || len(mine) != 1 {
 			t.Errorf("%v, %v", mine, err)
 		}
 		return st.Tx(ctx, func(other *store.Store) error {
-			theirs, err := other.ClaimAgenda(ctx, noon.Add(2*time.Hour), 10)
+			theirs, err := other.ClaimAgenda(ctx, noon.Add(2*time.Hour), 10, store.Share{})
 			if len(theirs) != 0 {
 				t.Errorf("claimed twice: %v", theirs)
 			}

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"math/rand/v2"
@@ -46,6 +47,8 @@ type fixture struct {
 	peer    interface{ tell(time.Time) } // the second server, if there is one
 	doubts  int                          // that have been decided
 	slow    time.Duration                // how long the mail server takes at the most
+	// how long it may take until nothing is left to be done; 20 s where it is 0
+	patience time.Duration
 	// states have been written behind the program's back, or the database is closed
 	unchecked bool
 	// called when nothing is left to be done at an instant; reports whether it has made more
@@ -82,9 +85,14 @@ func (f *fixture) run() {
 // stillFixture makes a fixture whose engine does nothing by itself.
 func stillFixture(t *testing.T, start string) *fixture {
 	t.Helper()
-	f := &fixture{t: t, clock: at(start), ctx: context.Background()}
+	return fixtureOn(t, dbtest.DSN(t), start)
+}
+
+// fixtureOn makes a fixture on a database that is there, whose engine does nothing by itself.
+func fixtureOn(t *testing.T, dsn, start string) *fixture {
+	t.Helper()
+	f := &fixture{t: t, clock: at(start), ctx: context.Background(), dsn: dsn}
 	ctx := f.ctx
-	f.dsn = dbtest.DSN(t)
 	s, err := store.Open(f.dsn)
 	if err != nil {
 		t.Fatal(err)
@@ -157,7 +165,7 @@ func (f *fixture) advance(to time.Time) {
 
 func (f *fixture) settled() {
 	f.t.Helper()
-	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
+	for deadline := time.Now().Add(cmp.Or(f.patience, 20*time.Second)); time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
 		idle, err := f.Idle(f.ctx)
 		if err != nil {
 			f.t.Fatal(err)

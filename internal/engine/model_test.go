@@ -85,7 +85,7 @@ func playModel(t *testing.T, seed uint64) {
 	if seed%2 == 0 {
 		f.opts.Horizon = near
 	}
-	f.peer = startPeer(f, from)
+	f.peer = startPeer(f, f.dsn, from)
 	rec, err := f.Install(f.ctx, b, true, "test")
 	if err != nil {
 		t.Fatal(err)

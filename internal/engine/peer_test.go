@@ -31,10 +31,10 @@ type peer struct {
 	out *bufio.Reader
 }
 
-func startPeer(f *fixture, now time.Time) *peer {
+func startPeer(f *fixture, dsn string, now time.Time) *peer {
 	f.t.Helper()
 	t := f.t
-	p, cmd := launchPeer(f)
+	p, cmd := launchPeer(f, dsn)
 	t.Cleanup(func() {
 		p.in.Close()
 		if err := cmd.Wait(); err != nil {
@@ -45,11 +45,11 @@ func startPeer(f *fixture, now time.Time) *peer {
 	return p
 }
 
-func launchPeer(f *fixture) (*peer, *exec.Cmd) {
+func launchPeer(f *fixture, dsn string) (*peer, *exec.Cmd) {
 	f.t.Helper()
 	t := f.t
 	cmd := exec.Command(os.Args[0])
-	cmd.Env = append(os.Environ(), peerDSN+"="+f.dsn)
+	cmd.Env = append(os.Environ(), peerDSN+"="+dsn)
 	if f.opts.Horizon.Rows == 0 {
 		cmd.Env = append(cmd.Env, peerAhead+"="+f.opts.Horizon.Ahead.String())
 	}
@@ -105,7 +105,7 @@ func startVictim(f *fixture) *victim {
 }
 
 func (v *victim) start() {
-	v.peer, v.cmd = launchPeer(v.f)
+	v.peer, v.cmd = launchPeer(v.f, v.f.dsn)
 	v.peer.tell(v.f.Now())
 }
 

@@ -205,9 +205,9 @@ func manyLoans(t testing.TB, e *Engine, n int, due string, smtpPort int) *store.
 func (f *fixture) decideDoubts() (decided bool) {
 	f.t.Helper()
 	var ds []store.Delivery
-	if err := f.Store.DB(f.ctx).Where("state = ?", delivery.InDoubt).Find(&ds).Error; err != nil {
-		f.t.Fatal(err)
-	}
+	f.persist(func(ctx context.Context) error {
+		return f.Store.DB(ctx).Where("state = ?", delivery.InDoubt).Find(&ds).Error
+	})
 	for i := range ds {
 		id, what := delivery.MessageID(fmt.Sprintf("%x", ds[i].Occasion), ds[i].Attempt, "marrowby.example"), SendAgain
 		f.mu.Lock()
@@ -217,9 +217,10 @@ func (f *fixture) decideDoubts() (decided bool) {
 			}
 		}
 		f.mu.Unlock()
-		if _, err := f.Decide(f.ctx, ds[i].ID, what, "Ines"); err != nil {
-			f.t.Fatal(err)
-		}
+		f.persist(func(ctx context.Context) error {
+			_, err := f.Decide(ctx, ds[i].ID, what, "Ines")
+			return err
+		})
 		f.doubts++
 	}
 	return len(ds) > 0

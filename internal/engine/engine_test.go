@@ -139,10 +139,8 @@ func (f *fixture) advance(to time.Time) {
 	f.t.Helper()
 	for {
 		f.settled()
-		next, err := f.Store.NextInstant(f.ctx)
-		if err != nil {
-			f.t.Fatal(err)
-		}
+		var next time.Time
+		f.persist(func(ctx context.Context) (err error) { next, err = f.Store.NextInstant(ctx); return err })
 		if next.IsZero() || next.After(to) {
 			next = to
 		}
@@ -163,13 +161,28 @@ func (f *fixture) advance(to time.Time) {
 	}
 }
 
+// persist does something, once. Where nodes of a cluster fall silent meanwhile it is tried until it has
+// been done, as who gets a 503 does.
+func (f *fixture) persist(do func(ctx context.Context) error) {
+	f.t.Helper()
+	key := []byte(store.NewID() + "0123456789abcdef")
+	ctx := WithOnce(f.ctx, store.Once{Key: key, Request: key})
+	for deadline := time.Now().Add(f.patience); ; time.Sleep(50 * time.Millisecond) {
+		err := do(ctx)
+		if err == nil {
+			return
+		}
+		if !store.Away(err) || time.Now().After(deadline) {
+			f.t.Fatal(err)
+		}
+	}
+}
+
 func (f *fixture) settled() {
 	f.t.Helper()
 	for deadline := time.Now().Add(cmp.Or(f.patience, 20*time.Second)); time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
-		idle, err := f.Idle(f.ctx)
-		if err != nil {
-			f.t.Fatal(err)
-		}
+		idle := false
+		f.persist(func(ctx context.Context) (err error) { idle, err = f.Idle(ctx); return err })
 		if idle && f.atRest != nil && f.atRest() {
 			continue
 		}
@@ -272,22 +285,24 @@ func (f *fixture) play(b *exchange.Bundle, rec *store.Sheet, edits []plan.Edit) 
 			cells = append(cells, CellEdit{Column: c.ID, Text: b.Sheet.Input(old, v)})
 		}
 		if ed.Add {
-			if _, err := f.AddRow(f.ctx, rec.ID, cells, System("test")); err != nil {
-				f.t.Fatal(err)
-			}
+			f.persist(func(ctx context.Context) error {
+				_, err := f.AddRow(ctx, rec.ID, cells, System("test"))
+				return err
+			})
 			continue
 		}
-		row, err := f.Store.RowByKey(f.ctx, rec.ID, strings.ToLower(ed.Row))
-		if err != nil {
-			f.t.Fatal(err)
-		}
-		if ed.Delete {
-			_, err = f.DeleteRow(f.ctx, rec.ID, row.ID, System("test"))
-		} else {
-			_, err = f.EditRow(f.ctx, rec.ID, row.ID, cells, System("test"))
-		}
-		if err != nil {
-			f.t.Fatal(err)
-		}
+		var row *store.Row
+		f.persist(func(ctx context.Context) (err error) {
+			row, err = f.Store.RowByKey(ctx, rec.ID, strings.ToLower(ed.Row))
+			return err
+		})
+		f.persist(func(ctx context.Context) (err error) {
+			if ed.Delete {
+				_, err = f.DeleteRow(ctx, rec.ID, row.ID, System("test"))
+			} else {
+				_, err = f.EditRow(ctx, rec.ID, row.ID, cells, System("test"))
+			}
+			return err
+		})
 	}
 }

@@ -42,8 +42,10 @@ bench: build ## measure speed, and write docs/benchmarks.md
 bench-large: build ## measure what takes longer, and write docs/benchmarks-large.md
 	./bin/nivot bench -only large -write docs/benchmarks-large.md
 
-soak: setup ## random bundles through the running engines against the rehearsal, for SOAK (2h)
-	NIVOT_SOAK=$${SOAK:-2h} go test -timeout 0 -run '^TestModel$$' ./internal/engine
+soak: ## a cluster whose nodes fall silent; random bundles through the running engines, for SOAK (2h)
+	./scripts/setup.sh galera-4
+	NIVOT_SOAK=$${SOAK:-2h} go test -timeout 0 -run '^TestCluster$$' ./internal/database
+	NIVOT_SOAK=$${SOAK:-2h} go test -timeout 0 -run '^(TestNodes|TestModel$$)' ./internal/engine
 
 fuzz: setup ## fuzz every parser and every operation
 	./scripts/fuzz.sh

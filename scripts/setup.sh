@@ -24,6 +24,7 @@ packages e2e & e2e=$!
 missing=()
 [ -x /usr/sbin/mariadbd ] || command -v mariadbd >/dev/null 2>&1 || missing+=(mariadb-server-core mariadb-client-core)
 command -v chromium-headless-shell >/dev/null 2>&1 || missing+=(chromium-headless-shell)
+for p in "$@"; do dpkg -s "$p" >/dev/null 2>&1 || missing+=("$p"); done # what the caller needs besides
 command -v curl >/dev/null 2>&1 || missing+=(curl) # the tests run the API's examples with it
 if [ ${#missing[@]} -gt 0 ]; then
   run=()

@@ -48,6 +48,7 @@ type bench struct {
 	out  io.Writer
 	dir  string
 	db   *database.Server
+	node func(context.Context, string) (string, error) // where databases are made instead, if anywhere
 	n    int
 	rows []Result
 	web  fs.FS
@@ -58,7 +59,7 @@ var Names = append([]string{"client", "dispatch", "idle", "due", "render", "kept
 	"edit", "views", "effect", "switch-on", "people", "grid"}, Large...)
 
 // Large are those of Names that take too long to be measured with the others.
-var Large = []string{"log"}
+var Large = []string{"log", "cluster"}
 
 // Run measures everything and prints a line as each figure is there. only, where not "", is the
 // one of Names to measure; "large" measures all that are. web is the built front end.
@@ -87,7 +88,7 @@ func Run(ctx context.Context, out io.Writer, only string, web fs.FS) ([]Result, 
 		{"idle", b.idleTick}, {"due", b.dueTick}, {"render", b.render}, {"kept", b.kept}, {"checks", b.checks},
 		{"rehearse", b.rehearse},
 		{"import", b.importCSV}, {"edit", b.edit}, {"views", b.views}, {"effect", b.effect}, {"switch-on", b.switchOn},
-		{"people", b.people}, {"grid", b.grid}, {"log", b.log},
+		{"people", b.people}, {"grid", b.grid}, {"log", b.log}, {"cluster", b.cluster},
 	} {
 		large := slices.Contains(Large, m.name)
 		if only != m.name && (only != "" || large) && (only != "large" || !large) {
@@ -272,7 +273,11 @@ func perSecond(what, against string, v, limit, goal float64) Result {
 
 func (b *bench) store() (*store.Store, error) {
 	b.n++
-	dsn, err := b.db.DSN(b.ctx, fmt.Sprintf("b%d", b.n))
+	dsnOf := b.db.DSN
+	if b.node != nil {
+		dsnOf = b.node
+	}
+	dsn, err := dsnOf(b.ctx, fmt.Sprintf("b%d", b.n))
 	if err != nil {
 		return nil, err
 	}

@@ -127,85 +127,120 @@ func (b *bench) importCSV() error {
 	return nil
 }
 
+// editedSheet is a sheet with an engine that has nothing left to do, whose rules write when a row is
+// edited.
+type editedSheet struct {
+	st  *store.Store
+	e   *engine.Engine
+	rec *store.Sheet
+	ids []int64
+}
+
+// edited makes a sheet of n rows that need not rest, with ten rules, one of which writes at every edit.
+func (b *bench) edited(n int) (x *editedSheet, err error) {
+	x = &editedSheet{}
+	if x.st, x.e, x.rec, _, err = b.sheetOf(n, 9); err != nil {
+		return nil, err
+	}
+	zero := 0
+	if x.rec, err = x.e.ChangeSheet(b.ctx, x.rec.ID, engine.SheetChange{SettleSeconds: &zero}, "bench"); err != nil {
+		return nil, err
+	}
+	tpls, err := x.st.Templates(b.ctx, x.rec.ID)
+	if err != nil {
+		return nil, err
+	}
+	r := &rule.Rule{Name: "Edited", Trigger: rule.Trigger{Kind: "edited", Columns: []string{"c3"}},
+		Send: []rule.Wording{{Template: tpls[0].ID}}, To: []rule.Address{{Column: "c2"}}}
+	saved, err := x.e.SaveRule(b.ctx, x.rec.ID, "", r, 0, "bench")
+	if err != nil {
+		return nil, err
+	}
+	if _, err := x.e.SetRuleState(b.ctx, x.rec.ID, saved.ID, rule.On, "bench"); err != nil {
+		return nil, err
+	}
+	for k := 1; k > 0; {
+		if k, err = x.e.Tick(b.ctx); err != nil {
+			return nil, err
+		}
+	}
+	if x.ids, err = x.e.View(b.ctx, x.rec.ID, engine.ViewSpec{}); err != nil {
+		return nil, err
+	}
+	return x, x.st.DB(b.ctx).Exec("CREATE TABLE commits (id BIGINT AUTO_INCREMENT PRIMARY KEY, n BIGINT)").Error
+}
+
+// editsEach is how many edits, and commits, a round measures.
+const editsEach = 100
+
+// edits gives the milliseconds of an edit until its email is queued, in a round.
+func (x *editedSheet) edits(ctx context.Context, round int) (float64, error) {
+	start := time.Now()
+	for i := range editsEach {
+		id := x.ids[(round*editsEach+i)%len(x.ids)]
+		if _, err := x.e.EditRow(ctx, x.rec.ID, id,
+			[]engine.CellEdit{{Column: "c3", Text: fmt.Sprintf("2028-%02d-%02d", 5+round, 1+i%28)}},
+			engine.System("bench")); err != nil {
+			return 0, err
+		}
+	}
+	return time.Since(start).Seconds() / editsEach * 1000, nil
+}
+
+// commits gives the milliseconds of a durable commit.
+func (x *editedSheet) commits(ctx context.Context) (float64, error) {
+	start := time.Now()
+	for i := range editsEach {
+		if err := x.st.DB(ctx).Exec("INSERT INTO commits (n) VALUES (?)", i).Error; err != nil {
+			return 0, err
+		}
+	}
+	return time.Since(start).Seconds() / editsEach * 1000, nil
+}
+
+// considered checks that every edit of some rounds has come to its email.
+func (x *editedSheet) considered(ctx context.Context, rounds int) error {
+	n, err := x.st.CountStates(ctx, store.LogFilter{SheetID: x.rec.ID})
+	if err != nil {
+		return err
+	}
+	if got := n[delivery.Queued] + n[delivery.Held]; got < int64(rounds*editsEach) {
+		return fmt.Errorf("of %d edits %d were considered", rounds*editsEach, got)
+	}
+	return nil
+}
+
 // edit compares one cell's edit, until its email is queued, with one durable
 // commit: settle time 0, ten rules, 100,000 rows; and that with 1,000 rows.
 func (b *bench) edit() error {
-	type side struct {
-		st  *store.Store
-		e   *engine.Engine
-		rec *store.Sheet
-		ids []int64
+	var sides [2]*editedSheet
+	for i, n := range []int{1000, 100_000} {
+		x, err := b.edited(n)
+		if err != nil {
+			return err
+		}
+		defer x.st.Close()
+		sides[i] = x
 	}
-	var sides []side
-	for _, n := range []int{1000, 100_000} {
-		st, e, rec, _, err := b.sheetOf(n, 9)
-		if err != nil {
-			return err
-		}
-		defer st.Close()
-		zero := 0
-		if rec, err = e.ChangeSheet(b.ctx, rec.ID, engine.SheetChange{SettleSeconds: &zero}, "bench"); err != nil {
-			return err
-		}
-		tpls, err := st.Templates(b.ctx, rec.ID)
-		if err != nil {
-			return err
-		}
-		r := &rule.Rule{Name: "Edited", Trigger: rule.Trigger{Kind: "edited", Columns: []string{"c3"}},
-			Send: []rule.Wording{{Template: tpls[0].ID}}, To: []rule.Address{{Column: "c2"}}}
-		x, err := e.SaveRule(b.ctx, rec.ID, "", r, 0, "bench")
-		if err != nil {
-			return err
-		}
-		if _, err := e.SetRuleState(b.ctx, rec.ID, x.ID, rule.On, "bench"); err != nil {
-			return err
-		}
-		for k := 1; k > 0; {
-			if k, err = e.Tick(b.ctx); err != nil {
-				return err
-			}
-		}
-		ids, err := e.View(b.ctx, rec.ID, engine.ViewSpec{})
-		if err != nil {
-			return err
-		}
-		if err := st.DB(b.ctx).Exec(
-			"CREATE TABLE commits (id BIGINT AUTO_INCREMENT PRIMARY KEY, n BIGINT)").Error; err != nil {
-			return err
-		}
-		sides = append(sides, side{st, e, rec, ids})
-	}
-	const each = 100
 	var commit []float64
 	times := [2][]float64{}
 	for round := range rounds {
-		start := time.Now()
-		for i := range each {
-			if err := sides[1].st.DB(b.ctx).Exec("INSERT INTO commits (n) VALUES (?)", i).Error; err != nil {
-				return err
-			}
-		}
-		commit = append(commit, time.Since(start).Seconds()/each*1000)
-		for k, s := range sides {
-			start := time.Now()
-			for i := range each {
-				id := s.ids[(round*each+i)%len(s.ids)]
-				if _, err := s.e.EditRow(b.ctx, s.rec.ID, id,
-					[]engine.CellEdit{{Column: "c3", Text: fmt.Sprintf("2028-%02d-%02d", 5+round, 1+i%28)}},
-					engine.System("bench")); err != nil {
-					return err
-				}
-			}
-			times[k] = append(times[k], time.Since(start).Seconds()/each*1000)
-		}
-	}
-	for _, s := range sides {
-		n, err := s.st.CountStates(b.ctx, store.LogFilter{SheetID: s.rec.ID})
+		one, err := sides[1].commits(b.ctx)
 		if err != nil {
 			return err
 		}
-		if got := n[delivery.Queued] + n[delivery.Held]; got < rounds*each {
-			return fmt.Errorf("of %d edits %d were considered", rounds*each, got)
+		commit = append(commit, one)
+		for k, x := range sides {
+			took, err := x.edits(b.ctx, round)
+			if err != nil {
+				return err
+			}
+			times[k] = append(times[k], took)
+		}
+	}
+	for _, x := range sides {
+		if err := x.considered(b.ctx, rounds); err != nil {
+			return err
 		}
 	}
 	small, large, one := median(times[0]), median(times[1]), median(commit)

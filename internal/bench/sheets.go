@@ -266,7 +266,7 @@ func (b *bench) views() error {
 		rule.Leaf("c9", rule.AtLeast, rule.NumberOperand(decimalOf(4500))))
 	specs := map[string]engine.ViewSpec{"filter": {Filter: &filter},
 		"order": {Sort: []engine.SortKey{{Column: "c7"}, {Column: "c9", Down: true}}}}
-	scan, window, page := []float64{}, []float64{}, []float64{}
+	scan, window, page, mended := []float64{}, []float64{}, []float64{}, []float64{}
 	cold := map[string][]float64{}
 	for range rounds {
 		start := time.Now()
@@ -275,16 +275,28 @@ func (b *bench) views() error {
 		}
 		scan = append(scan, time.Since(start).Seconds())
 		for name, spec := range specs {
-			if err := st.TouchSheet(b.ctx, rec.ID, true, 0); err != nil {
-				return err
-			}
+			first := engine.New(st, e.Now, engine.Options{}) // which has looked at nothing yet
 			start := time.Now()
-			if _, err := e.View(b.ctx, rec.ID, spec); err != nil {
+			if _, err := first.View(b.ctx, rec.ID, spec); err != nil {
 				return err
 			}
 			cold[name] = append(cold[name], time.Since(start).Seconds())
 		}
-		var ids []int64
+		ids, err := e.View(b.ctx, rec.ID, specs["order"])
+		if err != nil {
+			return err
+		}
+		for k := range 20 {
+			if _, err := e.EditRow(b.ctx, rec.ID, ids[k*40_000+7], []engine.CellEdit{{Column: "c9",
+				Text: fmt.Sprint(4000 + 37*k)}}, engine.System("bench")); err != nil {
+				return err
+			}
+			start := time.Now()
+			if _, err = e.View(b.ctx, rec.ID, specs["order"]); err != nil {
+				return err
+			}
+			mended = append(mended, time.Since(start).Seconds()*1000)
+		}
 		for k := range 20 {
 			start := time.Now()
 			if ids, err = e.View(b.ctx, rec.ID, specs["order"]); err != nil {
@@ -308,7 +320,11 @@ func (b *bench) views() error {
 			Value: fmt.Sprintf("%.2f s", x), Limit: fmt.Sprintf("%.2f s", raw),
 			Ratio: x / raw, Goal: "<= 1.50", Met: x/raw <= 1.5})
 	}
-	x, y := median(window), median(page)
+	x, y := median(mended), median(page)
+	b.add(Result{What: "its order after an edit, mended", Against: "one read of 200 rows by primary key",
+		Value: fmt.Sprintf("%.2f ms", x), Limit: fmt.Sprintf("%.2f ms", y), Ratio: x / y, Goal: "<= 25 ms",
+		Met: x <= 25})
+	x, y = median(window), median(page)
 	b.add(Result{What: "a window of 200 rows of it, warm", Against: "one read of 200 rows by primary key",
 		Value: fmt.Sprintf("%.2f ms", x), Limit: fmt.Sprintf("%.2f ms", y),
 		Ratio: x / y, Goal: "<= 2.00", Met: x/y <= 2})

@@ -10,6 +10,7 @@ import (
 	"strings"
 	"testing"
 
+	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/value"
 	"nivot/internal/store"
@@ -229,6 +230,39 @@ func TestInsertInOnePlace(t *testing.T) {
 	}
 }
 
+// lookedAt are views of a desk's sheet, which are mended as its rows change.
+var lookedAt = func() []ViewSpec {
+	out := rule.Leaf("c4", rule.Is, rule.TextOperand("o1"))
+	return []ViewSpec{
+		{Filter: &out},
+		{Sort: []SortKey{{Column: "c5", Down: true}}},
+		{Sort: []SortKey{{Column: "c2"}, {Column: "c4", Down: true}, {Column: "c3"}}},
+		{Find: "x"},
+		{Filter: &out, Sort: []SortKey{{Column: "c1", Down: true}}},
+	}
+}()
+
+// wantViews compares the views that people have kept with those of one who looks for the first time.
+// Not all look each time, so that several changes come at once.
+func wantViews(t *testing.T, people []*desk, who int) {
+	t.Helper()
+	d := people[who]
+	fresh := New(d.Store, d.now, Options{})
+	for _, spec := range lookedAt {
+		got, err := d.View(d.ctx, d.rec.ID, spec)
+		if err != nil {
+			t.Fatal(err)
+		}
+		want, err := fresh.View(d.ctx, d.rec.ID, spec)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if !slices.Equal(got, want) {
+			t.Fatalf("view %+v is %v, want %v", spec, got, want)
+		}
+	}
+}
+
 // Any sequence of edits, undoing, doing again, sorting and bringing in by two
 // people through two engines ends in the same rows for both, and every row
 // keeps its id and key.
@@ -290,6 +324,9 @@ func TestTwoPeople(t *testing.T) {
 		if c.ID != 0 {
 			stacks[who] = append(stacks[who], c.ID)
 		}
+		if step%2 == 0 {
+			wantViews(t, people, r.IntN(2))
+		}
 		a, b := d.table(), second.table()
 		if n, err := d.Store.CountRows(d.ctx, d.rec.ID); err != nil || int(n) != strings.Count(a, "\n") {
 			t.Fatalf("step %d: the sheet says it has %d rows (%v), and has\n%s", step, n, err, a)
@@ -317,6 +354,13 @@ func TestTwoPeople(t *testing.T) {
 	}
 	if len(all) < 10 {
 		t.Errorf("only %d rows came to be", len(all))
+	}
+	for _, p := range people { // they were mended, not made anew
+		for of, v := range p.views.by {
+			if !strings.HasSuffix(of, "{}") && v.scans > 3 {
+				t.Errorf("view %s was made %d times", of, v.scans)
+			}
+		}
 	}
 }
 

@@ -268,7 +268,7 @@ func (c *changer) add(ctx context.Context, op *Op) error {
 	now := c.w.now
 	row := &store.Row{SheetID: c.s.ID, Number: c.rec.LastNumber, Place: place, RowKey: key,
 		Cells:   sheet.Encode(core.Cells),
-		Version: 1, FirstEdit: &now, LastEdit: &now}
+		Version: 1, FirstEdit: &now, LastEdit: &now, Changed: c.rec.Version + 1}
 	c.added = append(c.added, &addition{row, edits})
 	for _, ch := range edits {
 		c.count(ch)
@@ -507,6 +507,7 @@ func (c *changer) save(ctx context.Context) error {
 	var entries []store.Entry
 	for _, r := range c.order {
 		row := r.row
+		row.Changed = c.rec.Version + 1
 		c.out.Rows = append(c.out.Rows, row.ID)
 		if r.deleted && len(r.edits) == 0 {
 			removed = append(removed, row)

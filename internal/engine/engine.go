@@ -48,9 +48,6 @@ type Engine struct {
 	wakeQueue   chan struct{}
 	wakeRefresh chan struct{}
 
-	viewMu sync.Mutex
-	views  map[string]*view // guarded by viewMu
-
 	witness   witness
 	fetching  atomic.Int64                // sources that are being fetched
 	worker    atomic.Int64                // by which it sends
@@ -61,6 +58,7 @@ type Engine struct {
 	doubles   doubles
 	unjudged  unjudgedRows
 	files     fileCache
+	views     viewKeeper
 	sheets    *sheetCache
 	senders   sendersKept
 	checked   checkedKeeper
@@ -89,7 +87,7 @@ func New(s *store.Store, now Clock, opts Options) *Engine {
 	return &Engine{Store: s, now: func() time.Time { return now().UTC().Truncate(time.Microsecond) }, opts: opts,
 		log:        slog.Default(),
 		wakeAgenda: make(chan struct{}, 1), wakeQueue: make(chan struct{}, 1), wakeRefresh: make(chan struct{}, 1),
-		views: map[string]*view{}, sheets: newSheetCache()}
+		sheets: newSheetCache()}
 }
 
 // Now is the engine's time, to the microsecond, in UTC.

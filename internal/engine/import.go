@@ -374,10 +374,18 @@ func (im *importer) load(ctx context.Context) error {
 		return err
 	}
 	rows := im.fresh
+	im.changes(rows)
 	im.fresh, im.loading = nil, make(chan error, 1)
 	done := im.loading
 	go func() { done <- im.tx.InsertRows(ctx, rows) }()
 	return nil
+}
+
+// changes notes with which version of the sheet rows are shown.
+func (im *importer) changes(rows []*store.Row) {
+	for _, r := range rows {
+		r.Changed = im.rec.Version + 1
+	}
 }
 
 // wait waits until what is being loaded has been.
@@ -592,6 +600,8 @@ func (im *importer) flush(ctx context.Context) error {
 	if err := im.wait(); err != nil {
 		return err
 	}
+	im.changes(im.changed)
+	im.changes(im.fresh)
 	if err := im.tx.SaveRows(ctx, im.changed); err != nil {
 		return err
 	}

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"sync"
 
 	"nivot/internal/core/formula"
 	"nivot/internal/core/rule"
@@ -38,19 +37,6 @@ func (v ViewSpec) Plain() bool {
 	return v.Filter == nil && len(v.Sort) == 0 && v.Find == "" && v.Only == nil
 }
 
-// view is the order of a filtered or sorted view: ids, made in one scan by the
-// condition code that also decides rules, and kept until the sheet changes.
-type view struct {
-	once    sync.Once
-	version int64
-	tick    string // the day it was made on, or the minute where a column moves with the clock
-	ids     []int64
-	err     error
-}
-
-// maxViews bounds how many views are kept.
-const maxViews = 64
-
 // View gives the ids of a view's rows in its order.
 func (e *Engine) View(ctx context.Context, sheetID string, spec ViewSpec) ([]int64, error) {
 	rec, err := e.Store.Sheet(ctx, sheetID)
@@ -74,13 +60,6 @@ func (e *Engine) View(ctx context.Context, sheetID string, spec ViewSpec) ([]int
 			return nil, &Refusal{Field: fmt.Sprintf("/sort/%d/column", i), Message: "the column is not there"}
 		}
 	}
-	b, err := json.Marshal(spec)
-	if err != nil {
-		return nil, err
-	}
-	key, today := sheetID+string(b), value.DayAt(e.now().In(s.Zone))
-	e.viewMu.Lock()
-	v := e.views[key]
 	version := rec.Version
 	if spec.Plain() {
 		version = rec.OrderVersion // an edit moves no row
@@ -98,23 +77,42 @@ func (e *Engine) View(ctx context.Context, sheetID string, spec ViewSpec) ([]int
 		}
 		tick = e.now().Format("2006-01-02 15:04") + rules // what comes goes as time passes
 	}
-	if v == nil || v.version != version || v.tick != tick {
-		if len(e.views) >= maxViews {
-			clear(e.views)
+	basis := strings.Join([]string{tick, rec.Columns, rec.Zone, rec.Locale}, "\x00")
+	if s.HasFormulas() { // which may count working days
+		c, err := CalendarOf(ctx, e.Store, rec)
+		if err != nil {
+			return nil, err
 		}
-		v = &view{version: version, tick: tick}
-		e.views[key] = v
+		basis += fmt.Sprint("\x00", c)
 	}
-	e.viewMu.Unlock()
-	v.once.Do(func() {
-		v.ids, v.err = e.scanView(context.WithoutCancel(ctx), s, spec, today)
-		if v.err != nil {
-			e.viewMu.Lock()
-			delete(e.views, key)
-			e.viewMu.Unlock()
+	b, err := json.Marshal(spec)
+	if err != nil {
+		return nil, err
+	}
+	v := e.views.get(sheetID + string(b))
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if v.basis == basis && v.version >= version {
+		return v.ids, nil
+	}
+	ctx = context.WithoutCancel(ctx) // who asks next needs it too
+	if v.basis == basis && !spec.Plain() && spec.Only == nil {
+		mended, err := e.mendView(ctx, s, spec, v)
+		if err != nil {
+			return nil, err
 		}
-	})
-	return v.ids, v.err
+		if mended {
+			v.version = version
+			return v.ids, nil
+		}
+	}
+	v.basis = ""
+	if err := e.scanView(ctx, s, spec, v); err != nil {
+		return nil, err
+	}
+	v.version, v.basis = version, basis
+	e.views.made(v)
+	return v.ids, nil
 }
 
 // viewItem is a row of a view while it is being put in order. The words of
@@ -125,10 +123,11 @@ type viewItem struct {
 	keys      []sheet.SortKey // where words may not decide
 }
 
-func (e *Engine) scanView(ctx context.Context, s *sheet.Sheet, spec ViewSpec, today value.Day) ([]int64, error) {
-	if spec.Plain() {
-		return e.Store.RowOrder(ctx, s.ID)
-	}
+// examiner looks at rows one after the other: whether they are in a view, and as what they are put in order.
+type examiner func(id, number, place int64, gone bool, cells []byte) (it viewItem, in bool, err error)
+
+func (e *Engine) examine(ctx context.Context, s *sheet.Sheet, spec ViewSpec) (examiner, error) {
+	today := value.DayAt(e.now().In(s.Zone))
 	keys := make([]*sheet.Column, len(spec.Sort))
 	for i, k := range spec.Sort {
 		keys[i], _ = s.Column(k.Column)
@@ -146,27 +145,26 @@ func (e *Engine) scanView(ctx context.Context, s *sheet.Sheet, spec ViewSpec, to
 	}
 	spec.Filter.Prepare(s)
 	decoder := s.Decoder(spec.needs(s)...)
-	var items []viewItem
-	var cells []value.Value
+	var decoded []value.Value
 	worked := make([]sheet.SortKey, len(keys))
-	err = e.Store.StreamCells(ctx, s.ID, func(id, number, place int64, gone bool, b []byte) error {
-		if cells, err = decoder.Decode(b, cells); err != nil {
-			return fmt.Errorf("row %d: %w", id, err)
+	return func(id, number, place int64, gone bool, cells []byte) (it viewItem, in bool, err error) {
+		if decoded, err = decoder.Decode(cells, decoded); err != nil {
+			return it, false, fmt.Errorf("row %d: %w", id, err)
 		}
-		row := &sheet.Row{ID: store.RowID(id), Number: number, Cells: cells, Gone: gone}
+		row := &sheet.Row{ID: store.RowID(id), Number: number, Cells: decoded, Gone: gone}
 		if pick != nil {
 			if in, err := pick(id, row); !in || err != nil {
-				return err
+				return it, false, err
 			}
 		}
 		row = computed(row)
 		if t, _ := spec.Filter.Judge(rule.Facts{Sheet: s, Row: row, Today: today}); t != rule.True {
-			return nil
+			return it, false, nil
 		}
 		if find != "" && !found(s, row, find) {
-			return nil
+			return it, false, nil
 		}
-		it := viewItem{id: id, place: place}
+		it = viewItem{id: id, place: place}
 		deep := len(keys) > len(it.words)
 		for i, c := range keys {
 			worked[i] = s.SortKey(c, row.Cell(c), spec.Sort[i].Down)
@@ -178,18 +176,34 @@ func (e *Engine) scanView(ctx context.Context, s *sheet.Sheet, spec ViewSpec, to
 		if deep {
 			it.keys = slices.Clone(worked)
 		}
-		items = append(items, it)
-		return nil
+		return it, true, nil
+	}, nil
+}
+
+// scanView makes a view in one stream of all rows.
+func (e *Engine) scanView(ctx context.Context, s *sheet.Sheet, spec ViewSpec, v *view) error {
+	if spec.Plain() {
+		ids, err := e.Store.RowOrder(ctx, s.ID)
+		v.set(ids)
+		return err
+	}
+	look, err := e.examine(ctx, s, spec)
+	if err != nil {
+		return err
+	}
+	var items []viewItem
+	err = e.Store.StreamCells(ctx, s.ID, func(id, number, place int64, gone bool, cells []byte) error {
+		it, in, err := look(id, number, place, gone, cells)
+		if in {
+			items = append(items, it)
+		}
+		return err
 	})
 	if err != nil {
-		return nil, err
+		return err
 	}
-	items = sortItems(items, spec.Sort)
-	ids := make([]int64, len(items))
-	for i := range items {
-		ids[i] = items[i].id
-	}
-	return ids, nil
+	v.order(sortItems(items, spec.Sort))
+	return nil
 }
 
 // sortItems sorts two halves side by side and puts them together.

@@ -184,6 +184,7 @@ func (e *Engine) throughDoor(ctx context.Context) error {
 			return err
 		}
 		e.witness.sent(0, time.Time{})
+		e.views.forget()
 		return e.witness.seen(m)
 	})
 }

@@ -107,5 +107,7 @@ func writeLoaded(b *bytes.Buffer, r *Row) {
 	} else {
 		number(*r.Born)
 	}
+	tab()
+	number(r.Changed)
 	b.WriteByte('\n')
 }

@@ -26,6 +26,7 @@ type Row struct {
 	Gone      bool
 	DeletedAt *time.Time
 	Born      *int64 // the change of several rows that it came in with
+	Changed   int64  // the sheet's version that shows it as it is, or an earlier one
 }
 
 // TableName implements GORM's tabler.
@@ -103,7 +104,7 @@ func (s *Store) readRows(ctx context.Context, where string, args ...any) (out []
 		r := &out[len(out)-1]
 		if err := rows.Scan(&r.ID, &r.SheetID, &r.Number, &r.Place, &r.RowKey, &r.Cells, &r.Settled, &r.Version,
 			&r.FirstEdit, &r.LastEdit,
-			&r.SettledAt, &r.Gone, &r.DeletedAt, &r.Born); err != nil {
+			&r.SettledAt, &r.Gone, &r.DeletedAt, &r.Born, &r.Changed); err != nil {
 			return nil, err
 		}
 	}
@@ -180,6 +181,12 @@ func (s *Store) StreamCells(ctx context.Context, sheetID string, f func(id, numb
 		}
 	}
 	return rows.Err()
+}
+
+// ChangedSince gives the rows of a sheet that have changed since a version of it, the deleted ones
+// too, up to a number of them.
+func (s *Store) ChangedSince(ctx context.Context, sheetID string, version int64, limit int) ([]Row, error) {
+	return s.readRows(ctx, "WHERE sheet_id = ? AND changed > ? LIMIT ?", sheetID, version, limit)
 }
 
 // digits reads a number as the database writes it.
@@ -286,9 +293,9 @@ func (s *Store) SaveRow(ctx context.Context, r *Row) error {
 		return s.DB(ctx).Create(r).Error
 	}
 	return s.DB(ctx).Exec(
-		`UPDATE sheet_rows SET row_key = ?, cells = ?, settled = ?, version = ?, first_edit = ?, last_edit = ?, settled_at = ?, gone = ?, deleted_at = ?
+		`UPDATE sheet_rows SET row_key = ?, cells = ?, settled = ?, version = ?, first_edit = ?, last_edit = ?, settled_at = ?, gone = ?, deleted_at = ?, changed = ?
 		WHERE id = ?`, r.RowKey, r.Cells, r.Settled, r.Version, r.FirstEdit, r.LastEdit, r.SettledAt, r.Gone, r.DeletedAt,
-		r.ID).Error
+		r.Changed, r.ID).Error
 }
 
 // SaveRows writes the content of many rows that are there.
@@ -297,7 +304,7 @@ func (s *Store) SaveRows(ctx context.Context, rows []*Row) error {
 		return s.writeRows(ctx, "INSERT INTO sheet_rows (id, "+rowColumns+") VALUES ", c, true,
 			` ON DUPLICATE KEY UPDATE place = VALUES(place),
 			row_key = VALUES(row_key), cells = VALUES(cells), settled = VALUES(settled), version = VALUES(version), first_edit = VALUES(first_edit),
-			last_edit = VALUES(last_edit), settled_at = VALUES(settled_at), gone = VALUES(gone), deleted_at = VALUES(deleted_at)`)
+			last_edit = VALUES(last_edit), settled_at = VALUES(settled_at), gone = VALUES(gone), deleted_at = VALUES(deleted_at), changed = VALUES(changed)`)
 	})
 }
 
@@ -316,24 +323,24 @@ func (s *Store) InsertRows(ctx context.Context, rows []*Row) error {
 }
 
 const rowColumns = "sheet_id, number, place, row_key, cells, settled, version, first_edit, last_edit, settled_at, " +
-	"gone, deleted_at, born"
+	"gone, deleted_at, born, changed"
 
 func (s *Store) writeRows(ctx context.Context, head string, rows []*Row, ids bool, tail string) error {
 	var q strings.Builder
 	q.WriteString(head)
-	args := make([]any, 0, 14*len(rows))
+	args := make([]any, 0, 15*len(rows))
 	for i, r := range rows {
 		if i > 0 {
 			q.WriteByte(',')
 		}
 		if ids {
-			q.WriteString("(?,?,?,?,?,?,?,?,?,?,?,?,?,?)")
+			q.WriteString("(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)")
 			args = append(args, r.ID)
 		} else {
-			q.WriteString("(?,?,?,?,?,?,?,?,?,?,?,?,?)")
+			q.WriteString("(?,?,?,?,?,?,?,?,?,?,?,?,?,?)")
 		}
 		args = append(args, r.SheetID, r.Number, r.Place, r.RowKey, r.Cells, r.Settled, r.Version, r.FirstEdit, r.LastEdit,
-			r.SettledAt, r.Gone, r.DeletedAt, r.Born)
+			r.SettledAt, r.Gone, r.DeletedAt, r.Born, r.Changed)
 	}
 	q.WriteString(tail)
 	return s.DB(ctx).Exec(q.String(), args...).Error

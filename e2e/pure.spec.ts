@@ -6,6 +6,7 @@ import { helpPageOf, helpPages } from "../web/src/parts/helppages";
 import { anchorOf, around, found, sectionsOf, titleIn } from "../web/src/parts/helpsearch";
 import { daysFrom, isoDay, midnight, moment, plusDays, weekday } from "../web/src/parts/time";
 import type { Condition, RuleBody, Sheet } from "../web/src/api/client";
+import { Touched } from "../web/src/api/touched";
 import {
   changeOf,
   kinds,
@@ -530,4 +531,38 @@ test.describe("the columns that are drawn", () => {
       }
       expect(withGaps([], widths, left, start)).toEqual([]);
     });
+});
+
+test.describe("what is asked again when something has changed", () => {
+  const edit = { kinds: ["row-edited"], sheets: ["s"], rows: ["7"] };
+  const window = { rows: [{ id: "7" }, { id: "8" }] };
+  const other = { rows: [{ id: "1" }] };
+  for (const [name, change, key, data, want] of [
+    ["a window with the row", edit, ["rows", "s", {}, 0], window, "now"],
+    ["a window without it", edit, ["rows", "s", {}, 0], other, "no"],
+    ["a window that is on its way", edit, ["rows", "s", {}, 0], undefined, "now"],
+    ["a filter that it may have come into", edit, ["rows", "s", { find: "x" }, 0], other, "later"],
+    ["a filter that shows it", edit, ["rows", "s", { find: "x" }, 0], window, "now"],
+    ["rows of another sheet", edit, ["rows", "z", {}, 0], window, "no"],
+    ["the sheet's figures", edit, ["get", "/sheets/{sheet}"], {}, "later"],
+    ["the row, opened", edit, ["get", "/sheets/{sheet}/rows/{row}"], {}, "now"],
+    ["an added row", { ...edit, kinds: ["row-added"] }, ["rows", "s", {}, 0], other, "now"],
+    ["an email of the row", { ...edit, kinds: ["delivery-accepted"] }, ["rows", "s", {}, 0], other, "no"],
+    ["an email, and the log", { ...edit, kinds: ["delivery-accepted"] }, ["get", "/log"], {}, "now"],
+    ["a saved rule", { ...edit, kinds: ["rule-saved"] }, ["get", "/sheets/{sheet}/rules"], {}, "now"],
+    ["everything", { kinds: ["everything"], sheets: [], rows: [] }, ["rows", "z", {}, 0], other, "now"],
+  ] as const)
+    test(name, () => {
+      const touched = new Touched();
+      touched.take({ kinds: [...change.kinds], sheets: [...change.sheets], rows: [...change.rows] });
+      expect(touched.when(key, data)).toBe(want);
+      touched.clear();
+      expect(touched.when(key, data)).toBe("no");
+    });
+
+  test("more rows than are named touch the whole sheet", () => {
+    const touched = new Touched();
+    touched.take({ ...edit, rows: Array.from({ length: 201 }, (_, i) => String(i + 100)) });
+    expect(touched.when(["rows", "s", {}, 0], other)).toBe("now");
+  });
 });

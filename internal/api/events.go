@@ -76,31 +76,26 @@ func (b *broadcaster) run(ctx context.Context) {
 				continue
 			}
 			high, started = id, true
-			evs, err := b.st.EventsAfter(ctx, high-followBack, followLimit)
+			ids, err := b.st.EventIDsAfter(ctx, high-followBack, followLimit)
 			if err != nil {
 				started = false
 				continue
 			}
-			for _, ev := range evs {
-				seen[ev.ID] = true
+			for _, id := range ids {
+				seen[id] = true
 			}
 		}
-		evs, err := b.st.EventsAfter(ctx, high-followBack, followLimit)
+		fresh, more, err := b.fresh(ctx, high, seen)
 		if err != nil {
 			if ctx.Err() == nil {
 				slog.Debug("following events failed; trying again", "error", err)
 			}
 			continue
 		}
-		if len(evs) == followLimit {
-			wait = 0 // a large change: there is more
+		if more {
+			wait = 0 // a large change
 		}
-		var fresh []store.Event
-		for _, ev := range evs {
-			if !seen[ev.ID] {
-				seen[ev.ID] = true
-				fresh = append(fresh, ev)
-			}
+		for _, ev := range fresh {
 			high = max(high, ev.ID)
 		}
 		for id := range seen {
@@ -112,6 +107,29 @@ func (b *broadcaster) run(ctx context.Context) {
 			b.send(summarise(fresh, high))
 		}
 	}
+}
+
+// fresh gives the events that have not been seen, and sees them. Most of what is read again each
+// round has been, so that ids are asked for first.
+func (b *broadcaster) fresh(ctx context.Context, high int64, seen map[int64]bool) (evs []store.Event, more bool,
+	err error) {
+	ids, err := b.st.EventIDsAfter(ctx, high-followBack, followLimit)
+	if err != nil {
+		return nil, false, err
+	}
+	var unseen []int64
+	for _, id := range ids {
+		if !seen[id] {
+			unseen = append(unseen, id)
+		}
+	}
+	if evs, err = b.st.EventHeads(ctx, unseen); err != nil {
+		return nil, false, err
+	}
+	for _, ev := range evs {
+		seen[ev.ID] = true
+	}
+	return evs, len(ids) == followLimit, nil
 }
 
 func summarise(evs []store.Event, id int64) notification {

@@ -191,9 +191,21 @@ func (s *Store) Event(ctx context.Context, id int64) (*Event, error) {
 	return &ev, first(s.DB(ctx).First(&ev, "id = ?", id).Error)
 }
 
-// EventsAfter gives events with an id above after, oldest first.
-func (s *Store) EventsAfter(ctx context.Context, after int64, limit int) (out []Event, err error) {
-	err = s.DB(ctx).Omit("detail").Where("id > ?", after).Order("id").Limit(limit).Find(&out).Error
+// EventIDsAfter gives the ids of events above one, the lowest first.
+func (s *Store) EventIDsAfter(ctx context.Context, after int64, limit int) (ids []int64, err error) {
+	err = s.DB(ctx).Raw("SELECT id FROM events WHERE id > ? ORDER BY id LIMIT ?", after, limit).Scan(&ids).Error
+	return ids, err
+}
+
+// EventHeads gives events by id without what they say.
+func (s *Store) EventHeads(ctx context.Context, ids []int64) (out []Event, err error) {
+	err = chunks(ids, 1000, func(c []int64) error {
+		var found []Event
+		err := s.DB(ctx).Select("id, at, actor, kind, sheet_id, row_id, rule_id, delivery_id").Where("id IN ?", c).
+			Order("id").Find(&found).Error
+		out = append(out, found...)
+		return err
+	})
 	return out, err
 }
 

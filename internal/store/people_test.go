@@ -411,7 +411,7 @@ func TestEventsKept(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if after, err := st.EventsAfter(ctx, last-5, 3); err != nil || len(after) != 3 || after[0].ID != last-4 {
+	if after, err := st.EventIDsAfter(ctx, last-5, 3); err != nil || len(after) != 3 || after[0] != last-4 {
 		t.Errorf("%+v %v", after, err)
 	}
 	if row, err := st.RowEvents(ctx, 3, 10); err != nil || len(row) != 2 || row[0].Actor != "Rosa" {

@@ -46,7 +46,9 @@ func (e *Engine) SendByHand(ctx context.Context, sheetID, ruleID, batch string, 
 	}
 	b = &store.Batch{SheetID: sheetID, RuleID: ruleID, Name: batch, At: e.now(), Actor: actor, Picked: string(picked),
 		Total: len(ids)}
+	queued := false
 	err = e.Store.Tx(ctx, func(tx *store.Store) error {
+		queued, emails = false, 0
 		if _, err := handRule(ctx, newRuleCache(tx), b); err != nil {
 			return err
 		}
@@ -80,13 +82,22 @@ func (e *Engine) SendByHand(ctx context.Context, sheetID, ruleID, batch string, 
 			Detail: store.Detail(map[string]any{"batch": b.ID, "rows": b.Total})}); err != nil {
 			return err
 		}
-		return tx.PutEntries(ctx, []store.Entry{{Kind: store.Hand, DueAt: b.At, SheetID: sheetID, RuleID: ruleID, Nr: b.ID}})
+		if err := tx.PutEntries(ctx, []store.Entry{{Kind: store.Hand, DueAt: b.At, SheetID: sheetID, RuleID: ruleID,
+			Nr: b.ID}}); err != nil {
+			return err
+		}
+		en, err := tx.LockHand(ctx, b.ID)
+		if err != nil {
+			return err
+		}
+		_, emails, queued, err = e.nextByHand(ctx, tx, en, e.now())
+		return err
 	})
 	if err != nil {
 		return nil, 0, err
 	}
-	if _, emails, err = e.goOnByHand(ctx, e.now()); err != nil {
-		return nil, 0, err
+	if queued {
+		wake(e.wakeQueue)
 	}
 	wake(e.wakeAgenda)
 	b, err = e.Store.Batch(ctx, b.ID)
@@ -111,64 +122,69 @@ func handRule(ctx context.Context, b *ruleCache, batch *store.Batch) (*cachedRul
 	return rb, nil
 }
 
-// goOnByHand judges the next rows of a batch, and says how many, and how many
-// emails have been queued or held for them.
-func (e *Engine) goOnByHand(ctx context.Context, now time.Time) (n, emails int, err error) {
+// goOnByHand judges the next rows of a batch that goes on, and says how many.
+func (e *Engine) goOnByHand(ctx context.Context, now time.Time) (n int, err error) {
 	queued := false
 	err = e.Store.Tx(ctx, func(tx *store.Store) error {
-		n, emails = 0, 0
+		n, queued = 0, false
 		en, err := tx.ClaimHand(ctx, now)
 		if err != nil || en == nil {
 			return err
 		}
-		b, err := tx.LockBatch(ctx, en.Nr)
-		if err != nil && !errors.Is(err, store.ErrNotFound) {
-			return err
-		}
-		if err != nil || !b.Running() {
-			return tx.DropEntries(ctx, []int64{en.ID})
-		}
-		ids, err := b.Rows()
-		if err != nil {
-			return err
-		}
-		next := ids[b.Done:min(b.Done+handBatch, len(ids))]
-		n = len(next)
-		a := deciding(b.Actor)
-		a.looked = true
-		w, err := newWork(ctx, e, tx, now, a)
-		if err != nil {
-			return err
-		}
-		rb, err := handRule(ctx, w.cache, b)
-		var refusal *Refusal
-		switch {
-		case errors.As(err, &refusal) || errors.Is(err, store.ErrNotFound): // paused or taken away meanwhile
-			b.StoppedAt, b.StoppedBy = &now, "nivot"
-		case err != nil:
-			return err
-		default:
-			if err := w.byHand(ctx, rb, b, next); err != nil {
-				return err
-			}
-			if err := w.flush(ctx); err != nil {
-				return err
-			}
-			b.Done += len(next)
-			emails = w.entered[delivery.Queued] + w.entered[delivery.Held]
-		}
-		queued = w.queued
-		if !b.Running() {
-			if err := tx.DropEntries(ctx, []int64{en.ID}); err != nil {
-				return err
-			}
-		}
-		return tx.SaveBatch(ctx, b)
+		n, _, queued, err = e.nextByHand(ctx, tx, en, now)
+		return err
 	})
 	if queued {
 		wake(e.wakeQueue)
 	}
-	return n, emails, err
+	return n, err
+}
+
+// nextByHand judges the next rows of a batch, by its entry, which is locked: how many, and how many
+// emails have been queued or held for them.
+func (e *Engine) nextByHand(ctx context.Context, tx *store.Store, en *store.Entry, now time.Time) (n, emails int,
+	queued bool, err error) {
+	b, err := tx.LockBatch(ctx, en.Nr)
+	if err != nil && !errors.Is(err, store.ErrNotFound) {
+		return 0, 0, false, err
+	}
+	if err != nil || !b.Running() {
+		return 0, 0, false, tx.DropEntries(ctx, []int64{en.ID})
+	}
+	ids, err := b.Rows()
+	if err != nil {
+		return 0, 0, false, err
+	}
+	next := ids[b.Done:min(b.Done+handBatch, len(ids))]
+	a := deciding(b.Actor)
+	a.looked = true
+	w, err := newWork(ctx, e, tx, now, a)
+	if err != nil {
+		return 0, 0, false, err
+	}
+	rb, err := handRule(ctx, w.cache, b)
+	var refusal *Refusal
+	switch {
+	case errors.As(err, &refusal) || errors.Is(err, store.ErrNotFound): // paused or taken away meanwhile
+		b.StoppedAt, b.StoppedBy = &now, "nivot"
+	case err != nil:
+		return 0, 0, false, err
+	default:
+		if err := w.byHand(ctx, rb, b, next); err != nil {
+			return 0, 0, false, err
+		}
+		if err := w.flush(ctx); err != nil {
+			return 0, 0, false, err
+		}
+		b.Done += len(next)
+		emails = w.entered[delivery.Queued] + w.entered[delivery.Held]
+	}
+	if !b.Running() {
+		if err := tx.DropEntries(ctx, []int64{en.ID}); err != nil {
+			return 0, 0, false, err
+		}
+	}
+	return len(next), emails, w.queued, tx.SaveBatch(ctx, b)
 }
 
 // byHand judges some rows of a batch, each as it is now. A row that is not there

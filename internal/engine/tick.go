@@ -27,7 +27,7 @@ func (e *Engine) Tick(ctx context.Context) (int, error) {
 	if err != nil || n > 0 {
 		return n, err
 	}
-	if n, _, err = e.goOnByHand(ctx, now); err != nil || n > 0 {
+	if n, err = e.goOnByHand(ctx, now); err != nil || n > 0 {
 		return n, err
 	}
 	return e.clearStale(ctx, now)

@@ -103,6 +103,13 @@ func (s *Store) ClaimHand(ctx context.Context, now time.Time) (*Entry, error) {
 	return &out[0], nil
 }
 
+// LockHand locks and gives the entry of a batch, waiting for who else has it.
+func (s *Store) LockHand(ctx context.Context, batch int64) (*Entry, error) {
+	var en Entry
+	return &en, first(s.DB(ctx).Raw("SELECT * FROM agenda WHERE kind = 'hand' AND nr = ? FOR UPDATE", batch).
+		Take(&en).Error)
+}
+
 // LockOfBatch locks and gives what a batch has in some states.
 func (s *Store) LockOfBatch(ctx context.Context, b *Batch, in []delivery.State) (out []Delivery, err error) {
 	err = s.DB(ctx).Raw("SELECT * FROM deliveries WHERE rule_id = ? AND due_at = ? AND state IN ? ORDER BY id FOR UPDATE",

@@ -5,6 +5,7 @@ package dbtest
 import (
 	"context"
 	"fmt"
+	"log/slog"
 	"os"
 	"sync"
 	"sync/atomic"
@@ -41,6 +42,7 @@ func DSN(t testing.TB) string {
 
 // Main runs a package's tests and stops the server behind them.
 func Main(m *testing.M) {
+	slog.SetLogLoggerLevel(slog.LevelWarn) // a line for each request would hide what failed
 	code := m.Run()
 	if server != nil {
 		server.Stop()

@@ -209,14 +209,6 @@ func (s *Server) PreviewTemplate(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	now := s.e.Now()
-	ctxOf := func(row *sheet.Row) template.Context {
-		c := template.Context{Sheet: core, Row: row, Today: value.DayAt(now.In(core.Zone)), Pointing: is(r.Body.Pointing)}
-		if r.Body.Variant != nil {
-			c.Variant = *r.Body.Variant + 1
-		}
-		return c
-	}
 	computed, err := s.e.Computed(ctx, core)
 	if err != nil {
 		return nil, err
@@ -239,16 +231,7 @@ func (s *Server) PreviewTemplate(ctx context.Context,
 		out.RightToLeft = t.RightToLeft(core, r.Body.Variant)
 		return out, nil
 	}
-	if r.Body.Index != nil {
-		out.Index = min(*r.Body.Index, len(ids)-1)
-	}
-	if r.Body.Row != nil {
-		for i, id := range ids {
-			if store.RowID(id) == *r.Body.Row {
-				out.Index = i
-			}
-		}
-	}
+	out.Index = leafed(ids, r.Body.Index, r.Body.Row)
 	rec, err := s.st.Row(ctx, ids[out.Index])
 	if err != nil {
 		return nil, err
@@ -257,49 +240,70 @@ func (s *Server) PreviewTemplate(ctx context.Context,
 	if err != nil {
 		return nil, err
 	}
-	row = computed(row)
-	c := ctxOf(row)
-	rendered := t.Render(c)
-	if err := s.e.ShowMade(&rendered); err != nil {
+	c := template.Context{Sheet: core, Row: computed(row), Today: value.DayAt(s.e.Now().In(core.Zone)),
+		Pointing: is(r.Body.Pointing)}
+	if r.Body.Variant != nil {
+		c.Variant = *r.Body.Variant + 1
+	}
+	if err := s.showLetter(&out, t, c); err != nil || !is(r.Body.Source) {
+		return out, err
+	}
+	c.Pointing = false
+	sent := t.Render(c)
+	if err := s.e.ShowMade(&sent); err != nil {
 		return nil, err
 	}
-	out.Row, out.RowId, out.Subject, out.Html, out.Text = core.RowName(row), row.ID, rendered.Subject, rendered.HTML,
-		rendered.Text
+	source, err := s.source(ctx, r.Sheet, core, c.Row, &sent)
+	out.Source = &source
+	return out, err
+}
+
+// leafed gives which of some rows is looked at: by its number, or by the row.
+func leafed(ids []int64, index *int, row *string) (at int) {
+	if index != nil {
+		at = min(*index, len(ids)-1)
+	}
+	if row != nil {
+		for i, id := range ids {
+			if store.RowID(id) == *row {
+				at = i
+			}
+		}
+	}
+	return at
+}
+
+// showLetter puts a row's letter into a preview, and what it is made of.
+func (s *Server) showLetter(out *PreviewTemplate200JSONResponse, t *template.Template, c template.Context) error {
+	rendered := t.Render(c)
+	if err := s.e.ShowMade(&rendered); err != nil {
+		return err
+	}
+	out.Row, out.RowId, out.Subject, out.Html, out.Text = c.Sheet.RowName(c.Row), c.Row.ID, rendered.Subject,
+		rendered.HTML, rendered.Text
 	for f, text := range t.Values(c) {
 		out.Values[keyOf(f)] = text
 	}
 	conditions, shown := t.Parts(c)
 	for i, x := range conditions {
 		part := out.Parts[keyOf(x)]
-		part.Words, part.Shown = x.Words(core), shown[i]
+		part.Words, part.Shown = x.Words(c.Sheet), shown[i]
 		out.Parts[keyOf(x)] = part
 	}
 	out.Variant, out.RightToLeft = rendered.Variant-1, rendered.RightToLeft
-	if is(r.Body.Source) {
-		c.Pointing = false
-		sent := t.Render(c)
-		if err := s.e.ShowMade(&sent); err != nil {
-			return nil, err
-		}
-		source, err := s.source(ctx, r.Sheet, core, row, &sent)
-		if err != nil {
-			return nil, err
-		}
-		out.Source = &source
-	}
-	if col, ok := core.Column(t.Language); ok && rendered.Unmet {
-		have := core.Show(col, row.Cell(col))
+	if col, ok := c.Sheet.Column(t.Language); ok && rendered.Unmet {
+		have := c.Sheet.Show(col, c.Row.Cell(col))
 		out.Unmet = &have
 	}
 	for _, a := range rendered.Attachments {
 		out.Attachments = append(out.Attachments, Carried{Name: a.Name, Type: a.Type, Size: a.Size, File: a.File})
 	}
 	for _, id := range rendered.Missing {
-		if col, ok := core.Column(id); ok {
+		if col, ok := c.Sheet.Column(id); ok {
 			out.Missing = append(out.Missing, col.Name)
 		}
 	}
-	return out, nil
+	return nil
 }
 
 // source gives the message that a row's letter would be, as far as the template says it: to

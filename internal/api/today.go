@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"nivot/internal/core/delivery"
+	"nivot/internal/engine"
 	"nivot/internal/store"
 )
 
@@ -19,86 +20,118 @@ const (
 	mostNeeds    = 500 // that are read, and shown together by rule
 )
 
+// dayPage is Today while it is made: what comes and what went, sheet by sheet.
+type dayPage struct {
+	s                  *Server
+	out                GetToday200JSONResponse
+	now, midnight      time.Time
+	rules              map[string]store.Rule
+	bars               *bars
+	people, nextPeople map[string]bool // whom the rest of the day's, and the next, emails go to
+}
+
 // GetToday implements StrictServerInterface.
 func (s *Server) GetToday(ctx context.Context, _ GetTodayRequestObject) (GetTodayResponseObject, error) {
 	now := s.e.Now()
-	out := GetToday200JSONResponse{Now: now, Zone: s.Zone.String(), Lanes: []Lane{}, Marks: []Mark{}, Needs: []Need{},
-		Days: []DayBar{}, Notices: []Notice{}}
-	rules, err := s.ruleNames(ctx, "")
-	if err != nil {
+	local := now.In(s.Zone)
+	d := &dayPage{s: s, now: now, midnight: time.Date(local.Year(), local.Month(), local.Day(), 0, 0, 0, 0, s.Zone),
+		people: map[string]bool{}, nextPeople: map[string]bool{},
+		out: GetToday200JSONResponse{Now: now, Zone: s.Zone.String(), Lanes: []Lane{}, Marks: []Mark{}, Needs: []Need{},
+			Days: []DayBar{}, Notices: []Notice{}, Doubled: []doubledNeed{}}}
+	d.bars = newBars(d.midnight, s.Zone)
+	var err error
+	if d.rules, err = s.ruleNames(ctx, ""); err != nil {
 		return nil, err
 	}
 	sheets, err := s.st.Sheets(ctx)
 	if err != nil {
 		return nil, err
 	}
-	local := now.In(s.Zone)
-	midnight := time.Date(local.Year(), local.Month(), local.Day(), 0, 0, 0, 0, s.Zone)
-	bars := newBars(midnight, s.Zone)
-	people := map[string]bool{}
-	nextPeople := map[string]bool{}
 	for i := range sheets {
-		lane := Lane{Sheet: sheets[i].Name, SheetId: sheets[i].ID, Marks: []Mark{}}
-		f, err := s.e.Forecast(ctx, sheets[i].ID)
-		if err != nil {
+		if err := d.lane(ctx, &sheets[i]); err != nil {
 			return nil, err
-		}
-		out.Partial = out.Partial || f.Partial
-		for k := range f.Coming {
-			c := &f.Coming[k]
-			bars.add(c.At, func(b *DayBar) { b.Coming++ })
-			if c.Incomplete {
-				continue
-			}
-			switch {
-			case out.NextAt == nil || c.At.Before(*out.NextAt):
-				at := c.At
-				out.NextAt, nextPeople = &at, people0(c.To)
-			case c.At.Equal(*out.NextAt):
-				for p := range people0(c.To) {
-					nextPeople[p] = true
-				}
-			}
-			if c.At.Before(endOfDay(now, s.Zone)) {
-				out.Coming++
-				for p := range people0(c.To) {
-					people[p] = true
-				}
-			}
-		}
-		for k := range f.Coming {
-			if c := &f.Coming[k]; c.At.Before(endOfDay(now, s.Zone)) && len(lane.Marks) < maxDayMarks {
-				lane.Marks = append(lane.Marks, comingMark(c, rules))
-			}
-		}
-		past, err := s.st.Between(ctx, store.LogFilter{SheetID: sheets[i].ID, Since: utc(midnight),
-			Until: utc(endOfDay(now, s.Zone))}, maxPastMarks)
-		if err != nil {
-			return nil, err
-		}
-		for k := range past {
-			lane.Marks = append(lane.Marks, deliveryMark(&past[k], rules))
-		}
-		sort.SliceStable(lane.Marks, func(a, b int) bool { return lane.Marks[a].At.Before(lane.Marks[b].At) })
-		if len(lane.Marks) > 0 {
-			out.Lanes = append(out.Lanes, lane)
 		}
 	}
-	out.People, out.NextPeople = len(people), len(nextPeople)
-	if err := s.pastBars(ctx, bars, midnight); err != nil {
+	out := &d.out
+	out.People, out.NextPeople = len(d.people), len(d.nextPeople)
+	if err := s.pastBars(ctx, d.bars, d.midnight); err != nil {
 		return nil, err
 	}
-	out.Days = bars.days
-	today := out.Days[bars.index[midnight.Format("2006-01-02")]]
+	out.Days = d.bars.days
+	today := out.Days[d.bars.index[d.midnight.Format("2006-01-02")]]
 	out.Out, out.Refused = today.Out, today.Bad
-	if err := s.since(ctx, &out, local); err != nil {
+	if err := s.since(ctx, out, local); err != nil {
 		return nil, err
 	}
-	out.Doubled = []doubledNeed{}
+	if err := d.needs(ctx, sheets); err != nil {
+		return nil, err
+	}
+	notices, err := s.notices(ctx)
+	out.Notices = append(out.Notices, notices...)
+	return *out, err
+}
+
+// lane takes up what comes and what went today of a sheet.
+func (d *dayPage) lane(ctx context.Context, sheet *store.Sheet) error {
+	end := endOfDay(d.now, d.s.Zone)
+	lane := Lane{Sheet: sheet.Name, SheetId: sheet.ID, Marks: []Mark{}}
+	f, err := d.s.e.Forecast(ctx, sheet.ID)
+	if err != nil {
+		return err
+	}
+	d.out.Partial = d.out.Partial || f.Partial
+	for k := range f.Coming {
+		c := &f.Coming[k]
+		d.comes(c)
+		if c.At.Before(end) && len(lane.Marks) < maxDayMarks {
+			lane.Marks = append(lane.Marks, comingMark(c, d.rules))
+		}
+	}
+	past, err := d.s.st.Between(ctx, store.LogFilter{SheetID: sheet.ID, Since: utc(d.midnight), Until: utc(end)},
+		maxPastMarks)
+	if err != nil {
+		return err
+	}
+	for k := range past {
+		lane.Marks = append(lane.Marks, deliveryMark(&past[k], d.rules))
+	}
+	sort.SliceStable(lane.Marks, func(a, b int) bool { return lane.Marks[a].At.Before(lane.Marks[b].At) })
+	if len(lane.Marks) > 0 {
+		d.out.Lanes = append(d.out.Lanes, lane)
+	}
+	return nil
+}
+
+// comes counts an email that is to come.
+func (d *dayPage) comes(c *engine.Coming) {
+	d.bars.add(c.At, func(b *DayBar) { b.Coming++ })
+	if c.Incomplete {
+		return
+	}
+	switch {
+	case d.out.NextAt == nil || c.At.Before(*d.out.NextAt):
+		at := c.At
+		d.out.NextAt, d.nextPeople = &at, people0(c.To)
+	case c.At.Equal(*d.out.NextAt):
+		for p := range people0(c.To) {
+			d.nextPeople[p] = true
+		}
+	}
+	if c.At.Before(endOfDay(d.now, d.s.Zone)) {
+		d.out.Coming++
+		for p := range people0(c.To) {
+			d.people[p] = true
+		}
+	}
+}
+
+// needs gathers what needs somebody.
+func (d *dayPage) needs(ctx context.Context, sheets []store.Sheet) (err error) {
+	out, s := &d.out, d.s
 	for i := range sheets {
 		n, err := s.e.Doubled(ctx, &sheets[i])
 		if err != nil {
-			return nil, err
+			return err
 		}
 		if n > 0 {
 			out.Doubled = append(out.Doubled, doubledNeed{SheetId: sheets[i].ID, Sheet: sheets[i].Name,
@@ -106,23 +139,19 @@ func (s *Server) GetToday(ctx context.Context, _ GetTodayRequestObject) (GetToda
 		}
 	}
 	if out.Unjudged, err = s.unjudgedNeeds(ctx, sheets); err != nil {
-		return nil, err
+		return err
 	}
 	if out.Broken, err = s.brokenRules(ctx, sheets); err != nil {
-		return nil, err
+		return err
 	}
 	if out.Sources, err = s.sourceNeeds(ctx, sheets); err != nil {
-		return nil, err
+		return err
 	}
-	if out.Needs, err = s.needs(ctx, sheets, rules); err != nil {
-		return nil, err
+	if out.Needs, err = s.needs(ctx, sheets, d.rules); err != nil {
+		return err
 	}
-	if out.NeedsTotal, err = s.countNeeds(ctx, ""); err != nil {
-		return nil, err
-	}
-	notices, err := s.notices(ctx)
-	out.Notices = append(out.Notices, notices...)
-	return out, err
+	out.NeedsTotal, err = s.countNeeds(ctx, "")
+	return err
 }
 
 func utc(t time.Time) *time.Time {

@@ -55,122 +55,162 @@ func (e *Engine) CreateSheet(ctx context.Context, rec *store.Sheet, cols []sheet
 func columnID(i int) string { return "c" + strconv.Itoa(i+1) }
 func optionID(i int) string { return "o" + strconv.Itoa(i+1) }
 
+// installer makes a sheet of a bundle: what it has made so far, by the bundle's ids.
+type installer struct {
+	e     *Engine
+	b     *exchange.Bundle
+	actor string
+	rec   *store.Sheet
+
+	columns   map[string]string // its ids by the bundle's
+	theirs    map[string]string // the other way round
+	options   map[string]string // by the bundle's column and option
+	pieces    map[string]string // by name
+	templates map[string]string
+}
+
 // Install makes a sheet of a bundle, with its rows, templates and rules. Rules
 // that the bundle has on are switched on where switchOn says so, else they are
 // drafts.
 func (e *Engine) Install(ctx context.Context, b *exchange.Bundle, switchOn bool, actor string) (*store.Sheet, error) {
-	rec := &store.Sheet{Name: b.Sheet.Name, Zone: b.Sheet.Zone.String(), Locale: b.Sheet.Locale.Tag,
-		SettleSeconds: int(b.Sheet.Settle.Seconds())}
-	if b.Own {
-		var err error
-		if rec.CalendarID, err = e.ownCalendar(ctx, b.Sheet.Name, b.Calendar, actor); err != nil {
+	in := &installer{e: e, b: b, actor: actor, columns: map[string]string{}, theirs: map[string]string{},
+		options: map[string]string{}, templates: map[string]string{}}
+	for _, step := range []func(context.Context) error{in.sheet, in.rows, in.files, in.letters,
+		func(ctx context.Context) error { return in.rules(ctx, switchOn) }} {
+		if err := step(ctx); err != nil {
 			return nil, err
 		}
 	}
-	cols := make([]sheet.Column, len(b.Sheet.Columns))
-	colIDs, optIDs := map[string]string{}, map[string]string{}
+	return in.rec, nil
+}
+
+// sheet makes the sheet, and its working calendar where it has one of its own.
+func (in *installer) sheet(ctx context.Context) (err error) {
+	from := in.b.Sheet
+	in.rec = &store.Sheet{Name: from.Name, Zone: from.Zone.String(), Locale: from.Locale.Tag,
+		SettleSeconds: int(from.Settle.Seconds())}
+	if in.b.Own {
+		if in.rec.CalendarID, err = in.e.ownCalendar(ctx, from.Name, in.b.Calendar, in.actor); err != nil {
+			return err
+		}
+	}
+	cols := make([]sheet.Column, len(from.Columns))
 	key, address := -1, -1
-	for i, c := range b.Sheet.Columns {
-		colIDs[c.ID] = columnID(i)
+	for i, c := range from.Columns {
+		in.columns[c.ID] = columnID(i)
 		c.Options = append([]value.Option(nil), c.Options...)
 		for k, o := range c.Options {
-			optIDs[c.ID+"\x00"+o.ID] = optionID(k)
+			in.options[c.ID+"\x00"+o.ID] = optionID(k)
 		}
 		cols[i] = c
-		if c.ID == b.Sheet.Key {
+		if c.ID == from.Key {
 			key = i
 		}
 		if c.Type == value.Email && address < 0 {
 			address = i
 		}
 	}
-	if err := e.CreateSheet(ctx, rec, cols, key, address, actor); err != nil {
-		return nil, err
+	if err := in.e.CreateSheet(ctx, in.rec, cols, key, address, in.actor); err != nil {
+		return err
 	}
-	core, err := rec.Core()
+	core, err := in.rec.Core()
 	if err != nil {
-		return nil, err
+		return err
 	}
-	for _, d := range b.Sheet.Derived() { // they are called alike
+	for _, d := range from.Derived() { // they are called alike
 		if own, ok := core.ColumnNamed(d.Name); ok {
-			colIDs[d.ID] = own.ID
+			in.columns[d.ID] = own.ID
 		}
 	}
-	var in Incoming
+	for old, id := range in.columns {
+		in.theirs[id] = old
+	}
+	return nil
+}
+
+func (in *installer) rows(ctx context.Context) error {
+	var rows Incoming
 	var stored []*sheet.Column
-	for k := range b.Sheet.Columns {
-		if c := &b.Sheet.Columns[k]; c.Type != value.Formula {
-			in.Columns, stored = append(in.Columns, colIDs[c.ID]), append(stored, c)
+	for k := range in.b.Sheet.Columns {
+		if c := &in.b.Sheet.Columns[k]; c.Type != value.Formula {
+			rows.Columns, stored = append(rows.Columns, in.columns[c.ID]), append(stored, c)
 		}
 	}
-	for _, r := range b.Rows {
+	for _, r := range in.b.Rows {
 		cells := make([]string, len(stored))
 		for k, c := range stored {
-			cells[k] = b.Sheet.Input(c, r.Cell(c))
+			cells[k] = in.b.Sheet.Input(c, r.Cell(c))
 		}
-		in.Rows = append(in.Rows, cells)
+		rows.Rows = append(rows.Rows, cells)
 	}
-	if _, err := e.Import(ctx, rec.ID, in, ImportOptions{Quiet: true}, System(actor)); err != nil {
-		return nil, err
-	}
-	for _, f := range b.Shelf {
-		if _, err := e.PutOnShelf(ctx, rec.ID, f.Name, f.Data, true, actor); err != nil {
-			return nil, err
+	_, err := in.e.Import(ctx, in.rec.ID, rows, ImportOptions{Quiet: true}, System(in.actor))
+	return err
+}
+
+func (in *installer) files(ctx context.Context) (err error) {
+	for _, f := range in.b.Shelf {
+		if _, err := in.e.PutOnShelf(ctx, in.rec.ID, f.Name, f.Data, true, in.actor); err != nil {
+			return err
 		}
 	}
-	pieces, err := e.installPieces(ctx, b, actor)
-	if err != nil {
-		return nil, err
+	in.pieces, err = in.e.installPieces(ctx, in.b, in.actor)
+	return err
+}
+
+// column gives a column's id here.
+func (in *installer) column(id string) (string, error) { return in.columns[id], nil }
+
+// option gives the id here of an option, of a column by its id here.
+func (in *installer) option(column, option string) (string, error) {
+	if id, ok := in.options[in.theirs[column]+"\x00"+option]; ok {
+		return id, nil
 	}
-	tplIDs := map[string]string{}
-	column := func(id string) (string, error) { return colIDs[id], nil }
-	back := map[string]string{}
-	for old, id := range colIDs {
-		back[id] = old
-	}
-	option := func(column, option string) (string, error) {
-		if id, ok := optIDs[back[column]+"\x00"+option]; ok {
-			return id, nil
-		}
-		return option, nil
-	}
-	for id, t := range b.Templates {
-		nt, err := t.Clone()
+	return option, nil
+}
+
+func (in *installer) letters(ctx context.Context) error {
+	for id, t := range in.b.Templates {
+		own, err := t.Clone()
 		if err != nil {
-			return nil, err
+			return err
 		}
-		nt.ID = ""
-		if err := nt.Rename(column, option); err != nil {
-			return nil, err
+		own.ID = ""
+		if err := own.Rename(in.column, in.option); err != nil {
+			return err
 		}
-		if err := nt.RenamePieces(func(name string) (string, error) { return pieces[name], nil }); err != nil {
-			return nil, err
+		if err := own.RenamePieces(func(name string) (string, error) { return in.pieces[name], nil }); err != nil {
+			return err
 		}
-		saved, err := e.SaveTemplate(ctx, rec.ID, "", nt, 0, actor)
+		saved, err := in.e.SaveTemplate(ctx, in.rec.ID, "", own, 0, in.actor)
 		if err != nil {
-			return nil, err
+			return err
 		}
-		tplIDs[id] = saved.ID
+		in.templates[id] = saved.ID
 	}
-	for _, r := range b.Rules {
-		c, err := r.Clone()
+	return nil
+}
+
+func (in *installer) rules(ctx context.Context, switchOn bool) error {
+	template := func(id string) (string, error) { return in.templates[id], nil }
+	for _, r := range in.b.Rules {
+		own, err := r.Clone()
 		if err != nil {
-			return nil, err
+			return err
 		}
-		if err := c.Rename(column, func(id string) (string, error) { return tplIDs[id], nil }, option); err != nil {
-			return nil, err
+		if err := own.Rename(in.column, template, in.option); err != nil {
+			return err
 		}
-		saved, err := e.SaveRule(ctx, rec.ID, "", c, 0, actor)
+		saved, err := in.e.SaveRule(ctx, in.rec.ID, "", own, 0, in.actor)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		if switchOn && r.State == rule.On {
-			if _, err := e.SetRuleState(ctx, rec.ID, saved.ID, rule.On, actor); err != nil {
-				return nil, err
+			if _, err := in.e.SetRuleState(ctx, in.rec.ID, saved.ID, rule.On, in.actor); err != nil {
+				return err
 			}
 		}
 	}
-	return rec, nil
+	return nil
 }
 
 // installPieces keeps what a bundle's letters carry, and its pieces of text: one that is

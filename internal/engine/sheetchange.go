@@ -27,49 +27,13 @@ func (e *Engine) ChangeSheet(ctx context.Context, id string, c SheetChange,
 		if rec, err = tx.LockSheet(ctx, id); err != nil {
 			return err
 		}
-		core, err := rec.Core()
-		if err != nil {
+		if err := c.take(rec); err != nil {
 			return err
 		}
-		if c.Name != nil {
-			rec.Name = value.Trim(*c.Name)
-			if err := value.CheckName("a sheet", rec.Name); err != nil {
-				return &Refusal{Field: "/name", Message: err.Error()}
-			}
-		}
-		if c.SettleSeconds != nil {
-			rec.SettleSeconds = *c.SettleSeconds
-		}
-		if c.Frozen != nil {
-			rec.Frozen = *c.Frozen
-		}
-		for _, r := range []struct {
-			field  string
-			asked  *string
-			column *string
-			types  []value.Type
-		}{
-			{"/address", c.Address, &rec.AddressColumn, []value.Type{value.Email}},
-			{"/nameColumn", c.Named, &rec.NameColumn, []value.Type{value.Text, value.Choice}},
-			{"/languageColumn", c.Written, &rec.LanguageColumn, []value.Type{value.Text, value.Choice}},
-		} {
-			if r.asked == nil {
-				continue
-			}
-			if col, ok := core.Column(*r.asked); *r.asked != "" && (!ok || !slices.Contains(r.types, col.ValueType())) {
-				return &Refusal{Field: r.field, Message: fmt.Sprintf("a column of type %s is wanted here", r.types[0])}
-			}
-			*r.column = *r.asked
-		}
 		if c.Sender != nil {
-			senders, err := tx.Senders(ctx)
-			if err != nil {
+			if err := setSender(ctx, tx, rec, *c.Sender); err != nil {
 				return err
 			}
-			if *c.Sender != "" && !slices.ContainsFunc(senders, func(s store.Sender) bool { return s.ID == *c.Sender }) {
-				return &Refusal{Field: "/sender", Message: "there is no such sender"}
-			}
-			rec.SenderID = *c.Sender
 		}
 		if c.Zone != nil && *c.Zone != rec.Zone {
 			rec.Zone = *c.Zone
@@ -96,12 +60,63 @@ func (e *Engine) ChangeSheet(ctx context.Context, id string, c SheetChange,
 		}
 		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventSheetSaved, SheetID: id,
 			Detail: store.Detail(map[string]any{"name": rec.Name, "settleSeconds": rec.SettleSeconds, "key": rec.KeyColumn,
-				"address":    rec.AddressColumn,
-				"nameColumn": rec.NameColumn, "languageColumn": rec.LanguageColumn, "calendar": rec.CalendarID,
-				"zone": rec.Zone})})
+				"address": rec.AddressColumn, "nameColumn": rec.NameColumn, "languageColumn": rec.LanguageColumn,
+				"calendar": rec.CalendarID, "zone": rec.Zone})})
 	})
 	if err == nil {
 		wake(e.wakeAgenda)
 	}
 	return rec, err
+}
+
+// take writes what concerns the sheet alone into its record.
+func (c *SheetChange) take(rec *store.Sheet) error {
+	core, err := rec.Core()
+	if err != nil {
+		return err
+	}
+	if c.Name != nil {
+		rec.Name = value.Trim(*c.Name)
+		if err := value.CheckName("a sheet", rec.Name); err != nil {
+			return &Refusal{Field: "/name", Message: err.Error()}
+		}
+	}
+	if c.SettleSeconds != nil {
+		rec.SettleSeconds = *c.SettleSeconds
+	}
+	if c.Frozen != nil {
+		rec.Frozen = *c.Frozen
+	}
+	for _, r := range []struct {
+		field  string
+		asked  *string
+		column *string
+		types  []value.Type
+	}{
+		{"/address", c.Address, &rec.AddressColumn, []value.Type{value.Email}},
+		{"/nameColumn", c.Named, &rec.NameColumn, []value.Type{value.Text, value.Choice}},
+		{"/languageColumn", c.Written, &rec.LanguageColumn, []value.Type{value.Text, value.Choice}},
+	} {
+		if r.asked == nil {
+			continue
+		}
+		if col, ok := core.Column(*r.asked); *r.asked != "" && (!ok || !slices.Contains(r.types, col.ValueType())) {
+			return &Refusal{Field: r.field, Message: fmt.Sprintf("a column of type %s is wanted here", r.types[0])}
+		}
+		*r.column = *r.asked
+	}
+	return nil
+}
+
+// setSender says by whom a sheet's emails are sent; "" for the first one.
+func setSender(ctx context.Context, tx *store.Store, rec *store.Sheet, id string) error {
+	senders, err := tx.Senders(ctx)
+	if err != nil {
+		return err
+	}
+	if id != "" && !slices.ContainsFunc(senders, func(s store.Sender) bool { return s.ID == id }) {
+		return &Refusal{Field: "/sender", Message: "there is no such sender"}
+	}
+	rec.SenderID = id
+	return nil
 }

@@ -47,43 +47,16 @@ func (e *Engine) View(ctx context.Context, sheetID string, spec ViewSpec) ([]int
 	if err != nil {
 		return nil, err
 	}
-	if spec.Filter != nil {
-		if err := spec.Filter.Validate("/filter", rule.SheetScope{Sheet: s}); err != nil {
-			return nil, asRefusal(err)
-		}
-	}
-	if len(spec.Sort) > maxSortKeys {
-		return nil, &Refusal{Field: "/sort", Message: fmt.Sprintf("at most %d columns decide the order", maxSortKeys)}
-	}
-	for i, k := range spec.Sort {
-		if _, ok := s.Column(k.Column); !ok {
-			return nil, &Refusal{Field: fmt.Sprintf("/sort/%d/column", i), Message: "the column is not there"}
-		}
+	if err := spec.check(s); err != nil {
+		return nil, err
 	}
 	version := rec.Version
 	if spec.Plain() {
 		version = rec.OrderVersion // an edit moves no row
 	}
-	tick := e.moment(s)
-	if spec.Only != nil && spec.Only.Rows != Doubled {
-		b := newRuleCache(e.Store)
-		sb, err := b.sheet(ctx, sheetID)
-		if err != nil {
-			return nil, err
-		}
-		rules, err := e.forecastVersion(ctx, b, sb)
-		if err != nil {
-			return nil, err
-		}
-		tick = e.now().Format("2006-01-02 15:04") + rules // what comes goes as time passes
-	}
-	basis := strings.Join([]string{tick, rec.Columns, rec.Zone, rec.Locale}, "\x00")
-	if s.HasFormulas() { // which may count working days
-		c, err := CalendarOf(ctx, e.Store, rec)
-		if err != nil {
-			return nil, err
-		}
-		basis += fmt.Sprint("\x00", c)
+	basis, err := e.basisOf(ctx, rec, s, spec)
+	if err != nil {
+		return nil, err
 	}
 	b, err := json.Marshal(spec)
 	if err != nil {
@@ -99,6 +72,7 @@ func (e *Engine) View(ctx context.Context, sheetID string, spec ViewSpec) ([]int
 	if v.basis == basis && !spec.Plain() && spec.Only == nil {
 		mended, err := e.mendView(ctx, s, spec, v)
 		if err != nil {
+			v.basis = "" // half done
 			return nil, err
 		}
 		if mended {
@@ -113,6 +87,50 @@ func (e *Engine) View(ctx context.Context, sheetID string, spec ViewSpec) ([]int
 	v.version, v.basis = version, basis
 	e.views.made(v)
 	return v.ids, nil
+}
+
+// check refuses what no view can be.
+func (v ViewSpec) check(s *sheet.Sheet) error {
+	if v.Filter != nil {
+		if err := v.Filter.Validate("/filter", rule.SheetScope{Sheet: s}); err != nil {
+			return asRefusal(err)
+		}
+	}
+	if len(v.Sort) > maxSortKeys {
+		return &Refusal{Field: "/sort", Message: fmt.Sprintf("at most %d columns decide the order", maxSortKeys)}
+	}
+	for i, k := range v.Sort {
+		if _, ok := s.Column(k.Column); !ok {
+			return &Refusal{Field: fmt.Sprintf("/sort/%d/column", i), Message: "the column is not there"}
+		}
+	}
+	return nil
+}
+
+// basisOf gives what a view rests on but the rows: it changes when a view must be made anew.
+func (e *Engine) basisOf(ctx context.Context, rec *store.Sheet, s *sheet.Sheet, spec ViewSpec) (string, error) {
+	tick := e.moment(s)
+	if spec.Only != nil && spec.Only.Rows != Doubled {
+		b := newRuleCache(e.Store)
+		sb, err := b.sheet(ctx, rec.ID)
+		if err != nil {
+			return "", err
+		}
+		rules, err := e.forecastVersion(ctx, b, sb)
+		if err != nil {
+			return "", err
+		}
+		tick = e.now().Format("2006-01-02 15:04") + rules // what comes goes as time passes
+	}
+	basis := strings.Join([]string{tick, rec.Columns, rec.Zone, rec.Locale}, "\x00")
+	if s.HasFormulas() { // which may count working days
+		c, err := CalendarOf(ctx, e.Store, rec)
+		if err != nil {
+			return "", err
+		}
+		basis += fmt.Sprint("\x00", c)
+	}
+	return basis, nil
 }
 
 // viewItem is a row of a view while it is being put in order. The words of

@@ -229,14 +229,10 @@ func (w *work) brake(ctx context.Context) error {
 }
 
 func (w *work) brakeRule(ctx context.Context, rb *cachedRule, ps []*written) error {
-	rec, err := w.tx.LockReactions(ctx, rb.record.ID)
+	rec, rows, err := w.tx.LockReactions(ctx, rb.record.ID)
 	if errors.Is(err, store.ErrNotFound) {
 		return nil
 	}
-	if err != nil {
-		return err
-	}
-	rows, err := w.tx.CountRows(ctx, rb.record.SheetID)
 	if err != nil {
 		return err
 	}

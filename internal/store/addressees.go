@@ -9,6 +9,7 @@ import (
 	"unicode"
 
 	"golang.org/x/text/unicode/norm"
+	"gorm.io/gorm"
 
 	"nivot/internal/core/value"
 )
@@ -67,48 +68,47 @@ func (s *Store) addresseeIDs(ctx context.Context, by map[[16]byte]string) (map[[
 		missing = append(missing, slices.Clone(digest[:]))
 	}
 	slices.SortFunc(missing, func(a, b []byte) int { return strings.Compare(string(a), string(b)) })
+	// met notes what a statement gives of those that are missing.
+	met := func(q *gorm.DB) error {
+		var found []struct {
+			ID     int64
+			Digest []byte
+		}
+		err := q.Scan(&found).Error
+		for _, f := range found {
+			ids[[16]byte(f.Digest)] = f.ID
+		}
+		return err
+	}
 	find := func() error {
-		return chunks(missing, bulk, func(c [][]byte) error {
-			var found []struct {
-				ID     int64
-				Digest []byte
-			}
-			if err := s.DB(ctx).Raw("SELECT id, digest FROM addressees WHERE digest IN ?", c).Scan(&found).Error; err != nil {
-				return err
-			}
-			for _, f := range found {
-				ids[[16]byte(f.Digest)] = f.ID
-			}
-			return nil
+		err := chunks(missing, bulk, func(c [][]byte) error {
+			return met(s.DB(ctx).Raw("SELECT id, digest FROM addressees WHERE digest IN ?", c))
 		})
+		missing = slices.DeleteFunc(missing, func(d []byte) bool { return ids[[16]byte(d)] != 0 })
+		return err
 	}
-	if err := find(); err != nil {
-		return nil, err
+	add := func() error {
+		err := chunks(missing, bulk, func(c [][]byte) error {
+			args := make([]any, 0, 3*len(c))
+			for _, d := range c {
+				m := by[[16]byte(d)]
+				args = append(args, m, searchable(m), d) // the digest not first: GORM spreads a slice behind "("
+			}
+			return met(s.DB(ctx).Raw("INSERT IGNORE INTO addressees (mailbox, searched, digest) VALUES "+
+				strings.TrimSuffix(strings.Repeat("(?,?,?),", len(c)), ",")+" RETURNING id, digest", args...))
+		})
+		missing = slices.DeleteFunc(missing, func(d []byte) bool { return ids[[16]byte(d)] != 0 })
+		return err
 	}
-	if missing = slices.DeleteFunc(missing, func(d []byte) bool { return ids[[16]byte(d)] != 0 }); len(missing) == 0 {
-		return ids, nil
-	}
-	err := chunks(missing, bulk, func(c [][]byte) error {
-		args := make([]any, 0, 3*len(c))
-		for _, d := range c {
-			m := by[[16]byte(d)]
-			args = append(args, m, searchable(m), d) // the digest not first: GORM spreads a slice behind "("
+	for _, step := range []func() error{find, add, find} { // the last for what another has added meanwhile
+		if err := step(); err != nil {
+			return nil, err
 		}
-		return s.DB(ctx).Exec("INSERT IGNORE INTO addressees (mailbox, searched, digest) VALUES "+
-			strings.TrimSuffix(strings.Repeat("(?,?,?),", len(c)), ","), args...).Error
-	})
-	if err != nil {
-		return nil, err
-	}
-	if err := find(); err != nil {
-		return nil, err
-	}
-	for _, d := range missing {
-		if ids[[16]byte(d)] == 0 {
-			return nil, errRaced // committed by another since, and not to be seen yet
+		if len(missing) == 0 {
+			return ids, nil
 		}
 	}
-	return ids, nil
+	return nil, errRaced // committed by another since, and not to be seen yet
 }
 
 // maxAddressees is how many mailboxes may match a part of an address for their emails to be found

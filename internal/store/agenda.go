@@ -61,9 +61,9 @@ func (Entry) TableName() string { return "agenda" }
 // so that what falls due together is counted together.
 func (s *Store) ClaimAgenda(ctx context.Context, now time.Time, limit int, share Share) (out []Entry, err error) {
 	mine, args := share.of("IF(row_id = 0, id, row_id)", "due_at", now)
-	err = s.DB(ctx).Raw(
-		"SELECT * FROM agenda WHERE due_at <= ? AND kind NOT IN ('refresh', 'hand', 'clear')"+mine+
-			" ORDER BY due_at, id LIMIT ? FOR UPDATE SKIP LOCKED", append(append([]any{now}, args...), limit)...).Scan(&out).Error
+	out, err = s.entries(ctx, "SELECT "+entryColumns+
+		" FROM agenda WHERE due_at <= ? AND kind NOT IN ('refresh', 'hand', 'clear')"+mine+
+		" ORDER BY due_at, id LIMIT ? FOR UPDATE SKIP LOCKED", append(append([]any{now}, args...), limit)...)
 	if err != nil || len(out) < limit {
 		return out, err
 	}
@@ -201,23 +201,43 @@ func (s *Store) ClearStale(ctx context.Context, now time.Time, limit int) (bool,
 	return true, s.DropEntries(ctx, []int64{es[0].ID})
 }
 
-// RowEntries gives what the agenda holds of rows, by row.
+// RowEntries gives what the agenda holds of rows and counts, by row.
 func (s *Store) RowEntries(ctx context.Context, rowIDs ...int64) (map[int64][]Entry, error) {
 	out := map[int64][]Entry{}
 	err := chunks(rowIDs, 1000, func(c []int64) error {
-		var es []Entry
-		if err := s.DB(ctx).Raw(
-			"SELECT a.* FROM agenda a LEFT JOIN rules r ON r.id = a.rule_id WHERE row_id IN ? AND "+
-				"kind IN ('due', 'moved', 'follow', 'late', 'review') AND (a.generation = 0 OR a.generation = r.generation) "+
-				"ORDER BY due_at, a.id", c).Scan(&es).Error; err != nil {
-			return err
-		}
+		es, err := s.entries(ctx, "SELECT a."+strings.ReplaceAll(entryColumns, ", ", ", a.")+
+			" FROM agenda a LEFT JOIN rules r ON r.id = a.rule_id WHERE row_id IN ? AND "+
+			"kind IN ('due', 'moved', 'follow', 'late', 'review') AND (a.generation = 0 OR a.generation = r.generation) "+
+			"ORDER BY due_at, a.id", c)
 		for _, e := range es {
 			out[e.RowID] = append(out[e.RowID], e)
 		}
-		return nil
+		return err
 	})
 	return out, err
+}
+
+const entryColumns = "id, kind, due_at, sheet_id, rule_id, row_id, delivery_id, nr, since, known, done_rows, origin, " +
+	"generation"
+
+// entries reads entries field by field: there may be many of a row, one of each rule.
+func (s *Store) entries(ctx context.Context, q string, args ...any) (out []Entry, err error) {
+	rows, err := s.DB(ctx).Raw(q, args...).Rows()
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		out = append(out, Entry{})
+		e := &out[len(out)-1]
+		var origin sql.NullString
+		if err := rows.Scan(&e.ID, &e.Kind, &e.DueAt, &e.SheetID, &e.RuleID, &e.RowID, &e.DeliveryID, &e.Nr, &e.Since,
+			&e.Known, &e.DoneRows, &origin, &e.Generation); err != nil {
+			return nil, err
+		}
+		e.Origin = origin.String
+	}
+	return out, rows.Err()
 }
 
 // Promised gives what the agenda holds of rules' follow-ups and moved emails up

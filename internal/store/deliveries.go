@@ -197,21 +197,15 @@ func clip(s string, most int) string {
 // Judged tells which of these occasions the ledger knows: by their identity,
 // or, with each, by that of one of their mailboxes.
 func (s *Store) Judged(ctx context.Context, ids [][]byte) (map[rule.ID]bool, error) {
-	return s.find(ctx, ids, "SELECT occasion FROM deliveries WHERE occasion IN ?",
-		"SELECT base FROM deliveries WHERE base IN ?")
-}
-
-func (s *Store) find(ctx context.Context, ids [][]byte, queries ...string) (map[rule.ID]bool, error) {
 	out := map[rule.ID]bool{}
 	err := chunks(ids, 1000, func(c [][]byte) error {
-		for _, q := range queries {
-			var found [][]byte
-			if err := s.DB(ctx).Raw(q, c).Scan(&found).Error; err != nil {
-				return err
-			}
-			for _, f := range found {
-				out[rule.ID(f)] = true
-			}
+		var found [][]byte
+		if err := s.DB(ctx).Raw("SELECT occasion FROM deliveries WHERE occasion IN ? UNION ALL "+
+			"SELECT base FROM deliveries WHERE base IN ?", c, c).Scan(&found).Error; err != nil {
+			return err
+		}
+		for _, f := range found {
+			out[rule.ID(f)] = true
 		}
 		return nil
 	})

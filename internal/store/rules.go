@@ -98,11 +98,18 @@ func (s *Store) LockRule(ctx context.Context, id string) (*Rule, error) {
 
 // LockReactions finds a rule and locks it, so that one process at a time, of a whole cluster, counts its
 // reactions.
-func (s *Store) LockReactions(ctx context.Context, id string) (*Rule, error) {
+// rows is how many its sheet has.
+func (s *Store) LockReactions(ctx context.Context, id string) (r *Rule, rows int64, err error) {
 	if err := s.guard(ctx, "rule "+id); err != nil {
-		return nil, err
+		return nil, 0, err
 	}
-	return s.LockRule(ctx, id)
+	var found struct {
+		Rule
+		LiveRows int64
+	}
+	err = first(s.DB(ctx).Raw("SELECT r.*, (SELECT live_rows FROM sheets s WHERE s.id = r.sheet_id) AS live_rows "+
+		"FROM rules r WHERE id = ? AND deleted_at IS NULL FOR UPDATE", id).Take(&found).Error)
+	return &found.Rule, found.LiveRows, err
 }
 
 // LockDeletedRule finds a rule that has been deleted and locks it.

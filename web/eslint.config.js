@@ -20,7 +20,10 @@ export default ts.config(
       // It warns of what the React compiler would skip; it is not used here.
       "react-hooks/incompatible-library": "off",
       // A part that scrolls has to be reached by the keys (WCAG 2.1.1).
-      "jsx-a11y/no-noninteractive-tabindex": ["error", { tags: [], roles: ["region", "tabpanel"], allowExpressionValues: true }],
+      "jsx-a11y/no-noninteractive-tabindex": [
+        "error",
+        { tags: [], roles: ["region", "tabpanel"], allowExpressionValues: true },
+      ],
     },
   },
 );

@@ -324,7 +324,7 @@ func TestTwoPeople(t *testing.T) {
 		if c.ID != 0 {
 			stacks[who] = append(stacks[who], c.ID)
 		}
-		if step%2 == 0 {
+		if step%5 == 0 {
 			wantViews(t, people, r.IntN(2))
 		}
 		a, b := d.table(), second.table()

@@ -16,7 +16,6 @@ import (
 	"github.com/shopspring/decimal"
 
 	"nivot/internal/core/delivery"
-	"nivot/internal/core/plan"
 	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/value"
@@ -173,17 +172,7 @@ func TestNodesFallSilent(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		var want []string
-		if err := b.Rehearse(false, edits, from, to, func(l *exchange.RehearsalLine) error {
-			if l.Outcome == string(plan.Send) {
-				when, _ := time.Parse(time.RFC3339, l.At)
-				want = append(want, when.UTC().Format("01-02 15:04:05")+" "+
-					strings.Join(addresses(t, append(append([]string{}, l.To...), l.Cc...)), ",")+" | "+l.Subject)
-			}
-			return nil
-		}); err != nil {
-			t.Fatal(err)
-		}
+		want := rehearsed(t, b, edits, from, to)
 		if len(want) < 25 {
 			continue
 		}

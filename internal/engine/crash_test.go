@@ -226,6 +226,22 @@ func (f *fixture) decideDoubts() (decided bool) {
 	return len(ds) > 0
 }
 
+// rehearsed gives what a bundle's rehearsal sends between two instants, as timed gives what arrives.
+func rehearsed(t *testing.T, b *exchange.Bundle, edits []plan.Edit, from, to time.Time) (out []string) {
+	t.Helper()
+	if err := b.Rehearse(false, edits, from, to, func(l *exchange.RehearsalLine) error {
+		if l.Outcome == string(plan.Send) {
+			when, _ := time.Parse(time.RFC3339, l.At)
+			out = append(out, when.UTC().Format("01-02 15:04:05")+" "+
+				strings.Join(addresses(t, append(append([]string{}, l.To...), l.Cc...)), ",")+" | "+l.Subject)
+		}
+		return nil
+	}); err != nil {
+		t.Fatal(err)
+	}
+	return out
+}
+
 // Two server processes on one database, one of them killed with SIGKILL again and
 // again, play random rules of every kind, with follow-ups, holds and round-ups,
 // over random edits: what arrives is what the rehearsal printed, nothing twice.
@@ -243,17 +259,7 @@ func TestCrashOfEveryTrigger(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		var want []string
-		if err := b.Rehearse(false, edits, from, to, func(l *exchange.RehearsalLine) error {
-			if l.Outcome == string(plan.Send) {
-				when, _ := time.Parse(time.RFC3339, l.At)
-				want = append(want, when.UTC().Format("01-02 15:04:05")+" "+
-					strings.Join(addresses(t, append(append([]string{}, l.To...), l.Cc...)), ",")+" | "+l.Subject)
-			}
-			return nil
-		}); err != nil {
-			t.Fatal(err)
-		}
+		want := rehearsed(t, b, edits, from, to)
 		if len(want) < 25 {
 			continue // too little to be killed in
 		}

@@ -190,11 +190,15 @@ func (c *Cluster) Restart(ctx context.Context, i int) error {
 		return err
 	}
 	dir := c.nodes[i].opts.Dir
+	temporary, err := temporary(dir)
+	if err != nil {
+		return err
+	}
 	log := filepath.Join(dir, "recover.log")
-	args := append([]string{"--no-defaults", "--datadir=" + filepath.Join(dir, "data"), "--wsrep-recover", "--wsrep-on=ON",
-		"--wsrep-provider=" + provider, "--wsrep-cluster-address=gcomm://", "--binlog-format=ROW",
-		"--log-error=" + log, "--pid-file=" + filepath.Join(dir, "pid"), "--socket=" + filepath.Join(dir, "sock"), "--skip-networking",
-		"--innodb-log-file-size=256M"}, asRoot()...)
+	args := append([]string{"--no-defaults", "--datadir=" + filepath.Join(dir, "data"), temporary, "--wsrep-recover",
+		"--wsrep-on=ON", "--wsrep-provider=" + provider, "--wsrep-cluster-address=gcomm://", "--binlog-format=ROW",
+		"--log-error=" + log, "--pid-file=" + filepath.Join(dir, "pid"),
+		"--socket=" + filepath.Join(dir, "sock"), "--skip-networking", "--innodb-log-file-size=256M"}, asRoot()...)
 	failed := exec.CommandContext(ctx, bin, args...).Run()
 	text, err := os.ReadFile(log)
 	if err = errors.Join(failed, err); err != nil {

@@ -103,8 +103,20 @@ func asRoot() []string {
 	return nil
 }
 
+// temporary gives the flag that has a server keep its temporary tables in a
+// folder of its own: one that starts clears all of them from there, those of
+// other servers too.
+func temporary(dir string) (string, error) {
+	dir = filepath.Join(dir, "tmp")
+	return "--tmpdir=" + dir, os.MkdirAll(dir, 0o700)
+}
+
 func initialise(ctx context.Context, dir string) error {
 	bin, err := binary("mariadb-install-db")
+	if err != nil {
+		return err
+	}
+	temporary, err := temporary(dir)
 	if err != nil {
 		return err
 	}
@@ -113,8 +125,8 @@ func initialise(ctx context.Context, dir string) error {
 	if err := os.RemoveAll(tmp); err != nil {
 		return err
 	}
-	args := append([]string{"--no-defaults", "--datadir=" + tmp, "--auth-root-authentication-method=normal",
-		"--skip-test-db"}, asRoot()...)
+	args := append([]string{"--no-defaults", "--datadir=" + tmp, temporary,
+		"--auth-root-authentication-method=normal", "--skip-test-db"}, asRoot()...)
 	// root has no password and comes in by the socket alone, which lies in a
 	// folder of its owner's: its accounts for TCP are dropped.
 	secure := filepath.Join(dir, "secure.sql")
@@ -137,8 +149,12 @@ func (s *Server) start(ctx context.Context) error {
 		return err
 	}
 	dir := s.opts.Dir
-	args := append([]string{"--no-defaults", "--datadir=" + filepath.Join(dir, "data"), "--socket=" + s.Socket(),
-		"--pid-file=" + filepath.Join(dir, "pid"), "--bind-address=127.0.0.1", "--character-set-server=utf8mb4",
+	temporary, err := temporary(dir)
+	if err != nil {
+		return err
+	}
+	args := append([]string{"--no-defaults", "--datadir=" + filepath.Join(dir, "data"), temporary,
+		"--socket=" + s.Socket(), "--pid-file=" + filepath.Join(dir, "pid"), "--bind-address=127.0.0.1", "--character-set-server=utf8mb4",
 		"--collation-server=utf8mb4_unicode_ci", "--default-time-zone=+00:00", "--skip-name-resolve",
 		"--innodb-buffer-pool-size=" + cmp.Or(s.opts.Buffer, "256M"), "--innodb-log-file-size=256M", "--max-connections=400",
 		"--max-allowed-packet=256M", "--local-infile=1", "--log-error=" + filepath.Join(dir, "error.log")}, asRoot()...)

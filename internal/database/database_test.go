@@ -3,6 +3,8 @@ package database
 import (
 	"context"
 	"database/sql"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 )
@@ -47,6 +49,31 @@ func TestStartAgain(t *testing.T) {
 		}
 	}
 	s.Stop()
+}
+
+// A server that starts clears what looks like tables of its own from where it
+// keeps temporary ones. In a folder that is common to all, those would be
+// those of another server that is at work.
+func TestLeavesOtherServersTables(t *testing.T) {
+	common := t.TempDir()
+	t.Setenv("TMPDIR", common)
+	another := filepath.Join(common, "#sql-temptable-1-1-1.MAI")
+	if err := os.WriteFile(another, []byte("in use"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	dir, err := os.MkdirTemp("/tmp", "nivot-db")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer os.RemoveAll(dir)
+	s, err := Start(context.Background(), Options{Dir: dir})
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.Stop()
+	if _, err := os.Stat(another); err != nil {
+		t.Error(err)
+	}
 }
 
 func TestRefusesStandardPort(t *testing.T) {

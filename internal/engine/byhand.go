@@ -255,7 +255,7 @@ func (e *Engine) StopBatch(ctx context.Context, sheetID string, id int64, actor 
 			if err := d.Become(delivery.Dropped, delivery.Deciding); err != nil {
 				return err
 			}
-			d.Worker, d.Reason = nil, store.Why{Reason: reason.Reason{Code: reason.BatchStopped}}
+			d.Worker, d.Reason = 0, store.Why{Reason: reason.Reason{Code: reason.BatchStopped}}
 			if err := tx.SaveDelivery(ctx, d); err != nil {
 				return err
 			}

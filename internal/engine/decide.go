@@ -41,7 +41,7 @@ func (e *Engine) Decide(ctx context.Context, id int64, what Decision, actor stri
 			if err := d.Become(delivery.Accepted, delivery.Deciding); err != nil {
 				return err
 			}
-			d.Decision, d.Worker = string(what), nil
+			d.Decision, d.Worker = string(what), 0
 			if err := tx.WakeFollows(ctx, d.ID, now); err != nil {
 				return err
 			}
@@ -174,7 +174,7 @@ func (e *Engine) requeue(ctx context.Context, tx *store.Store, d *store.Delivery
 	if err := d.Become(delivery.Queued, delivery.Deciding); err != nil {
 		return err
 	}
-	d.NextTry, d.FinishedAt, d.Worker = &now, nil, nil
+	d.NextTry, d.FinishedAt, d.Worker = &now, nil, 0
 	d.Attempt, d.Tries, d.FirstTry = d.Attempt+1, 0, nil
 	d.Decision, d.LastError, d.Reply, d.FaultyColumn = "", store.Why{}, "", ""
 	if d.RowID == 0 { // a round-up goes again as it was written

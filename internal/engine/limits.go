@@ -178,7 +178,7 @@ func overLimit(ctx context.Context, tx *store.Store, d *store.Delivery, st deliv
 	if err := d.Become(st, delivery.Limiting); err != nil {
 		return err
 	}
-	d.Worker, d.Reason = nil, store.Why{Reason: why}
+	d.Worker, d.Reason = 0, store.Why{Reason: why}
 	if err := tx.SaveDelivery(ctx, d); err != nil {
 		return err
 	}

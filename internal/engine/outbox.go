@@ -130,7 +130,7 @@ func put(d *store.Delivery, m *plan.Email, rb *cachedRule, by delivery.Cause, no
 		return err
 	}
 	d.Reason, d.FaultyColumn = store.Why{Reason: m.Why}, m.FaultyColumn
-	d.WentAt, d.FinishedAt, d.Worker = nil, nil, nil
+	d.WentAt, d.FinishedAt, d.Worker = nil, nil, 0
 	if !m.WentAt.IsZero() {
 		went := m.WentAt
 		d.WentAt = &went

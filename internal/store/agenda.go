@@ -302,7 +302,7 @@ func (s *Store) NextInstant(ctx context.Context) (time.Time, error) {
 	var t sql.NullTime
 	err := s.DB(ctx).Raw(`SELECT MIN(t) FROM (
 		(SELECT due_at t FROM agenda WHERE kind <> 'clear' ORDER BY due_at LIMIT 1)
-		UNION ALL (SELECT next_try t FROM deliveries WHERE next_try IS NOT NULL ORDER BY next_try LIMIT 1)) x`).Scan(
+		UNION ALL (SELECT next_try t FROM deliveries WHERE next_try < '` + never + `' ORDER BY next_try LIMIT 1)) x`).Scan(
 		&t).Error
 	return t.Time, err
 }
@@ -357,6 +357,6 @@ func (s *Store) ReviewBlamed(ctx context.Context, sheetID string, columns []stri
 // NextTry gives the next instant at which a delivery is tried.
 func (s *Store) NextTry(ctx context.Context) (at time.Time, ok bool, err error) {
 	var t sql.NullTime
-	err = s.DB(ctx).Raw("SELECT MIN(next_try) FROM deliveries").Scan(&t).Error
+	err = s.DB(ctx).Raw("SELECT MIN(next_try) FROM deliveries WHERE next_try < '" + never + "'").Scan(&t).Error
 	return t.Time, t.Valid, err
 }

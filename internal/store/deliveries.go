@@ -42,14 +42,14 @@ type Delivery struct {
 	Subject      string
 	Attempt      int
 	Tries        int
-	FirstTry     *time.Time
-	SendingAt    *time.Time // when it was last marked "sending"
-	DatedAt      *time.Time // the date of its message, in whole seconds: when it was last claimed
+	FirstTry     *time.Time `gorm:"serializer:instant"`
+	SendingAt    *time.Time `gorm:"serializer:instant"` // when it was last marked "sending"
+	DatedAt      *time.Time `gorm:"serializer:instant"` // the date of its message, in whole seconds: when it was last claimed
 	IdentityID   int64      // what its message says of its sender; 0 while it was never claimed
-	NextTry      *time.Time // set while it waits in the queue
-	Worker       *int64
-	Reply        string
-	FinishedAt   *time.Time
+	NextTry      *time.Time `gorm:"serializer:instant"` // set while it waits in the queue
+	Worker       int64      // that has it in hand, or had it last; 0 for none
+	Reply        string     `gorm:"serializer:roomy"`
+	FinishedAt   *time.Time `gorm:"serializer:instant"`
 
 	read delivery.State `gorm:"-"` // the state it was read with, once it has another
 }
@@ -142,17 +142,17 @@ func (s *Store) InsertDeliveries(ctx context.Context, ds []*Delivery) error {
 		var args []any
 		q.WriteString(
 			`INSERT IGNORE INTO deliveries (sheet_id, occasion, base, rule_id, row_id, step, reaction, template_id, sender_id, due_at, judged_at, went_at,
-			state, reason, last_error, faulty_column, origin, facts, recipients, reply_to, subject, attempt, next_try, finished_at) VALUES `)
+			state, reason, last_error, faulty_column, origin, facts, recipients, reply_to, subject, attempt, next_try, reply, finished_at) VALUES `)
 		for i, d := range c {
 			if i > 0 {
 				q.WriteByte(',')
 			}
 			// The occasion is not the first: GORM spreads a slice behind "(".
-			q.WriteString("(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)")
+			q.WriteString("(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)")
 			args = append(args, d.SheetID, d.Occasion, d.Base, d.RuleID, d.RowID, d.Step, d.Reaction, d.TemplateID, d.SenderID,
 				d.DueAt, d.JudgedAt, d.WentAt,
 				d.State, d.Reason, d.LastError, d.FaultyColumn, d.Origin, d.Facts, d.Recipients, d.ReplyTo,
-				clip(d.Subject, maxKept), d.Attempt, d.NextTry, d.FinishedAt)
+				clip(d.Subject, maxKept), d.Attempt, instant(d.NextTry), withRoom(d.Reply), instant(d.FinishedAt))
 		}
 		q.WriteString(" RETURNING id, occasion")
 		var written []struct { // those that were not passed over
@@ -287,8 +287,8 @@ func (s *Store) SentBy(ctx context.Context, senders []string, batch []int64, day
 	minute time.Time) (recipients, emails int, err error) {
 	var r struct{ Recipients, Emails int }
 	err = s.DB(ctx).Raw(
-		`SELECT COALESCE(SUM(JSON_LENGTH(recipients)), 0) AS recipients, COALESCE(SUM(state = 'claimed' OR sending_at > ?), 0) AS emails
-		FROM deliveries WHERE due_at >= ? AND sender_id IN ? AND id NOT IN ? AND (state = 'claimed' OR sending_at >= ?)`,
+		`SELECT COALESCE(SUM(JSON_LENGTH(recipients)), 0) AS recipients, COALESCE(SUM(state = 'claimed' OR sending_at > ? AND `+hasGone+`), 0) AS emails
+		FROM deliveries WHERE due_at >= ? AND sender_id IN ? AND id NOT IN ? AND (state = 'claimed' OR sending_at >= ? AND `+hasGone+`)`,
 		minute, day.Add(-10*24*time.Hour), senders, batch, day).Scan(&r).Error
 	return r.Recipients, r.Emails, err
 }
@@ -300,7 +300,7 @@ func (s *Store) LatelySentBy(ctx context.Context, senders []string, batch []int6
 	n int) (out []time.Time, err error) {
 	var sent []Delivery
 	err = s.DB(ctx).Raw(`SELECT state, sending_at FROM deliveries
-		WHERE due_at >= ? AND sender_id IN ? AND id NOT IN ? AND (state = 'claimed' OR sending_at >= ?) ORDER BY state = 'claimed' DESC, sending_at DESC LIMIT ?`,
+		WHERE due_at >= ? AND sender_id IN ? AND id NOT IN ? AND (state = 'claimed' OR sending_at >= ? AND `+hasGone+`) ORDER BY state = 'claimed' DESC, sending_at DESC LIMIT ?`,
 		now.AddDate(0, 0, -11), senders, batch, now.AddDate(0, 0, -1), n).Scan(&sent).Error
 	for i := range sent {
 		if at := sent[i].SendingAt; at == nil || sent[i].State == delivery.Claimed {
@@ -420,10 +420,12 @@ func (s *Store) LockQueued(ctx context.Context, now time.Time, limit int, share 
 		if err := rows.Scan(&d.ID, &d.Occasion, &d.Base, &d.SheetID, &d.RuleID, &d.RowID, &d.Step, &d.Reaction,
 			&d.TemplateID, &d.SenderID, &d.DueAt, &d.JudgedAt, &d.WentAt, &d.State,
 			&d.Reason, &d.LastError, &d.FaultyColumn, &d.Decision, &d.Origin, &d.Facts, &d.Recipients, &d.ReplyTo, &d.Subject,
-			&d.Attempt, &d.Tries, &d.FirstTry, &d.SendingAt, &d.DatedAt, &d.IdentityID,
-			&d.NextTry, &d.Worker, &d.Reply, &d.FinishedAt); err != nil {
+			&d.Attempt, &d.Tries, unlessNever{&d.FirstTry}, unlessNever{&d.SendingAt},
+			unlessNever{&d.DatedAt}, &d.IdentityID, unlessNever{&d.NextTry}, &d.Worker, &d.Reply,
+			unlessNever{&d.FinishedAt}); err != nil {
 			return nil, err
 		}
+		d.Reply = tight(d.Reply)
 	}
 	return out, rows.Err()
 }
@@ -443,7 +445,7 @@ func (s *Store) Claim(ctx context.Context, worker int64, ds []*Delivery, dated t
 		s.tally.move(d, d.State, delivery.Claimed)
 	}
 	r := s.DB(ctx).Exec(
-		"UPDATE deliveries SET state = ?, worker = ?, dated_at = ?, identity_id = ?, next_try = NULL WHERE id IN ? AND "+
+		"UPDATE deliveries SET state = ?, worker = ?, dated_at = ?, identity_id = ?, next_try = '"+never+"' WHERE id IN ? AND "+
 			"state IN ?", delivery.Claimed, worker, dated, identity, ids, delivery.From(delivery.Claimed, delivery.Claiming))
 	if r.Error == nil && int(r.RowsAffected) != len(ids) {
 		return fmt.Errorf("%w: of %d deliveries to be claimed %d waited to be sent", ErrForbidden, len(ids), r.RowsAffected)

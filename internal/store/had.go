@@ -96,7 +96,7 @@ func (s *Store) WentSince(ctx context.Context, after time.Time, f func(*Delivery
 	for last := int64(0); ; {
 		var part []Delivery
 		if err := s.DB(ctx).Raw(
-			`SELECT * FROM deliveries WHERE id > ? AND sending_at > ? AND state IN ('sending', 'accepted', 'bounced', 'in-doubt', 'deferred')
+			`SELECT * FROM deliveries WHERE id > ? AND sending_at > ? AND `+hasGone+` AND state IN ('sending', 'accepted', 'bounced', 'in-doubt', 'deferred')
 			ORDER BY id LIMIT 2000`, last, after).Scan(&part).Error; err != nil || len(part) == 0 {
 			return err
 		}

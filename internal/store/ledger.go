@@ -65,7 +65,7 @@ func (s *Store) SaveDelivery(ctx context.Context, d *Delivery) error {
 	if s.tally == nil {
 		return s.Tx(ctx, func(tx *Store) error { return tx.SaveDelivery(ctx, d) })
 	}
-	d.Subject, d.Reply = clip(d.Subject, maxKept), clip(d.Reply, maxKept)
+	d.Subject = clip(d.Subject, maxKept)
 	was := d.read
 	if was == "" {
 		was = d.State

@@ -76,7 +76,7 @@ func (s *Store) Holds(ctx context.Context, m Mark) (bool, error) {
 	}
 	err := s.DB(ctx).Raw(
 		`SELECT (SELECT value FROM settings WHERE name = ?) AS life, (SELECT at FROM events WHERE id = ?) AS at,
-		(SELECT sending_at FROM deliveries WHERE id = ?) AS marked`, SettingLife, m.Event, m.Delivery).Scan(&r).Error
+		(SELECT sending_at FROM deliveries WHERE id = ? AND `+hasGone+`) AS marked`, SettingLife, m.Event, m.Delivery).Scan(&r).Error
 	if err != nil {
 		return false, err
 	}
@@ -197,7 +197,7 @@ func (s *Store) Doubt(ctx context.Context, now time.Time) (n int, err error) {
 		} else {
 			d.LastError, d.FinishedAt = Why{why}, &now
 		}
-		d.Worker, d.Decision = nil, ""
+		d.Worker, d.Decision = 0, ""
 		if err := s.SaveDelivery(ctx, d); err != nil {
 			return 0, err
 		}

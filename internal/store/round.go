@@ -112,7 +112,7 @@ func (r *Round) script(shard uint8) (q *script, all []written) {
 	q.add("BEGIN")
 	if len(r.Marks) > 0 {
 		q.add(`UPDATE deliveries d JOIN workers w ON w.id = ? AND w.lease_until > UTC_TIMESTAMP(6)
-			SET d.state = 'sending', d.sending_at = ?, d.first_try = COALESCE(d.first_try, ?) WHERE d.id IN (`+list(r.Marks)+
+			SET d.state = 'sending', d.sending_at = ?, d.first_try = LEAST(d.first_try, ?) WHERE d.id IN (`+list(r.Marks)+
 			`) AND d.state IN `+
 			states(delivery.From(delivery.Sending, delivery.Marking))+` AND d.worker = w.id`,
 			r.Worker, r.Now, r.Now)
@@ -145,7 +145,7 @@ func (r *Round) script(shard uint8) (q *script, all []written) {
 		q.add(
 			"UPDATE deliveries SET state = ?, last_error = ?, reply = ?, recipients = ?, tries = ?, first_try = ?, next_try "+
 				"= ?, finished_at = ?"+where+underWay,
-			append([]any{string(d.State), d.LastError.Encode(), clip(d.Reply, maxKept), d.Recipients, d.Tries,
+			append([]any{string(d.State), d.LastError.Encode(), withRoom(d.Reply), d.Recipients, d.Tries,
 				instant(d.FirstTry), instant(d.NextTry), instant(d.FinishedAt)}, mine...)...)
 		count([]Outcome{o})
 	}
@@ -164,8 +164,8 @@ func (r *Round) script(shard uint8) (q *script, all []written) {
 			r.Now, `,"reply":`+Detail(g.reply)+`,"try":1}`, r.Worker)
 		q.add(
 			"UPDATE deliveries SET state = 'accepted', last_error = '', reply = ?, finished_at = ?, tries = tries + 1, "+
-				"next_try = NULL"+where,
-			clip(g.reply, maxKept), r.Now, r.Worker)
+				"next_try = '"+never+"'"+where,
+			withRoom(g.reply), r.Now, r.Worker)
 		count(outcomes)
 	}
 	if len(moved) > 0 {
@@ -193,7 +193,7 @@ func (s *Store) late(ctx context.Context, r Round, o Outcome) (met bool, err err
 		if err != nil {
 			return err
 		}
-		met = d.State == delivery.InDoubt && d.Worker != nil && *d.Worker == r.Worker && d.Attempt == o.Attempt &&
+		met = d.State == delivery.InDoubt && d.Worker == r.Worker && d.Attempt == o.Attempt &&
 			d.Tries == o.Tries-1 && delivery.Can(d.State, o.State, delivery.Answering)
 		if !met {
 			return nil
@@ -286,11 +286,4 @@ func (s *Store) marked(ctx context.Context, r Round, affected []int64) (map[int6
 		out[id] = true
 	}
 	return out, nil
-}
-
-func instant(t *time.Time) any {
-	if t == nil {
-		return nil
-	}
-	return *t
 }

@@ -74,7 +74,7 @@ func (s *Store) Release(ctx context.Context, id int64, now time.Time) error {
 
 // giveBack puts what workers had only claimed back into the queue.
 func (s *Store) giveBack(ctx context.Context, workers []int64, now time.Time) error {
-	return s.DB(ctx).Exec("UPDATE deliveries SET state = ?, worker = NULL, next_try = ? WHERE "+
+	return s.DB(ctx).Exec("UPDATE deliveries SET state = ?, worker = 0, next_try = ? WHERE "+
 		pendingIn(delivery.Claimed)+" AND worker IN ? AND state IN ?",
 		delivery.Queued, now, workers, delivery.From(delivery.Queued, delivery.GivingBack)).Error
 }

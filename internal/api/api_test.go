@@ -46,7 +46,7 @@ const password = "weathercock-1790"
 
 func newSite(t *testing.T, people bool) *site {
 	t.Helper()
-	return siteOn(t, dbtest.DSN(t), people)
+	return siteOn(t, dbtest.Migrated(t), people)
 }
 
 // siteOn is a site on a database that is there; there may be several on one.

@@ -45,7 +45,7 @@ func (s *site) rowsOf(sheet string) int64 {
 // as what it came to; asked again, by the same process or another, it is not
 // done again, and the answer is the first one's.
 func TestKeyedOverALostAnswer(t *testing.T) {
-	dsn := dbtest.DSN(t)
+	dsn := dbtest.Migrated(t)
 	direct := siteOn(t, dsn, true)
 	sh := direct.loans()
 	p := dbtest.NewProxy(t, dsn)
@@ -124,7 +124,7 @@ func TestKeyedAtOnce(t *testing.T) {
 // A.10: while the database is away the API answers 503 with Retry-After, and
 // says that nothing is known to be lost; when it is back, all goes on.
 func TestDatabaseAway(t *testing.T) {
-	dsn := dbtest.DSN(t)
+	dsn := dbtest.Migrated(t)
 	direct := siteOn(t, dsn, true)
 	sh := direct.loans()
 	p := dbtest.NewProxy(t, dsn)

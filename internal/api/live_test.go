@@ -41,7 +41,7 @@ func newMuseum(t *testing.T) *museum {
 func museumBy(t *testing.T, wall engine.Clock) *museum {
 	t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
-	dsn := dbtest.DSN(t)
+	dsn := dbtest.Migrated(t)
 	st, err := store.Open(dsn)
 	if err != nil {
 		t.Fatal(err)

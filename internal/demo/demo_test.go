@@ -70,7 +70,7 @@ func TestDrive(t *testing.T) {
 // how its people share them.
 func TestMuseum(t *testing.T) {
 	ctx := context.Background()
-	st, err := store.Open(dbtest.DSN(t))
+	st, err := store.Open(dbtest.Migrated(t))
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -41,7 +41,7 @@ func TestCrash(t *testing.T) {
 		t.Fatalf("%v\n%s", err, out)
 	}
 	ctx := context.Background()
-	dsn := dbtest.DSN(t)
+	dsn := dbtest.Migrated(t)
 	s, err := store.Open(dsn)
 	if err != nil {
 		t.Fatal(err)

@@ -85,7 +85,7 @@ func (f *fixture) run() {
 // stillFixture makes a fixture whose engine does nothing by itself.
 func stillFixture(t *testing.T, start string) *fixture {
 	t.Helper()
-	return fixtureOn(t, dbtest.DSN(t), start)
+	return fixtureOn(t, dbtest.Migrated(t), start)
 }
 
 // fixtureOn makes a fixture on a database that is there, whose engine does nothing by itself.

@@ -28,7 +28,7 @@ var allowed = map[string][]string{
 	"nivot/internal/fetch":                 {},
 	"nivot/internal/practice":              {},
 	"nivot/internal/database":              {},
-	"nivot/internal/database/dbtest":       {"database"},
+	"nivot/internal/database/dbtest":       {"database", "store"},
 	"nivot/internal/store":                 {"core"},
 	"nivot/internal/engine":                {"core", "store", "mail", "exchange", "fetch"},
 	"nivot/internal/api":                   {"core", "store", "engine", "exchange", "mail", "practice"},

@@ -264,7 +264,7 @@ func TestJobs(t *testing.T) {
 
 // Settings, senders, who is not written to, and what the practice server took.
 func TestSettingsKept(t *testing.T) {
-	dsn := dbtest.DSN(t)
+	dsn := dbtest.Migrated(t)
 	st := openAt(t, dsn)
 	ctx := context.Background()
 	var out struct{ Days []string }

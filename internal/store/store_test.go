@@ -21,7 +21,7 @@ var noon = time.Date(2027, 3, 15, 12, 0, 0, 0, time.UTC)
 
 func open(t *testing.T) *store.Store {
 	t.Helper()
-	return openAt(t, dbtest.DSN(t))
+	return openAt(t, dbtest.Migrated(t))
 }
 
 // openAt opens a database that may be there, and brings it up to date.
@@ -32,19 +32,28 @@ func openAt(t *testing.T, dsn string) *store.Store {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { st.Close() })
-	// Several processes that start at once migrate once.
+	if err := st.Migrate(context.Background()); err != nil {
+		t.Fatal(err)
+	}
+	return st
+}
+
+// Several processes that start at once migrate once.
+func TestMigrateAtOnce(t *testing.T) {
+	st, err := store.Open(dbtest.DSN(t))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer st.Close()
 	var wg sync.WaitGroup
 	errs := make([]error, 3)
 	for i := range errs {
 		wg.Go(func() { errs[i] = st.Migrate(context.Background()) })
 	}
 	wg.Wait()
-	for _, err := range errs {
-		if err != nil {
-			t.Fatal(err)
-		}
+	if err := errors.Join(errs...); err != nil {
+		t.Fatal(err)
 	}
-	return st
 }
 
 func identity(n int) []byte {

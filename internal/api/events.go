@@ -146,6 +146,11 @@ func summarise(evs []store.Event, id int64) notification {
 				actors[store.RowID(ev.RowID)] = ev.Actor
 			}
 		}
+		for _, row := range ev.Touched() {
+			if row != 0 && len(rows) <= maxRows {
+				rows[store.RowID(row)] = true
+			}
+		}
 	}
 	return notification{id, keys(kinds), keys(sheets), keys(rows), actors}
 }

@@ -401,7 +401,7 @@ func (s *Server) delivery(ctx context.Context, id int64) (Delivery, error) {
 	} else if !errors.Is(err, store.ErrNotFound) {
 		return out, err
 	}
-	events, err := s.st.DeliveryEvents(ctx, id)
+	events, err := s.st.DeliveryEvents(ctx, d)
 	if err != nil {
 		return out, err
 	}

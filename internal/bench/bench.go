@@ -336,7 +336,8 @@ func (b *bench) dispatchOnce(addr *net.TCPAddr, n, connections int) (float64, er
 		to := fmt.Sprintf("contact%d@borrower.example", i)
 		ds[i] = &store.Delivery{Occasion: id, DueAt: now, JudgedAt: now, State: delivery.Queued, Origin: "{}", Facts: "[]",
 			Subject:    fmt.Sprintf("LN-%05d is due back", i),
-			Recipients: store.Detail([]store.Recipient{{Role: "to", Mailbox: to, Address: to}}), Attempt: 1, NextTry: &now}
+			Recipients: store.Detail([]store.Recipient{{Role: "to", Mailbox: to, Address: to}}), Attempt: 1, NextTry: &now,
+			OwnEvents: store.OwnQueued}
 	}
 	letters := make([]store.Letter, n)
 	err = s.Tx(b.ctx, func(tx *store.Store) error {

@@ -40,7 +40,7 @@ func TestByHand(t *testing.T) {
 	if got := len(f.subjects()); got != 5 {
 		t.Fatalf("%d went, want 5", got)
 	}
-	events, err := f.Store.DeliveryEvents(f.ctx, f.delivery(rows[3]).ID)
+	events, err := f.Store.DeliveryEvents(f.ctx, f.delivery(rows[3]))
 	if err != nil || len(events) == 0 || events[0].Actor != "Ines" {
 		t.Fatalf("it does not stand on record who sent it: %+v, %v", events, err)
 	}

@@ -22,7 +22,7 @@ type committer struct {
 }
 
 type mark struct {
-	id int64
+	store.Marking
 	ok chan bool
 }
 
@@ -33,8 +33,8 @@ func newCommitter(e *Engine, worker int64, written func(*job), giveUp func()) *c
 
 // mark makes "sending" durable for a delivery. True means that it is, that
 // the lease ran when it took effect, and so that the final dot may go.
-func (c *committer) mark(id int64) bool {
-	m := mark{id, make(chan bool, 1)}
+func (c *committer) mark(j *job) bool {
+	m := mark{store.Marking{ID: j.ID, Unclaimed: j.unclaimed}, make(chan bool, 1)}
 	c.marks <- m
 	return <-m.ok
 }
@@ -93,10 +93,10 @@ func (c *committer) round(marks []mark, results []*job) {
 		w, err := c.write(ctx, now, marks, results)
 		if err == nil {
 			for _, m := range marks {
-				if w.Marked[m.id] {
-					c.e.witness.sent(m.id, now)
+				if w.Marked[m.ID] {
+					c.e.witness.sent(m.ID, now)
 				}
-				m.ok <- w.Marked[m.id]
+				m.ok <- w.Marked[m.ID]
 			}
 			for _, j := range results {
 				c.written(j)
@@ -126,17 +126,17 @@ func (c *committer) round(marks []mark, results []*job) {
 // write is one round's transaction.
 func (c *committer) write(ctx context.Context, now time.Time, marks []mark,
 	results []*job) (w store.Written, err error) {
-	ids := make([]int64, len(marks))
-	for i, m := range marks {
-		ids[i] = m.id
+	r := store.Round{Worker: c.worker, Now: now}
+	for _, m := range marks {
+		r.Marks = append(r.Marks, m.Marking)
 	}
-	r := store.Round{Worker: c.worker, Now: now, Marks: ids}
 	for _, j := range results {
 		plain := j.plainAccept()
 		if !plain {
 			j.Recipients = store.Detail(j.recipients)
 		}
-		r.Outcomes = append(r.Outcomes, store.Outcome{Delivery: &j.Delivery, Detail: outcomeDetail(j), Plain: plain})
+		r.Outcomes = append(r.Outcomes, store.Outcome{Delivery: &j.Delivery, Detail: outcomeDetail(j),
+			Unclaimed: j.unclaimed, Plain: plain})
 	}
 	return c.e.Store.Commit(ctx, r)
 }

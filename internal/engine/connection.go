@@ -139,7 +139,7 @@ func (l *line) try(ctx context.Context, j *job) {
 		return
 	}
 	marked := l.d.e.now()
-	if l.d.commit.mark(j.ID) {
+	if l.d.commit.mark(j) {
 		j.SendingAt = &marked
 	} else {
 		// Not marked: the lease is lost, or whether the mark was committed is

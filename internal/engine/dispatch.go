@@ -50,7 +50,8 @@ type job struct {
 	store.Delivery
 	letter     *store.Letter
 	recipients []store.Recipient
-	pending    []int // indexes of recipients that this try goes to
+	pending    []int            // indexes of recipients that this try goes to
+	unclaimed  *store.Unclaimed // as it was read, where it has not been claimed
 	began      time.Time
 }
 
@@ -134,10 +135,11 @@ func (d *dispatcher) claimLoop(ctx context.Context) {
 }
 
 // claim takes as many deliveries as there is room for and hands them to the
-// connections. A claim counts only once it has been committed.
+// connections.
 func (d *dispatcher) claim(ctx context.Context) (int, error) {
 	now := d.e.now()
-	if queued, err := d.e.Store.Queued(ctx, now); err != nil || !queued {
+	candidates, err := d.candidates(ctx, now)
+	if err != nil || len(candidates) == 0 {
 		d.since = time.Now()
 		return 0, err
 	}
@@ -149,12 +151,71 @@ func (d *dispatcher) claim(ctx context.Context) (int, error) {
 	if room == 0 {
 		return 0, nil
 	}
-	var claimed []store.Delivery
-	err := d.e.Store.Tx(ctx, func(tx *store.Store) (err error) {
+	limited, err := d.e.limited(ctx)
+	if err != nil {
+		return 0, err
+	}
+	var claim, take []int64
+	for _, c := range candidates[:min(len(candidates), room)] {
+		if limited || c.State != delivery.Queued {
+			claim = append(claim, c.ID)
+		} else {
+			take = append(take, c.ID)
+		}
+	}
+	claimed, err := d.claimThese(ctx, claim, now)
+	if err != nil {
+		return 0, err
+	}
+	taken, err := d.take(ctx, take, now)
+	return len(claimed) + taken, err
+}
+
+// candidates lists what waits to be sent and is not in hand, as much as may be taken at once.
+func (d *dispatcher) candidates(ctx context.Context, now time.Time) ([]store.Candidate, error) {
+	d.mu.Lock()
+	inHand := len(d.hand)
+	d.mu.Unlock()
+	all, err := d.e.Store.QueuedNow(ctx, now, cap(d.jobs)/2+inHand, d.e.mine())
+	if err != nil {
+		return nil, err
+	}
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return slices.DeleteFunc(all, func(c store.Candidate) bool { return d.hand[c.ID] }), nil
+}
+
+// take hands deliveries that no limit counts to the connections without having claimed them: their mark,
+// which only one worker's can be, claims them. What two read at the same time is begun twice and handed
+// over once.
+func (d *dispatcher) take(ctx context.Context, ids []int64, now time.Time) (int, error) {
+	if len(ids) == 0 {
+		return 0, nil
+	}
+	if err := d.e.holds(ctx, d.e.Store); err != nil {
+		return 0, err
+	}
+	taken, err := d.e.Store.ReadQueued(ctx, ids, now)
+	if err != nil {
+		return 0, err
+	}
+	taken = slices.DeleteFunc(taken, func(x store.Delivery) bool { return x.State != delivery.Queued })
+	if err := d.date(ctx, d.e.Store, taken, now); err != nil {
+		return 0, err
+	}
+	return len(taken), d.start(ctx, taken)
+}
+
+// claimThese claims of deliveries what the limits let go, and hands it to the connections.
+func (d *dispatcher) claimThese(ctx context.Context, ids []int64, now time.Time) (claimed []store.Delivery, err error) {
+	if len(ids) == 0 {
+		return nil, nil
+	}
+	err = d.e.Store.Tx(ctx, func(tx *store.Store) (err error) {
 		if err := d.e.holds(ctx, tx); err != nil {
 			return err
 		}
-		if claimed, err = tx.LockQueued(ctx, now, room, d.e.mine()); err != nil {
+		if claimed, err = tx.LockQueued(ctx, ids, now); err != nil {
 			return err
 		}
 		if claimed, err = d.e.withinLimits(ctx, tx, claimed, now); err != nil {
@@ -163,32 +224,34 @@ func (d *dispatcher) claim(ctx context.Context) (int, error) {
 		if claimed, err = d.e.withinPersonLimit(ctx, tx, claimed, now); err != nil {
 			return err
 		}
-		return d.mark(ctx, tx, claimed, now.Truncate(time.Second)) // as a header says it
+		if err := d.date(ctx, tx, claimed, now); err != nil {
+			return err
+		}
+		return tx.Claim(ctx, d.worker, claimed)
 	})
 	if err != nil {
-		return 0, err
+		return nil, err
 	}
-	return len(claimed), d.start(ctx, claimed)
+	for i := range claimed {
+		claimed[i].State = delivery.Claimed
+	}
+	return claimed, d.start(ctx, claimed)
 }
 
-// mark claims deliveries, and notes what their messages say of when and by whom they are sent.
-func (d *dispatcher) mark(ctx context.Context, tx *store.Store, claimed []store.Delivery, dated time.Time) error {
-	by := map[string][]*store.Delivery{} // by sender
-	for i := range claimed {
-		claimed[i].DatedAt = &dated
-		by[claimed[i].SenderID] = append(by[claimed[i].SenderID], &claimed[i])
-	}
-	for sender, ds := range by {
-		identity, err := d.e.identity(ctx, tx, sender)
-		if err != nil {
-			return err
+// date sets what deliveries' messages say of when and by whom they are sent.
+func (d *dispatcher) date(ctx context.Context, s *store.Store, ds []store.Delivery, now time.Time) error {
+	dated := now.Truncate(time.Second) // as a header says it
+	by := map[string]int64{}           // by sender
+	for i := range ds {
+		x := &ds[i]
+		if _, known := by[x.SenderID]; !known {
+			identity, err := d.e.identity(ctx, s, x.SenderID)
+			if err != nil {
+				return err
+			}
+			by[x.SenderID] = identity
 		}
-		for _, x := range ds {
-			x.IdentityID = identity
-		}
-		if err := tx.Claim(ctx, d.worker, ds, dated, identity); err != nil {
-			return err
-		}
+		x.DatedAt, x.IdentityID = &dated, by[x.SenderID]
 	}
 	return nil
 }
@@ -216,7 +279,7 @@ func (d *dispatcher) recover(ctx context.Context) int {
 	return len(claimed)
 }
 
-// start hands what has been claimed to the connections. One delivery that
+// start hands deliveries to the connections. One delivery that
 // cannot be read fails, and the others go on.
 func (d *dispatcher) start(ctx context.Context, claimed []store.Delivery) error {
 	if len(claimed) == 0 {
@@ -304,6 +367,10 @@ func (d *dispatcher) load(ctx context.Context, claimed []store.Delivery) ([]*job
 	for i := range claimed {
 		j := &job{Delivery: claimed[i], letter: letters[claimed[i].ID]}
 		jobs[i] = j
+		if j.State == delivery.Queued {
+			j.unclaimed = &store.Unclaimed{Attempt: j.Attempt, Tries: j.Tries, NextTry: *j.NextTry, Dated: *j.DatedAt,
+				Identity: j.IdentityID}
+		}
 		j.State, j.SendingAt = delivery.Claimed, nil // that of an earlier try has its event
 		err := json.Unmarshal([]byte(j.Recipients), &j.recipients)
 		if err == nil && j.letter == nil {

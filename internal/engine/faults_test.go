@@ -93,7 +93,7 @@ func (f *fixture) consistent() {
 		f.t.Fatal(err)
 	}
 	for i := range ds {
-		events, err := f.Store.DeliveryEvents(f.ctx, ds[i].ID)
+		events, err := f.Store.DeliveryEvents(f.ctx, &ds[i])
 		if err != nil {
 			f.t.Fatal(err)
 		}
@@ -452,10 +452,10 @@ func TestOutcomeOnce(t *testing.T) {
 		t.Fatal(err)
 	}
 	one, two := f.delivery(rows["C-1"]), f.delivery(rows["C-2"])
-	if err := f.Store.Claim(f.ctx, worker, []*store.Delivery{one, two}, f.Now(), 0); err != nil {
+	if err := f.Store.Claim(f.ctx, worker, []store.Delivery{*one, *two}); err != nil {
 		t.Fatal(err)
 	}
-	if err := f.Store.Claim(f.ctx, worker+1, []*store.Delivery{one}, f.Now(), 0); err == nil {
+	if err := f.Store.Claim(f.ctx, worker+1, []store.Delivery{*one}); err == nil {
 		t.Error("it was claimed twice")
 	}
 	commit := func(r store.Round) store.Written {
@@ -467,7 +467,7 @@ func TestOutcomeOnce(t *testing.T) {
 		}
 		return w
 	}
-	if w := commit(store.Round{Marks: []int64{one.ID, two.ID, 999}}); len(w.Marked) != 2 {
+	if w := commit(store.Round{Marks: []store.Marking{{ID: one.ID}, {ID: two.ID}, {ID: 999}}}); len(w.Marked) != 2 {
 		t.Errorf("marked %v", w.Marked)
 	}
 	later := f.Now().Add(time.Minute)
@@ -485,7 +485,7 @@ func TestOutcomeOnce(t *testing.T) {
 	}
 	// Deferred, claimed and marked again by the same worker: the old outcome
 	// does not meet the new try.
-	if err := f.Store.Claim(f.ctx, worker, []*store.Delivery{f.delivery(rows["C-2"])}, f.Now(), 0); err != nil {
+	if err := f.Store.Claim(f.ctx, worker, []store.Delivery{*f.delivery(rows["C-2"])}); err != nil {
 		t.Fatal(err)
 	}
 	if w := commit(r); w.Unmet != 2 {
@@ -493,7 +493,7 @@ func TestOutcomeOnce(t *testing.T) {
 	}
 	f.consistent()
 	var kinds []string
-	events, _ := f.Store.DeliveryEvents(f.ctx, one.ID)
+	events, _ := f.Store.DeliveryEvents(f.ctx, f.delivery(rows["C-1"]))
 	for _, ev := range events {
 		kinds = append(kinds, strings.TrimPrefix(ev.Kind, store.EventDelivery))
 	}
@@ -501,6 +501,114 @@ func TestOutcomeOnce(t *testing.T) {
 		!strings.Contains(events[1].Detail, `"reply":"250 ok"`) || !strings.Contains(events[1].Detail, `"sending":"20`) {
 		t.Errorf("%v %s", kinds, events[1].Detail)
 	}
+}
+
+// What is sent without having been claimed is claimed by its mark: of two workers that have read it one
+// marks it, and a person who has stopped it meanwhile is in time.
+func TestMarkClaims(t *testing.T) {
+	f := stillFixture(t, "2027-03-15T08:30:00Z")
+	rec, rows := f.cases(humid, "C-1,50,a@x.example,,", "C-2,50,b@x.example,,", "C-3,50,c@x.example,,",
+		"C-4,50,d@x.example,,")
+	f.drain()
+	for _, id := range rows {
+		f.set(rec, id, "Humidity", "70")
+	}
+	f.turn("2027-03-15T08:40:00Z")
+	f.drain()
+	var workers [2]int64
+	for i := range workers {
+		var err error
+		if workers[i], err = f.Store.RegisterWorker(f.ctx, "test", time.Minute); err != nil {
+			t.Fatal(err)
+		}
+	}
+	commit := func(worker int64, r store.Round) store.Written {
+		t.Helper()
+		r.Worker, r.Now = worker, f.Now()
+		w, err := f.Store.Commit(f.ctx, r)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return w
+	}
+	read := func(d *store.Delivery) *store.Unclaimed {
+		return &store.Unclaimed{Attempt: d.Attempt, Tries: d.Tries, NextTry: *d.NextTry, Dated: f.Now(), Identity: 7}
+	}
+	one, stopped, retried, failed := f.delivery(rows["C-1"]), f.delivery(rows["C-2"]), f.delivery(rows["C-3"]),
+		f.delivery(rows["C-4"])
+	mark := func(d *store.Delivery) store.Round {
+		return store.Round{Marks: []store.Marking{{ID: d.ID, Unclaimed: read(d)}}}
+	}
+	if w := commit(workers[0], mark(one)); !w.Marked[one.ID] {
+		t.Error("the first is not marked")
+	}
+	if w := commit(workers[1], mark(one)); len(w.Marked) > 0 {
+		t.Error("it is marked twice")
+	}
+	if d := f.delivery(rows["C-1"]); d.State != delivery.Sending || d.Worker != workers[0] || d.IdentityID != 7 ||
+		d.DatedAt == nil || d.NextTry != nil || d.FirstTry == nil {
+		t.Errorf("marked it is %+v", d)
+	}
+	took := *one
+	took.State, took.Tries, took.Reply = delivery.Accepted, 1, "250 ok"
+	r := store.Round{Outcomes: []store.Outcome{{Delivery: &took, Unclaimed: read(one), Plain: true}}}
+	if w := commit(workers[1], r); w.Unmet != 1 {
+		t.Error("the outcome of the worker that has not marked it is written")
+	}
+	if w := commit(workers[0], r); w.Unmet != 0 {
+		t.Error("the outcome is not written")
+	}
+
+	// Stopped after it was read.
+	was := mark(stopped)
+	if err := stopped.Become(delivery.Dropped, delivery.Deciding); err != nil {
+		t.Fatal(err)
+	}
+	if err := f.Store.SaveDelivery(f.ctx, stopped); err != nil {
+		t.Fatal(err)
+	}
+	if err := f.Store.AddEvents(f.ctx, store.DeliveryEvent(stopped, f.Now(), "test", nil)); err != nil {
+		t.Fatal(err)
+	}
+	if w := commit(workers[0], was); len(w.Marked) > 0 {
+		t.Error("what was stopped is marked")
+	}
+
+	// Put off by another: neither the mark nor an outcome of who has read it before has an effect.
+	later := f.Now().Add(time.Minute)
+	put := *retried
+	put.State, put.Tries, put.NextTry, put.LastError = delivery.Deferred, 1, &later,
+		store.Why{Reason: reason.Reason{Code: reason.PutOff}}
+	r = store.Round{Outcomes: []store.Outcome{{Delivery: &put, Unclaimed: read(retried), Detail: `{"try":1}`}}}
+	if w := commit(workers[1], r); w.Unmet != 0 {
+		t.Error("what was put off before its mark is not written")
+	}
+	if w := commit(workers[0], r); w.Unmet != 1 {
+		t.Error("it is put off twice")
+	}
+	if w := commit(workers[0], mark(retried)); len(w.Marked) > 0 {
+		t.Error("what another has put off is marked")
+	}
+
+	// Queued again by a person at the same instant of a clock that stands: another attempt.
+	gone := *failed
+	gone.State, gone.Tries, gone.LastError = delivery.Failed, 1, store.Why{Reason: reason.Reason{Code: reason.Refused}}
+	now := f.Now()
+	gone.FinishedAt, gone.NextTry = &now, nil
+	if w := commit(workers[0], store.Round{Outcomes: []store.Outcome{{Delivery: &gone, Unclaimed: read(failed),
+		Detail: "{}"}}}); w.Unmet != 0 {
+		t.Error("what failed before its mark is not written")
+	}
+	if _, err := f.Decide(f.ctx, failed.ID, SendAgain, "test"); err != nil {
+		t.Fatal(err)
+	}
+	if w := commit(workers[1], mark(failed)); len(w.Marked) > 0 {
+		t.Error("the attempt before is marked")
+	}
+	if d := f.delivery(rows["C-4"]); d.State != delivery.Queued || d.Attempt != 2 {
+		t.Errorf("it is %s, attempt %d", d.State, d.Attempt)
+	}
+	f.consistent()
 }
 
 // A forbidden change of state is refused, in memory and over what somebody else

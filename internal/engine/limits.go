@@ -29,11 +29,7 @@ func (e *Engine) withinLimits(ctx context.Context, tx *store.Store, queued []sto
 	if err != nil {
 		return nil, err
 	}
-	limited := false
-	for i := range senders {
-		limited = limited || senders[i].Limits().Limited()
-	}
-	if !limited {
+	if !slices.ContainsFunc(senders, func(s store.Sender) bool { return s.Limits().Limited() }) {
 		return queued, nil
 	}
 	if err := tx.LockLimits(ctx); err != nil {
@@ -76,6 +72,16 @@ func (e *Engine) withinLimits(ctx context.Context, tx *store.Store, queued []sto
 		}
 	}
 	return kept, nil
+}
+
+// limited reports whether anything limits how much is sent: a sender's daily cap or pace, or the limit
+// per person.
+func (e *Engine) limited(ctx context.Context) (bool, error) {
+	if l, err := e.Store.PersonLimit(ctx, false); err != nil || l.N > 0 {
+		return true, err
+	}
+	senders, err := e.Store.Senders(ctx)
+	return slices.ContainsFunc(senders, func(s store.Sender) bool { return s.Limits().Limited() }), err
 }
 
 func (e *Engine) allowanceOf(ctx context.Context, tx *store.Store, senders []store.Sender, queued []store.Delivery,

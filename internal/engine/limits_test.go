@@ -69,7 +69,11 @@ func TestDailyCapOfTwoProcesses(t *testing.T) {
 	}
 	take := func(then func()) (n int, err error) {
 		err = f.Store.Tx(f.ctx, func(tx *store.Store) error {
-			queued, err := tx.LockQueued(f.ctx, now, 1, store.Share{})
+			waiting, err := tx.QueuedNow(f.ctx, now, 1, store.Share{})
+			if err != nil || len(waiting) == 0 {
+				return err
+			}
+			queued, err := tx.LockQueued(f.ctx, []int64{waiting[0].ID}, now)
 			if err != nil {
 				return err
 			}
@@ -79,7 +83,7 @@ func TestDailyCapOfTwoProcesses(t *testing.T) {
 			}
 			then()
 			if n = len(kept); n > 0 {
-				return tx.Claim(f.ctx, 1, []*store.Delivery{&kept[0]}, now, 0)
+				return tx.Claim(f.ctx, 1, kept[:1])
 			}
 			return nil
 		})

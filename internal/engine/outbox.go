@@ -295,11 +295,15 @@ func (w *work) flush(ctx context.Context) error {
 	ds := make([]*store.Delivery, len(o.written))
 	for i, p := range o.written {
 		ds[i] = p.Delivery
+		if p.State == delivery.Queued && len(p.before) == 0 && w.act.actor == itself.actor {
+			p.OwnEvents = store.OwnQueued
+		}
 	}
 	if err := w.tx.InsertDeliveries(ctx, ds); err != nil {
 		return err
 	}
 	letters := o.letters
+	var own []*store.Delivery
 	for _, p := range o.written {
 		if p.ID == 0 {
 			continue // another process has written this occasion
@@ -311,7 +315,11 @@ func (w *work) flush(ctx context.Context) error {
 			ev.DeliveryID = p.ID
 			o.events = append(o.events, ev)
 		}
-		o.events = append(o.events, w.event(p.Delivery))
+		if p.OwnEvents > 0 {
+			own = append(own, p.Delivery)
+		} else {
+			o.events = append(o.events, w.event(p.Delivery))
+		}
 		if p.letter != nil {
 			p.letter.DeliveryID = p.ID
 			letters = append(letters, *p.letter)
@@ -336,6 +344,9 @@ func (w *work) flush(ctx context.Context) error {
 			d.Reason.Code)
 	}
 	if err := w.tx.AddEvents(ctx, o.events...); err != nil {
+		return err
+	}
+	if err := w.tx.TellOf(ctx, w.now, own); err != nil {
 		return err
 	}
 	w.done()

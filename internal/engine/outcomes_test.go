@@ -128,7 +128,7 @@ func TestDecisions(t *testing.T) {
 		"mended@x.example") {
 		t.Errorf("%+v", d)
 	}
-	events, err := f.Store.DeliveryEvents(f.ctx, d.ID)
+	events, err := f.Store.DeliveryEvents(f.ctx, d)
 	if err != nil {
 		t.Fatal(err)
 	}

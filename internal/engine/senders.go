@@ -144,7 +144,9 @@ func (d *dispatcher) says(ctx context.Context, j *job, by *senderNow) error {
 		if err != nil {
 			return err
 		}
-		if err := tx.SayOf(ctx, d.worker, j.ID, id); err != nil {
+		if j.unclaimed != nil {
+			j.unclaimed.Identity = id // it is noted with the mark
+		} else if err := tx.SayOf(ctx, d.worker, j.ID, id); err != nil {
 			return err
 		}
 		j.IdentityID = id

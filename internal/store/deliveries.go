@@ -50,6 +50,7 @@ type Delivery struct {
 	Worker       int64      // that has it in hand, or had it last; 0 for none
 	Reply        string     `gorm:"serializer:roomy"`
 	FinishedAt   *time.Time `gorm:"serializer:instant"`
+	OwnEvents    int        // how many of its events its row stands for: OwnQueued, OwnAccepted or none
 
 	read delivery.State `gorm:"-"` // the state it was read with, once it has another
 }
@@ -142,17 +143,18 @@ func (s *Store) InsertDeliveries(ctx context.Context, ds []*Delivery) error {
 		var args []any
 		q.WriteString(
 			`INSERT IGNORE INTO deliveries (sheet_id, occasion, base, rule_id, row_id, step, reaction, template_id, sender_id, due_at, judged_at, went_at,
-			state, reason, last_error, faulty_column, origin, facts, recipients, reply_to, subject, attempt, next_try, reply, finished_at) VALUES `)
+			state, reason, last_error, faulty_column, origin, facts, recipients, reply_to, subject, attempt, next_try, reply, finished_at, own_events) VALUES `)
 		for i, d := range c {
 			if i > 0 {
 				q.WriteByte(',')
 			}
 			// The occasion is not the first: GORM spreads a slice behind "(".
-			q.WriteString("(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)")
+			q.WriteString("(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)")
 			args = append(args, d.SheetID, d.Occasion, d.Base, d.RuleID, d.RowID, d.Step, d.Reaction, d.TemplateID, d.SenderID,
 				d.DueAt, d.JudgedAt, d.WentAt,
 				d.State, d.Reason, d.LastError, d.FaultyColumn, d.Origin, d.Facts, d.Recipients, d.ReplyTo,
-				clip(d.Subject, maxKept), d.Attempt, instant(d.NextTry), withRoom(d.Reply), instant(d.FinishedAt))
+				clip(d.Subject, maxKept), d.Attempt, instant(d.NextTry), withRoom(d.Reply), instant(d.FinishedAt),
+				d.OwnEvents)
 		}
 		q.WriteString(" RETURNING id, occasion")
 		var written []struct { // those that were not passed over
@@ -401,15 +403,40 @@ func (s *Store) Queued(ctx context.Context, now time.Time) (bool, error) {
 	return len(ids) > 0, err
 }
 
-// LockQueued locks and gives deliveries that wait to be sent, the longest
-// waiting first; those that another process has are passed over.
-func (s *Store) LockQueued(ctx context.Context, now time.Time, limit int, share Share) (out []Delivery, err error) {
+// Candidate is a delivery that waits to be sent.
+type Candidate struct {
+	ID    int64
+	State delivery.State
+}
+
+// QueuedNow gives, without locking, what waits to be sent, the longest waiting first.
+func (s *Store) QueuedNow(ctx context.Context, now time.Time, limit int, share Share) (out []Candidate, err error) {
 	mine, args := share.of("id", "next_try", now)
+	err = s.DB(ctx).Raw("SELECT id, state FROM deliveries WHERE next_try <= ?"+mine+" ORDER BY next_try, id LIMIT ?",
+		append(append([]any{now}, args...), limit)...).Scan(&out).Error
+	return out, err
+}
+
+// ReadQueued gives those of deliveries that wait to be sent, the longest waiting first.
+func (s *Store) ReadQueued(ctx context.Context, ids []int64, now time.Time) ([]Delivery, error) {
+	return s.queued(ctx, ids, now, "")
+}
+
+// LockQueued locks and gives those of deliveries that wait to be sent, the longest waiting first; those
+// that another process has are passed over.
+func (s *Store) LockQueued(ctx context.Context, ids []int64, now time.Time) ([]Delivery, error) {
+	return s.queued(ctx, ids, now, " FOR UPDATE SKIP LOCKED")
+}
+
+func (s *Store) queued(ctx context.Context, ids []int64, now time.Time, lock string) (out []Delivery, err error) {
+	if len(ids) == 0 {
+		return nil, nil
+	}
 	rows, err := s.DB(ctx).Raw(
-		`SELECT id, occasion, base, sheet_id, rule_id, row_id, step, reaction, template_id, sender_id, due_at, judged_at, went_at, state,
-		reason, last_error, faulty_column, decision, origin, facts, recipients, reply_to, subject, attempt, tries, first_try, sending_at, dated_at, identity_id,
-		next_try, worker, reply, finished_at FROM deliveries WHERE next_try <= ?`+mine+` ORDER BY next_try, id LIMIT ? FOR UPDATE SKIP LOCKED`,
-		append(append([]any{now}, args...), limit)...).Rows()
+		`SELECT id, occasion, base, sheet_id, rule_id, row_id, step, reaction, template_id, sender_id, due_at, judged_at, went_at,
+			state, reason, last_error, faulty_column, decision, origin, facts, recipients, reply_to, subject, attempt, tries,
+			first_try, sending_at, dated_at, identity_id, next_try, worker, reply, finished_at, own_events
+		FROM deliveries WHERE id IN ? AND next_try <= ? ORDER BY next_try, id`+lock, ids, now).Rows()
 	if err != nil {
 		return nil, err
 	}
@@ -422,7 +449,7 @@ func (s *Store) LockQueued(ctx context.Context, now time.Time, limit int, share 
 			&d.Reason, &d.LastError, &d.FaultyColumn, &d.Decision, &d.Origin, &d.Facts, &d.Recipients, &d.ReplyTo, &d.Subject,
 			&d.Attempt, &d.Tries, unlessNever{&d.FirstTry}, unlessNever{&d.SendingAt},
 			unlessNever{&d.DatedAt}, &d.IdentityID, unlessNever{&d.NextTry}, &d.Worker, &d.Reply,
-			unlessNever{&d.FinishedAt}); err != nil {
+			unlessNever{&d.FinishedAt}, &d.OwnEvents); err != nil {
 			return nil, err
 		}
 		d.Reply = tight(d.Reply)
@@ -430,27 +457,38 @@ func (s *Store) LockQueued(ctx context.Context, now time.Time, limit int, share 
 	return out, rows.Err()
 }
 
-// Claim takes locked deliveries for a worker, to be sent under a date. The claim counts once
-// its transaction has been committed.
-func (s *Store) Claim(ctx context.Context, worker int64, ds []*Delivery, dated time.Time, identity int64) error {
-	if len(ds) == 0 {
-		return nil
-	}
+// Claim takes locked deliveries for a worker, to be sent under their dates and by whom they say. The
+// claim counts once its transaction has been committed.
+func (s *Store) Claim(ctx context.Context, worker int64, ds []Delivery) error {
 	if s.tally == nil {
-		return s.Tx(ctx, func(tx *Store) error { return tx.Claim(ctx, worker, ds, dated, identity) })
+		return s.Tx(ctx, func(tx *Store) error { return tx.Claim(ctx, worker, ds) })
 	}
-	ids := make([]int64, len(ds))
-	for i, d := range ds {
-		ids[i] = d.ID
+	by := map[saying][]int64{}
+	for i := range ds {
+		d := &ds[i]
+		says := saying{instant(d.DatedAt), d.IdentityID}
+		by[says] = append(by[says], d.ID)
 		s.tally.move(d, d.State, delivery.Claimed)
 	}
-	r := s.DB(ctx).Exec(
-		"UPDATE deliveries SET state = ?, worker = ?, dated_at = ?, identity_id = ?, next_try = '"+never+"' WHERE id IN ? AND "+
-			"state IN ?", delivery.Claimed, worker, dated, identity, ids, delivery.From(delivery.Claimed, delivery.Claiming))
-	if r.Error == nil && int(r.RowsAffected) != len(ids) {
-		return fmt.Errorf("%w: of %d deliveries to be claimed %d waited to be sent", ErrForbidden, len(ids), r.RowsAffected)
+	for says, ids := range by {
+		r := s.DB(ctx).Exec(
+			"UPDATE deliveries SET state = ?, worker = ?, dated_at = ?, identity_id = ?, next_try = '"+never+"' WHERE id IN ? AND "+
+				"state IN ?", delivery.Claimed, worker, says.dated, says.identity, ids,
+			delivery.From(delivery.Claimed, delivery.Claiming))
+		if r.Error != nil {
+			return r.Error
+		}
+		if int(r.RowsAffected) != len(ids) {
+			return fmt.Errorf("%w: of %d deliveries to be claimed %d waited to be sent", ErrForbidden, len(ids), r.RowsAffected)
+		}
 	}
-	return r.Error
+	return nil
+}
+
+// saying is what messages say of themselves: when and by whom they are sent.
+type saying struct {
+	dated    time.Time
+	identity int64
 }
 
 // SayOf notes what the message of a delivery that a worker has claimed says of its sender.

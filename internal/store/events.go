@@ -3,7 +3,12 @@ package store
 import (
 	"context"
 	"encoding/json"
+	"maps"
+	"slices"
+	"strings"
 	"time"
+
+	"nivot/internal/core/delivery"
 )
 
 // Event is one line of the append-only record of what happened.
@@ -197,11 +202,12 @@ func (s *Store) EventIDsAfter(ctx context.Context, after int64, limit int) (ids 
 	return ids, err
 }
 
-// EventHeads gives events by id without what they say.
+// EventHeads gives events by id without what they say, but for the rows of those of many deliveries.
 func (s *Store) EventHeads(ctx context.Context, ids []int64) (out []Event, err error) {
 	err = chunks(ids, 1000, func(c []int64) error {
 		var found []Event
-		err := s.DB(ctx).Select("id, at, actor, kind, sheet_id, row_id, rule_id, delivery_id").Where("id IN ?", c).
+		err := s.DB(ctx).Select("id, at, actor, kind, sheet_id, row_id, rule_id, delivery_id, "+
+			"IF(delivery_id = 0 AND kind LIKE '"+EventDelivery+"%', detail, '') AS detail").Where("id IN ?", c).
 			Order("id").Find(&found).Error
 		out = append(out, found...)
 		return err
@@ -222,7 +228,76 @@ func (s *Store) RowEvents(ctx context.Context, rowID int64, limit int) (out []Ev
 }
 
 // DeliveryEvents gives a delivery's events, the oldest first.
-func (s *Store) DeliveryEvents(ctx context.Context, id int64) (out []Event, err error) {
-	err = s.DB(ctx).Where("delivery_id = ?", id).Order("id").Find(&out).Error
+func (s *Store) DeliveryEvents(ctx context.Context, d *Delivery) (out []Event, err error) {
+	if d.OwnEvents > 0 {
+		return ownEvents(d), nil
+	}
+	err = s.DB(ctx).Where("delivery_id = ?", d.ID).Order("id").Find(&out).Error
 	return out, err
+}
+
+// What goes as it should has no events of its own: they would say what its row says, for most of all
+// that is kept. They are written once anything else becomes of it. Those who follow the events hear of
+// many such deliveries by one event of their sheet.
+const (
+	OwnQueued   = 1 // the row stands for its having been queued as it was first considered
+	OwnAccepted = 2 // and for its having been taken whole at the first try
+)
+
+// ownEvents are the events that a delivery's row stands for.
+func ownEvents(d *Delivery) (out []Event) {
+	of := Event{Actor: "nivot", SheetID: d.SheetID, RowID: d.RowID, RuleID: d.RuleID, DeliveryID: d.ID, Detail: "{}"}
+	if d.OwnEvents >= OwnQueued {
+		ev := of
+		ev.At, ev.Kind = d.JudgedAt, EventDelivery+string(delivery.Queued)
+		out = append(out, ev)
+	}
+	if d.OwnEvents >= OwnAccepted {
+		ev := of
+		ev.At, ev.Kind = *d.FinishedAt, EventDelivery+string(delivery.Accepted)
+		ev.Detail = Detail(map[string]any{"attempt": d.Attempt, "sending": d.SendingAt, "reply": d.Reply, "try": d.Tries})
+		out = append(out, ev)
+	}
+	return out
+}
+
+// tellOwn writes the events that a delivery's row has stood for, before the row becomes something else.
+func (s *Store) tellOwn(ctx context.Context, d *Delivery) error {
+	if d.OwnEvents == 0 {
+		return nil
+	}
+	was, err := s.Delivery(ctx, d.ID)
+	if err != nil {
+		return err
+	}
+	d.OwnEvents = 0
+	return s.AddEvents(ctx, ownEvents(was)...)
+}
+
+// touched is the detail of the event of many deliveries: the rows that they are of.
+type touched struct {
+	Rows []int64 `json:"rows"`
+}
+
+// TellOf appends an event for each sheet of deliveries whose rows stand for their own.
+func (s *Store) TellOf(ctx context.Context, at time.Time, ds []*Delivery) error {
+	rows := map[string][]int64{}
+	for _, d := range ds {
+		rows[d.SheetID] = append(rows[d.SheetID], d.RowID)
+	}
+	var out []Event
+	for _, sheet := range slices.Sorted(maps.Keys(rows)) {
+		out = append(out, Event{At: at, Actor: "nivot", Kind: EventDelivery + string(delivery.Queued), SheetID: sheet,
+			Detail: Detail(touched{rows[sheet]})})
+	}
+	return s.AddEvents(ctx, out...)
+}
+
+// Touched gives the rows that the event of many deliveries is of.
+func (ev *Event) Touched() []int64 {
+	var t touched
+	if ev.DeliveryID != 0 || !strings.HasPrefix(ev.Kind, EventDelivery) || json.Unmarshal([]byte(ev.Detail), &t) != nil {
+		return nil
+	}
+	return t.Rows
 }

@@ -65,6 +65,9 @@ func (s *Store) SaveDelivery(ctx context.Context, d *Delivery) error {
 	if s.tally == nil {
 		return s.Tx(ctx, func(tx *Store) error { return tx.SaveDelivery(ctx, d) })
 	}
+	if err := s.tellOwn(ctx, d); err != nil {
+		return err
+	}
 	d.Subject = clip(d.Subject, maxKept)
 	was := d.read
 	if was == "" {

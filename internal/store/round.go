@@ -5,7 +5,6 @@ import (
 	"database/sql/driver"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -18,15 +17,32 @@ import (
 type Round struct {
 	Worker   int64
 	Now      time.Time
-	Marks    []int64 // to become "sending"
+	Marks    []Marking
 	Outcomes []Outcome
+}
+
+// Marking is of a delivery that is to become "sending".
+type Marking struct {
+	ID        int64
+	Unclaimed *Unclaimed // nil of one that the worker has claimed
+}
+
+// Unclaimed is what a delivery was read with that is sent without having been claimed, and what its
+// message says of when and by whom it is sent. Where it is another by now, somebody else has sent it
+// or decided about it.
+type Unclaimed struct {
+	Attempt, Tries int
+	NextTry        time.Time
+	Dated          time.Time
+	Identity       int64
 }
 
 // Outcome is what a try came to: the delivery as it is to be, and its event.
 type Outcome struct {
 	*Delivery
-	Detail string
-	Plain  bool // taken whole by everybody at the first try
+	Detail    string
+	Unclaimed *Unclaimed // nil of one that the worker has claimed
+	Plain     bool       // taken whole by everybody at the first try
 }
 
 // Written is what a round came to.
@@ -36,10 +52,11 @@ type Written struct {
 }
 
 // Commit writes a round in one transaction and one round trip. A mark takes
-// effect only for what the worker has claimed, while its lease runs: the lease
-// is a fencing token, and a worker that was given up marks nothing any more.
-// Outcomes change only what the worker still has; one that was given up
-// meanwhile and is in doubt is no longer, since the reply has come.
+// effect only for what the worker has claimed, or what still waits as the worker
+// has read it, while its lease runs: the lease is a fencing token, and a worker
+// that was given up marks nothing any more. Outcomes change only what the worker
+// still has, or what still waits as it was read; one that was given up meanwhile
+// and is in doubt is no longer, since the reply has come.
 //
 // State, event and count are written together by one condition, so that a round
 // that is written again, because its first answer was lost, writes nothing.
@@ -99,74 +116,40 @@ type written struct {
 	outcomes  []Outcome
 }
 
-// group is what of a round's plain outcomes is written together: what has one reply, and is
-// counted together.
-type group struct {
-	reply string
-	of    bucket
-}
-
 // script is the round as SQL. It meets what is under way; what is not any more is seen to by late.
-func (r *Round) script(shard uint8) (q *script, all []written) {
+func (r *Round) script(shard uint8) (q *script, marks int, all []written) {
 	q = &script{}
 	q.add("BEGIN")
-	if len(r.Marks) > 0 {
-		q.add(`UPDATE deliveries d JOIN workers w ON w.id = ? AND w.lease_until > UTC_TIMESTAMP(6)
-			SET d.state = 'sending', d.sending_at = ?, d.first_try = LEAST(d.first_try, ?) WHERE d.id IN (`+list(r.Marks)+
-			`) AND d.state IN `+
-			states(delivery.From(delivery.Sending, delivery.Marking))+` AND d.worker = w.id`,
-			r.Worker, r.Now, r.Now)
-	}
-	plain := map[group][]Outcome{}
+	marks = r.mark(q)
+	plain := map[bucket][]Outcome{}
 	moved := map[bucket][]string{} // the numbers of outcomes, which the database knows, by what they are counted as
-	count := func(outcomes []Outcome) {
-		n := fmt.Sprintf("@n%d", len(all))
-		q.add("SET " + n + " = ROW_COUNT()")
+	count := func(outcomes []Outcome) (number string) {
+		number = fmt.Sprintf("@n%d", len(all))
+		q.add("SET " + number + " = ROW_COUNT()")
 		all = append(all, written{q.n - 2, outcomes})
 		d := outcomes[0].Delivery
 		for _, quarter := range []int64{forever, quarterOf(d.DueAt)} {
 			into, from := bucket{quarter, d.RuleID, d.SheetID, d.State}, bucket{quarter, d.RuleID, d.SheetID, delivery.Queued}
-			moved[into], moved[from] = append(moved[into], "+"+n), append(moved[from], "-"+n)
+			moved[into], moved[from] = append(moved[into], "+"+number), append(moved[from], "-"+number)
 		}
+		return number
 	}
 	for _, o := range r.Outcomes {
-		d := o.Delivery
 		if o.Plain {
-			g := group{d.Reply, bucket{quarterOf(d.DueAt), d.RuleID, d.SheetID, d.State}}
-			plain[g] = append(plain[g], o)
+			b := bucket{quarterOf(o.DueAt), o.RuleID, o.SheetID, o.State}
+			plain[b] = append(plain[b], o)
 			continue
 		}
-		where := " WHERE id = ? AND worker = ? AND attempt = ? AND tries = ? AND state IN "
-		mine := []any{d.ID, r.Worker, d.Attempt, d.Tries - 1}
-		q.add(eventsOf+"sending_at, 'nivot', '"+EventDelivery+
-			"sending', sheet_id, row_id, rule_id, id, '{}' FROM deliveries"+where+"('sending') FOR UPDATE", mine...)
-		q.add(eventsOf+"?, 'nivot', ?, sheet_id, row_id, rule_id, id, ? FROM deliveries"+where+underWay+" FOR UPDATE",
-			append([]any{r.Now, EventDelivery + string(d.State), o.Detail}, mine...)...)
-		q.add(
-			"UPDATE deliveries SET state = ?, last_error = ?, reply = ?, recipients = ?, tries = ?, first_try = ?, next_try "+
-				"= ?, finished_at = ?"+where+underWay,
-			append([]any{string(d.State), d.LastError.Encode(), withRoom(d.Reply), d.Recipients, d.Tries,
-				instant(d.FirstTry), instant(d.NextTry), instant(d.FinishedAt)}, mine...)...)
+		r.settle(q, o)
 		count([]Outcome{o})
 	}
-	for g, outcomes := range plain {
-		ids := make([]int64, len(outcomes))
-		for i, o := range outcomes {
-			ids[i] = o.ID
+	for b, outcomes := range plain {
+		own := r.accept(q, outcomes)
+		number := count(outcomes)
+		if len(own) > 0 {
+			q.add("INSERT INTO events (at, actor, kind, sheet_id, rule_id, detail) SELECT ?, 'nivot', '"+EventDelivery+
+				"accepted', ?, ?, ? FROM DUAL WHERE "+number+" > 0", r.Now, b.SheetID, b.RuleID, Detail(touched{own}))
 		}
-		slices.Sort(ids)
-		where := " WHERE id IN (" + list(ids) + ") AND worker = ? AND tries = 0 AND state IN " + underWay
-		// The event of a mark is written with its outcome, or by the sweep where
-		// none came: until then sending_at holds it. What goes as it should has one
-		// event for both, since most of what is kept for ever is of this kind.
-		q.add(eventsOf+"?, 'nivot', '"+EventDelivery+
-			`accepted', sheet_id, row_id, rule_id, id, CONCAT('{"attempt":', attempt, IF(state = 'sending', CONCAT(',"sending":"', DATE_FORMAT(sending_at, '%Y-%m-%dT%H:%i:%s.%fZ'), '"'), ''), ?) FROM deliveries`+where+" FOR UPDATE",
-			r.Now, `,"reply":`+Detail(g.reply)+`,"try":1}`, r.Worker)
-		q.add(
-			"UPDATE deliveries SET state = 'accepted', last_error = '', reply = ?, finished_at = ?, tries = tries + 1, "+
-				"next_try = '"+never+"'"+where,
-			withRoom(g.reply), r.Now, r.Worker)
-		count(outcomes)
 	}
 	if len(moved) > 0 {
 		order := tally{}
@@ -182,7 +165,95 @@ func (r *Round) script(shard uint8) (q *script, all []written) {
 		q.add(addCounts+strings.Join(rows, ",")+onCountThat, args...)
 	}
 	q.add("COMMIT")
-	return q, all
+	return q, marks, all
+}
+
+// mark adds the marks to the script, and gives how many statements they are. What has not been claimed
+// is claimed with its mark.
+func (r *Round) mark(q *script) (n int) {
+	const (
+		begun  = "UPDATE deliveries SET state = 'sending', sending_at = ?, first_try = LEAST(first_try, ?)"
+		leased = " AND EXISTS (SELECT 1 FROM workers WHERE id = ? AND lease_until > UTC_TIMESTAMP(6))"
+	)
+	var claimed []int64
+	unclaimed := map[Unclaimed][]int64{} // most of what is sent together has been queued together
+	for _, m := range r.Marks {
+		if m.Unclaimed != nil {
+			unclaimed[*m.Unclaimed] = append(unclaimed[*m.Unclaimed], m.ID)
+		} else {
+			claimed = append(claimed, m.ID)
+		}
+	}
+	if len(claimed) > 0 {
+		q.add(begun+" WHERE id IN ("+list(claimed)+") AND state = 'claimed' AND worker = ?"+leased, r.Now, r.Now, r.Worker,
+			r.Worker)
+		n++
+	}
+	for u, ids := range unclaimed {
+		q.add(begun+", worker = ?, dated_at = ?, identity_id = ?, next_try = '"+never+"' WHERE id IN ("+list(ids)+
+			") AND state = 'queued' AND attempt = ? AND tries = ? AND next_try = ?"+leased, r.Now, r.Now, r.Worker, u.Dated,
+			u.Identity, u.Attempt, u.Tries, u.NextTry, r.Worker)
+		n++
+	}
+	return n
+}
+
+// settle adds what a try came to, and its events: that of a mark is written with its outcome, or by the
+// sweep where none came; until then sending_at holds it.
+func (r *Round) settle(q *script, o Outcome) {
+	d := o.Delivery
+	where := " WHERE id = ? AND attempt = ? AND tries = ? AND (worker = ? AND state IN "
+	mine := []any{d.ID, d.Attempt, d.Tries - 1, r.Worker}
+	marked := where + "('sending'))"
+	where += underWay
+	met := mine
+	if u := o.Unclaimed; u != nil {
+		where += " OR state = 'queued' AND next_try = ?"
+		met = append(mine[:len(mine):len(mine)], u.NextTry)
+	}
+	where += ")"
+	if d.OwnEvents > 0 {
+		q.add(eventsOf+"judged_at, 'nivot', '"+EventDelivery+"queued', sheet_id, row_id, rule_id, id, '{}' FROM deliveries"+
+			where+" FOR UPDATE", met...)
+	}
+	q.add(eventsOf+"sending_at, 'nivot', '"+EventDelivery+"sending', sheet_id, row_id, rule_id, id, '{}' FROM deliveries"+
+		marked+" FOR UPDATE", mine...)
+	q.add(eventsOf+"?, 'nivot', ?, sheet_id, row_id, rule_id, id, ? FROM deliveries"+where+" FOR UPDATE",
+		append([]any{r.Now, EventDelivery + string(d.State), o.Detail}, met...)...)
+	q.add(
+		"UPDATE deliveries SET state = ?, last_error = ?, reply = ?, recipients = ?, tries = ?, first_try = ?, "+
+			"dated_at = ?, identity_id = ?, next_try = ?, finished_at = ?, own_events = 0"+where,
+		append([]any{string(d.State), d.LastError.Encode(), withRoom(d.Reply), d.Recipients, d.Tries, instant(d.FirstTry),
+			instant(d.DatedAt), d.IdentityID, instant(d.NextTry), instant(d.FinishedAt)}, met...)...)
+}
+
+// accept adds what was taken whole by everybody at the first try, and the events of those that have
+// events. It gives the rows of the others, whose own rows stand for them: most of what is kept for ever
+// is of this kind.
+func (r *Round) accept(q *script, outcomes []Outcome) (own []int64) {
+	var ids, told []int64
+	var replies, details []any
+	for _, o := range outcomes {
+		ids, replies = append(ids, o.ID), append(replies, o.ID, withRoom(o.Reply))
+		if o.OwnEvents > 0 {
+			own = append(own, o.RowID)
+		} else {
+			told, details = append(told, o.ID), append(details, o.ID, Detail(o.Reply))
+		}
+	}
+	const mine = " AND worker = ? AND tries = 0 AND state IN "
+	if len(told) > 0 {
+		q.add(eventsOf+"?, 'nivot', '"+EventDelivery+
+			"accepted', sheet_id, row_id, rule_id, id, CONCAT('{\"attempt\":', attempt, ',\"sending\":\"', "+
+			"DATE_FORMAT(sending_at, '%Y-%m-%dT%H:%i:%s.%fZ'), '\",\"reply\":', CASE id"+
+			strings.Repeat(" WHEN ? THEN ?", len(told))+" END, ',\"try\":1}') FROM deliveries WHERE id IN ("+list(told)+")"+
+			mine+underWay+" FOR UPDATE", append(append([]any{r.Now}, details...), r.Worker)...)
+	}
+	q.add("UPDATE deliveries SET state = 'accepted', last_error = '', reply = CASE id"+
+		strings.Repeat(" WHEN ? THEN ?", len(ids))+" END, finished_at = ?, tries = tries + 1, next_try = '"+never+
+		"', own_events = IF(own_events > 0, "+fmt.Sprint(OwnAccepted)+", 0) WHERE id IN ("+list(ids)+")"+mine+underWay,
+		append(replies, r.Now, r.Worker)...)
+	return own
 }
 
 // late writes an outcome that the script has not met: whose worker was given up, and whose
@@ -213,7 +284,7 @@ func (s *Store) late(ctx context.Context, r Round, o Outcome) (met bool, err err
 }
 
 func (s *Store) commitOnce(ctx context.Context, r Round) (w Written, err error) {
-	q, outcomes := r.script(s.shard)
+	q, marks, outcomes := r.script(s.shard)
 	pool, err := s.db.DB()
 	if err != nil {
 		return w, err
@@ -245,7 +316,7 @@ func (s *Store) commitOnce(ctx context.Context, r Round) (w Written, err error) 
 	if err != nil {
 		return w, err
 	}
-	if w.Marked, err = s.marked(ctx, r, affected); err != nil {
+	if w.Marked, err = s.marked(ctx, r, affected[min(1, len(affected)):min(1+marks, len(affected))]); err != nil {
 		return w, err
 	}
 	for _, part := range outcomes {
@@ -267,16 +338,24 @@ func (s *Store) commitOnce(ctx context.Context, r Round) (w Written, err error) 
 	return w, nil
 }
 
-// marked tells from the count of the second statement, that of the marks,
-// whether all took effect, and else asks which did.
+// marked tells from how many each statement of the marks has met whether all
+// took effect, and else asks which did.
 func (s *Store) marked(ctx context.Context, r Round, affected []int64) (map[int64]bool, error) {
 	if len(r.Marks) == 0 {
 		return nil, nil
 	}
-	ids := r.Marks
-	if len(affected) < 2 || int(affected[1]) != len(ids) {
+	ids := make([]int64, len(r.Marks))
+	for i, m := range r.Marks {
+		ids[i] = m.ID
+	}
+	met := 0
+	for _, n := range affected {
+		met += int(n)
+	}
+	if met != len(ids) {
+		asked := ids
 		ids = nil
-		if err := s.DB(ctx).Raw("SELECT id FROM deliveries WHERE id IN ? AND state = 'sending' AND worker = ?", r.Marks,
+		if err := s.DB(ctx).Raw("SELECT id FROM deliveries WHERE id IN ? AND state = 'sending' AND worker = ?", asked,
 			r.Worker).Scan(&ids).Error; err != nil {
 			return nil, err
 		}

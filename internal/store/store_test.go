@@ -114,12 +114,16 @@ func TestIdentityOnce(t *testing.T) {
 
 // claim claims what waits at noon for a worker.
 func claim(ctx context.Context, tx *store.Store, worker int64, limit int) ([]store.Delivery, error) {
-	ds, err := tx.LockQueued(ctx, noon, limit, store.Share{})
-	all := make([]*store.Delivery, len(ds))
-	for i := range ds {
-		all[i] = &ds[i]
+	waiting, err := tx.QueuedNow(ctx, noon, limit, store.Share{})
+	if err != nil {
+		return nil, err
 	}
-	return ds, errors.Join(err, tx.Claim(ctx, worker, all, time.Unix(0, 0).UTC(), 0))
+	ids := make([]int64, len(waiting))
+	for i := range waiting {
+		ids[i] = waiting[i].ID
+	}
+	ds, err := tx.LockQueued(ctx, ids, noon)
+	return ds, errors.Join(err, tx.Claim(ctx, worker, ds))
 }
 
 // Section 5: of several workers each delivery is claimed by one.

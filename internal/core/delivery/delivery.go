@@ -41,7 +41,7 @@ const (
 	Reviewing   Cause = "reviewing"   // what waited is judged again
 	Deciding    Cause = "deciding"    // a person says what is to become of it
 	Limiting    Cause = "limiting"    // a sender's daily cap or pace, or the limit per person, lets it wait
-	Claiming    Cause = "claiming"    // a worker takes it, to send it
+	Claiming    Cause = "claiming"    // a worker takes it, to send it, and limits count it from then on
 	GivingBack  Cause = "giving back" // a worker that stops, or has stopped, had not begun it
 	Marking     Cause = "marking"     // just before the final dot
 	Answering   Cause = "answering"   // a try has ended
@@ -78,13 +78,15 @@ var arrows = map[Cause]map[State][]State{
 	Claiming: {Queued: {Claimed}, Deferred: {Claimed}},
 	// Claimed can end accepted without a mark: the recipients that had been put
 	// off are refused for good now, and the others have had it.
+	// What no limit counts is sent without having been claimed.
 	Answering: {
+		Queued:  {Deferred, Failed, Accepted},
 		Claimed: {Deferred, Failed, Accepted},
 		Sending: {Accepted, Deferred, Failed, InDoubt},
 		InDoubt: {Accepted, Deferred, Failed}, // its worker was given up, and the reply came after all
 	},
 	GivingBack: {Claimed: {Queued}},
-	Marking:    {Claimed: {Sending}},
+	Marking:    {Claimed: {Sending}, Queued: {Sending}},
 	Sweeping:   {Sending: {InDoubt}},
 	Restoring:  {Queued: {Held}, Deferred: {Held}, Claimed: {Held}, Sending: {InDoubt}},
 	Bouncing:   {Accepted: {Bounced}},

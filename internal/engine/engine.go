@@ -252,11 +252,14 @@ func pause(ctx context.Context, d time.Duration) {
 // slips past between two questions.
 func (e *Engine) Idle(ctx context.Context) (bool, error) {
 	now := e.now()
-	if e.fetching.Load() > 0 {
-		return false, nil
-	}
-	if due, err := e.Store.HasDueAgenda(ctx, now, true); err != nil || due {
-		return false, err
+	// A source that is being fetched is not due meanwhile; what it has brought is, once it has been.
+	for range 2 {
+		if due, err := e.Store.HasDueAgenda(ctx, now, true); err != nil || due {
+			return false, err
+		}
+		if e.fetching.Load() > 0 {
+			return false, nil
+		}
 	}
 	on, err := e.Store.SendingOn(ctx)
 	if err != nil {

@@ -66,32 +66,8 @@ func (w *work) arm(ctx context.Context, en store.Entry) error {
 		w.drop(en.ID)
 		return nil
 	}
-	switch {
-	case rec.ArmingAfter == nil && en.DoneRows > 0: // looked through once more, as of the same instant
-		rec.ArmingAfter, rec.ArmedRows = new(int64), 0
-	case rec.ArmingAfter == nil: // the horizon comes near
-		since := rb.judgedBy(0, time.Time{}, w.now)
-		rec.ArmingAfter, rec.ArmedRows, rec.ArmingSince = new(int64), 0, &since
-	}
-	if *rec.ArmingAfter == 0 {
-		n, err := w.tx.CountRows(ctx, rec.SheetID)
-		if err != nil {
-			return err
-		}
-		if next := rb.compiled.NextRound(rb.since(rec.ArmingSince, plan.Tick)); !next.IsZero() && en.DoneRows == 0 {
-			w.put(store.Entry{Kind: store.RoundDue, DueAt: next, SheetID: rec.SheetID, RuleID: rec.ID,
-				Generation: rec.Generation})
-		}
-		if rb.compiled.Rule.Trigger.Kind != rule.Date && !rb.compiled.Moving() { // nothing falls due row by row
-			rec.ArmingAfter, rec.ArmedRows = nil, n
-			w.drop(en.ID)
-			return w.tx.SaveArming(ctx, rec)
-		}
-		rec.ArmedUntil, rec.BeyondAt = nil, nil
-		if h := w.e.opts.Horizon; n > h.Rows {
-			until := w.now.Add(h.Ahead)
-			rec.ArmedUntil = &until
-		}
+	if over, err := w.beginArming(ctx, rec, rb, &en); err != nil || over {
+		return err
 	}
 	last, n, put, err := w.armRows(ctx, sb, rb, rec)
 	if err != nil {
@@ -117,6 +93,41 @@ func (w *work) arm(ctx context.Context, en store.Entry) error {
 		w.drop(en.ID)
 	}
 	return w.tx.SaveArming(ctx, rec)
+}
+
+// beginArming prepares looking through a rule's rows, where that has not begun. It reports whether there
+// is nothing to look through, and has written so then.
+func (w *work) beginArming(ctx context.Context, rec *store.Rule, rb *cachedRule, en *store.Entry) (over bool,
+	err error) {
+	switch {
+	case rec.ArmingAfter == nil && en.DoneRows > 0: // looked through once more, as of the same instant
+		rec.ArmingAfter, rec.ArmedRows = new(int64), 0
+	case rec.ArmingAfter == nil: // the horizon comes near
+		since := rb.judgedBy(0, time.Time{}, w.now)
+		rec.ArmingAfter, rec.ArmedRows, rec.ArmingSince = new(int64), 0, &since
+	}
+	if *rec.ArmingAfter > 0 {
+		return false, nil
+	}
+	n, err := w.tx.CountRows(ctx, rec.SheetID)
+	if err != nil {
+		return false, err
+	}
+	if next := rb.compiled.NextRound(rb.since(rec.ArmingSince, plan.Tick)); !next.IsZero() && en.DoneRows == 0 {
+		w.put(store.Entry{Kind: store.RoundDue, DueAt: next, SheetID: rec.SheetID, RuleID: rec.ID,
+			Generation: rec.Generation})
+	}
+	if rb.compiled.Rule.Trigger.Kind != rule.Date && !rb.compiled.Moving() { // nothing falls due row by row
+		rec.ArmingAfter, rec.ArmedRows = nil, n
+		w.drop(en.ID)
+		return true, w.tx.SaveArming(ctx, rec)
+	}
+	rec.ArmedUntil, rec.BeyondAt = nil, nil
+	if h := w.e.opts.Horizon; n > h.Rows {
+		until := w.now.Add(h.Ahead)
+		rec.ArmedUntil = &until
+	}
+	return false, nil
 }
 
 // armRows works out the entries of a batch of rows: the rule's that is locked, rec, which is

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"maps"
 	"slices"
 	"time"
 
@@ -49,41 +50,8 @@ func (e *Engine) SendByHand(ctx context.Context, sheetID, ruleID, batch string, 
 	queued := false
 	err = e.Store.Tx(ctx, func(tx *store.Store) error {
 		queued, emails = false, 0
-		if _, err := handRule(ctx, newRuleCache(tx), b); err != nil {
-			return err
-		}
-		rows, err := tx.RowsByID(ctx, sheetID, ids)
-		if err != nil {
-			return err
-		}
-		there := 0
-		for i := range rows {
-			if rows[i].DeletedAt == nil {
-				there++
-			}
-		}
-		if there != len(ids) {
-			return refuse("%d of the rows are not there any more; look at the rows again", len(ids)-there)
-		}
-		fresh, err := tx.AddBatch(ctx, b)
-		if err != nil {
-			return err
-		}
-		if !fresh {
-			if more, err := b.Add(ids); err != nil || !more {
-				return err
-			}
-			if err := tx.SaveBatch(ctx, b); err != nil {
-				return err
-			}
-		}
-		if err := tx.AddEvents(ctx, store.Event{At: b.At, Actor: actor, Kind: store.EventBatch, SheetID: sheetID,
-			RuleID: ruleID,
-			Detail: store.Detail(map[string]any{"batch": b.ID, "rows": b.Total})}); err != nil {
-			return err
-		}
-		if err := tx.PutEntries(ctx, []store.Entry{{Kind: store.Hand, DueAt: b.At, SheetID: sheetID, RuleID: ruleID,
-			Nr: b.ID}}); err != nil {
+		more, err := e.addByHand(ctx, tx, b, ids)
+		if err != nil || !more {
 			return err
 		}
 		en, err := tx.LockHand(ctx, b.ID)
@@ -102,6 +70,45 @@ func (e *Engine) SendByHand(ctx context.Context, sheetID, ruleID, batch string, 
 	wake(e.wakeAgenda)
 	b, err = e.Store.Batch(ctx, b.ID)
 	return b, emails, err
+}
+
+// addByHand writes a sending of rows, or adds to one of its name those that it does not have, and puts it
+// on the agenda. It reports whether there is anything to do.
+func (e *Engine) addByHand(ctx context.Context, tx *store.Store, b *store.Batch, ids []int64) (more bool, err error) {
+	if _, err := handRule(ctx, newRuleCache(tx), b); err != nil {
+		return false, err
+	}
+	rows, err := tx.RowsByID(ctx, b.SheetID, ids)
+	if err != nil {
+		return false, err
+	}
+	there := 0
+	for i := range rows {
+		if rows[i].DeletedAt == nil {
+			there++
+		}
+	}
+	if there != len(ids) {
+		return false, refuse("%d of the rows are not there any more; look at the rows again", len(ids)-there)
+	}
+	fresh, err := tx.AddBatch(ctx, b)
+	if err != nil {
+		return false, err
+	}
+	if !fresh {
+		if more, err := b.Add(ids); err != nil || !more {
+			return false, err
+		}
+		if err := tx.SaveBatch(ctx, b); err != nil {
+			return false, err
+		}
+	}
+	if err := tx.AddEvents(ctx, store.Event{At: b.At, Actor: b.Actor, Kind: store.EventBatch, SheetID: b.SheetID,
+		RuleID: b.RuleID, Detail: store.Detail(map[string]any{"batch": b.ID, "rows": b.Total})}); err != nil {
+		return false, err
+	}
+	return true, tx.PutEntries(ctx, []store.Entry{{Kind: store.Hand, DueAt: b.At, SheetID: b.SheetID, RuleID: b.RuleID,
+		Nr: b.ID}})
 }
 
 // handRule gives the rule of a batch, if it can be sent by hand now.
@@ -342,58 +349,23 @@ func (e *Engine) PreviewByHand(ctx context.Context, sheetID string, r *rule.Rule
 		return nil, err
 	}
 	now := e.now()
-	p := &HandPreview{Rows: len(rows), Skipped: map[reason.Code]int{}, Doubled: map[string]int{}}
-	reached := map[string]int{}
-	templates := map[string][]int64{}
-	names := map[int64]string{}
+	h := &handLooker{sb: sb, set: set, now: now, reached: map[string]int{}, templates: map[string][]int64{},
+		names: map[int64]string{}, out: &HandPreview{Skipped: map[reason.Code]int{}, Doubled: map[string]int{}}}
 	for i := range rows {
-		if rows[i].DeletedAt != nil {
-			p.Rows--
-			continue
-		}
-		row, err := rows[i].Core(sb.sheet)
-		if err != nil {
+		if err := h.look(&rows[i]); err != nil {
 			return nil, err
 		}
-		names[rows[i].ID] = sb.sheet.RowName(row)
-		for _, c := range set.Judge(rule.Occasion{Kind: rule.ByHand, Row: row.ID, Due: now}, row, now, plan.Memory{}) {
-			switch c.Outcome {
-			case plan.Skip:
-				p.Skipped[c.Decision.Reason.Code]++
-				continue
-			case plan.Incomplete:
-				p.Incomplete++
-			default:
-				p.Emails++
-				for _, list := range [][]value.Mailbox{c.To, c.Cc, c.Bcc} {
-					for _, m := range list {
-						reached[m.Address()]++
-					}
-				}
-				for _, m := range c.To {
-					p.Doubled[m.Address()]++
-				}
-				templates[c.Template] = append(templates[c.Template], rows[i].ID)
-			}
-			if len(p.Lines) < maxFirst {
-				p.Lines = append(p.Lines, EffectLine{plan.OutlookLine{Row: row, Due: now, Outcome: c.Outcome, Wording: c.Template,
-					Emails: 1}, plan.Foreseen{Occasion: c.Occasion, Decision: c.Decision}, names[rows[i].ID]})
-			}
-		}
 	}
-	p.People = len(reached)
-	for a, n := range p.Doubled {
-		if n < 2 {
-			delete(p.Doubled, a)
-		}
-	}
-	for id, of := range templates {
+	p := h.out
+	p.People = len(h.reached)
+	maps.DeleteFunc(p.Doubled, func(_ string, n int) bool { return n < 2 })
+	for id, of := range h.templates {
 		recent, err := e.Store.Recently(ctx, of, id, within.Before(now, set.Zone))
 		if err != nil {
 			return nil, err
 		}
 		for row, at := range recent {
-			p.Recent = append(p.Recent, RecentRow{row, names[row], at})
+			p.Recent = append(p.Recent, RecentRow{row, h.names[row], at})
 		}
 	}
 	slices.SortFunc(p.Recent, func(a, b RecentRow) int { return int(a.ID - b.ID) })
@@ -405,4 +377,55 @@ func (e *Engine) PreviewByHand(ctx context.Context, sheetID string, r *rule.Rule
 	used, err := e.usedToday(ctx, sender, isDefault, now)
 	p.Left = max(0, sender.DailyCap-used)
 	return p, err
+}
+
+// handLooker gathers what sending rows by hand would do.
+type handLooker struct {
+	sb        *cachedSheet
+	set       *plan.CompiledRule
+	now       time.Time
+	reached   map[string]int     // emails, by address
+	templates map[string][]int64 // rows, by what is written to them
+	names     map[int64]string
+	out       *HandPreview
+}
+
+// look adds what a row would get.
+func (h *handLooker) look(rec *store.Row) error {
+	if rec.DeletedAt != nil {
+		return nil
+	}
+	p := h.out
+	p.Rows++
+	row, err := rec.Core(h.sb.sheet)
+	if err != nil {
+		return err
+	}
+	h.names[rec.ID] = h.sb.sheet.RowName(row)
+	by := rule.Occasion{Kind: rule.ByHand, Row: row.ID, Due: h.now}
+	for _, c := range h.set.Judge(by, row, h.now, plan.Memory{}) {
+		switch c.Outcome {
+		case plan.Skip:
+			p.Skipped[c.Decision.Reason.Code]++
+			continue
+		case plan.Incomplete:
+			p.Incomplete++
+		default:
+			p.Emails++
+			for _, list := range [][]value.Mailbox{c.To, c.Cc, c.Bcc} {
+				for _, m := range list {
+					h.reached[m.Address()]++
+				}
+			}
+			for _, m := range c.To {
+				p.Doubled[m.Address()]++
+			}
+			h.templates[c.Template] = append(h.templates[c.Template], rec.ID)
+		}
+		if len(p.Lines) < maxFirst {
+			p.Lines = append(p.Lines, EffectLine{plan.OutlookLine{Row: row, Due: h.now, Outcome: c.Outcome,
+				Wording: c.Template, Emails: 1}, plan.Foreseen{Occasion: c.Occasion, Decision: c.Decision}, h.names[rec.ID]})
+		}
+	}
+	return nil
 }

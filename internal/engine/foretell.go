@@ -244,21 +244,7 @@ func (f *foreteller) foretell(ctx context.Context, c *changedRow, rb *cachedRule
 	if err != nil {
 		return err
 	}
-	lifeOf := func(w *work) (*timeline, error) {
-		sb, err := w.cache.sheet(ctx, c.rec.SheetID)
-		if err != nil {
-			return nil, err
-		}
-		l, err := w.timeline(ctx, sb, sb.rule(rb.record.ID), w.rows[id])
-		if err != nil {
-			return nil, err
-		}
-		l.Ledger, l.Row, l.Deleted = supposing{l}, was, false
-		l.Circumstances.Now, l.Nobody = time.Time{}, true
-		l.First, l.Since = time.Time{}, f.now.Add(-plan.Tick)
-		return l, nil
-	}
-	l, err := lifeOf(before)
+	l, err := f.timelineOf(ctx, before, c.rec.SheetID, rb.record.ID, id, was)
 	if err != nil {
 		return err
 	}
@@ -266,7 +252,7 @@ func (f *foreteller) foretell(ctx context.Context, c *changedRow, rb *cachedRule
 		l.Advance(f.until)
 	}
 	old, _ := f.emails(l, f.until)
-	if l, err = lifeOf(after); err != nil {
+	if l, err = f.timelineOf(ctx, after, c.rec.SheetID, rb.record.ID, id, was); err != nil {
 		return err
 	}
 	if is != nil {
@@ -293,6 +279,31 @@ func (f *foreteller) foretell(ctx context.Context, c *changedRow, rb *cachedRule
 			return row
 		}
 	}
+	f.note(t, now, whole(is)(), sb.sheet)
+	t.diff.Look(plan.EventsOf(old), plan.EventsOf(coming), i, whole(was), whole(is))
+	return nil
+}
+
+// timelineOf gives a row's timeline by a rule as it would be if the row were settled as it was and nothing
+// were due yet.
+func (f *foreteller) timelineOf(ctx context.Context, w *work, sheetID, ruleID string, row int64,
+	was *sheet.Row) (*timeline, error) {
+	sb, err := w.cache.sheet(ctx, sheetID)
+	if err != nil {
+		return nil, err
+	}
+	l, err := w.timeline(ctx, sb, sb.rule(ruleID), w.rows[row])
+	if err != nil {
+		return nil, err
+	}
+	l.Ledger, l.Row, l.Deleted = supposing{l}, was, false
+	l.Circumstances.Now, l.Nobody = time.Time{}, true
+	l.First, l.Since = time.Time{}, f.now.Add(-plan.Tick)
+	return l, nil
+}
+
+// note counts what goes now, and keeps the first of it.
+func (f *foreteller) note(t *foretold, now []plan.Email, row *sheet.Row, of *sheet.Sheet) {
 	for k := range now {
 		m := &now[k]
 		switch m.State {
@@ -307,14 +318,11 @@ func (f *foreteller) foretell(ctx context.Context, c *changedRow, rb *cachedRule
 			continue
 		}
 		if len(f.out.Now) < maxFirst {
-			row := whole(is)()
 			f.out.Now = append(f.out.Now, EffectLine{plan.OutlookLine{Row: row, Due: f.now, Step: m.Step, Outcome: m.Outcome,
 				Wording: m.Template, Emails: 1},
-				plan.Foreseen{Occasion: m.Occasion, Decision: m.Decision}, sb.sheet.RowName(row)})
+				plan.Foreseen{Occasion: m.Occasion, Decision: m.Decision}, of.RowName(row)})
 		}
 	}
-	t.diff.Look(plan.EventsOf(old), plan.EventsOf(coming), i, whole(was), whole(is))
-	return nil
 }
 
 // emails gives what has been written up to an instant, and what after it.

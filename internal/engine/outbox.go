@@ -290,42 +290,8 @@ func (w *work) flush(ctx context.Context) error {
 	if err := w.tx.DropEntries(ctx, slices.Compact(o.dropped)); err != nil {
 		return err
 	}
-	// In the order of their instants, whatever the order of their rows.
-	sort.SliceStable(o.written, func(i, j int) bool { return o.written[i].at.Before(o.written[j].at) })
-	ds := make([]*store.Delivery, len(o.written))
-	for i, p := range o.written {
-		ds[i] = p.Delivery
-		if p.State == delivery.Queued && len(p.before) == 0 && w.act.actor == itself.actor {
-			p.OwnEvents = store.OwnQueued
-		}
-	}
-	if err := w.tx.InsertDeliveries(ctx, ds); err != nil {
-		return err
-	}
-	letters := o.letters
-	var own []*store.Delivery
-	for _, p := range o.written {
-		if p.ID == 0 {
-			continue // another process has written this occasion
-		}
-		w.entered[p.State]++
-		w.e.log.Debug("decided", "delivery", p.ID, "rule", p.RuleID, "row", p.RowID, "due", p.DueAt, "becomes", p.State,
-			"for", p.Reason.Code)
-		for _, ev := range p.before {
-			ev.DeliveryID = p.ID
-			o.events = append(o.events, ev)
-		}
-		if p.OwnEvents > 0 {
-			own = append(own, p.Delivery)
-		} else {
-			o.events = append(o.events, w.event(p.Delivery))
-		}
-		if p.letter != nil {
-			p.letter.DeliveryID = p.ID
-			letters = append(letters, *p.letter)
-		}
-	}
-	if err := w.tx.PutLetters(ctx, letters); err != nil {
+	own, err := w.enter(ctx)
+	if err != nil {
 		return err
 	}
 	for _, x := range o.expected {
@@ -351,6 +317,47 @@ func (w *work) flush(ctx context.Context) error {
 	}
 	w.done()
 	return nil
+}
+
+// enter writes what enters the ledger, with its letters, and gathers its events. It gives the deliveries
+// whose rows stand for theirs.
+func (w *work) enter(ctx context.Context) (own []*store.Delivery, err error) {
+	o := &w.outbox
+	// In the order of their instants, whatever the order of their rows.
+	sort.SliceStable(o.written, func(i, j int) bool { return o.written[i].at.Before(o.written[j].at) })
+	ds := make([]*store.Delivery, len(o.written))
+	for i, p := range o.written {
+		ds[i] = p.Delivery
+		if p.State == delivery.Queued && len(p.before) == 0 && w.act.actor == itself.actor {
+			p.OwnEvents = store.OwnQueued
+		}
+	}
+	if err := w.tx.InsertDeliveries(ctx, ds); err != nil {
+		return nil, err
+	}
+	letters := o.letters
+	for _, p := range o.written {
+		if p.ID == 0 {
+			continue // another process has written this occasion
+		}
+		w.entered[p.State]++
+		w.e.log.Debug("decided", "delivery", p.ID, "rule", p.RuleID, "row", p.RowID, "due", p.DueAt, "becomes", p.State,
+			"for", p.Reason.Code)
+		for _, ev := range p.before {
+			ev.DeliveryID = p.ID
+			o.events = append(o.events, ev)
+		}
+		if p.OwnEvents > 0 {
+			own = append(own, p.Delivery)
+		} else {
+			o.events = append(o.events, w.event(p.Delivery))
+		}
+		if p.letter != nil {
+			p.letter.DeliveryID = p.ID
+			letters = append(letters, *p.letter)
+		}
+	}
+	return own, w.tx.PutLetters(ctx, letters)
 }
 
 // done begins a new outbox; what has been read stays.

@@ -368,6 +368,16 @@ func (w *work) timeline(ctx context.Context, sb *cachedSheet, rb *cachedRule, ro
 	if row.SettledAt != nil {
 		l.SettledAt = *row.SettledAt
 	}
+	if err := w.begin(ctx, l, row); err != nil {
+		return nil, err
+	}
+	l.Waiting, l.Asides = w.waiting[k], plan.AsidesOf(w.asides[k])
+	return l, w.foresee(ctx, l)
+}
+
+// begin sets since when a rule has looked at a row.
+func (w *work) begin(ctx context.Context, l *timeline, row *store.Row) error {
+	rb, sb := l.rb, l.sb
 	l.Known, l.Since = rb.since(nil, 0), rb.judgedBy(row.ID, l.SettledAt, w.now)
 	if row.FirstEdit != nil {
 		l.First, l.SettlesAt = *row.FirstEdit, sheet.SettlesAt(*row.FirstEdit, *row.LastEdit, sb.sheet.Settle)
@@ -378,9 +388,9 @@ func (w *work) timeline(ctx context.Context, sb *cachedSheet, rb *cachedRule, ro
 	if isSchedule := rb.compiled.Rule.Trigger.Kind == rule.Schedule; isSchedule {
 		// A round that has not been taken yet takes the row as it is now, before
 		// it settles anew.
-		at, err := w.roundDue(ctx, sb.record.ID, r.ID)
+		at, err := w.roundDue(ctx, sb.record.ID, rb.record.ID)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		if !at.IsZero() && !at.After(l.Since) {
 			l.Since = at.Add(-plan.Tick)
@@ -392,19 +402,23 @@ func (w *work) timeline(ctx context.Context, sb *cachedSheet, rb *cachedRule, ro
 	if base := rb.since(nil, plan.Tick); l.Since.Before(base) {
 		l.Since = base
 	}
-	l.Waiting, l.Asides = w.waiting[k], plan.AsidesOf(w.asides[k])
-	for i := range w.entries[k.row] {
-		en := &w.entries[k.row][i]
-		if en.RuleID != r.ID {
+	return nil
+}
+
+// foresee gives a timeline what the agenda has of it.
+func (w *work) foresee(ctx context.Context, l *timeline) error {
+	for i := range w.entries[l.row] {
+		en := &w.entries[l.row][i]
+		if en.RuleID != l.rb.record.ID {
 			continue
 		}
 		if en.Kind == store.Due {
-			l.due, l.Since, l.Known = en, rb.since(en.Since, plan.Tick), rb.since(en.Known, 0)
+			l.due, l.Since, l.Known = en, l.rb.since(en.Since, plan.Tick), l.rb.since(en.Known, 0)
 			continue
 		}
 		p, err := w.pending(ctx, *en)
 		if err != nil {
-			return nil, err
+			return err
 		}
 		if p != nil {
 			l.Coming = append(l.Coming, p)
@@ -412,7 +426,7 @@ func (w *work) timeline(ctx context.Context, sb *cachedSheet, rb *cachedRule, ro
 			w.drop(en.ID) // what it was about is not there
 		}
 	}
-	return l, nil
+	return nil
 }
 
 // roundDue gives the first round of a schedule that has not been taken by all

@@ -209,6 +209,9 @@ func tail(s string, n int) string {
 	return strings.Join(lines[max(0, len(lines)-n):], "\n")
 }
 
+// Pid is the id of the server's process.
+func (s *Server) Pid() int { return s.cmd.Process.Pid }
+
 // Socket is the path of the server's socket.
 func (s *Server) Socket() string { return filepath.Join(s.opts.Dir, "sock") }
 

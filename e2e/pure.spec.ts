@@ -545,6 +545,8 @@ test.describe("what is asked again when something has changed", () => {
     ["a filter that shows it", edit, ["rows", "s", { find: "x" }, 0], window, "now"],
     ["rows of another sheet", edit, ["rows", "z", {}, 0], window, "no"],
     ["the sheet's figures", edit, ["get", "/sheets/{sheet}"], {}, "later"],
+    ["who is signed in", edit, ["get", "/session"], {}, "no"],
+    ["who is signed in, and a saved person", { ...edit, kinds: ["person-saved"] }, ["get", "/session"], {}, "now"],
     ["the row, opened", edit, ["get", "/sheets/{sheet}/rows/{row}"], {}, "now"],
     ["an added row", { ...edit, kinds: ["row-added"] }, ["rows", "s", {}, 0], other, "now"],
     ["an email of the row", { ...edit, kinds: ["delivery-accepted"] }, ["rows", "s", {}, 0], other, "no"],

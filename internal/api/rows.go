@@ -208,7 +208,18 @@ func (s *Server) coreSheet(ctx context.Context, id string) (*sheet.Sheet, error)
 
 // QueryRows implements StrictServerInterface.
 func (s *Server) QueryRows(ctx context.Context, r QueryRowsRequestObject) (QueryRowsResponseObject, error) {
-	core, err := s.coreSheet(ctx, r.Sheet)
+	question, err := json.Marshal(r.Body)
+	if err != nil {
+		return nil, err
+	}
+	body, err := s.flights.do(ctx, "rows "+r.Sheet+string(question), func(ctx context.Context) (any, error) {
+		return s.queryRows(ctx, r)
+	})
+	return shared(body), err
+}
+
+func (s *Server) queryRows(ctx context.Context, r QueryRowsRequestObject) (any, error) {
+	core, err := s.e.CoreSheet(ctx, r.Sheet)
 	if err != nil {
 		return nil, err
 	}

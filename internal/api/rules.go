@@ -89,11 +89,18 @@ func (s *Server) ruleOf(ctx context.Context, sheetID, id string) (*store.Rule, e
 
 // ListRules implements StrictServerInterface.
 func (s *Server) ListRules(ctx context.Context, r ListRulesRequestObject) (ListRulesResponseObject, error) {
-	recs, err := s.st.Rules(ctx, r.Sheet)
+	body, err := s.flights.do(ctx, "rules "+r.Sheet, func(ctx context.Context) (any, error) {
+		return s.listRules(ctx, r.Sheet)
+	})
+	return shared(body), err
+}
+
+func (s *Server) listRules(ctx context.Context, sheetID string) (any, error) {
+	recs, err := s.st.Rules(ctx, sheetID)
 	if err != nil {
 		return nil, err
 	}
-	unjudged, err := s.e.CountUnjudged(ctx, r.Sheet)
+	unjudged, err := s.e.CountUnjudged(ctx, sheetID)
 	if err != nil {
 		return nil, err
 	}

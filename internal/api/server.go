@@ -76,6 +76,8 @@ type Server struct {
 	proofs                   *lru.Cache[[sha256.Size]byte, bool] // that were used
 	tables                   tables                              // that were read last
 	tries                    tries
+	flights                  flights
+	colleagues               colleagues
 }
 
 // Handler is the HTTP handler and its background work.
@@ -91,6 +93,7 @@ func (h *Handler) Run(ctx context.Context) { h.s.live.run(ctx) }
 func New(o Options) (*Handler, error) {
 	s := &Server{Options: o, e: o.Engine, st: o.Engine.Store, live: newBroadcaster(o.Engine.Store),
 		fromAddress: extractor(o.Proxies),
+		colleagues:  newColleagues(),
 		tries:       newTries(o.Wall), intakes: newLimiter(o.Wall, intakeTries, intakeEvery),
 		forms: newLimiter(o.Wall, formTries,
 			formEvery)}

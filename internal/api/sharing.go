@@ -15,22 +15,13 @@ func (s *Server) toView(ctx context.Context, v *store.View, names map[string]str
 	return out, json.Unmarshal([]byte(v.Spec), &out.Spec)
 }
 
-func (s *Server) peopleNames(ctx context.Context) (map[string]string, error) {
-	people, err := s.st.People(ctx)
-	out := map[string]string{}
-	for _, p := range people {
-		out[p.ID] = p.Name
-	}
-	return out, err
-}
-
 // ListViews implements StrictServerInterface.
 func (s *Server) ListViews(ctx context.Context, r ListViewsRequestObject) (ListViewsResponseObject, error) {
 	vs, err := s.st.Views(ctx, r.Sheet, person(ctx).ID, s.e.RestorableSince())
 	if err != nil {
 		return nil, err
 	}
-	names, err := s.peopleNames(ctx)
+	names, err := s.st.PeopleNames(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -67,7 +58,7 @@ func (s *Server) keepView(ctx context.Context, v *store.View, b *ViewSave) (View
 	if err := s.st.SaveView(ctx, v); err != nil {
 		return View{}, err
 	}
-	names, err := s.peopleNames(ctx)
+	names, err := s.st.PeopleNames(ctx)
 	if err != nil {
 		return View{}, err
 	}
@@ -135,74 +126,10 @@ func (s *Server) RestoreView(ctx context.Context, r RestoreViewRequestObject) (R
 	if err := s.st.SaveView(ctx, v); err != nil {
 		return nil, err
 	}
-	names, err := s.peopleNames(ctx)
+	names, err := s.st.PeopleNames(ctx)
 	if err != nil {
 		return nil, err
 	}
 	out, err := s.toView(ctx, v, names)
 	return RestoreView200JSONResponse(out), err
-}
-
-// BePresent implements StrictServerInterface.
-func (s *Server) BePresent(ctx context.Context, r BePresentRequestObject) (BePresentResponseObject, error) {
-	p := store.Presence{Page: r.Body.Page, SheetID: r.Sheet, PersonID: person(ctx).ID}
-	if r.Body.Row != nil && *r.Body.Row != "" {
-		id, err := parseID(*r.Body.Row)
-		if err != nil {
-			return nil, err
-		}
-		p.RowID = id
-	}
-	if r.Body.Thing != nil {
-		p.Thing = *r.Body.Thing
-	}
-	if is(r.Body.Leaves) {
-		return BePresent200JSONResponse{}, s.st.DropPresence(ctx, p.Page)
-	}
-	core, err := s.coreSheet(ctx, r.Sheet)
-	if err != nil {
-		return nil, err
-	}
-	if r.Body.Column != nil {
-		if c, ok := core.Column(*r.Body.Column); ok {
-			p.ColumnID = c.ID
-		}
-	}
-	if err := s.st.BePresent(ctx, p); err != nil {
-		return nil, err
-	}
-	there, err := s.st.Present(ctx, r.Sheet, p.Thing, p.Page)
-	if err != nil {
-		return nil, err
-	}
-	names, err := s.peopleNames(ctx)
-	if err != nil {
-		return nil, err
-	}
-	out := BePresent200JSONResponse{}
-	for _, x := range there {
-		c := Colleague{Name: names[x.PersonID], Initials: initials(names[x.PersonID])}
-		if x.RowID != 0 {
-			id := store.RowID(x.RowID)
-			c.Row = &id
-		}
-		if x.ColumnID != "" {
-			c.Column = &x.ColumnID
-		}
-		out = append(out, c)
-	}
-	return out, nil
-}
-
-// initials gives the first letters of a name's first and last word.
-func initials(name string) string {
-	words := strings.Fields(name)
-	if len(words) == 0 {
-		return "?"
-	}
-	first := []rune(words[0])[:1]
-	if len(words) > 1 {
-		first = append(first, []rune(words[len(words)-1])[0])
-	}
-	return strings.ToUpper(string(first))
 }

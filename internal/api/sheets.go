@@ -171,12 +171,14 @@ func (s *Server) ListSheets(ctx context.Context, _ ListSheetsRequestObject) (Lis
 
 // GetSheet implements StrictServerInterface.
 func (s *Server) GetSheet(ctx context.Context, r GetSheetRequestObject) (GetSheetResponseObject, error) {
-	rec, err := s.st.Sheet(ctx, r.Sheet)
-	if err != nil {
-		return nil, err
-	}
-	out, err := s.toSheet(ctx, rec)
-	return GetSheet200JSONResponse(out), err
+	body, err := s.flights.do(ctx, "sheet "+r.Sheet, func(ctx context.Context) (any, error) {
+		rec, err := s.st.Sheet(ctx, r.Sheet)
+		if err != nil {
+			return nil, err
+		}
+		return s.toSheet(ctx, rec)
+	})
+	return shared(body), err
 }
 
 func toSheetChange(b *SheetPatch) engine.SheetChange {

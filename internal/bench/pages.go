@@ -18,7 +18,7 @@ import (
 const (
 	openFor      = 30 * time.Second
 	openEdits    = 20
-	presenceBeat = 3 * time.Second // as in web/src/places/sheets/presence.ts
+	presenceBeat = 5 * time.Second // as in web/src/places/sheets/presence.ts
 	roundRest    = 500 * time.Millisecond
 	laterRest    = 5 * time.Second // as in web/src/api/live.ts
 )

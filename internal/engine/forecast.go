@@ -270,7 +270,7 @@ func coming(s *sheet.Sheet, rb *cachedRule, row *sheet.Row, c plan.Foreseen) Com
 
 // RowComing gives the coming emails of some rows, by row.
 func (e *Engine) RowComing(ctx context.Context, sheetID string, rows []*sheet.Row) (map[string][]Coming, error) {
-	sb, err := newRuleCache(e.Store).sheet(ctx, sheetID)
+	sb, err := e.reading().sheet(ctx, sheetID)
 	if err != nil {
 		return nil, err
 	}

@@ -69,6 +69,25 @@ func newRuleCache(s *store.Store) *ruleCache {
 	return &ruleCache{s: s, sheets: map[string]*cachedSheet{}}
 }
 
+// reading is for who reads alone, and needs of a sheet nothing that counts up by itself.
+func (e *Engine) reading() *ruleCache {
+	b := newRuleCache(e.Store)
+	b.shared = e.sheets
+	return b
+}
+
+// CoreSheet gives a sheet as the core has it, which is not to be changed.
+func (e *Engine) CoreSheet(ctx context.Context, id string) (*sheet.Sheet, error) {
+	if sb, err := e.reading().sheet(ctx, id); err == nil {
+		return sb.sheet, nil
+	}
+	rec, err := e.Store.Sheet(ctx, id) // one of whose rules or letters cannot be read
+	if err != nil {
+		return nil, err
+	}
+	return rec.Core()
+}
+
 func (b *ruleCache) common(ctx context.Context) error {
 	if b.silenced != nil {
 		return nil
@@ -176,16 +195,23 @@ func (e *Engine) Computed(ctx context.Context, s *sheet.Sheet) (func(*sheet.Row)
 	if !s.HasFormulas() {
 		return func(r *sheet.Row) *sheet.Row { return r }, nil
 	}
-	rec, err := e.Store.Sheet(ctx, s.ID)
-	if err != nil {
-		return nil, err
-	}
-	c, err := CalendarOf(ctx, e.Store, rec)
+	c, err := e.calendarOf(ctx, s.ID)
 	if err != nil {
 		return nil, err
 	}
 	now := e.now()
 	return func(r *sheet.Row) *sheet.Row { return s.Compute(r, now, c) }, nil
+}
+
+func (e *Engine) calendarOf(ctx context.Context, id string) (calendar.Calendar, error) {
+	if sb, err := e.reading().sheet(ctx, id); err == nil {
+		return sb.calendar, nil
+	}
+	rec, err := e.Store.Sheet(ctx, id)
+	if err != nil {
+		return calendar.Calendar{}, err
+	}
+	return CalendarOf(ctx, e.Store, rec)
 }
 
 // CompiledRule gives what a rule of a sheet, saved or a draft, is judged with.

@@ -30,12 +30,11 @@ func (s *Store) BePresent(ctx context.Context, p Presence) error {
 		p.Page, p.SheetID, p.PersonID, p.RowID, p.ColumnID, p.Thing).Error
 }
 
-// Present lists the other pages that have a sheet open, or something of it.
-func (s *Store) Present(ctx context.Context, sheetID, thing, page string) (out []Presence, err error) {
+// Present lists the pages that have a sheet open, or something of it.
+func (s *Store) Present(ctx context.Context, sheetID, thing string) (out []Presence, err error) {
 	err = s.DB(ctx).Raw(
-		"SELECT * FROM presence WHERE sheet_id = ? AND thing = ? AND page <> ? AND seen_at > UTC_TIMESTAMP(6) - INTERVAL "+
-			"? SECOND ORDER BY page",
-		sheetID, thing, page, presenceLife).Scan(&out).Error
+		"SELECT * FROM presence WHERE sheet_id = ? AND thing = ? AND seen_at > UTC_TIMESTAMP(6) - INTERVAL ? SECOND "+
+			"ORDER BY page", sheetID, thing, presenceLife).Scan(&out).Error
 	return out, err
 }
 

@@ -11,6 +11,9 @@ const edits = new Set(["row-edited", "row-gone", "row-back", "changed"]);
 // The server names no more rows at a time.
 const most = 200;
 
+// What no cell of a row has to do with.
+const apart = new Set(["/session", "/sheets/{sheet}/views", "/sheets/{sheet}/feeds", "/sheets/{sheet}/rules/deleted"]);
+
 const plain = (view: unknown) => typeof view === "object" && view !== null && Object.keys(view).length === 0;
 
 /** What has changed since something was asked again. */
@@ -43,7 +46,7 @@ export class Touched {
   when(key: QueryKey, data: unknown): When {
     if (this.everything) return "now";
     if (key[0] !== "rows") {
-      if (this.sheets.size === 0) return "no";
+      if (this.sheets.size === 0 || (!this.more && apart.has(String(key[1])))) return "no";
       return this.more || String(key[1]).startsWith("/sheets/{sheet}/rows/") ? "now" : "later";
     }
     const rows = this.sheets.get(String(key[1]));

@@ -7,7 +7,7 @@ import { useSession } from "../../parts/session";
 
 export type Colleague = Schemas["Colleague"];
 
-const beat = 3000;
+const beat = 5000;
 const moved = 500;
 const page = randomId();
 

@@ -112,7 +112,7 @@ func (s *Server) toRows(ctx context.Context, sheetID string, core *sheet.Sheet, 
 	if err != nil {
 		return nil, err
 	}
-	shelf, err := s.st.CoreShelf(ctx, sheetID)
+	shelf, err := s.e.CoreShelf(ctx, sheetID)
 	if err != nil {
 		return nil, err
 	}

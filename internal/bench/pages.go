@@ -27,6 +27,7 @@ const (
 // window of rows where it holds one that has changed, and for the figures of the sheet with more of them.
 type openPage struct {
 	o      *office
+	name   string
 	client *http.Client
 	offset int
 	rows   map[string]bool
@@ -35,7 +36,7 @@ type openPage struct {
 func (p *openPage) ask() error {
 	text, err := p.o.call(p.client, "POST", "/api/sheets/"+p.o.sheet+"/rows/query",
 		map[string]any{"offset": p.offset, "limit": 200})
-	if err != nil {
+	if err != nil || p.rows != nil { // a cell's edit leaves each row in its window
 		return err
 	}
 	var got struct{ Rows []struct{ ID string } }
@@ -106,7 +107,7 @@ func (p *openPage) run(stop <-chan struct{}, asked func(n int)) error {
 			}
 		case <-presence.C:
 			if _, err := p.o.call(p.client, "POST", "/api/sheets/"+p.o.sheet+"/presence",
-				map[string]any{"page": fmt.Sprintf("%024d", p.offset), "thing": "", "leaves": false}); err != nil {
+				map[string]any{"page": p.name, "thing": "", "leaves": false}); err != nil {
 				return err
 			}
 		}
@@ -147,7 +148,7 @@ func (b *bench) pages(o *office) error {
 		}
 	}
 	for i, c := range o.clients {
-		p := &openPage{o: o, client: c, offset: 200 * (i % (crowdRows / 200))}
+		p := &openPage{o: o, name: fmt.Sprintf("%024d", i), client: c, offset: 200 * (i % (crowdRows / 200))}
 		all.Go(func() {
 			if err := p.run(stop, func(n int) { mu.Lock(); asked += n; mu.Unlock() }); err != nil {
 				fail(err)

@@ -50,6 +50,7 @@ type cachedSheet struct {
 	calendar  calendar.Calendar
 	rules     []*cachedRule
 	templates map[string]*template.Template
+	shelf     template.Shelf
 }
 
 type cachedRule struct {
@@ -136,6 +137,7 @@ func (b *ruleCache) sheet(ctx context.Context, id string) (*cachedSheet, error) 
 	if err != nil {
 		return nil, err
 	}
+	sb.shelf = rests.Shelf
 	for i := range tpls {
 		t, err := tpls[i].Core()
 		if err != nil {
@@ -201,6 +203,14 @@ func (e *Engine) Computed(ctx context.Context, s *sheet.Sheet) (func(*sheet.Row)
 	}
 	now := e.now()
 	return func(r *sheet.Row) *sheet.Row { return s.Compute(r, now, c) }, nil
+}
+
+// CoreShelf gives the files of a sheet as the core has them, which are not to be changed.
+func (e *Engine) CoreShelf(ctx context.Context, id string) (template.Shelf, error) {
+	if sb, err := e.reading().sheet(ctx, id); err == nil {
+		return sb.shelf, nil
+	}
+	return e.Store.CoreShelf(ctx, id)
 }
 
 func (e *Engine) calendarOf(ctx context.Context, id string) (calendar.Calendar, error) {

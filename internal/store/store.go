@@ -96,7 +96,7 @@ func Open(dsn string) (*Store, error) {
 		return nil, err
 	}
 	pool.SetMaxOpenConns(40)
-	pool.SetMaxIdleConns(20)
+	pool.SetMaxIdleConns(40) // a connection that is made anew costs more than one that waits
 	pool.SetConnMaxIdleTime(5 * time.Minute)
 	connector, err := sqldriver.NewConnector(cfg)
 	if err != nil {

@@ -13,6 +13,7 @@ import (
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/value"
 	"nivot/internal/engine"
+	"nivot/internal/exchange"
 )
 
 // sampleRows is how many rows a preview shows.
@@ -53,37 +54,20 @@ func (s *Server) PreviewImport(ctx context.Context,
 		Rounded: append([]int{}, t.Rounded[:min(len(t.Rounded), sampleRows)]...), Unnamed: t.Unnamed(),
 		Name: strings.TrimSpace(strings.NewReplacer("-", " ", "_", " ").Replace(strings.TrimSuffix(f.name,
 			path.Ext(f.name))))}
-	columns := make([][]string, len(t.Heading))
-	guesses := make([]sheet.Guess, len(t.Heading))
-	doubled := make([]int, len(t.Heading))
-	var to []string
-	if into != nil {
-		to = engine.MatchColumns(into, t.Heading, matches)
-	}
-	eachColumn(len(t.Heading), func(i int) {
-		columns[i] = t.Column(i)
-		doubled[i] = sheet.Doubled(columns[i])
-		if into != nil {
-			if c, ok := into.Column(to[i]); ok {
-				guesses[i] = sheet.MeasureInto(into.Reading(c), columns[i], t.Lines)
-				return
-			}
-		}
-		guesses[i] = sheet.GuessColumn(columns[i], t.Lines, l)
-	})
+	guessed := guessColumns(t, l, into, matches)
 	for i, name := range sheet.NameColumns(t.Heading) {
-		g := guesses[i]
+		g := guessed.guesses[i]
 		x := toGuess(name, g)
-		x.Doubled = ptr(doubled[i])
+		x.Doubled = ptr(guessed.doubled[i])
 		if into != nil {
-			x.To = ptr(target(into, t.Heading[i], to[i], g.Filled > 0, matches))
+			x.To = ptr(target(into, t.Heading[i], guessed.to[i], g.Filled > 0, matches))
 		}
 		out.Columns = append(out.Columns, x)
 		if g.Type == value.Email && out.Address < 0 {
 			out.Address = i
 		}
 	}
-	out.Key = sheet.ProposeKey(columns, guesses)
+	out.Key = sheet.ProposeKey(guessed.columns, guessed.guesses)
 	if out.Sample == nil {
 		out.Sample, out.Lines = [][]string{}, []int{}
 	}
@@ -91,6 +75,36 @@ func (s *Server) PreviewImport(ctx context.Context,
 		out.Worksheets = []string{}
 	}
 	return out, nil
+}
+
+// guessed is what the columns of a file are taken for.
+type guessed struct {
+	columns [][]string // their cells
+	guesses []sheet.Guess
+	doubled []int    // how many cells say what one above says
+	to      []string // the columns of the sheet that they go into; nil of a new sheet
+}
+
+// guessColumns takes the columns of a file for what they look like, or, of one that goes into a column of
+// a sheet, for what that is.
+func guessColumns(t *exchange.Table, l *value.Locale, into *sheet.Sheet, matches map[string]string) guessed {
+	n := len(t.Heading)
+	g := guessed{columns: make([][]string, n), guesses: make([]sheet.Guess, n), doubled: make([]int, n)}
+	if into != nil {
+		g.to = engine.MatchColumns(into, t.Heading, matches)
+	}
+	eachColumn(n, func(i int) {
+		g.columns[i] = t.Column(i)
+		g.doubled[i] = sheet.Doubled(g.columns[i])
+		if into != nil {
+			if c, ok := into.Column(g.to[i]); ok {
+				g.guesses[i] = sheet.MeasureInto(into.Reading(c), g.columns[i], t.Lines)
+				return
+			}
+		}
+		g.guesses[i] = sheet.GuessColumn(g.columns[i], t.Lines, l)
+	})
+	return g
 }
 
 // eachColumn does something for every column, on all processors.

@@ -408,19 +408,7 @@ func (s *Server) delivery(ctx context.Context, id int64) (Delivery, error) {
 	for i := range events {
 		out.Events = append(out.Events, toDeliveryEvents(&events[i], s.Zone)...)
 	}
-	if d.State == delivery.Held {
-		out.Actions = append(out.Actions, DeliveryActionsApprove, DeliveryActionsDrop)
-	}
-	if d.Decision != "left" {
-		if delivery.Resendable(d.State) {
-			if d.State == delivery.InDoubt {
-				out.Actions = append(out.Actions, DeliveryActionsItWent)
-			}
-			out.Actions = append(out.Actions, DeliveryActionsSendAgain, DeliveryActionsLeaveIt)
-		} else if d.State == delivery.Incomplete {
-			out.Actions = append(out.Actions, DeliveryActionsLeaveIt)
-		}
-	}
+	out.Actions = append(out.Actions, actions(d)...)
 	from, domain, _, err := s.e.From(ctx, d)
 	if err != nil {
 		return out, err
@@ -429,6 +417,24 @@ func (s *Server) delivery(ctx context.Context, id int64) (Delivery, error) {
 	out.From = &name
 	out.MessageId = delivery.MessageID(out.Occasion, d.Attempt, domain)
 	return out, nil
+}
+
+// actions are what a person may decide about a delivery.
+func actions(d *store.Delivery) (out []DeliveryActions) {
+	if d.State == delivery.Held {
+		out = append(out, DeliveryActionsApprove, DeliveryActionsDrop)
+	}
+	switch {
+	case d.Decision == "left":
+	case delivery.Resendable(d.State):
+		if d.State == delivery.InDoubt {
+			out = append(out, DeliveryActionsItWent)
+		}
+		out = append(out, DeliveryActionsSendAgain, DeliveryActionsLeaveIt)
+	case d.State == delivery.Incomplete:
+		out = append(out, DeliveryActionsLeaveIt)
+	}
+	return out
 }
 
 // deliveryWords say what has happened as an email became what it is.

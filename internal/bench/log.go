@@ -129,39 +129,8 @@ func (o *office) cursor(c *http.Client, path string, pages int) (cursor string, 
 // sent in two years.
 func (b *bench) pastYears(st *store.Store, e *engine.Engine, now time.Time,
 	n int) (sheets, rules []string, err error) {
-	for k := range logSheets {
-		rec := &store.Sheet{Name: fmt.Sprintf("Loans %d", k+1), Zone: "Europe/London", Locale: "en-GB"}
-		cols := []sheet.Column{{Name: "Loan", Type: value.Text}, {Name: "Email", Type: value.Email},
-			{Name: "Return due", Type: value.Date, Order: value.YearMonthDay}}
-		if err := e.CreateSheet(b.ctx, rec, cols, 0, 1, "bench"); err != nil {
-			return nil, nil, err
-		}
-		sheets = append(sheets, rec.ID)
-		tpl := &template.Template{Name: "Return"}
-		core, err := rec.Core()
-		if err != nil {
-			return nil, nil, err
-		}
-		if tpl.Subject, err = template.ParseLine("[Loan] is due back", core); err != nil {
-			return nil, nil, err
-		}
-		if tpl.Body, err = template.ParseText("[Loan] is due back on [Return due: long].", core); err != nil {
-			return nil, nil, err
-		}
-		wording, err := e.SaveTemplate(b.ctx, rec.ID, "", tpl, 0, "bench")
-		if err != nil {
-			return nil, nil, err
-		}
-		for i := range 3 {
-			r := &rule.Rule{Name: fmt.Sprintf("Return reminder %d", i+1), Trigger: rule.Trigger{Kind: "date", Column: "c3",
-				Offsets: []rule.Offset{{N: -7, Unit: rule.Days}}, At: "09:00"},
-				Send: []rule.Wording{{Template: wording.ID}}, To: []rule.Address{{Column: "c2"}}}
-			saved, err := e.SaveRule(b.ctx, rec.ID, "", r, 0, "bench")
-			if err != nil {
-				return nil, nil, err
-			}
-			rules = append(rules, saved.ID)
-		}
+	if sheets, rules, err = b.loanSheets(e); err != nil {
+		return nil, nil, err
 	}
 	db := st.DB(b.ctx)
 	if err := db.Exec(
@@ -218,6 +187,45 @@ func (b *bench) pastYears(st *store.Store, e *engine.Engine, now time.Time,
 	} {
 		if err := db.Exec(q).Error; err != nil {
 			return nil, nil, err
+		}
+	}
+	return sheets, rules, nil
+}
+
+// loanSheets makes sheets with three rules each.
+func (b *bench) loanSheets(e *engine.Engine) (sheets, rules []string, err error) {
+	for k := range logSheets {
+		rec := &store.Sheet{Name: fmt.Sprintf("Loans %d", k+1), Zone: "Europe/London", Locale: "en-GB"}
+		cols := []sheet.Column{{Name: "Loan", Type: value.Text}, {Name: "Email", Type: value.Email},
+			{Name: "Return due", Type: value.Date, Order: value.YearMonthDay}}
+		if err := e.CreateSheet(b.ctx, rec, cols, 0, 1, "bench"); err != nil {
+			return nil, nil, err
+		}
+		sheets = append(sheets, rec.ID)
+		tpl := &template.Template{Name: "Return"}
+		core, err := rec.Core()
+		if err != nil {
+			return nil, nil, err
+		}
+		if tpl.Subject, err = template.ParseLine("[Loan] is due back", core); err != nil {
+			return nil, nil, err
+		}
+		if tpl.Body, err = template.ParseText("[Loan] is due back on [Return due: long].", core); err != nil {
+			return nil, nil, err
+		}
+		wording, err := e.SaveTemplate(b.ctx, rec.ID, "", tpl, 0, "bench")
+		if err != nil {
+			return nil, nil, err
+		}
+		for i := range 3 {
+			r := &rule.Rule{Name: fmt.Sprintf("Return reminder %d", i+1), Trigger: rule.Trigger{Kind: "date", Column: "c3",
+				Offsets: []rule.Offset{{N: -7, Unit: rule.Days}}, At: "09:00"},
+				Send: []rule.Wording{{Template: wording.ID}}, To: []rule.Address{{Column: "c2"}}}
+			saved, err := e.SaveRule(b.ctx, rec.ID, "", r, 0, "bench")
+			if err != nil {
+				return nil, nil, err
+			}
+			rules = append(rules, saved.ID)
 		}
 	}
 	return sheets, rules, nil

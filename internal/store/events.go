@@ -266,7 +266,7 @@ func (s *Store) tellOwn(ctx context.Context, d *Delivery) error {
 	if d.OwnEvents == 0 {
 		return nil
 	}
-	was, err := s.Delivery(ctx, d.ID)
+	was, err := s.LockDelivery(ctx, d.ID) // as it is, not as it was when the transaction began
 	if err != nil {
 		return err
 	}

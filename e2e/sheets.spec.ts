@@ -107,6 +107,46 @@ test.describe("a sheet in use", () => {
     await expect(page.getByText("4 cells in 4 rows · 4 filled")).toBeVisible();
   });
 
+  test("what follows at once goes by what has been typed, not by what the server has", async () => {
+    await page.route("**/changes", async (route) => {
+      const answer = await route.fetch();
+      await new Promise((r) => setTimeout(r, 1000));
+      await route.fulfill({ response: answer });
+    });
+    await at("R-5").click();
+    for (let i = 0; i < 4; i++) await page.keyboard.press("ArrowRight");
+    await page.keyboard.type("71");
+    await page.keyboard.press("Enter");
+    await page.keyboard.press("ArrowUp");
+    for (let i = 0; i < 3; i++) await page.keyboard.press("Shift+ArrowDown");
+    await page.keyboard.press("Control+d");
+    await expect.poll(() => cells(4)).toEqual(["41", "52", "58.5", "49", "71", "71", "71", "71"]);
+    await page.keyboard.press("Control+c");
+    expect(await page.evaluate(() => navigator.clipboard.readText())).toBe("71\n71\n71\n71");
+    await page.keyboard.press("Delete");
+    await expect.poll(() => cells(4)).toEqual(["41", "52", "58.5", "49", "", "", "", ""]);
+    await at("R-5").click();
+    for (let i = 0; i < 4; i++) await page.keyboard.press("ArrowRight");
+    await page.keyboard.type("72");
+    await page.keyboard.press("Enter");
+    await page.keyboard.press("ArrowUp");
+    await page.keyboard.type("61"); // as the server had it at first
+    await page.keyboard.press("Enter");
+    await expect.poll(() => cells(4)).toEqual(["41", "52", "58.5", "49", "61", "", "", ""]);
+    await page.unrouteAll({ behavior: "wait" });
+    for (const [row, text] of [
+      ["R-6", "47"],
+      ["R-7", "44"],
+      ["R-8", "45"],
+    ] as const) {
+      await at(row).click();
+      for (let i = 0; i < 4; i++) await page.keyboard.press("ArrowRight");
+      await page.keyboard.type(text);
+      await page.keyboard.press("Enter");
+    }
+    await expect.poll(() => cells(4)).toEqual(["41", "52", "58.5", "49", "61", "47", "44", "45"]);
+  });
+
   test("undone before the server has answered: the last change first, then the one before it", async () => {
     await at("R-5").click();
     for (let i = 0; i < 4; i++) await page.keyboard.press("ArrowRight");

@@ -4,7 +4,6 @@ import { copyText } from "../../parts/clipboard";
 import { useLimits } from "../../parts/session";
 import { count } from "../../parts/time";
 import type { Edits, Kind, Step } from "./edits";
-import { inputOf } from "./rows";
 import { readTable, writeTable } from "./tsv";
 
 export type At = { row: number; col: number };
@@ -58,6 +57,7 @@ export function useActs(g: Grid) {
   // there are added. Columns that cannot be written in are passed over.
   const put = async (kind: Kind, from: At, table: string[][]) => {
     const rows = await load(from.row, Math.min(total, from.row + table.length));
+    const latest = edits.latest();
     const steps: Step[] = [];
     const passed = new Set<string>();
     let beyond = 0;
@@ -68,7 +68,7 @@ export function useActs(g: Grid) {
         const col = columns[from.col + c];
         if (!col) return void beyond++;
         if (!mayWrite(col)) return void passed.add(col.name);
-        const before = inputOf(rows[r], place(col));
+        const before = latest(rows[r], col.id, place(col));
         if (text === before) return;
         cells[col.id] = text;
         expected[col.id] = before;
@@ -92,7 +92,11 @@ export function useActs(g: Grid) {
   };
 
   const chosen = columns.slice(sel.left, sel.right + 1);
-  const texts = async () => (await load(sel.top, sel.bottom + 1)).map((r) => chosen.map((c) => inputOf(r, place(c))));
+  const textsOf = (rows: Row[]) => {
+    const latest = edits.latest();
+    return rows.map((r) => chosen.map((c) => latest(r, c.id, place(c))));
+  };
+  const texts = async () => textsOf(await load(sel.top, sel.bottom + 1));
   const blank = () => Array.from({ length: sel.bottom - sel.top + 1 }, () => chosen.map(() => ""));
   const clear = (kind: Kind) => fits() && void put(kind, { row: sel.top, col: sel.left }, blank());
   const fill = async () => {
@@ -135,8 +139,7 @@ export function useActs(g: Grid) {
       const r = rowAt(i);
       if (r) at.push(r);
     }
-    if (at.length === sel.bottom - sel.top + 1)
-      e.clipboardData.setData("text/plain", writeTable(at.map((r) => chosen.map((c) => inputOf(r, place(c))))));
+    if (at.length === sel.bottom - sel.top + 1) e.clipboardData.setData("text/plain", writeTable(textsOf(at)));
     else if (!fits()) return;
     else void texts().then((t) => copyText(writeTable(t))); // what is not here yet is fetched first
     if (cut && mayEdit) clear("cut");

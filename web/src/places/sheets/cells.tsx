@@ -33,7 +33,7 @@ export function Cells({ sheet, row, edits, mayEdit, mayLocked, fix }: Props) {
   const faulty = new Set((row.faults ?? []).map((f) => f.column));
   const waiting = sheet.columns.some((c) => edits.pending.has(`${row.id}|${c.id}`));
   const write = (c: Column, text: string) => {
-    const before = inputOf(row, sheet.columns.indexOf(c));
+    const before = edits.latest()(row, c.id, sheet.columns.indexOf(c));
     if (text === before) return;
     edits.change("edit", [{ op: "edit", row: row.id, cells: { [c.id]: text }, expected: { [c.id]: before } }]);
     setChanged(true);
@@ -89,7 +89,9 @@ export function Cells({ sheet, row, edits, mayEdit, mayLocked, fix }: Props) {
                 <PickFiles
                   label="Add a file"
                   onFiles={(files) =>
-                    void put(files).then((names) => names.length > 0 && write(c, withNames(inputOf(row, i), names)))
+                    void put(files).then(
+                      (names) => names.length > 0 && write(c, withNames(edits.latest()(row, c.id, i), names)),
+                    )
                   }
                 />
               </span>

@@ -7,6 +7,7 @@ import { cellsOf } from "../../parts/left";
 import { randomId } from "../../parts/random";
 import { useLimits, useSession } from "../../parts/session";
 import { count } from "../../parts/time";
+import { inputOf } from "./rows";
 import { type Change, type Kind, pendingTexts, type Step, Unsent, verdict } from "./unsent";
 
 export type { Kind, Step } from "./unsent";
@@ -254,7 +255,15 @@ export function useEdits(sheet: Sheet) {
   }, []);
   const pending = useMemo(() => pendingTexts(waiting), [waiting]);
 
-  return { change, undo, redo, remember, pending, away, clashes, setClashes, asking, settle };
+  // Gives of a cell what it will hold once the server has all that has been typed by now: what one does next
+  // goes by that.
+  const latest = useCallback(() => {
+    const typed = pendingTexts(unsent.list());
+    return (row: Row | undefined, column: string, i: number): string =>
+      (row && typed.get(`${row.id}|${column}`)) ?? inputOf(row, i);
+  }, [unsent]);
+
+  return { change, undo, redo, remember, pending, latest, away, clashes, setClashes, asking, settle };
 }
 export type Edits = ReturnType<typeof useEdits>;
 

@@ -19,7 +19,7 @@ import { Head } from "./head";
 import { pressed, Typed } from "./keys";
 import { usePointer } from "./pointer";
 import { type Colleague, useTouched } from "./presence";
-import { gridColumns, inputOf, useRows } from "./rows";
+import { gridColumns, useRows } from "./rows";
 import { useTyping } from "./typing";
 import type { View } from "./view";
 
@@ -309,10 +309,10 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
     if ([...e.dataTransfer.types].includes("Files")) e.preventDefault(); // the browser would open it in place of the sheet
     const to = dropAt(e);
     if (!to) return;
-    const before = inputOf(to.row, place(to.column));
     void put([...e.dataTransfer.files]).then((names) => {
       if (names.length === 0) return;
       const id = to.column.id;
+      const before = edits.latest()(to.row, id, place(to.column));
       edits.change("edit", [
         { op: "edit", row: to.row.id, cells: { [id]: withNames(before, names) }, expected: { [id]: before } },
       ]);

@@ -2,7 +2,6 @@ import { type RefObject, useCallback, useRef, useState } from "react";
 import { toast } from "sonner";
 import type { Column, Row } from "../../api/client";
 import type { Edits } from "./edits";
-import { inputOf } from "./rows";
 
 type Props = {
   row?: Row;
@@ -37,9 +36,9 @@ export function useTyping({ row, column, mayEdit, mayLocked, place, edits, box, 
       return void toast(`${column.name} is calculated. A coordinator changes its formula under Columns.`);
     if (!mayWrite(column)) return void toast(`${column.name} is locked; a coordinator changes it.`);
     onBegin();
-    const before = inputOf(row, place(column));
+    const before = edits.latest()(row, column.id, place(column));
     base.current = { row: row.id, column: column.id, before };
-    setEditing(text ?? edits.pending.get(`${row.id}|${column.id}`) ?? before);
+    setEditing(text ?? before);
   };
   const end = (text: string | null) => {
     setEditing(null);

@@ -182,9 +182,12 @@ func (b *bench) pages(o *office) error {
 		return failed
 	}
 	own, database := (after[0]-before[0]).Seconds()/span, (after[1]-before[1]).Seconds()/span
-	b.add(Result{What: fmt.Sprintf("%d open pages of a sheet, %d edits a second: processors at work, clients too", len(o.clients),
-		openEdits), Against: fmt.Sprintf("half of one (%.2f Nivot, %.2f the database; %.0f questions a second)", own, database,
-		float64(asked)/span), Value: fmt.Sprintf("%.2f", own+database), Limit: "0.50", Ratio: (own + database) / 0.5,
+	b.add(Result{
+		What: fmt.Sprintf("%d open pages of a sheet, %d edits a second: processors at work, clients too",
+			len(o.clients), openEdits),
+		Against: fmt.Sprintf("half of one (%.2f Nivot, %.2f the database; %.0f questions a second)", own, database,
+			float64(asked)/span),
+		Value: fmt.Sprintf("%.2f", own+database), Limit: "0.50", Ratio: (own + database) / 0.5,
 		Goal: "<= 1.00", Met: own+database <= 0.5})
 	return nil
 }

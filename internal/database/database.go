@@ -154,7 +154,8 @@ func (s *Server) start(ctx context.Context) error {
 		return err
 	}
 	args := append([]string{"--no-defaults", "--datadir=" + filepath.Join(dir, "data"), temporary,
-		"--socket=" + s.Socket(), "--pid-file=" + filepath.Join(dir, "pid"), "--bind-address=127.0.0.1", "--character-set-server=utf8mb4",
+		"--socket=" + s.Socket(), "--pid-file=" + filepath.Join(dir, "pid"), "--bind-address=127.0.0.1",
+		"--character-set-server=utf8mb4",
 		"--collation-server=utf8mb4_unicode_ci", "--default-time-zone=+00:00", "--skip-name-resolve",
 		"--innodb-buffer-pool-size=" + cmp.Or(s.opts.Buffer, "256M"), "--innodb-log-file-size=256M", "--max-connections=400",
 		"--max-allowed-packet=256M", "--local-infile=1", "--log-error=" + filepath.Join(dir, "error.log")}, asRoot()...)

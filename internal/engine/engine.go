@@ -266,7 +266,7 @@ func (e *Engine) Idle(ctx context.Context) (bool, error) {
 		return false, err
 	}
 	if on {
-		if queued, err := e.Store.Queued(ctx, now); err != nil || queued {
+		if queued, err := e.Store.QueuedNow(ctx, now, 1, store.Share{}); err != nil || len(queued) > 0 {
 			return false, err
 		}
 	}

@@ -458,15 +458,7 @@ func TestOutcomeOnce(t *testing.T) {
 	if err := f.Store.Claim(f.ctx, worker+1, []store.Delivery{*one}); err == nil {
 		t.Error("it was claimed twice")
 	}
-	commit := func(r store.Round) store.Written {
-		t.Helper()
-		r.Worker, r.Now = worker, f.Now()
-		w, err := f.Store.Commit(f.ctx, r)
-		if err != nil {
-			t.Fatal(err)
-		}
-		return w
-	}
+	commit := func(r store.Round) store.Written { return f.commitRound(worker, r) }
 	if w := commit(store.Round{Marks: []store.Marking{{ID: one.ID}, {ID: two.ID}, {ID: 999}}}); len(w.Marked) != 2 {
 		t.Errorf("marked %v", w.Marked)
 	}
@@ -503,6 +495,17 @@ func TestOutcomeOnce(t *testing.T) {
 	}
 }
 
+// commitRound writes what a worker's connections have at this moment.
+func (f *fixture) commitRound(worker int64, r store.Round) store.Written {
+	f.t.Helper()
+	r.Worker, r.Now = worker, f.Now()
+	w, err := f.Store.Commit(f.ctx, r)
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	return w
+}
+
 // What is sent without having been claimed is claimed by its mark: of two workers that have read it one
 // marks it, and a person who has stopped it meanwhile is in time.
 func TestMarkClaims(t *testing.T) {
@@ -522,15 +525,7 @@ func TestMarkClaims(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	commit := func(worker int64, r store.Round) store.Written {
-		t.Helper()
-		r.Worker, r.Now = worker, f.Now()
-		w, err := f.Store.Commit(f.ctx, r)
-		if err != nil {
-			t.Fatal(err)
-		}
-		return w
-	}
+	commit := f.commitRound
 	read := func(d *store.Delivery) *store.Unclaimed {
 		return &store.Unclaimed{Attempt: d.Attempt, Tries: d.Tries, NextTry: *d.NextTry, Dated: f.Now(), Identity: 7}
 	}

@@ -395,14 +395,6 @@ func (s *Store) RowMarks(ctx context.Context, rowIDs []int64, from, to time.Time
 	return out, err
 }
 
-// Queued tells, without locking, whether anything waits to be sent.
-func (s *Store) Queued(ctx context.Context, now time.Time) (bool, error) {
-	var ids []int64
-	err := s.DB(ctx).Raw("SELECT id FROM deliveries WHERE next_try <= ? ORDER BY next_try, id LIMIT 1",
-		now).Scan(&ids).Error
-	return len(ids) > 0, err
-}
-
 // Candidate is a delivery that waits to be sent.
 type Candidate struct {
 	ID    int64

@@ -63,7 +63,11 @@ func orNew(st delivery.State) string {
 // one that it was read with.
 func (s *Store) SaveDelivery(ctx context.Context, d *Delivery) error {
 	if s.tally == nil {
-		return s.Tx(ctx, func(tx *Store) error { return tx.SaveDelivery(ctx, d) })
+		own := d.OwnEvents
+		return s.Tx(ctx, func(tx *Store) error {
+			d.OwnEvents = own // also where the transaction lost to another, and is made once more
+			return tx.SaveDelivery(ctx, d)
+		})
 	}
 	if err := s.tellOwn(ctx, d); err != nil {
 		return err

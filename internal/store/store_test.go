@@ -171,7 +171,7 @@ func TestClaimOnce(t *testing.T) {
 	}); err != nil || len(claimed)+len(left) != all {
 		t.Errorf("%d claimed and %d left of %d, %v", len(claimed), len(left), all, err)
 	}
-	if waits, err := st.Queued(ctx, noon); waits || err != nil {
+	if waits, err := st.QueuedNow(ctx, noon, 1, store.Share{}); len(waits) > 0 || err != nil {
 		t.Errorf("something still waits: %v, %v", waits, err)
 	}
 }

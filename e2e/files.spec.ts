@@ -14,7 +14,6 @@ A-4;Isley;desk@isley.example;
 const pdf = (name: string) => ({ name, mimeType: "application/pdf", buffer: Buffer.from(`%PDF-1.4 ${name}`) });
 
 test("files of rows, from an import to a colleague’s mailbox", async ({ page }) => {
-  test.setTimeout(120_000);
   await signIn(page, "ines");
 
   await test.step("an import sees that they are files", async () => {

@@ -30,7 +30,6 @@ const picture = Buffer.from(
 );
 
 test("a whole letter, from its first heading to the mailbox", async ({ page }) => {
-  test.setTimeout(150_000);
   await signIn(page, "ines");
 
   await test.step("write it", async () => {

@@ -19,8 +19,8 @@ export default defineConfig({
   outputDir: `results/${port}`,
   workers: 1,
   fullyParallel: false,
-  timeout: 60_000,
-  expect: { timeout: 20_000 },
+  timeout: 240_000, // of a machine that has much else to do
+  expect: { timeout: 60_000 },
   reporter: [["list"]],
   use: {
     baseURL: base,
@@ -45,7 +45,7 @@ export default defineConfig({
   webServer: {
     command: "../bin/nivot demo -short -fresh",
     url: `${base}/readyz`,
-    timeout: 120_000,
+    timeout: 300_000,
     env: {
       NIVOT_ADDR: `127.0.0.1:${port}`,
       NIVOT_PRACTICE_SMTP: `127.0.0.1:${smtpPort}`,

@@ -4,7 +4,6 @@ import { ask, mails, ruleEditor, signIn } from "./museum";
 
 // Every kind of "when", said from an empty sentence; what is held, let go in
 // part; what is sent by hand, stopped half way.
-test.describe.configure({ timeout: 30_000 });
 
 type Named = { id: string; name: string };
 let page: Page;

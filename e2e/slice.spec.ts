@@ -14,7 +14,6 @@ B-5;Tamsin Wick;tamsin@wick.example;soon;Clem Dell;9
 `;
 
 test("from a CSV to delivered emails, each once", async ({ page }) => {
-  test.setTimeout(180_000);
   await signIn(page, "ines");
 
   await test.step("bring rows in", async () => {

@@ -5,7 +5,6 @@ import { ask } from "./museum";
 import { dir, smtpPort } from "./playwright.config";
 
 // A real installation: an empty database, and the one-time link that the server prints.
-test.describe.configure({ timeout: 60_000 });
 const socket = `${dir}/db/sock`;
 const address = "127.0.0.1:8521";
 const sql = (text: string) => execFileSync("mariadb", ["--no-defaults", "-u", "root", "-S", socket, "-e", text]);

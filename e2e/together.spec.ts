@@ -173,7 +173,7 @@ test("two tabs of one person: what waits is one queue, and is sent once", async 
         limit: 2,
       })
     ).rows.map((r) => r.cells[text]?.text);
-  await expect.poll(rows, { timeout: 15_000 }).toEqual(["typed in the first tab", "typed in the second tab"]);
+  await expect.poll(rows).toEqual(["typed in the first tab", "typed in the second tab"]);
   expect(await second.evaluate(() => Object.keys(localStorage).filter((k) => k.startsWith("unsent:")))).toEqual([]);
   // As it was.
   await ask(second, "POST", `/sheets/${sheet}/changes`, {

@@ -101,7 +101,6 @@ test("the lever stops all sending, loudly", async ({ page }) => {
 });
 
 test("in doubt: a person decides", async ({ page }) => {
-  test.setTimeout(120_000);
   await signIn(page, "ines");
   const loans = (await ask<{ id: string; name: string }[]>(page, "GET", "/sheets")).find(
     (s) => s.name === "Outgoing loans",

@@ -4,7 +4,7 @@ import { ask, mails, signIn } from "./museum";
 
 // The first hour of somebody new: from a file of 20 rows with blemishes to the first email that goes by itself; with the
 // mouse, whose clicks, keys and pages are counted and kept in docs/first-hour.md, and by keyboard alone.
-test.describe.configure({ mode: "serial", timeout: 240_000 });
+test.describe.configure({ mode: "serial" });
 
 const guests = [
   "Ida Fell",

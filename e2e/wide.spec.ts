@@ -53,7 +53,6 @@ const spacing =
 const widths = [320, 390, 768, 1024, 1280, 1920];
 
 test(`nothing is cut off from ${widths[0]} to ${widths.at(-1)} px, nor with wide text spacing`, async () => {
-  test.setTimeout(240_000);
   const rules = await ask<{ id: string; held?: number }[]>(page, "GET", `/sheets/${loans}/rules`);
   const template = (await ask<Named[]>(page, "GET", "/templates")).find((t) => t.sheet === loans)?.id;
   const s = `/sheets/${loans}`;

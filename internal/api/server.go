@@ -12,6 +12,7 @@ import (
 	"net/http"
 	"net/netip"
 	"strings"
+	"sync"
 	"time"
 
 	"github.com/alexedwards/scs/v2"
@@ -185,14 +186,23 @@ func (x streaming) StreamEvents(c *echo.Context) error {
 	})
 }
 
-func (s *Server) loadSpec() error {
+// readSpec returns the description of the API, read and checked once in a process.
+var readSpec = sync.OnceValues(func() (*openapi3.T, error) {
 	loader := openapi3.NewLoader()
 	spec, err := loader.LoadFromData(specYAML)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if err := spec.Validate(loader.Context); err != nil {
-		return fmt.Errorf("openapi.yaml: %w", err)
+		return nil, fmt.Errorf("openapi.yaml: %w", err)
+	}
+	return spec, nil
+})
+
+func (s *Server) loadSpec() error {
+	spec, err := readSpec()
+	if err != nil {
+		return err
 	}
 	s.spec = spec
 	s.roles, s.forPrograms, s.keyed, s.bodies = map[string]store.Role{}, map[string]bool{}, map[string]bool{},

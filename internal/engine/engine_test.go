@@ -180,7 +180,7 @@ func (f *fixture) persist(do func(ctx context.Context) error) {
 
 func (f *fixture) settled() {
 	f.t.Helper()
-	for deadline := time.Now().Add(cmp.Or(f.patience, 20*time.Second)); time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
+	for deadline := time.Now().Add(cmp.Or(f.patience, 2*time.Minute)); time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
 		idle := false
 		f.persist(func(ctx context.Context) (err error) { idle, err = f.Idle(ctx); return err })
 		if idle && f.atRest != nil && f.atRest() {

@@ -389,7 +389,7 @@ func TestClaimAnswerLost(t *testing.T) {
 	t.Cleanup(func() { s.Close() })
 	p.LoseCommits(4) // claims, marks and outcomes alike
 	f.run()
-	deadline := time.Now().Add(30 * time.Second)
+	deadline := time.Now().Add(2 * time.Minute)
 	for {
 		counts, err := direct.Store.CountStates(f.ctx, store.LogFilter{})
 		if err != nil {
@@ -402,7 +402,7 @@ func TestClaimAnswerLost(t *testing.T) {
 			break
 		}
 		if time.Now().After(deadline) {
-			t.Fatalf("%v after half a minute", counts)
+			t.Fatalf("%v after two minutes", counts)
 		}
 		time.Sleep(20 * time.Millisecond)
 	}

@@ -214,7 +214,7 @@ func TestForetellWhatIsHeld(t *testing.T) {
 	if got := f.held(r.ID); got != 2 {
 		t.Fatalf("%d are held, want 2", got)
 	}
-	ctx, cancel := context.WithTimeout(f.ctx, 20*time.Second)
+	ctx, cancel := context.WithTimeout(f.ctx, 2*time.Minute)
 	defer cancel()
 	done := make(chan *Consequences, 1)
 	go func() {
@@ -230,7 +230,7 @@ func TestForetellWhatIsHeld(t *testing.T) {
 		if told != nil && (len(told.Coming) > 0 || told.Looked != 2) {
 			t.Errorf("foretold: %+v", told)
 		}
-	case <-time.After(20 * time.Second):
+	case <-time.After(2 * time.Minute):
 		t.Fatal("foretelling does not come to an end")
 	}
 }

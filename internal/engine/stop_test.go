@@ -160,8 +160,8 @@ func TestStopsWhateverHangs(t *testing.T) {
 				if err != nil {
 					t.Errorf("it ended with %v, want 0", err)
 				}
-			case <-time.After(20 * time.Second):
-				t.Error("it still runs 20 s after SIGTERM")
+			case <-time.After(time.Minute): // 20 s on a machine that has nothing else to do
+				t.Error("it still runs a minute after SIGTERM")
 			}
 		})
 	}

@@ -129,7 +129,7 @@ func TestDatabaseWentBack(t *testing.T) {
 				MarkFile: f.opts.MarkFile})
 			stop = start()
 		}
-		deadline := time.Now().Add(15 * time.Second)
+		deadline := time.Now().Add(2 * time.Minute)
 		for {
 			on, back, err := f.Store.Lever(f.ctx)
 			if err != nil {

@@ -4,20 +4,48 @@ import (
 	"context"
 	"strings"
 
+	"golang.org/x/sync/errgroup"
+
 	"nivot/internal/core/value"
 	"nivot/internal/store"
 )
 
 // Search implements StrictServerInterface.
 func (s *Server) Search(ctx context.Context, r SearchRequestObject) (SearchResponseObject, error) {
-	out := Search200JSONResponse{}
 	q := ""
 	if r.Params.Q != nil {
 		q = value.Fold(*r.Params.Q)
 	}
 	if q == "" {
-		return out, nil
+		return Search200JSONResponse{}, nil
 	}
+	// Each looks through tables of its own, so that the person waits for the slowest alone.
+	var things []Found
+	var about, to store.Page
+	g, ctx2 := errgroup.WithContext(ctx)
+	g.Go(func() (err error) { things, err = s.findThings(ctx2, q); return err })
+	g.Go(func() (err error) {
+		about, err = s.st.Log(ctx2, store.LogFilter{Text: q}, "", maxFoundEmails)
+		return err
+	})
+	g.Go(func() (err error) { to, err = s.st.Log(ctx2, store.LogFilter{To: q}, "", maxFoundEmails); return err })
+	if err := g.Wait(); err != nil {
+		return nil, err
+	}
+	lines, err := s.logLines(ctx, append(about.Lines, to.Lines...))
+	out, seen := append(Search200JSONResponse{}, things...), map[string]bool{}
+	for _, l := range lines {
+		if !seen[l.Id] {
+			seen[l.Id] = true
+			out = append(out, Found{Kind: FoundKindEmail, Title: l.Subject, Path: "/log?email=" + l.Id,
+				Detail: l.To + ", " + l.At.In(s.Zone).Format("2 Jan 15:04") + ", " + l.Outcome})
+		}
+	}
+	return out, err
+}
+
+// findThings finds sheets, their rules, templates and rows, sheet by sheet.
+func (s *Server) findThings(ctx context.Context, q string) (out []Found, err error) {
 	add := func(kind FoundKind, title, detail, path string) {
 		out = append(out, Found{Kind: kind, Title: title, Detail: detail, Path: path})
 	}
@@ -26,26 +54,26 @@ func (s *Server) Search(ctx context.Context, r SearchRequestObject) (SearchRespo
 	if err != nil {
 		return nil, err
 	}
+	rules, err := s.st.Rules(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	tpls, err := s.st.Templates(ctx, "")
+	if err != nil {
+		return nil, err
+	}
 	for i := range sheets {
 		sh := &sheets[i]
 		if has(sh.Name) {
 			add(FoundKindSheet, sh.Name, "sheet", "/sheets/"+sh.ID)
 		}
-		rules, err := s.st.Rules(ctx, sh.ID)
-		if err != nil {
-			return nil, err
-		}
 		for _, x := range rules {
-			if has(x.Name) {
+			if x.SheetID == sh.ID && has(x.Name) {
 				add(FoundKindRule, x.Letter+" "+x.Name, "rule of "+sh.Name, "/sheets/"+sh.ID+"/rules/"+x.ID)
 			}
 		}
-		tpls, err := s.st.Templates(ctx, sh.ID)
-		if err != nil {
-			return nil, err
-		}
 		for _, x := range tpls {
-			if has(x.Name) {
+			if x.SheetID == sh.ID && has(x.Name) {
 				add(FoundKindTemplate, x.Name, "template of "+sh.Name, "/templates/"+sh.ID+"/"+x.ID)
 			}
 		}
@@ -53,27 +81,14 @@ func (s *Server) Search(ctx context.Context, r SearchRequestObject) (SearchRespo
 			return nil, err
 		}
 	}
-	about, err := s.st.Log(ctx, store.LogFilter{Text: q}, "", 8)
-	if err != nil {
-		return nil, err
-	}
-	to, err := s.st.Log(ctx, store.LogFilter{To: q}, "", 8)
-	if err != nil {
-		return nil, err
-	}
-	lines, err := s.logLines(ctx, append(about.Lines, to.Lines...))
-	seen := map[string]bool{}
-	for _, l := range lines {
-		if !seen[l.Id] {
-			seen[l.Id] = true
-			add(FoundKindEmail, l.Subject, l.To+", "+l.At.In(s.Zone).Format("2 Jan 15:04")+", "+l.Outcome, "/log?email="+l.Id)
-		}
-	}
-	return out, err
+	return out, nil
 }
 
-// maxFoundRows is how many rows of a sheet a search shows.
-const maxFoundRows = 6
+// How many rows of a sheet, and emails by their subject and by their recipient, a search shows.
+const (
+	maxFoundRows   = 6
+	maxFoundEmails = 8
+)
 
 func (s *Server) searchRows(ctx context.Context, rec *store.Sheet, q string, add func(FoundKind, string, string,
 	string)) error {

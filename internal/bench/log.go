@@ -163,7 +163,7 @@ func (b *bench) pastYears(st *store.Store, e *engine.Engine, now time.Time,
 			`INSERT INTO deliveries (occasion, sheet_id, rule_id, row_id, sender_id, due_at, judged_at, went_at, state, reason, last_error, origin, facts, recipients, reply_to, subject, tries, finished_at, reply)
 			SELECT UNHEX(MD5(seq)), r.sheet_id, r.rule_id, 1 + seq % 50000, 's', @due := DATE_ADD(DATE_SUB(?, INTERVAL 730 DAY), INTERVAL FLOOR(seq * 729 / ?) DAY) + INTERVAL IF(seq % 4 = 0, (seq % 36) * 15, 60) MINUTE, @due, @due,
 				IF(seq % 97 = 0, 'skipped', IF(seq % 1009 = 0, 'failed', IF(seq % 40009 = 0, 'held', IF(seq % 50021 = 0, 'incomplete', IF(seq = 77777, 'dropped', 'accepted'))))),
-				'{"code":"date"}', '', '{}', '[["c1","Loan","LN"]]', CONCAT('[{"role":"to","mailbox":"contact', seq % ?, '@borrower', seq % 900, '.example"}]'), '',
+				'{"code":"date"}', '', '{}', '[["c1","Loan","LN"]]', CONCAT('[{"role":"to","mailbox":"contact', @who := seq % ?, '@borrower', @who % 900, '.example"}]'), '',
 				CONCAT(ELT(1 + seq % 5, 'Ebony butter stamp', 'Glass weathercock', 'Oak tally board', IF(seq % 50 = 8, 'Tin lantern', 'Tin lamp'), 'Log of the Petrel'), ', no. ', seq, ' is due back on Monday'), 1, @due, '250 2.0.0 Ok'
 			FROM seq_1_to_`+fmt.Sprint(n)+` s JOIN bench_rules r ON r.n = (seq DIV 7) % 60 WHERE seq > ? AND seq <= ?`,
 			now.Truncate(24*time.Hour), n, logAddresses, from, from+part).Error

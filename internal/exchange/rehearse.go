@@ -90,12 +90,12 @@ var spillAt = 200_000
 // runs on disk that are merged.
 type ordering struct {
 	most  int
-	lines []plan.Line
+	lines []*plan.Line
 	runs  []*os.File
 }
 
 func (o *ordering) add(l *plan.Line) error {
-	o.lines = append(o.lines, *l)
+	o.lines = append(o.lines, l)
 	if len(o.lines) < o.most {
 		return nil
 	}
@@ -103,7 +103,7 @@ func (o *ordering) add(l *plan.Line) error {
 }
 
 func (o *ordering) sort() {
-	sort.SliceStable(o.lines, func(i, j int) bool { return plan.Less(&o.lines[i], &o.lines[j]) })
+	sort.Slice(o.lines, func(i, j int) bool { return plan.Less(o.lines[i], o.lines[j]) }) // no two are alike
 }
 
 func (o *ordering) spill() error {
@@ -118,11 +118,12 @@ func (o *ordering) spill() error {
 	}
 	w := bufio.NewWriterSize(f, 1<<20)
 	enc := gob.NewEncoder(w)
-	for i := range o.lines {
-		if err := enc.Encode(&o.lines[i]); err != nil {
+	for _, l := range o.lines {
+		if err := enc.Encode(l); err != nil {
 			return err
 		}
 	}
+	clear(o.lines)
 	o.lines = o.lines[:0]
 	return w.Flush()
 }
@@ -137,8 +138,8 @@ func (o *ordering) close() {
 func (o *ordering) each(f func(*plan.Line) error) error {
 	if len(o.runs) == 0 {
 		o.sort()
-		for i := range o.lines {
-			if err := f(&o.lines[i]); err != nil {
+		for _, l := range o.lines {
+			if err := f(l); err != nil {
 				return err
 			}
 		}

@@ -48,7 +48,11 @@ type rowCount struct {
 // count notes when a row is there.
 func (f *Merge) count(l *course) {
 	if l.start != nil {
-		f.changes = append(f.changes, rowCount{f.r.From.Add(-Tick), 1})
+		if from := f.r.From.Add(-Tick); len(f.changes) > 0 && f.changes[0].at.Equal(from) {
+			f.changes[0].by++ // the many that are there from the start
+		} else {
+			f.changes = append([]rowCount{{from, 1}}, f.changes...)
+		}
 	}
 	for _, e := range l.edits {
 		switch {

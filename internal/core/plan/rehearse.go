@@ -1,8 +1,11 @@
 package plan
 
 import (
+	"errors"
 	"fmt"
+	"runtime"
 	"sort"
+	"sync"
 	"time"
 
 	"nivot/internal/core/delivery"
@@ -65,10 +68,10 @@ type Rehearsal struct {
 	From, To time.Time
 }
 
-// Play plays the rules over rows, one row at a time, and gives each row's
-// lines as they come: in no order between rows. scan calls its argument for
-// every row in order. The lines are then to be put in order (Less) and handed
-// to a Finish.
+// Play plays the rules over rows, some rows side by side, and gives each row's
+// lines as they come: in no order between rows, one at a time, for emit to keep.
+// scan calls its argument for every row in order; the row is its again afterwards.
+// The lines are then to be put in order (Less) and handed to the Merge.
 func (r *Rehearsal) Play(scan func(func(*sheet.Row) error) error, emit func(*Line) error) (*Merge, error) {
 	if len(r.Settings) == 0 {
 		return &Merge{r: r}, nil
@@ -76,50 +79,113 @@ func (r *Rehearsal) Play(scan func(func(*sheet.Row) error) error, emit func(*Lin
 	for _, s := range r.Settings {
 		s.Light = true
 	}
-	sh := r.Settings[0].Sheet
-	edits, added, err := r.byRow()
-	if err != nil {
-		return nil, err
-	}
 	f := &Merge{r: r, brakes: make([]Brake, len(r.Settings)), held: map[rule.ID]bool{}}
 	for i, s := range r.Settings {
 		f.brakes[i] = Brake{Rule: s.Rule, LetsGo: true}
 	}
-	order := int64(0)
+	batches, lines, enough := make(chan []*course), make(chan []*Line), make(chan struct{})
+	scanned := make(chan error, 1)
+	go func() {
+		defer close(batches)
+		scanned <- r.courses(scan, f, func(batch []*course) error {
+			select {
+			case batches <- batch:
+				return nil
+			case <-enough:
+				return errEnough
+			}
+		})
+	}()
+	var players sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		players.Go(func() {
+			for batch := range batches {
+				select {
+				case lines <- r.playAll(batch):
+				case <-enough:
+				}
+			}
+		})
+	}
+	go func() { players.Wait(); close(lines) }()
+	defer func() { // nobody goes on behind the caller's back
+		close(enough)
+		for range lines {
+		}
+	}()
+	for some := range lines {
+		for _, l := range some {
+			if err := emit(l); err != nil {
+				return nil, err
+			}
+		}
+	}
+	if err := <-scanned; err != nil {
+		return nil, err
+	}
+	sort.Slice(f.changes, func(i, j int) bool { return f.changes[i].at.Before(f.changes[j].at) })
+	return f, nil
+}
+
+// batchRows is how many rows go to a player at once.
+const batchRows = 200
+
+// errEnough ends a scan whose rows nobody wants any more.
+var errEnough = errors.New("enough rows")
+
+// courses hands on what happens to each row, in batches, and counts the rows.
+func (r *Rehearsal) courses(scan func(func(*sheet.Row) error) error, f *Merge, play func([]*course) error) error {
+	edits, added, err := r.byRow()
+	if err != nil {
+		return err
+	}
+	sh, order := r.Settings[0].Sheet, int64(0)
+	batch := make([]*course, 0, batchRows)
 	one := func(row *sheet.Row, id string) error {
-		l := &course{id: id, start: row, edits: edits[id], sheet: sh, order: order}
+		l := &course{id: id, start: clone(row), edits: edits[id], sheet: sh, order: order}
 		order++
 		delete(edits, id)
 		if err := l.begin(r.From); err != nil {
 			return err
 		}
 		f.count(l)
-		for i, s := range r.Settings {
-			if len(l.edits) == 0 && l.start != nil && s.rests(l.start, r.From, r.To) {
-				continue
-			}
-			if err := newPlayer(s, l, i, r.From, emit).play(r.To); err != nil {
-				return err
-			}
+		if batch = append(batch, l); len(batch) < batchRows {
+			return nil
 		}
-		return nil
+		full := batch
+		batch = make([]*course, 0, batchRows)
+		return play(full)
 	}
 	if err := scan(func(row *sheet.Row) error { return one(row, row.ID) }); err != nil {
-		return nil, err
+		return err
 	}
 	for _, id := range added {
 		if _, ok := edits[id]; !ok {
 			continue
 		}
 		if err := one(nil, id); err != nil {
-			return nil, err
+			return err
 		}
 	}
 	for id := range edits {
-		return nil, fmt.Errorf("an edit names row %q, which is not there", id)
+		return fmt.Errorf("an edit names row %q, which is not there", id)
 	}
-	sort.Slice(f.changes, func(i, j int) bool { return f.changes[i].at.Before(f.changes[j].at) })
-	return f, nil
+	return play(batch)
+}
+
+// playAll plays the rules over a batch of rows, and gives their lines.
+func (r *Rehearsal) playAll(batch []*course) (out []*Line) {
+	for _, l := range batch {
+		for i, s := range r.Settings {
+			if len(l.edits) == 0 && l.start != nil && s.rests(l.start, r.From, r.To) {
+				continue
+			}
+			p := newPlayer(s, l, i, r.From)
+			p.play(r.To)
+			out = append(out, p.lines...)
+		}
+	}
+	return out
 }
 
 // rests tells whether nothing can come of a row that nobody edits: most rows
@@ -165,9 +231,6 @@ type course struct {
 // begin does the edits before the baseline and checks the rest.
 func (l *course) begin(from time.Time) error {
 	there := l.start != nil
-	if len(l.edits) > 0 {
-		l.start = clone(l.start)
-	}
 	for _, e := range l.edits {
 		switch {
 		case e.Add && there:
@@ -236,15 +299,13 @@ type simulator struct {
 	Timeline
 	course *course
 	index  int
-	emit   func(*Line) error
-	err    error
+	lines  []*Line
 	judged map[rule.ID]bool
-	seq    int
 }
 
 // newPlayer makes ready to play a rule, switched on at an instant, over a row.
-func newPlayer(s *CompiledRule, c *course, index int, from time.Time, emit func(*Line) error) *simulator {
-	p := &simulator{course: c, index: index, emit: emit, judged: map[rule.ID]bool{}, Timeline: Timeline{CompiledRule: s,
+func newPlayer(s *CompiledRule, c *course, index int, from time.Time) *simulator {
+	p := &simulator{course: c, index: index, judged: map[rule.ID]bool{}, Timeline: Timeline{CompiledRule: s,
 		ID: c.id, Row: c.start, Deleted: c.start == nil,
 		On: true, Baseline: from, Since: from.Add(-Tick), Known: from, RowState: &rule.RowState{},
 		Circumstances: Circumstances{Released: true, Nobody: true}}}
@@ -289,7 +350,7 @@ func accepted(e *Email) *Email {
 	return &first
 }
 
-func (p *simulator) play(to time.Time) error {
+func (p *simulator) play(to time.Time) {
 	cur := p.course.start // edits make new rows of it
 	var last time.Time
 	settleUpTo := func(t time.Time) { // settling comes before edits at one instant
@@ -331,7 +392,6 @@ func (p *simulator) play(to time.Time) error {
 		p.Advance(to.Add(-Tick))
 	}
 	p.print()
-	return p.err
 }
 
 // print makes lines of what has been decided. An email that was incomplete
@@ -392,10 +452,6 @@ func written(boxes []value.Mailbox) []string {
 }
 
 func (p *simulator) line(l *Line) {
-	if p.err != nil {
-		return
-	}
-	l.Rule, l.Order, l.Seq = p.index, p.course.order, p.seq
-	p.seq++
-	p.err = p.emit(l)
+	l.Rule, l.Order, l.Seq = p.index, p.course.order, len(p.lines)
+	p.lines = append(p.lines, l)
 }

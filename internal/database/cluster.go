@@ -132,7 +132,8 @@ func (c *Cluster) start(ctx context.Context, i int, how ...string) error {
 			fmt.Sprint("--wsrep-node-name=node", i), "--wsrep-sst-method=log", "--wsrep-slave-threads=2",
 			"--wsrep-sst-receive-address=" + receive[0],
 			"--wsrep-provider-options=gmcast.listen_addr=tcp://" + c.addresses[i] + ";ist.recv_addr=" + receive[1] +
-				";gcache.size=256M;evs.keepalive_period=PT0.5S;evs.inactive_check_period=PT0.3S;evs.suspect_timeout=PT2S;evs.inactive_timeout=PT4S"}, how...)}
+				";gcache.size=256M;evs.keepalive_period=PT0.5S;evs.inactive_check_period=PT0.3S;" +
+				"evs.suspect_timeout=PT2S;evs.inactive_timeout=PT4S"}, how...)}
 	if i < len(c.nodes) {
 		c.nodes[i] = s
 	} else {

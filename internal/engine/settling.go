@@ -133,7 +133,8 @@ func (e *settleError) Unwrap() error { return e.err }
 // rest, are few, and none waits to settle. A process whose clock is wrong considers nothing.
 func (c *changer) atOnce() bool {
 	waits := func(r *changing) bool { return r.row.FirstEdit != nil }
-	return !slices.ContainsFunc(c.order, waits) && c.s.Settle == 0 && len(c.order)+len(c.added) <= ripeMost && c.columns.none() && len(c.w.timelines) == 0 &&
+	return !slices.ContainsFunc(c.order, waits) && c.s.Settle == 0 &&
+		len(c.order)+len(c.added) <= ripeMost && c.columns.none() && len(c.w.timelines) == 0 &&
 		c.e.ClockOff() <= ClockMost
 }
 

@@ -94,7 +94,8 @@ func fromUTF8(b []byte) (string, error) {
 		if r == utf8.RuneError && n == 1 {
 			return "", &FileError{Line: lineAt(b[:i]),
 				Message: fmt.Sprintf(
-					"the byte %#02x is no UTF-8, and the rest of the file is; mend it there, or choose the encoding that the file has", b[i])}
+					"the byte %#02x is no UTF-8, and the rest of the file is; mend it there, "+
+						"or choose the encoding that the file has", b[i])}
 		}
 		i += n
 	}

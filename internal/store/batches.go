@@ -143,7 +143,8 @@ func (s *Store) Recently(ctx context.Context, rows []int64, template string,
 			At    time.Time
 		}
 		err := s.DB(ctx).Raw(
-			`SELECT row_id, MAX(IF(finished_at < '`+never+`', finished_at, due_at)) AS at FROM deliveries WHERE row_id IN ? AND template_id = ? AND due_at >= ?
+			`SELECT row_id, MAX(IF(finished_at < '`+never+`', finished_at, due_at)) AS at FROM deliveries
+			WHERE row_id IN ? AND template_id = ? AND due_at >= ?
 			AND state IN ('queued','claimed','sending','accepted','deferred','in-doubt','bounced') GROUP BY row_id`, c,
 			template, since).Scan(&found).Error
 		for _, f := range found {

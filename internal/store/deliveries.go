@@ -44,13 +44,14 @@ type Delivery struct {
 	Tries        int
 	FirstTry     *time.Time `gorm:"serializer:instant"`
 	SendingAt    *time.Time `gorm:"serializer:instant"` // when it was last marked "sending"
-	DatedAt      *time.Time `gorm:"serializer:instant"` // the date of its message, in whole seconds: when it was last claimed
-	IdentityID   int64      // what its message says of its sender; 0 while it was never claimed
-	NextTry      *time.Time `gorm:"serializer:instant"` // set while it waits in the queue
-	Worker       int64      // that has it in hand, or had it last; 0 for none
-	Reply        string     `gorm:"serializer:roomy"`
-	FinishedAt   *time.Time `gorm:"serializer:instant"`
-	OwnEvents    int        // how many of its events its row stands for: OwnQueued, OwnAccepted or none
+	// DatedAt is the date of its message, in whole seconds: when it was last claimed.
+	DatedAt    *time.Time `gorm:"serializer:instant"`
+	IdentityID int64      // what its message says of its sender; 0 while it was never claimed
+	NextTry    *time.Time `gorm:"serializer:instant"` // set while it waits in the queue
+	Worker     int64      // that has it in hand, or had it last; 0 for none
+	Reply      string     `gorm:"serializer:roomy"`
+	FinishedAt *time.Time `gorm:"serializer:instant"`
+	OwnEvents  int        // how many of its events its row stands for: OwnQueued, OwnAccepted or none
 
 	read delivery.State `gorm:"-"` // the state it was read with, once it has another
 }
@@ -142,8 +143,9 @@ func (s *Store) InsertDeliveries(ctx context.Context, ds []*Delivery) error {
 		var q strings.Builder
 		var args []any
 		q.WriteString(
-			`INSERT IGNORE INTO deliveries (sheet_id, occasion, base, rule_id, row_id, step, reaction, template_id, sender_id, due_at, judged_at, went_at,
-			state, reason, last_error, faulty_column, origin, facts, recipients, reply_to, subject, attempt, next_try, reply, finished_at, own_events) VALUES `)
+			`INSERT IGNORE INTO deliveries (sheet_id, occasion, base, rule_id, row_id, step, reaction, template_id,
+			sender_id, due_at, judged_at, went_at, state, reason, last_error, faulty_column, origin, facts, recipients,
+			reply_to, subject, attempt, next_try, reply, finished_at, own_events) VALUES `)
 		for i, d := range c {
 			if i > 0 {
 				q.WriteByte(',')
@@ -289,8 +291,10 @@ func (s *Store) SentBy(ctx context.Context, senders []string, batch []int64, day
 	minute time.Time) (recipients, emails int, err error) {
 	var r struct{ Recipients, Emails int }
 	err = s.DB(ctx).Raw(
-		`SELECT COALESCE(SUM(JSON_LENGTH(recipients)), 0) AS recipients, COALESCE(SUM(state = 'claimed' OR sending_at > ? AND `+hasGone+`), 0) AS emails
-		FROM deliveries WHERE due_at >= ? AND sender_id IN ? AND id NOT IN ? AND (state = 'claimed' OR sending_at >= ? AND `+hasGone+`)`,
+		`SELECT COALESCE(SUM(JSON_LENGTH(recipients)), 0) AS recipients,
+			COALESCE(SUM(state = 'claimed' OR sending_at > ? AND `+hasGone+`), 0) AS emails
+		FROM deliveries WHERE due_at >= ? AND sender_id IN ? AND id NOT IN ?
+			AND (state = 'claimed' OR sending_at >= ? AND `+hasGone+`)`,
 		minute, day.Add(-10*24*time.Hour), senders, batch, day).Scan(&r).Error
 	return r.Recipients, r.Emails, err
 }
@@ -302,7 +306,9 @@ func (s *Store) LatelySentBy(ctx context.Context, senders []string, batch []int6
 	n int) (out []time.Time, err error) {
 	var sent []Delivery
 	err = s.DB(ctx).Raw(`SELECT state, sending_at FROM deliveries
-		WHERE due_at >= ? AND sender_id IN ? AND id NOT IN ? AND (state = 'claimed' OR sending_at >= ? AND `+hasGone+`) ORDER BY state = 'claimed' DESC, sending_at DESC LIMIT ?`,
+		WHERE due_at >= ? AND sender_id IN ? AND id NOT IN ?
+			AND (state = 'claimed' OR sending_at >= ? AND `+hasGone+`)
+		ORDER BY state = 'claimed' DESC, sending_at DESC LIMIT ?`,
 		now.AddDate(0, 0, -11), senders, batch, now.AddDate(0, 0, -1), n).Scan(&sent).Error
 	for i := range sent {
 		if at := sent[i].SendingAt; at == nil || sent[i].State == delivery.Claimed {
@@ -425,8 +431,8 @@ func (s *Store) queued(ctx context.Context, ids []int64, now time.Time, lock str
 		return nil, nil
 	}
 	rows, err := s.DB(ctx).Raw(
-		`SELECT id, occasion, base, sheet_id, rule_id, row_id, step, reaction, template_id, sender_id, due_at, judged_at, went_at,
-			state, reason, last_error, faulty_column, decision, origin, facts, recipients, reply_to, subject, attempt, tries,
+		`SELECT id, occasion, base, sheet_id, rule_id, row_id, step, reaction, template_id, sender_id, due_at, judged_at,
+			went_at, state, reason, last_error, faulty_column, decision, origin, facts, recipients, reply_to, subject, attempt, tries,
 			first_try, sending_at, dated_at, identity_id, next_try, worker, reply, finished_at, own_events
 		FROM deliveries WHERE id IN ? AND next_try <= ? ORDER BY next_try, id`+lock, ids, now).Rows()
 	if err != nil {

@@ -45,7 +45,9 @@ func (s *Store) HadSince(ctx context.Context, mailboxes []string, batch []int64,
 	err := chunks(mailboxes, 1000, func(c []string) error {
 		var part []Had
 		err := s.DB(ctx).Raw(`SELECT h.* FROM had h JOIN deliveries d ON d.id = h.delivery_id
-			WHERE h.mailbox IN ? AND h.at > ? AND h.delivery_id NOT IN ? AND d.state NOT IN ('failed', 'skipped', 'dropped', 'missed') ORDER BY h.at`, c, after, batch).Scan(&part).Error
+			WHERE h.mailbox IN ? AND h.at > ? AND h.delivery_id NOT IN ?
+				AND d.state NOT IN ('failed', 'skipped', 'dropped', 'missed') ORDER BY h.at`,
+			c, after, batch).Scan(&part).Error
 		for _, h := range part {
 			out[h.Mailbox] = append(out[h.Mailbox], h.At)
 		}
@@ -96,7 +98,8 @@ func (s *Store) WentSince(ctx context.Context, after time.Time, f func(*Delivery
 	for last := int64(0); ; {
 		var part []Delivery
 		if err := s.DB(ctx).Raw(
-			`SELECT * FROM deliveries WHERE id > ? AND sending_at > ? AND `+hasGone+` AND state IN ('sending', 'accepted', 'bounced', 'in-doubt', 'deferred')
+			`SELECT * FROM deliveries WHERE id > ? AND sending_at > ? AND `+hasGone+`
+			AND state IN ('sending', 'accepted', 'bounced', 'in-doubt', 'deferred')
 			ORDER BY id LIMIT 2000`, last, after).Scan(&part).Error; err != nil || len(part) == 0 {
 			return err
 		}

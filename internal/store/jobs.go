@@ -37,7 +37,8 @@ type Job struct {
 // have stopped.
 const jobSilence = 20
 
-const jobColumns = `id, sheet_id, person_id, person, kind, IF(state = 'running' AND seen_at < UTC_TIMESTAMP(6) - INTERVAL ? SECOND, 'failed', state) AS state,
+const jobColumns = `id, sheet_id, person_id, person, kind,
+	IF(state = 'running' AND seen_at < UTC_TIMESTAMP(6) - INTERVAL ? SECOND, 'failed', state) AS state,
 	done, total, stop, COALESCE(result, '') AS result, started_at, seen_at`
 
 // AddJob keeps a new job.

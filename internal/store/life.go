@@ -76,7 +76,8 @@ func (s *Store) Holds(ctx context.Context, m Mark) (bool, error) {
 	}
 	err := s.DB(ctx).Raw(
 		`SELECT (SELECT value FROM settings WHERE name = ?) AS life, (SELECT at FROM events WHERE id = ?) AS at,
-		(SELECT sending_at FROM deliveries WHERE id = ? AND `+hasGone+`) AS marked`, SettingLife, m.Event, m.Delivery).Scan(&r).Error
+		(SELECT sending_at FROM deliveries WHERE id = ? AND `+hasGone+`) AS marked`,
+		SettingLife, m.Event, m.Delivery).Scan(&r).Error
 	if err != nil {
 		return false, err
 	}

@@ -33,7 +33,8 @@ func (s *Store) PlacesAfter(ctx context.Context, sheetID string, after *int64,
 		}
 		renewed = true
 		if err := s.DB(ctx).Exec(
-			`UPDATE sheet_rows r JOIN (SELECT id, ROW_NUMBER() OVER (ORDER BY place, id) AS n FROM sheet_rows WHERE sheet_id = ?) x
+			`UPDATE sheet_rows r
+			JOIN (SELECT id, ROW_NUMBER() OVER (ORDER BY place, id) AS n FROM sheet_rows WHERE sheet_id = ?) x
 			ON x.id = r.id SET r.place = x.n * ?, r.changed = (SELECT version + 1 FROM sheets WHERE id = ?)`, sheetID, PlaceStep,
 			sheetID).Error; err != nil {
 			return nil, renewed, err

@@ -25,8 +25,10 @@ const presenceLife = 12
 // BePresent notes that a page is there, and where in the sheet.
 func (s *Store) BePresent(ctx context.Context, p Presence) error {
 	return s.DB(ctx).Exec(
-		`INSERT INTO presence (page, sheet_id, person_id, row_id, column_id, thing, seen_at) VALUES (?,?,?,?,?,?,UTC_TIMESTAMP(6))
-		ON DUPLICATE KEY UPDATE sheet_id = VALUES(sheet_id), person_id = VALUES(person_id), row_id = VALUES(row_id), column_id = VALUES(column_id), thing = VALUES(thing), seen_at = VALUES(seen_at)`,
+		`INSERT INTO presence (page, sheet_id, person_id, row_id, column_id, thing, seen_at)
+		VALUES (?,?,?,?,?,?,UTC_TIMESTAMP(6))
+		ON DUPLICATE KEY UPDATE sheet_id = VALUES(sheet_id), person_id = VALUES(person_id),
+			row_id = VALUES(row_id), column_id = VALUES(column_id), thing = VALUES(thing), seen_at = VALUES(seen_at)`,
 		p.Page, p.SheetID, p.PersonID, p.RowID, p.ColumnID, p.Thing).Error
 }
 

@@ -64,7 +64,8 @@ func (s *Store) FirstOfKey(ctx context.Context, sheetID string, keys [][]byte) (
 // CountDoubled counts the rows whose key another row had before them.
 func (s *Store) CountDoubled(ctx context.Context, sheetID string) (n int64, err error) {
 	err = s.DB(ctx).Raw(
-		`SELECT COALESCE(SUM(n - 1), 0) FROM (SELECT COUNT(*) AS n FROM sheet_rows WHERE sheet_id = ? AND row_key IS NOT NULL AND deleted_at IS NULL
+		`SELECT COALESCE(SUM(n - 1), 0) FROM (SELECT COUNT(*) AS n FROM sheet_rows
+			WHERE sheet_id = ? AND row_key IS NOT NULL AND deleted_at IS NULL
 		GROUP BY row_key HAVING COUNT(*) > 1) x`, sheetID).Scan(&n).Error
 	return n, err
 }
@@ -72,7 +73,8 @@ func (s *Store) CountDoubled(ctx context.Context, sheetID string) (n int64, err 
 // DoubledRows gives the rows whose key other rows have too, those first met among them.
 func (s *Store) DoubledRows(ctx context.Context, sheetID string) (ids []int64, err error) {
 	err = s.DB(ctx).Raw(
-		`SELECT r.id FROM sheet_rows r JOIN (SELECT row_key FROM sheet_rows WHERE sheet_id = ? AND row_key IS NOT NULL AND deleted_at IS NULL
+		`SELECT r.id FROM sheet_rows r JOIN (SELECT row_key FROM sheet_rows
+			WHERE sheet_id = ? AND row_key IS NOT NULL AND deleted_at IS NULL
 		GROUP BY row_key HAVING COUNT(*) > 1) x ON x.row_key = r.row_key WHERE r.sheet_id = ? AND r.deleted_at IS NULL`,
 		sheetID, sheetID).Scan(&ids).Error
 	return ids, err

@@ -293,7 +293,8 @@ func (s *Store) SaveRow(ctx context.Context, r *Row) error {
 		return s.DB(ctx).Create(r).Error
 	}
 	return s.DB(ctx).Exec(
-		`UPDATE sheet_rows SET row_key = ?, cells = ?, settled = ?, version = ?, first_edit = ?, last_edit = ?, settled_at = ?, gone = ?, deleted_at = ?, changed = ?
+		`UPDATE sheet_rows SET row_key = ?, cells = ?, settled = ?, version = ?, first_edit = ?, last_edit = ?,
+			settled_at = ?, gone = ?, deleted_at = ?, changed = ?
 		WHERE id = ?`, r.RowKey, r.Cells, r.Settled, r.Version, r.FirstEdit, r.LastEdit, r.SettledAt, r.Gone, r.DeletedAt,
 		r.Changed, r.ID).Error
 }
@@ -303,8 +304,9 @@ func (s *Store) SaveRows(ctx context.Context, rows []*Row) error {
 	return chunks(rows, bulk, func(c []*Row) error {
 		return s.writeRows(ctx, "INSERT INTO sheet_rows (id, "+rowColumns+") VALUES ", c, true,
 			` ON DUPLICATE KEY UPDATE place = VALUES(place),
-			row_key = VALUES(row_key), cells = VALUES(cells), settled = VALUES(settled), version = VALUES(version), first_edit = VALUES(first_edit),
-			last_edit = VALUES(last_edit), settled_at = VALUES(settled_at), gone = VALUES(gone), deleted_at = VALUES(deleted_at), changed = VALUES(changed)`)
+			row_key = VALUES(row_key), cells = VALUES(cells), settled = VALUES(settled), version = VALUES(version),
+			first_edit = VALUES(first_edit), last_edit = VALUES(last_edit), settled_at = VALUES(settled_at),
+			gone = VALUES(gone), deleted_at = VALUES(deleted_at), changed = VALUES(changed)`)
 	})
 }
 

@@ -82,7 +82,8 @@ func (x Sessions) CommitCtx(ctx context.Context, token string, b []byte, expiry 
 	return x.S.DB(ctx).Exec(
 		`INSERT INTO sessions (person_id, data, token_hash, expiry, network, agent, created_at, seen_at)
 		VALUES (?, ?, ?, ?, ?, ?, UTC_TIMESTAMP(6), UTC_TIMESTAMP(6))
-		ON DUPLICATE KEY UPDATE data = IF(ended_at IS NULL, VALUES(data), data), expiry = IF(ended_at IS NULL, VALUES(expiry), expiry)`,
+		ON DUPLICATE KEY UPDATE data = IF(ended_at IS NULL, VALUES(data), data),
+			expiry = IF(ended_at IS NULL, VALUES(expiry), expiry)`,
 		o.Person, b, HashToken(token), expiry.UTC(), DoerOf(ctx).Network, o.Agent).Error
 }
 

@@ -116,7 +116,8 @@ type dialector struct{ *mysql.Dialector }
 func (dialector) Explain(sql string, _ ...any) string { return sql }
 
 func connect(cfg *sqldriver.Config) (*gorm.DB, error) {
-	db, err := gorm.Open(dialector{&mysql.Dialector{Config: &mysql.Config{DSN: cfg.FormatDSN(), DSNConfig: cfg}}}, &gorm.Config{
+	mariadb := dialector{&mysql.Dialector{Config: &mysql.Config{DSN: cfg.FormatDSN(), DSNConfig: cfg}}}
+	db, err := gorm.Open(mariadb, &gorm.Config{
 		Logger: logger.Discard, SkipDefaultTransaction: true, TranslateError: true, PrepareStmt: false,
 	})
 	if err != nil {

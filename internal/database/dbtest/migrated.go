@@ -70,7 +70,8 @@ func makeLike(dsn string) error {
 	}
 	for _, table := range like.tables {
 		var n int
-		if err := st.DB(ctx).Raw("SELECT COUNT(*) FROM (SELECT 1 FROM `" + table + "` LIMIT 1) x").Scan(&n).Error; err != nil {
+		one := st.DB(ctx).Raw("SELECT COUNT(*) FROM (SELECT 1 FROM `" + table + "` LIMIT 1) x")
+		if err := one.Scan(&n).Error; err != nil {
 			return err
 		}
 		like.filled[table] = n > 0

@@ -61,6 +61,8 @@ func ready(s *sheet.Sheet, r *rule.Rule, templates map[string]*template.Template
 	return set
 }
 
+func init() { batchRows = 3 } // so that even a few rows are played side by side
+
 // rehearse plays a rehearsal in memory.
 func rehearse(settings []*CompiledRule, rows []*sheet.Row, edits []Edit, from, to time.Time) (out []Line, err error) {
 	var all []Line

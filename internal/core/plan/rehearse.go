@@ -78,6 +78,9 @@ func (r *Rehearsal) Play(scan func(func(*sheet.Row) error) error, emit func(*Lin
 	}
 	for _, s := range r.Settings {
 		s.Light = true
+		for _, t := range s.Templates {
+			t.Prepare(s.Sheet) // not by whoever comes first
+		}
 	}
 	f := &Merge{r: r, brakes: make([]Brake, len(r.Settings)), held: map[rule.ID]bool{}}
 	for i, s := range r.Settings {
@@ -127,8 +130,8 @@ func (r *Rehearsal) Play(scan func(func(*sheet.Row) error) error, emit func(*Lin
 	return f, nil
 }
 
-// batchRows is how many rows go to a player at once.
-const batchRows = 200
+// batchRows is how many rows go to a player at once. Tests make it small.
+var batchRows = 200
 
 // errEnough ends a scan whose rows nobody wants any more.
 var errEnough = errors.New("enough rows")

@@ -47,5 +47,5 @@ func runBench(ctx context.Context, args []string) error {
 		return nil
 	}
 	machine := fmt.Sprintf("%d cores, %s/%s, %s", runtime.NumCPU(), runtime.GOOS, runtime.GOARCH, runtime.Version())
-	return os.WriteFile(*write, []byte(bench.Markdown(rows, machine)), 0o644)
+	return os.WriteFile(*write, []byte(bench.Markdown(rows, machine, *only == "large")), 0o644)
 }

@@ -565,23 +565,3 @@ func (b *bench) render() error {
 		Ratio: c / o, Goal: "<= 1.50, 10,000/s", Met: c/o <= 1.5 && o >= 10_000})
 	return nil
 }
-
-// Markdown writes the results as docs/benchmarks.md holds them.
-func Markdown(rows []Result, machine string) string {
-	var b strings.Builder
-	b.WriteString(
-		"# Benchmarks\n\nWritten by `make bench`. Each figure stands beside a limit taken in the same run; the two sides " +
-			"are\ninterleaved, medians of five rounds or more. Absolute figures are those of one machine, the ratios are " +
-			"what counts.\n\n")
-	fmt.Fprintf(&b,
-		"Machine: %s.\n\n| what | figure | against | limit | ratio | goal | met |\n|---|---|---|---|---|---|---|\n", machine)
-	for _, r := range rows {
-		met := "yes"
-		if !r.Met {
-			met = "no"
-		}
-		fmt.Fprintf(&b, "| %s | %s | %s | %s | %.2f | %s | %s |\n", r.What, r.Value, r.Against, r.Limit, r.Ratio, r.Goal,
-			met)
-	}
-	return b.String()
-}

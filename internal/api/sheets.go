@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"nivot/internal/core/delivery"
 	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
@@ -158,16 +160,17 @@ func (s *Server) ListSheets(ctx context.Context, _ ListSheetsRequestObject) (Lis
 	if err != nil {
 		return nil, err
 	}
-	out := ListSheets200JSONResponse{}
+	out := make(ListSheets200JSONResponse, len(recs))
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(sideBySide)
 	for i := range recs {
-		x, err := s.toSheet(ctx, &recs[i])
-		if err != nil {
-			return nil, err
-		}
-		out = append(out, x)
+		g.Go(func() (err error) { out[i], err = s.toSheet(ctx, &recs[i]); return err })
 	}
-	return out, nil
+	return out, g.Wait()
 }
+
+// sideBySide is of how many sheets a page asks at the same time.
+const sideBySide = 4
 
 // GetSheet implements StrictServerInterface.
 func (s *Server) GetSheet(ctx context.Context, r GetSheetRequestObject) (GetSheetResponseObject, error) {

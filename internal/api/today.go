@@ -6,6 +6,8 @@ import (
 	"strings"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"nivot/internal/core/delivery"
 	"nivot/internal/engine"
 	"nivot/internal/store"
@@ -47,10 +49,12 @@ func (s *Server) GetToday(ctx context.Context, _ GetTodayRequestObject) (GetToda
 	if err != nil {
 		return nil, err
 	}
+	found, err := d.daysOf(ctx, sheets)
+	if err != nil {
+		return nil, err
+	}
 	for i := range sheets {
-		if err := d.lane(ctx, &sheets[i]); err != nil {
-			return nil, err
-		}
+		d.lane(&sheets[i], found[i])
 	}
 	out := &d.out
 	out.People, out.NextPeople = len(d.people), len(d.nextPeople)
@@ -71,35 +75,51 @@ func (s *Server) GetToday(ctx context.Context, _ GetTodayRequestObject) (GetToda
 	return *out, err
 }
 
+// sheetDay is what comes of a sheet, and what went today.
+type sheetDay struct {
+	coming *engine.Forecast
+	past   []store.Delivery
+}
+
+// daysOf asks what comes and what went today, of some sheets at the same time.
+func (d *dayPage) daysOf(ctx context.Context, sheets []store.Sheet) ([]sheetDay, error) {
+	out := make([]sheetDay, len(sheets))
+	today := store.LogFilter{Since: utc(d.midnight), Until: utc(endOfDay(d.now, d.s.Zone))}
+	g, ctx := errgroup.WithContext(ctx)
+	g.SetLimit(sideBySide)
+	for i := range sheets {
+		g.Go(func() (err error) {
+			if out[i].coming, err = d.s.e.Forecast(ctx, sheets[i].ID); err != nil {
+				return err
+			}
+			own := today
+			own.SheetID = sheets[i].ID
+			out[i].past, err = d.s.st.Between(ctx, own, maxPastMarks)
+			return err
+		})
+	}
+	return out, g.Wait()
+}
+
 // lane takes up what comes and what went today of a sheet.
-func (d *dayPage) lane(ctx context.Context, sheet *store.Sheet) error {
+func (d *dayPage) lane(sheet *store.Sheet, day sheetDay) {
 	end := endOfDay(d.now, d.s.Zone)
 	lane := Lane{Sheet: sheet.Name, SheetId: sheet.ID, Marks: []Mark{}}
-	f, err := d.s.e.Forecast(ctx, sheet.ID)
-	if err != nil {
-		return err
-	}
-	d.out.Partial = d.out.Partial || f.Partial
-	for k := range f.Coming {
-		c := &f.Coming[k]
+	d.out.Partial = d.out.Partial || day.coming.Partial
+	for k := range day.coming.Coming {
+		c := &day.coming.Coming[k]
 		d.comes(c)
 		if c.At.Before(end) && len(lane.Marks) < maxDayMarks {
 			lane.Marks = append(lane.Marks, comingMark(c, d.rules))
 		}
 	}
-	past, err := d.s.st.Between(ctx, store.LogFilter{SheetID: sheet.ID, Since: utc(d.midnight), Until: utc(end)},
-		maxPastMarks)
-	if err != nil {
-		return err
-	}
-	for k := range past {
-		lane.Marks = append(lane.Marks, deliveryMark(&past[k], d.rules))
+	for k := range day.past {
+		lane.Marks = append(lane.Marks, deliveryMark(&day.past[k], d.rules))
 	}
 	sort.SliceStable(lane.Marks, func(a, b int) bool { return lane.Marks[a].At.Before(lane.Marks[b].At) })
 	if len(lane.Marks) > 0 {
 		d.out.Lanes = append(d.out.Lanes, lane)
 	}
-	return nil
 }
 
 // comes counts an email that is to come.

@@ -3,7 +3,6 @@ package engine
 import (
 	"context"
 	"fmt"
-	"hash/fnv"
 	"sort"
 	"sync"
 	"time"
@@ -61,12 +60,7 @@ type forecasts struct {
 
 // Forecast gives the forecast of a sheet from now on.
 func (e *Engine) Forecast(ctx context.Context, sheetID string) (*Forecast, error) {
-	b := newRuleCache(e.Store)
-	sb, err := b.sheet(ctx, sheetID)
-	if err != nil {
-		return nil, err
-	}
-	version, err := e.forecastVersion(ctx, b, sb)
+	version, err := e.forecastVersion(ctx, sheetID)
 	if err != nil {
 		return nil, err
 	}
@@ -75,6 +69,11 @@ func (e *Engine) Forecast(ctx context.Context, sheetID string) (*Forecast, error
 	f := e.forecasts.by[sheetID]
 	e.forecasts.mu.Unlock()
 	if f == nil || f.version != version || now.Before(f.made) || now.Sub(f.made) > forecastLife {
+		b := newRuleCache(e.Store)
+		sb, err := b.sheet(ctx, sheetID)
+		if err != nil {
+			return nil, err
+		}
 		if f, err = e.makeForecast(ctx, b, sb, now); err != nil {
 			return nil, err
 		}
@@ -91,28 +90,24 @@ func (e *Engine) Forecast(ctx context.Context, sheetID string) (*Forecast, error
 	return &Forecast{Coming: f.Coming[i:], Left: f.Left[k:], Partial: f.Partial}, nil
 }
 
-// forecastVersion changes with everything a forecast rests on.
-func (e *Engine) forecastVersion(ctx context.Context, b *ruleCache, sb *cachedSheet) (string, error) {
-	silenced := uint64(0)
-	for address := range b.silenced {
-		h := fnv.New64a()
-		_, _ = h.Write([]byte(address))
-		silenced += h.Sum64()
-	}
-	said, err := e.Store.SheetSetAsides(ctx, sb.record.ID, e.now().Add(-forecastLife))
+// forecastVersion changes with everything a forecast rests on: the sheet's stamp, its rows, and what
+// people have said of emails to come. It is asked for before what it stands for is read.
+func (e *Engine) forecastVersion(ctx context.Context, sheetID string) (string, error) {
+	stamp, err := e.Store.Stamp(ctx, sheetID)
 	if err != nil {
 		return "", err
 	}
-	v := fmt.Sprint(sb.record.Version, sb.record.Columns, sb.record.Zone, silenced, sb.calendar)
+	if stamp == "" {
+		stamp = store.NewID() // which nothing has been made under
+	}
+	rows, err := e.Store.SheetVersion(ctx, sheetID)
+	if err != nil {
+		return "", err
+	}
+	said, err := e.Store.SheetSetAsides(ctx, sheetID, e.now().Add(-forecastLife))
+	v := fmt.Sprint(stamp, " ", rows)
 	for _, s := range said {
 		v += fmt.Sprint(" ", s.RuleID, s.RowID, s.At.UnixNano())
-	}
-	for _, r := range sb.rules {
-		v += fmt.Sprint(" ", r.record.ID, r.record.Version, r.record.State)
-	}
-	tpls, err := e.Store.Templates(ctx, sb.record.ID)
-	for _, t := range tpls {
-		v += fmt.Sprint(" ", t.ID, t.Version)
 	}
 	return v, err
 }

@@ -34,16 +34,16 @@ const recount = 30 * time.Second
 
 // CountUnjudged counts the rows that the rules that are on cannot judge.
 func (e *Engine) CountUnjudged(ctx context.Context, sheetID string) (*UnjudgedCount, error) {
+	version, err := e.forecastVersion(ctx, sheetID)
+	if err != nil {
+		return nil, err
+	}
 	b := newRuleCache(e.Store)
 	sb, err := b.sheet(ctx, sheetID)
 	if err != nil {
 		return nil, err
 	}
 	rules := sb.looked("")
-	version, err := e.forecastVersion(ctx, b, sb)
-	if err != nil {
-		return nil, err
-	}
 	version += e.moment(sb.sheet)
 	e.unjudged.mu.Lock()
 	known, ok := e.unjudged.by[sheetID]

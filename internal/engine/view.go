@@ -111,12 +111,7 @@ func (v ViewSpec) check(s *sheet.Sheet) error {
 func (e *Engine) basisOf(ctx context.Context, rec *store.Sheet, s *sheet.Sheet, spec ViewSpec) (string, error) {
 	tick := e.moment(s)
 	if spec.Only != nil && spec.Only.Rows != Doubled {
-		b := newRuleCache(e.Store)
-		sb, err := b.sheet(ctx, rec.ID)
-		if err != nil {
-			return "", err
-		}
-		rules, err := e.forecastVersion(ctx, b, sb)
+		rules, err := e.forecastVersion(ctx, rec.ID)
 		if err != nil {
 			return "", err
 		}

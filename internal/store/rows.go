@@ -63,6 +63,19 @@ func (s *Store) CountRows(ctx context.Context, sheetID string) (n int64, err err
 	return n, err
 }
 
+// SheetVersion gives the version of a sheet, which every change of its rows counts up.
+func (s *Store) SheetVersion(ctx context.Context, sheetID string) (int64, error) {
+	var found []int64
+	err := s.DB(ctx).Raw("SELECT version FROM sheets WHERE id = ? AND deleted_at IS NULL", sheetID).Scan(&found).Error
+	if err == nil && len(found) == 0 {
+		err = ErrNotFound
+	}
+	if err != nil {
+		return 0, err
+	}
+	return found[0], nil
+}
+
 // RowsByID gives rows of a sheet by id, in the order asked for.
 func (s *Store) RowsByID(ctx context.Context, sheetID string, ids []int64) ([]Row, error) {
 	if len(ids) == 0 {

@@ -15,6 +15,7 @@ import (
 	"maps"
 	mrand "math/rand/v2"
 	"net"
+	"slices"
 	"strings"
 	"sync/atomic"
 	"time"
@@ -276,10 +277,10 @@ func first(err error) error {
 
 // Missing tells whether an error says that what was asked for is not there. Ids
 // are kept as ASCII, and one with other letters cannot even be compared with
-// them (1267, illegal mix of collations): nothing has such an id.
+// them (illegal mix of collations; 1267 of two, 1270 of three, 1271 of more): nothing has such an id.
 func Missing(err error) bool {
 	var me *sqldriver.MySQLError
-	return errors.Is(err, ErrNotFound) || errors.As(err, &me) && me.Number == 1267
+	return errors.Is(err, ErrNotFound) || errors.As(err, &me) && slices.Contains([]uint16{1267, 1270, 1271}, me.Number)
 }
 
 // NewID makes an opaque id of 80 random bits.

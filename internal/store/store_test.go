@@ -314,3 +314,27 @@ func TestOnce(t *testing.T) {
 		t.Errorf("a day later: %v %v", done, err)
 	}
 }
+
+// An id in an address may hold anything: the database refuses to compare it with those it has, however
+// many they are, and that says that it is not there.
+func TestMissing(t *testing.T) {
+	st := open(t)
+	ctx := context.Background()
+	for name, ask := range map[string]func() error{
+		"alone":      func() error { _, err := st.SheetVersion(ctx, "\u00e9\u202e"); return err },
+		"beside one": func() error { _, err := st.Stamp(ctx, "\u00e9\u202e"); return err },
+		"not known":  func() error { _, err := st.SheetVersion(ctx, "nothing"); return err },
+		"among several": func() error {
+			return st.DB(ctx).Where("id IN ?", []string{"a", "b", "c", "\u00e9"}).Find(&[]store.Sheet{}).Error
+		},
+	} {
+		t.Run(name, func(t *testing.T) {
+			if err := ask(); !store.Missing(err) {
+				t.Errorf("got %v, want that it is missing", err)
+			}
+		})
+	}
+	if store.Missing(nil) || store.Missing(context.Canceled) {
+		t.Error("whatever else there is, is missing")
+	}
+}

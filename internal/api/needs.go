@@ -200,13 +200,13 @@ func needActions(d *store.Delivery) []string {
 // brokenRules lists the rules that are paused for want of something.
 func (s *Server) brokenRules(ctx context.Context, sheets []store.Sheet) (*[]BrokenRule, error) {
 	out := []BrokenRule{}
+	rules, err := s.st.Rules(ctx, "")
+	if err != nil {
+		return nil, err
+	}
 	for i := range sheets {
-		rules, err := s.st.Rules(ctx, sheets[i].ID)
-		if err != nil {
-			return nil, err
-		}
 		for _, r := range rules {
-			if r.Broken != "" {
+			if r.SheetID == sheets[i].ID && r.Broken != "" {
 				out = append(out, BrokenRule{Sheet: sheets[i].Name, SheetId: sheets[i].ID, Rule: r.ID, Letter: r.Letter,
 					Name: r.Name, Broken: r.Broken})
 			}

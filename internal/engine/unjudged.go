@@ -26,6 +26,7 @@ type UnjudgedCount struct {
 	Rules   map[string]int // by rule that is on, where there are any
 	version string
 	made    time.Time // by the wall clock
+	slow    bool      // of more rows than a forecast looks at
 }
 
 // recount is for how long the count of a sheet serves whatever changes, where it has
@@ -38,19 +39,23 @@ func (e *Engine) CountUnjudged(ctx context.Context, sheetID string) (*UnjudgedCo
 	if err != nil {
 		return nil, err
 	}
+	core, err := e.CoreSheet(ctx, sheetID)
+	if err != nil {
+		return nil, err
+	}
+	version += e.moment(core)
+	e.unjudged.mu.Lock()
+	known, ok := e.unjudged.by[sheetID]
+	e.unjudged.mu.Unlock()
+	if ok && (known.version == version || known.slow && time.Since(known.made) < recount) {
+		return known, nil
+	}
 	b := newRuleCache(e.Store)
 	sb, err := b.sheet(ctx, sheetID)
 	if err != nil {
 		return nil, err
 	}
 	rules := sb.looked("")
-	version += e.moment(sb.sheet)
-	e.unjudged.mu.Lock()
-	known, ok := e.unjudged.by[sheetID]
-	e.unjudged.mu.Unlock()
-	if ok && (known.version == version || sb.record.LiveRows > maxForecastRows && time.Since(known.made) < recount) {
-		return known, nil
-	}
 	counters := make([]*faultCounter, runtime.GOMAXPROCS(0))
 	for i := range counters {
 		c := &faultCounter{}
@@ -68,7 +73,8 @@ func (e *Engine) CountUnjudged(ctx context.Context, sheetID string) (*UnjudgedCo
 	if err := survey(ctx, e, sb.record, counters, time.Time{}); err != nil {
 		return nil, err
 	}
-	out := &UnjudgedCount{Rules: map[string]int{}, version: version, made: time.Now()}
+	out := &UnjudgedCount{Rules: map[string]int{}, version: version, made: time.Now(),
+		slow: sb.record.LiveRows > maxForecastRows}
 	for _, c := range counters {
 		out.Rows += c.rows
 		for i, rb := range rules {

@@ -11,8 +11,8 @@ var bounds = []struct{ what, by string }{
 	{"dispatch", "the database's work per email: its mark and its outcome are two updates of its row, durable before the " +
 		"next step, 0.2 ms of processor time, where the bare loop has 0.3 ms in all. Two processors have no more to give."},
 	{"tick, 1,000 due", "what an email writes: its row with eight indexes, its letter, its addressee, the agenda's entry " +
-		"that goes and the next one, what its rule knows of its row, where the limit writes one row with three indexes. A " +
-		"third of the time is judging, writing and packing its letter."},
+		"that goes and the next one, what its rule knows of its row, where the limit writes one row. A third of the " +
+		"time is judging, writing and packing its letter."},
 	{"tick, nothing due", "the noise of the machine: both sides ask the same two questions."},
 	{"render a 4 KB letter", "MIME, which both sides make: quoted-printable and headers. The ratio is what Nivot adds; the " +
 		"10,000 a second want a faster machine."},
@@ -23,8 +23,8 @@ var bounds = []struct{ what, by string }{
 	{"reading 1,000,000 rows", "the making of twelve cells a row."},
 	{"judging an occasion", "the recipients' mailboxes and the subject's words."},
 	{"checks of a template", "writing every row's letter as far as its gaps go."},
-	{"import CSV", "what a row is beside its cells: its key, its place, its standing with each rule, and that its new " +
-		"text is read and compared; it is loaded with LOAD DATA too."},
+	{"import CSV", "the reading of every text as its column's type, keys that must be no two the same, and the note of " +
+		"what the import has changed; its rows are loaded with LOAD DATA too."},
 	{"a cell's edit", "22 statements, each a way to the database and back, and GORM's 0.05 ms beside each: the row, what it " +
 		"waits for, its rules' standing and what has been sent are asked for under locks, and nothing that decides is " +
 		"kept outside the database."},

@@ -7,7 +7,9 @@ import (
 	"errors"
 	"io"
 	"os"
+	"runtime"
 	"sort"
+	"sync"
 	"time"
 
 	"nivot/internal/core/plan"
@@ -52,11 +54,11 @@ func (b *Bundle) Rehearse(all bool, edits []plan.Edit, from, to time.Time, emit 
 		})
 }
 
-// Rehearse plays a rehearsal over rows and gives its lines in order.
+// Rehearse plays a rehearsal over rows, on all processors, and gives its lines in order.
 func Rehearse(r *plan.Rehearsal, scan func(func(*sheet.Row) error) error, emit func(*plan.Line) error) error {
 	o := &ordering{most: spillAt}
 	defer o.close()
-	f, err := r.Play(scan, o.add)
+	f, err := playAtOnce(r, scan, o.add)
 	if err != nil {
 		return err
 	}
@@ -64,6 +66,64 @@ func Rehearse(r *plan.Rehearsal, scan func(func(*sheet.Row) error) error, emit f
 		return err
 	}
 	return f.Flush(emit)
+}
+
+// errEnough ends a scan whose rows nobody wants any more.
+var errEnough = errors.New("enough rows")
+
+// playAtOnce plays a rehearsal's rows side by side while more are read, and hands their lines on one
+// at a time.
+func playAtOnce(r *plan.Rehearsal, scan func(func(*sheet.Row) error) error,
+	emit func(*plan.Line) error) (f *plan.Merge, err error) {
+	twins := make([]*plan.Rehearsal, runtime.GOMAXPROCS(0))
+	for i := range twins {
+		if twins[i], err = r.Twin(); err != nil {
+			return nil, err
+		}
+	}
+	batches, lines, enough := make(chan []*plan.Course), make(chan []*plan.Line), make(chan struct{})
+	dealt := make(chan error, 1)
+	go func() {
+		defer close(batches)
+		var err error
+		f, err = r.Deal(scan, func(batch []*plan.Course) error {
+			select {
+			case batches <- batch:
+				return nil
+			case <-enough:
+				return errEnough
+			}
+		})
+		dealt <- err
+	}()
+	var players sync.WaitGroup
+	for _, twin := range twins {
+		players.Go(func() {
+			for batch := range batches {
+				select {
+				case lines <- twin.PlayAll(batch):
+				case <-enough:
+				}
+			}
+		})
+	}
+	go func() { players.Wait(); close(lines) }()
+	defer func() { // nobody goes on behind the caller's back
+		close(enough)
+		for range lines {
+		}
+	}()
+	for some := range lines {
+		for _, l := range some {
+			if err := emit(l); err != nil {
+				return nil, err
+			}
+		}
+	}
+	if err := <-dealt; err != nil {
+		return nil, err
+	}
+	return f, nil
 }
 
 // printed turns a line of a rehearsal into its printed form.

@@ -6,7 +6,6 @@ import (
 	"regexp"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"github.com/teambition/rrule-go"
@@ -19,7 +18,7 @@ import (
 // as Resolve reads it: none that the spring change skips is left out, and two
 // that fall together are one.
 //
-// What has been computed is kept, for all who ask.
+// What has been computed is kept, so a Recurrence is for one goroutine.
 type Recurrence struct {
 	zone    *time.Location
 	start   value.Wall
@@ -27,7 +26,6 @@ type Recurrence struct {
 	last    value.Wall // the last wall time; Day 0 for none
 	hasLast bool
 
-	mu    sync.Mutex               // over what follows
 	next  func() (time.Time, bool) // wall times as UTC
 	known []time.Time              // instants in order
 	to    time.Time                // all instants up to here are known
@@ -150,7 +148,7 @@ func asUTC(w value.Wall) time.Time {
 // that the spring change moves does not come after its successors.
 const ahead = 50 * time.Hour
 
-// grow makes all instants up to an instant known; under the lock.
+// grow makes all instants up to an instant known.
 func (r *Recurrence) grow(to time.Time) {
 	if r.ended || !to.After(r.to) {
 		return
@@ -183,8 +181,6 @@ func (r *Recurrence) Empty() bool {
 
 // Between gives the instants after from and not after to.
 func (r *Recurrence) Between(from, to time.Time) []time.Time {
-	r.mu.Lock()
-	defer r.mu.Unlock()
 	r.grow(to)
 	i, _ := slices.BinarySearchFunc(r.known, from.Add(1), time.Time.Compare)
 	j, _ := slices.BinarySearchFunc(r.known, to.Add(1), time.Time.Compare)
@@ -196,8 +192,6 @@ func (r *Recurrence) Between(from, to time.Time) []time.Time {
 
 // Next gives the first instant after from; the zero time means never.
 func (r *Recurrence) Next(from time.Time) time.Time {
-	r.mu.Lock()
-	defer r.mu.Unlock()
 	for to := from; ; to = to.Add(2 * 366 * 24 * time.Hour) {
 		r.grow(to)
 		i, _ := slices.BinarySearchFunc(r.known, from.Add(1), time.Time.Compare)

@@ -19,8 +19,7 @@ import (
 const Tick = time.Microsecond
 
 // CompiledRule is all that a rule's rows are judged with, made ready for many rows.
-// Several goroutines may judge with one whose templates are prepared for its sheet
-// (template.Prepare); who cannot say so has one of his own.
+// It is for one goroutine.
 type CompiledRule struct {
 	Sheet     *sheet.Sheet
 	Rule      *rule.Rule

@@ -46,7 +46,7 @@ type rowCount struct {
 }
 
 // count notes when a row is there.
-func (f *Merge) count(l *course) {
+func (f *Merge) count(l *Course) {
 	if l.start != nil {
 		if from := f.r.From.Add(-Tick); len(f.changes) > 0 && f.changes[0].at.Equal(from) {
 			f.changes[0].by++ // the many that are there from the start

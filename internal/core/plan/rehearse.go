@@ -1,11 +1,8 @@
 package plan
 
 import (
-	"errors"
 	"fmt"
-	"runtime"
 	"sort"
-	"sync"
 	"time"
 
 	"nivot/internal/core/delivery"
@@ -68,84 +65,79 @@ type Rehearsal struct {
 	From, To time.Time
 }
 
-// Play plays the rules over rows, some rows side by side, and gives each row's
-// lines as they come: in no order between rows, one at a time, for emit to keep.
-// scan calls its argument for every row in order; the row is its again afterwards.
-// The lines are then to be put in order (Less) and handed to the Merge.
+// Play plays the rules over rows and gives each row's lines as they come: in no
+// order between rows, for emit to keep. scan calls its argument for every row in
+// order; the row is its again afterwards. The lines are then to be put in order
+// (Less) and handed to the Merge.
 func (r *Rehearsal) Play(scan func(func(*sheet.Row) error) error, emit func(*Line) error) (*Merge, error) {
-	if len(r.Settings) == 0 {
-		return &Merge{r: r}, nil
+	r.makeReady()
+	return r.Deal(scan, func(batch []*Course) error {
+		for _, l := range r.PlayAll(batch) {
+			if err := emit(l); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// Twin gives the same rehearsal for another goroutine to play (PlayAll). They read
+// the same rules and letters, so all twins are made before the first plays.
+func (r *Rehearsal) Twin() (*Rehearsal, error) {
+	r.makeReady()
+	twin := *r
+	twin.Settings = make([]*CompiledRule, len(r.Settings))
+	for i, s := range r.Settings {
+		own, err := Compile(s.Sheet, s.Rule, s.Templates, s.Calendar, s.Silenced)
+		if err != nil {
+			return nil, err
+		}
+		own.Light = true
+		twin.Settings[i] = own
 	}
+	return &twin, nil
+}
+
+// makeReady makes ready what is only read while rows are played.
+func (r *Rehearsal) makeReady() {
 	for _, s := range r.Settings {
 		s.Light = true
 		for _, t := range s.Templates {
-			t.Prepare(s.Sheet) // not by whoever comes first
+			t.Prepare(s.Sheet)
 		}
+	}
+}
+
+// Deal hands out, in batches, what happens to each row, to be played (PlayAll) by
+// twins, in any order.
+func (r *Rehearsal) Deal(scan func(func(*sheet.Row) error) error, play func([]*Course) error) (*Merge, error) {
+	if len(r.Settings) == 0 {
+		return &Merge{r: r}, nil
 	}
 	f := &Merge{r: r, brakes: make([]Brake, len(r.Settings)), held: map[rule.ID]bool{}}
 	for i, s := range r.Settings {
 		f.brakes[i] = Brake{Rule: s.Rule, LetsGo: true}
 	}
-	batches, lines, enough := make(chan []*course), make(chan []*Line), make(chan struct{})
-	scanned := make(chan error, 1)
-	go func() {
-		defer close(batches)
-		scanned <- r.courses(scan, f, func(batch []*course) error {
-			select {
-			case batches <- batch:
-				return nil
-			case <-enough:
-				return errEnough
-			}
-		})
-	}()
-	var players sync.WaitGroup
-	for range runtime.GOMAXPROCS(0) {
-		players.Go(func() {
-			for batch := range batches {
-				select {
-				case lines <- r.playAll(batch):
-				case <-enough:
-				}
-			}
-		})
-	}
-	go func() { players.Wait(); close(lines) }()
-	defer func() { // nobody goes on behind the caller's back
-		close(enough)
-		for range lines {
-		}
-	}()
-	for some := range lines {
-		for _, l := range some {
-			if err := emit(l); err != nil {
-				return nil, err
-			}
-		}
-	}
-	if err := <-scanned; err != nil {
+	if err := r.courses(scan, f, play); err != nil {
 		return nil, err
 	}
 	sort.Slice(f.changes, func(i, j int) bool { return f.changes[i].at.Before(f.changes[j].at) })
 	return f, nil
 }
 
-// batchRows is how many rows go to a player at once. Tests make it small.
+// batchRows is how many rows are dealt at once. Tests make it small.
 var batchRows = 200
 
-// errEnough ends a scan whose rows nobody wants any more.
-var errEnough = errors.New("enough rows")
-
 // courses hands on what happens to each row, in batches, and counts the rows.
-func (r *Rehearsal) courses(scan func(func(*sheet.Row) error) error, f *Merge, play func([]*course) error) error {
+func (r *Rehearsal) courses(scan func(func(*sheet.Row) error) error, f *Merge, play func([]*Course) error) error {
 	edits, added, err := r.byRow()
 	if err != nil {
 		return err
 	}
 	sh, order := r.Settings[0].Sheet, int64(0)
-	batch := make([]*course, 0, batchRows)
+	batch := make([]*Course, 0, batchRows)
 	one := func(row *sheet.Row, id string) error {
-		l := &course{id: id, start: clone(row), edits: edits[id], sheet: sh, order: order}
+		l := &Course{id: id, start: clone(row), edits: edits[id], sheet: sh, order: order}
 		order++
 		delete(edits, id)
 		if err := l.begin(r.From); err != nil {
@@ -156,7 +148,7 @@ func (r *Rehearsal) courses(scan func(func(*sheet.Row) error) error, f *Merge, p
 			return nil
 		}
 		full := batch
-		batch = make([]*course, 0, batchRows)
+		batch = make([]*Course, 0, batchRows)
 		return play(full)
 	}
 	if err := scan(func(row *sheet.Row) error { return one(row, row.ID) }); err != nil {
@@ -176,8 +168,8 @@ func (r *Rehearsal) courses(scan func(func(*sheet.Row) error) error, f *Merge, p
 	return play(batch)
 }
 
-// playAll plays the rules over a batch of rows, and gives their lines.
-func (r *Rehearsal) playAll(batch []*course) (out []*Line) {
+// PlayAll plays the rules over a batch of rows, and gives their lines.
+func (r *Rehearsal) PlayAll(batch []*Course) (out []*Line) {
 	for _, l := range batch {
 		for i, s := range r.Settings {
 			if len(l.edits) == 0 && l.start != nil && s.rests(l.start, r.From, r.To) {
@@ -221,8 +213,8 @@ func (r *Rehearsal) byRow() (map[string][]Edit, []string, error) {
 	return edits, added, nil
 }
 
-// course is what happens to one row.
-type course struct {
+// Course is what happens to one row.
+type Course struct {
 	id    string
 	order int64
 	start *sheet.Row // at the baseline; nil where it is not there then
@@ -232,7 +224,7 @@ type course struct {
 }
 
 // begin does the edits before the baseline and checks the rest.
-func (l *course) begin(from time.Time) error {
+func (l *Course) begin(from time.Time) error {
 	there := l.start != nil
 	for _, e := range l.edits {
 		switch {
@@ -300,14 +292,14 @@ func changes(a, b *sheet.Row) bool {
 // memory, as lines.
 type simulator struct {
 	Timeline
-	course *course
+	course *Course
 	index  int
 	lines  []*Line
 	judged map[rule.ID]bool
 }
 
 // newPlayer makes ready to play a rule, switched on at an instant, over a row.
-func newPlayer(s *CompiledRule, c *course, index int, from time.Time) *simulator {
+func newPlayer(s *CompiledRule, c *Course, index int, from time.Time) *simulator {
 	p := &simulator{course: c, index: index, judged: map[rule.ID]bool{}, Timeline: Timeline{CompiledRule: s,
 		ID: c.id, Row: c.start, Deleted: c.start == nil,
 		On: true, Baseline: from, Since: from.Add(-Tick), Known: from, RowState: &rule.RowState{},

@@ -25,7 +25,7 @@ type ruleCache struct {
 }
 
 // sheetCache is what a process has read of sheets, rules and letters, for as long as their stamps
-// stand. What is in it is not changed, and may be used by many at the same time.
+// stand. What is in it is not changed, and many work with twins of it at the same time.
 type sheetCache = lru.Cache[string, stampedSheet]
 
 // stampedSheet is a sheet as it is under a stamp.
@@ -111,8 +111,11 @@ func (b *ruleCache) sheet(ctx context.Context, id string) (*cachedSheet, error) 
 			return nil, err
 		}
 		if kept, ok := b.shared.Get(id); ok && stamp != "" && kept.stamp == stamp {
-			b.sheets[id] = kept.sheet
-			return kept.sheet, nil
+			sb, err := kept.sheet.twin()
+			if err == nil {
+				b.sheets[id] = sb
+			}
+			return sb, err
 		}
 	}
 	if err := b.common(ctx); err != nil {
@@ -144,6 +147,7 @@ func (b *ruleCache) sheet(ctx context.Context, id string) (*cachedSheet, error) 
 			return nil, err
 		}
 		t.Use(rests)
+		t.Prepare(sb.sheet)
 		sb.templates[t.ID] = t
 	}
 	rules, err := b.s.Rules(ctx, id)
@@ -161,11 +165,28 @@ func (b *ruleCache) sheet(ctx context.Context, id string) (*cachedSheet, error) 
 		}
 		sb.rules = append(sb.rules, &cachedRule{&rules[i], set})
 	}
-	b.sheets[id] = sb
 	if stamp != "" {
 		b.shared.Add(id, stampedSheet{stamp, sb})
+		if sb, err = sb.twin(); err != nil {
+			return nil, err
+		}
 	}
+	b.sheets[id] = sb
 	return sb, nil
+}
+
+// twin gives the same sheet for another piece of work, whose rules are its own.
+func (sb *cachedSheet) twin() (*cachedSheet, error) {
+	own := *sb
+	own.rules = make([]*cachedRule, len(sb.rules))
+	for i, rb := range sb.rules {
+		compiled, err := rb.compiled.Twin()
+		if err != nil {
+			return nil, err
+		}
+		own.rules[i] = &cachedRule{rb.record, compiled}
+	}
+	return &own, nil
 }
 
 func (b *ruleCache) compile(sb *cachedSheet, r *rule.Rule) (*plan.CompiledRule, error) {

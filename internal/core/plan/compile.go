@@ -64,6 +64,19 @@ func Compile(s *sheet.Sheet, r *rule.Rule, templates map[string]*template.Templa
 	return x, nil
 }
 
+// Twin gives the same rule for another goroutine: its schedule keeps what it has
+// worked out, and is made anew. All else is only read; letters must have been
+// prepared for the sheet (template.Prepare).
+func (s *CompiledRule) Twin() (*CompiledRule, error) {
+	twin := *s
+	if s.rounds == nil {
+		return &twin, nil
+	}
+	var err error
+	twin.rounds, err = s.Rule.Trigger.Recurrence(s.Zone)
+	return &twin, err
+}
+
 func (s *CompiledRule) prepareConditions() {
 	conds := []*rule.Condition{s.Rule.Condition}
 	for i := range s.Rule.Send {

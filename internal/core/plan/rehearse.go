@@ -88,12 +88,10 @@ func (r *Rehearsal) Twin() (*Rehearsal, error) {
 	twin := *r
 	twin.Settings = make([]*CompiledRule, len(r.Settings))
 	for i, s := range r.Settings {
-		own, err := Compile(s.Sheet, s.Rule, s.Templates, s.Calendar, s.Silenced)
-		if err != nil {
+		var err error
+		if twin.Settings[i], err = s.Twin(); err != nil {
 			return nil, err
 		}
-		own.Light = true
-		twin.Settings[i] = own
 	}
 	return &twin, nil
 }

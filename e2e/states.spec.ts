@@ -19,7 +19,7 @@ async function check(page: Page, name: string, whole: boolean, look: "light" | "
 }
 
 test("axe finds nothing in what opens, light and dark", async ({ page }) => {
-  test.setTimeout(300_000);
+  test.setTimeout(900_000);
   page.setDefaultTimeout(8_000);
   page.on("dialog", (d) => void d.accept()); // pages are left unsaved
   await signIn(page, "ines");

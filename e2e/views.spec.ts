@@ -25,7 +25,7 @@ async function check(page: Page, name: string, look: "light" | "dark") {
 
 const looks = ["light", "dark"] as const;
 test("axe finds nothing on any view, light and dark", async ({ page }) => {
-  test.setTimeout(300_000);
+  test.setTimeout(900_000);
   await page.goto("/");
   await expect(page.getByRole("button", { name: "Sign in" })).toBeVisible();
   for (const look of looks) await check(page, "sign in", look);

@@ -3,7 +3,7 @@ import { ask, mails, ruleEditor, signIn } from "./museum";
 
 // What the effect of a rule said before it was switched on is what has come a
 // practice week later. This runs last: it moves the clock by a week.
-test.describe.configure({ timeout: 300_000 });
+test.describe.configure({ timeout: 600_000 });
 
 type Named = { id: string; name: string };
 type Effect = { days: { day: string; emails: number }[]; emails: number };

@@ -55,7 +55,8 @@ async function counted(page: Page): Promise<Count> {
   await page.exposeFunction("counted", (what: "clicks" | "keys") => n[what]++);
   await page.addInitScript(() => {
     const tell = (what: string) => void (window as unknown as { counted: (w: string) => void }).counted(what);
-    window.addEventListener("click", (e) => e.isTrusted && e.detail > 0 && tell("clicks"), true);
+    // At the document: a click at what has just moved away is stopped before it, and is made once more.
+    document.addEventListener("click", (e) => e.isTrusted && e.detail > 0 && tell("clicks"), true);
     window.addEventListener(
       "keydown",
       (e) => !e.repeat && !["Shift", "Control", "Alt"].includes(e.key) && tell("keys"),

@@ -432,8 +432,8 @@ func (s *Store) queued(ctx context.Context, ids []int64, now time.Time, lock str
 	}
 	rows, err := s.DB(ctx).Raw(
 		`SELECT id, occasion, base, sheet_id, rule_id, row_id, step, reaction, template_id, sender_id, due_at, judged_at,
-			went_at, state, reason, last_error, faulty_column, decision, origin, facts, recipients, reply_to, subject, attempt, tries,
-			first_try, sending_at, dated_at, identity_id, next_try, worker, reply, finished_at, own_events
+			went_at, state, reason, last_error, faulty_column, decision, origin, facts, recipients, reply_to, subject,
+			attempt, tries, first_try, sending_at, dated_at, identity_id, next_try, worker, reply, finished_at, own_events
 		FROM deliveries WHERE id IN ? AND next_try <= ? ORDER BY next_try, id`+lock, ids, now).Rows()
 	if err != nil {
 		return nil, err

@@ -67,14 +67,20 @@ func init() { batchRows = 3 } // so that even a few rows are played side by side
 func rehearse(settings []*CompiledRule, rows []*sheet.Row, edits []Edit, from, to time.Time) (out []Line, err error) {
 	var all []Line
 	r := &Rehearsal{Settings: settings, Edits: edits, From: from, To: to}
-	f, err := r.Play(func(g func(*sheet.Row) error) error {
+	r.makeReady()
+	f, err := r.Deal(func(g func(*sheet.Row) error) error {
 		for _, row := range rows {
 			if err := g(row); err != nil {
 				return err
 			}
 		}
 		return nil
-	}, func(l *Line) error { all = append(all, *l); return nil })
+	}, func(batch []*Course) error {
+		for _, l := range r.PlayAll(batch) {
+			all = append(all, *l)
+		}
+		return nil
+	})
 	if err != nil {
 		return nil, err
 	}

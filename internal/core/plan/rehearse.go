@@ -65,22 +65,6 @@ type Rehearsal struct {
 	From, To time.Time
 }
 
-// Play plays the rules over rows and gives each row's lines as they come: in no
-// order between rows, for emit to keep. scan calls its argument for every row in
-// order; the row is its again afterwards. The lines are then to be put in order
-// (Less) and handed to the Merge.
-func (r *Rehearsal) Play(scan func(func(*sheet.Row) error) error, emit func(*Line) error) (*Merge, error) {
-	r.makeReady()
-	return r.Deal(scan, func(batch []*Course) error {
-		for _, l := range r.PlayAll(batch) {
-			if err := emit(l); err != nil {
-				return err
-			}
-		}
-		return nil
-	})
-}
-
 // Twin gives the same rehearsal for another goroutine to play (PlayAll). They read
 // the same rules and letters, so all twins are made before the first plays.
 func (r *Rehearsal) Twin() (*Rehearsal, error) {
@@ -107,7 +91,9 @@ func (r *Rehearsal) makeReady() {
 }
 
 // Deal hands out, in batches, what happens to each row, to be played (PlayAll) by
-// twins, in any order.
+// twins, in any order. scan calls its argument for every row in order; the row is
+// its again afterwards. The lines are then to be put in order (Less) and handed to
+// the Merge.
 func (r *Rehearsal) Deal(scan func(func(*sheet.Row) error) error, play func([]*Course) error) (*Merge, error) {
 	if len(r.Settings) == 0 {
 		return &Merge{r: r}, nil

@@ -44,7 +44,10 @@ wait $! || failed=1
 cat "$said/looks"
 if [ $failed = 1 ]; then
   echo "== what failed of the interface"
-  for part in "$said"/*; do sed -n '/^  1) /,$p' "$part"; done
+  for part in "$said"/*; do
+    grep -a 'WebServer.*level=\(ERROR\|WARN\)' "$part" | tail -20 || true # what the program said of it
+    sed -n '/^  1) /,$p' "$part"
+  done
 fi
 rm -r "$said"
 exit $failed

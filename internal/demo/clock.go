@@ -5,7 +5,9 @@ package demo
 import (
 	"context"
 	"errors"
+	"fmt"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"nivot/internal/engine"
@@ -23,7 +25,8 @@ type Clock struct {
 	offset time.Duration // guarded by mu: practice time minus wall time
 	frozen time.Time     // guarded by mu: while playing, the time stands still here
 
-	playing sync.Mutex // held by the one who plays the clock forward
+	moving  atomic.Bool // somebody plays it forward, or waits to
+	playing sync.Mutex  // held while it is played forward, and for the moments in which it is kept or followed
 	eng     *engine.Engine
 }
 
@@ -61,11 +64,25 @@ func (c *Clock) Keep(ctx context.Context) {
 		case <-ctx.Done():
 		case <-time.After(5 * time.Second):
 		}
-		if c.playing.TryLock() {
-			_ = c.set(context.WithoutCancel(ctx), c.Now(), false)
-			c.playing.Unlock()
-		}
+		_ = c.keep(context.WithoutCancel(ctx))
 	}
+}
+
+// keep saves where the clock stands, unless somebody plays it forward, here or in another process.
+func (c *Clock) keep(ctx context.Context) error {
+	if !c.playing.TryLock() {
+		return nil
+	}
+	defer c.playing.Unlock()
+	return c.s.Tx(ctx, func(tx *store.Store) error {
+		var r reading
+		ok, err := tx.LockSetting(ctx, store.SettingClock, &r)
+		if err != nil || !ok || r.Frozen {
+			return err
+		}
+		wall := c.wall().UTC()
+		return tx.SetSetting(ctx, store.SettingClock, reading{Practice: r.Practice.Add(wall.Sub(r.Wall)), Wall: wall})
+	})
 }
 
 // Use tells the clock which engine to wait for while it plays.
@@ -102,11 +119,7 @@ func (c *Clock) set(ctx context.Context, at time.Time, frozen bool) error {
 // Follow keeps up with other processes that move the clock.
 func (c *Clock) Follow(ctx context.Context) {
 	for ctx.Err() == nil {
-		var r reading
-		if ok, err := c.s.Setting(ctx, store.SettingClock, &r); ok && err == nil && c.playing.TryLock() {
-			c.take(r)
-			c.playing.Unlock()
-		}
+		c.follow(ctx)
 		select {
 		case <-ctx.Done():
 		case <-time.After(250 * time.Millisecond):
@@ -114,29 +127,48 @@ func (c *Clock) Follow(ctx context.Context) {
 	}
 }
 
+// follow takes what is kept, unless it is this process that plays the clock forward. It is read while
+// nobody here can: what was read before has gone by when the playing ends.
+func (c *Clock) follow(ctx context.Context) {
+	if !c.playing.TryLock() {
+		return
+	}
+	defer c.playing.Unlock()
+	var r reading
+	if ok, err := c.s.Setting(ctx, store.SettingClock, &r); ok && err == nil {
+		c.take(r)
+	}
+}
+
 // restLimit is how long one instant may take until everything due at it has
 // been done.
-const restLimit = 60 * time.Second
+const restLimit = 5 * time.Minute
 
 // Advance plays the time forward to an instant: it stops at every instant at
 // which something is to be considered or sent, and goes on when that is done.
+// It returns an engine.Refusal while somebody else does so.
 func (c *Clock) Advance(ctx context.Context, to time.Time) (time.Time, error) {
-	if !c.playing.TryLock() {
-		return c.Now(), errors.New("somebody else is moving the practice clock")
+	if !c.moving.CompareAndSwap(false, true) {
+		return c.Now(), &engine.Refusal{Message: "somebody else is moving the practice clock; try again when they are done"}
 	}
+	defer c.moving.Store(false)
+	c.playing.Lock()
 	defer c.playing.Unlock()
-	at := c.Now()
+	at, err := c.play(ctx, to)
+	// It ticks on, wherever it was stopped.
+	return at, errors.Join(err, c.set(context.WithoutCancel(ctx), at, false))
+}
+
+// play returns the instant that it has come to, at which the clock stands still.
+func (c *Clock) play(ctx context.Context, to time.Time) (at time.Time, err error) {
+	at = c.Now()
 	for {
 		if err := c.set(ctx, at, true); err != nil {
 			return at, err
 		}
 		c.eng.Wake()
-		if err := c.rest(ctx); err != nil {
-			_ = c.set(context.WithoutCancel(ctx), at, false)
+		if err := c.rest(ctx); err != nil || !at.Before(to) {
 			return at, err
-		}
-		if !at.Before(to) {
-			return at, c.set(ctx, at, false)
 		}
 		next, err := c.s.NextInstant(ctx)
 		if err != nil {
@@ -162,5 +194,6 @@ func (c *Clock) rest(ctx context.Context) error {
 		case <-time.After(4 * time.Millisecond):
 		}
 	}
-	return errors.New("what is due takes too long; the practice clock stopped here")
+	return &engine.Refusal{Message: fmt.Sprintf("what is due takes longer than %v; the practice clock has stopped at it, "+
+		"and can be moved on when that is done", restLimit)}
 }

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 
+	"gorm.io/gorm"
 	"gorm.io/gorm/clause"
 )
 
@@ -25,8 +26,17 @@ const (
 
 // Setting reads a setting into v; ok is false where it has never been set.
 func (s *Store) Setting(ctx context.Context, name string, v any) (ok bool, err error) {
+	return readSetting(s.DB(ctx), name, v)
+}
+
+// LockSetting is Setting, and keeps others from writing it until the transaction ends.
+func (s *Store) LockSetting(ctx context.Context, name string, v any) (ok bool, err error) {
+	return readSetting(s.DB(ctx).Clauses(clause.Locking{Strength: "UPDATE"}), name, v)
+}
+
+func readSetting(db *gorm.DB, name string, v any) (ok bool, err error) {
 	var r setting
-	err = first(s.DB(ctx).First(&r, "name = ?", name).Error)
+	err = first(db.First(&r, "name = ?", name).Error)
 	if err == ErrNotFound {
 		return false, nil
 	}

@@ -1,14 +1,25 @@
 // Where things stand on a track: its axis, and how marks share it.
 import type { Mark } from "../api/client";
-import { type Days, daysFrom, isoDay, plusDays } from "./time";
+import { type Days, daysFrom, isoDay, plusDays, weekday } from "./time";
 
 // A track's axis: from two weeks back to four weeks ahead.
-export type Axis = { days: Days; width: number; now: number; zone: string };
+export type Axis = {
+  days: Days;
+  width: number;
+  now: number;
+  zone: string;
+  weekends: { from: number; to: number }[]; // in pixels
+};
 
 const [back, ahead] = [14, 28];
 
 export function makeAxis(now: Date, zone: string, width = 266): Axis {
-  return { days: daysFrom(plusDays(isoDay(now, zone), -back), back + ahead, zone), width, now: now.getTime(), zone };
+  const days = daysFrom(plusDays(isoDay(now, zone), -back), back + ahead, zone);
+  const axis: Axis = { days, width, now: now.getTime(), zone, weekends: [] };
+  days.iso.forEach((iso, d) => {
+    if (weekday(iso) === 6) axis.weekends.push({ from: edge(axis, d), to: Math.min(edge(axis, d + 2), width) });
+  });
+  return axis;
 }
 // Where a day, counted from the first, begins.
 export const edge = (a: Axis, d: number) => 10 + (d * (a.width - 20)) / a.days.iso.length;

@@ -4,14 +4,10 @@ import { type Axis, edge, place, spread } from "./axis";
 import { kindWords, Shape } from "./mark";
 import { clock, count, dayOfMonth, longDay, shortMonth, weekday } from "./time";
 
+// The weekends in one piece, since every row of a sheet has them.
 function Weekends({ axis, height }: { axis: Axis; height: number }) {
-  return axis.days.iso.map((iso, d) => {
-    if (weekday(iso) !== 6) return null;
-    const end = Math.min(edge(axis, d + 2), axis.width);
-    return (
-      <rect key={iso} x={edge(axis, d)} y={0} width={end - edge(axis, d)} height={height} fill="var(--weekend)" />
-    );
-  });
+  const d = axis.weekends.map(({ from, to }) => `M${from} 0H${to}V${height}H${from}Z`).join("");
+  return <path d={d} fill="var(--weekend)" />;
 }
 
 // From where to where emails with their follow-ups reach.
@@ -100,7 +96,7 @@ function summary(marks: Mark[]): string {
 export const markWords = (m: Mark, zone: string) =>
   `${m.line}, ${longDay(m.at, zone)} ${clock(m.at, zone)}, ${kindWords[m.kind]}`;
 
-export function AxisHead({ axis, height = 38 }: { axis: Axis; height?: number }) {
+export const AxisHead = memo(function AxisHead({ axis, height = 38 }: { axis: Axis; height?: number }) {
   const ticks: { x: number; text: string }[] = [];
   const nowX = place(axis, axis.now);
   axis.days.iso.forEach((iso, d) => {
@@ -126,4 +122,4 @@ export function AxisHead({ axis, height = 38 }: { axis: Axis; height?: number })
       </text>
     </svg>
   );
-}
+});

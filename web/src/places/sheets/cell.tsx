@@ -24,8 +24,8 @@ export const isDate = (c: Column) => ["date", "moment"].includes(valueType(c));
 export const nameable = (s: Sheet) => [...s.columns, ...s.derived];
 export const widthOf = (c: Column) => c.width || widths[valueType(c)] || 140;
 
-// One cell of the grid: what it holds, whether it is selected, and who else is
-// at it.
+// One cell of the grid: what it holds, whether it is selected, and who else is at it. Its text stands
+// in the middle of a row's height, less the line below it.
 export function CellBox({
   id,
   cell,
@@ -72,24 +72,24 @@ export function CellBox({
       aria-selected={picked || here}
       aria-colindex={colIndex}
       data-col={colIndex}
-      className={`relative flex h-full flex-none items-center overflow-hidden px-2.5 whitespace-nowrap ${right ? "justify-end" : ""} ${ring} ${picked ? "bg-picked!" : ""} ${left !== undefined ? "sticky z-10" : ""} ${className}`}
+      className={`relative h-full flex-none truncate px-2.5 leading-[29px] ${right ? "text-right" : ""} ${ring} ${picked ? "bg-picked!" : ""} ${left !== undefined ? "sticky z-10" : ""} ${className}`}
       style={{ width, left }}
     >
       {pending !== undefined ? (
-        <span className="truncate text-marigold italic" title="Not saved yet">
+        <span className="text-marigold italic" title="Not saved yet">
           {pending}
           <span className="sr-only"> (not saved yet)</span>
         </span>
       ) : cell === undefined ? (
-        <span className="h-2 w-10 rounded-sm bg-hair-2" />
+        <span className="inline-block h-2 w-10 rounded-sm bg-hair-2" />
       ) : cell.bad ? (
-        <span className="bad truncate" title={cell.why ?? "It cannot be read as this column’s type."}>
+        <span className="bad" title={cell.why ?? "It cannot be read as this column’s type."}>
           {cell.text}
         </span>
-      ) : needed && cell.text === "" ? (
-        <span className="bad">missing</span>
+      ) : needed ? (
+        <span className="bad">{cell.text || "missing"}</span>
       ) : (
-        <span className={needed ? "bad truncate" : "truncate"}>{cell.text}</span>
+        cell.text // with no element of its own: a screen of cells is drawn anew with every turn of the wheel
       )}
       {(by || guests?.length) && (
         <span

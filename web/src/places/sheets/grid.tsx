@@ -175,7 +175,7 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
   };
 
   // The head of a column takes the keys while it is the one that is looked at.
-  const focusHead = (col: number) => {
+  const toHead = (col: number) => {
     const c = Math.max(0, Math.min(columns.length - 1, col));
     move(cursor.row, c);
     // A column that comes into sight with this is drawn by the next frame but one.
@@ -186,6 +186,13 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
     };
     if (!focus()) requestAnimationFrame(() => requestAnimationFrame(focus));
   };
+  // The heads are not drawn anew with the rows, and so call what is newest by a function that stays.
+  const newestToHead = useRef(toHead);
+  useEffect(() => {
+    newestToHead.current = toHead;
+  });
+  const focusHead = useCallback((col: number) => newestToHead.current(col), []);
+  const focusRows = useCallback(() => box.current?.focus({ preventScroll: true }), []);
   const acts = useActs({
     columns,
     total,
@@ -268,7 +275,7 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
       find: () => setFinding(true),
       openRow: () => row && p.onRow(row.id),
       openCell: () => row && active && p.onCell(row.id, active.id),
-      toHead: () => focusHead(cursor.col),
+      toHead: () => toHead(cursor.col),
       leave: () => box.current?.blur(),
     });
     if (done) e.preventDefault();
@@ -347,6 +354,7 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
     begin,
     leave,
     focusHead,
+    focusRows,
     acts,
     keys,
     pointer,
@@ -388,6 +396,7 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
     begin,
     leave,
     focusHead,
+    focusRows,
     acts,
     keys,
     pointer,
@@ -438,7 +447,7 @@ export const Grid = forwardRef(function Grid(p: Props, ref: React.Ref<GridHandle
             width={layout.width}
             hasKey={hasKey}
             onStep={focusHead}
-            onDown={() => box.current?.focus({ preventScroll: true })}
+            onDown={focusRows}
           />
           <div role="rowgroup" style={{ height: virtual.getTotalSize(), width: layout.width, position: "relative" }}>
             <div className="absolute left-0" style={{ top: items[0]?.start ?? 0, width: layout.width }}>

@@ -43,7 +43,7 @@ export const GridRow = memo(function GridRow(p: RowProps) {
     return (
       <CellBox
         key={c.id}
-        id={`cell-${p.index}-${i}`}
+        id={p.cursor === i ? `cell-${p.index}-${i}` : undefined}
         cell={content}
         column={c}
         here={p.cursor === i}
@@ -73,13 +73,15 @@ export const GridRow = memo(function GridRow(p: RowProps) {
       </CellBox>
     );
   };
+  // What flies past is not there yet, and nobody looks at its cells.
+  if (!row && !here) return <Blank index={p.index} width={p.width} />;
   return (
     <div
       role="row"
       aria-rowindex={p.index + 2}
       aria-selected={p.from >= 0}
       data-row={p.index}
-      className={`group flex h-[30px] border-b border-hair-2 ${ground} ${row?.gone ? "opacity-60" : ""}`}
+      className={`group flex h-[30px] border-b border-hair-2 contain-layout contain-size contain-style ${ground} ${row?.gone ? "opacity-60" : ""}`}
       style={{ width: p.width }}
       title={
         row?.gone
@@ -122,6 +124,23 @@ export const GridRow = memo(function GridRow(p: RowProps) {
     </div>
   );
 });
+
+// A row that has not come yet.
+function Blank({ index, width }: { index: number; width: number }) {
+  return (
+    <div
+      role="row"
+      aria-rowindex={index + 2}
+      data-row={index}
+      className="h-[30px] border-b border-hair-2 bg-sheet"
+      style={{ width }}
+    >
+      <div role="gridcell" aria-colindex={1} className="sticky left-0 h-full px-2.5" style={{ width: keyWidth }}>
+        <span className="inline-block h-2 w-10 rounded-sm bg-hair-2" />
+      </div>
+    </div>
+  );
+}
 
 function Open({ name, onOpen }: { name: string; onOpen: () => void }) {
   return (

@@ -1,5 +1,5 @@
 import { DropdownMenu } from "radix-ui";
-import { Fragment, useRef, useState } from "react";
+import { Fragment, memo, useRef, useState } from "react";
 import type { Column, Sheet } from "../../api/client";
 import type { Axis } from "../../parts/axis";
 import { AxisHead } from "../../parts/track";
@@ -9,7 +9,7 @@ import type { View } from "./view";
 
 // The heads of the columns. Pressing one says what can be done by it; its
 // right edge makes it wider. By keyboard one comes to them from the first row.
-export function Head({
+export const Head = memo(function Head({
   sheet,
   view,
   columns,
@@ -183,7 +183,7 @@ export function Head({
       </div>
     </div>
   );
-}
+});
 
 // What rules a column invites.
 function rulesFrom(c: Column): ["date" | "change" | "threshold", string][] {

@@ -34,6 +34,8 @@ type Options struct {
 	PublicURL   string        // of the application, in links that recipients follow
 	Sources     string        // the folder in which sheets may follow files; "" for none
 	Horizon     Horizon       // how far ahead the agenda is made for large sheets
+	// from how many due entries on they are considered in several transactions at once; default 100
+	Apart int
 }
 
 // Engine runs on one database. The methods that change rows, rules and
@@ -76,6 +78,9 @@ func New(s *store.Store, now Clock, opts Options) *Engine {
 	}
 	if opts.Lease == 0 {
 		opts.Lease = 7 * time.Second
+	}
+	if opts.Apart == 0 {
+		opts.Apart = 100
 	}
 	opts.Horizon = opts.Horizon.orDefault()
 	if opts.Wall == nil {
@@ -254,7 +259,7 @@ func (e *Engine) Idle(ctx context.Context) (bool, error) {
 	now := e.now()
 	// A source that is being fetched is not due meanwhile; what it has brought is, once it has been.
 	for range 2 {
-		if due, err := e.Store.HasDueAgenda(ctx, now, true); err != nil || due {
+		if due, err := e.Store.HasDueAgenda(ctx, now); err != nil || due {
 			return false, err
 		}
 		if e.fetching.Load() > 0 {

@@ -81,10 +81,14 @@ func playModel(t *testing.T, seed uint64) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	f := newFixture(t, from.Format(time.RFC3339))
+	f := stillFixture(t, from.Format(time.RFC3339))
 	if seed%2 == 0 {
 		f.opts.Horizon = near
 	}
+	if seed%3 > 0 {
+		f.opts.Apart = 2
+	}
+	f.run()
 	f.peer = startPeer(f, f.dsn, from)
 	rec, err := f.Install(f.ctx, b, true, "test")
 	if err != nil {

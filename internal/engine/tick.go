@@ -2,13 +2,21 @@ package engine
 
 import (
 	"context"
+	"runtime"
+	"slices"
+	"sync/atomic"
 	"time"
+
+	"golang.org/x/sync/errgroup"
 
 	"nivot/internal/store"
 )
 
 // tickBatch is how many agenda entries one transaction considers.
 const tickBatch = 500
+
+// mostWays is how many transactions consider what is due at once, at the most: they share one database.
+const mostWays = 4
 
 // clearBatch is how many stale entries one transaction removes.
 const clearBatch = 5000
@@ -17,13 +25,19 @@ const clearBatch = 5000
 // A tick costs what is due, not what is stored.
 func (e *Engine) Tick(ctx context.Context) (int, error) {
 	now := e.now()
-	due, err := e.Store.HasDueAgenda(ctx, now, false)
-	if err != nil || !due {
+	ways := min(runtime.GOMAXPROCS(0), mostWays)
+	due, err := e.Store.DueAgenda(ctx, now, ways*tickBatch)
+	if err != nil || len(due) == 0 {
 		return 0, err
 	}
-	n, err := e.tick(ctx, now, func(tx *store.Store) ([]store.Entry, error) {
-		return tx.ClaimAgenda(ctx, now, tickBatch, e.mine())
-	})
+	var n int
+	if ways > 1 && len(due) >= e.opts.Apart && apart(due) {
+		n, err = e.tickApart(ctx, now, due, ways)
+	} else {
+		n, err = e.tick(ctx, now, func(tx *store.Store) ([]store.Entry, error) {
+			return tx.ClaimAgenda(ctx, now, tickBatch, e.mine())
+		})
+	}
 	if err != nil || n > 0 {
 		return n, err
 	}
@@ -31,6 +45,63 @@ func (e *Engine) Tick(ctx context.Context) (int, error) {
 		return n, err
 	}
 	return e.clearStale(ctx, now)
+}
+
+// apart reports whether each of some entries is about its row alone. What reacts to edits is not: what
+// falls due together is counted together; nor is a round, which takes rows as they were before.
+func apart(due []store.Entry) bool {
+	return !slices.ContainsFunc(due, func(en store.Entry) bool {
+		return !slices.Contains([]store.AgendaKind{store.Due, store.Follow, store.Late, store.Review}, en.Kind)
+	})
+}
+
+// tickApart considers entries in several transactions at once, all those of a row in one.
+func (e *Engine) tickApart(ctx context.Context, now time.Time, due []store.Entry, ways int) (int, error) {
+	parts := make([][]store.Entry, ways)
+	for _, en := range due {
+		i := en.RowID % int64(ways)
+		parts[i] = append(parts[i], en)
+	}
+	var n atomic.Int64
+	var g errgroup.Group
+	for _, part := range parts {
+		if len(part) == 0 {
+			continue
+		}
+		g.Go(func() error {
+			k, err := e.tick(ctx, now, func(tx *store.Store) ([]store.Entry, error) {
+				return e.claimRows(ctx, tx, now, part)
+			})
+			n.Add(int64(k))
+			return err
+		})
+	}
+	err := g.Wait()
+	return int(n.Load()), err
+}
+
+// claimRows locks and gives entries. Where one of a row is not to be had, the row's others are left for
+// the next tick with it: what falls due of a row is considered in its order.
+func (e *Engine) claimRows(ctx context.Context, tx *store.Store, now time.Time,
+	due []store.Entry) ([]store.Entry, error) {
+	ids := make([]int64, len(due))
+	for i := range due {
+		ids[i] = due[i].ID
+	}
+	claimed, err := tx.ClaimEntries(ctx, now, ids, e.mine())
+	if err != nil || len(claimed) == len(due) {
+		return claimed, err
+	}
+	had, left := map[int64]bool{}, map[int64]bool{}
+	for _, en := range claimed {
+		had[en.ID] = true
+	}
+	for _, en := range due {
+		if !had[en.ID] {
+			left[en.RowID] = true
+		}
+	}
+	return slices.DeleteFunc(claimed, func(en store.Entry) bool { return left[en.RowID] }), nil
 }
 
 // clearStale removes some of what rules' earlier generations have left on the agenda, when

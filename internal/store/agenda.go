@@ -79,16 +79,26 @@ func (s *Store) ClaimAgenda(ctx context.Context, now time.Time, limit int, share
 	return append(out, rest...), err
 }
 
-// HasDueAgenda tells, without locking, whether anything is due: the usual
-// answer of a tick, and the cheap one. What is due to be refreshed counts only
-// where asked for.
-func (s *Store) HasDueAgenda(ctx context.Context, now time.Time, refresh bool) (bool, error) {
+// ClaimEntries locks and gives entries by id, of those that are still there and due, the earliest first.
+// Entries that somebody else has are passed over. By the primary key alone: along another index, entries
+// would be locked for a moment that are not asked for, and passed over by who asks for them.
+func (s *Store) ClaimEntries(ctx context.Context, now time.Time, ids []int64, share Share) ([]Entry, error) {
+	mine, args := share.of("IF(row_id = 0, id, row_id)", "due_at", now)
+	return s.entries(ctx, "SELECT "+entryColumns+" FROM agenda FORCE INDEX (PRIMARY) WHERE id IN (?) AND due_at <= ?"+mine+
+		" ORDER BY due_at, id FOR UPDATE SKIP LOCKED", append([]any{ids, now}, args...)...)
+}
+
+// DueAgenda gives, without locking, the first entries that are due, with their id, kind and row alone.
+func (s *Store) DueAgenda(ctx context.Context, now time.Time, limit int) (out []Entry, err error) {
+	err = s.DB(ctx).Raw("SELECT id, kind, row_id FROM agenda WHERE due_at <= ? AND kind <> 'refresh' ORDER BY due_at, id "+
+		"LIMIT ?", now, limit).Scan(&out).Error
+	return out, err
+}
+
+// HasDueAgenda tells, without locking, whether anything is due, what is to be refreshed too.
+func (s *Store) HasDueAgenda(ctx context.Context, now time.Time) (bool, error) {
 	var ids []int64
-	q := "SELECT id FROM agenda WHERE due_at <= ? AND kind <> 'refresh' ORDER BY due_at, id LIMIT 1"
-	if refresh {
-		q = "SELECT id FROM agenda WHERE due_at <= ? ORDER BY due_at, id LIMIT 1"
-	}
-	err := s.DB(ctx).Raw(q, now).Scan(&ids).Error
+	err := s.DB(ctx).Raw("SELECT id FROM agenda WHERE due_at <= ? ORDER BY due_at, id LIMIT 1", now).Scan(&ids).Error
 	return len(ids) > 0, err
 }
 

@@ -278,7 +278,7 @@ func TestSheetRecord(t *testing.T) {
 			t.Errorf("something to clear away: %v, want %v; %v", some, want, err)
 		}
 	}
-	if due, err := st.HasDueAgenda(ctx, noon, false); err != nil || due {
+	if due, err := st.DueAgenda(ctx, noon, 1); err != nil || len(due) > 0 {
 		t.Errorf("%v %v", due, err)
 	}
 	if got, err := st.Rule(ctx, r.ID); err != nil || got.State != rule.Paused {

@@ -234,7 +234,7 @@ func TestAgendaEntryOnce(t *testing.T) {
 	}
 	put(noon)
 	put(noon.Add(time.Hour))
-	if due, err := st.HasDueAgenda(ctx, noon.Add(59*time.Minute), false); due || err != nil {
+	if due, err := st.DueAgenda(ctx, noon.Add(59*time.Minute), 1); len(due) > 0 || err != nil {
 		t.Errorf("the entry that was replaced is still due: %v", err)
 	}
 	entries, err := st.RowEntries(ctx, 7)

@@ -12,7 +12,7 @@ var bounds = []struct{ what, by string }{
 		"next step, 0.2 ms of processor time, where the bare loop has 0.3 ms in all. Two processors have no more to give."},
 	{"tick, 1,000 due", "what an email writes: its row with eight indexes, its letter, its addressee, the agenda's entry " +
 		"that goes and the next one, what its rule knows of its row, where the limit writes one row. A third of the " +
-		"time is judging, writing and packing its letter."},
+		"processors' time is judging, writing and packing its letter; both are at work all along."},
 	{"tick, nothing due", "the noise of the machine: both sides ask the same two questions."},
 	{"render a 4 KB letter", "MIME, which both sides make: quoted-printable and headers. The ratio is what Nivot adds; the " +
 		"10,000 a second want a faster machine."},

@@ -34,8 +34,6 @@ type Options struct {
 	PublicURL   string        // of the application, in links that recipients follow
 	Sources     string        // the folder in which sheets may follow files; "" for none
 	Horizon     Horizon       // how far ahead the agenda is made for large sheets
-	// from how many due entries on they are considered in several transactions at once; default 100
-	Apart int
 }
 
 // Engine runs on one database. The methods that change rows, rules and
@@ -66,6 +64,7 @@ type Engine struct {
 	checked   checkedKeeper
 	optOut    atomic.Pointer[[]byte] // the key of unsubscribe links, once it is known
 	jobs      sync.WaitGroup         // work that goes on when its request is over
+	apartFrom int                    // so many due entries are considered in several transactions at once
 }
 
 // New makes an engine.
@@ -79,9 +78,6 @@ func New(s *store.Store, now Clock, opts Options) *Engine {
 	if opts.Lease == 0 {
 		opts.Lease = 7 * time.Second
 	}
-	if opts.Apart == 0 {
-		opts.Apart = 100
-	}
 	opts.Horizon = opts.Horizon.orDefault()
 	if opts.Wall == nil {
 		opts.Wall = time.Now
@@ -92,7 +88,7 @@ func New(s *store.Store, now Clock, opts Options) *Engine {
 	return &Engine{Store: s, now: func() time.Time { return now().UTC().Truncate(time.Microsecond) }, opts: opts,
 		log:        slog.Default(),
 		wakeAgenda: make(chan struct{}, 1), wakeQueue: make(chan struct{}, 1), wakeRefresh: make(chan struct{}, 1),
-		sheets: newSheetCache()}
+		sheets: newSheetCache(), apartFrom: apartFrom}
 }
 
 // Now is the engine's time, to the microsecond, in UTC.

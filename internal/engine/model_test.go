@@ -86,7 +86,7 @@ func playModel(t *testing.T, seed uint64) {
 		f.opts.Horizon = near
 	}
 	if seed%3 > 0 {
-		f.opts.Apart = 2
+		f.apartFrom = 2
 	}
 	f.run()
 	f.peer = startPeer(f, f.dsn, from)

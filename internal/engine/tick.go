@@ -18,6 +18,9 @@ const tickBatch = 500
 // mostWays is how many transactions consider what is due at once, at the most: they share one database.
 const mostWays = 4
 
+// apartFrom is how many due entries are worth being considered in several transactions at once.
+const apartFrom = 100
+
 // clearBatch is how many stale entries one transaction removes.
 const clearBatch = 5000
 
@@ -31,9 +34,11 @@ func (e *Engine) Tick(ctx context.Context) (int, error) {
 		return 0, err
 	}
 	var n int
-	if ways > 1 && len(due) >= e.opts.Apart && apart(due) {
+	if ways > 1 && len(due) >= e.apartFrom && apart(due) {
 		n, err = e.tickApart(ctx, now, due, ways)
-	} else {
+	}
+	// What is due first may all be other processes'; this one's share may lie behind it.
+	if err == nil && n == 0 {
 		n, err = e.tick(ctx, now, func(tx *store.Store) ([]store.Entry, error) {
 			return tx.ClaimAgenda(ctx, now, tickBatch, e.mine())
 		})

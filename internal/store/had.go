@@ -21,12 +21,7 @@ func (s *Store) PersonLimit(ctx context.Context, lock bool) (l delivery.PersonLi
 	if err := s.guard(ctx, SettingPersonLimit); err != nil {
 		return l, err
 	}
-	var names []string
-	if err := s.DB(ctx).Raw("SELECT name FROM settings WHERE name = ? FOR UPDATE",
-		SettingPersonLimit).Scan(&names).Error; err != nil {
-		return l, err
-	}
-	_, err = s.Setting(ctx, SettingPersonLimit, &l)
+	_, err = s.LockSetting(ctx, SettingPersonLimit, &l)
 	return l, err
 }
 

@@ -135,9 +135,7 @@ function Blank({ index, width }: { index: number; width: number }) {
       className="h-[30px] border-b border-hair-2 bg-sheet"
       style={{ width }}
     >
-      <div role="gridcell" aria-colindex={1} className="sticky left-0 h-full px-2.5" style={{ width: keyWidth }}>
-        <span className="inline-block h-2 w-10 rounded-sm bg-hair-2" />
-      </div>
+      <CellBox here={false} picked={false} colIndex={1} left={0} width={keyWidth} />
     </div>
   );
 }

@@ -174,24 +174,22 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
     if (dr || dc) move(cursor.row + dr, cursor.col + dc);
   };
 
-  // The head of a column takes the keys while it is the one that is looked at.
-  const toHead = (col: number) => {
-    const c = Math.max(0, Math.min(columns.length - 1, col));
-    move(cursor.row, c);
-    // A column that comes into sight with this is drawn by the next frame but one.
-    const focus = () => {
-      const head = box.current?.querySelector<HTMLElement>(`[data-head="${c}"]`);
-      head?.focus({ preventScroll: true });
-      return head !== null && head !== undefined;
-    };
-    if (!focus()) requestAnimationFrame(() => requestAnimationFrame(focus));
-  };
-  // The heads are not drawn anew with the rows, and so call what is newest by a function that stays.
-  const newestToHead = useRef(toHead);
-  useEffect(() => {
-    newestToHead.current = toHead;
-  });
-  const focusHead = useCallback((col: number) => newestToHead.current(col), []);
+  // The head of a column takes the keys while it is the one that is looked at. The heads are not drawn
+  // anew with the rows, so this stays the same while one scrolls.
+  const focusHead = useCallback(
+    (col: number) => {
+      const c = Math.max(0, Math.min(columns.length - 1, col));
+      move(cursor.row, c);
+      // A column that comes into sight with this is drawn by the next frame but one.
+      const focus = () => {
+        const head = box.current?.querySelector<HTMLElement>(`[data-head="${c}"]`);
+        head?.focus({ preventScroll: true });
+        return head !== null && head !== undefined;
+      };
+      if (!focus()) requestAnimationFrame(() => requestAnimationFrame(focus));
+    },
+    [columns.length, cursor.row, move],
+  );
   const focusRows = useCallback(() => box.current?.focus({ preventScroll: true }), []);
   const acts = useActs({
     columns,
@@ -275,7 +273,7 @@ function useGrid(p: Props, ref: React.Ref<GridHandle>) {
       find: () => setFinding(true),
       openRow: () => row && p.onRow(row.id),
       openCell: () => row && active && p.onCell(row.id, active.id),
-      toHead: () => toHead(cursor.col),
+      toHead: () => focusHead(cursor.col),
       leave: () => box.current?.blur(),
     });
     if (done) e.preventDefault();

@@ -1,4 +1,4 @@
-import { type Browser, expect, type Page } from "@playwright/test";
+import { type Browser, expect, type Locator, type Page } from "@playwright/test";
 
 export const password = "weathercock-1790";
 
@@ -33,6 +33,21 @@ export async function ask<T>(page: Page, method: string, path: string, body?: un
     },
     [method, path, body] as const,
   ) as Promise<T>;
+}
+
+/** Goes on by Tab until one of what is meant, which has come by then, has the focus, and shows it. */
+export async function tabOnTo(page: Page, what: Locator) {
+  await expect(what.first()).toBeVisible(); // whoever sees nothing there yet does not press on
+  for (let i = 0; i < 80; i++) {
+    const shown = await what.evaluateAll((all) => {
+      const at = document.activeElement;
+      if (!at || !all.includes(at as HTMLElement)) return undefined;
+      return at.matches("input, [role=textbox]") || getComputedStyle(at).outlineStyle !== "none";
+    });
+    if (shown !== undefined) return expect(shown, `the focus on ${what} is seen`).toBe(true);
+    await page.keyboard.press("Tab");
+  }
+  throw new Error(`Tab does not come to ${what}`);
 }
 
 type Mails = {

@@ -21,7 +21,7 @@ export default defineConfig({
   fullyParallel: false,
   timeout: 240_000, // of a machine that has much else to do
   expect: { timeout: 60_000 },
-  reporter: [["list"]],
+  reporter: [["list"], ["./failures.ts"]],
   use: {
     baseURL: base,
     viewport: { width: 1280, height: 800 },

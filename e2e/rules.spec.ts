@@ -1,6 +1,6 @@
 import AxeBuilder from "@axe-core/playwright";
-import { expect, type Page, test } from "@playwright/test";
-import { ask, mails, ruleEditor, signIn } from "./museum";
+import { expect, type Locator, type Page, test } from "@playwright/test";
+import { ask, mails, ruleEditor, signIn, tabOnTo } from "./museum";
 
 // Every kind of "when", said from an empty sentence; what is held, let go in
 // part; what is sent by hand, stopped half way.
@@ -131,41 +131,31 @@ test("by keyboard alone: a sentence about each year on a day, switched on and pa
   await page.goto(`/sheets/${sheets.Volunteers}/rules/new`);
   await page.getByLabel("Name of the rule").focus();
   await page.keyboard.type("A year with us");
-  const tabTo = async (what: string) => {
-    for (let i = 0; i < 60; i++) {
-      await page.keyboard.press("Tab");
-      const there = await page.evaluate((w) => {
-        const at = document.activeElement;
-        return (w.startsWith("[") && at?.matches(w)) || at?.textContent?.trim().startsWith(w);
-      }, what);
-      if (there) return;
-    }
-    throw new Error(`Tab does not come to ${what}`);
-  };
-  await tabTo("[data-place='/trigger/kind']");
+  const tabTo = (what: Locator) => tabOnTo(page, what);
+  await tabTo(blank("/trigger/kind"));
   await page.keyboard.press("Enter");
   await expect(slip()).toBeVisible();
   await page.keyboard.press("Enter"); // the first of them: a date
   await expect(slip().getByLabel("How many")).toBeVisible();
   await page.keyboard.press("Escape");
-  await tabTo("[data-place='/trigger/column']");
+  await tabTo(blank("/trigger/column"));
   await page.keyboard.press("Enter");
   await expect(slip()).toBeVisible();
   await page.keyboard.press("Escape");
-  await tabTo("[data-place='/send/0/template']");
+  await tabTo(blank("/send/0/template"));
   await page.keyboard.press("Enter");
   await page.keyboard.press("Space"); // the first template
   await page.keyboard.press("Escape");
-  await tabTo("every year …");
+  await tabTo(page.getByRole("button", { name: /^every year …/ }));
   await page.keyboard.press("Enter");
   await expect(slip().getByText("How often the date comes round")).toBeVisible();
   await page.keyboard.press("Escape");
   await says("7 days before joined on, every year, at 09:00, write First aid to email.");
   await expect(page.getByRole("button", { name: /^Switch on: \d+ emails in 60 days/ })).toBeEnabled();
-  await tabTo("Switch on");
+  await tabTo(page.getByRole("button", { name: /^Switch on/ }));
   await page.keyboard.press("Enter");
   await expect(page.getByRole("button", { name: /^Pause/ })).toBeVisible();
-  await tabTo("Pause");
+  await tabTo(page.getByRole("button", { name: /^Pause/ }));
   await page.keyboard.press("Enter");
   await expect(page.getByRole("button", { name: /^Resume/ })).toBeVisible();
   await ask(page, "DELETE", `/sheets/${sheets.Volunteers}/rules/${page.url().split("/").pop()}`);

@@ -44,9 +44,9 @@ wait $! || failed=1
 cat "$said/looks"
 if [ $failed = 1 ]; then
   echo "== what failed of the interface"
-  for part in "$said"/*; do
-    grep -a 'WebServer.*level=\(ERROR\|WARN\)' "$part" | tail -20 || true # what the program said of it
-    sed -n '/^  1) /,$p' "$part"
+  for part in looks:8540 work:8520; do
+    grep -a 'WebServer.*level=\(ERROR\|WARN\)' "$said/${part%:*}" | tail -20 || true # what the program said of it
+    cat "results/${part#*:}/failures.txt" || true
   done
 fi
 rm -r "$said"

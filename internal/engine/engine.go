@@ -7,7 +7,6 @@ package engine
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"log/slog"
 	"os"
@@ -143,7 +142,7 @@ func (e *Engine) runAgenda(ctx context.Context) {
 			continue
 		}
 		n, err := e.Tick(ctx)
-		if err != nil && !errors.Is(err, context.Canceled) {
+		if err != nil && ctx.Err() == nil {
 			e.log.Error("considering what is due failed; trying again", "error", err)
 			n = 0
 			pause(ctx, time.Second)
@@ -210,7 +209,7 @@ func (e *Engine) runSweep(ctx context.Context) {
 		}
 		doubted, err := e.Store.Sweep(ctx, e.now())
 		switch {
-		case err != nil && !errors.Is(err, context.Canceled):
+		case err != nil && ctx.Err() == nil:
 			e.log.Error("sweeping failed; trying again", "error", err)
 		case len(doubted) > 0:
 			e.log.Warn("a process stopped while it was sending", "in doubt", len(doubted))

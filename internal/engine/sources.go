@@ -117,7 +117,7 @@ func (e *Engine) fetchOptions(ctx context.Context) (fetch.Options, error) {
 func (e *Engine) runRefresh(ctx context.Context) {
 	for ctx.Err() == nil {
 		found, err := e.Refresh(ctx)
-		if err != nil && !errors.Is(err, context.Canceled) {
+		if err != nil && ctx.Err() == nil {
 			e.log.Error("refreshing a source failed; trying again", "error", err)
 			pause(ctx, 5*time.Second)
 		}

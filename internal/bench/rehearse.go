@@ -119,8 +119,9 @@ func (b *bench) rehearse() error {
 		scans = append(scans, time.Since(start).Seconds())
 		start = time.Now()
 		var cells []value.Value
+		decoder := s.Decoder()
 		err := st.StreamRows(b.ctx, "many", func(_, _ int64, _ bool, raw []byte) (err error) {
-			cells, err = s.Decode(raw, cells)
+			cells, err = decoder.Decode(raw, cells)
 			return err
 		})
 		if err != nil {
@@ -167,12 +168,13 @@ func (b *bench) play(st *store.Store, s *sheet.Sheet,
 	n := 0
 	scan := func(f func(*sheet.Row) error) error {
 		var row sheet.Row
+		decoder := s.Decoder()
 		return st.StreamRows(b.ctx, "many", func(id, number int64, gone bool, raw []byte) (err error) {
 			if n++; n%100_000 == 0 {
 				runtime.ReadMemStats(&m)
 				peak = max(peak, m.HeapInuse)
 			}
-			if row.Cells, err = s.Decode(raw, row.Cells); err != nil {
+			if row.Cells, err = decoder.Decode(raw, row.Cells); err != nil {
 				return err
 			}
 			row.ID, row.Number, row.Gone = store.RowID(id), number, gone

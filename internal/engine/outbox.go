@@ -88,7 +88,7 @@ func (w *work) forget(p *plan.Pending) {
 // write gathers an email that enters the ledger.
 func (w *work) write(ctx context.Context, l *timeline, x plan.Effect) error {
 	m := x.As
-	id, whole := m.Identity(), m.Whole()
+	id := m.Identity()
 	row, err := rowID(m.Row)
 	if err != nil {
 		return err
@@ -100,7 +100,7 @@ func (w *work) write(ctx context.Context, l *timeline, x plan.Effect) error {
 	d := &store.Delivery{Occasion: id[:], SheetID: l.sb.record.ID, RuleID: l.rb.record.ID, RowID: row, Step: m.Step,
 		Reaction: m.Kind.Reaction() && m.Base == "" && !l.Passed, SenderID: l.sb.record.SenderID, DueAt: m.Due,
 		JudgedAt: w.now, Origin: string(origin), Attempt: 1}
-	if wid := whole.Identity(); wid != id {
+	if wid := m.WholeIdentity(); wid != id {
 		d.Base = wid[:]
 	}
 	p := &written{Delivery: d, rb: l.rb}

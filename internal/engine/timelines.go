@@ -498,12 +498,13 @@ func (w *work) memory(rb *cachedRule, row int64) *memory {
 func (l *timeline) Ask(occ []rule.Occasion) { l.w.ask(l.ctx, occ) }
 
 // Judged implements plan.Ledger.
-func (l *timeline) Judged(id rule.ID) bool { return l.w.judged[id] }
+func (l *timeline) Judged(o *rule.Occasion) bool {
+	return len(l.w.judged) > 0 && l.w.judged[o.Identity()]
+}
 
 // Enter implements plan.Ledger.
 func (l *timeline) Enter(m *plan.Email) {
-	whole := m.Whole()
-	for _, id := range []rule.ID{m.Identity(), whole.Identity()} {
+	for _, id := range []rule.ID{m.Identity(), m.WholeIdentity()} {
 		l.w.judged[id], l.w.asked[id] = true, true
 	}
 }

@@ -159,14 +159,12 @@ func (s *Store) StreamRows(ctx context.Context, sheetID string, f func(id, numbe
 		return err
 	}
 	defer rows.Close()
-	var id, number int64
-	var gone bool
-	var cells sql.RawBytes
+	var id, number, gone, cells sql.RawBytes
 	for rows.Next() {
 		if err := rows.Scan(&id, &number, &gone, &cells); err != nil {
 			return err
 		}
-		if err := f(id, number, gone, cells); err != nil {
+		if err := f(digits(id), digits(number), digits(gone) != 0, cells); err != nil {
 			return err
 		}
 	}

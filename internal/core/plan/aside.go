@@ -82,7 +82,7 @@ func (l *Timeline) deferred(o *rule.Occasion, at time.Time) (ok bool) {
 		return false
 	}
 	id := o.Identity()
-	if l.Ledger.Ask([]rule.Occasion{*o}); l.Ledger.Judged(id) {
+	if l.Ledger.Ask([]rule.Occasion{*o}); l.Ledger.Judged(o) {
 		return true
 	}
 	o.Due = to

@@ -140,7 +140,7 @@ func (s *CompiledRule) Stands(o *rule.Occasion, row *sheet.Row) bool {
 // Dates gives a row's occasions by a date rule, and by a schedule one for each
 // instant, that fall due after from and not after to. known is since when the
 // row's date has been known.
-func (s *CompiledRule) Dates(row *sheet.Row, known, from, to time.Time, judged func(rule.ID) bool) []rule.Occasion {
+func (s *CompiledRule) Dates(row *sheet.Row, known, from, to time.Time, judged func(*rule.Occasion) bool) []rule.Occasion {
 	switch s.Rule.Trigger.Kind {
 	case rule.Date:
 		return s.Rule.Due(row.ID, s.Anchor(row), &s.timing, known, from, to, judged)

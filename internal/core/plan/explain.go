@@ -86,8 +86,8 @@ type foresight struct {
 func (p *foresight) Ask([]rule.Occasion) {}
 
 // Judged implements Ledger.
-func (p *foresight) Judged(id rule.ID) bool {
-	return len(p.entered) >= maxForeseen || slices.Contains(p.entered, id)
+func (p *foresight) Judged(o *rule.Occasion) bool {
+	return len(p.entered) > 0 && (len(p.entered) >= maxForeseen || slices.Contains(p.entered, o.Identity()))
 }
 
 // Enter implements Ledger.

@@ -488,7 +488,8 @@ type ledger struct {
 
 func (l *ledger) Ask([]rule.Occasion) {}
 
-func (l *ledger) Judged(id rule.ID) bool {
+func (l *ledger) Judged(o *rule.Occasion) bool {
+	id := o.Identity()
 	if slices.Contains(l.entered, id) {
 		return true
 	}

@@ -302,15 +302,13 @@ func newPlayer(s *CompiledRule, c *Course, index int, from time.Time) *simulator
 func (p *simulator) Ask([]rule.Occasion) {}
 
 // Judged implements Ledger.
-func (p *simulator) Judged(id rule.ID) bool { return p.judged[id] }
+func (p *simulator) Judged(o *rule.Occasion) bool {
+	return len(p.judged) > 0 && p.judged[o.Identity()] // of most rows nothing has been, and hashing costs
+}
 
 // Enter implements Ledger.
 func (p *simulator) Enter(e *Email) {
-	p.judged[e.Identity()] = true
-	if e.Mailbox != "" {
-		whole := e.Occasion.Whole()
-		p.judged[whole.Identity()] = true
-	}
+	p.judged[e.Identity()], p.judged[e.WholeIdentity()] = true, true
 }
 
 // Last implements Ledger: the Timeline knows its own.
@@ -405,14 +403,10 @@ func (p *simulator) piece(o rule.Occasion, at time.Time) {
 }
 
 func (p *simulator) lineOf(e *Email) *Line {
-	id := e.Identity()
-	l := &Line{At: e.At, Row: p.ID, Step: e.Step, Mailbox: e.Mailbox, Occasion: id, Whole: id, Outcome: e.Outcome,
+	l := &Line{At: e.At, Row: p.ID, Step: e.Step, Mailbox: e.Mailbox, Occasion: e.Identity(),
+		Whole: e.WholeIdentity(), Outcome: e.Outcome,
 		Reason:   e.Decision.Reason.Words(),
 		Reaction: e.Kind.Reaction() && e.Base == ""}
-	if e.Mailbox != "" {
-		whole := e.Occasion.Whole()
-		l.Whole = whole.Identity()
-	}
 	if e.Base != "" {
 		l.Follows, _ = rule.ParseID(e.Base)
 	}

@@ -67,7 +67,7 @@ type Ledger interface {
 	Ask(occ []rule.Occasion)
 	// Judged reports whether an occasion has been judged: as itself, or, as a
 	// whole, by one of its mailboxes'.
-	Judged(id rule.ID) bool
+	Judged(o *rule.Occasion) bool
 	// Enter notes that an email enters the ledger by what is being decided.
 	Enter(e *Email)
 	// Last gives when the rule's last first email to the row went or was held.
@@ -90,6 +90,28 @@ type Email struct {
 	On         *sheet.Row    // the row that it was judged on, with its formulas worked out; nil: none
 	Decided    bool          // its decision is new: wording, recipients and letter
 	Single     bool          // with each: of its occasion the first mailbox, or the only one
+
+	id, whole rule.ID // of its occasion, once somebody has asked
+}
+
+// Identity returns the identity of the email's occasion, which stays what it is.
+func (e *Email) Identity() rule.ID {
+	if e.id == (rule.ID{}) {
+		e.id = e.Occasion.Identity()
+	}
+	return e.id
+}
+
+// WholeIdentity returns that of its occasion without the mailbox that each gave it.
+func (e *Email) WholeIdentity() rule.ID {
+	if e.whole == (rule.ID{}) {
+		if w := e.Occasion.Whole(); w.Mailbox == e.Mailbox {
+			e.whole = e.Identity()
+		} else {
+			e.whole = w.Identity()
+		}
+	}
+	return e.whole
 }
 
 // PendingKind says what is to come.
@@ -267,9 +289,9 @@ func (l *Timeline) dates(row *sheet.Row, from, to time.Time) (out []rule.Occasio
 		return nil
 	}
 	l.Ledger.Ask(occ)
-	if slices.ContainsFunc(occ, func(o rule.Occasion) bool { return l.Ledger.Judged(o.Identity()) }) {
+	if slices.ContainsFunc(occ, func(o rule.Occasion) bool { return l.Ledger.Judged(&o) }) {
 		for _, o := range l.Dates(row, l.Known, from, to, l.Ledger.Judged) {
-			if !l.Ledger.Judged(o.Identity()) {
+			if !l.Ledger.Judged(&o) {
 				out = append(out, o)
 			}
 		}
@@ -437,7 +459,7 @@ func (l *Timeline) Record(cs []Considered) {
 // write puts an occasion that has been judged into the ledger, and what comes
 // of it on the agenda. One that is there already stays as it is.
 func (l *Timeline) write(c Considered, first, spared bool) {
-	if l.Ledger.Ask([]rule.Occasion{c.Occasion}); l.Ledger.Judged(c.Identity()) && c.Mailbox == "" {
+	if l.Ledger.Ask([]rule.Occasion{c.Occasion}); l.Ledger.Judged(&c.Occasion) && c.Mailbox == "" {
 		return
 	}
 	if why, out := l.Asides.leftOut(&c.Occasion); out && c.Outcome != Skip {
@@ -536,7 +558,7 @@ func (l *Timeline) expectOnce(p *Pending) {
 	}) {
 		return
 	}
-	if l.Ledger.Ask([]rule.Occasion{p.Occasion}); !l.Ledger.Judged(id) {
+	if l.Ledger.Ask([]rule.Occasion{p.Occasion}); !l.Ledger.Judged(&p.Occasion) {
 		l.expect(p)
 	}
 }
@@ -618,7 +640,7 @@ func (l *Timeline) countAnew(first *Email, o *rule.Occasion) (rule.Occasion, boo
 // step writes a follow-up that has been judged, and what comes after it in its
 // chain.
 func (l *Timeline) step(p *Pending, c Considered) {
-	if l.Ledger.Ask([]rule.Occasion{c.Occasion}); l.Ledger.Judged(c.Identity()) {
+	if l.Ledger.Ask([]rule.Occasion{c.Occasion}); l.Ledger.Judged(&c.Occasion) {
 		return
 	}
 	out, left := l.Asides.leftOut(&c.Occasion)
@@ -793,14 +815,14 @@ func (l *Timeline) Round(o rule.Occasion) {
 		return
 	}
 	o.Row = l.ID
-	if l.Ledger.Ask([]rule.Occasion{o}); !l.Ledger.Judged(o.Identity()) {
+	if l.Ledger.Ask([]rule.Occasion{o}); !l.Ledger.Judged(&o) {
 		l.consider(o, l.Row, o.Due)
 	}
 }
 
 // Take judges an occasion that a person brings about, on the row given.
 func (l *Timeline) Take(o rule.Occasion, row *sheet.Row, at time.Time) {
-	if l.Ledger.Ask([]rule.Occasion{o}); !l.Ledger.Judged(o.Identity()) {
+	if l.Ledger.Ask([]rule.Occasion{o}); !l.Ledger.Judged(&o) {
 		l.consider(o, row, at)
 	}
 }
@@ -814,7 +836,7 @@ func (l *Timeline) TakePast(since, at time.Time) {
 	occ := l.CompiledRule.Past(l.Row, since, l.Baseline, l.RowState)
 	l.Ledger.Ask(occ)
 	for _, o := range occ {
-		if !l.Ledger.Judged(o.Identity()) {
+		if !l.Ledger.Judged(&o) {
 			for i, c := range l.Judge(o, l.Row, at, l.memory()) {
 				l.write(c, i == 0, true)
 			}

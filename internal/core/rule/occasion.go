@@ -5,7 +5,8 @@ import (
 	"encoding/binary"
 	"encoding/hex"
 	"fmt"
-	"sort"
+	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -51,6 +52,18 @@ type ID [16]byte
 // String writes the identity in hexadecimal.
 func (id ID) String() string { return hex.EncodeToString(id[:]) }
 
+// MarshalBinary implements encoding.BinaryMarshaler: 16 bytes, where gob else takes each by itself.
+func (id ID) MarshalBinary() ([]byte, error) { return id[:], nil }
+
+// UnmarshalBinary implements encoding.BinaryUnmarshaler.
+func (id *ID) UnmarshalBinary(b []byte) error {
+	if len(b) != len(id) {
+		return fmt.Errorf("an identity has %d bytes, not %d", len(id), len(b))
+	}
+	copy(id[:], b)
+	return nil
+}
+
 // Chain gives the identity, as text, of the email that a follow-up follows; of a
 // first email its own.
 func (o *Occasion) Chain() string {
@@ -80,28 +93,29 @@ const identityVersion = "nivot occasion 1"
 // together. The due instant takes no part: an occasion keeps its identity if
 // only its instant changed.
 func (o *Occasion) Identity() ID {
-	var parts []string
+	var parts [10]string
+	n := 0
 	switch {
 	case o.Base != "":
-		parts = []string{"follow-up", o.Base, fmt.Sprint(o.Step), fmt.Sprint(o.Again)}
+		n = copy(parts[:], []string{"follow-up", o.Base, strconv.Itoa(o.Step), strconv.Itoa(o.Again)})
 	case o.Kind == "" || o.Kind == Date:
-		parts = []string{"date", o.Rule, o.Row, o.Column, o.AnchorText, fmt.Sprint(o.N), string(o.Unit),
-			fmt.Sprint(o.Anniversary)}
+		n = copy(parts[:], []string{"date", o.Rule, o.Row, o.Column, o.AnchorText, strconv.Itoa(o.N), string(o.Unit),
+			strconv.Itoa(o.Anniversary)})
 	case o.Kind == Schedule && o.Row == "":
 		return identity("round-up", o.Rule, o.Mailbox, o.Instant)
 	case o.Kind == Schedule:
-		parts = []string{"schedule", o.Rule, o.Row, o.Instant}
+		n = copy(parts[:], []string{"schedule", o.Rule, o.Row, o.Instant})
 	case o.Kind == Added:
-		parts = []string{"added", o.Rule, o.Row}
+		n = copy(parts[:], []string{"added", o.Rule, o.Row})
 	case o.Kind == ByHand:
-		parts = []string{"by hand", o.Batch, o.Row}
+		n = copy(parts[:], []string{"by hand", o.Batch, o.Row})
 	default:
-		parts = []string{string(o.Kind), o.Rule, o.Row, fmt.Sprint(o.N)}
+		n = copy(parts[:], []string{string(o.Kind), o.Rule, o.Row, strconv.Itoa(o.N)})
 	}
 	if o.Mailbox != "" && o.Base == "" {
-		parts = append(parts, "to", o.Mailbox)
+		n += copy(parts[n:], []string{"to", o.Mailbox})
 	}
-	return identity(parts...)
+	return identity(parts[:n]...)
 }
 
 // Whole gives the occasion without the mailbox that each gave it.
@@ -128,7 +142,8 @@ func (o *Occasion) Restore() error {
 }
 
 func identity(parts ...string) ID {
-	b := []byte(identityVersion)
+	var room [256]byte
+	b := append(room[:0], identityVersion...)
 	for _, p := range parts {
 		b = binary.AppendUvarint(b, uint64(len(p)))
 		b = append(b, p...)
@@ -199,7 +214,7 @@ func (t *Timing) effective(unmoved, known time.Time) (due time.Time, ok bool) {
 // the anchor has been known. An occasion that judged says has been judged
 // before takes no part; judged may be nil.
 func (r *Rule) Due(row string, anchor value.Value, t *Timing, known, from, to time.Time,
-	judged func(ID) bool) []Occasion {
+	judged func(*Occasion) bool) []Occasion {
 	if !anchor.IsFilled() || anchor.Type != value.Date && anchor.Type != value.Moment {
 		return nil
 	}
@@ -220,13 +235,15 @@ func (r *Rule) Due(row string, anchor value.Value, t *Timing, known, from, to ti
 			if !unmoved.Equal(due) {
 				o.Unmoved = unmoved
 			}
-			if judged == nil || !judged(o.Identity()) {
+			if judged == nil || !judged(&o) {
 				out = append(out, o)
 			}
 		}
 	}
-	sort.SliceStable(out, func(i, j int) bool { return out[i].Due.Before(out[j].Due) })
-	r.markSameMoment(out, t.Env)
+	if len(out) > 1 {
+		slices.SortStableFunc(out, func(a, b Occasion) int { return a.Due.Compare(b.Due) })
+		r.markSameMoment(out, t.Env)
+	}
 	return out
 }
 

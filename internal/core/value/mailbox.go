@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 	"unicode"
+	"unicode/utf8"
 
 	"golang.org/x/net/idna"
 )
@@ -132,6 +133,9 @@ func ParseMailboxes(s string) ([]Mailbox, error) {
 // splitMailboxes parts the list at separators outside quotes, comments and
 // angle brackets, and drops comments (RFC 5322, section 3.2.2).
 func splitMailboxes(s string) ([]string, error) {
+	if !strings.ContainsAny(s, "\"\\(<>,;\r\n") && utf8.ValidString(s) {
+		return []string{s}, nil // one plain address, as nearly all are
+	}
 	var parts []string
 	var b strings.Builder
 	quoted, escaped, angle, depth := false, false, false, 0

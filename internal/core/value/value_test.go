@@ -1,6 +1,7 @@
 package value
 
 import (
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -146,6 +147,7 @@ func TestMailboxes(t *testing.T) {
 		{"a@b@c.example", ""},
 		{"a@-b.example", ""}, {"a@b..example", ""}, {`"a@b.example`, ""}, {"<a@b.example", ""}, {"a@b.example\x00", ""},
 		{"ünal@b.example", ""}, {strings.Repeat("a", 65) + "@b.example", ""}, {"good@b.example, bad", ""}, {"; ,", ""},
+		{"a@b\xff.example", ""}, {"a\xff@b.example", ""},
 	} {
 		boxes, err := ParseMailboxes(c.in)
 		var out []string
@@ -166,11 +168,16 @@ func TestMailboxes(t *testing.T) {
 // that could end a header or an SMTP command.
 func FuzzMailboxes(f *testing.F) {
 	for _, s := range []string{"a@b.example", `"x, y" <a@b.example>; c@d.example`, "a (b) <c@d.example>", "\"\\\"\"@x",
-		"a@b\r\nBcc: c@d"} {
+		"a@b\r\nBcc: c@d", "a@b.example ", "a@b\xff.example", "ünal@bücher.example)"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, s string) {
 		boxes, err := ParseMailboxes(s)
+		if !strings.ContainsAny(s, "\"\\(<>,;\r\n") { // what needs no parting is read as it would be parted
+			if parted, failed := ParseMailboxes(s + "()"); (failed == nil) != (err == nil) || !slices.Equal(parted, boxes) {
+				t.Fatalf("%q gave %v, %v, and with a comment %v, %v", s, boxes, err, parted, failed)
+			}
+		}
 		if err != nil {
 			return
 		}

@@ -143,7 +143,7 @@ test("from a CSV to delivered emails, each once", async ({ page }) => {
     await page.goto(sheetPath);
     await expect(page.getByRole("group", { name: /A accepted/ })).toHaveCount(3);
     await page.getByRole("link", { name: "Log", exact: true }).click();
-    await page.getByRole("button", { name: /^Sheet/ }).click();
+    await page.getByRole("button", { name: "Sheet: all sheets" }).click();
     await page.getByRole("radio", { name: "Group visits" }).click();
     await page.keyboard.press("Escape");
     await page.getByRole("button", { name: "Your visit on 4 Apr 2027" }).first().click();

@@ -11,6 +11,8 @@ export type Write<V, T> = {
   /** Does it; a failure is told, and undefined comes back. */
   do: (v: V) => Promise<T | undefined>;
   busy: boolean;
+  /** What is under way, until what it changes has been asked again. */
+  going: V | undefined;
   /** The last time went well. */
   done: boolean;
   /** Does the same once more. */
@@ -74,6 +76,7 @@ export function useWrite<V = void, T = unknown>(o: Options<V, T>): Write<V, T> {
   return {
     do: attempt,
     busy: m.isPending,
+    going: m.isPending ? m.variables : undefined,
     done: m.isSuccess,
     again: () => attempt(m.variables as V),
     failed: m.error?.problem,

@@ -29,6 +29,8 @@ export function Roles({ sheet }: { sheet: Sheet }) {
     if (setsNothing(sets)) save(body);
     else setAsked({ what, body, sets });
   };
+  // What is asked about, or on its way, is shown as it will be.
+  const shown = { ...sheet, ...asked?.body, ...patch.going };
   const pick = (
     label: string,
     value: string,
@@ -53,28 +55,28 @@ export function Roles({ sheet }: { sheet: Sheet }) {
     <Section title="What says what a row is">
       {pick(
         "The row is identified by",
-        sheet.key,
+        shown.key,
         (c) => c.type !== "formula",
         (key) => save({ key }),
         "no column",
       )}
       {pick(
         "Its address stands in",
-        sheet.address,
+        shown.address,
         (c) => kind(c) === "email",
         (address) => save({ address }),
         "no column",
       )}
       {pick(
         "The name of whom it concerns",
-        sheet.nameColumn,
+        shown.nameColumn,
         (c) => kind(c) === "text",
         (nameColumn) => save({ nameColumn }),
         "no column",
       )}
       {pick(
         "Their language",
-        sheet.languageColumn,
+        shown.languageColumn,
         (c) => kind(c) === "choice" || kind(c) === "text",
         (languageColumn) => save({ languageColumn }),
         "no column",
@@ -82,7 +84,7 @@ export function Roles({ sheet }: { sheet: Sheet }) {
       {(senders.data?.length ?? 0) > 1 && (
         <label className="flex items-center justify-between gap-3 py-0.5">
           Its emails go out from
-          <select className="field w-56" value={sheet.sender} onChange={(e) => save({ sender: e.target.value })}>
+          <select className="field w-56" value={shown.sender} onChange={(e) => save({ sender: e.target.value })}>
             <option value="">the first sender</option>
             {senders.data?.map((x) => (
               <option key={x.id} value={x.id}>
@@ -96,7 +98,7 @@ export function Roles({ sheet }: { sheet: Sheet }) {
         Working days go by
         <select
           className="field w-56"
-          value={sheet.calendar}
+          value={tell.going?.calendar ?? shown.calendar}
           onChange={(e) => void turn("Another working calendar?", { calendar: e.target.value })}
         >
           {(calendars.data ?? []).map((c) => (
@@ -111,11 +113,11 @@ export function Roles({ sheet }: { sheet: Sheet }) {
         <input
           className="field w-56"
           list="sheet-zones"
-          key={`${sheet.zone}${asked ? ", asked" : ""}`}
-          defaultValue={sheet.zone}
+          key={shown.zone}
+          defaultValue={shown.zone}
           onBlur={(e) => {
             const zone = e.target.value.trim();
-            if (zone && zone !== sheet.zone) void turn("Another time zone?", { zone });
+            if (zone && zone !== shown.zone) void turn("Another time zone?", { zone });
           }}
           onKeyDown={(e) => e.key === "Enter" && e.currentTarget.blur()}
         />
@@ -140,10 +142,10 @@ export function Roles({ sheet }: { sheet: Sheet }) {
         Settle time: edits count after
         <select
           className="field w-56"
-          value={sheet.settleSeconds}
+          value={shown.settleSeconds}
           onChange={(e) => save({ settleSeconds: Number(e.target.value) })}
         >
-          {[...new Set([0, 30, 60, 120, 300, 900, 3600, sheet.settleSeconds])]
+          {[...new Set([0, 30, 60, 120, 300, 900, 3600, shown.settleSeconds])]
             .sort((a, b) => a - b)
             .map((n) => (
               <option key={n} value={n}>

@@ -499,7 +499,11 @@ func (l *timeline) Ask(occ []rule.Occasion) { l.w.ask(l.ctx, occ) }
 
 // Judged implements plan.Ledger.
 func (l *timeline) Judged(o *rule.Occasion) bool {
-	return len(l.w.judged) > 0 && l.w.judged[o.Identity()]
+	id := o.Identity()
+	if !l.w.asked[id] {
+		l.w.ask(l.ctx, []rule.Occasion{*o})
+	}
+	return l.w.judged[id]
 }
 
 // Enter implements plan.Ledger.

@@ -8,7 +8,7 @@ import (
 	"io"
 	"os"
 	"runtime"
-	"sort"
+	"slices"
 	"sync"
 	"time"
 
@@ -163,7 +163,7 @@ func (o *ordering) add(l *plan.Line) error {
 }
 
 func (o *ordering) sort() {
-	sort.Slice(o.lines, func(i, j int) bool { return plan.Less(o.lines[i], o.lines[j]) }) // no two are alike
+	slices.SortFunc(o.lines, plan.Compare) // no two are alike
 }
 
 func (o *ordering) spill() error {
@@ -253,7 +253,7 @@ func (r *run) next() error {
 type merge []*run
 
 func (m merge) Len() int           { return len(m) }
-func (m merge) Less(i, j int) bool { return plan.Less(&m[i].line, &m[j].line) }
+func (m merge) Less(i, j int) bool { return plan.Compare(&m[i].line, &m[j].line) < 0 }
 func (m merge) Swap(i, j int)      { m[i], m[j] = m[j], m[i] }
 func (m *merge) Push(x any)        { *m = append(*m, x.(*run)) }
 func (m *merge) Pop() any {

@@ -81,8 +81,8 @@ func (l *Timeline) deferred(o *rule.Occasion, at time.Time) (ok bool) {
 	if !moved || to.Equal(o.Due) {
 		return false
 	}
-	id := o.Identity()
-	if l.Ledger.Ask([]rule.Occasion{*o}); l.Ledger.Judged(o) {
+	id, asked := o.Identity(), *o // a copy, so that what nobody has moved need not be kept apart
+	if l.Ledger.Judged(&asked) {
 		return true
 	}
 	o.Due = to

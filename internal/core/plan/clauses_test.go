@@ -528,7 +528,7 @@ func TestIdentityNeverTwiceByAnyTrigger(t *testing.T) {
 				t.Fatalf("trial %d, %s: %s twice: %s, then %s (%s)", trial, j, l.Occasion, was, l.Outcome, l.Reason)
 			}
 			seen[l.Occasion] = l.Outcome
-			if i > 0 && Less(&ls[i], &ls[i-1]) {
+			if i > 0 && Compare(&ls[i], &ls[i-1]) < 0 {
 				t.Fatalf("trial %d: lines out of order", trial)
 			}
 		}

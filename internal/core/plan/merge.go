@@ -1,30 +1,22 @@
 package plan
 
 import (
+	"cmp"
 	"slices"
-	"sort"
 	"time"
 
 	"nivot/internal/core/rule"
 	"nivot/internal/core/value"
 )
 
-// Less orders lines by time, then row (added rows last), then rule, then as
+// Compare orders lines by time, then row (added rows last), then rule, then as
 // their row gave them: by step, and mailbox.
-func Less(a, b *Line) bool {
-	if !a.At.Equal(b.At) {
-		return a.At.Before(b.At)
+func Compare(a, b *Line) int {
+	if c := a.At.Compare(b.At); c != 0 {
+		return c
 	}
-	if a.Order != b.Order {
-		return a.Order < b.Order
-	}
-	if a.Rule != b.Rule {
-		return a.Rule < b.Rule
-	}
-	if a.Step != b.Step {
-		return a.Step < b.Step
-	}
-	return a.Seq < b.Seq
+	return cmp.Or(cmp.Compare(a.Order, b.Order), cmp.Compare(a.Rule, b.Rule), cmp.Compare(a.Step, b.Step),
+		cmp.Compare(a.Seq, b.Seq))
 }
 
 // Merge does with lines in order what takes more than one row to know: it
@@ -152,7 +144,7 @@ func (f *Merge) roundUps(lines []Line) []Line {
 		}
 		out = append(out, l)
 	}
-	sort.SliceStable(out, func(i, j int) bool { return Less(&out[i], &out[j]) })
+	slices.SortStableFunc(out, func(a, b Line) int { return Compare(&a, &b) })
 	return out
 }
 

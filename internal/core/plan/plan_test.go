@@ -84,7 +84,7 @@ func rehearse(settings []*CompiledRule, rows []*sheet.Row, edits []Edit, from, t
 	if err != nil {
 		return nil, err
 	}
-	sort.SliceStable(all, func(i, j int) bool { return Less(&all[i], &all[j]) })
+	sort.SliceStable(all, func(i, j int) bool { return Compare(&all[i], &all[j]) < 0 })
 	keep := func(l *Line) error { out = append(out, *l); return nil }
 	for i := range all {
 		if err := f.Line(&all[i], keep); err != nil {

@@ -92,7 +92,7 @@ func (r *Rehearsal) makeReady() {
 
 // Deal hands out, in batches, what happens to each row, to be played (PlayAll) by
 // twins, in any order. scan calls its argument for every row in order; the row is
-// its again afterwards. The lines are then to be put in order (Less) and handed to
+// its again afterwards. The lines are then to be put in order (Compare) and handed to
 // the Merge.
 func (r *Rehearsal) Deal(scan func(func(*sheet.Row) error) error, play func([]*Course) error) (*Merge, error) {
 	if len(r.Settings) == 0 {

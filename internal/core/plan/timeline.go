@@ -65,8 +65,8 @@ type Ledger interface {
 	// Ask says which occasions are about to be asked for, so that a ledger
 	// that is far away is asked once for all.
 	Ask(occ []rule.Occasion)
-	// Judged reports whether an occasion has been judged: as itself, or, as a
-	// whole, by one of its mailboxes'.
+	// Judged reports whether an occasion, asked for before or not, has been
+	// judged: as itself, or, as a whole, by one of its mailboxes'.
 	Judged(o *rule.Occasion) bool
 	// Enter notes that an email enters the ledger by what is being decided.
 	Enter(e *Email)
@@ -289,13 +289,11 @@ func (l *Timeline) dates(row *sheet.Row, from, to time.Time) (out []rule.Occasio
 		return nil
 	}
 	l.Ledger.Ask(occ)
-	if slices.ContainsFunc(occ, func(o rule.Occasion) bool { return l.Ledger.Judged(&o) }) {
-		for _, o := range l.Dates(row, l.Known, from, to, l.Ledger.Judged) {
-			if !l.Ledger.Judged(&o) {
-				out = append(out, o)
-			}
+	for i := range occ {
+		if l.Ledger.Judged(&occ[i]) {
+			occ = l.Dates(row, l.Known, from, to, l.Ledger.Judged)
+			return slices.DeleteFunc(occ, func(o rule.Occasion) bool { return l.Ledger.Judged(&o) })
 		}
-		return out
 	}
 	return occ
 }
@@ -459,13 +457,13 @@ func (l *Timeline) Record(cs []Considered) {
 // write puts an occasion that has been judged into the ledger, and what comes
 // of it on the agenda. One that is there already stays as it is.
 func (l *Timeline) write(c Considered, first, spared bool) {
-	if l.Ledger.Ask([]rule.Occasion{c.Occasion}); l.Ledger.Judged(&c.Occasion) && c.Mailbox == "" {
+	e := &Email{Occasion: c.Occasion, Single: first}
+	if l.Ledger.Judged(&e.Occasion) && c.Mailbox == "" {
 		return
 	}
 	if why, out := l.Asides.leftOut(&c.Occasion); out && c.Outcome != Skip {
 		c.Decision = skipped(why)
 	}
-	e := &Email{Occasion: c.Occasion, Single: first}
 	l.decide(e, c, spared)
 	l.Ledger.Enter(e)
 	l.tell(Write, e)
@@ -558,7 +556,7 @@ func (l *Timeline) expectOnce(p *Pending) {
 	}) {
 		return
 	}
-	if l.Ledger.Ask([]rule.Occasion{p.Occasion}); !l.Ledger.Judged(&p.Occasion) {
+	if !l.Ledger.Judged(&p.Occasion) {
 		l.expect(p)
 	}
 }
@@ -640,7 +638,7 @@ func (l *Timeline) countAnew(first *Email, o *rule.Occasion) (rule.Occasion, boo
 // step writes a follow-up that has been judged, and what comes after it in its
 // chain.
 func (l *Timeline) step(p *Pending, c Considered) {
-	if l.Ledger.Ask([]rule.Occasion{c.Occasion}); l.Ledger.Judged(&c.Occasion) {
+	if l.Ledger.Judged(&c.Occasion) {
 		return
 	}
 	out, left := l.Asides.leftOut(&c.Occasion)
@@ -815,14 +813,14 @@ func (l *Timeline) Round(o rule.Occasion) {
 		return
 	}
 	o.Row = l.ID
-	if l.Ledger.Ask([]rule.Occasion{o}); !l.Ledger.Judged(&o) {
+	if !l.Ledger.Judged(&o) {
 		l.consider(o, l.Row, o.Due)
 	}
 }
 
 // Take judges an occasion that a person brings about, on the row given.
 func (l *Timeline) Take(o rule.Occasion, row *sheet.Row, at time.Time) {
-	if l.Ledger.Ask([]rule.Occasion{o}); !l.Ledger.Judged(&o) {
+	if !l.Ledger.Judged(&o) {
 		l.consider(o, row, at)
 	}
 }

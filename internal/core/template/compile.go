@@ -23,6 +23,7 @@ type compiled struct {
 // doc is the template in one language.
 type doc struct {
 	locale    *value.Locale
+	rtl       bool // lines run from right to left
 	subject   []op
 	preheader []op
 	body      []op
@@ -135,7 +136,7 @@ func (c *compiled) choose(row *sheet.Row) (doc int, met bool) {
 }
 
 func (t *Template) compileDoc(s *sheet.Sheet, x Text, l *value.Locale) doc {
-	d := doc{locale: l}
+	d := doc{locale: l, rtl: l.RightToLeft()}
 	line := func(n *Node) []op {
 		if len(n.Content) == 0 {
 			return nil
@@ -231,7 +232,7 @@ const (
 // cellStyle is that of a table's cell. Mail readers know left and right alone, not where
 // lines begin.
 func (d *doc) cellStyle() string {
-	if d.locale.RightToLeft() {
+	if d.rtl {
 		return "padding:5px 0 5px 14px;border-bottom:1px solid #e4e0d6;text-align:right;vertical-align:top"
 	}
 	return "padding:5px 14px 5px 0;border-bottom:1px solid #e4e0d6;text-align:left;vertical-align:top"
@@ -239,7 +240,7 @@ func (d *doc) cellStyle() string {
 
 // start is the side on which lines begin.
 func (d *doc) start() string {
-	if d.locale.RightToLeft() {
+	if d.rtl {
 		return "right"
 	}
 	return "left"

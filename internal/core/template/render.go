@@ -164,7 +164,7 @@ func (t *Template) begin(c Context) (*writer, *doc) {
 		i = c.Variant - 1
 	}
 	d := &t.ready.docs[i]
-	return &writer{t: t, c: c, locale: d.locale, rtl: d.locale.RightToLeft(), variant: i + 1, unmet: !met}, d
+	return &writer{t: t, c: c, locale: d.locale, rtl: d.rtl, variant: i + 1, unmet: !met}, d
 }
 
 // oneLine turns line breaks into one space and drops control characters.
@@ -370,7 +370,7 @@ func (w *writer) table(t *roundUp) {
 	}
 }
 
-func (w *writer) cellStyle() string { return (&doc{locale: w.locale}).cellStyle() }
+func (w *writer) cellStyle() string { return (&doc{rtl: w.rtl}).cellStyle() }
 
 // rows gives a round-up's rows in the table's order, as many as it shows, and how many
 // are left.

@@ -209,7 +209,7 @@ func (t *Template) RightToLeft(s *sheet.Sheet, text *int) bool {
 	if text != nil && *text < len(t.ready.docs) {
 		i = *text
 	}
-	return t.ready.docs[i].locale.RightToLeft()
+	return t.ready.docs[i].rtl
 }
 
 // Images lists the images of all languages.

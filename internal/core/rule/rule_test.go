@@ -268,6 +268,46 @@ func TestNextIsFirstOfDue(t *testing.T) {
 	}
 }
 
+// Section 4: every kind of occasion has the identity that it always had.
+func TestIdentities(t *testing.T) {
+	long := strings.Repeat("a long one ", 40)
+	for _, c := range []struct {
+		name string
+		o    Occasion
+		want string
+	}{
+		{"a date, with each", Occasion{Rule: "a", Row: "b", Column: "c", AnchorText: "2027-03-29", N: 7, Unit: Days,
+			Anniversary: 3, Mailbox: "ada@b.example"},
+			"caabbbbcddd6ac8b754e9184ed972dbd"},
+		{"of long names", Occasion{Rule: long, Row: long, Column: "c", AnchorText: "2027-03-29T10:00", Unit: Hours},
+			"20e5aaaa06ca886a7f6fab0804522a99"},
+		{"a round-up", Occasion{Kind: Schedule, Rule: "a", Mailbox: "ada@b.example", Instant: "2027-03-29T09:00:00Z"},
+			"fd9f6c5fc074e7a1e7d0f1689263c13b"},
+		{"a round", Occasion{Kind: Schedule, Rule: "a", Row: "b", Instant: "2027-03-29T09:00:00Z"},
+			"a35dadcc1aeb21835c5176f6ff13d70a"},
+		{"a round, with each", Occasion{Kind: Schedule, Rule: "a", Row: "b", Instant: "2027-03-29T09:00:00Z",
+			Mailbox: "ada@b.example"},
+			"90983c7a9ce0db31abc7155034c1cdf1"},
+		{"a row added", Occasion{Kind: Added, Rule: "a", Row: "b"},
+			"e94f7e7d88efb8632dfe1b1dc1f7c2d3"},
+		{"by hand", Occasion{Kind: ByHand, Rule: "a", Batch: "x", Row: "b"},
+			"2814958665d2df4e7d35e1c26f6c922e"},
+		{"a change", Occasion{Kind: Change, Rule: "a", Row: "b", Column: "c", N: 12},
+			"04692026091cf527d986e70758e821d4"},
+		{"a threshold", Occasion{Kind: Threshold, Rule: "a", Row: "b", Column: "c", N: -1},
+			"d6c711c1d8c1b0ebc71b90fb039097c5"},
+		{"a follow-up", Occasion{Base: "d203f94b7fd0a3199b2bcef18da5f4c6", Rule: "a", Row: "b", Step: 2, Again: 11,
+			Mailbox: "ada@b.example"},
+			"ec957b69820fbddc5245c5fb623c0f75"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			if got := c.o.Identity().String(); got != c.want {
+				t.Errorf("got %s, want %s", got, c.want)
+			}
+		})
+	}
+}
+
 // Section 4: what is in an identity and what is not. The literal must never
 // change: databases hold it.
 func TestIdentity(t *testing.T) {

@@ -205,29 +205,35 @@ func (o *ordering) each(f func(*plan.Line) error) error {
 		}
 		return nil
 	}
-	if err := o.spill(); err != nil {
-		return err
-	}
-	h := &merge{}
+	o.sort()
+	sources := []source{fromMemory(o.lines)} // the last run needs no disk
+	done := make(chan struct{})
+	var readers sync.WaitGroup
+	defer readers.Wait() // nobody goes on behind the caller's back
+	defer close(done)
 	for _, file := range o.runs {
 		if _, err := file.Seek(0, io.SeekStart); err != nil {
 			return err
 		}
-		r := &run{dec: gob.NewDecoder(bufio.NewReaderSize(file, 1<<18))}
-		if err := r.next(); err == nil {
-			*h = append(*h, r)
-		} else if !errors.Is(err, io.EOF) {
+		sources = append(sources, readAhead(file, &readers, done))
+	}
+	h := &merge{}
+	for _, next := range sources {
+		switch l, err := next(); {
+		case err == nil:
+			*h = append(*h, &run{next, l})
+		case !errors.Is(err, io.EOF):
 			return err
 		}
 	}
 	heap.Init(h)
 	for h.Len() > 0 {
 		r := (*h)[0]
-		l := r.line
-		if err := f(&l); err != nil {
+		if err := f(r.line); err != nil {
 			return err
 		}
-		switch err := r.next(); {
+		var err error
+		switch r.line, err = r.next(); {
 		case err == nil:
 			heap.Fix(h, 0)
 		case errors.Is(err, io.EOF):
@@ -239,21 +245,74 @@ func (o *ordering) each(f func(*plan.Line) error) error {
 	return nil
 }
 
-// run is a sorted run being read back.
-type run struct {
-	dec  *gob.Decoder
-	line plan.Line
+// source gives the lines of a sorted run one by one, and io.EOF after the last.
+type source func() (*plan.Line, error)
+
+func fromMemory(lines []*plan.Line) source {
+	return func() (*plan.Line, error) {
+		if len(lines) == 0 {
+			return nil, io.EOF
+		}
+		l := lines[0]
+		lines = lines[1:]
+		return l, nil
+	}
 }
 
-func (r *run) next() error {
-	r.line = plan.Line{}
-	return r.dec.Decode(&r.line)
+// aheadLines is how many lines are read from disk at once.
+const aheadLines = 200
+
+// readAhead reads a run back from disk while what has been read is made use of.
+func readAhead(file *os.File, readers *sync.WaitGroup, done <-chan struct{}) source {
+	type part struct {
+		lines []*plan.Line
+		err   error // behind them
+	}
+	parts := make(chan part)
+	readers.Go(func() {
+		dec := gob.NewDecoder(bufio.NewReaderSize(file, 1<<18))
+		for {
+			var p part
+			for len(p.lines) < aheadLines && p.err == nil {
+				l := new(plan.Line)
+				if p.err = dec.Decode(l); p.err == nil {
+					p.lines = append(p.lines, l)
+				}
+			}
+			select {
+			case parts <- p:
+			case <-done:
+				return
+			}
+			if p.err != nil {
+				return
+			}
+		}
+	})
+	var now part
+	return func() (*plan.Line, error) {
+		for len(now.lines) == 0 {
+			if now.err != nil {
+				return nil, now.err
+			}
+			now = <-parts
+		}
+		l := now.lines[0]
+		now.lines = now.lines[1:]
+		return l, nil
+	}
+}
+
+// run is a sorted run and the first line of it that is left.
+type run struct {
+	next source
+	line *plan.Line
 }
 
 type merge []*run
 
 func (m merge) Len() int           { return len(m) }
-func (m merge) Less(i, j int) bool { return plan.Compare(&m[i].line, &m[j].line) < 0 }
+func (m merge) Less(i, j int) bool { return plan.Compare(m[i].line, m[j].line) < 0 }
 func (m merge) Swap(i, j int)      { m[i], m[j] = m[j], m[i] }
 func (m *merge) Push(x any)        { *m = append(*m, x.(*run)) }
 func (m *merge) Pop() any {

@@ -154,9 +154,13 @@ func (r *Rehearsal) courses(scan func(func(*sheet.Row) error) error, f *Merge, p
 
 // PlayAll plays the rules over a batch of rows, and gives their lines.
 func (r *Rehearsal) PlayAll(batch []*Course) (out []*Line) {
+	reaches := make([]reach, len(r.Settings))
+	for i, s := range r.Settings {
+		reaches[i] = s.reach(r.From.Add(-Tick), r.To.Add(-Tick))
+	}
 	for _, l := range batch {
 		for i, s := range r.Settings {
-			if len(l.edits) == 0 && l.start != nil && s.rests(l.start, r.From, r.To) {
+			if len(l.edits) == 0 && l.start != nil && (reaches[i].misses(l.start) || s.rests(l.start, r.From, r.To)) {
 				continue
 			}
 			p := newPlayer(s, l, i, r.From)
@@ -165,6 +169,33 @@ func (r *Rehearsal) PlayAll(batch []*Course) (out []*Line) {
 		}
 	}
 	return out
+}
+
+// reach is which days of a date can bring something within a rehearsal.
+type reach struct {
+	pos         int // of the date among a row's cells
+	first, last value.Day
+	ok          bool // it is known
+}
+
+func (s *CompiledRule) reach(from, to time.Time) (x reach) {
+	c, ok := s.Sheet.Column(s.Rule.Trigger.Column)
+	if !ok || c.Type == value.Formula || c.Derived() { // worked out row by row
+		return x
+	}
+	x.pos = c.Pos
+	x.first, x.last, x.ok = s.Rule.Reach(&s.timing, from, to)
+	return x
+}
+
+// misses reports whether nothing can come of a row, by the day of its date alone: most rows of
+// most rules, which cost no more then.
+func (x reach) misses(row *sheet.Row) bool {
+	if !x.ok || x.pos >= len(row.Cells) {
+		return x.ok
+	}
+	date := &row.Cells[x.pos]
+	return date.State != value.Filled || date.Wall.Day < x.first || date.Wall.Day > x.last
 }
 
 // rests tells whether nothing can come of a row that nobody edits: most rows

@@ -254,25 +254,50 @@ var farAhead = time.Date(12000, 1, 1, 0, 0, 0, 0, time.UTC)
 // instants. It is what most rows are told, and costs no resolving of times.
 func (r *Rule) farOff(anchor value.Day, off Offset, k int, t *Timing, from, to time.Time) bool {
 	day := r.Trigger.Every.day(anchor, k)
+	least, most := t.reach(off)
+	return int64(day+most) < floorDay(from) || int64(day+least) > floorDay(to)
+}
+
+// reach gives by how many days what an offset brings can fall due after the day
+// that it counts from, at least and at most: bounds that are generous.
+func (t *Timing) reach(off Offset) (least, most value.Day) {
 	const margin = 3 // zones, a day's end, a time of day
-	least, most := margin, margin
+	slack := margin + value.Day(t.Window.Slack(t.Calendar))
+	least, most = -slack, slack
 	switch off.Unit {
 	case Days:
-		day += value.Day(off.N)
+		least, most = least+value.Day(off.N), most+value.Day(off.N)
 	case Hours:
-		day += value.Day(off.N / 24)
+		least, most = least+value.Day(off.N/24), most+value.Day(off.N/24)
 	case Minutes:
-		day += value.Day(off.N / (24 * 60))
+		least, most = least+value.Day(off.N/(24*60)), most+value.Day(off.N/(24*60))
 	case WorkingDays: // at least as many days; what weekends and closed days add is bounded
-		stretch := abs(off.N)*6 + 14 + 7*len(t.Calendar.Closed)
+		stretch := value.Day(abs(off.N)*6 + 14 + 7*len(t.Calendar.Closed))
 		if off.N < 0 {
-			most += stretch
+			least -= stretch
 		} else {
-			least += stretch
+			most += stretch
 		}
 	}
-	slack := value.Day(t.Window.Slack(t.Calendar))
-	return int64(day+value.Day(least)+slack) < floorDay(from) || int64(day-value.Day(most)-slack) > floorDay(to)
+	return least, most
+}
+
+// Reach gives the first and the last day of a date from which a date rule can
+// have an occasion that falls due after from and not after to. ok is false
+// where any day can be one: of a rule that comes round, and of other kinds.
+func (r *Rule) Reach(t *Timing, from, to time.Time) (first, last value.Day, ok bool) {
+	if r.Trigger.Kind != Date || r.Trigger.Every != nil {
+		return 0, 0, false
+	}
+	for i, off := range r.Trigger.Offsets {
+		least, most := t.reach(off)
+		f, l := value.Day(floorDay(from))-most, value.Day(floorDay(to))-least
+		if i == 0 {
+			first, last = f, l
+		}
+		first, last = min(first, f), max(last, l)
+	}
+	return first, last, len(r.Trigger.Offsets) > 0
 }
 
 // floorDay is the UTC day of an instant, counted from 1970.

@@ -108,7 +108,13 @@ func (d *Decoder) DecodeString(b string, dst []value.Value) ([]value.Value, erro
 			dst = append(dst, value.Value{})
 			continue
 		}
-		v := value.Value{State: value.State(h & 3), Str: text}
+		if len(dst) < cap(dst) {
+			dst = dst[:len(dst)+1]
+		} else {
+			dst = append(dst, value.Value{})
+		}
+		v := &dst[len(dst)-1] // in its place: a copy costs as much as what it holds
+		*v = value.Value{State: value.State(h & 3), Str: text}
 		if v.State > value.Unreadable {
 			return nil, errEncoding
 		}
@@ -116,11 +122,10 @@ func (d *Decoder) DecodeString(b string, dst []value.Value) ([]value.Value, erro
 			v.Type = d.types[pos]
 		}
 		if v.State == value.Filled {
-			if err := fill(&v); err != nil {
+			if err := fill(v); err != nil {
 				return nil, err
 			}
 		}
-		dst = append(dst, v)
 	}
 	return dst, nil
 }

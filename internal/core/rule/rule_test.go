@@ -268,6 +268,48 @@ func TestNextIsFirstOfDue(t *testing.T) {
 	}
 }
 
+// Whatever falls due between two instants hangs on a day that is within reach, however offsets,
+// closed days, a window and a far zone put it off; days far off are not.
+func TestReach(t *testing.T) {
+	kiritimati, _ := time.LoadLocation("Pacific/Kiritimati")
+	closed := calendar.Default()
+	closed.Closed = map[value.Day]bool{}
+	for d := value.DayOf(2026, 12, 21); d < value.DayOf(2027, 1, 9); d++ {
+		closed.Closed[d] = true
+	}
+	from := time.Date(2026, 12, 28, 8, 0, 0, 0, time.UTC)
+	to := from.AddDate(0, 0, 10)
+	for _, shift := range []calendar.Shift{calendar.Later, calendar.Earlier, calendar.NoShift} {
+		for _, w := range []*Window{nil, {Weekdays: []string{"tue"}, From: "10:00", Until: "11:00"}, {WorkingDays: true}} {
+			for _, off := range []Offset{{N: 0, Unit: Days}, {N: -30, Unit: Days}, {N: 9, Unit: WorkingDays},
+				{N: -9, Unit: WorkingDays}, {N: 100, Unit: Hours}, {N: -100, Unit: Hours}, {N: 5000, Unit: Minutes}} {
+				r := &Rule{ID: "r", Shift: shift, Window: w, Trigger: Trigger{Kind: Date, At: "09:00",
+					Offsets: []Offset{{N: 2, Unit: Days}, off}}}
+				tm, err := r.Timing(Env{Zone: kiritimati, SheetZone: time.UTC, Calendar: closed})
+				if err != nil {
+					t.Fatal(err)
+				}
+				first, last, ok := r.Reach(&tm, from, to)
+				if !ok || last-first > 800 {
+					t.Fatalf("%v %+v %+v: within %s and %s (%v)", shift, w, off, first, last, ok)
+				}
+				for day := first - 60; day < last+60; day++ {
+					for _, off := range r.Trigger.Offsets {
+						due := tm.Move(r.dueAt(value.OfDay(day), off, 0, &tm))
+						if due.After(from) && !due.After(to) && (day < first || day > last) {
+							t.Errorf("%v %+v %+v: %s is due %s, and not within %s and %s", shift, w, off, day, due, first, last)
+						}
+					}
+				}
+			}
+		}
+	}
+	every := &Rule{Trigger: Trigger{Kind: Date, Offsets: []Offset{{N: 2, Unit: Days}}, Every: &Every{Unit: "years", N: 1}}}
+	if _, _, ok := every.Reach(&Timing{}, from, to); ok {
+		t.Error("a rule that comes round every year is reached by any day")
+	}
+}
+
 // Section 4: every kind of occasion has the identity that it always had.
 func TestIdentities(t *testing.T) {
 	long := strings.Repeat("a long one ", 40)

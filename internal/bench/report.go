@@ -32,6 +32,8 @@ var bounds = []struct{ what, by string }{
 	{"order of 1,000,000 rows", "the sorting of a million values of two columns, after the reading that a filter takes too."},
 	{"filter of 1,000,000 rows", "the reading of the rows, which is the limit."},
 	{"effect on", "the reading of the rows the first time, which are kept after it."},
+	{"saving it while it is on, prepared", "the reading of a million rows under locks, in batches that each are a transaction, " +
+		"beside the taking away of the entries of the rule as it was."},
 	{"200 people", "two processors for the server, the database and 200 clients."},
 	{"200 open pages", "some 45 answers of 200 rows a second where the edits are spread over the whole sheet, each made " +
 		"once for all who ask in the same moment; and who asks, which every request reads from the database, so that " +

@@ -93,29 +93,28 @@ const identityVersion = "nivot occasion 1"
 // together. The due instant takes no part: an occasion keeps its identity if
 // only its instant changed.
 func (o *Occasion) Identity() ID {
-	var parts [10]string
-	n := 0
+	parts := make([]string, 0, 10) // as many as there can be: it stays off the heap
 	switch {
 	case o.Base != "":
-		n = copy(parts[:], []string{"follow-up", o.Base, strconv.Itoa(o.Step), strconv.Itoa(o.Again)})
+		parts = append(parts, "follow-up", o.Base, strconv.Itoa(o.Step), strconv.Itoa(o.Again))
 	case o.Kind == "" || o.Kind == Date:
-		n = copy(parts[:], []string{"date", o.Rule, o.Row, o.Column, o.AnchorText, strconv.Itoa(o.N), string(o.Unit),
-			strconv.Itoa(o.Anniversary)})
+		parts = append(parts, "date", o.Rule, o.Row, o.Column, o.AnchorText, strconv.Itoa(o.N), string(o.Unit),
+			strconv.Itoa(o.Anniversary))
 	case o.Kind == Schedule && o.Row == "":
 		return identity("round-up", o.Rule, o.Mailbox, o.Instant)
 	case o.Kind == Schedule:
-		n = copy(parts[:], []string{"schedule", o.Rule, o.Row, o.Instant})
+		parts = append(parts, "schedule", o.Rule, o.Row, o.Instant)
 	case o.Kind == Added:
-		n = copy(parts[:], []string{"added", o.Rule, o.Row})
+		parts = append(parts, "added", o.Rule, o.Row)
 	case o.Kind == ByHand:
-		n = copy(parts[:], []string{"by hand", o.Batch, o.Row})
+		parts = append(parts, "by hand", o.Batch, o.Row)
 	default:
-		n = copy(parts[:], []string{string(o.Kind), o.Rule, o.Row, strconv.Itoa(o.N)})
+		parts = append(parts, string(o.Kind), o.Rule, o.Row, strconv.Itoa(o.N))
 	}
 	if o.Mailbox != "" && o.Base == "" {
-		n += copy(parts[n:], []string{"to", o.Mailbox})
+		parts = append(parts, "to", o.Mailbox)
 	}
-	return identity(parts[:n]...)
+	return identity(parts...)
 }
 
 // Whole gives the occasion without the mailbox that each gave it.
@@ -254,13 +253,13 @@ var farAhead = time.Date(12000, 1, 1, 0, 0, 0, 0, time.UTC)
 // instants. It is what most rows are told, and costs no resolving of times.
 func (r *Rule) farOff(anchor value.Day, off Offset, k int, t *Timing, from, to time.Time) bool {
 	day := r.Trigger.Every.day(anchor, k)
-	least, most := t.reach(off)
+	least, most := t.spread(off)
 	return int64(day+most) < floorDay(from) || int64(day+least) > floorDay(to)
 }
 
-// reach gives by how many days what an offset brings can fall due after the day
+// spread gives by how many days what an offset brings can fall due after the day
 // that it counts from, at least and at most: bounds that are generous.
-func (t *Timing) reach(off Offset) (least, most value.Day) {
+func (t *Timing) spread(off Offset) (least, most value.Day) {
 	const margin = 3 // zones, a day's end, a time of day
 	slack := margin + value.Day(t.Window.Slack(t.Calendar))
 	least, most = -slack, slack
@@ -290,7 +289,7 @@ func (r *Rule) Reach(t *Timing, from, to time.Time) (first, last value.Day, ok b
 		return 0, 0, false
 	}
 	for i, off := range r.Trigger.Offsets {
-		least, most := t.reach(off)
+		least, most := t.spread(off)
 		f, l := value.Day(floorDay(from))-most, value.Day(floorDay(to))-least
 		if i == 0 {
 			first, last = f, l

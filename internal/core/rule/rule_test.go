@@ -379,6 +379,14 @@ func TestIdentity(t *testing.T) {
 	if id, err := ParseID(base.Identity().String()); err != nil || id != base.Identity() {
 		t.Error(err)
 	}
+	b, _ := base.Identity().MarshalBinary()
+	var id ID
+	if err := id.UnmarshalBinary(b); err != nil || id != base.Identity() {
+		t.Errorf("as bytes: got %s, %v", id, err)
+	}
+	if err := id.UnmarshalBinary(b[1:]); err == nil {
+		t.Error("15 bytes are taken for an identity")
+	}
 }
 
 func FuzzDecode(f *testing.F) {

@@ -23,12 +23,22 @@ func (e *Engine) PutSheetAway(ctx context.Context, id, actor string) error {
 }
 
 func (e *Engine) retire(ctx context.Context, id, actor, how string, mark func(*store.Sheet, time.Time)) error {
+	if err := e.catchUp(ctx, id, nil); err != nil {
+		return err
+	}
+	defer e.Wake()
 	return e.Store.Tx(ctx, func(tx *store.Store) error {
 		rec, err := tx.LockSheet(ctx, id)
 		if err != nil {
 			return err
 		}
-		now := e.now()
+		now, err := e.halt(ctx, tx, id, nil)
+		if err != nil {
+			return err
+		}
+		if rec, err = tx.LockSheet(ctx, id); err != nil { // as what was due has left it
+			return err
+		}
 		mark(rec, now)
 		rec.AwayBy = actor
 		if err := tx.SaveSheet(ctx, rec); err != nil {

@@ -5,6 +5,8 @@ import (
 	"errors"
 	"fmt"
 	"reflect"
+	"slices"
+	"strings"
 
 	"nivot/internal/core/calendar"
 	"nivot/internal/core/value"
@@ -33,11 +35,18 @@ func (e *Engine) SaveCalendar(ctx context.Context, id, name string, weekdays, cl
 		return nil, &Refusal{Field: "/name", Message: "a working calendar has a name of at most 120 characters"}
 	}
 	err = e.Store.Tx(ctx, func(tx *store.Store) error {
-		if out, err = e.putCalendar(ctx, tx, id, name, core, actor); err != nil {
+		sheets, err := tx.SheetsOfCalendar(ctx, id)
+		if err != nil {
 			return err
 		}
-		sheets, err := tx.SheetsOfCalendar(ctx, out.ID)
-		if err != nil {
+		// In one order, in which everybody halts several.
+		slices.SortFunc(sheets, func(a, b store.Sheet) int { return strings.Compare(a.ID, b.ID) })
+		for i := range sheets {
+			if _, err := e.halt(ctx, tx, sheets[i].ID, nil); err != nil {
+				return err
+			}
+		}
+		if out, err = e.putCalendar(ctx, tx, id, name, core, actor); err != nil {
 			return err
 		}
 		for i := range sheets {
@@ -48,7 +57,7 @@ func (e *Engine) SaveCalendar(ctx context.Context, id, name string, weekdays, cl
 		return nil
 	})
 	if err == nil {
-		wake(e.wakeAgenda)
+		e.Wake()
 	}
 	return out, err
 }

@@ -138,6 +138,11 @@ func (e *Engine) tryChange(ctx context.Context, sheetID string, ops []Op, head s
 		if c.rec, err = tx.LockSheet(ctx, sheetID); err != nil {
 			return err
 		}
+		if !cols.none() {
+			if _, err := e.halt(ctx, tx, sheetID, nil); err != nil {
+				return err
+			}
+		}
 		// One instant for the whole step, taken once nobody else changes the sheet.
 		if c.w, err = newWork(ctx, e, tx, e.now(), act{actor: by.Name, cause: delivery.Reviewing}); err != nil {
 			return err

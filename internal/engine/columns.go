@@ -328,8 +328,14 @@ func (f *ColumnEffect) see(p *plannedColumns, x *conversion, row *sheet.Row) {
 // unless they are to be paused, a rule could not do its work any more.
 func (e *Engine) ChangeColumns(ctx context.Context, sheetID string, c ColumnsChange, progress Progress,
 	actor string) (rec *store.Sheet, err error) {
+	if err := e.catchUp(ctx, sheetID, nil); err != nil {
+		return nil, err
+	}
 	err = e.Store.Tx(ctx, func(tx *store.Store) error {
 		if rec, err = tx.LockSheet(ctx, sheetID); err != nil {
+			return err
+		}
+		if _, err := e.halt(ctx, tx, sheetID, nil); err != nil {
 			return err
 		}
 		p, err := planColumns(rec, c)
@@ -361,7 +367,7 @@ func (e *Engine) ChangeColumns(ctx context.Context, sheetID string, c ColumnsCha
 			Detail: store.Detail(map[string]any{"columns": p.words(), store.ConvertedColumns: p.readAnew()})})
 	})
 	if err == nil {
-		wake(e.wakeAgenda)
+		e.Wake()
 	}
 	return rec, err
 }
@@ -534,8 +540,14 @@ func groupWords(was, is *sheet.Column) string {
 // RestoreColumn brings back a column that was taken out, with its cells, as
 // the last one.
 func (e *Engine) RestoreColumn(ctx context.Context, sheetID, id, actor string) (rec *store.Sheet, err error) {
+	if err := e.catchUp(ctx, sheetID, nil); err != nil {
+		return nil, err
+	}
 	err = e.Store.Tx(ctx, func(tx *store.Store) error {
 		if rec, err = tx.LockSheet(ctx, sheetID); err != nil {
+			return err
+		}
+		if _, err := e.halt(ctx, tx, sheetID, nil); err != nil {
 			return err
 		}
 		s, err := rec.Core()
@@ -576,7 +588,7 @@ func (e *Engine) RestoreColumn(ctx context.Context, sheetID, id, actor string) (
 			Detail: store.Detail(map[string]any{"columns": []string{"restored " + back.Name}})})
 	})
 	if err == nil {
-		wake(e.wakeAgenda)
+		e.Wake()
 	}
 	return rec, err
 }

@@ -179,6 +179,9 @@ func (im *importer) columns(ctx context.Context) error {
 		}
 		im.rec.SetColumns(im.s.Columns)
 		if !sheet.SameGroups(im.s.Columns, before) {
+			if im.now, err = im.e.halt(ctx, im.tx, im.rec.ID, nil); err != nil {
+				return err
+			}
 			if err := im.e.rearmSheet(ctx, im.tx, im.rec.ID); err != nil {
 				return err
 			}

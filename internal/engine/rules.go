@@ -93,11 +93,18 @@ func (sb *cachedSheet) scope() rule.SheetScope {
 // saw; another refuses.
 func (e *Engine) SaveRule(ctx context.Context, sheetID, id string, r *rule.Rule, version int64,
 	actor string) (*store.Rule, error) {
-	if err := e.catchUp(ctx, id); err != nil {
+	if err := e.catchUp(ctx, sheetID, []string{id}); err != nil {
 		return nil, err
 	}
 	var out *store.Rule
 	err := e.Store.Tx(ctx, func(tx *store.Store) error {
+		if _, err := tx.LockSheet(ctx, sheetID); err != nil {
+			return err
+		}
+		at, err := e.halt(ctx, tx, sheetID, []string{id})
+		if err != nil {
+			return err
+		}
 		sb, err := newRuleCache(tx).sheet(ctx, sheetID)
 		if err != nil {
 			return err
@@ -116,7 +123,7 @@ func (e *Engine) SaveRule(ctx context.Context, sheetID, id string, r *rule.Rule,
 				return err
 			}
 			out = &store.Rule{ID: store.NewID(), SheetID: sheetID, Letter: letter, State: rule.Draft, Version: 0, Generation: 1,
-				CreatedAt: e.now(), Position: len(sb.rules)}
+				CreatedAt: at, Position: len(sb.rules)}
 		} else if out, err = tx.LockRule(ctx, id); err != nil {
 			return err
 		}
@@ -133,60 +140,46 @@ func (e *Engine) SaveRule(ctx context.Context, sheetID, id string, r *rule.Rule,
 		out.Version++
 		out.Broken = ""
 		if out.State == rule.On {
-			if err := e.arm(ctx, tx, out); err != nil {
+			// What falls due at that very instant has been judged by the rule as it was.
+			if err := e.arm(ctx, tx, out, at.Add(plan.Tick)); err != nil {
 				return err
 			}
 		}
 		if err := tx.SaveRule(ctx, out); err != nil {
 			return err
 		}
-		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventRuleSaved, SheetID: sheetID,
+		return tx.AddEvents(ctx, store.Event{At: at, Actor: actor, Kind: store.EventRuleSaved, SheetID: sheetID,
 			RuleID: out.ID,
 			Detail: store.Detail(map[string]any{"before": before, "after": out.Body})})
 	})
 	if err == nil {
-		wake(e.wakeAgenda)
+		e.Wake()
 	}
 	return out, err
 }
 
-// catchUp considers all that is due of a rule by now, before a new baseline or
-// a pause would let it pass without a line.
-func (e *Engine) catchUp(ctx context.Context, ruleID string) error {
-	if ruleID == "" {
-		return nil
-	}
-	now := e.now()
-	for {
-		n, err := e.tick(ctx, now, func(tx *store.Store) ([]store.Entry, error) {
-			return tx.ClaimRule(ctx, ruleID, now,
-				tickBatch)
-		})
-		if err != nil || n == 0 {
-			return err
-		}
-	}
-}
-
-// arm takes a new baseline and has the agenda made anew in the background.
-func (e *Engine) arm(ctx context.Context, tx *store.Store, r *store.Rule) error {
-	now := e.now()
-	r.BaselineAt = &now
-	if err := tx.NewGeneration(ctx, r, now); err != nil {
+// arm takes a new baseline, the first instant that counts, and has the agenda made anew in the background.
+func (e *Engine) arm(ctx context.Context, tx *store.Store, r *store.Rule, baseline time.Time) error {
+	r.BaselineAt = &baseline
+	if err := tx.NewGeneration(ctx, r, baseline); err != nil {
 		return err
 	}
-	return armAll(ctx, tx, r, now.Add(-plan.Tick), now)
+	return armAll(ctx, tx, r, baseline.Add(-plan.Tick), baseline)
 }
 
 // SetRuleState switches a rule on or pauses it. Switching on, and resuming,
 // take a baseline: nothing that is already past goes out.
 func (e *Engine) SetRuleState(ctx context.Context, sheetID, id string, st rule.State,
 	actor string) (*store.Rule, error) {
-	if err := e.catchUp(ctx, id); err != nil {
+	if err := e.catchUp(ctx, sheetID, []string{id}); err != nil {
 		return nil, err
 	}
 	var out *store.Rule
-	err := e.Store.Tx(ctx, func(tx *store.Store) (err error) {
+	err := e.Store.Tx(ctx, func(tx *store.Store) error {
+		at, err := e.halt(ctx, tx, sheetID, []string{id})
+		if err != nil {
+			return err
+		}
 		if out, err = tx.LockRule(ctx, id); err != nil {
 			return err
 		}
@@ -213,7 +206,7 @@ func (e *Engine) SetRuleState(ctx context.Context, sheetID, id string, st rule.S
 			if err := core.Validate(sb.scope()); err != nil {
 				return asRefusal(err)
 			}
-			if err := e.arm(ctx, tx, out); err != nil {
+			if err := e.arm(ctx, tx, out, at); err != nil {
 				return err
 			}
 			out.Broken = ""
@@ -224,9 +217,8 @@ func (e *Engine) SetRuleState(ctx context.Context, sheetID, id string, st rule.S
 			if before != rule.On {
 				return refuse("only a rule that is on can be paused")
 			}
-			now := e.now()
-			out.ArmingAfter, out.PausedAt, out.ResumedAt = nil, &now, nil
-			if err := tx.NewGeneration(ctx, out, now); err != nil {
+			out.ArmingAfter, out.PausedAt, out.ResumedAt = nil, &at, nil
+			if err := tx.NewGeneration(ctx, out, at); err != nil {
 				return err
 			}
 		default:
@@ -236,12 +228,12 @@ func (e *Engine) SetRuleState(ctx context.Context, sheetID, id string, st rule.S
 		if err := tx.SaveRule(ctx, out); err != nil {
 			return err
 		}
-		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventRuleState, SheetID: sheetID,
+		return tx.AddEvents(ctx, store.Event{At: at, Actor: actor, Kind: store.EventRuleState, SheetID: sheetID,
 			RuleID: id,
 			Detail: store.Detail(map[string]any{"before": before, "after": st})})
 	})
 	if err == nil {
-		wake(e.wakeAgenda)
+		e.Wake()
 	}
 	return out, err
 }
@@ -280,7 +272,15 @@ func rearm(ctx context.Context, tx *store.Store, rules []store.Rule, now time.Ti
 // DeleteRule takes a rule away; what it has done stays in the log, and what
 // waits for mending or an OK is skipped when it is looked at.
 func (e *Engine) DeleteRule(ctx context.Context, sheetID, id, actor string) error {
+	if err := e.catchUp(ctx, sheetID, []string{id}); err != nil {
+		return err
+	}
+	defer e.Wake()
 	return e.Store.Tx(ctx, func(tx *store.Store) error {
+		now, err := e.halt(ctx, tx, sheetID, []string{id})
+		if err != nil {
+			return err
+		}
 		r, err := tx.LockRule(ctx, id)
 		if err != nil {
 			return err
@@ -288,7 +288,6 @@ func (e *Engine) DeleteRule(ctx context.Context, sheetID, id, actor string) erro
 		if r.SheetID != sheetID {
 			return store.ErrNotFound
 		}
-		now := e.now()
 		if r.DeletedAt, r.DeletedBy = &now, actor; r.State == rule.On {
 			r.State, r.PausedAt, r.ResumedAt, r.ArmingAfter = rule.Paused, &now, nil, nil
 		}

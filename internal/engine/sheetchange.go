@@ -23,9 +23,20 @@ type SheetChange struct {
 // which of its columns say what a row is and whom it concerns.
 func (e *Engine) ChangeSheet(ctx context.Context, id string, c SheetChange,
 	actor string) (rec *store.Sheet, err error) {
+	moves := c.Zone != nil || c.Calendar != nil || c.SettleSeconds != nil
+	if moves {
+		if err := e.catchUp(ctx, id, nil); err != nil {
+			return nil, err
+		}
+	}
 	err = e.Store.Tx(ctx, func(tx *store.Store) error {
 		if rec, err = tx.LockSheet(ctx, id); err != nil {
 			return err
+		}
+		if moves {
+			if _, err := e.halt(ctx, tx, id, nil); err != nil {
+				return err
+			}
 		}
 		if err := c.take(rec); err != nil {
 			return err
@@ -64,7 +75,7 @@ func (e *Engine) ChangeSheet(ctx context.Context, id string, c SheetChange,
 				"calendar": rec.CalendarID, "zone": rec.Zone})})
 	})
 	if err == nil {
-		wake(e.wakeAgenda)
+		e.Wake()
 	}
 	return rec, err
 }

@@ -15,8 +15,18 @@ import (
 // incomplete for want of its words are judged again. What it was before stays as a version.
 func (e *Engine) SaveTemplate(ctx context.Context, sheetID, id string, t *template.Template, version int64,
 	actor string) (*store.Template, error) {
+	if id != "" {
+		if err := e.catchUp(ctx, sheetID, nil); err != nil {
+			return nil, err
+		}
+	}
 	var out *store.Template
 	err := e.Store.Tx(ctx, func(tx *store.Store) error {
+		if id != "" {
+			if _, err := e.halt(ctx, tx, sheetID, nil); err != nil {
+				return err
+			}
+		}
 		sb, err := newRuleCache(tx).sheet(ctx, sheetID)
 		if err != nil {
 			return err
@@ -69,7 +79,7 @@ func (e *Engine) SaveTemplate(ctx context.Context, sheetID, id string, t *templa
 			Detail: store.Detail(map[string]any{"template": out.ID, "version": out.Version})})
 	})
 	if err == nil {
-		wake(e.wakeAgenda)
+		e.Wake()
 	}
 	return out, err
 }

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"maps"
 	"runtime"
 	"slices"
 	"sync/atomic"
@@ -131,22 +132,62 @@ func (e *Engine) tick(ctx context.Context, now time.Time,
 		if err != nil {
 			return err
 		}
+		if entries, err = judgeable(ctx, tx, entries); err != nil {
+			return err
+		}
 		n = len(entries)
-		w, err := newWork(ctx, e, tx, now, itself)
-		if err != nil {
-			return err
-		}
-		if err := w.consider(ctx, entries); err != nil {
-			return err
-		}
-		if err := w.flush(ctx); err != nil {
-			return err
-		}
-		queued = w.queued
-		return nil
+		queued, err = e.judge(ctx, tx, now, entries)
+		return err
 	})
 	if queued {
 		wake(e.wakeQueue)
 	}
 	return n, err
+}
+
+// judge considers entries that a transaction has locked, and reports whether emails have been queued.
+func (e *Engine) judge(ctx context.Context, tx *store.Store, now time.Time, entries []store.Entry) (bool, error) {
+	w, err := newWork(ctx, e, tx, now, itself)
+	if err != nil {
+		return false, err
+	}
+	if err := w.consider(ctx, entries); err != nil {
+		return false, err
+	}
+	return w.queued, w.flush(ctx)
+}
+
+// judgeable keeps those entries whose sheets nobody is just changing, and has the sheets stay as they are
+// until the transaction ends. The others are left for the next tick. Arming writes how far it has come
+// into the rule, so that it needs its sheet for itself.
+func judgeable(ctx context.Context, tx *store.Store, entries []store.Entry) ([]store.Entry, error) {
+	if len(entries) == 0 {
+		return nil, nil
+	}
+	var sheets, arming []string
+	for _, en := range entries {
+		list := &sheets
+		if en.Kind == store.Arm {
+			list = &arming
+		}
+		if !slices.Contains(*list, en.SheetID) {
+			*list = append(*list, en.SheetID)
+		}
+	}
+	sheets = slices.DeleteFunc(sheets, func(id string) bool { return slices.Contains(arming, id) })
+	stays := map[string]bool{}
+	for _, x := range []struct {
+		ids       []string
+		exclusive bool
+	}{{arming, true}, {sheets, false}} {
+		if len(x.ids) == 0 {
+			continue
+		}
+		had, err := tx.Judging(ctx, x.ids, x.exclusive)
+		if err != nil {
+			return nil, err
+		}
+		maps.Copy(stays, had)
+	}
+	return slices.DeleteFunc(entries, func(en store.Entry) bool { return !stays[en.SheetID] }), nil
 }

@@ -4,10 +4,11 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"strings"
 	"time"
+
+	"gorm.io/gorm"
 
 	"nivot/internal/core/delivery"
 	"nivot/internal/core/reason"
@@ -162,20 +163,34 @@ func (s *Store) DropSettling(ctx context.Context, rowIDs []int64) error {
 	})
 }
 
-// ClaimRule locks and gives a rule's entries that are due, the earliest first, waiting for who
-// else has them.
-func (s *Store) ClaimRule(ctx context.Context, ruleID string, now time.Time, limit int) (out []Entry, err error) {
-	r, err := s.Rule(ctx, ruleID)
-	if errors.Is(err, ErrNotFound) {
-		return nil, nil
-	}
-	if err != nil {
+// ClaimSheet locks and returns entries of a sheet that are due, the earliest first, waiting for who else
+// has them: all, or with rules those of some rules and what settles. Considered by themselves, and so
+// none of them, are sources, sendings by hand and what is cleared away.
+func (s *Store) ClaimSheet(ctx context.Context, sheetID string, rules []string, now time.Time,
+	limit int) ([]Entry, error) {
+	var ids []int64
+	// Found without locking: along the index of instants, other sheets' entries would be waited for.
+	if err := s.dueOf(ctx, sheetID, rules, now).Order("due_at, id").Limit(limit).Pluck("id", &ids).Error; err != nil || len(ids) == 0 {
 		return nil, err
 	}
-	err = s.DB(ctx).Raw("SELECT * FROM agenda WHERE rule_id = ? AND generation IN (0, ?) AND due_at <= ? AND "+
-		"kind NOT IN ('arm', 'hand', 'clear') ORDER BY due_at, id LIMIT ? FOR UPDATE", ruleID, r.Generation, now,
-		limit).Scan(&out).Error
-	return out, err
+	return s.entries(ctx, "SELECT "+entryColumns+" FROM agenda FORCE INDEX (PRIMARY) WHERE id IN (?) AND due_at <= ? "+
+		"ORDER BY due_at, id FOR UPDATE", ids, now)
+}
+
+// HasDueOf reports, without locking, whether ClaimSheet would find anything.
+func (s *Store) HasDueOf(ctx context.Context, sheetID string, rules []string, now time.Time) (bool, error) {
+	var ids []int64
+	err := s.dueOf(ctx, sheetID, rules, now).Limit(1).Pluck("id", &ids).Error
+	return len(ids) > 0, err
+}
+
+func (s *Store) dueOf(ctx context.Context, sheetID string, rules []string, now time.Time) *gorm.DB {
+	q := s.DB(ctx).Table("agenda").Where("due_at <= ? AND sheet_id = ? AND kind NOT IN ('refresh', 'hand', 'clear')",
+		now, sheetID)
+	if rules != nil {
+		q = q.Where("(kind = 'settle' OR rule_id IN ?)", rules)
+	}
+	return q
 }
 
 // tickAhead is how far ahead of a rule's new generation entries are waited for.

@@ -41,6 +41,44 @@ func (s *Store) writeStamps(ctx context.Context) error {
 	})
 }
 
+// Halt locks a sheet against being judged until the transaction ends, by drawing its stamp: what is being
+// judged by its rules is waited for. Who changes what the rules rest on halts the sheet before an instant
+// is taken for the change, so that all that fell due before it has been judged as things were, and nothing
+// after it is. It is the first lock of a transaction, but for that of the sheet itself.
+func (s *Store) Halt(ctx context.Context, sheetID string) error {
+	s.renewed[sheetID] = true
+	return s.writeStamps(ctx)
+}
+
+// Judging locks sheets against being halted until the transaction ends, and returns which of some could
+// be: the others are halted, or being halted. With exclusive, nobody else judges by them meanwhile, and
+// what judges already is waited for.
+func (s *Store) Judging(ctx context.Context, sheetIDs []string, exclusive bool) (map[string]bool, error) {
+	how := " LOCK IN SHARE MODE SKIP LOCKED"
+	if exclusive {
+		how = " FOR UPDATE"
+	}
+	out := map[string]bool{}
+	var found []string
+	if err := s.DB(ctx).Raw("SELECT name FROM stamps WHERE name IN ? ORDER BY name"+how, sheetIDs).Scan(
+		&found).Error; err != nil {
+		return nil, err
+	}
+	for _, id := range found {
+		out[id] = true
+	}
+	if len(out) == len(sheetIDs) {
+		return out, nil
+	}
+	// One that has no stamp is not there any more, and nobody changes it.
+	var stamped []string
+	err := s.DB(ctx).Raw("SELECT name FROM stamps WHERE name IN ?", sheetIDs).Scan(&stamped).Error
+	for _, id := range sheetIDs {
+		out[id] = out[id] || !slices.Contains(stamped, id)
+	}
+	return out, err
+}
+
 // Stamp gives a text that stays as it is while a sheet and all that it rests on do; "" where it
 // stands for nothing: in a transaction that has changed them itself.
 func (s *Store) Stamp(ctx context.Context, sheetID string) (string, error) {

@@ -212,10 +212,15 @@ func checkDatabase(ctx context.Context) error {
 		say(false, "the database went back in time, to %s; Today leads through it", back.Since.Format(time.RFC3339))
 	}
 	behind, err := engine.Behind(ctx, s, engine.MarkFile(env("NIVOT_KEY_FILE")))
-	if err != nil {
+	var unread *engine.MarkFileError
+	switch {
+	case errors.As(err, &unread):
+		say(false, "%v", unread)
+	case err != nil:
 		return err
+	default:
+		say(!behind, "what was last seen of the database is %s it", map[bool]string{true: "missing in", false: "in"}[behind])
 	}
-	say(!behind, "what was last seen of the database is %s it", map[bool]string{true: "missing in", false: "in"}[behind])
 	workers, err := s.WrongClocks(ctx, engine.ClockMost)
 	if err != nil {
 		return err
@@ -320,12 +325,17 @@ func together(ctx context.Context, e *engine.Engine, l net.Listener, h *api.Hand
 	}
 	late := make(chan struct{})
 	context.AfterFunc(ctx, func() { time.AfterFunc(stopMost, func() { close(late) }) })
-	done := make(chan struct{})
-	go func() { defer close(done); _ = e.Run(ctx) }()
+	done := make(chan error, 1)
+	go func() {
+		err := e.Run(ctx)
+		cancel() // without its engine a process is of no use, whatever the cause
+		done <- err
+	}()
 	err := serve(ctx, l, h)
 	cancel()
 	select {
-	case <-done:
+	case ended := <-done:
+		err = errors.Join(err, ended)
 	case <-late:
 		slog.Error("the engine did not stop in time; what is under way is taken over by the next process", "seconds",
 			stopMost.Seconds())

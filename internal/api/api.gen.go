@@ -515,6 +515,7 @@ func (e NamedCalendarWeekdays) Valid() bool {
 // Defines values for NoticeKind.
 const (
 	NoticeKindClock    NoticeKind = "clock"
+	NoticeKindEngine   NoticeKind = "engine"
 	NoticeKindWentBack NoticeKind = "went-back"
 )
 
@@ -522,6 +523,8 @@ const (
 func (e NoticeKind) Valid() bool {
 	switch e {
 	case NoticeKindClock:
+		return true
+	case NoticeKindEngine:
 		return true
 	case NoticeKindWentBack:
 		return true

@@ -72,6 +72,9 @@ func (s *Server) notices(ctx context.Context) (out []Notice, err error) {
 					"gone already. All sending is off, and the rules that were on are paused.",
 				when(back.Since), when(back.Until))})
 	}
+	if err := s.e.Trouble(); err != nil {
+		out = append(out, Notice{Kind: NoticeKindEngine, Text: err.Error() + "."})
+	}
 	wrong, err := s.e.WrongClocks(ctx)
 	for _, w := range wrong {
 		off := time.Duration(w.ClockOffMs) * time.Millisecond

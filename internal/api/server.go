@@ -245,5 +245,8 @@ func (s *Server) ready(c *echo.Context) error {
 	if err := s.st.Ping(ctx); err != nil {
 		return c.String(http.StatusServiceUnavailable, "the database does not answer\n")
 	}
+	if err := s.e.Trouble(); err != nil {
+		return c.String(http.StatusServiceUnavailable, err.Error()+"\n")
+	}
 	return c.String(http.StatusOK, "ready\n")
 }

@@ -7,7 +7,7 @@ package engine
 
 import (
 	"context"
-	"fmt"
+	"errors"
 	"log/slog"
 	"os"
 	"sync"
@@ -48,6 +48,7 @@ type Engine struct {
 	wakeRefresh chan struct{}
 
 	witness   witness
+	trouble   atomic.Pointer[troubled]
 	fetching  atomic.Int64                // sources that are being fetched
 	worker    atomic.Int64                // by which it sends
 	share     atomic.Pointer[store.Share] // of what is due, in a cluster; nil: all
@@ -114,9 +115,8 @@ func wake(c chan struct{}) {
 // what is under way and gives the rest back. A database that is away is waited
 // for.
 func (e *Engine) Run(ctx context.Context) error {
-	if err := e.witness.open(e.opts.MarkFile); err != nil {
-		return fmt.Errorf("%s cannot be read: %w", e.opts.MarkFile, err)
-	}
+	defer func() { e.trouble.Store(&troubled{errEnded}) }()
+	e.openWitness(ctx)
 	for ctx.Err() == nil {
 		err := e.begin(ctx)
 		if err == nil || ctx.Err() != nil {
@@ -132,7 +132,41 @@ func (e *Engine) Run(ctx context.Context) error {
 	wg.Wait()
 	e.jobs.Wait()
 	e.leave(context.WithoutCancel(ctx))
+	if ctx.Err() == nil {
+		return errEnded
+	}
 	return nil
+}
+
+// errEnded says that the engine does not run any more.
+var errEnded = errors.New("the engine has ended")
+
+// troubled is what keeps the engine from working.
+type troubled struct{ err error }
+
+// Trouble returns what keeps the engine from judging and sending anything: it cannot begin, or it has
+// ended. It returns nil where nothing does, and where Run has not been called.
+func (e *Engine) Trouble() error {
+	if t := e.trouble.Load(); t != nil {
+		return t.err
+	}
+	return nil
+}
+
+// openWitness reads the mark file. One that cannot be read is waited for, and told of.
+func (e *Engine) openWitness(ctx context.Context) {
+	for ctx.Err() == nil {
+		err := e.witness.open(e.opts.MarkFile)
+		if err == nil {
+			e.trouble.Store(nil)
+			return
+		}
+		if was := e.Trouble(); was == nil || was.Error() != err.Error() {
+			e.log.Error(err.Error())
+		}
+		e.trouble.Store(&troubled{err})
+		pause(ctx, time.Second)
+	}
 }
 
 func (e *Engine) runAgenda(ctx context.Context) {

@@ -2,9 +2,7 @@ package engine
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
-	"os"
 	"path/filepath"
 	"sync"
 	"time"
@@ -37,14 +35,12 @@ func (w *witness) open(path string) error {
 	if path == "" {
 		return nil
 	}
-	b, err := os.ReadFile(path)
-	if errors.Is(err, os.ErrNotExist) {
-		return nil
+	clearMarks(path)
+	lives, err := readMarks(path)
+	if err == nil {
+		w.lives = lives
 	}
-	if err != nil {
-		return err
-	}
-	return json.Unmarshal(b, &w.lives)
+	return err
 }
 
 // seen takes up how far the database has come, and writes the file.
@@ -57,16 +53,12 @@ func (w *witness) seen(m store.Mark) error {
 		return nil
 	}
 	w.lives[m.Life] = m
-	b, err := json.Marshal(w.lives)
+	lives, err := writeMarks(w.path, w.lives)
 	if err != nil {
 		return err
 	}
-	tmp := w.path + ".new"
-	if err := os.WriteFile(tmp, b, 0o600); err != nil {
-		return err
-	}
-	w.kept = m
-	return os.Rename(tmp, w.path)
+	w.kept, w.lives = m, lives
+	return nil
 }
 
 // sent takes up the delivery that was last marked "sending".

@@ -3580,7 +3580,7 @@ export interface components {
         /** @description Something that keeps all emails from going, and not one of them */
         Notice: {
             /** @enum {string} */
-            kind: "went-back" | "clock";
+            kind: "went-back" | "clock" | "engine";
             text: string;
             /** Format: date-time */
             since?: string;

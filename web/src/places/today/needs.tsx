@@ -11,6 +11,12 @@ import { doubledRows } from "../sheets/view";
 
 type Today = Schemas["Today"];
 
+const noticeHeads: Record<Schemas["Notice"]["kind"], string> = {
+  "went-back": "An older copy of the database.",
+  clock: "A clock is wrong.",
+  engine: "Nothing is judged or sent.",
+};
+
 /** What keeps all emails from going, and the way through it. */
 function NoticeLine({ notice }: { notice: Schemas["Notice"] }) {
   const may = useMay("coordinator");
@@ -26,7 +32,7 @@ function NoticeLine({ notice }: { notice: Schemas["Notice"] }) {
       </span>
       <span className="min-w-0 flex-1">
         <b className="font-semibold">
-          {notice.kind === "went-back" ? "An older copy of the database." : "A clock is wrong."}
+          {noticeHeads[notice.kind]}
         </b>{" "}
         {notice.text}
         {notice.kind === "went-back" && (

@@ -288,6 +288,7 @@ func runServe(ctx context.Context, args []string) error {
 		o.Engine = engine.New(s, now, opts)
 		clock.Use(o.Engine)
 	} else {
+		opts.Real = true
 		o.Engine = engine.New(s, now, opts)
 	}
 	if os.Getenv("NIVOT_PRACTICE_SMTP") != "" {

@@ -49,6 +49,7 @@ func toProblem(err error) (int, Problem) {
 	var refusal *engine.Refusal
 	var conflict *engine.Conflict
 	var overtaken *engine.Overtaken
+	var wrongClock *engine.ClockError
 	var fault *rule.FieldError // of a rule that cannot be read
 	var moment *time.ParseError
 	var typ *json.UnmarshalTypeError
@@ -73,7 +74,7 @@ func toProblem(err error) (int, Problem) {
 		return http.StatusUnprocessableEntity, Problem{Title: sentence(fault.Message), Field: &fault.Pointer}
 	case errors.Is(err, store.ErrKeyUsed):
 		return http.StatusUnprocessableEntity, Problem{Title: "This idempotency key was used for another request."}
-	case errors.Is(err, engine.ErrWentBack):
+	case errors.Is(err, engine.ErrWentBack), errors.As(err, &wrongClock):
 		return http.StatusServiceUnavailable, Problem{Title: sentence(err.Error())}
 	case store.Away(err):
 		return http.StatusServiceUnavailable,

@@ -48,7 +48,7 @@ type work struct {
 }
 
 func newWork(ctx context.Context, e *Engine, tx *store.Store, now time.Time, a act) (*work, error) {
-	if err := e.holds(ctx, tx); err != nil {
+	if err := e.mayJudge(ctx, tx, now, a.actor == itself.actor); err != nil {
 		return nil, err
 	}
 	on, back, err := tx.Lever(ctx)

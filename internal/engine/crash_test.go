@@ -271,7 +271,7 @@ func TestCrashOfEveryTrigger(t *testing.T) {
 				t.Fatal(err)
 			}
 			f.settled()
-			f.slow, f.atRest = 300*time.Millisecond, f.decideDoubts
+			f.slow, f.atRest, f.peerJumps = 300*time.Millisecond, f.decideDoubts, true
 			v := startVictim(f)
 			f.peer = v
 			f.play(b, rec, edits)

@@ -117,6 +117,9 @@ func (d *dispatcher) claimLoop(ctx context.Context) {
 		default:
 		}
 		n, err := d.claim(ctx)
+		if isClock(err) {
+			n, err = 0, nil // told already
+		}
 		if err != nil && ctx.Err() == nil {
 			d.e.log.Error("claiming what is queued failed; trying again", "error", err)
 			pause(ctx, time.Second)
@@ -192,7 +195,7 @@ func (d *dispatcher) take(ctx context.Context, ids []int64, now time.Time) (int,
 	if len(ids) == 0 {
 		return 0, nil
 	}
-	if err := d.e.holds(ctx, d.e.Store); err != nil {
+	if err := d.e.mayJudge(ctx, d.e.Store, now, true); err != nil {
 		return 0, err
 	}
 	taken, err := d.e.Store.ReadQueued(ctx, ids, now)
@@ -212,7 +215,7 @@ func (d *dispatcher) claimThese(ctx context.Context, ids []int64, now time.Time)
 		return nil, nil
 	}
 	err = d.e.Store.Tx(ctx, func(tx *store.Store) (err error) {
-		if err := d.e.holds(ctx, tx); err != nil {
+		if err := d.e.mayJudge(ctx, tx, now, true); err != nil {
 			return err
 		}
 		if claimed, err = tx.LockQueued(ctx, ids, now); err != nil {

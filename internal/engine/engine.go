@@ -17,10 +17,6 @@ import (
 	"nivot/internal/store"
 )
 
-// Clock gives the time by which rules are judged. It is the wall clock, or in
-// the demo and in tests the practice clock.
-type Clock func() time.Time
-
 // Options configure an engine.
 type Options struct {
 	Name        string        // of the process, in logs and leases
@@ -28,11 +24,14 @@ type Options struct {
 	Poll        time.Duration // how often the queues are looked at; default 250 ms
 	Lease       time.Duration // how long a silent process keeps what it has; default 7 s
 	Wall        Clock         // the process's own clock, which must agree with the database's; default time.Now
-	Key         *Key          // opens sealed mail passwords; may be nil
-	MarkFile    string        // keeps how far the database has come, outside it; "" for nowhere
-	PublicURL   string        // of the application, in links that recipients follow
-	Sources     string        // the folder in which sheets may follow files; "" for none
-	Horizon     Horizon       // how far ahead the agenda is made for large sheets
+	Real        bool          // rules are judged by the wall clock, not by a practice clock
+	// Monotonic is how long the process has run, by a clock that nobody sets; default Go's own.
+	Monotonic func() time.Duration
+	Key       *Key    // opens sealed mail passwords; may be nil
+	MarkFile  string  // keeps how far the database has come, outside it; "" for nowhere
+	PublicURL string  // of the application, in links that recipients follow
+	Sources   string  // the folder in which sheets may follow files; "" for none
+	Horizon   Horizon // how far ahead the agenda is made for large sheets
 }
 
 // Engine runs on one database. The methods that change rows, rules and
@@ -52,6 +51,7 @@ type Engine struct {
 	fetching  atomic.Int64                // sources that are being fetched
 	worker    atomic.Int64                // by which it sends
 	share     atomic.Pointer[store.Share] // of what is due, in a cluster; nil: all
+	steady    *steadyClock                // where rules are judged by the wall clock; else nil
 	clockOff  atomic.Int64                // by how many milliseconds the process's clock is off the database's
 	forecasts forecasts
 	kept      rowKeeper
@@ -85,14 +85,20 @@ func New(s *store.Store, now Clock, opts Options) *Engine {
 	if opts.Name == "" {
 		opts.Name, _ = os.Hostname()
 	}
+	var steady *steadyClock
+	if opts.Real {
+		if opts.Monotonic == nil {
+			began := time.Now()
+			opts.Monotonic = func() time.Duration { return time.Since(began) }
+		}
+		steady = newSteadyClock(now, opts.Monotonic)
+		now = func() time.Time { at, _ := steady.now(); return at }
+	}
 	return &Engine{Store: s, now: func() time.Time { return now().UTC().Truncate(time.Microsecond) }, opts: opts,
-		log:        slog.Default(),
+		log: slog.Default(), steady: steady,
 		wakeAgenda: make(chan struct{}, 1), wakeQueue: make(chan struct{}, 1), wakeRefresh: make(chan struct{}, 1),
 		sheets: newSheetCache(), apartFrom: apartFrom}
 }
-
-// Now is the engine's time, to the microsecond, in UTC.
-func (e *Engine) Now() time.Time { return e.now() }
 
 // Folder is the folder in which sheets may follow files; "" for none.
 func (e *Engine) Folder() string { return e.opts.Sources }
@@ -118,7 +124,7 @@ func (e *Engine) Run(ctx context.Context) error {
 	defer func() { e.trouble.Store(&troubled{errEnded}) }()
 	e.openWitness(ctx)
 	for ctx.Err() == nil {
-		err := e.begin(ctx)
+		err := errors.Join(e.begin(ctx), e.mendWaits(ctx))
 		if err == nil || ctx.Err() != nil {
 			break
 		}
@@ -176,6 +182,9 @@ func (e *Engine) runAgenda(ctx context.Context) {
 			continue
 		}
 		n, err := e.Tick(ctx)
+		if isClock(err) {
+			n, err = 0, nil // told already
+		}
 		if err != nil && ctx.Err() == nil {
 			e.log.Error("considering what is due failed; trying again", "error", err)
 			n = 0
@@ -190,41 +199,6 @@ func (e *Engine) runAgenda(ctx context.Context) {
 		case <-time.After(e.opts.Poll):
 		}
 	}
-}
-
-// ClockMost is how far a process's clock may be off the database's. One that is
-// further off considers nothing and sends nothing: it would be wrong about what
-// is due.
-const ClockMost = 30 * time.Second
-
-// ClockOff is how far this process's clock is off the database's, either way.
-func (e *Engine) ClockOff() time.Duration {
-	return (time.Duration(e.clockOff.Load()) * time.Millisecond).Abs()
-}
-
-// WrongClocks lists the running workers whose clocks are too far off the
-// database's.
-func (e *Engine) WrongClocks(ctx context.Context) ([]store.Worker, error) {
-	return e.Store.WrongClocks(ctx, ClockMost)
-}
-
-// watchClock compares the clocks.
-func (e *Engine) watchClock(ctx context.Context) error {
-	before := e.opts.Wall()
-	at, err := e.Store.Clock(ctx)
-	if err != nil {
-		return err
-	}
-	now := e.opts.Wall()
-	off := now.Add(-now.Sub(before) / 2).Sub(at)
-	if was := e.ClockOff(); was <= ClockMost && off.Abs() > ClockMost {
-		e.log.Error(
-			"this process's clock is too far off the database's; it considers nothing and sends nothing until they agree",
-			"off", off.Round(time.Second))
-	}
-	e.clockOff.Store(off.Milliseconds())
-	clockOff.Set(off.Seconds())
-	return nil
 }
 
 // sweepEvery is how often crashed workers are looked for.

@@ -45,8 +45,10 @@ type fixture struct {
 	arrived []time.Time
 	dsn     string
 	peer    interface{ tell(time.Time) } // the second server, if there is one
-	doubts  int                          // that have been decided
-	slow    time.Duration                // how long the mail server takes at the most
+	// its clock is wrong now and then
+	peerJumps bool
+	doubts    int           // that have been decided
+	slow      time.Duration // how long the mail server takes at the most
 	// how long it may take until nothing is left to be done; 20 s where it is 0
 	patience time.Duration
 	// states have been written behind the program's back, or the database is closed

@@ -103,7 +103,7 @@ func (e *Engine) importTx(ctx context.Context, tx *store.Store, sheetID string, 
 	by Author) (ImportResult, error) {
 	im := &importer{e: e, tx: tx, in: in, o: o, by: by, now: e.now()}
 	im.res.Blank, im.res.Skipped = in.Blank, in.Skipped
-	err := e.holds(ctx, tx)
+	err := e.mayJudge(ctx, tx, im.now, false)
 	if err != nil {
 		return im.res, err
 	}

@@ -23,6 +23,28 @@ const peerDSN = "NIVOT_TEST_PEER"
 // peerAhead names the one that says how far ahead its agenda is made; "" for as far as usual.
 const peerAhead = "NIVOT_TEST_AHEAD"
 
+// peerJumps names the one that has its clock jump now and then.
+const peerJumps = "NIVOT_TEST_JUMPS"
+
+// jumpingWall is the second server's own clock: nil for the machine's, else one that is hours off for a
+// part of each second.
+func jumpingWall() Clock {
+	if os.Getenv(peerJumps) == "" {
+		return nil
+	}
+	began := time.Now()
+	return func() time.Time {
+		now := time.Now()
+		switch time.Since(began) / (150 * time.Millisecond) % 7 {
+		case 2:
+			return now.Add(5 * time.Hour)
+		case 5:
+			return now.Add(-5 * time.Hour)
+		}
+		return now
+	}
+}
+
 // peer is a second server, a process of its own, whose clock the test moves
 // through a pipe.
 type peer struct {
@@ -50,6 +72,9 @@ func launchPeer(f *fixture, dsn string) (*peer, *exec.Cmd) {
 	t := f.t
 	cmd := exec.Command(os.Args[0])
 	cmd.Env = append(os.Environ(), peerDSN+"="+dsn)
+	if f.peerJumps {
+		cmd.Env = append(cmd.Env, peerJumps+"=1")
+	}
 	if f.opts.Horizon.Rows == 0 {
 		cmd.Env = append(cmd.Env, peerAhead+"="+f.opts.Horizon.Ahead.String())
 	}
@@ -160,7 +185,7 @@ func runPeer(dsn string) error {
 		clock.Store(micro)
 		if e == nil {
 			e = New(s, func() time.Time { return time.UnixMicro(clock.Load()).UTC() }, Options{Poll: 20 * time.Millisecond,
-				Lease: 3 * time.Second, Name: "second", Horizon: horizon})
+				Lease: 3 * time.Second, Name: "second", Horizon: horizon, Wall: jumpingWall()})
 			go func() { done <- e.Run(ctx) }()
 		}
 		e.Wake()

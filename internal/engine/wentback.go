@@ -93,7 +93,7 @@ func Behind(ctx context.Context, s *store.Store, path string) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	ok, err := s.Holds(ctx, w.lives[m.Life])
+	_, ok, err := s.Holds(ctx, w.lives[m.Life])
 	return !ok, err
 }
 
@@ -144,11 +144,17 @@ func (e *Engine) leave(ctx context.Context) {
 // holds fails where the database, or a transaction on it, does not hold any
 // more what this process has seen in it.
 func (e *Engine) holds(ctx context.Context, s *store.Store) error {
-	ok, err := s.Holds(ctx, e.witness.last())
-	if err == nil && !ok {
-		return ErrWentBack
-	}
+	_, err := e.holdsAt(ctx, s)
 	return err
+}
+
+// holdsAt does what holds does, and returns the database's time.
+func (e *Engine) holdsAt(ctx context.Context, s *store.Store) (at time.Time, err error) {
+	at, ok, err := s.Holds(ctx, e.witness.last())
+	if err == nil && !ok {
+		return at, ErrWentBack
+	}
+	return at, err
 }
 
 // door is the name under which one process deals with a database that has gone

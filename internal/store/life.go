@@ -63,27 +63,27 @@ func (s *Store) Seen(ctx context.Context) (m Mark, err error) {
 	return m, err
 }
 
-// Holds tells whether the database still holds what a mark says it did. A mark
+// Holds reports whether the database still holds what a mark says it did, and returns its time. A mark
 // of another life says nothing of it.
-func (s *Store) Holds(ctx context.Context, m Mark) (bool, error) {
-	if m.Event == 0 && m.Delivery == 0 {
-		return true, nil
-	}
+func (s *Store) Holds(ctx context.Context, m Mark) (at time.Time, ok bool, err error) {
 	var r struct {
+		Clock  time.Time
 		Life   sql.NullString
 		At     sql.NullTime
 		Marked sql.NullTime
 	}
-	err := s.DB(ctx).Raw(
-		`SELECT (SELECT value FROM settings WHERE name = ?) AS life, (SELECT at FROM events WHERE id = ?) AS at,
+	if err := s.DB(ctx).Raw(
+		`SELECT UTC_TIMESTAMP(6) AS clock, (SELECT value FROM settings WHERE name = ?) AS life,
+		(SELECT at FROM events WHERE id = ?) AS at,
 		(SELECT sending_at FROM deliveries WHERE id = ? AND `+hasGone+`) AS marked`,
-		SettingLife, m.Event, m.Delivery).Scan(&r).Error
-	if err != nil {
-		return false, err
+		SettingLife, m.Event, m.Delivery).Scan(&r).Error; err != nil {
+		return at, false, err
 	}
 	life, _ := json.Marshal(m.Life)
-	return r.Life.String == string(life) && (m.Event == 0 || r.At.Valid && r.At.Time.Equal(m.At)) &&
-		(m.Delivery == 0 || r.Marked.Valid && !r.Marked.Time.Before(m.Marked)), nil
+	holds := m.Event == 0 && m.Delivery == 0 ||
+		r.Life.String == string(life) && (m.Event == 0 || r.At.Valid && r.At.Time.Equal(m.At)) &&
+			(m.Delivery == 0 || r.Marked.Valid && !r.Marked.Time.Before(m.Marked))
+	return r.Clock, holds, nil
 }
 
 // Lever reads what may hold all emails: the lever, and whether the database has

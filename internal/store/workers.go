@@ -128,3 +128,20 @@ func (s *Store) Busy(ctx context.Context) (bool, error) {
 		delivery.Sending) + " LIMIT 1) x").Scan(&n).Error
 	return n > 0, err
 }
+
+// MendWaits has what waits to be sent for longer than anything may wait, because a clock was wrong, sent at
+// once. It returns how many emails that were. Nothing is put off by more than an hour between two tries, or
+// by its sender's pause.
+func (s *Store) MendWaits(ctx context.Context, now time.Time) (int64, error) {
+	senders, err := s.Senders(ctx)
+	if err != nil {
+		return 0, err
+	}
+	most := time.Hour
+	for i := range senders {
+		most = max(most, senders[i].Limits().Pause)
+	}
+	r := s.DB(ctx).Exec("UPDATE deliveries SET next_try = ? WHERE next_try > ? AND next_try < '"+never+"' AND state IN ?",
+		now, now.Add(most+time.Minute), []delivery.State{delivery.Queued, delivery.Deferred})
+	return r.RowsAffected, r.Error
+}

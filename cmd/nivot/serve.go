@@ -221,6 +221,14 @@ func checkDatabase(ctx context.Context) error {
 	default:
 		say(!behind, "what was last seen of the database is %s it", map[bool]string{true: "missing in", false: "in"}[behind])
 	}
+	counts, err := s.WrongCounts(ctx)
+	if err != nil {
+		return err
+	}
+	say(len(counts) == 0, "%d counts of the log are not those of its emails; they are mended every night", len(counts))
+	for _, c := range counts {
+		fmt.Println("         " + c)
+	}
 	workers, err := s.WrongClocks(ctx, engine.ClockMost)
 	if err != nil {
 		return err

@@ -132,7 +132,7 @@ func (e *Engine) Run(ctx context.Context) error {
 		pause(ctx, time.Second)
 	}
 	var wg sync.WaitGroup
-	for _, f := range []func(context.Context){e.runAgenda, e.runDispatch, e.runSweep, e.runRefresh} {
+	for _, f := range []func(context.Context){e.runAgenda, e.runDispatch, e.runSweep, e.runRefresh, e.runNightly} {
 		wg.Go(func() { f(ctx) })
 	}
 	wg.Wait()

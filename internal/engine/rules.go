@@ -141,7 +141,7 @@ func (e *Engine) SaveRule(ctx context.Context, sheetID, id string, r *rule.Rule,
 		out.Broken = ""
 		if out.State == rule.On {
 			// What falls due at that very instant has been judged by the rule as it was.
-			if err := e.arm(ctx, tx, out, at.Add(plan.Tick)); err != nil {
+			if err := e.arm(ctx, tx, out, at.Add(plan.Tick), at); err != nil {
 				return err
 			}
 		}
@@ -159,12 +159,12 @@ func (e *Engine) SaveRule(ctx context.Context, sheetID, id string, r *rule.Rule,
 }
 
 // arm takes a new baseline, the first instant that counts, and has the agenda made anew in the background.
-func (e *Engine) arm(ctx context.Context, tx *store.Store, r *store.Rule, baseline time.Time) error {
+func (e *Engine) arm(ctx context.Context, tx *store.Store, r *store.Rule, baseline, now time.Time) error {
 	r.BaselineAt = &baseline
-	if err := tx.NewGeneration(ctx, r, baseline); err != nil {
+	if err := tx.NewGeneration(ctx, r, now); err != nil {
 		return err
 	}
-	return armAll(ctx, tx, r, baseline.Add(-plan.Tick), baseline)
+	return armAll(ctx, tx, r, baseline.Add(-plan.Tick), now)
 }
 
 // SetRuleState switches a rule on or pauses it. Switching on, and resuming,
@@ -206,7 +206,7 @@ func (e *Engine) SetRuleState(ctx context.Context, sheetID, id string, st rule.S
 			if err := core.Validate(sb.scope()); err != nil {
 				return asRefusal(err)
 			}
-			if err := e.arm(ctx, tx, out, at); err != nil {
+			if err := e.arm(ctx, tx, out, at, at); err != nil {
 				return err
 			}
 			out.Broken = ""

@@ -272,15 +272,50 @@ func (s *Store) quarters(ctx context.Context, f LogFilter, from logPlace, limit 
 	return q.Where(strings.Join(spans, " OR "), args...), nil
 }
 
+// comparedCounts compares the counts that are kept with the deliveries, by quarter, rule, sheet and state: kept and
+// there are how many are counted and how many there are. As one statement it sees both as of one moment.
+const comparedCounts = `(
+	SELECT quarter, rule_id, sheet_id, state, n AS kept, 0 AS there FROM delivery_counts WHERE ? IN ('', rule_id)
+	UNION ALL SELECT ` + quarterSQL + `, rule_id, sheet_id, IF(state IN ('claimed', 'sending'), 'queued', state), 0, 1
+		FROM deliveries WHERE ? IN ('', rule_id)
+	UNION ALL SELECT ?, rule_id, sheet_id, IF(state IN ('claimed', 'sending'), 'queued', state), 0, 1
+		FROM deliveries WHERE ? IN ('', rule_id)) x
+	GROUP BY quarter, rule_id, sheet_id, state HAVING SUM(kept) <> SUM(there)`
+
 // WrongCounts compares the counts that are kept with the deliveries, and names what differs; for
 // nivot check, and for tests. It reads all deliveries.
 func (s *Store) WrongCounts(ctx context.Context) (out []string, err error) {
 	err = s.DB(ctx).Raw(
-		`SELECT CONCAT('of rule ', rule_id, ' ', SUM(kept), ' are counted as ', state, ', and ', SUM(there), ' are') FROM (
-			SELECT quarter, rule_id, sheet_id, state, n AS kept, 0 AS there FROM delivery_counts
-			UNION ALL SELECT `+quarterSQL+
-			`, rule_id, sheet_id, IF(state IN ('claimed', 'sending'), 'queued', state), 0, 1 FROM deliveries
-			UNION ALL SELECT ?, rule_id, sheet_id, IF(state IN ('claimed', 'sending'), 'queued', state), 0, 1 FROM deliveries) x
-		GROUP BY quarter, rule_id, sheet_id, state HAVING SUM(kept) <> SUM(there) LIMIT 20`, int64(forever)).Scan(&out).Error
+		"SELECT CONCAT('of rule ', rule_id, ' ', SUM(kept), ' are counted as ', state, ', and ', SUM(there), ' are') FROM "+
+			comparedCounts+" LIMIT 20", "", "", int64(forever), "").Scan(&out).Error
 	return out, err
+}
+
+// MendCounts makes the counts that are kept those of the deliveries, rule by rule, whatever else is written
+// meanwhile, and returns how many were wrong.
+func (s *Store) MendCounts(ctx context.Context) (n int64, err error) {
+	var rules []string
+	if err := s.DB(ctx).Raw("SELECT id FROM rules UNION SELECT DISTINCT rule_id FROM delivery_counts").Scan(
+		&rules).Error; err != nil {
+		return 0, err
+	}
+	for _, id := range rules {
+		of := strings.ReplaceAll(comparedCounts, "? IN ('', rule_id)", "rule_id = ?")
+		var wrong int64
+		if err := s.DB(ctx).Raw("SELECT COUNT(*) FROM (SELECT quarter FROM "+of+") w", id, id, int64(forever), id).Scan(
+			&wrong).Error; err != nil || wrong == 0 {
+			if err != nil {
+				return n, err
+			}
+			continue
+		}
+		// A difference stays right to be added, whatever has been counted since it was found.
+		if err := s.DB(ctx).Exec("INSERT INTO delivery_counts (quarter, rule_id, sheet_id, state, shard, n) "+
+			"SELECT quarter, rule_id, sheet_id, state, ?, SUM(there) - SUM(kept) FROM "+of+onCountThat,
+			s.shard, id, id, int64(forever), id).Error; err != nil {
+			return n, err
+		}
+		n += wrong
+	}
+	return n, nil
 }

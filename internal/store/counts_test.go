@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"nivot/internal/core/delivery"
+	"nivot/internal/database/dbtest"
 	"nivot/internal/store"
 )
 
@@ -340,5 +341,247 @@ func TestPendingCodes(t *testing.T) {
 		if needs := code >= 1 && code <= 6; needs != delivery.NeedsSomebody(st) {
 			t.Errorf("%s has the code %d, and needs somebody: %v", st, code, delivery.NeedsSomebody(st))
 		}
+	}
+}
+
+// Whatever ends a round between two of its statements, state and count part nowhere.
+func TestRoundStoppedAnywhere(t *testing.T) {
+	ctx := context.Background()
+	for how, stop := range map[string]func(st *store.Store, p *dbtest.Proxy, connection int64) error{
+		"its process is killed": func(_ *store.Store, p *dbtest.Proxy, _ int64) error { p.Stop(); p.Start(); return nil },
+		"its connection is killed": func(st *store.Store, _ *dbtest.Proxy, id int64) error {
+			return st.DB(ctx).Exec(fmt.Sprint("KILL ", id)).Error
+		},
+	} {
+		t.Run(how, func(t *testing.T) {
+			t.Parallel() // it waits most of the time
+			dsn := dbtest.Migrated(t)
+			p := dbtest.NewProxy(t, dsn)
+			direct, through := openAt(t, dsn), openAt(t, p.DSN)
+			worker, err := direct.RegisterWorker(ctx, "test", time.Hour)
+			if err != nil {
+				t.Fatal(err)
+			}
+			statements := 1
+			for n := 1; n <= statements; n++ {
+				if err := direct.InsertDeliveries(ctx, letters(100*n, 100*n+9)); err != nil {
+					t.Fatal(err)
+				}
+				var claimed []store.Delivery
+				if err := direct.Tx(ctx, func(tx *store.Store) (err error) {
+					claimed, err = claim(ctx, tx, worker, 9)
+					return err
+				}); err != nil {
+					t.Fatal(err)
+				}
+				r := store.Round{Worker: worker, Now: noon}
+				later := noon.Add(time.Hour)
+				for i := range claimed {
+					d := claimed[i]
+					if i > 6 {
+						r.Marks = append(r.Marks, store.Marking{ID: d.ID})
+						continue
+					}
+					d.Tries = 1
+					if d.State, d.Reply = delivery.Accepted, "250 ok"; i == 3 {
+						d.State, d.NextTry = delivery.Deferred, &later
+					}
+					r.Outcomes = append(r.Outcomes, store.Outcome{Delivery: &d, Detail: "{}", Plain: i != 3})
+				}
+				statements = store.StatementsOf(direct, r)
+				var connection int64
+				if err := store.CommitStopping(ctx, through, r, n, func(id int64) {
+					connection = id
+					if err := stop(direct, p, id); err != nil {
+						t.Error(err)
+					}
+				}); err == nil && connection != 0 {
+					t.Logf("before statement %d it was not stopped", n)
+				}
+				for there := connection != 0; there; { // until the server has done with it
+					if err := direct.DB(ctx).Raw("SELECT COUNT(*) > 0 FROM information_schema.processlist WHERE id = ? AND command <> 'Sleep'",
+						connection).Scan(&there).Error; err != nil {
+						t.Fatal(err)
+					}
+				}
+				right(t, direct)
+			}
+			t.Logf("%d statements", statements)
+		})
+	}
+}
+
+// A process that is killed after any of its statements leaves the counts as the deliveries are, whatever it
+// was doing to them.
+func TestKilledAfterAnyStatement(t *testing.T) {
+	ctx := context.Background()
+	for _, c := range []struct {
+		name string
+		do   func(st *store.Store, worker int64, n int) error
+	}{
+		{"judging", func(st *store.Store, _ int64, n int) error {
+			return st.Tx(ctx, func(tx *store.Store) error {
+				ds := letters(1000*n, 1000*n+6)
+				if err := tx.InsertDeliveries(ctx, ds); err != nil {
+					return err
+				}
+				if err := ds[0].Become(delivery.Held, delivery.Limiting); err != nil {
+					return err
+				}
+				return tx.SaveDelivery(ctx, ds[0])
+			})
+		}},
+		{"claiming what was put off", func(st *store.Store, worker int64, n int) error {
+			return st.Tx(ctx, func(tx *store.Store) error {
+				_, err := claim(ctx, tx, worker, 5)
+				return err
+			})
+		}},
+		{"giving back", func(st *store.Store, worker int64, n int) error { return st.Release(ctx, worker, noon) }},
+		{"giving workers up", func(st *store.Store, worker int64, n int) error {
+			_, err := st.Sweep(ctx, noon)
+			return err
+		}},
+		{"what comes too late", func(st *store.Store, worker int64, n int) error {
+			var ds []store.Delivery
+			if err := st.DB(ctx).Order("id DESC").Limit(2).Find(&ds, "state = 'in-doubt'").Error; err != nil {
+				return err
+			}
+			for i := range ds {
+				d := ds[i]
+				d.State, d.Tries = delivery.Accepted, d.Tries+1
+				if _, err := st.Commit(ctx, store.Round{Worker: d.Worker, Now: noon,
+					Outcomes: []store.Outcome{{Delivery: &d, Detail: "{}"}}}); err != nil {
+					return err
+				}
+			}
+			return nil
+		}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel() // it waits most of the time
+			dsn := dbtest.Migrated(t)
+			p := dbtest.NewProxy(t, dsn)
+			direct, through := openAt(t, dsn), openAt(t, p.DSN)
+			for n, cut := 1, true; cut; n++ {
+				worker := someInHand(t, direct, 100_000+100*n)
+				if _, err := through.Clock(ctx); err != nil { // the connection is there
+					t.Log(err)
+				}
+				_ = through.Ping(ctx)
+				p.CutAfter(n)
+				err := c.do(through, worker, n)
+				if cut = p.Cut(); !cut && err != nil {
+					t.Fatal(err)
+				}
+				p.CutAfter(0)
+				settle(t, direct)
+				right(t, direct)
+				if n > 60 {
+					t.Fatal("it does not come to an end")
+				}
+				if !cut {
+					t.Logf("%d times", n-1)
+				}
+			}
+		})
+	}
+}
+
+// someInHand makes deliveries that wait, have been put off, claimed, marked and are in doubt, of a worker
+// whose lease has run out.
+func someInHand(t *testing.T, st *store.Store, from int) (worker int64) {
+	t.Helper()
+	ctx := context.Background()
+	worker, err := st.RegisterWorker(ctx, "test", time.Hour)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := st.InsertDeliveries(ctx, letters(from, from+30)); err != nil {
+		t.Fatal(err)
+	}
+	for k, st2 := range []delivery.State{delivery.Deferred, delivery.Sending, delivery.InDoubt} {
+		var claimed []store.Delivery
+		if err := st.Tx(ctx, func(tx *store.Store) (err error) {
+			claimed, err = claim(ctx, tx, worker, 5)
+			return err
+		}); err != nil {
+			t.Fatal(err)
+		}
+		r := store.Round{Worker: worker, Now: noon}
+		for i := range claimed {
+			d := claimed[i]
+			if st2 != delivery.Deferred {
+				r.Marks = append(r.Marks, store.Marking{ID: d.ID})
+				continue
+			}
+			d.State, d.Tries, d.NextTry = st2, 1, &noon
+			r.Outcomes = append(r.Outcomes, store.Outcome{Delivery: &d, Detail: "{}"})
+		}
+		if _, err := st.Commit(ctx, r); err != nil {
+			t.Fatal(k, err)
+		}
+		if st2 != delivery.Sending {
+			continue
+		}
+		if err := st.DB(ctx).Exec("UPDATE workers SET lease_until = UTC_TIMESTAMP(6) - INTERVAL 1 SECOND").Error; err != nil {
+			t.Fatal(err)
+		}
+		if _, err := st.Sweep(ctx, noon); err != nil { // what has been marked so far is in doubt
+			t.Fatal(err)
+		}
+		if worker, err = st.RegisterWorker(ctx, "test", time.Hour); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := st.DB(ctx).Exec("UPDATE workers SET lease_until = UTC_TIMESTAMP(6) - INTERVAL 1 SECOND").Error; err != nil {
+		t.Fatal(err)
+	}
+	return worker
+}
+
+// settle waits until the server has done with connections that were cut.
+func settle(t *testing.T, st *store.Store) {
+	t.Helper()
+	for busy := true; busy; {
+		if err := st.DB(context.Background()).Raw("SELECT COUNT(*) > 0 FROM information_schema.processlist WHERE " +
+			"db = DATABASE() AND id <> CONNECTION_ID() AND command <> 'Sleep'").Scan(&busy).Error; err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+// What is wrong with the counts is named, and mended while others write.
+func TestMendCounts(t *testing.T) {
+	st := open(t)
+	ctx := context.Background()
+	if err := st.InsertDeliveries(ctx, letters(0, 12)); err != nil {
+		t.Fatal(err)
+	}
+	for _, q := range []string{"UPDATE delivery_counts SET n = n + 1 WHERE state = 'queued' LIMIT 2",
+		"INSERT INTO delivery_counts (quarter, rule_id, sheet_id, state, shard, n) VALUES (7, 'r', 's', 'held', 3, -2)"} {
+		if err := st.DB(ctx).Exec(q).Error; err != nil {
+			t.Fatal(err)
+		}
+	}
+	if wrong, err := st.WrongCounts(ctx); err != nil || len(wrong) != 3 {
+		t.Errorf("wrong are %v, %v; want three", wrong, err)
+	}
+	var writing sync.WaitGroup
+	writing.Go(func() {
+		for k := range 20 {
+			if err := st.InsertDeliveries(ctx, letters(100*k+100, 100*k+110)); err != nil {
+				t.Error(err)
+			}
+		}
+	})
+	n, err := st.MendCounts(ctx)
+	writing.Wait()
+	if err != nil || n != 3 {
+		t.Errorf("mended %d, %v; want 3", n, err)
+	}
+	right(t, st)
+	if n, err := st.MendCounts(ctx); err != nil || n != 0 {
+		t.Errorf("once more: %d, %v", n, err)
 	}
 }

@@ -22,6 +22,7 @@ const (
 	SettingClock      = "practice-clock" // the practice clock's offset
 	SettingWentBack   = "went-back"      // WentBack
 	SettingDoNotEmail = "do-not-email"   // string: the stamp of the do-not-email list
+	SettingNight      = "night"          // string: the last day whose nightly work has been done
 )
 
 // Setting reads a setting into v; ok is false where it has never been set.

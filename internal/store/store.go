@@ -218,7 +218,8 @@ func (s *Store) Tx(ctx context.Context, f func(tx *Store) error) error {
 			}
 			maps.Copy(s.renewed, t.renewed)
 		}
-		if err == nil || !Retryable(err) || try == maxTries {
+		// The database has undone the whole transaction: one within another cannot be made once more by itself.
+		if err == nil || s.tally != nil || !Retryable(err) || try == maxTries {
 			return err
 		}
 		select {

@@ -15,6 +15,7 @@ type Proxy struct {
 	DSN  string       // of the database, through the proxy
 	lose atomic.Int64 // how many commits' answers are still to be lost
 	Lost atomic.Int64 // how many have been
+	cut  atomic.Int64 // so many times more the program may ask; 0 for as often as it likes
 	away atomic.Bool
 	open sync.Map // net.Conn
 }
@@ -48,6 +49,13 @@ func NewProxy(t testing.TB, dsn string) *Proxy {
 
 // LoseCommits has the answers of the next n commits lost.
 func (p *Proxy) LoseCommits(n int) { p.lose.Store(int64(n)) }
+
+// CutAfter has the connection cut on which the program asks for the n-th time from now, as if it were killed
+// right after. 0 cuts none.
+func (p *Proxy) CutAfter(n int) { p.cut.Store(int64(n)) }
+
+// Cut reports whether the connection has been cut since CutAfter.
+func (p *Proxy) Cut() bool { return p.cut.Load() == 0 }
 
 func (p *Proxy) carry(c net.Conn, network, addr string) {
 	defer c.Close()
@@ -86,6 +94,9 @@ func (p *Proxy) carry(c net.Conn, network, addr string) {
 			cut.Store(true)
 		}
 		if _, err := s.Write(b[:n]); err != nil {
+			return
+		}
+		if p.cut.Load() > 0 && p.cut.Add(-1) == 0 {
 			return
 		}
 	}

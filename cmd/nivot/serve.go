@@ -159,7 +159,30 @@ func openStore(ctx context.Context) (*store.Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	return s, s.Migrate(ctx)
+	if err := s.Migrate(ctx); err != nil {
+		return nil, errors.Join(err, s.Close())
+	}
+	return s, nil
+}
+
+// awaitStore opens the database, and waits for one that does not answer yet: a machine that starts brings it
+// up when it likes.
+func awaitStore(ctx context.Context) (*store.Store, error) {
+	for told := false; ; {
+		s, err := openStore(ctx)
+		if err == nil || !store.Away(err) || ctx.Err() != nil {
+			return s, err
+		}
+		if !told {
+			slog.Warn("the database does not answer; waiting for it", "error", err)
+			told = true
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(time.Second):
+		}
+	}
 }
 
 func runMigrate(ctx context.Context, args []string) error {
@@ -249,7 +272,7 @@ func runServe(ctx context.Context, args []string) error {
 	if err := f.Parse(args); err != nil {
 		return err
 	}
-	s, err := openStore(ctx)
+	s, err := awaitStore(ctx)
 	if err != nil {
 		return err
 	}

@@ -76,6 +76,9 @@ func toProblem(err error) (int, Problem) {
 		return http.StatusUnprocessableEntity, Problem{Title: "This idempotency key was used for another request."}
 	case errors.Is(err, engine.ErrWentBack), errors.As(err, &wrongClock):
 		return http.StatusServiceUnavailable, Problem{Title: sentence(err.Error())}
+	case store.Full(err):
+		return http.StatusServiceUnavailable,
+			Problem{Title: "The database’s disk is full. Nothing has been changed; make room on it, and it goes on by itself."}
 	case store.Away(err):
 		return http.StatusServiceUnavailable,
 			Problem{Title: "The database does not answer at the moment. Nothing is known to be lost; it will be tried again."}

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"nivot/internal/database"
+	"nivot/internal/database/dbtest"
 	"nivot/internal/store"
 )
 
@@ -164,5 +165,41 @@ func TestStopsWhateverHangs(t *testing.T) {
 				t.Error("it still runs a minute after SIGTERM")
 			}
 		})
+	}
+}
+
+// A process that is started while its database is away waits for it.
+func TestWaitsForItsDatabase(t *testing.T) {
+	t.Parallel() // it waits most of the time
+	bin := filepath.Join(t.TempDir(), "nivot")
+	if out, err := exec.Command("go", "build", "-o", bin, "nivot/cmd/nivot").CombinedOutput(); err != nil {
+		t.Fatalf("%v\n%s", err, out)
+	}
+	p := dbtest.NewProxy(t, dbtest.Migrated(t))
+	p.Stop()
+	cmd := exec.Command(bin, "serve", "-practice-clock", "2027-03-15T09:00:00Z")
+	cmd.Env = append(os.Environ(), "NIVOT_DSN="+p.DSN, "NIVOT_ADDR=127.0.0.1:0")
+	read, write, err := os.Pipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	cmd.Stdout, cmd.Stderr = write, write
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	write.Close()
+	defer func() {
+		_ = cmd.Process.Signal(syscall.SIGTERM)
+		_ = cmd.Wait()
+	}()
+	said := bufio.NewScanner(read)
+	for _, want := range []string{"waiting for it", "Nivot is at"} {
+		for found := false; !found; {
+			if !said.Scan() {
+				t.Fatalf("it ended without having said %q", want)
+			}
+			found = strings.Contains(said.Text(), want)
+		}
+		p.Start()
 	}
 }

@@ -258,6 +258,12 @@ func Away(err error) bool {
 		errors.Is(err, context.DeadlineExceeded) || errors.As(err, &ne)
 }
 
+// Full reports whether the database has no room left.
+func Full(err error) bool {
+	var me *sqldriver.MySQLError
+	return errors.As(err, &me) && (me.Number == 1021 || me.Number == 1114)
+}
+
 // Unfit reports whether the database has refused a text as too long, or a number as
 // too large, for where it was to go.
 func Unfit(err error) bool {

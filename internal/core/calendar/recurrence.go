@@ -174,6 +174,12 @@ func (r *Recurrence) grow(to time.Time) {
 	r.to = to
 }
 
+// EndsBefore reports whether the rule says UNTIL an instant that lies before its start.
+func (r *Recurrence) EndsBefore() bool {
+	return r.hasLast && asUTC(r.last).Before(asUTC(r.start)) ||
+		!r.until.IsZero() && r.until.Before(Resolve(r.start, r.zone))
+}
+
 // Empty reports whether no time fits the rule at all.
 func (r *Recurrence) Empty() bool {
 	return r.Next(asUTC(r.start).Add(-ahead)).IsZero()

@@ -639,61 +639,59 @@ func (o *Outlook) addressed(s *sketch, row *sheet.Row, facts rule.Facts, to, cc,
 }
 
 // chain counts the follow-ups of an email that is supposed to be accepted when
-// it is due. With each there is one chain for every mailbox; steps that name
-// their own recipients are a chain of their own then.
+// it is due. With each there is one chain for every mailbox, all alike; a step that
+// names its own recipients comes once. The first that is stopped ends all of them.
 func (o *Outlook) chain(occ *rule.Occasion, first event, row *sheet.Row) {
 	then := o.Rule.Then
 	if then == nil {
 		return
 	}
+	mailboxes := 1
+	if o.Rule.Each {
+		mailboxes = first.emails
+	}
 	type next struct {
 		step, again int
 		due         time.Time
 	}
-	run := func(mine func(*rule.Step) bool, mailboxes int) {
-		var coming []next
-		for i := range then.Steps {
-			if mine(&then.Steps[i]) {
-				coming = append(coming, next{step: i + 1, due: o.stepAt(occ.Due, i+1, 0)})
+	coming := make([]next, len(then.Steps))
+	for i := range then.Steps {
+		coming[i] = next{step: i + 1, due: o.stepAt(occ.Due, i+1, 0)}
+	}
+	for len(coming) > 0 && len(o.events) < maxForeseen {
+		k := 0
+		for i := range coming {
+			if earlier(coming[i].due, coming[i].step, coming[k].due, coming[k].step) {
+				k = i
 			}
 		}
-		for len(coming) > 0 && len(o.events) < maxForeseen {
-			k := 0
-			for i := range coming {
-				if earlier(coming[i].due, coming[i].step, coming[k].due, coming[k].step) {
-					k = i
-				}
-			}
-			c := coming[k]
-			coming = slices.Delete(coming, k, k+1)
-			if c.due.After(o.Until) {
-				continue
-			}
-			st := &then.Steps[c.step-1]
-			at := o.formulas(row, c.due)
-			facts := o.facts(at, c.due, Memory{})
-			e := event{due: c.due, step: c.step, sketch: sketch{wording: st.Template, emails: 1}}
-			if t, _ := then.StopIf.Judge(facts); then.StopIf != nil && t == rule.True {
-				e.sketch = sketch{outcome: Skip, code: reason.Stopped, emails: mailboxes}
-				o.events = append(o.events, e)
-				return
-			}
-			o.judgeStep(&e, st, at, facts)
-			if len(st.To) == 0 {
-				e.emails, e.people = mailboxes, e.people*mailboxes
-			}
+		c := coming[k]
+		coming = slices.Delete(coming, k, k+1)
+		if c.due.After(o.Until) {
+			continue
+		}
+		st := &then.Steps[c.step-1]
+		emails := mailboxes
+		if len(st.To) > 0 {
+			emails = 1
+		}
+		at := o.formulas(row, c.due)
+		facts := o.facts(at, c.due, Memory{})
+		e := event{due: c.due, step: c.step, sketch: sketch{wording: st.Template, emails: 1}}
+		if t, _ := then.StopIf.Judge(facts); then.StopIf != nil && t == rule.True {
+			e.sketch = sketch{outcome: Skip, code: reason.Stopped, emails: emails}
 			o.events = append(o.events, e)
-			if st.Every != "" && (st.Times == 0 || c.again+1 < st.Times) {
-				coming = append(coming, next{c.step, c.again + 1, o.stepAt(occ.Due, c.step, c.again+1)})
-			}
+			return
+		}
+		o.judgeStep(&e, st, at, facts)
+		if len(st.To) == 0 {
+			e.emails, e.people = emails, e.people*emails
+		}
+		o.events = append(o.events, e)
+		if st.Every != "" && (st.Times == 0 || c.again+1 < st.Times) {
+			coming = append(coming, next{c.step, c.again + 1, o.stepAt(occ.Due, c.step, c.again+1)})
 		}
 	}
-	if !o.Rule.Each {
-		run(func(*rule.Step) bool { return true }, 1)
-		return
-	}
-	run(func(s *rule.Step) bool { return len(s.To) == 0 }, first.emails)
-	run(func(s *rule.Step) bool { return len(s.To) > 0 }, 1)
 }
 
 func (o *Outlook) judgeStep(e *event, st *rule.Step, row *sheet.Row, facts rule.Facts) {

@@ -644,15 +644,37 @@ func (l *Timeline) step(p *Pending, c Considered) {
 	out, left := l.Asides.leftOut(&c.Occasion)
 	l.write(c, true, false)
 	if left && out.Code == reason.ChainStopped || c.Outcome == Skip && c.Decision.Reason.Code == reason.Stopped {
-		for _, x := range slices.Clone(l.Coming) {
-			if x.Kind == FollowUp && x.Base == c.Base {
-				l.forget(x)
-			}
-		}
+		l.endChain(&c.Occasion)
 		return
 	}
 	if next, ok := l.NextAgain(c.Occasion); ok {
 		l.expectOnce(&Pending{Kind: FollowUp, Occasion: next, At: next.Due, First: p.First, Hangs: p.Hangs})
+	}
+}
+
+// endChain drops what was to come after a follow-up that has been stopped. One that goes to others ends all
+// chains of its occasion. With each, a mailbox's ends its own; what goes to others belongs to all of them,
+// and ends with the last that is still to come.
+func (l *Timeline) endChain(o *rule.Occasion) {
+	first := o.FirstWhole()
+	var others []*Pending // that go to others
+	going := false        // another mailbox's chain
+	for _, x := range slices.Clone(l.Coming) {
+		switch {
+		case x.Kind != FollowUp || x.FirstWhole() != first:
+		case x.Base == o.Base || o.Own:
+			l.forget(x)
+		case x.Own:
+			others = append(others, x)
+		default:
+			going = true
+		}
+	}
+	if going {
+		return
+	}
+	for _, x := range others {
+		l.forget(x)
 	}
 }
 

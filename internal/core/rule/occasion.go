@@ -73,6 +73,15 @@ func (o *Occasion) Chain() string {
 	return o.Identity().String()
 }
 
+// FirstWhole returns the identity of the first email of a follow-up's chain, or of the occasion itself,
+// without the mailbox that each gave it: what all chains of one occasion have in common.
+func (o *Occasion) FirstWhole() ID {
+	first := *o
+	first.Base = ""
+	first = first.Whole()
+	return first.Identity()
+}
+
 // ParseID reads what String wrote.
 func ParseID(s string) (ID, error) {
 	var id ID

@@ -313,6 +313,9 @@ func (t *Trigger) validate(s Scope, zone *time.Location) error {
 
 func (t *Trigger) validateSchedule(zone *time.Location) error {
 	r, err := t.Recurrence(zone)
+	if err == nil && r.EndsBefore() {
+		return fault("/rrule", "it ends before it begins; choose a later end")
+	}
 	if err == nil && r.Empty() {
 		return fault("/rrule", "it never comes round: no day fits it; choose another day")
 	}

@@ -585,3 +585,57 @@ func TestMendCounts(t *testing.T) {
 		t.Errorf("once more: %d, %v", n, err)
 	}
 }
+
+// Rounds that are cut off at any moment: a server that cannot answer a statement goes on with the next, and
+// must not count wrongly then.
+func TestRoundsCutOffAtRandom(t *testing.T) {
+	ctx := context.Background()
+	dsn := dbtest.Migrated(t)
+	p := dbtest.NewProxy(t, dsn)
+	direct, through := openAt(t, dsn), openAt(t, p.DSN)
+	random := rand.New(rand.NewPCG(23, 5))
+	later := noon.Add(time.Hour)
+	for k := range 150 {
+		worker, err := direct.RegisterWorker(ctx, "test", time.Hour)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := direct.InsertDeliveries(ctx, letters(1000*k, 1000*k+40)); err != nil {
+			t.Fatal(err)
+		}
+		var claimed []store.Delivery
+		if err := direct.Tx(ctx, func(tx *store.Store) (err error) {
+			claimed, err = claim(ctx, tx, worker, 40)
+			return err
+		}); err != nil {
+			t.Fatal(err)
+		}
+		var rounds sync.WaitGroup
+		for w := range 4 {
+			rounds.Go(func() {
+				for i := range 10 {
+					d := claimed[(10*w+i)%len(claimed)]
+					d.Tries = 1
+					if d.State, d.Reply = delivery.Accepted, "250 ok"; i%2 == 0 {
+						d.State, d.NextTry = delivery.Deferred, &later
+					}
+					o := store.Outcome{Delivery: &d, Detail: "{}", Plain: i%2 > 0}
+					if i%3 == 0 {
+						o.Unclaimed = &store.Unclaimed{Attempt: 1, NextTry: noon, Dated: noon}
+					}
+					for range 3 { // written again where the answer was lost, and met by nothing then
+						_, _ = through.Commit(ctx, store.Round{Worker: worker, Now: noon, Outcomes: []store.Outcome{o}})
+					}
+				}
+			})
+		}
+		time.Sleep(time.Duration(random.IntN(8000)) * time.Microsecond)
+		p.Stop()
+		p.Start()
+		rounds.Wait()
+		settle(t, direct)
+		if right(t, direct); t.Failed() {
+			return
+		}
+	}
+}

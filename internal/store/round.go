@@ -125,7 +125,9 @@ func (r *Round) script(shard uint8) (q *script, marks int, all []written) {
 	moved := map[bucket][]string{} // the numbers of outcomes, which the database knows, by what they are counted as
 	count := func(outcomes []Outcome) (number string) {
 		number = fmt.Sprintf("@n%d", len(all))
-		q.add("SET " + number + " = ROW_COUNT()")
+		// A server whose client is gone says -1 of a statement that it has done and could not answer, and goes
+		// on to the COMMIT. NULL is no count: it ends the script, and the transaction with it.
+		q.add("SET " + number + " = NULLIF(ROW_COUNT(), -1)")
 		all = append(all, written{q.n - 2, outcomes})
 		d := outcomes[0].Delivery
 		for _, quarter := range []int64{forever, quarterOf(d.DueAt)} {

@@ -2,10 +2,8 @@ package api
 
 import (
 	"context"
-	"crypto/x509"
 	"errors"
 	"fmt"
-	"net"
 	"strings"
 	"time"
 
@@ -81,40 +79,27 @@ func (s *Server) TrySender(ctx context.Context, r TrySenderRequestObject) (TrySe
 	err = engine.SendBy(ctx, &store.Sender{Name: value.Trim(b.Name), Address: from.Address()}, server, m,
 		delivery.MessageID("try-"+store.NewID(), 1, "nivot.invalid"))
 	if err != nil {
-		return TrySender200JSONResponse{Said: plainly(err, &server)}, nil
+		return TrySender200JSONResponse{Said: plainly(err)}, nil
 	}
 	return TrySender200JSONResponse{Ok: true, Said: fmt.Sprintf("The mail server took it. Look for it at %s.", me.Email)},
 		nil
 }
 
-// plainly says in plain words what kept a try from going, with what the server
-// said.
-func plainly(err error, server *mail.Server) string {
-	var reply *mail.ReplyError
-	var dns *net.DNSError
-	var unknown x509.UnknownAuthorityError
-	var host x509.HostnameError
-	var timeout net.Error
-	where := fmt.Sprintf("%s, port %d", server.Host, server.Port)
-	switch {
-	case errors.As(err, &reply) && reply.Reply.Code/10 == 53:
-		return "The mail server did not accept the user name or the password. It said: " + reply.Reply.String()
-	case errors.As(err, &reply) && reply.Reply.Temporary():
-		return "The mail server asks to be tried again later. It said: " + reply.Reply.String()
-	case errors.As(err, &reply):
-		return "The mail server refused it. It said: " + reply.Reply.String()
-	case errors.As(err, &dns):
-		return "There is no server of the name " + server.Host + ". Look at how it is spelt."
-	case errors.As(err, &unknown), errors.As(err, &host):
-		return "The mail server shows a certificate that is not its own or not trusted, so nothing was sent. " + err.Error()
-	case errors.Is(err, context.DeadlineExceeded), errors.As(err, &timeout) && timeout.Timeout():
-		return "The mail server at " + where + " does not answer. Look at the port, and whether a firewall is in the way."
-	case strings.Contains(err.Error(), "connection refused"):
-		return "Nothing listens at " + where + ". Look at the port."
-	case strings.Contains(err.Error(), "tls: first record"):
-		return "The mail server at " + where + " does not begin with TLS. Try STARTTLS."
+// plainly says in plain words what kept a try from going and what to do, with what the server said.
+func plainly(err error) string {
+	var f *mail.Fault
+	if !errors.As(err, &f) {
+		return "It could not be sent: " + err.Error()
 	}
-	return "It could not be sent: " + err.Error()
+	why := f.Reason()
+	said := sentence(why.Words())
+	if advice := why.Advice(); advice != "" {
+		said += " " + advice
+	}
+	if f.Reply.Code != 0 {
+		said += " It said: " + f.Reply.String()
+	}
+	return said
 }
 
 // ReadClosedDays implements StrictServerInterface.

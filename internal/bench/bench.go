@@ -201,7 +201,7 @@ func sendOne(c *mail.Client, i int) error {
 }
 
 func sendRaw(c *mail.Client, i int, msg []byte) error {
-	_, ready, err := c.Begin("loans@marrowby.example", []string{fmt.Sprintf("contact%d@borrower.example", i)}, all)
+	_, ready, err := c.Begin("loans@marrowby.example", []string{fmt.Sprintf("contact%d@borrower.example", i)}, 0, all)
 	if err != nil {
 		return err
 	}

@@ -15,58 +15,23 @@ import (
 // idleConnection is how long a connection is kept without work.
 const idleConnection = 20 * time.Second
 
-// send is one connection's loop.
-func (d *dispatcher) send(ctx context.Context) {
-	l := &line{d: d}
-	defer l.close()
-	timer := time.NewTimer(idleConnection)
-	for {
-		timer.Reset(idleConnection)
-		select {
-		case j, ok := <-d.jobs:
-			if !ok {
-				return
-			}
-			l.attempt(ctx, j)
-		case <-timer.C:
-			l.close()
-		}
-	}
-}
-
 // line is one connection to a mail server, kept over deliveries.
 type line struct {
 	d      *dispatcher
+	p      *pool
 	client *mail.Client
 	server mail.Server // that it is connected to, as whom
 }
 
-func (l *line) close() {
-	if l.client != nil {
-		l.client.Close()
-		l.client = nil
-	}
-}
+func (l *line) close() { l.end((*mail.Client).Close) }
+func (l *line) drop()  { l.end((*mail.Client).Drop) }
 
-func (l *line) drop() {
+func (l *line) end(how func(*mail.Client)) {
 	if l.client != nil {
-		l.client.Drop()
+		how(l.client)
 		l.client = nil
+		l.p.connected(-1)
 	}
-}
-
-// connect makes sure that the line goes to where the delivery's sender sends now.
-func (l *line) connect(ctx context.Context, by *senderNow) error {
-	if l.client != nil && l.server == by.server {
-		return nil
-	}
-	l.close()
-	client, err := mail.Dial(ctx, by.server, helo())
-	if err != nil {
-		return err
-	}
-	l.client, l.server = client, by.server
-	return nil
 }
 
 // attempt tries a delivery once. Nothing that a mail server says, and no single
@@ -96,19 +61,22 @@ func (l *line) attempt(ctx context.Context, j *job) {
 // after the final dot a failure means "in doubt".
 func (l *line) try(ctx context.Context, j *job) {
 	by, err := l.d.e.senders.now(ctx, l.d.e, j.SenderID)
-	if err == nil {
-		if err := l.d.says(ctx, j, by); err != nil {
-			// Whose it is now is not known; nothing has been begun.
-			l.d.e.log.Warn("what a message says of its sender could not be noted", "delivery", j.ID, "error", err)
-			l.d.forget(j)
-			l.d.finish(j, l.d.put(j, mail.Reply{}, reason.Reason{Code: reason.LostLedger}))
-			return
-		}
-		err = l.connect(ctx, by)
+	if err != nil { // it is not there, or the database cannot be asked
+		l.d.giveBack(ctx, j)
+		return
 	}
-	if err != nil {
-		l.d.finish(j, l.d.put(j, mail.Reply{}, reason.Reason{Code: reason.Unreachable, Value: err.Error()}))
-		l.drop()
+	if by.rests() && !j.probe {
+		l.d.giveBack(ctx, j)
+		return
+	}
+	if err := l.d.says(ctx, j, by); err != nil {
+		// Whose it is now is not known; nothing has been begun.
+		l.d.e.log.Warn("what a message says of its sender could not be noted", "delivery", j.ID, "error", err)
+		l.d.forget(j)
+		l.d.finish(j, l.d.put(j, mail.Reply{}, reason.Reason{Code: reason.LostLedger}))
+		return
+	}
+	if !l.connect(ctx, j, by) {
 		return
 	}
 	msg, err := l.compose(j)
@@ -117,11 +85,24 @@ func (l *line) try(ctx context.Context, j *job) {
 		l.d.finish(j, delivery.Failed)
 		return
 	}
+	if !l.fits(ctx, j, by, len(msg)) {
+		return
+	}
 	to := make([]string, len(j.pending))
 	for i, k := range j.pending {
 		to[i] = j.recipients[k].Address
 	}
-	out, ready, err := l.client.Begin(by.from.ASCII(), to, func(rs []mail.Reply) bool { return l.d.mayGo(j, rs) })
+	out, ready, err := l.client.Begin(by.from.ASCII(), to, len(msg),
+		func(rs []mail.Reply) bool { return l.d.mayGo(j, rs) })
+	if f := faultOf(out, by.server.Place()); err == nil && f != nil {
+		if l.drop(); f.Code != reason.ServerBusy { // which puts this email off, as any 421 in its midst
+			l.p.meets(ctx, j, by, f)
+			return
+		}
+	}
+	if by.rests() && err == nil {
+		l.p.goes(ctx, by)
+	}
 	if err == nil && ready {
 		err = l.client.Body(msg)
 	}
@@ -132,7 +113,7 @@ func (l *line) try(ctx context.Context, j *job) {
 	}
 	l.d.noteRecipients(j, out.Recipients)
 	if !ready {
-		if len(out.Recipients) > 0 {
+		if len(out.Recipients) > 0 || out.HungUp {
 			l.drop() // a server that was waiting for the message has been hung up on
 		}
 		l.d.finish(j, l.d.refused(j, out))
@@ -158,6 +139,7 @@ func (l *line) try(ctx context.Context, j *job) {
 	}
 	if err != nil {
 		l.drop()
+		l.d.forget(j)
 		j.LastError = store.Why{Reason: reason.Reason{Code: reason.LostAfter}}
 		l.d.finish(j, delivery.InDoubt)
 		return
@@ -171,4 +153,70 @@ func (l *line) compose(j *job) ([]byte, error) {
 		return nil, err
 	}
 	return mail.Compose(m)
+}
+
+// connect makes sure that the line goes to where the delivery's sender sends now. Where it does not, the
+// delivery is given back, and it reports false.
+func (l *line) connect(ctx context.Context, j *job, by *senderNow) bool {
+	if l.client != nil && l.server == by.server {
+		return true
+	}
+	l.close()
+	fault := by.err
+	if fault == nil {
+		client, err := l.p.connect(ctx, l, j, by)
+		if err == nil && client != nil {
+			l.client, l.server = client, by.server
+			l.p.connected(1)
+			return true
+		}
+		if err == nil { // the sender has come to rest
+			l.d.giveBack(ctx, j)
+			return false
+		}
+		if !errors.As(err, &fault) {
+			fault = &mail.Fault{Code: reason.Unreachable, Place: by.server.Place(), Err: err}
+		}
+	}
+	l.p.meets(ctx, j, by, fault)
+	return false
+}
+
+// fits reports whether the mail server takes a message of so many bytes. One that is too large fails, and is
+// not transferred.
+func (l *line) fits(ctx context.Context, j *job, by *senderNow, size int) bool {
+	most := l.client.SizeLimit()
+	if int64(most) != by.state.MostBytes {
+		if err := l.d.e.Store.AllowBytes(ctx, by.id, int64(most)); err != nil {
+			l.d.e.log.Warn("how large a message a server takes could not be noted", "sender", by.id, "error", err)
+		}
+		l.d.e.SendersChanged()
+	}
+	if most == 0 || size <= most {
+		return true
+	}
+	j.LastError = store.Why{Reason: reason.Reason{Code: reason.MessageTooLarge, Value: by.server.Place()}}
+	l.d.finish(j, delivery.Failed)
+	return false
+}
+
+// faultOf is what the answers to an envelope have against the sender, not against the email; nil for nothing.
+func faultOf(out mail.Outcome, place string) *mail.Fault {
+	if out.Refused.Code != 0 {
+		if f := mail.ReplyFault(out.Step, place, out.Refused); f.OfSender() {
+			return f
+		}
+		return nil
+	}
+	var first *mail.Fault
+	for _, r := range out.Recipients {
+		f := mail.ReplyFault(mail.NamingRecipient, place, r)
+		if r.Positive() || !f.OfSender() {
+			return nil // some are taken, or refused for what they are
+		}
+		if first == nil {
+			first = f
+		}
+	}
+	return first
 }

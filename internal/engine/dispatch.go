@@ -34,15 +34,18 @@ func (e *Engine) runDispatch(ctx context.Context) {
 type dispatcher struct {
 	e      *Engine
 	worker int64
-	jobs   chan *job
+	shared time.Time // when who else sends was last looked at; of claimLoop
 	commit *committer
 	lost   chan struct{} // closed when the worker gives up
 	once   sync.Once
+	inner  context.Context // of the connections, which outlive the claiming; set by run
+	lines  sync.WaitGroup  // the connections
 
 	mu    sync.Mutex
-	hand  map[int64]bool // what is on its way, by delivery; guarded by mu
-	freed chan struct{}  // says that something has left the hand
-	since time.Time      // when something last was in hand, or nothing was due; of claimLoop
+	pools map[string]*pool // by sender; guarded by mu
+	hand  map[int64]*pool  // what is on its way, by delivery; guarded by mu
+	freed chan struct{}    // says that something has left the hand
+	since time.Time        // when something last was in hand, or nothing was due; of claimLoop
 }
 
 // job is one delivery on its way.
@@ -52,6 +55,8 @@ type job struct {
 	recipients []store.Recipient
 	pending    []int            // indexes of recipients that this try goes to
 	unclaimed  *store.Unclaimed // as it was read, where it has not been claimed
+	queuedFor  time.Time        // when it was to be tried
+	probe      bool             // its sender rests, and is tried by it
 	began      time.Time
 }
 
@@ -61,9 +66,8 @@ func newDispatcher(ctx context.Context, e *Engine) (*dispatcher, error) {
 		return nil, err
 	}
 	e.worker.Store(id)
-	d := &dispatcher{e: e, worker: id, jobs: make(chan *job, 4*e.opts.Connections), lost: make(chan struct{}),
-		hand:  map[int64]bool{},
-		freed: make(chan struct{}, 1), since: time.Now()}
+	d := &dispatcher{e: e, worker: id, lost: make(chan struct{}), pools: map[string]*pool{},
+		hand: map[int64]*pool{}, freed: make(chan struct{}, 1), since: time.Now()}
 	d.commit = newCommitter(e, id, d.release, d.giveUp)
 	return d, nil
 }
@@ -72,15 +76,17 @@ func (d *dispatcher) run(ctx context.Context) {
 	// The sending side outlives ctx until what is under way has ended.
 	inner, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	defer cancel()
-	var senders, helpers sync.WaitGroup
+	d.inner = inner
+	var helpers sync.WaitGroup
 	helpers.Go(func() { d.heartbeat(inner) })
 	helpers.Go(func() { d.commit.run() })
-	for range d.e.opts.Connections {
-		senders.Go(func() { d.send(inner) })
-	}
 	d.claimLoop(ctx)
-	close(d.jobs)
-	senders.Wait()
+	d.mu.Lock()
+	for _, p := range d.pools {
+		close(p.jobs)
+	}
+	d.mu.Unlock()
+	d.lines.Wait()
 	d.commit.close()
 	if err := d.e.Store.Release(inner, d.worker, d.e.now()); err != nil {
 		d.e.log.Warn("giving back what was claimed failed; it goes back by itself", "error", err)
@@ -131,17 +137,40 @@ func (d *dispatcher) claimLoop(ctx context.Context) {
 		select {
 		case <-ctx.Done():
 		case <-d.lost:
+		case <-d.freed:
+			pause(ctx, gather) // so that a claim takes many at once rather than each as it comes
 		case <-d.e.wakeQueue:
 		case <-time.After(d.e.opts.Poll):
 		}
 	}
 }
 
-// claim takes as many deliveries as there is room for and hands them to the
-// connections.
+// gather is how long a claim waits for more room.
+const gather = 15 * time.Millisecond
+
+// shareFresh is for how long it is known who else sends.
+const shareFresh = 200 * time.Millisecond
+
+// claim takes as many deliveries of each sender as there is room for and hands them to its connections.
 func (d *dispatcher) claim(ctx context.Context) (int, error) {
 	now := d.e.now()
-	candidates, err := d.candidates(ctx, now)
+	d.e.SendersChanged() // what limits them counts from the moment at which it is saved, whoever saves it
+	senders, err := d.e.senders.all(ctx, d.e)
+	if err != nil {
+		return 0, err
+	}
+	share, err := d.share(ctx)
+	if err != nil {
+		return 0, err
+	}
+	asks, of := d.asks(senders, share, now)
+	candidates, err := d.candidates(ctx, asks, now)
+	if err == nil && len(candidates) == 0 && share.Of > 1 { // one's own is done: others' too, claimed first
+		for i := range asks {
+			asks[i].Share = store.Share{}
+		}
+		candidates, err = d.candidates(ctx, asks, now)
+	}
 	if err != nil || len(candidates) == 0 {
 		d.since = time.Now()
 		return 0, err
@@ -150,48 +179,117 @@ func (d *dispatcher) claim(ctx context.Context) (int, error) {
 		d.since = time.Now()
 		return 0, err
 	}
-	room := d.room(ctx)
-	if room == 0 {
-		return 0, nil
+	n, err := d.claimOf(ctx, candidates, of, share.Of < 2, now)
+	if err == nil && n == 0 && d.idleFor(d.e.opts.Lease) {
+		d.e.log.Error(
+			"this worker has sent nothing for a whole lease while something was due; it gives up, and another begins")
+		d.giveUp()
 	}
-	limited, err := d.e.limited(ctx)
+	return n, err
+}
+
+// idleFor reports whether a worker has had nothing in hand for so long, while something was due: it is of no use.
+func (d *dispatcher) idleFor(most time.Duration) bool {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	return len(d.hand) == 0 && time.Since(d.since) > most
+}
+
+// share is the part of what waits that this worker takes first, by who else sends.
+func (d *dispatcher) share(ctx context.Context) (store.Share, error) {
+	if time.Since(d.shared) > shareFresh {
+		if err := d.e.watchShare(ctx); err != nil {
+			return store.Share{}, err
+		}
+		d.shared = time.Now()
+	}
+	return d.e.queueShare(), nil
+}
+
+// asks lists what may be taken now, of which sender: not of one that rests, waits for its pace, or has
+// its hands full.
+func (d *dispatcher) asks(senders []*senderNow, share store.Share, now time.Time) (asks []store.QueueAsk,
+	of []*senderNow) {
+	for _, s := range senders {
+		if !s.mayGo(now) {
+			continue
+		}
+		p := d.pool(s.id)
+		p.allow(s.state.Connections(s.most, share.Of, now))
+		room := p.room()
+		if s.rests() {
+			room = min(room, 1)
+		}
+		if room > 0 {
+			asks, of = append(asks, store.QueueAsk{Senders: s.ids, Share: share, Limit: room + p.inHand()}), append(of, s)
+		}
+	}
+	return asks, of
+}
+
+// mayGo reports whether anything of the sender may go at an instant: its pace lets it, and it does not rest,
+// or is to be tried again.
+func (s *senderNow) mayGo(now time.Time) bool {
+	if at := s.state.AvailableAt; at != nil && at.After(now) {
+		return false
+	}
+	return !s.rests() || s.state.ProbeAt == nil || !s.state.ProbeAt.After(now)
+}
+
+// claimOf takes what has been found. What limits count, or has been tried before, is claimed; and all where
+// others send too, so that two do not begin the same email.
+func (d *dispatcher) claimOf(ctx context.Context, candidates []store.Candidate, of []*senderNow, alone bool,
+	now time.Time) (int, error) {
+	limited, err := d.e.personLimited(ctx)
 	if err != nil {
 		return 0, err
 	}
-	var claim, take []int64
-	for _, c := range candidates[:min(len(candidates), room)] {
-		if limited || c.State != delivery.Queued {
+	var claim, take, probes []int64
+	taken := map[int]int{}
+	for _, c := range candidates {
+		s := of[c.Ask]
+		room := d.pool(s.id).room()
+		if s.rests() {
+			if taken[c.Ask] > 0 {
+				continue
+			}
+			if mine, err := d.e.Store.ClaimProbe(ctx, s.id, now, now.Add(probeHeld)); err != nil || !mine {
+				return 0, err
+			}
+			probes, room = append(probes, c.ID), 1
+		}
+		if taken[c.Ask]++; taken[c.Ask] > room {
+			continue
+		}
+		if limited || s.limited || !alone || c.State != delivery.Queued {
 			claim = append(claim, c.ID)
 		} else {
 			take = append(take, c.ID)
 		}
 	}
-	claimed, err := d.claimThese(ctx, claim, now)
+	claimed, err := d.claimThese(ctx, claim, probes, now)
 	if err != nil {
 		return 0, err
 	}
-	taken, err := d.take(ctx, take, now)
-	return len(claimed) + taken, err
+	n, err := d.take(ctx, take, probes, now)
+	return len(claimed) + n, err
 }
 
 // candidates lists what waits to be sent and is not in hand, as much as may be taken at once.
-func (d *dispatcher) candidates(ctx context.Context, now time.Time) ([]store.Candidate, error) {
-	d.mu.Lock()
-	inHand := len(d.hand)
-	d.mu.Unlock()
-	all, err := d.e.Store.QueuedNow(ctx, now, cap(d.jobs)/2+inHand, d.e.mine())
+func (d *dispatcher) candidates(ctx context.Context, asks []store.QueueAsk, now time.Time) ([]store.Candidate, error) {
+	all, err := d.e.Store.QueuedNow(ctx, now, asks)
 	if err != nil {
 		return nil, err
 	}
 	d.mu.Lock()
 	defer d.mu.Unlock()
-	return slices.DeleteFunc(all, func(c store.Candidate) bool { return d.hand[c.ID] }), nil
+	return slices.DeleteFunc(all, func(c store.Candidate) bool { return d.hand[c.ID] != nil }), nil
 }
 
 // take hands deliveries that no limit counts to the connections without having claimed them: their mark,
-// which only one worker's can be, claims them. What two read at the same time is begun twice and handed
-// over once.
-func (d *dispatcher) take(ctx context.Context, ids []int64, now time.Time) (int, error) {
+// which only one worker's can be, claims them. What another worker that has just begun takes at the same
+// time is begun twice and handed over once.
+func (d *dispatcher) take(ctx context.Context, ids, probes []int64, now time.Time) (int, error) {
 	if len(ids) == 0 {
 		return 0, nil
 	}
@@ -206,14 +304,16 @@ func (d *dispatcher) take(ctx context.Context, ids []int64, now time.Time) (int,
 	if err := d.date(ctx, d.e.Store, taken, now); err != nil {
 		return 0, err
 	}
-	return len(taken), d.start(ctx, taken)
+	return len(taken), d.start(ctx, taken, probes)
 }
 
 // claimThese claims of deliveries what the limits let go, and hands it to the connections.
-func (d *dispatcher) claimThese(ctx context.Context, ids []int64, now time.Time) (claimed []store.Delivery, err error) {
+func (d *dispatcher) claimThese(ctx context.Context, ids, probes []int64,
+	now time.Time) (claimed []store.Delivery, err error) {
 	if len(ids) == 0 {
 		return nil, nil
 	}
+	next := map[int64]time.Time{}
 	err = d.e.Store.Tx(ctx, func(tx *store.Store) (err error) {
 		if err := d.e.mayJudge(ctx, tx, now, true); err != nil {
 			return err
@@ -230,15 +330,19 @@ func (d *dispatcher) claimThese(ctx context.Context, ids []int64, now time.Time)
 		if err := d.date(ctx, tx, claimed, now); err != nil {
 			return err
 		}
+		for i := range claimed {
+			next[claimed[i].ID] = *claimed[i].NextTry
+		}
 		return tx.Claim(ctx, d.worker, claimed)
 	})
 	if err != nil {
 		return nil, err
 	}
 	for i := range claimed {
-		claimed[i].State = delivery.Claimed
+		at := next[claimed[i].ID]
+		claimed[i].State, claimed[i].NextTry = delivery.Claimed, &at
 	}
-	return claimed, d.start(ctx, claimed)
+	return claimed, d.start(ctx, claimed, probes)
 }
 
 // date sets what deliveries' messages say of when and by whom they are sent.
@@ -247,6 +351,16 @@ func (d *dispatcher) date(ctx context.Context, s *store.Store, ds []store.Delive
 	by := map[string]int64{}           // by sender
 	for i := range ds {
 		x := &ds[i]
+		// Who has had it has had it as it was: the same email stays the same, byte for byte.
+		if x.DatedAt != nil && x.IdentityID != 0 && x.Tries > 0 {
+			reached, err := x.Reached()
+			if err != nil {
+				return err
+			}
+			if reached {
+				continue
+			}
+		}
 		if _, known := by[x.SenderID]; !known {
 			identity, err := d.e.identity(ctx, s, x.SenderID)
 			if err != nil {
@@ -270,21 +384,21 @@ func (d *dispatcher) recover(ctx context.Context) int {
 		return 0
 	}
 	d.mu.Lock()
-	claimed = slices.DeleteFunc(claimed, func(x store.Delivery) bool { return d.hand[x.ID] })
+	claimed = slices.DeleteFunc(claimed, func(x store.Delivery) bool { return d.hand[x.ID] != nil })
 	d.mu.Unlock()
 	if len(claimed) == 0 {
 		return 0
 	}
 	d.e.log.Warn("found what had been claimed by a transaction whose answer was lost", "count", len(claimed))
-	if err := d.start(ctx, claimed); err != nil {
+	if err := d.start(ctx, claimed, nil); err != nil {
 		return 0
 	}
 	return len(claimed)
 }
 
-// start hands deliveries to the connections. One delivery that
+// start hands deliveries to their senders' connections. One delivery that
 // cannot be read fails, and the others go on.
-func (d *dispatcher) start(ctx context.Context, claimed []store.Delivery) error {
+func (d *dispatcher) start(ctx context.Context, claimed []store.Delivery, probes []int64) error {
 	if len(claimed) == 0 {
 		return nil
 	}
@@ -292,67 +406,46 @@ func (d *dispatcher) start(ctx context.Context, claimed []store.Delivery) error 
 	if err != nil {
 		return err // they are found again
 	}
-	d.mu.Lock()
-	for _, j := range jobs {
-		d.hand[j.ID] = true
+	senders, err := d.e.senders.all(context.WithoutCancel(ctx), d.e)
+	if err != nil {
+		return err
 	}
 	d.since = time.Now()
-	d.mu.Unlock()
 	for _, j := range jobs {
+		j.probe = slices.Contains(probes, j.ID)
+		p := d.pool(senderIn(senders, j.SenderID))
+		d.mu.Lock()
+		d.hand[j.ID] = p
+		p.hand++
+		d.mu.Unlock()
 		if !j.LastError.IsZero() && j.LastError.Code == reason.CannotRead {
 			d.finish(j, delivery.Failed)
 			continue
 		}
-		d.jobs <- j
+		p.put(j)
 	}
 	return nil
 }
 
-// release says that a job is over: its outcome is durable.
-func (d *dispatcher) release(j *job) {
-	d.mu.Lock()
-	delete(d.hand, j.ID)
-	d.mu.Unlock()
-	wake(d.freed)
-}
-
-// gather is how long a claim waits for more room, so that it takes many at
-// once rather than each as it comes.
-const gather = 15 * time.Millisecond
-
-// room gives how many deliveries may be claimed, half of what fits in hand at
-// the most: it waits for the first, and a moment for the others. A worker that
-// has had nothing in hand for a whole lease while something is due is of no use
-// and gives up.
-func (d *dispatcher) room(ctx context.Context) int {
-	most := cap(d.jobs)
-	var enough <-chan time.Time
-	for {
-		d.mu.Lock()
-		free := most - len(d.hand)
-		d.mu.Unlock()
-		if free == most && time.Since(d.since) > d.e.opts.Lease {
-			d.e.log.Error(
-				"this worker has sent nothing for a whole lease while something was due; it gives up, and another begins")
-			d.giveUp()
-			return 0
-		}
-		switch {
-		case free >= most/2:
-			return most / 2
-		case free > 0 && enough == nil:
-			enough = time.After(gather)
-		}
-		select {
-		case <-ctx.Done():
-			return 0
-		case <-d.lost:
-			return 0
-		case <-enough:
-			return free
-		case <-d.freed:
+// senderIn gives the id of the sender under which a delivery stands.
+func senderIn(senders []*senderNow, id string) string {
+	for _, s := range senders {
+		if slices.Contains(s.ids, id) {
+			return s.id
 		}
 	}
+	return id
+}
+
+// release says that a job is over: its outcome is durable, or it has been given back.
+func (d *dispatcher) release(j *job) {
+	d.mu.Lock()
+	if p := d.hand[j.ID]; p != nil {
+		p.hand--
+		delete(d.hand, j.ID)
+	}
+	d.mu.Unlock()
+	wake(d.freed)
 }
 
 // load reads what sending asks for. A delivery that cannot be read has that for
@@ -370,6 +463,9 @@ func (d *dispatcher) load(ctx context.Context, claimed []store.Delivery) ([]*job
 	for i := range claimed {
 		j := &job{Delivery: claimed[i], letter: letters[claimed[i].ID]}
 		jobs[i] = j
+		if j.NextTry != nil {
+			j.queuedFor = *j.NextTry
+		}
 		if j.State == delivery.Queued {
 			j.unclaimed = &store.Unclaimed{Attempt: j.Attempt, Tries: j.Tries, NextTry: *j.NextTry, Dated: *j.DatedAt,
 				Identity: j.IdentityID}

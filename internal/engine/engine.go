@@ -50,7 +50,7 @@ type Engine struct {
 	trouble   atomic.Pointer[troubled]
 	fetching  atomic.Int64                // sources that are being fetched
 	worker    atomic.Int64                // by which it sends
-	share     atomic.Pointer[store.Share] // of what is due, in a cluster; nil: all
+	share     atomic.Pointer[store.Share] // of what is due; nil: not known
 	steady    *steadyClock                // where rules are judged by the wall clock; else nil
 	clockOff  atomic.Int64                // by how many milliseconds the process's clock is off the database's
 	forecasts forecasts
@@ -227,22 +227,27 @@ func (e *Engine) runSweep(ctx context.Context) {
 	}
 }
 
-// watchShare looks which part of what is due this process considers and sends: in a cluster two nodes
+// watchShare looks which part of what is due this process sends, and in a cluster considers: two processes
 // would else do the same work, and one of them in vain.
 func (e *Engine) watchShare(ctx context.Context) error {
-	if !e.Store.Clustered() {
-		return nil
-	}
-	share, err := e.Store.ShareOf(ctx, e.worker.Load())
-	if err == nil {
+	share, ok, err := e.Store.ShareOf(ctx, e.worker.Load(), ClockMost)
+	if err == nil && ok {
 		e.share.Store(&share)
 	}
 	return err
 }
 
-// mine is this process's share of what is due.
-func (e *Engine) mine() store.Share {
+// queueShare is this process's share of what waits to be sent.
+func (e *Engine) queueShare() store.Share {
 	if s := e.share.Load(); s != nil {
+		return *s
+	}
+	return store.Share{}
+}
+
+// mine is this process's share of what is to be considered. Where there is no cluster the locks part the work.
+func (e *Engine) mine() store.Share {
+	if s := e.share.Load(); s != nil && e.Store.Clustered() {
 		return *s
 	}
 	return store.Share{}
@@ -274,7 +279,7 @@ func (e *Engine) Idle(ctx context.Context) (bool, error) {
 		return false, err
 	}
 	if on {
-		if queued, err := e.Store.QueuedNow(ctx, now, 1, store.Share{}); err != nil || len(queued) > 0 {
+		if next, err := e.Store.NextSending(ctx); err != nil || !next.IsZero() && !next.After(now) {
 			return false, err
 		}
 	}

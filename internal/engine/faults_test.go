@@ -174,7 +174,8 @@ func TestBrokenDelivery(t *testing.T) {
 // was set.
 func TestPanicInASender(t *testing.T) {
 	f := stillFixture(t, "2027-03-15T08:30:00Z")
-	d := &dispatcher{e: f.Engine, lost: make(chan struct{}), hand: map[int64]bool{}, freed: make(chan struct{}, 1)}
+	d := &dispatcher{e: f.Engine, lost: make(chan struct{}), pools: map[string]*pool{}, hand: map[int64]*pool{},
+		freed: make(chan struct{}, 1)}
 	d.commit = &committer{e: f.Engine, results: make(chan *job, 2)}
 	now := f.Now()
 	desk, err := f.identity(f.ctx, f.Store, "")
@@ -185,7 +186,7 @@ func TestPanicInASender(t *testing.T) {
 		delivery.Failed:  {Delivery: store.Delivery{ID: 1, State: delivery.Claimed, IdentityID: desk}},
 		delivery.InDoubt: {Delivery: store.Delivery{ID: 2, State: delivery.Claimed, IdentityID: desk, SendingAt: &now}},
 	} {
-		(&line{d: d}).attempt(f.ctx, panicking(j))
+		(&line{d: d, p: d.pool("sender")}).attempt(f.ctx, panicking(j))
 		if got := <-d.commit.results; got.State != want || got.LastError.Code != reason.ProgramFault || got.NextTry != nil {
 			t.Errorf("%s (%s), want %s", got.State, got.LastError, want)
 		}
@@ -419,20 +420,13 @@ func TestClaimAnswerLost(t *testing.T) {
 // gives up after a lease.
 func TestIdleWorkerGivesUp(t *testing.T) {
 	f := stillFixture(t, "2027-03-15T08:30:00Z")
-	d := &dispatcher{e: f.Engine, jobs: make(chan *job, 8), lost: make(chan struct{}), hand: map[int64]bool{},
-		freed: make(chan struct{}, 1), since: time.Now().Add(-time.Minute)}
-	if n := d.room(f.ctx); n != 0 {
-		t.Errorf("room for %d", n)
+	d := &dispatcher{e: f.Engine, hand: map[int64]*pool{}, since: time.Now().Add(-time.Minute)}
+	if !d.idleFor(f.opts.Lease) {
+		t.Error("one with empty hands is of some use")
 	}
-	select {
-	case <-d.lost:
-	default:
-		t.Error("it has not given up")
-	}
-	busy := &dispatcher{e: f.Engine, jobs: make(chan *job, 8), lost: make(chan struct{}), hand: map[int64]bool{1: true},
-		freed: make(chan struct{}, 1), since: time.Now().Add(-time.Minute)}
-	if n := busy.room(f.ctx); n != 4 {
-		t.Errorf("a busy one has room for %d, want 4", n)
+	busy := &dispatcher{e: f.Engine, hand: map[int64]*pool{1: {}}, since: time.Now().Add(-time.Minute)}
+	if busy.idleFor(f.opts.Lease) {
+		t.Error("a busy one is of no use")
 	}
 }
 

@@ -18,11 +18,29 @@ import (
 type allowance struct {
 	*delivery.Allowance
 	sender *store.Sender
+	ids    []string // under which its deliveries stand
+	zone   *time.Location
+	today  value.Day
+	taken  []int         // recipients that wait for room, by day, from tomorrow on
+	went   bool          // something goes now
+	waits  time.Duration // until anything more of it may
+}
+
+// availableAt is before when nothing more of the sender goes; the zero time where its pace and its pauses
+// say nothing of that.
+func (a *allowance) availableAt(now time.Time) time.Time {
+	switch {
+	case a.waits > 0:
+		return now.Add(a.waits)
+	case a.went && a.Pace > 0:
+		return a.Next()
+	}
+	return time.Time{}
 }
 
 // withinLimits keeps of what waits to be sent what the senders' daily caps,
-// paces and pauses let go now, in order. What does not fit today waits for the next day,
-// judged and written anew then; what is too fast waits its turn.
+// paces and pauses let go now, in order. What does not fit today waits for a day with room,
+// judged and written anew then; what is too fast waits in the queue until its sender may send again.
 func (e *Engine) withinLimits(ctx context.Context, tx *store.Store, queued []store.Delivery,
 	now time.Time) ([]store.Delivery, error) {
 	senders, err := tx.Senders(ctx)
@@ -47,41 +65,46 @@ func (e *Engine) withinLimits(ctx context.Context, tx *store.Store, queued []sto
 		if err != nil {
 			return nil, err
 		}
+		if a == nil {
+			kept = append(kept, *d)
+			continue
+		}
+		if a.waits > 0 { // nor does anything behind it go
+			continue
+		}
 		n, err := countRecipients(d)
 		if err != nil {
 			return nil, err
 		}
-		what, wait := delivery.Goes, time.Duration(0)
-		if a != nil {
-			what, wait = a.Admit(n)
-		}
-		switch what {
+		switch what, wait := a.Admit(n); what {
 		case delivery.Goes:
 			kept = append(kept, *d)
+			a.went = true
 		case delivery.WaitsDay:
-			err = e.waitForRoom(ctx, tx, d, a.sender, now)
-		case delivery.WaitsTurn:
-			next := now.Add(wait)
-			if err = d.Become(delivery.Queued, delivery.Limiting); err == nil {
-				d.NextTry = &next
-				err = tx.SaveDelivery(ctx, d)
+			if err := e.waitForRoom(ctx, tx, d, a, n, now); err != nil {
+				return nil, err
 			}
+		case delivery.WaitsTurn:
+			a.waits = wait
 		}
-		if err != nil {
-			return nil, err
+	}
+	for _, a := range by {
+		if a == nil {
+			continue
+		}
+		if at := a.availableAt(now); !at.IsZero() {
+			if err := tx.SetAvailable(ctx, a.sender.ID, at); err != nil {
+				return nil, err
+			}
 		}
 	}
 	return kept, nil
 }
 
-// limited reports whether anything limits how much is sent: a sender's daily cap or pace, or the limit
-// per person.
-func (e *Engine) limited(ctx context.Context) (bool, error) {
-	if l, err := e.Store.PersonLimit(ctx, false); err != nil || l.N > 0 {
-		return true, err
-	}
-	senders, err := e.Store.Senders(ctx)
-	return slices.ContainsFunc(senders, func(s store.Sender) bool { return s.Limits().Limited() }), err
+// personLimited reports whether there is a limit per person.
+func (e *Engine) personLimited(ctx context.Context) (bool, error) {
+	l, err := e.Store.PersonLimit(ctx, false)
+	return l.N > 0, err
 }
 
 func (e *Engine) allowanceOf(ctx context.Context, tx *store.Store, senders []store.Sender, queued []store.Delivery,
@@ -94,35 +117,75 @@ func (e *Engine) allowanceOf(ctx context.Context, tx *store.Store, senders []sto
 		if id != "" && x.ID != id {
 			continue
 		}
-		ids := []string{x.ID}
-		if i == 0 {
-			ids = append(ids, "") // the default sender
+		if by[x.ID] != nil { // asked for as the default one, or by its id
+			by[id] = by[x.ID]
+			return by[id], nil
 		}
-		zone, err := time.LoadLocation(x.Zone)
-		if err != nil {
-			zone = time.UTC
-		}
-		midnight := calendar.Resolve(value.Wall{Day: value.DayAt(now.In(zone))}, zone)
-		var sent delivery.Sent
-		if sent.Day, sent.Minute, err = tx.SentBy(ctx, ids, batch, midnight, now.Add(-time.Minute)); err != nil {
-			return nil, err
-		}
-		again, err := reachedBefore(queued, ids, midnight)
+		a, err := e.newAllowance(ctx, tx, x, i == 0, queued, batch, now)
 		if err != nil {
 			return nil, err
 		}
-		sent.Day += again
-		l := x.Limits()
-		if l.Batch > 0 {
-			if sent.Lately, err = tx.LatelySentBy(ctx, ids, batch, now, l.Batch); err != nil {
-				return nil, err
-			}
-		}
-		by[id] = &allowance{delivery.NewAllowance(l, sent, now), x}
-		return by[id], nil
+		by[id], by[x.ID] = a, a
+		return a, nil
 	}
 	by[id] = nil
 	return nil, nil
+}
+
+// newAllowance works out what a sender may still send.
+func (e *Engine) newAllowance(ctx context.Context, tx *store.Store, x *store.Sender, isDefault bool,
+	queued []store.Delivery, batch []int64, now time.Time) (*allowance, error) {
+	a := &allowance{sender: x, ids: idsOf(x, isDefault), zone: zoneOf(x)}
+	a.today = value.DayAt(now.In(a.zone))
+	midnight := calendar.Resolve(value.Wall{Day: a.today}, a.zone)
+	var sent delivery.Sent
+	var err error
+	if sent.Day, _, err = tx.SentBy(ctx, a.ids, batch, midnight, now.Add(-time.Minute)); err != nil {
+		return nil, err
+	}
+	again, err := reachedBefore(queued, a.ids, midnight)
+	if err != nil {
+		return nil, err
+	}
+	sent.Day += again
+	l := x.Limits()
+	if l.Cap > 0 {
+		waits, err := tx.WaitForRoom(ctx, a.ids)
+		if err != nil {
+			return nil, err
+		}
+		a.taken = make([]int, int(delivery.CapSpan/(24*time.Hour)))
+		for _, w := range waits {
+			switch day := int(value.DayAt(w.At.In(a.zone)) - a.today); {
+			case day == 0 && w.At.After(now):
+				sent.Day += w.Recipients // who has waited since yesterday goes first
+			case day > 0 && day <= len(a.taken):
+				a.taken[day-1] += w.Recipients
+			}
+		}
+	}
+	if l.Batch > 0 {
+		if sent.Lately, err = tx.LatelySentBy(ctx, a.ids, batch, now, l.Batch); err != nil {
+			return nil, err
+		}
+	}
+	states, err := tx.SenderStates(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if at := states[x.ID].AvailableAt; at != nil {
+		sent.Next = *at
+	}
+	a.Allowance = delivery.NewAllowance(l, sent, now)
+	return a, nil
+}
+
+// idsOf lists under which ids a sender's deliveries stand: the default one's under none, too.
+func idsOf(x *store.Sender, isDefault bool) []string {
+	if isDefault {
+		return []string{x.ID, ""}
+	}
+	return []string{x.ID}
 }
 
 // reachedBefore counts the recipients whom emails that wait to be tried again have reached
@@ -160,19 +223,23 @@ func countRecipients(d *store.Delivery) (int, error) {
 	return n, nil
 }
 
-// waitForRoom holds an email until the next day begins, for seven days at the
-// most.
-func (e *Engine) waitForRoom(ctx context.Context, tx *store.Store, d *store.Delivery, s *store.Sender,
+// waitForRoom holds an email until the next day with room, at the time of day at which it was due, for seven
+// days at the most.
+func (e *Engine) waitForRoom(ctx context.Context, tx *store.Store, d *store.Delivery, a *allowance, recipients int,
 	now time.Time) error {
-	zone, err := time.LoadLocation(s.Zone)
-	if err != nil {
-		zone = time.UTC
-	}
-	next := calendar.Resolve(value.Wall{Day: value.DayAt(now.In(zone)) + 1}, zone)
 	goes := d.Reason.Reason
-	st, why := delivery.Waits(d.DueAt, next), reason.Reason{Code: reason.DailyCap, Of: &goes}
+	day := delivery.NextRoom(a.sender.DailyCap, recipients, a.taken)
+	if day == 0 {
+		return overLimit(ctx, tx, d, delivery.Missed, reason.Reason{Code: reason.NoRoom}, now, now)
+	}
+	wall := value.WallAt(d.DueAt.In(a.zone))
+	next := calendar.Resolve(value.Wall{Day: a.today + value.Day(day), Second: wall.Second}, a.zone)
+	st, why := delivery.Waits(d.DueAt, next), reason.Reason{Code: reason.DailyCap, Of: &goes, At: &next,
+		Zone: a.zone.String()}
 	if st == delivery.Missed {
 		why = reason.Reason{Code: reason.NoRoom}
+	} else {
+		a.taken[day-1] += recipients
 	}
 	return overLimit(ctx, tx, d, st, why, next, now)
 }

@@ -2,6 +2,8 @@ package engine
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -35,14 +37,19 @@ func TestDailyCap(t *testing.T) {
 		t.Errorf("%d emails to 4 recipients fit, and those behind one that does not fit wait: %d went", 3, got)
 	}
 	held := f.delivery(rows[3])
-	if held.State != delivery.Held || held.Reason.Code != reason.DailyCap {
+	if held.State != delivery.Held || held.Reason.Code != reason.DailyCap ||
+		!strings.HasSuffix(held.Reason.Words(), "it goes on Tue 16 Mar 09:00") {
 		t.Errorf("over the cap: %s, %s", held.State, held.Reason.Words())
 	}
 	if _, err := f.EditRow(f.ctx, rec.ID, rows[4], []CellEdit{{Column: "c2", Text: "new@x.example"}},
 		System("test")); err != nil {
 		t.Fatal(err)
 	}
-	f.advance(at("2027-03-16T00:00:30Z"))
+	f.advance(at("2027-03-16T08:59:30Z"))
+	if got := f.subjects(); len(got) != 3 {
+		t.Errorf("before the time of day at which they were due: %v", got)
+	}
+	f.advance(at("2027-03-16T09:00:30Z"))
 	if got := fmt.Sprint(f.subjects()); len(f.subjects()) != 6 || f.delivery(rows[4]).State != delivery.Accepted {
 		t.Errorf("the next day: %s", got)
 	}
@@ -50,6 +57,32 @@ func TestDailyCap(t *testing.T) {
 		if d := f.delivery(id); d.State != delivery.Accepted {
 			t.Errorf("row %d: %s (%s)", id, d.State, d.Reason)
 		}
+	}
+}
+
+// What is over the cap goes on the first day with room, in order of due time: who has waited goes before who
+// falls due that day.
+func TestDailyCapFindsRoom(t *testing.T) {
+	f := newFixture(t, "2027-03-15T08:30:00Z")
+	var lines []string
+	for i := range 7 {
+		lines = append(lines, fmt.Sprintf("C-%d,50,c%d@x.example,,2027-03-22", i, i))
+	}
+	lines = append(lines, "C-7,50,c7@x.example,,2027-03-23")
+	_, rows := f.cases(`{"name":"Due","state":"on","trigger":{"kind":"date","column":"Read","offsets":[{"n":-7,"unit":"days"}],"at":"09:00"},"send":[{"template":"B"}],"to":[{"column":"Email"}]},
+		{"name":"Early","state":"on","trigger":{"kind":"date","column":"Read","offsets":[{"n":-7,"unit":"days"}],"at":"07:00"},"condition":{"column":"Case","op":"is","value":"C-7"},"send":[{"template":"A"}],"to":[{"column":"Email"}]}`, lines...)
+	f.sender(func(s *store.Sender) { s.DailyCap, s.Zone = 3, "UTC" })
+	f.advance(at("2027-03-19T12:00:00Z"))
+	var got []string
+	for _, m := range f.timed() {
+		if got = append(got, m[:8]); strings.Contains(m, "c7@") {
+			got[len(got)-1] += "!"
+		}
+	}
+	// On the 16th three that had waited go, on the 17th the last of them, and both of the 16th's own.
+	const want = "03-15 09 03-15 09 03-15 09 03-16 09 03-16 09 03-16 09 03-17 07! 03-17 09 03-17 09!"
+	if g := strings.Join(got, " "); g != want {
+		t.Errorf("went at %s, want %s; row %d", g, want, rows["C-7"])
 	}
 }
 
@@ -69,7 +102,7 @@ func TestDailyCapOfTwoProcesses(t *testing.T) {
 	}
 	take := func(then func()) (n int, err error) {
 		err = f.Store.Tx(f.ctx, func(tx *store.Store) error {
-			waiting, err := tx.QueuedNow(f.ctx, now, 1, store.Share{})
+			waiting, err := tx.QueuedNow(f.ctx, now, []store.QueueAsk{{Senders: []string{"", "sender"}, Limit: 1}})
 			if err != nil || len(waiting) == 0 {
 				return err
 			}
@@ -119,27 +152,24 @@ func TestDailyCapOfTriesAgain(t *testing.T) {
 	}
 }
 
-// Section 5, pace: emails a minute.
+// Section 5, pace: emails a minute, evenly spaced.
 func TestPace(t *testing.T) {
 	f := newFixture(t, "2027-03-15T08:30:00Z")
 	f.loan("a@x.example", "b@x.example", "c@x.example", "d@x.example", "e@x.example", "f@x.example", "g@x.example",
 		"h@x.example", "i@x.example", "j@x.example")
 	f.sender(func(s *store.Sender) { s.Pace = 4 })
 	f.advance(at("2027-03-15T09:00:05Z"))
-	if got := len(f.subjects()); got != 4 {
-		t.Errorf("%d in the first seconds, want 4", got)
+	if got := len(f.subjects()); got != 1 {
+		t.Errorf("%d in the first seconds, want 1", got)
 	}
 	f.advance(at("2027-03-15T09:05:00Z"))
 	if got := len(f.subjects()); got != 10 {
 		t.Errorf("%d after five minutes, want all 10", got)
 	}
-	perMinute := map[time.Time]int{}
-	for _, at := range f.arrived {
-		perMinute[at.Truncate(time.Minute)]++
-	}
-	for m, n := range perMinute {
-		if n > 5 {
-			t.Errorf("%d emails in the minute of %s", n, m)
+	slices.SortFunc(f.arrived, time.Time.Compare)
+	for i, when := range f.arrived {
+		if want := at("2027-03-15T09:00:00Z").Add(time.Duration(i) * 15 * time.Second); !when.Equal(want) {
+			t.Errorf("email %d arrived at %s, want %s", i, when, want)
 		}
 	}
 }

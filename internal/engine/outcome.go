@@ -47,9 +47,9 @@ func (d *dispatcher) refused(j *job, out mail.Outcome) delivery.State {
 	d.forget(j)
 	if out.Refused.Code != 0 {
 		if out.Refused.Temporary() {
-			return d.put(j, out.Refused, reason.Reason{Code: reason.PutOff})
+			return d.put(j, out.Refused, reason.Reason{Code: putOffFor(out.Step, out.Refused)})
 		}
-		return j.refusedFor(out.Refused)
+		return j.refusedFor(out.Step, out.Refused)
 	}
 	var temporary mail.Reply
 	hope := false // a To mailbox may still be taken
@@ -73,23 +73,35 @@ func (d *dispatcher) refused(j *job, out mail.Outcome) delivery.State {
 		if r.Role == "to" && r.State == string(delivery.Bounced) {
 			code, text, _ := strings.Cut(r.Reply, " ")
 			n, _ := strconv.Atoi(code)
-			return j.refusedFor(mail.Reply{Code: n, Text: text})
+			return j.refusedFor(mail.NamingRecipient, mail.Reply{Code: n, Text: text})
 		}
 	}
-	return j.refusedFor(mail.Reply{Code: 550, Text: "no recipient was taken"})
+	return j.refusedFor(mail.NamingRecipient, mail.Reply{Code: 550, Text: "no recipient was taken"})
 }
 
 // refusedFor ends a try that the mail server has refused for good.
-func (j *job) refusedFor(r mail.Reply) delivery.State {
-	j.Reply, j.LastError = r.String(), store.Why{Reason: reason.Reason{Code: reason.Refused, Value: r.Text}}
+func (j *job) refusedFor(step mail.Step, r mail.Reply) delivery.State {
+	why := reason.Reason{Code: mail.ReplyFault(step, "", r).Code}
+	if why.Code == reason.Refused || why.Code.OfSender() {
+		why = reason.Reason{Code: reason.Refused, Value: r.Text}
+	}
+	j.Reply, j.LastError = r.String(), store.Why{Reason: why}
 	return delivery.Failed
+}
+
+// putOffFor says what a refusal is that asks for another try.
+func putOffFor(step mail.Step, r mail.Reply) reason.Code {
+	if code := mail.ReplyFault(step, "", r).Code; code == reason.MailboxFull {
+		return code
+	}
+	return reason.PutOff
 }
 
 // forget takes back what this try noted as accepted: no message followed.
 func (d *dispatcher) forget(j *job) {
 	for _, k := range j.pending {
 		if r := &j.recipients[k]; r.State == string(delivery.Accepted) {
-			r.State = ""
+			r.State, r.Reply = "", ""
 		}
 	}
 }
@@ -117,10 +129,10 @@ func (d *dispatcher) answered(j *job, reply mail.Reply) delivery.State {
 		return delivery.Accepted
 	case reply.Temporary():
 		d.forget(j)
-		return d.put(j, reply, reason.Reason{Code: reason.PutOff})
+		return d.put(j, reply, reason.Reason{Code: putOffFor(mail.HandingOver, reply)})
 	}
 	d.forget(j)
-	return j.refusedFor(reply)
+	return j.refusedFor(mail.HandingOver, reply)
 }
 
 // put puts a try off, or ends it where the tries are used up.

@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"nivot/internal/core/reason"
 	"nivot/internal/core/value"
 	"nivot/internal/mail"
 	"nivot/internal/store"
@@ -62,30 +63,37 @@ func (e *Engine) identity(ctx context.Context, tx *store.Store, senderID string)
 	return 0, nil
 }
 
-// senderNow is a sender as it stands: from whom its messages are, and over which server.
+// senderNow is a sender as it stands: from whom its messages are, over which server, and how it does.
 type senderNow struct {
 	id      string
+	ids     []string // under which its deliveries stand
 	name    string
 	address string
 	from    value.Mailbox
 	server  mail.Server
-	err     error // why it cannot be used
+	limited bool // how much it sends is
+	most    int  // connections that a person has allowed; 0 for any number
+	state   store.SenderState
+	err     *mail.Fault // why it cannot be used
 }
+
+// rests reports whether nothing of the sender goes at an instant, but for who tries it again.
+func (s *senderNow) rests() bool { return s.state.RestsSince != nil }
 
 // sendersKept are the senders as they stood a moment ago, so that sending asks the database
 // for them a few times a second and not for each email.
 type sendersKept struct {
 	mu   sync.Mutex
 	read time.Time // guarded by mu; zero where they have to be read anew
-	list []senderNow
+	list []*senderNow
 }
 
 // sendersFresh is for how long what was read of the senders is good. What this process saves
 // is known at once.
 const sendersFresh = 200 * time.Millisecond
 
-// now gives a sender as it stands, the first one for "".
-func (k *sendersKept) now(ctx context.Context, e *Engine, id string) (*senderNow, error) {
+// all returns the senders as they stand, the default one first. They are not to be changed.
+func (k *sendersKept) all(ctx context.Context, e *Engine) ([]*senderNow, error) {
 	k.mu.Lock()
 	defer k.mu.Unlock()
 	if k.read.IsZero() || time.Since(k.read) > sendersFresh {
@@ -93,9 +101,18 @@ func (k *sendersKept) now(ctx context.Context, e *Engine, id string) (*senderNow
 			return nil, err
 		}
 	}
-	for i := range k.list {
-		if s := &k.list[i]; id == "" || s.id == id {
-			return s, s.err
+	return k.list, nil
+}
+
+// now gives a sender as it stands, the default one for "".
+func (k *sendersKept) now(ctx context.Context, e *Engine, id string) (*senderNow, error) {
+	list, err := k.all(ctx, e)
+	if err != nil {
+		return nil, err
+	}
+	for _, s := range list {
+		if id == "" || s.id == id {
+			return s, nil
 		}
 	}
 	return nil, errNoSender
@@ -106,17 +123,25 @@ func (k *sendersKept) load(ctx context.Context, e *Engine) error {
 	if err != nil {
 		return err
 	}
+	states, err := e.Store.SenderStates(ctx)
+	if err != nil {
+		return err
+	}
 	k.read, k.list = time.Now(), nil
 	for i := range senders {
 		s := &senders[i]
-		now := senderNow{id: s.ID, name: s.Name, address: s.Address}
+		now := &senderNow{id: s.ID, ids: idsOf(s, i == 0), name: s.Name, address: s.Address, limited: s.Limits().Limited(),
+			most: s.MaxConnections, state: states[s.ID]}
 		boxes, err := value.ParseMailboxes(s.Address)
 		if err == nil && len(boxes) == 1 {
 			now.from = boxes[0]
 			now.from.Name = s.Name
-			now.server, now.err = e.server(s)
+			now.server, err = e.server(s)
 		} else {
-			now.err = fmt.Errorf("the sender's address %q cannot be used", s.Address)
+			err = fmt.Errorf("the sender's address %q cannot be used", s.Address)
+		}
+		if err != nil {
+			now.err = &mail.Fault{Code: reason.Unreachable, Place: now.server.Place(), Err: err}
 		}
 		k.list = append(k.list, now)
 	}

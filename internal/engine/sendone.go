@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 
+	"nivot/internal/core/reason"
 	"nivot/internal/core/value"
 	"nivot/internal/mail"
 	"nivot/internal/store"
@@ -39,26 +40,41 @@ func SendBy(ctx context.Context, sender *store.Sender, server mail.Server, m *ma
 		return err
 	}
 	defer c.Close()
+	stop := context.AfterFunc(ctx, c.Drop)
+	defer stop()
 	var to []string
 	for _, b := range m.To {
 		to = append(to, b.ASCII())
 	}
-	out, ready, err := c.Begin(m.From.ASCII(), to, func(rs []mail.Reply) bool { return rs[0].Positive() })
+	if most := c.SizeLimit(); most > 0 && len(msg) > most {
+		return &mail.Fault{Step: mail.HandingOver, Code: reason.MessageTooLarge, Place: server.Place()}
+	}
+	out, ready, err := c.Begin(m.From.ASCII(), to, len(msg), func(rs []mail.Reply) bool { return rs[0].Positive() })
+	lost := func(err error) error {
+		code := reason.Unreachable
+		if ctx.Err() != nil {
+			code = reason.NoAnswer
+		}
+		return &mail.Fault{Step: mail.HandingOver, Code: code, Place: server.Place(), Err: err}
+	}
 	if err != nil {
-		return err
+		return lost(err)
 	}
 	if !ready {
 		if out.Refused.Code != 0 {
-			return &mail.ReplyError{Reply: out.Refused}
+			return mail.ReplyFault(out.Step, server.Place(), out.Refused)
 		}
-		return &mail.ReplyError{Reply: out.Recipients[0]}
+		return mail.ReplyFault(mail.NamingRecipient, server.Place(), out.Recipients[0])
 	}
 	if err := c.Body(msg); err != nil {
-		return err
+		return lost(err)
 	}
 	reply, err := c.Finish()
-	if err == nil && !reply.Positive() {
-		err = &mail.ReplyError{Reply: reply}
+	if err != nil {
+		return lost(err)
 	}
-	return err
+	if !reply.Positive() {
+		return mail.ReplyFault(mail.HandingOver, server.Place(), reply)
+	}
+	return nil
 }

@@ -126,7 +126,7 @@ func begin(t *testing.T, s Server) *Client {
 		t.Fatal(err)
 	}
 	t.Cleanup(c.Drop)
-	out, ready, err := c.Begin("loans@marrowby.example", []string{"ada@fenwick-hall.example"},
+	out, ready, err := c.Begin("loans@marrowby.example", []string{"ada@fenwick-hall.example"}, 0,
 		func(rs []Reply) bool { return rs[0].Positive() })
 	if err != nil || !ready || len(out.Recipients) != 1 {
 		t.Fatal(out, ready, err)
@@ -214,7 +214,7 @@ func TestRealServer(t *testing.T) {
 	}
 	defer c.Close()
 	for range 3 {
-		_, ready, err := c.Begin("a@x.example", []string{"b@x.example", "no@x.example"},
+		_, ready, err := c.Begin("a@x.example", []string{"b@x.example", "no@x.example"}, 0,
 			func(rs []Reply) bool { return rs[0].Positive() })
 		if err != nil || !ready {
 			t.Fatal(ready, err)
@@ -229,11 +229,11 @@ func TestRealServer(t *testing.T) {
 			t.Errorf("arrived as %q", got)
 		}
 	}
-	out, ready, err := c.Begin("a@x.example", []string{"no@x.example"}, func(rs []Reply) bool { return rs[0].Positive() })
+	out, ready, err := c.Begin("a@x.example", []string{"no@x.example"}, 0, func(rs []Reply) bool { return rs[0].Positive() })
 	if err != nil || ready || out.Recipients[0].Code != 550 {
 		t.Error(out, ready, err)
 	}
-	if _, _, err := c.Begin("a@x.example\r\nRCPT TO:<eve@x.example>", nil, nil); err == nil {
+	if _, _, err := c.Begin("a@x.example\r\nRCPT TO:<eve@x.example>", nil, 0, nil); err == nil {
 		t.Error("a line break in an address was let through")
 	}
 }

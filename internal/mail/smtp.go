@@ -17,6 +17,8 @@ import (
 	"time"
 
 	"github.com/wneessen/go-mail/smtp"
+
+	"nivot/internal/core/reason"
 )
 
 // Security says how a connection to a mail server is protected.
@@ -65,11 +67,13 @@ const (
 	commandTimeout = 2 * time.Minute
 	dataTimeout    = 3 * time.Minute
 	finishTimeout  = 10 * time.Minute
+	tlsTimeout     = 5 * time.Second
 )
 
 // Client is one SMTP connection (RFC 5321) that sends one message after the
 // other. It is not safe for concurrent use.
 type Client struct {
+	server     Server
 	conn       net.Conn
 	r          *textproto.Reader
 	w          *bufio.Writer
@@ -77,23 +81,43 @@ type Client struct {
 	extensions map[string]string
 }
 
-// Dial connects, says EHLO, protects the connection and signs in.
+// Dial connects, says EHLO, protects the connection and signs in. An error is a *Fault. It ends when the
+// context does.
 func Dial(ctx context.Context, s Server, helo string) (*Client, error) {
 	d := net.Dialer{Timeout: connectTimeout}
 	conn, err := d.DialContext(ctx, "tcp", net.JoinHostPort(s.Host, strconv.Itoa(s.Port)))
 	if err != nil {
-		return nil, err
+		return nil, dialFault(Connecting, s.Place(), err)
 	}
-	c := &Client{}
-	if s.Security == TLS {
-		conn = tls.Client(conn, &tls.Config{ServerName: s.Host, MinVersion: tls.VersionTLS12})
-	}
-	c.use(conn)
-	if err := c.greet(s, helo); err != nil {
+	stop := context.AfterFunc(ctx, func() { conn.Close() })
+	defer stop()
+	c := &Client{server: s}
+	if err := c.greet(ctx, conn, helo); err != nil {
 		conn.Close()
-		return nil, err
+		f := dialFault(Connecting, s.Place(), err)
+		if ctx.Err() != nil && f.Reply.Code == 0 {
+			f.Code = reason.NoAnswer
+		}
+		if f.Code == reason.NoAnswer && s.Security != TLS && f.Step == Connecting && beginsWithTLS(ctx, s) {
+			f.Code = reason.BeginsWithTLS
+		}
+		return nil, f
 	}
 	return c, nil
+}
+
+// beginsWithTLS reports whether a server that has not greeted anybody waits for TLS to begin.
+func beginsWithTLS(ctx context.Context, s Server) bool {
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), tlsTimeout)
+	defer cancel()
+	// Whose certificate it is does not matter here: nothing is said.
+	d := tls.Dialer{Config: &tls.Config{InsecureSkipVerify: true}} //nolint:gosec // see above
+	conn, err := d.DialContext(ctx, "tcp", net.JoinHostPort(s.Host, strconv.Itoa(s.Port)))
+	if err != nil {
+		return false
+	}
+	conn.Close()
+	return true
 }
 
 func (c *Client) use(conn net.Conn) {
@@ -102,45 +126,72 @@ func (c *Client) use(conn net.Conn) {
 	c.w = bufio.NewWriterSize(conn, 32<<10)
 }
 
-func (c *Client) greet(s Server, helo string) error {
-	c.deadline(commandTimeout)
+// greet is the talk before the first message. Where the context ends at some instant, the greeting is
+// waited for so long that there is time left to find out why there is none.
+func (c *Client) greet(ctx context.Context, conn net.Conn, helo string) error {
+	s := c.server
+	wait := commandTimeout
+	if until, ok := ctx.Deadline(); ok {
+		wait = min(wait, time.Until(until)/2)
+	}
+	if s.Security == TLS {
+		t := tls.Client(conn, &tls.Config{ServerName: s.Host, MinVersion: tls.VersionTLS12})
+		_ = conn.SetDeadline(time.Now().Add(wait))
+		if err := t.HandshakeContext(ctx); err != nil {
+			return dialFault(Protecting, s.Place(), err)
+		}
+		conn = t
+	}
+	c.use(conn)
+	c.deadline(wait)
 	if _, err := c.expect(220); err != nil {
 		return err
 	}
+	c.deadline(commandTimeout)
 	if err := c.ehlo(helo); err != nil {
 		return err
 	}
 	if s.Security == StartTLS {
-		if _, ok := c.extensions["STARTTLS"]; !ok {
-			return errors.New("the mail server does not offer STARTTLS, which this sender requires")
-		}
-		if _, err := c.command(220, "STARTTLS"); err != nil {
-			return err
-		}
-		t := tls.Client(c.conn, &tls.Config{ServerName: s.Host, MinVersion: tls.VersionTLS12})
-		if err := t.Handshake(); err != nil {
-			return fmt.Errorf("the protected connection failed: %w", err)
-		}
-		c.use(t)
-		if err := c.ehlo(helo); err != nil {
-			return err
+		if err := c.startTLS(ctx, helo); err != nil {
+			return dialFault(Protecting, s.Place(), err)
 		}
 	}
 	if s.Username == "" {
 		return nil
 	}
 	if _, protected := c.conn.(*tls.Conn); !protected && !loopback(s.Host) {
-		return errors.New("the password would go unprotected over the network; choose STARTTLS or TLS")
+		return &Fault{Step: SigningIn, Code: reason.Unprotected, Place: s.Place()}
 	}
-	return c.signIn(s)
+	if err := c.signIn(s); err != nil {
+		return dialFault(SigningIn, s.Place(), err)
+	}
+	return nil
+}
+
+// startTLS protects a connection that has begun without (RFC 3207).
+func (c *Client) startTLS(ctx context.Context, helo string) error {
+	s := c.server
+	if _, ok := c.extensions["STARTTLS"]; !ok {
+		return &Fault{Step: Protecting, Code: reason.NoStartTLS, Place: s.Place()}
+	}
+	if _, err := c.command(220, "STARTTLS"); err != nil {
+		return err
+	}
+	t := tls.Client(c.conn, &tls.Config{ServerName: s.Host, MinVersion: tls.VersionTLS12})
+	if err := t.HandshakeContext(ctx); err != nil {
+		return err
+	}
+	c.use(t)
+	return c.ehlo(helo)
 }
 
 // signIn signs in by the first of the ways that the server offers (RFC 4954) and that are known
 // here; those that do not show it the password come first.
 func (c *Client) signIn(s Server) error {
 	offered, ok := c.extensions["AUTH"]
+	none := &Fault{Step: SigningIn, Code: reason.NoSignIn, Place: s.Place()}
 	if !ok {
-		return errors.New("the mail server offers no signing in; leave the user name empty, or choose another port")
+		return none
 	}
 	ways := strings.Fields(strings.ToUpper(offered))
 	for _, way := range []struct {
@@ -155,12 +206,10 @@ func (c *Client) signIn(s Server) error {
 		if !slices.Contains(ways, way.name) {
 			continue
 		}
-		if err := c.authenticate(s, way.auth); err != nil {
-			return fmt.Errorf("signing in to the mail server failed: %w", err)
-		}
-		return nil
+		return c.authenticate(s, way.auth)
 	}
-	return fmt.Errorf("the mail server offers signing in by %s; Nivot knows SCRAM, PLAIN and LOGIN", offered)
+	none.Err = fmt.Errorf("the mail server offers signing in by %s; Nivot knows SCRAM, PLAIN and LOGIN", offered)
+	return none
 }
 
 // authenticate leads the talk of AUTH (RFC 4954, section 4).
@@ -258,6 +307,26 @@ func (c *Client) expect(want int) (Reply, error) {
 type Outcome struct {
 	Recipients []Reply // one for each recipient, in order
 	Refused    Reply   // set where MAIL or DATA was refused: then nothing may be sent
+	Step       Step    // at which it was
+	HungUp     bool    // the server has hung up after it
+}
+
+// closes notes a reply after which a server hangs up (RFC 5321, section 3.8), and reports whether r is one.
+func (o *Outcome) closes(step Step, r Reply) bool {
+	if r.Code != 421 {
+		return false
+	}
+	o.Refused, o.Step, o.HungUp, o.Recipients = r, step, true, nil
+	return true
+}
+
+// SizeLimit returns how many bytes a message may have (RFC 1870); 0 where the server does not say.
+func (c *Client) SizeLimit() int {
+	n, err := strconv.Atoi(strings.TrimSpace(c.extensions["SIZE"]))
+	if err != nil || n < 0 {
+		return 0
+	}
+	return n
 }
 
 // Begin gives the envelope: MAIL, RCPT and DATA, in one round trip where the
@@ -266,11 +335,16 @@ type Outcome struct {
 //
 // allowed decides from the replies to the recipients whether the message may
 // go; where it may not, nothing is handed over and the connection is closed
-// if the server already waits for the message.
-func (c *Client) Begin(from string, to []string, allowed func([]Reply) bool) (out Outcome, ready bool, err error) {
+// if the server already waits for the message. size is how many bytes the message has.
+func (c *Client) Begin(from string, to []string, size int, allowed func([]Reply) bool) (out Outcome, ready bool,
+	err error) {
 	c.deadline(commandTimeout)
 	lines := make([]string, 0, len(to)+2)
-	lines = append(lines, "MAIL FROM:<"+from+">")
+	mailFrom := "MAIL FROM:<" + from + ">"
+	if _, ok := c.extensions["SIZE"]; ok {
+		mailFrom += " SIZE=" + strconv.Itoa(size)
+	}
+	lines = append(lines, mailFrom)
 	for _, t := range to {
 		lines = append(lines, "RCPT TO:<"+t+">")
 	}
@@ -284,12 +358,14 @@ func (c *Client) Begin(from string, to []string, allowed func([]Reply) bool) (ou
 	}
 	mail, err := c.step(lines[0])
 	if err != nil || !mail.Positive() {
-		out.Refused = mail
+		if err != nil || !out.closes(NamingSender, mail) {
+			out.Refused, out.Step = mail, NamingSender
+		}
 		return out, false, err
 	}
 	for _, l := range lines[1:] {
 		r, err := c.step(l)
-		if err != nil {
+		if err != nil || out.closes(NamingRecipient, r) {
 			return out, false, err
 		}
 		out.Recipients = append(out.Recipients, r)
@@ -300,7 +376,9 @@ func (c *Client) Begin(from string, to []string, allowed func([]Reply) bool) (ou
 	}
 	data, err := c.step("DATA")
 	if err == nil && data.Code != 354 {
-		out.Refused = data
+		if !out.closes(HandingOver, data) {
+			out.Refused, out.Step = data, HandingOver
+		}
 		return out, false, nil
 	}
 	return out, err == nil, err
@@ -326,25 +404,25 @@ func (c *Client) pipeline(lines []string, allowed func([]Reply) bool) (out Outco
 		return out, false, err
 	}
 	mail, err := c.read()
-	if err != nil {
+	if err != nil || out.closes(NamingSender, mail) {
 		return out, false, err
 	}
 	for range lines[1:] {
 		r, err := c.read()
-		if err != nil {
+		if err != nil || out.closes(NamingRecipient, r) {
 			return out, false, err
 		}
 		out.Recipients = append(out.Recipients, r)
 	}
 	data, err := c.read()
-	if err != nil {
+	if err != nil || out.closes(HandingOver, data) {
 		return out, false, err
 	}
 	switch {
 	case !mail.Positive():
-		out.Refused, out.Recipients = mail, nil
+		out.Refused, out.Step, out.Recipients = mail, NamingSender, nil
 	case data.Code != 354 && allowed(out.Recipients):
-		out.Refused = data
+		out.Refused, out.Step = data, HandingOver
 	case data.Code == 354 && allowed(out.Recipients):
 		return out, true, nil
 	}

@@ -325,10 +325,13 @@ func (s *Store) DropRowEntries(ctx context.Context, rowIDs ...int64) error {
 // sent; the zero time where nothing is.
 func (s *Store) NextInstant(ctx context.Context) (time.Time, error) {
 	var t sql.NullTime
-	err := s.DB(ctx).Raw(`SELECT MIN(t) FROM (
-		(SELECT due_at t FROM agenda WHERE kind <> 'clear' ORDER BY due_at LIMIT 1)
-		UNION ALL (SELECT next_try t FROM deliveries WHERE next_try < '` + never + `' ORDER BY next_try LIMIT 1)) x`).Scan(
-		&t).Error
+	if err := s.DB(ctx).Raw("SELECT MIN(due_at) FROM agenda WHERE kind <> 'clear'").Scan(&t).Error; err != nil {
+		return t.Time, err
+	}
+	at, err := s.NextSending(ctx)
+	if !at.IsZero() && (!t.Valid || at.Before(t.Time)) {
+		return at, err
+	}
 	return t.Time, err
 }
 

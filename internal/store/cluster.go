@@ -54,14 +54,16 @@ func (s Share) of(number, due string, now time.Time) (string, []any) {
 	return fmt.Sprintf(" AND ((%s) %% %d = %d OR %s < ?)", number, s.Of, s.Mine, due), []any{now.Add(-shareGrace)}
 }
 
-// ShareOf gives a worker's share of what is due, by who is at work.
-func (s *Store) ShareOf(ctx context.Context, worker int64) (out Share, err error) {
+// ShareOf returns a worker's share of what is due, by who is at work. ok is false where the worker itself is
+// not: its lease has run out, or its clock is further off the database's than most.
+func (s *Store) ShareOf(ctx context.Context, worker int64, most time.Duration) (out Share, ok bool, err error) {
 	var ids []int64
-	err = s.DB(ctx).Raw("SELECT id FROM workers WHERE lease_until > UTC_TIMESTAMP(6) ORDER BY id").Scan(&ids).Error
+	err = s.DB(ctx).Raw("SELECT id FROM workers WHERE lease_until > UTC_TIMESTAMP(6) AND ABS(clock_off_ms) <= ? ORDER BY id",
+		most.Milliseconds()).Scan(&ids).Error
 	for i, id := range ids {
 		if id == worker {
-			out = Share{Of: len(ids), Mine: i}
+			out, ok = Share{Of: len(ids), Mine: i}, true
 		}
 	}
-	return out, err
+	return out, ok, err
 }

@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -119,6 +120,15 @@ func (f *Fact) UnmarshalJSON(b []byte) error {
 func (d *Delivery) ReadFacts() (out []Fact, err error) {
 	err = json.Unmarshal([]byte(d.Facts), &out)
 	return out, err
+}
+
+// Reached reports whether a recipient has had the email.
+func (d *Delivery) Reached() (bool, error) {
+	var rs []Recipient
+	if err := json.Unmarshal([]byte(d.Recipients), &rs); err != nil {
+		return false, fmt.Errorf("delivery %d: %w", d.ID, err)
+	}
+	return slices.ContainsFunc(rs, func(r Recipient) bool { return r.State == string(delivery.Accepted) }), nil
 }
 
 // Chain gives the identity, as text, of the email that a follow-up follows; of a
@@ -299,6 +309,20 @@ func (s *Store) SentBy(ctx context.Context, senders []string, batch []int64, day
 	return r.Recipients, r.Emails, err
 }
 
+// RoomWait is an email over its sender's daily cap.
+type RoomWait struct {
+	At         time.Time // when it is looked at again
+	Recipients int
+}
+
+// WaitForRoom returns what is over the daily cap of senders.
+func (s *Store) WaitForRoom(ctx context.Context, senders []string) (out []RoomWait, err error) {
+	err = s.DB(ctx).Raw("SELECT a.due_at AS at, JSON_LENGTH(d.recipients) AS recipients FROM deliveries d JOIN agenda a "+
+		"ON a.delivery_id = d.id AND a.kind = 'review' WHERE "+pendingIn(delivery.Held)+
+		" AND d.sender_id IN ? AND JSON_VALUE(d.reason, '$.code') = ?", senders, reason.DailyCap).Scan(&out).Error
+	return out, err
+}
+
 // LatelySentBy gives when the last emails of senders went, the latest first and at
 // most n; what other connections have in hand goes now. The batch of ids does not
 // count, nor what went more than a day ago.
@@ -405,14 +429,7 @@ func (s *Store) RowMarks(ctx context.Context, rowIDs []int64, from, to time.Time
 type Candidate struct {
 	ID    int64
 	State delivery.State
-}
-
-// QueuedNow gives, without locking, what waits to be sent, the longest waiting first.
-func (s *Store) QueuedNow(ctx context.Context, now time.Time, limit int, share Share) (out []Candidate, err error) {
-	mine, args := share.of("id", "next_try", now)
-	err = s.DB(ctx).Raw("SELECT id, state FROM deliveries WHERE next_try <= ?"+mine+" ORDER BY next_try, id LIMIT ?",
-		append(append([]any{now}, args...), limit)...).Scan(&out).Error
-	return out, err
+	Ask   int // which of the asks has found it
 }
 
 // ReadQueued gives those of deliveries that wait to be sent, the longest waiting first.

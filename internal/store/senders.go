@@ -27,6 +27,8 @@ type Sender struct {
 	Batch          int     // emails after which it pauses; 0 for no pause
 	PauseSeconds   int     // for how long
 	Zone           string  // whose midnight begins the cap's day
+	MaxConnections int     // to its server, of all processes together; 0 for what is found to work
+	Position       int     // in the list; the first is used by default
 	Signature      *string // under its letters: the core's piece as JSON
 	CreatedAt      time.Time
 }
@@ -49,9 +51,13 @@ func (x *Sender) Limits() delivery.Limits {
 		Pause: time.Duration(x.PauseSeconds) * time.Second}
 }
 
-// Senders lists the senders, the oldest (the default) first.
+// senderOrder is the order of the senders. When they were made takes no part: instants of the wall clock and
+// of a practice clock cannot be compared.
+const senderOrder = "position, id"
+
+// Senders lists the senders in their order, the default first.
 func (s *Store) Senders(ctx context.Context) (out []Sender, err error) {
-	err = s.DB(ctx).Order("created_at, id").Find(&out).Error
+	err = s.DB(ctx).Order(senderOrder).Find(&out).Error
 	return out, err
 }
 
@@ -66,9 +72,13 @@ func (s *Store) LockLimits(ctx context.Context) error {
 		"SELECT id FROM senders WHERE daily_cap > 0 OR pace > 0 OR batch > 0 ORDER BY id FOR UPDATE").Scan(&ids).Error
 }
 
-// SaveSender writes a sender, new or not.
+// SaveSender writes a sender, new or not. How it did before is forgotten: what has changed may be what
+// kept it from sending.
 func (s *Store) SaveSender(ctx context.Context, x *Sender) error {
 	return s.renewing(ctx, common, func(db *gorm.DB) error {
-		return db.Save(x).Error
+		if err := db.Save(x).Error; err != nil {
+			return err
+		}
+		return db.Exec("DELETE FROM sender_states WHERE sender_id = ?", x.ID).Error
 	})
 }

@@ -114,7 +114,7 @@ func TestIdentityOnce(t *testing.T) {
 
 // claim claims what waits at noon for a worker.
 func claim(ctx context.Context, tx *store.Store, worker int64, limit int) ([]store.Delivery, error) {
-	waiting, err := tx.QueuedNow(ctx, noon, limit, store.Share{})
+	waiting, err := tx.QueuedNow(ctx, noon, []store.QueueAsk{{Senders: []string{"d"}, Limit: limit}})
 	if err != nil {
 		return nil, err
 	}
@@ -171,7 +171,7 @@ func TestClaimOnce(t *testing.T) {
 	}); err != nil || len(claimed)+len(left) != all {
 		t.Errorf("%d claimed and %d left of %d, %v", len(claimed), len(left), all, err)
 	}
-	if waits, err := st.QueuedNow(ctx, noon, 1, store.Share{}); len(waits) > 0 || err != nil {
+	if waits, err := st.QueuedNow(ctx, noon, []store.QueueAsk{{Senders: []string{"d"}, Limit: 1}}); len(waits) > 0 || err != nil {
 		t.Errorf("something still waits: %v, %v", waits, err)
 	}
 }

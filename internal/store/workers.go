@@ -145,3 +145,27 @@ func (s *Store) MendWaits(ctx context.Context, now time.Time) (int64, error) {
 		now, now.Add(most+time.Minute), []delivery.State{delivery.Queued, delivery.Deferred})
 	return r.RowsAffected, r.Error
 }
+
+// GiveBackClaimed puts deliveries that a worker has claimed, and has not begun, back into the queue, each
+// with the instant at which it was to be tried: nobody has tried them.
+func (s *Store) GiveBackClaimed(ctx context.Context, worker int64, next map[int64]time.Time) error {
+	return s.Tx(ctx, func(tx *Store) error {
+		for id, at := range next {
+			if err := tx.DB(ctx).Exec("UPDATE deliveries SET state = ?, worker = 0, next_try = ? WHERE id = ? AND worker = ? "+
+				"AND state IN ?", delivery.Queued, at, id, worker, delivery.From(delivery.Queued, delivery.GivingBack)).
+				Error; err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// LockQueuedOf locks and returns what is queued of senders, by id from behind after; what others have is
+// passed over.
+func (s *Store) LockQueuedOf(ctx context.Context, senders []string, after int64, limit int) (out []Delivery, err error) {
+	err = s.DB(ctx).Raw("SELECT * FROM deliveries WHERE id > ? AND "+pendingIn(delivery.Queued)+
+		" AND sender_id IN ? AND state = ? ORDER BY id LIMIT ? FOR UPDATE SKIP LOCKED", after, senders, delivery.Queued,
+		limit).Scan(&out).Error
+	return out, err
+}

@@ -94,11 +94,48 @@ func TestAllowance(t *testing.T) {
 	if got, _ := NewAllowance(Limits{Cap: 10}, Sent{Day: 8}, time.Time{}).Admit(3); got != WaitsDay {
 		t.Error("an email goes whole or not at all")
 	}
-	a = NewAllowance(Limits{Pace: 4}, Sent{Day: 99, Minute: 2}, time.Time{})
-	for i, want := range []time.Duration{0, 0, 15 * time.Second, 30 * time.Second, 45 * time.Second} {
-		if what, wait := a.Admit(1); wait != want || (what == Goes) != (want == 0) {
-			t.Errorf("pace, email %d: %d after %s, want %s", i, what, wait, want)
-		}
+	if n := NextRoom(10, 4, []int{7, 10, 6, 0}); n != 3 {
+		t.Errorf("room on day %d, want 3", n)
+	}
+	if n := NextRoom(10, 14, []int{7, 0}); n != 2 {
+		t.Errorf("room for more than the cap on day %d, want the first that is free", n)
+	}
+	if n := NextRoom(10, 4, []int{7, 8}); n != 0 {
+		t.Errorf("room on day %d, want none", n)
+	}
+}
+
+// Section 5, pace: evenly spaced, whatever has not gone before.
+func TestPaceIsEven(t *testing.T) {
+	now := time.Date(2027, 3, 15, 9, 0, 0, 0, time.UTC)
+	for _, c := range []struct {
+		name  string
+		pace  int
+		next  time.Duration // from when the next may go, from now
+		goes  int           // how many go now
+		after time.Duration // when the one after them may
+	}{
+		{"nothing has gone", 30, -time.Hour, 1, 2 * time.Second},
+		{"one has just gone", 30, 2 * time.Second, 0, 2 * time.Second},
+		{"its turn has come", 30, 0, 1, 2 * time.Second},
+		{"looked at a little late", 600, -250 * time.Millisecond, 3, 50 * time.Millisecond},
+		{"one a minute", 1, -time.Second, 1, 59 * time.Second},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			a := NewAllowance(Limits{Pace: c.pace}, Sent{Next: now.Add(c.next)}, now)
+			n := 0
+			for {
+				what, wait := a.Admit(1)
+				if what == Goes {
+					n++
+					continue
+				}
+				if n != c.goes || what != WaitsTurn || wait != c.after {
+					t.Errorf("%d go and the next waits %s (%d), want %d and %s", n, wait, what, c.goes, c.after)
+				}
+				return
+			}
+		})
 	}
 }
 
@@ -123,9 +160,9 @@ func TestBatches(t *testing.T) {
 		lately []time.Time
 		want   []time.Duration // how long each of the next emails waits
 	}{
-		{"nothing has gone", nil, min(0, 0, 0, 10, 10, 10, 20)},
-		{"two have gone", ago(1, 2), min(0, 10, 10, 10, 20)},
-		{"a full batch", ago(4, 5, 5.5), min(6, 6, 6, 16)},
+		{"nothing has gone", nil, min(0, 0, 0, 10, 10, 10)},
+		{"two have gone", ago(1, 2), min(0, 10, 10, 10)},
+		{"a full batch", ago(4, 5, 5.5), min(6, 6, 6)},
 		{"a full batch, a pause ago", ago(10, 11, 12), min(0, 0, 0, 10)},
 		{"a batch with a pause in it", ago(1, 12, 13), min(0, 0, 10)},
 		{"slower than the pause", ago(10, 20, 30), min(0, 0, 0, 10)},

@@ -19,26 +19,32 @@ func (l Limits) Limited() bool { return l.Cap > 0 || l.Pace > 0 || l.Batch > 0 &
 
 // Sent is what a sender has sent.
 type Sent struct {
-	Day    int         // recipients, since its midnight
-	Minute int         // emails, in the last minute
+	Day    int         // recipients, since its midnight, and those that wait for room later on this day
+	Next   time.Time   // from when its pace lets the next email go; zero: at any time
 	Lately []time.Time // when its last emails went, the latest first, as many as a batch holds
 }
 
-// Allowance is what a sender may still send: recipients on this day, emails in
-// this minute, emails of this batch.
+// Allowance is what a sender may still send: recipients on this day, emails of this batch, and when the next
+// may go by its pace.
 type Allowance struct {
 	Limits
-	room, left int
-	inBatch    int
-	pause      time.Duration // until the next batch may begin, once this one is full
-	full       bool
-	behind     int // emails that wait for the pace
-	later      int // emails that wait for the next batches
+	now     time.Time
+	room    int
+	next    time.Time
+	inBatch int
+	pause   time.Duration // until the next batch may begin, once this one is full
+	full    bool
 }
+
+// paceBehind is how much a sender makes up for that was looked at too late for its pace.
+const paceBehind = 2 * time.Second
 
 // NewAllowance gives what is left of a sender's limits at an instant.
 func NewAllowance(l Limits, sent Sent, now time.Time) *Allowance {
-	a := &Allowance{Limits: l, room: l.Cap - sent.Day, left: l.Pace - sent.Minute, pause: l.Pause}
+	a := &Allowance{Limits: l, now: now, room: l.Cap - sent.Day, next: sent.Next, pause: l.Pause}
+	if a.next.Before(now.Add(-paceBehind)) {
+		a.next = now // what could have gone and did not is not made up for: emails are evenly spaced
+	}
 	// A batch is a run of emails without a pause between them.
 	before := now
 	for _, t := range sent.Lately {
@@ -66,23 +72,38 @@ const (
 
 // Admit takes the next email, in order of due time, to so many recipients.
 // Once one does not fit the day, those behind it do not overtake it. wait is
-// how long one that waits its turn waits.
+// how long the sender waits before its next one, where this one waits its turn.
 func (a *Allowance) Admit(recipients int) (what Admission, wait time.Duration) {
 	switch {
 	case a.Cap > 0 && (a.full || recipients > a.room):
 		a.full = true
 		return WaitsDay, 0
 	case a.Batch > 0 && a.Pause > 0 && a.inBatch >= a.Batch:
-		a.later++
-		return WaitsTurn, a.pause + time.Duration((a.later-1)/a.Batch)*a.Pause
-	case a.Pace > 0 && a.left <= 0:
-		a.behind++
-		return WaitsTurn, time.Duration(a.behind) * time.Minute / time.Duration(a.Pace)
+		return WaitsTurn, a.pause
+	case a.Pace > 0 && a.next.After(a.now):
+		return WaitsTurn, a.next.Sub(a.now)
 	}
 	a.room -= recipients
-	a.left--
 	a.inBatch++
+	if a.Pace > 0 {
+		a.next = a.next.Add(time.Minute / time.Duration(a.Pace))
+	}
 	return Goes, 0
+}
+
+// Next returns from when the sender's pace lets the next email go.
+func (a *Allowance) Next() time.Time { return a.next }
+
+// NextRoom returns the first of the days after today, counted from 1, that has room for so many recipients
+// under a cap; taken are those that wait for each day already. It is 0 where none of them has.
+func NextRoom(limit, recipients int, taken []int) int {
+	for i, n := range taken {
+		// An email to more than the cap holds goes on a day of its own.
+		if n+recipients <= limit || n == 0 {
+			return i + 1
+		}
+	}
+	return 0
 }
 
 // Waits gives what becomes of an email, due at an instant, for which a limit has

@@ -81,7 +81,7 @@ const (
 
 // What kept a try from succeeding: deferred, failed or in doubt.
 const (
-	Unreachable    Code = "unreachable" // Value: what the network said
+	Unreachable    Code = "unreachable" // Value: the server's name and port; Was: what the network said
 	PutOff         Code = "put-off"
 	LostBefore     Code = "lost-before" // contact with the mail server, before the hand-over
 	LostAfter      Code = "lost-after"  // after the hand-over, before the reply
@@ -95,6 +95,47 @@ const (
 	ProgramFault   Code = "program-fault"
 )
 
+// What keeps a sender from sending anything, or its server from being talked to. Value is the server's name
+// and port.
+const (
+	NoSender           Code = "no-sender"
+	NoSuchHost         Code = "no-such-host"
+	NothingListens     Code = "nothing-listens"
+	NoAnswer           Code = "no-answer"
+	NotTLS             Code = "not-tls"         // it does not begin with TLS, as it was to
+	BeginsWithTLS      Code = "begins-with-tls" // it does, and was not to
+	NoStartTLS         Code = "no-starttls"
+	BadCertificate     Code = "bad-certificate"
+	Unprotected        Code = "unprotected" // the password would be
+	SignInRefused      Code = "sign-in-refused"
+	NoSignIn           Code = "no-sign-in"     // the server offers none that is known
+	SignInWanted       Code = "sign-in-wanted" // the server wants one
+	SenderRefused      Code = "sender-refused" // the address
+	ServerBusy         Code = "server-busy"
+	TooManyConnections Code = "too-many-connections"
+)
+
+// What a server has against one email, not against its sender.
+const (
+	MessageTooLarge Code = "message-too-large"
+	MailboxFull     Code = "mailbox-full"
+	Policy          Code = "policy"
+	NoMailbox       Code = "no-mailbox"
+)
+
+// OfSender reports whether it is the sender, or its server, that keeps every email from going.
+func (c Code) OfSender() bool {
+	switch c {
+	case Unreachable, NoSender, NoSuchHost, NothingListens, NoAnswer, NotTLS, BeginsWithTLS, NoStartTLS, BadCertificate,
+		Unprotected, SignInRefused, NoSignIn, SignInWanted, SenderRefused, ServerBusy, TooManyConnections:
+		return true
+	}
+	return false
+}
+
+// OfAddress reports whether a refusal lays it on the address, which somebody may put right.
+func (c Code) OfAddress() bool { return c == Refused || c == NoMailbox }
+
 // Said stands for a sentence of a ledger that is older than codes.
 const Said Code = "said"
 
@@ -107,7 +148,10 @@ var Codes = []Code{Date, Became, Reached, Added, Changed, Round, ByHand, FollowU
 	SendingOff, AsksFirst, FirstRun, Window, Baseline, Brake, DailyCap, Restored, EditAsks,
 	TooLate, NotMended, NoRoom, LookedThrough, LeftOut, BatchStopped, ChainStopped, PersonLimit,
 	Unreachable, PutOff, LostBefore, LostAfter, LostLedger, Refused, SomePutOff, GivenUp, ProgramStopped, CannotWrite,
-	CannotRead, ProgramFault, Said}
+	CannotRead, ProgramFault,
+	NoSender, NoSuchHost, NothingListens, NoAnswer, NotTLS, BeginsWithTLS, NoStartTLS, BadCertificate, Unprotected,
+	SignInRefused, NoSignIn, SignInWanted, SenderRefused, ServerBusy, TooManyConnections,
+	MessageTooLarge, MailboxFull, Policy, NoMailbox, Said}
 
 // PassesByItself reports whether what holds an email passes without a person.
 func (c Code) PassesByItself() bool {

@@ -11,38 +11,51 @@ import (
 // plain are the reasons whose words have no parameters.
 var plain = map[Code]string{
 	Added: "the row was added", ByHand: "sent by hand",
-	RowGone:         "the row is gone: it is no longer in the file it came from",
-	RowDeleted:      "row deleted",
-	SameMoment:      "same moment: another email of this rule goes to the row then",
-	NoWording:       "no template fits",
-	RepeatOnce:      "repeat: the row has had its email",
-	DoNotEmail:      "do-not-email: every recipient is on the do-not-email list",
-	NoSuchStep:      "the rule has no such follow-up any more",
-	FirstDidNotGo:   "the first email did not go",
-	DateMoved:       "the date it hung on has been moved",
-	RuleGone:        "the rule is not there any more",
-	SheetGone:       "the sheet is not there any more",
-	BecameMailboxes: "fixed: each address has an email of its own now",
-	ColumnGone:      "a column that the rule names is not there any more",
-	SendingOff:      "all sending is switched off",
-	AsksFirst:       "the rule asks first",
-	EditAsks:        "whoever made the edit wants to review it first",
-	FirstRun:        "the rule's first run waits to be reviewed",
-	Window:          "fixed, and waits for its send window",
-	Baseline:        "it was past when the rule was switched on",
-	Brake:           "the brake holds the rule: more emails at once than expected",
-	DailyCap:        "over the sender's daily cap; it goes the next day there is room",
-	Restored:        "the database went back in time, and it may have gone already",
-	NoRoom:          "found no room under the sender's daily cap within 7 days",
-	LookedThrough:   "left out when the rule was reviewed",
-	BatchStopped:    "the sending was stopped before its turn",
-	PutOff:          "deferred by the mail server",
-	LostBefore:      "contact with the mail server was lost before the email was handed over",
-	LostAfter:       "contact with the mail server was lost after the email had been handed over, before it answered",
-	LostLedger:      "contact with the database was lost before the email was handed over",
-	SomePutOff:      "some recipients were deferred; the others have it",
-	ProgramStopped:  "the program stopped while the mail server may have been taking the email",
-	ProgramFault:    "a fault in the program ended this try; it has been logged",
+	RowGone:            "the row is gone: it is no longer in the file it came from",
+	RowDeleted:         "row deleted",
+	SameMoment:         "same moment: another email of this rule goes to the row then",
+	NoWording:          "no template fits",
+	RepeatOnce:         "repeat: the row has had its email",
+	DoNotEmail:         "do-not-email: every recipient is on the do-not-email list",
+	NoSuchStep:         "the rule has no such follow-up any more",
+	FirstDidNotGo:      "the first email did not go",
+	DateMoved:          "the date it hung on has been moved",
+	RuleGone:           "the rule is not there any more",
+	SheetGone:          "the sheet is not there any more",
+	BecameMailboxes:    "fixed: each address has an email of its own now",
+	ColumnGone:         "a column that the rule names is not there any more",
+	SendingOff:         "all sending is switched off",
+	AsksFirst:          "the rule asks first",
+	EditAsks:           "whoever made the edit wants to review it first",
+	FirstRun:           "the rule's first run waits to be reviewed",
+	Window:             "fixed, and waits for its send window",
+	Baseline:           "it was past when the rule was switched on",
+	Brake:              "the brake holds the rule: more emails at once than expected",
+	Restored:           "the database went back in time, and it may have gone already",
+	NoRoom:             "found no room under the sender's daily cap within 7 days",
+	LookedThrough:      "left out when the rule was reviewed",
+	BatchStopped:       "the sending was stopped before its turn",
+	PutOff:             "deferred by the mail server",
+	LostBefore:         "contact with the mail server was lost before the email was handed over",
+	LostAfter:          "contact with the mail server was lost after the email had been handed over, before it answered",
+	LostLedger:         "contact with the database was lost before the email was handed over",
+	SomePutOff:         "some recipients were deferred; the others have it",
+	ProgramStopped:     "the program stopped while the mail server may have been taking the email",
+	NoSender:           "there is no sender; add one under Setup",
+	NoStartTLS:         "the mail server does not offer STARTTLS, which the sender requires",
+	BadCertificate:     "the mail server shows a certificate that is not its own, has ended or is not trusted",
+	Unprotected:        "the password would go unprotected over the network",
+	SignInRefused:      "the mail server did not accept the user name or the password",
+	NoSignIn:           "the mail server offers no way of signing in that Nivot knows",
+	SignInWanted:       "the mail server wants to be signed in to, or does not send for this sender",
+	SenderRefused:      "the mail server does not send for the sender's address",
+	ServerBusy:         "the mail server takes nothing at the moment",
+	TooManyConnections: "the mail server allows no more connections at once",
+	MessageTooLarge:    "the email is larger than the mail server takes",
+	MailboxFull:        "the recipient's mailbox is full",
+	Policy:             "the mail server refuses the email by its rules",
+	NoMailbox:          "there is no such mailbox",
+	ProgramFault:       "a fault in the program ended this try; it has been logged",
 }
 
 // Words says the reason in English: a clause without a capital or a full stop.
@@ -97,6 +110,11 @@ func (r Reason) Words() string {
 		return "stopped: " + r.Value + " has ended the follow-ups"
 	case PersonLimit:
 		return fmt.Sprintf("limit per person: %s has had %d within %s", r.Mailbox, r.N, duration(r.Value)) + r.waits()
+	case DailyCap:
+		if r.At == nil {
+			return "over the sender's daily cap; it goes the next day there is room"
+		}
+		return "over the sender's daily cap; it goes on " + r.at()
 	case RowsDiffer:
 		return "a field outside the table is not the same for " + strings.Join(r.Rows, " and ")
 	case OfRow:
@@ -108,9 +126,22 @@ func (r Reason) Words() string {
 	case GivenUp:
 		return "given up after 24 hours" + r.of(": ")
 	case Unreachable:
-		return "the mail server cannot be reached: " + r.Value
+		if r.Was == "" {
+			return "the mail server cannot be reached: " + r.Value
+		}
+		return "the mail server at " + r.Value + " cannot be reached: " + r.Was
 	case Refused:
 		return "refused by the mail server: " + r.Value
+	case NoSuchHost:
+		return "there is no server of the name " + r.Value
+	case NothingListens:
+		return "nothing listens at " + r.Value
+	case NoAnswer:
+		return "the mail server at " + r.Value + " does not answer"
+	case NotTLS:
+		return r.Value + " does not begin with TLS"
+	case BeginsWithTLS:
+		return r.Value + " begins with TLS"
 	case CannotWrite:
 		return "the message cannot be made: " + r.Value
 	case CannotRead:
@@ -256,3 +287,29 @@ func duration(iso string) string {
 
 // String implements fmt.Stringer: the words.
 func (r Reason) String() string { return r.Words() }
+
+// advice is what to do about what keeps a sender from sending, or a server from taking an email.
+var advice = map[Code]string{
+	NoSuchHost:         "Look at how it is spelt.",
+	NothingListens:     "Look at the port, and whether the server runs.",
+	NoAnswer:           "Look at the port, and whether a firewall is in the way.",
+	Unreachable:        "Look at the name, the port and this machine's network.",
+	NotTLS:             "Choose STARTTLS as its protection.",
+	BeginsWithTLS:      "Choose TLS as its protection.",
+	NoStartTLS:         "Choose TLS, with its port, which is mostly 465.",
+	BadCertificate:     "Look at the server's name: it is the one that its certificate names.",
+	Unprotected:        "Choose STARTTLS or TLS.",
+	SignInRefused:      "Enter user name and password anew; many providers want a password made for programs.",
+	NoSignIn:           "Leave the user name empty, or choose another port, mostly 587.",
+	SignInWanted:       "Enter the user name and the password, and choose a port that is signed in at, mostly 587.",
+	SenderRefused:      "Send from an address that the account may use, or have it allowed at the provider.",
+	ServerBusy:         "It is tried again by itself.",
+	TooManyConnections: "Fewer are opened from now on.",
+	MessageTooLarge:    "Make its attachments or pictures smaller, then send it again.",
+	MailboxFull:        "Send it again later, or write to another address.",
+	Policy:             "Read what the server said; its provider can allow it. Then send it again.",
+	NoMailbox:          "Fix the address.",
+}
+
+// Advice says what to do about a reason, as a sentence; "" where there is nothing.
+func (r Reason) Advice() string { return advice[r.Code] }

@@ -76,6 +76,12 @@ func (l *line) try(ctx context.Context, j *job) {
 		l.d.finish(j, l.d.put(j, mail.Reply{}, reason.Reason{Code: reason.LostLedger}))
 		return
 	}
+	over, ok := l.p.inTurn(ctx, j, by)
+	if !ok {
+		l.d.giveBack(ctx, j)
+		return
+	}
+	defer over()
 	if !l.connect(ctx, j, by) {
 		return
 	}
@@ -100,8 +106,12 @@ func (l *line) try(ctx context.Context, j *job) {
 			return
 		}
 	}
-	if by.rests() && err == nil {
-		l.p.goes(ctx, by)
+	if err == nil {
+		l.p.proves(true)
+		over()
+		if by.rests() {
+			l.p.goes(ctx, by)
+		}
 	}
 	if err == nil && ready {
 		err = l.client.Body(msg)
@@ -164,15 +174,13 @@ func (l *line) connect(ctx context.Context, j *job, by *senderNow) bool {
 	l.close()
 	fault := by.err
 	if fault == nil {
-		client, err := l.p.connect(ctx, l, j, by)
-		if err == nil && client != nil {
+		ctx, cancel := context.WithTimeout(ctx, dialTimeout)
+		defer cancel()
+		client, err := mail.Dial(ctx, by.server, helo())
+		if err == nil {
 			l.client, l.server = client, by.server
 			l.p.connected(1)
 			return true
-		}
-		if err == nil { // the sender has come to rest
-			l.d.giveBack(ctx, j)
-			return false
 		}
 		if !errors.As(err, &fault) {
 			fault = &mail.Fault{Code: reason.Unreachable, Place: by.server.Place(), Err: err}

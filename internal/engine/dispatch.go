@@ -256,7 +256,10 @@ func (d *dispatcher) claimOf(ctx context.Context, candidates []store.Candidate, 
 			if mine, err := d.e.Store.ClaimProbe(ctx, s.id, now, now.Add(probeHeld)); err != nil || !mine {
 				return 0, err
 			}
-			probes, room = append(probes, c.ID), 1
+			probes = append(probes, c.ID)
+			claim = append(claim, c.ID) // so that it is seen to be under way
+			taken[c.Ask]++
+			continue
 		}
 		if taken[c.Ask]++; taken[c.Ask] > room {
 			continue
@@ -271,7 +274,7 @@ func (d *dispatcher) claimOf(ctx context.Context, candidates []store.Candidate, 
 	if err != nil {
 		return 0, err
 	}
-	n, err := d.take(ctx, take, probes, now)
+	n, err := d.take(ctx, take, now)
 	return len(claimed) + n, err
 }
 
@@ -289,7 +292,7 @@ func (d *dispatcher) candidates(ctx context.Context, asks []store.QueueAsk, now 
 // take hands deliveries that no limit counts to the connections without having claimed them: their mark,
 // which only one worker's can be, claims them. What another worker that has just begun takes at the same
 // time is begun twice and handed over once.
-func (d *dispatcher) take(ctx context.Context, ids, probes []int64, now time.Time) (int, error) {
+func (d *dispatcher) take(ctx context.Context, ids []int64, now time.Time) (int, error) {
 	if len(ids) == 0 {
 		return 0, nil
 	}
@@ -304,7 +307,7 @@ func (d *dispatcher) take(ctx context.Context, ids, probes []int64, now time.Tim
 	if err := d.date(ctx, d.e.Store, taken, now); err != nil {
 		return 0, err
 	}
-	return len(taken), d.start(ctx, taken, probes)
+	return len(taken), d.start(ctx, taken, nil)
 }
 
 // claimThese claims of deliveries what the limits let go, and hands it to the connections.

@@ -49,6 +49,7 @@ type Engine struct {
 	witness   witness
 	trouble   atomic.Pointer[troubled]
 	fetching  atomic.Int64                // sources that are being fetched
+	noting    atomic.Int64                // senders whose rest is being noted
 	worker    atomic.Int64                // by which it sends
 	share     atomic.Pointer[store.Share] // of what is due; nil: not known
 	steady    *steadyClock                // where rules are judged by the wall clock; else nil
@@ -284,5 +285,5 @@ func (e *Engine) Idle(ctx context.Context) (bool, error) {
 		}
 	}
 	busy, err := e.Store.Busy(ctx)
-	return err == nil && !busy, err
+	return err == nil && !busy && e.noting.Load() == 0, err
 }

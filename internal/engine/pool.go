@@ -18,7 +18,7 @@ type pool struct {
 	d      *dispatcher
 	sender string
 	jobs   chan *job
-	dial   chan struct{} // held by who connects while nobody is connected, so that one refusal is enough
+	first  chan struct{} // held by who tries while the server has taken nothing, so that one refusal is enough
 
 	hand int // what is on its way; guarded by the dispatcher's mu
 
@@ -26,6 +26,8 @@ type pool struct {
 	lines int // goroutines that send; guarded by mu, as all below
 	live  int // of those, how many are connected
 	most  int // how many there may be
+
+	proven bool // the server has taken what was last offered to it
 }
 
 // pool gives a sender's pool.
@@ -35,7 +37,7 @@ func (d *dispatcher) pool(sender string) *pool {
 	p := d.pools[sender]
 	if p == nil {
 		n := d.e.opts.Connections
-		p = &pool{d: d, sender: sender, jobs: make(chan *job, 4*n), dial: make(chan struct{}, 1), most: n}
+		p = &pool{d: d, sender: sender, jobs: make(chan *job, 4*n), first: make(chan struct{}, 1), most: n}
 		d.pools[sender] = p
 	}
 	return p
@@ -122,23 +124,30 @@ func (p *pool) connected(n int) {
 	p.mu.Unlock()
 }
 
-// connect makes sure that a line goes to where its sender sends now. While nobody of the pool is connected,
-// one tries at a time: the others go by what it met. It returns nil where the sender has come to rest meanwhile.
-func (p *pool) connect(ctx context.Context, l *line, j *job, by *senderNow) (client *mail.Client, err error) {
+// inTurn waits until a delivery may be tried, and returns what is to be called once it is known whether the
+// server takes it. Until the server has taken one, one at a time is tried: the others go by what it met. ok is
+// false where the sender has come to rest meanwhile.
+func (p *pool) inTurn(ctx context.Context, j *job, by *senderNow) (over func(), ok bool) {
 	p.mu.Lock()
-	alone := p.live == 0
+	proven := p.proven
 	p.mu.Unlock()
-	if alone {
-		p.dial <- struct{}{}
-		defer func() { <-p.dial }()
-		// Who was before may have found out.
-		if now, err := p.d.e.senders.now(ctx, p.d.e, by.id); err == nil && now.rests() && !j.probe {
-			return nil, nil
-		}
+	if proven {
+		return func() {}, true
 	}
-	ctx, cancel := context.WithTimeout(ctx, dialTimeout)
-	defer cancel()
-	return mail.Dial(ctx, by.server, helo())
+	p.first <- struct{}{}
+	over = sync.OnceFunc(func() { <-p.first })
+	if now, err := p.d.e.senders.now(ctx, p.d.e, by.id); err != nil || now.rests() && !j.probe {
+		over()
+		return nil, false
+	}
+	return over, true
+}
+
+// proves notes whether the server has last taken what it was offered by the sender.
+func (p *pool) proves(it bool) {
+	p.mu.Lock()
+	p.proven = it
+	p.mu.Unlock()
 }
 
 // dialTimeout bounds how long connecting, being greeted and signing in may take.
@@ -155,10 +164,13 @@ const soon = 15 * time.Second
 
 // meets does what a fault of the sender asks for, and gives the delivery that met it back: it has not been tried.
 func (p *pool) meets(ctx context.Context, j *job, by *senderNow, f *mail.Fault) {
-	defer p.d.giveBack(ctx, j)
+	p.d.e.noting.Add(1)
+	defer p.d.e.noting.Add(-1)
 	now := p.d.e.now()
+	p.proves(false)
 	if f.Code == reason.TooManyConnections && !j.probe {
 		p.fewer(ctx, by, now)
+		p.d.giveBack(ctx, j)
 		return
 	}
 	probes := 1
@@ -171,6 +183,7 @@ func (p *pool) meets(ctx context.Context, j *job, by *senderNow, f *mail.Fault) 
 		p.d.e.log.Error("that a sender rests could not be noted", "sender", by.id, "error", err)
 	}
 	p.d.e.SendersChanged()
+	p.d.giveBack(ctx, j)
 	if err := p.d.e.missRested(ctx, by, now); err != nil {
 		p.d.e.log.Error("what has waited for too long for a sender could not be ended", "sender", by.id, "error", err)
 	}

@@ -516,6 +516,7 @@ func (e NamedCalendarWeekdays) Valid() bool {
 const (
 	NoticeKindClock    NoticeKind = "clock"
 	NoticeKindEngine   NoticeKind = "engine"
+	NoticeKindSender   NoticeKind = "sender"
 	NoticeKindWentBack NoticeKind = "went-back"
 )
 
@@ -525,6 +526,8 @@ func (e NoticeKind) Valid() bool {
 	case NoticeKindClock:
 		return true
 	case NoticeKindEngine:
+		return true
+	case NoticeKindSender:
 		return true
 	case NoticeKindWentBack:
 		return true
@@ -2512,6 +2515,9 @@ type SendPreview struct {
 type Sender struct {
 	Address string `json:"address"`
 
+	// AvailableAt when its pace, or its pause, lets the next email go
+	AvailableAt *time.Time `json:"availableAt,omitempty"`
+
 	// Batch emails after which it pauses; 0 for no pause
 	Batch int `json:"batch"`
 
@@ -2520,17 +2526,32 @@ type Sender struct {
 	HasPassword bool   `json:"hasPassword"`
 	Host        string `json:"host"`
 	Id          string `json:"id"`
-	Name        string `json:"name"`
+
+	// IsDefault it sends for the sheets that have no sender of their own
+	IsDefault bool `json:"isDefault"`
+
+	// MaxConnections to its server at once, of all processes together; 0 for what is found to work
+	MaxConnections int    `json:"maxConnections"`
+	Name           string `json:"name"`
 
 	// Pace emails a minute at the most; 0 for no limit
 	Pace int `json:"pace"`
 
 	// PauseSeconds for how long it pauses after a batch
-	PauseSeconds int            `json:"pauseSeconds"`
-	Port         int            `json:"port"`
-	Security     SenderSecurity `json:"security"`
-	Signature    *PieceBody     `json:"signature,omitempty"`
-	Username     string         `json:"username"`
+	PauseSeconds int `json:"pauseSeconds"`
+	Port         int `json:"port"`
+
+	// Rests Why nothing of a sender goes at the moment
+	Rests    *SenderRest    `json:"rests,omitempty"`
+	Security SenderSecurity `json:"security"`
+
+	// Sheets those it sends for, by name
+	Sheets    []string   `json:"sheets"`
+	Signature *PieceBody `json:"signature,omitempty"`
+	Username  string     `json:"username"`
+
+	// Waiting emails that wait to be sent by it
+	Waiting int `json:"waiting"`
 
 	// Zone whose midnight begins the cap's day
 	Zone string `json:"zone"`
@@ -2555,14 +2576,28 @@ type SenderLoad struct {
 	Used int `json:"used"`
 }
 
+// SenderRest Why nothing of a sender goes at the moment
+type SenderRest struct {
+	Advice string `json:"advice"`
+
+	// Again when it is tried again
+	Again *time.Time `json:"again,omitempty"`
+
+	// Said the server's own words
+	Said  string    `json:"said"`
+	Since time.Time `json:"since"`
+	Why   string    `json:"why"`
+}
+
 // SenderSave defines model for SenderSave.
 type SenderSave struct {
-	Address  string `json:"address"`
-	Batch    *int   `json:"batch,omitempty"`
-	DailyCap *int   `json:"dailyCap,omitempty"`
-	Host     string `json:"host"`
-	Name     string `json:"name"`
-	Pace     *int   `json:"pace,omitempty"`
+	Address        string `json:"address"`
+	Batch          *int   `json:"batch,omitempty"`
+	DailyCap       *int   `json:"dailyCap,omitempty"`
+	Host           string `json:"host"`
+	MaxConnections *int   `json:"maxConnections,omitempty"`
+	Name           string `json:"name"`
+	Pace           *int   `json:"pace,omitempty"`
 
 	// Password leave out to keep the one there is
 	Password     *string            `json:"password,omitempty"`
@@ -3927,9 +3962,15 @@ type ServerInterface interface {
 	// TrySender Send a try to oneself by a sender that is not saved yet
 	// (POST /setup/senders/try)
 	TrySender(ctx *echo.Context) error
+	// DeleteSender Delete a sender for which nothing waits; its sheets send from the default one
+	// (DELETE /setup/senders/{sender})
+	DeleteSender(ctx *echo.Context, sender string) error
 	// SaveSender Change a sender
 	// (PUT /setup/senders/{sender})
 	SaveSender(ctx *echo.Context, sender string) error
+	// UseSender Use a sender by default, for sheets that have none of their own
+	// (POST /setup/senders/{sender}/default)
+	UseSender(ctx *echo.Context, sender string) error
 	// SenderLoad What a sender has reached today, and is foreseen to
 	// (GET /setup/senders/{sender}/load)
 	SenderLoad(ctx *echo.Context, sender string) error
@@ -5208,6 +5249,22 @@ func (w *ServerInterfaceWrapper) TrySender(ctx *echo.Context) error {
 	return err
 }
 
+// DeleteSender converts echo context to params.
+func (w *ServerInterfaceWrapper) DeleteSender(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sender" -------------
+	var sender string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sender", ctx.Param("sender"), &sender, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sender: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.DeleteSender(ctx, sender)
+	return err
+}
+
 // SaveSender converts echo context to params.
 func (w *ServerInterfaceWrapper) SaveSender(ctx *echo.Context) error {
 	var err error
@@ -5221,6 +5278,22 @@ func (w *ServerInterfaceWrapper) SaveSender(ctx *echo.Context) error {
 
 	// Invoke the callback with all the unmarshaled arguments
 	err = w.Handler.SaveSender(ctx, sender)
+	return err
+}
+
+// UseSender converts echo context to params.
+func (w *ServerInterfaceWrapper) UseSender(ctx *echo.Context) error {
+	var err error
+	// ------------- Path parameter "sender" -------------
+	var sender string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "sender", ctx.Param("sender"), &sender, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: ctx.Request().URL.RawPath == ""})
+	if err != nil {
+		return echo.NewHTTPError(http.StatusBadRequest, fmt.Sprintf("Invalid format for parameter sender: %s", err))
+	}
+
+	// Invoke the callback with all the unmarshaled arguments
+	err = w.Handler.UseSender(ctx, sender)
 	return err
 }
 
@@ -7686,7 +7759,9 @@ func RegisterHandlersWithOptions(router EchoRouter, si ServerInterface, options 
 	router.DELETE(options.BaseURL+"/setup/do-not-email/:address", wrapper.RemoveSilenced, options.OperationMiddlewares["removeSilenced"]...)
 	router.GET(options.BaseURL+"/setup/senders", wrapper.ListSenders, options.OperationMiddlewares["listSenders"]...)
 	router.POST(options.BaseURL+"/setup/senders", wrapper.AddSender, options.OperationMiddlewares["addSender"]...)
+	router.DELETE(options.BaseURL+"/setup/senders/:sender", wrapper.DeleteSender, options.OperationMiddlewares["deleteSender"]...)
 	router.PUT(options.BaseURL+"/setup/senders/:sender", wrapper.SaveSender, options.OperationMiddlewares["saveSender"]...)
+	router.POST(options.BaseURL+"/setup/senders/:sender/default", wrapper.UseSender, options.OperationMiddlewares["useSender"]...)
 	router.POST(options.BaseURL+"/setup/senders/try", wrapper.TrySender, options.OperationMiddlewares["trySender"]...)
 	router.GET(options.BaseURL+"/setup/senders/:sender/load", wrapper.SenderLoad, options.OperationMiddlewares["senderLoad"]...)
 	router.GET(options.BaseURL+"/practice/messages", wrapper.ListPractice, options.OperationMiddlewares["listPractice"]...)
@@ -10201,6 +10276,39 @@ func (response TrySenderdefaultApplicationProblemPlusJSONResponse) VisitTrySende
 	return err
 }
 
+type DeleteSenderRequestObject struct {
+	Sender string `json:"sender"`
+}
+
+type DeleteSenderResponseObject interface {
+	VisitDeleteSenderResponse(w http.ResponseWriter) error
+}
+
+type DeleteSender204Response struct {
+}
+
+func (response DeleteSender204Response) VisitDeleteSenderResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type DeleteSenderdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DeleteSenderdefaultApplicationProblemPlusJSONResponse) VisitDeleteSenderResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type SaveSenderRequestObject struct {
 	Sender string `json:"sender"`
 	Body   *SaveSenderJSONRequestBody
@@ -10230,6 +10338,45 @@ type SaveSenderdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SaveSenderdefaultApplicationProblemPlusJSONResponse) VisitSaveSenderResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type UseSenderRequestObject struct {
+	Sender string `json:"sender"`
+}
+
+type UseSenderResponseObject interface {
+	VisitUseSenderResponse(w http.ResponseWriter) error
+}
+
+type UseSender200JSONResponse []Sender
+
+func (response UseSender200JSONResponse) VisitUseSenderResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type UseSenderdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response UseSenderdefaultApplicationProblemPlusJSONResponse) VisitUseSenderResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -14756,9 +14903,15 @@ type StrictServerInterface interface {
 	// TrySender Send a try to oneself by a sender that is not saved yet
 	// (POST /setup/senders/try)
 	TrySender(ctx context.Context, request TrySenderRequestObject) (TrySenderResponseObject, error)
+	// DeleteSender Delete a sender for which nothing waits; its sheets send from the default one
+	// (DELETE /setup/senders/{sender})
+	DeleteSender(ctx context.Context, request DeleteSenderRequestObject) (DeleteSenderResponseObject, error)
 	// SaveSender Change a sender
 	// (PUT /setup/senders/{sender})
 	SaveSender(ctx context.Context, request SaveSenderRequestObject) (SaveSenderResponseObject, error)
+	// UseSender Use a sender by default, for sheets that have none of their own
+	// (POST /setup/senders/{sender}/default)
+	UseSender(ctx context.Context, request UseSenderRequestObject) (UseSenderResponseObject, error)
 	// SenderLoad What a sender has reached today, and is foreseen to
 	// (GET /setup/senders/{sender}/load)
 	SenderLoad(ctx context.Context, request SenderLoadRequestObject) (SenderLoadResponseObject, error)
@@ -17067,6 +17220,31 @@ func (sh *strictHandler) TrySender(ctx *echo.Context) error {
 	return nil
 }
 
+// DeleteSender operation middleware
+func (sh *strictHandler) DeleteSender(ctx *echo.Context, sender string) error {
+	var request DeleteSenderRequestObject
+
+	request.Sender = sender
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.DeleteSender(ctx.Request().Context(), request.(DeleteSenderRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DeleteSender")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(DeleteSenderResponseObject); ok {
+		return validResponse.VisitDeleteSenderResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
 // SaveSender operation middleware
 func (sh *strictHandler) SaveSender(ctx *echo.Context, sender string) error {
 	var request SaveSenderRequestObject
@@ -17109,6 +17287,31 @@ func (sh *strictHandler) SaveSender(ctx *echo.Context, sender string) error {
 		return err
 	} else if validResponse, ok := response.(SaveSenderResponseObject); ok {
 		return validResponse.VisitSaveSenderResponse(ctx.Response())
+	} else if response != nil {
+		return fmt.Errorf("unexpected response type: %T", response)
+	}
+	return nil
+}
+
+// UseSender operation middleware
+func (sh *strictHandler) UseSender(ctx *echo.Context, sender string) error {
+	var request UseSenderRequestObject
+
+	request.Sender = sender
+
+	handler := func(ctx *echo.Context, request interface{}) (interface{}, error) {
+		return sh.ssi.UseSender(ctx.Request().Context(), request.(UseSenderRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "UseSender")
+	}
+
+	response, err := handler(ctx, request)
+
+	if err != nil {
+		return err
+	} else if validResponse, ok := response.(UseSenderResponseObject); ok {
+		return validResponse.VisitUseSenderResponse(ctx.Response())
 	} else if response != nil {
 		return fmt.Errorf("unexpected response type: %T", response)
 	}

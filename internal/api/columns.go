@@ -71,7 +71,7 @@ func (s *Server) SaveColumns(ctx context.Context, r SaveColumnsRequestObject) (S
 			func(ctx context.Context, p engine.Progress) (any, error) {
 				_, err := s.e.ChangeColumns(ctx, r.Sheet, c, p, who)
 				return nil, err
-			})
+			}, nil)
 		if err != nil {
 			return nil, err
 		}

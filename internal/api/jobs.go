@@ -19,11 +19,8 @@ func (s *Server) startImport(ctx context.Context, sheetID string, in engine.Inco
 		func(ctx context.Context, p engine.Progress) (any, error) {
 			o.Progress = p
 			res, err := s.e.Import(ctx, sheetID, in, o, who)
-			if err != nil && failed != nil {
-				failed(ctx)
-			}
 			return toImportResult(&res), err
-		})
+		}, failed)
 	if err != nil {
 		return Job{}, err
 	}

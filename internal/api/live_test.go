@@ -386,7 +386,7 @@ func TestTodayAndDecisions(t *testing.T) {
 	m.want(m.co, "GET", "/today", "", 200, &today)
 	if today.NeedsTotal != 3 || len(today.Needs) != 3 || today.Needs[0].Kind != "in-doubt" ||
 		today.Needs[0].Title != "LN-0501" ||
-		today.Needs[1].Kind != "failed" || !strings.Contains(today.Needs[1].Text, "no such mailbox here") ||
+		today.Needs[1].Kind != "failed" || !strings.Contains(today.Needs[1].Text, "there is no such mailbox. The mail server said: 550 5.1.1 no such mailbox here.") ||
 		today.Needs[2].Kind != "incomplete" || today.Refused != 1 {
 		t.Fatalf("after: %+v", today.Needs)
 	}

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"nivot/internal/core/delivery"
 	"nivot/internal/core/reason"
@@ -83,7 +85,30 @@ func (s *Server) notices(ctx context.Context) (out []Notice, err error) {
 				Text: fmt.Sprintf("The clock of %s is %s off the database's. It sends nothing until they agree.", w.Name,
 					off.Abs().Round(time.Second))})
 	}
+	if err != nil {
+		return nil, err
+	}
+	senders, err := s.listSenders(ctx)
+	for _, x := range senders {
+		if x.Rests == nil {
+			continue
+		}
+		waits := "1 email waits"
+		if x.Waiting != 1 {
+			waits = fmt.Sprintf("%d emails wait", x.Waiting)
+		}
+		// "Loans desk cannot send since 08:55: the mail server did not accept …; 41 emails wait."
+		since := x.Rests.Since.In(s.Zone).Format("Mon 2 Jan 15:04")
+		why := strings.TrimSuffix(x.Rests.Why, ".")
+		out = append(out, Notice{Kind: NoticeKindSender, Since: &x.Rests.Since,
+			Text: fmt.Sprintf("%s cannot send since %s: %s; %s. %s", x.Name, since, lowerFirst(why), waits, x.Rests.Advice)})
+	}
 	return out, err
+}
+
+func lowerFirst(s string) string {
+	r, n := utf8.DecodeRuneInString(s)
+	return string(unicode.ToLower(r)) + s[n:]
 }
 
 // LookedBack implements StrictServerInterface.
@@ -139,6 +164,9 @@ func (s *Server) needs(ctx context.Context, sheets []store.Sheet, rules map[stri
 		}
 		if n.FaultyColumn == "" && (d.State == delivery.Failed || d.State == delivery.Bounced) {
 			by := rules[d.RuleID]
+			if !d.LastError.Code.OfAddress() {
+				by = store.Rule{} // it is no fault of the address
+			}
 			if core, err := by.Core(); err == nil { // a rule that is not there any more says nothing
 				n.FaultyColumn = rule.FirstColumn(core.To)
 			}
@@ -181,7 +209,14 @@ func (s *Server) needText(d *store.Delivery, rule string) string {
 				who = append(who, r.Address)
 			}
 		}
-		return strings.Join(who, ", ") + ": " + d.LastError.Words() + "."
+		text := strings.Join(who, ", ") + ": " + d.LastError.Words() + "."
+		if d.Reply != "" && d.LastError.Code != reason.Refused {
+			text += " The mail server said: " + d.Reply + "."
+		}
+		if advice := d.LastError.Advice(); advice != "" {
+			text += " " + advice
+		}
+		return text
 	case delivery.Incomplete:
 		return upperFirst(d.Reason.Words()) + "; its email was due " + at + "."
 	}
@@ -193,6 +228,9 @@ func needActions(d *store.Delivery) []string {
 	case delivery.InDoubt:
 		return []string{"it-went", "send-again"}
 	case delivery.Failed, delivery.Bounced:
+		if !d.LastError.Code.OfAddress() {
+			return []string{"send-again", "open"}
+		}
 		return []string{"mend", "open"}
 	case delivery.Incomplete:
 		return []string{"mend"}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -132,7 +133,7 @@ func toSender(x *store.Sender) Sender {
 	out := Sender{Id: x.ID, Name: x.Name, Address: x.Address, Host: x.Host, Port: x.Port,
 		Security: SenderSecurity(x.Security),
 		Username: x.Username, HasPassword: len(x.SealedPassword) > 0, DailyCap: x.DailyCap, Pace: x.Pace, Batch: x.Batch,
-		PauseSeconds: x.PauseSeconds, Zone: x.Zone}
+		PauseSeconds: x.PauseSeconds, Zone: x.Zone, MaxConnections: x.MaxConnections, Sheets: []string{}}
 	if p, err := x.Signs(); err == nil {
 		out.Signature = p
 	}
@@ -141,12 +142,68 @@ func toSender(x *store.Sender) Sender {
 
 // ListSenders implements StrictServerInterface.
 func (s *Server) ListSenders(ctx context.Context, _ ListSendersRequestObject) (ListSendersResponseObject, error) {
+	out, err := s.listSenders(ctx)
+	return ListSenders200JSONResponse(out), err
+}
+
+// listSenders lists the senders with how they do, and for which sheets they send.
+func (s *Server) listSenders(ctx context.Context) ([]Sender, error) {
 	list, err := s.st.Senders(ctx)
-	out := ListSenders200JSONResponse{}
-	for i := range list {
-		out = append(out, toSender(&list[i]))
+	if err != nil {
+		return nil, err
 	}
-	return out, err
+	states, err := s.st.SenderStates(ctx)
+	if err != nil {
+		return nil, err
+	}
+	sheets, err := s.st.Sheets(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := []Sender{}
+	for i := range list {
+		x := toSender(&list[i])
+		x.IsDefault = i == 0
+		ids := []string{x.Id}
+		if x.IsDefault {
+			ids = append(ids, "")
+		}
+		for k := range sheets {
+			if slices.Contains(ids, sheets[k].SenderID) {
+				x.Sheets = append(x.Sheets, sheets[k].Name)
+			}
+		}
+		n, err := s.st.CountWaiting(ctx, ids)
+		if err != nil {
+			return nil, err
+		}
+		x.Waiting = int(n)
+		state := states[x.Id]
+		x.AvailableAt = state.AvailableAt
+		if state.AvailableAt != nil && !state.AvailableAt.After(s.e.Now()) {
+			x.AvailableAt = nil
+		}
+		if state.RestsSince != nil {
+			x.Rests = &SenderRest{Since: *state.RestsSince, Again: state.ProbeAt, Why: sentence(state.Trouble.Words()),
+				Advice: state.Trouble.Advice(), Said: state.Reply}
+		}
+		out = append(out, x)
+	}
+	return out, nil
+}
+
+// UseSender implements StrictServerInterface.
+func (s *Server) UseSender(ctx context.Context, r UseSenderRequestObject) (UseSenderResponseObject, error) {
+	if err := s.e.UseSender(ctx, r.Sender, person(ctx).Name); err != nil {
+		return nil, err
+	}
+	out, err := s.listSenders(ctx)
+	return UseSender200JSONResponse(out), err
+}
+
+// DeleteSender implements StrictServerInterface.
+func (s *Server) DeleteSender(ctx context.Context, r DeleteSenderRequestObject) (DeleteSenderResponseObject, error) {
+	return DeleteSender204Response{}, s.e.DeleteSender(ctx, r.Sender, person(ctx).Name)
 }
 
 func (s *Server) putSender(ctx context.Context, x *store.Sender, b *SenderSave) error {
@@ -177,6 +234,9 @@ func (s *Server) putSender(ctx context.Context, x *store.Sender, b *SenderSave) 
 	if b.PauseSeconds != nil {
 		x.PauseSeconds = *b.PauseSeconds
 	}
+	if b.MaxConnections != nil {
+		x.MaxConnections = *b.MaxConnections
+	}
 	if b.Zone != nil {
 		x.Zone = *b.Zone
 	}
@@ -193,7 +253,7 @@ func (s *Server) putSender(ctx context.Context, x *store.Sender, b *SenderSave) 
 			x.Zone)}
 	}
 	switch {
-	case b.Password != nil && *b.Password == "":
+	case b.Password != nil && *b.Password == "", x.Username == "": // it signs in no more
 		x.SealedPassword = nil
 	case b.Password != nil:
 		if s.Key == nil {
@@ -239,11 +299,30 @@ func (s *Server) putSignature(ctx context.Context, x *store.Sender, p *template.
 
 // AddSender implements StrictServerInterface.
 func (s *Server) AddSender(ctx context.Context, r AddSenderRequestObject) (AddSenderResponseObject, error) {
+	list, err := s.st.Senders(ctx)
+	if err != nil {
+		return nil, err
+	}
 	x := &store.Sender{ID: store.NewID(), CreatedAt: s.Wall().UTC()}
+	if len(list) > 0 { // behind all others, so that it takes over nothing by itself
+		x.Position = list[len(list)-1].Position + 1
+	}
 	if err := s.putSender(ctx, x, r.Body); err != nil {
 		return nil, err
 	}
-	return AddSender201JSONResponse(toSender(x)), nil
+	return AddSender201JSONResponse(s.senderNamed(ctx, x)), nil
+}
+
+// senderNamed is a sender that has just been saved, with how it does.
+func (s *Server) senderNamed(ctx context.Context, x *store.Sender) Sender {
+	if all, err := s.listSenders(ctx); err == nil {
+		for i := range all {
+			if all[i].Id == x.ID {
+				return all[i]
+			}
+		}
+	}
+	return toSender(x)
 }
 
 // SaveSender implements StrictServerInterface.
@@ -257,7 +336,7 @@ func (s *Server) SaveSender(ctx context.Context, r SaveSenderRequestObject) (Sav
 			if err := s.putSender(ctx, &list[i], r.Body); err != nil {
 				return nil, err
 			}
-			return SaveSender200JSONResponse(toSender(&list[i])), nil
+			return SaveSender200JSONResponse(s.senderNamed(ctx, &list[i])), nil
 		}
 	}
 	return nil, store.ErrNotFound

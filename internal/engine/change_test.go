@@ -443,7 +443,7 @@ func TestImportStops(t *testing.T) {
 	j, err := d.Start(d.ctx, d.rec.ID, "import", "Ines", len(in.Rows),
 		func(ctx context.Context, p Progress) (any, error) {
 			return d.Import(ctx, d.rec.ID, in, ImportOptions{Progress: p}, System("Ines"))
-		})
+		}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -331,7 +331,7 @@ func (e *Engine) ChangeColumns(ctx context.Context, sheetID string, c ColumnsCha
 	if err := e.catchUp(ctx, sheetID, nil); err != nil {
 		return nil, err
 	}
-	err = e.Store.Tx(ctx, func(tx *store.Store) error {
+	err = e.Store.LongTx(ctx, func(tx *store.Store) error {
 		if rec, err = tx.LockSheet(ctx, sheetID); err != nil {
 			return err
 		}

@@ -131,7 +131,7 @@ func TestNoToLeft(t *testing.T) {
 		if d.State != want {
 			t.Errorf("%s: %s (%s), want %s", key, d.State, d.LastError, want)
 		}
-		if key == "C-1" && (d.LastError.Code != reason.Refused || !strings.HasPrefix(d.Reply, "550")) {
+		if key == "C-1" && (d.LastError.Code != reason.NoMailbox || !strings.HasPrefix(d.Reply, "550")) {
 			t.Errorf("%s: %q, %q", key, d.LastError, d.Reply)
 		}
 	}

@@ -80,15 +80,26 @@ const (
 )
 
 // Import meets the rows of a file with those of a sheet, by key, in one
-// transaction: new ones are added, met ones changed, missing ones marked gone.
+// transaction: new ones are added, met ones changed, missing ones marked gone. As a job it is done once.
 func (e *Engine) Import(ctx context.Context, sheetID string, in Incoming, o ImportOptions,
 	by Author) (res ImportResult, err error) {
-	err = e.Store.Tx(ctx, func(tx *store.Store) error {
+	once, keyed := ctx.Value(jobKey{}).(store.Once)
+	err = e.Store.LongTx(ctx, func(tx *store.Store) error {
+		if keyed {
+			if outcome, done, err := tx.Begin(ctx, once); err != nil {
+				return err
+			} else if done {
+				return json.Unmarshal([]byte(outcome), &res)
+			}
+		}
 		res, err = e.importTx(ctx, tx, sheetID, in, o, by)
 		if err == nil && o.Dry {
 			return errDry
 		}
-		return err
+		if err != nil || !keyed {
+			return err
+		}
+		return tx.SetOutcome(ctx, once, store.Detail(res))
 	})
 	if errors.Is(err, errDry) {
 		return res, nil

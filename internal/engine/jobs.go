@@ -15,23 +15,34 @@ type Progress func(done, total int) error
 // errStopped says that a person has stopped a job.
 var errStopped = errors.New("it was stopped; nothing was changed")
 
+// jobTries is how often a job is begun.
+const jobTries = 4
+
+// jobKey is the key of a context under which a job's work is done once, however often it begins.
+type jobKey struct{}
+
+// again reports whether a kind of job may be done again where what became of it is not known.
+func again(kind string) bool { return kind == "import" }
+
 // jobPace is how often a job's progress is written.
 const jobPace = 300 * time.Millisecond
 
 // Start has work done that may take long, on and on when the request that
 // asked for it is over. What it gives becomes the job's result; work that
-// fails, is stopped, or whose process ends must have changed nothing.
+// fails, is stopped, or whose process ends must have changed nothing. Work whose connection to the database
+// is lost begins again. failed, which may be nil, clears up after work that has failed for good.
 func (e *Engine) Start(ctx context.Context, sheetID, kind, person string, total int,
-	work func(context.Context, Progress) (any, error)) (*store.Job, error) {
+	work func(context.Context, Progress) (any, error), failed func(context.Context)) (*store.Job, error) {
 	j := &store.Job{ID: store.NewID(), SheetID: sheetID, PersonID: store.DoerOf(ctx).ID, Person: person, Kind: kind,
 		State: store.JobRunning, Total: int64(total)}
 	if err := e.Store.AddJob(ctx, j); err != nil {
 		return nil, err
 	}
-	ctx = context.WithoutCancel(ctx)
+	ctx = context.WithValue(context.WithoutCancel(ctx), jobKey{},
+		store.Once{Key: store.HashToken("job " + j.ID), Request: store.HashToken(kind)})
 	e.jobs.Go(func() {
 		last := time.Now()
-		result, err := work(ctx, func(done, total int) error {
+		progress := func(done, total int) error {
 			if time.Since(last) < jobPace && done < total {
 				return nil
 			}
@@ -41,7 +52,16 @@ func (e *Engine) Start(ctx context.Context, sheetID, kind, person string, total 
 				err = errStopped
 			}
 			return err
-		})
+		}
+		result, err := work(ctx, progress)
+		for try := 1; try < jobTries && again(kind) && store.Away(err); try++ {
+			e.log.Warn("a job has lost its connection to the database; it begins again", "kind", kind, "error", err)
+			time.Sleep(time.Duration(try) * time.Second)
+			result, err = work(ctx, progress)
+		}
+		if err != nil && failed != nil {
+			failed(ctx)
+		}
 		st, detail := store.JobDone, result
 		var refusal *Refusal
 		switch {

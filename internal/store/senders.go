@@ -82,3 +82,27 @@ func (s *Store) SaveSender(ctx context.Context, x *Sender) error {
 		return db.Exec("DELETE FROM sender_states WHERE sender_id = ?", x.ID).Error
 	})
 }
+
+// PlaceSender gives a sender its place in the list; the first is the default one.
+func (s *Store) PlaceSender(ctx context.Context, id string, position int) error {
+	return s.renewing(ctx, common, func(db *gorm.DB) error {
+		return db.Exec("UPDATE senders SET position = ? WHERE id = ?", position, id).Error
+	})
+}
+
+// DropSender deletes a sender.
+func (s *Store) DropSender(ctx context.Context, id string) error {
+	return s.renewing(ctx, common, func(db *gorm.DB) error {
+		if err := db.Exec("DELETE FROM sender_states WHERE sender_id = ?", id).Error; err != nil {
+			return err
+		}
+		return db.Exec("DELETE FROM senders WHERE id = ?", id).Error
+	})
+}
+
+// CountPendingOf counts what of senders is not over: queued, put off, held, on its way.
+func (s *Store) CountPendingOf(ctx context.Context, senders []string) (n int64, err error) {
+	err = s.DB(ctx).Raw("SELECT COUNT(*) FROM deliveries WHERE "+pendingIn(delivery.Queued, delivery.Claimed,
+		delivery.Sending, delivery.Deferred, delivery.Held, delivery.Incomplete)+" AND sender_id IN ?", senders).Scan(&n).Error
+	return n, err
+}

@@ -33,7 +33,8 @@ var migrations embed.FS
 // Store is the database, or one transaction on it.
 type Store struct {
 	db   *gorm.DB
-	beat *sql.DB // a connection apart: of leases and clocks
+	long *gorm.DB // connections whose transactions may stand still for longer
+	beat *sql.DB  // a connection apart: of leases and clocks
 
 	packers    *packers                  // of letters
 	identities *identityCache            // that were read
@@ -103,9 +104,20 @@ func Open(dsn string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
+	cfg.Params["idle_transaction_timeout"] = "300"
+	long, err := connect(cfg)
+	if err != nil {
+		return nil, err
+	}
+	longPool, err := long.DB()
+	if err != nil {
+		return nil, err
+	}
+	longPool.SetMaxOpenConns(8)
+	longPool.SetConnMaxIdleTime(time.Minute)
 	beat := sql.OpenDB(connector)
 	beat.SetMaxOpenConns(1)
-	return &Store{db: db, beat: beat, packers: &packers{}, identities: &identityCache{},
+	return &Store{db: db, long: long, beat: beat, packers: &packers{}, identities: &identityCache{},
 		silenced: &atomic.Pointer[silenced]{}, shard: uint8(mrand.IntN(shards)), clustered: clustered}, nil
 }
 
@@ -133,7 +145,11 @@ func (s *Store) Close() error {
 	if err != nil {
 		return err
 	}
-	return errors.Join(s.beat.Close(), pool.Close())
+	long, err := s.long.DB()
+	if err != nil {
+		return err
+	}
+	return errors.Join(s.beat.Close(), long.Close(), pool.Close())
 }
 
 // DB gives a handle for the context.
@@ -228,6 +244,17 @@ func (s *Store) Tx(ctx context.Context, f func(tx *Store) error) error {
 		case <-time.After(time.Duration(mrand.IntN(1+4<<min(try, 7))) * time.Millisecond):
 		}
 	}
+}
+
+// LongTx is Tx for work that computes for long between its statements, over many rows: the database waits for
+// it for minutes, and not for four seconds.
+func (s *Store) LongTx(ctx context.Context, f func(tx *Store) error) error {
+	if s.tally != nil {
+		return s.Tx(ctx, f)
+	}
+	t := *s
+	t.db = s.long
+	return t.Tx(ctx, f)
 }
 
 // Retryable tells whether the error is a lost race: 1213 deadlock, 1205 lock

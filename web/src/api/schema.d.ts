@@ -1549,6 +1549,24 @@ export interface paths {
         /** Change a sender */
         put: operations["saveSender"];
         post?: never;
+        /** Delete a sender for which nothing waits; its sheets send from the default one */
+        delete: operations["deleteSender"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/setup/senders/{sender}/default": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Use a sender by default, for sheets that have none of their own */
+        post: operations["useSender"];
         delete?: never;
         options?: never;
         head?: never;
@@ -3580,7 +3598,7 @@ export interface components {
         /** @description Something that keeps all emails from going, and not one of them */
         Notice: {
             /** @enum {string} */
-            kind: "went-back" | "clock" | "engine";
+            kind: "went-back" | "clock" | "engine" | "sender";
             text: string;
             /** Format: date-time */
             since?: string;
@@ -3705,6 +3723,34 @@ export interface components {
             /** @description whose midnight begins the cap's day */
             zone: string;
             signature?: components["schemas"]["PieceBody"];
+            /** @description to its server at once, of all processes together; 0 for what is found to work */
+            maxConnections: number;
+            /** @description it sends for the sheets that have no sender of their own */
+            isDefault: boolean;
+            /** @description those it sends for, by name */
+            sheets: string[];
+            /** @description emails that wait to be sent by it */
+            waiting: number;
+            /**
+             * Format: date-time
+             * @description when its pace, or its pause, lets the next email go
+             */
+            availableAt?: string;
+            rests?: components["schemas"]["SenderRest"];
+        };
+        /** @description Why nothing of a sender goes at the moment */
+        SenderRest: {
+            /** Format: date-time */
+            since: string;
+            /**
+             * Format: date-time
+             * @description when it is tried again
+             */
+            again?: string;
+            why: string;
+            advice: string;
+            /** @description the server's own words */
+            said: string;
         };
         SenderSave: {
             name: string;
@@ -3714,6 +3760,7 @@ export interface components {
             pace?: number;
             batch?: number;
             pauseSeconds?: number;
+            maxConnections?: number;
             zone?: string;
             port: number;
             /** @enum {string} */
@@ -7999,6 +8046,66 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Sender"];
+                };
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    deleteSender: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sender: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description A problem (RFC 9457) */
+            default: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    useSender: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sender: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The senders in their new order */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Sender"][];
                 };
             };
             /** @description A problem (RFC 9457) */

@@ -1,8 +1,8 @@
 import type { QueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
-import { base } from "./base";
 import { connection } from "./connection";
 import { keys } from "./keys";
+import { listen } from "./stream";
 import { type Change, Touched, type When } from "./touched";
 
 const listeners = new Set<(c: Change) => void>();
@@ -17,19 +17,15 @@ export function onChange(f: (c: Change) => void): () => void {
 // figures of a sheet while cells are edited, with more of them.
 const rests = { now: 500, later: 5000 };
 const first = { now: 30, later: 200 };
-// For how long a break is not worth a word, and after how long a refused stream is asked
-// for again.
+// For how long a break is not worth a word.
 const bearable = 2000;
-const reconnect = 3000;
 
-// Asks again what changed, as the server tells: one stream a page, at most two rounds a second
+// Asks again what changed, as the server tells: one stream for all pages, at most two rounds a second
 // however much happens, and of rows only windows that hold one that has changed.
 export function useLive(client: QueryClient, on: boolean) {
   useEffect(() => {
     if (!on) return;
-    let source: EventSource;
     let silent = 0; // a short break is not told
-    let retry = 0;
     const rounds = (["now", "later"] as const).map((when: Exclude<When, "no">) => {
       const touched = new Touched();
       let timer = 0;
@@ -51,43 +47,40 @@ export function useLive(client: QueryClient, on: boolean) {
       };
     });
     let opened = false;
-    const listen = () => {
-      source = new EventSource(`${base}/api/events`);
-      source.addEventListener("change", (e) => {
-        const c = JSON.parse((e as MessageEvent<string>).data) as Change;
-        for (const f of listeners) f({ ...c, sheets: c.sheets ?? [] });
-        for (const r of rounds) {
-          r.touched.take(c);
-          r.soon();
-        }
-      });
-      source.addEventListener("open", () => {
-        window.clearTimeout(silent);
-        silent = 0;
-        connection.reached();
-        if (opened) {
+    const end = listen((h) => {
+      switch (h.what) {
+        case "change": {
+          const c = JSON.parse(h.data) as Change;
+          for (const f of listeners) f({ ...c, sheets: c.sheets ?? [] });
           for (const r of rounds) {
-            r.touched.all(); // back after a break: something may have been missed
+            r.touched.take(c);
             r.soon();
           }
+          return;
         }
-        opened = true;
-      });
-      source.addEventListener("error", () => {
-        silent ||= window.setTimeout(() => connection.lost(), bearable);
-        // The browser tries again by itself, unless it was refused.
-        if (source.readyState === EventSource.CLOSED) {
+        case "open":
+          window.clearTimeout(silent);
+          silent = 0;
+          connection.reached();
+          if (opened) {
+            for (const r of rounds) {
+              r.touched.all(); // back after a break: something may have been missed
+              r.soon();
+            }
+          }
+          opened = true;
+          return;
+        case "lost":
+          silent ||= window.setTimeout(() => connection.lost(), bearable);
+          return;
+        case "refused":
           void client.invalidateQueries({ queryKey: keys.session });
-          window.clearTimeout(retry);
-          retry = window.setTimeout(listen, reconnect);
-        }
-      });
-    };
-    listen();
+      }
+    });
     return () => {
-      source.close();
+      end();
       for (const r of rounds) r.end();
-      for (const t of [silent, retry]) window.clearTimeout(t);
+      window.clearTimeout(silent);
     };
   }, [client, on]);
 }

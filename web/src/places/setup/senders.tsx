@@ -3,13 +3,14 @@ import { api, http, type Schemas } from "../../api/client";
 import { keys } from "../../api/keys";
 import { useWrite } from "../../api/write";
 import { Await } from "../../parts/await";
+import { Confirm } from "../../parts/confirm";
 import { draftOf, Leaving, LeftBehind, useLeaving, usePending } from "../../parts/draft";
 import { durationWords } from "../../parts/duration";
 import { DurationField, NumberField } from "../../parts/fields";
-import { useMay } from "../../parts/session";
+import { useMay, useNow, useZone } from "../../parts/session";
 import { SignatureSlip } from "./signature";
 import { WriteState } from "../../parts/writestate";
-import { count, dayOfMonth, longDay, shortMonth, weekday } from "../../parts/time";
+import { clock, count, dayOfMonth, longDay, moment, shortMonth, weekday } from "../../parts/time";
 
 type Save = Schemas["SenderSave"];
 const fresh: Save = { name: "", address: "", host: "", port: 587, security: "starttls", username: "" };
@@ -32,7 +33,8 @@ export function Senders() {
             </>
           ) : (
             <>
-              <b>Senders.</b> Emails go out from the first of these, unless a sheet has another.
+              <b>Senders.</b> A sheet’s emails go out from {list.find((s) => s.isDefault)?.name}, unless the sheet has
+              another.
             </>
           )}
         </h1>
@@ -52,6 +54,8 @@ export function Senders() {
               <tr key={s.id}>
                 <td>
                   {s.name} &lt;{s.address}&gt;
+                  {s.isDefault && list.length > 1 && <span className="block text-ink-2">used by default</span>}
+                  <Health sender={s} />
                 </td>
                 <td>
                   {s.host}:{s.port}
@@ -87,6 +91,7 @@ export function Senders() {
                       change
                     </button>
                   )}
+                  {may && <Placing sender={s} list={list} />}
                 </td>
               </tr>
             ))}
@@ -182,10 +187,107 @@ function PersonLimit({ may }: { may: boolean }) {
   );
 }
 
+// Whether a sender sends at the moment, why not, and when it goes on.
+function Health({ sender: s }: { sender: Schemas["Sender"] }) {
+  const zone = useZone();
+  const now = useNow();
+  if (s.rests)
+    return (
+      <span className="block text-brick" role="status">
+        It cannot send since {moment(s.rests.since, zone, now)}. {s.rests.why} {s.rests.advice}
+        {s.rests.said && <span className="block">The mail server said: {s.rests.said}</span>}
+        <span className="block text-ink-2">
+          {count(s.waiting, "email waits", "emails wait")}
+          {s.rests.again && `; it is tried again at ${clock(s.rests.again, zone)}`}.
+        </span>
+      </span>
+    );
+  if (s.availableAt && s.waiting > 0) {
+    const done = doneAt(s);
+    return (
+      <span className="block text-ink-2">
+        It goes on at {moment(s.availableAt, zone, now)}; {count(s.waiting, "email waits", "emails wait")}
+        {done && `, and will be through at about ${moment(done, zone, now)}`}.
+      </span>
+    );
+  }
+  return null;
+}
+
+// When what waits will have gone, by pace and pauses alone.
+function doneAt(s: Schemas["Sender"]): string | undefined {
+  if (!s.availableAt) return undefined;
+  const apart = s.pace > 0 ? 60 / s.pace : 0;
+  const pauses = s.batch > 0 ? Math.floor((s.waiting - 1) / s.batch) * s.pauseSeconds : 0;
+  return new Date(Date.parse(s.availableAt) + ((s.waiting - 1) * apart + pauses) * 1000).toISOString();
+}
+
+// What is done with a sender's place among the others, said before it is done.
+function Placing({ sender: s, list }: { sender: Schemas["Sender"]; list: Schemas["Sender"][] }) {
+  const [asking, setAsking] = useState<"default" | "delete">();
+  const path = { sender: s.id };
+  const changes = [keys.senders, keys.sheets, keys.today, ["get", "/setup/senders/{sender}/load"]];
+  const use = useWrite({ write: () => http.POST("/setup/senders/{sender}/default", { params: { path } }), changes });
+  const remove = useWrite({ write: () => http.DELETE("/setup/senders/{sender}", { params: { path } }), changes });
+  const now = list.find((x) => x.isDefault);
+  const moves = (sheets: string[], to: string) =>
+    sheets.length === 0
+      ? "No sheet sends from another address."
+      : `${sheets.join(", ")} would send from ${to}.`;
+  return (
+    <>
+      {!s.isDefault && (
+        <button type="button" className="link ml-4" onClick={() => setAsking("default")}>
+          use by default
+        </button>
+      )}
+      {(!s.isDefault || list.length === 1) && (
+        <button type="button" className="link ml-4 text-brick!" onClick={() => setAsking("delete")}>
+          delete
+        </button>
+      )}
+      {asking && (
+        <Confirm
+          title={asking === "delete" ? `Delete ${s.name}?` : `Use ${s.name} by default?`}
+          act={asking === "delete" ? "Delete the sender" : "Use it by default"}
+          busy={use.busy || remove.busy}
+          onNo={() => setAsking(undefined)}
+          onYes={() => {
+            setAsking(undefined);
+            void (asking === "delete" ? remove : use).do();
+          }}
+        >
+          <p>
+            {asking === "delete"
+              ? s.isDefault
+                ? "Without a sender nothing can go out."
+                : moves(s.sheets, now?.address ?? "")
+              : moves(now?.sheets ?? [], s.address)}
+          </p>
+          {asking === "delete" && <p className="mt-1 text-ink-2">What it has sent stays in the log.</p>}
+        </Confirm>
+      )}
+    </>
+  );
+}
+
 /** What is saved of a sender. */
 export function pickSave(s: Schemas["Sender"]): Save {
-  const { name, address, host, port, security, username, dailyCap, pace, batch, pauseSeconds, zone } = s;
-  return { name, address, host, port, security, username, dailyCap, pace, batch, pauseSeconds, zone };
+  const { name, address, host, port, security, username, dailyCap, pace, batch, pauseSeconds, zone, maxConnections } = s;
+  return {
+    name,
+    address,
+    host,
+    port,
+    security,
+    username,
+    dailyCap,
+    pace,
+    batch,
+    pauseSeconds,
+    zone,
+    maxConnections,
+  };
 }
 
 // What a sender has reached today, and is foreseen to: with what its cap moves.
@@ -418,7 +520,7 @@ function Limits({ form, put }: { form: Save; put: (more: Partial<Save>) => void 
         />
       </div>
       <div className="flex flex-col gap-1">
-        Minutes of pause after each batch
+        Minutes of pause after each batch; after each email with a batch of 1
         <NumberField
           label="Pause in minutes"
           className="w-full"
@@ -426,6 +528,17 @@ function Limits({ form, put }: { form: Save; put: (more: Partial<Save>) => void 
           min={0}
           value={(form.pauseSeconds ?? 0) / 60}
           onChange={(minutes) => put({ pauseSeconds: minutes * 60 })}
+        />
+      </div>
+      <div className="flex flex-col gap-1">
+        Connections to its server at once; 0 for what works
+        <NumberField
+          label="Connections"
+          className="w-full"
+          whole
+          min={0}
+          value={form.maxConnections ?? 0}
+          onChange={(maxConnections) => put({ maxConnections })}
         />
       </div>
       <label className="flex flex-col gap-1">

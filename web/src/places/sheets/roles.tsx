@@ -10,7 +10,6 @@ import { AskTurn, setsNothing } from "./sets";
 // language: said once, and taken everywhere unless said otherwise.
 export function Roles({ sheet }: { sheet: Sheet }) {
   const calendars = api.useQuery("get", "/calendars");
-  const senders = api.useQuery("get", "/setup/senders");
   const patch = useWrite({
     write: (body: Schemas["SheetPatch"]) =>
       http.PATCH("/sheets/{sheet}", { params: { path: { sheet: sheet.id } }, body }),
@@ -80,19 +79,6 @@ export function Roles({ sheet }: { sheet: Sheet }) {
         (c) => kind(c) === "choice" || kind(c) === "text",
         (languageColumn) => save({ languageColumn }),
         "no column",
-      )}
-      {(senders.data?.length ?? 0) > 1 && (
-        <label className="flex items-center justify-between gap-3 py-0.5">
-          Its emails go out from
-          <select className="field w-56" value={shown.sender} onChange={(e) => save({ sender: e.target.value })}>
-            <option value="">the first sender</option>
-            {senders.data?.map((x) => (
-              <option key={x.id} value={x.id}>
-                {x.name}
-              </option>
-            ))}
-          </select>
-        </label>
       )}
       <label className="flex items-center justify-between gap-3 py-0.5">
         Working days go by

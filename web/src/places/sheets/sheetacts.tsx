@@ -2,7 +2,7 @@
 import { useNavigate } from "@tanstack/react-router";
 import { useState } from "react";
 import { toast } from "sonner";
-import { http, type Sheet } from "../../api/client";
+import { api, http, type Sheet } from "../../api/client";
 import { keys, ofSheet } from "../../api/keys";
 import { useWrite } from "../../api/write";
 import { Confirm } from "../../parts/confirm";
@@ -91,6 +91,7 @@ export function SheetActs({ sheet: s, words }: { sheet: Sheet; words: string }) 
               Copy without rows
             </button>
           </p>
+          <SenderOf sheet={s} />
           <p className="flex flex-wrap gap-x-4 gap-y-1 border-t border-hair-2 pt-3">
             {!s.putAwayAt && (
               <button type="button" className="link" onClick={() => setAsking("put away")}>
@@ -131,5 +132,39 @@ export function SheetActs({ sheet: s, words }: { sheet: Sheet; words: string }) 
         </Confirm>
       )}
     </>
+  );
+}
+
+// By whom a sheet's emails are sent.
+function SenderOf({ sheet: s }: { sheet: Sheet }) {
+  const senders = api.useQuery("get", "/setup/senders");
+  const save = useWrite<string>({
+    write: (sender) => http.PATCH("/sheets/{sheet}", { params: { path: { sheet: s.id } }, body: { sender } }),
+    changes: [...ofSheet(s.id), keys.senders],
+    quiet: true,
+  });
+  const list = senders.data ?? [];
+  const byDefault = list.find((x) => x.isDefault);
+  if (!byDefault) return null;
+  return (
+    <div className="border-t border-hair-2 pt-3">
+      <label className="flex flex-col gap-1">
+        Its emails go out from
+        <select
+          className="field"
+          disabled={save.busy}
+          value={save.going ?? s.sender}
+          onChange={(e) => void save.do(e.target.value)}
+        >
+          <option value="">{byDefault.name}, as by default</option>
+          {list.map((x) => (
+            <option key={x.id} value={x.id}>
+              {x.name} &lt;{x.address}&gt;
+            </option>
+          ))}
+        </select>
+      </label>
+      <WriteState of={[save]} />
+    </div>
   );
 }

@@ -15,6 +15,7 @@ const noticeHeads: Record<Schemas["Notice"]["kind"], string> = {
   "went-back": "An older copy of the database.",
   clock: "A clock is wrong.",
   engine: "Nothing is judged or sent.",
+  sender: "A sender cannot send.",
 };
 
 /** What keeps all emails from going, and the way through it. */
@@ -47,6 +48,11 @@ function NoticeLine({ notice }: { notice: Schemas["Notice"] }) {
           </>
         )}
       </span>
+      {notice.kind === "sender" && (
+        <Link to="/setup/{-$part}" params={{ part: "senders" }} className="link flex-none">
+          Open the senders
+        </Link>
+      )}
       {notice.kind === "went-back" && may && (
         <button type="button" className="link flex-none" disabled={looked.busy} onClick={() => void looked.do()}>
           I have reviewed it
@@ -134,26 +140,20 @@ export function Needs({ today }: { today: Today }) {
               </>
             }
           >
-            {may && n.actions.includes("it-went") && (
-              <>
-                <button
-                  type="button"
-                  className="link"
-                  disabled={decide.busy}
-                  onClick={() => void decide.do({ id: n.deliveries[0] ?? "", decision: "it-went" })}
-                >
-                  Mark as sent
-                </button>
-                <button
-                  type="button"
-                  className="link"
-                  disabled={decide.busy}
-                  onClick={() => void decide.do({ id: n.deliveries[0] ?? "", decision: "send-again" })}
-                >
-                  Send again
-                </button>
-              </>
-            )}
+            {may &&
+              (["it-went", "send-again"] as const)
+                .filter((a) => n.actions.includes(a))
+                .map((a) => (
+                  <button
+                    key={a}
+                    type="button"
+                    className="link"
+                    disabled={decide.busy}
+                    onClick={() => void decide.do({ id: n.deliveries[0] ?? "", decision: a })}
+                  >
+                    {a === "it-went" ? "Mark as sent" : "Send again"}
+                  </button>
+                ))}
             {n.actions.includes("mend") && n.row && (
               <Link
                 to="/sheets/$sheet"

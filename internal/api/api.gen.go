@@ -559,62 +559,82 @@ func (e Order) Valid() bool {
 
 // Defines values for ReasonCode.
 const (
-	ReasonCodeAdded           ReasonCode = "added"
-	ReasonCodeAsksFirst       ReasonCode = "asks-first"
-	ReasonCodeBaseline        ReasonCode = "baseline"
-	ReasonCodeBecame          ReasonCode = "became"
-	ReasonCodeBecameMailboxes ReasonCode = "became-mailboxes"
-	ReasonCodeBrake           ReasonCode = "brake"
-	ReasonCodeByHand          ReasonCode = "by-hand"
-	ReasonCodeCannotRead      ReasonCode = "cannot-read"
-	ReasonCodeCannotWrite     ReasonCode = "cannot-write"
-	ReasonCodeChanged         ReasonCode = "changed"
-	ReasonCodeColumnGone      ReasonCode = "column-gone"
-	ReasonCodeConditionFalse  ReasonCode = "condition-false"
-	ReasonCodeDailyCap        ReasonCode = "daily-cap"
-	ReasonCodeDate            ReasonCode = "date"
-	ReasonCodeDateMoved       ReasonCode = "date-moved"
-	ReasonCodeDoNotEmail      ReasonCode = "do-not-email"
-	ReasonCodeFieldEmpty      ReasonCode = "field-empty"
-	ReasonCodeFirstDidNotGo   ReasonCode = "first-did-not-go"
-	ReasonCodeFirstRun        ReasonCode = "first-run"
-	ReasonCodeFollowUp        ReasonCode = "follow-up"
-	ReasonCodeGivenUp         ReasonCode = "given-up"
-	ReasonCodeLeftOut         ReasonCode = "left-out"
-	ReasonCodeLookedThrough   ReasonCode = "looked-through"
-	ReasonCodeLostAfter       ReasonCode = "lost-after"
-	ReasonCodeLostBefore      ReasonCode = "lost-before"
-	ReasonCodeLostLedger      ReasonCode = "lost-ledger"
-	ReasonCodeNoAddress       ReasonCode = "no-address"
-	ReasonCodeNoRoom          ReasonCode = "no-room"
-	ReasonCodeNoSuchStep      ReasonCode = "no-such-step"
-	ReasonCodeNoWording       ReasonCode = "no-wording"
-	ReasonCodeNotMended       ReasonCode = "not-mended"
-	ReasonCodeNotRecipient    ReasonCode = "not-recipient"
-	ReasonCodeOfRow           ReasonCode = "of-row"
-	ReasonCodeProgramFault    ReasonCode = "program-fault"
-	ReasonCodeProgramStopped  ReasonCode = "program-stopped"
-	ReasonCodePutOff          ReasonCode = "put-off"
-	ReasonCodeReached         ReasonCode = "reached"
-	ReasonCodeRefused         ReasonCode = "refused"
-	ReasonCodeRepeatApart     ReasonCode = "repeat-apart"
-	ReasonCodeRepeatOnce      ReasonCode = "repeat-once"
-	ReasonCodeRestored        ReasonCode = "restored"
-	ReasonCodeRound           ReasonCode = "round"
-	ReasonCodeRowDeleted      ReasonCode = "row-deleted"
-	ReasonCodeRowGone         ReasonCode = "row-gone"
-	ReasonCodeRowsDiffer      ReasonCode = "rows-differ"
-	ReasonCodeRuleGone        ReasonCode = "rule-gone"
-	ReasonCodeSaid            ReasonCode = "said"
-	ReasonCodeSameMoment      ReasonCode = "same-moment"
-	ReasonCodeSendingOff      ReasonCode = "sending-off"
-	ReasonCodeSheetGone       ReasonCode = "sheet-gone"
-	ReasonCodeSomePutOff      ReasonCode = "some-put-off"
-	ReasonCodeStopped         ReasonCode = "stopped"
-	ReasonCodeTooLate         ReasonCode = "too-late"
-	ReasonCodeUnreachable     ReasonCode = "unreachable"
-	ReasonCodeUnreadable      ReasonCode = "unreadable"
-	ReasonCodeWindow          ReasonCode = "window"
+	ReasonCodeAdded              ReasonCode = "added"
+	ReasonCodeAsksFirst          ReasonCode = "asks-first"
+	ReasonCodeBadCertificate     ReasonCode = "bad-certificate"
+	ReasonCodeBaseline           ReasonCode = "baseline"
+	ReasonCodeBecame             ReasonCode = "became"
+	ReasonCodeBecameMailboxes    ReasonCode = "became-mailboxes"
+	ReasonCodeBeginsWithTls      ReasonCode = "begins-with-tls"
+	ReasonCodeBrake              ReasonCode = "brake"
+	ReasonCodeByHand             ReasonCode = "by-hand"
+	ReasonCodeCannotRead         ReasonCode = "cannot-read"
+	ReasonCodeCannotWrite        ReasonCode = "cannot-write"
+	ReasonCodeChanged            ReasonCode = "changed"
+	ReasonCodeColumnGone         ReasonCode = "column-gone"
+	ReasonCodeConditionFalse     ReasonCode = "condition-false"
+	ReasonCodeDailyCap           ReasonCode = "daily-cap"
+	ReasonCodeDate               ReasonCode = "date"
+	ReasonCodeDateMoved          ReasonCode = "date-moved"
+	ReasonCodeDoNotEmail         ReasonCode = "do-not-email"
+	ReasonCodeFieldEmpty         ReasonCode = "field-empty"
+	ReasonCodeFirstDidNotGo      ReasonCode = "first-did-not-go"
+	ReasonCodeFirstRun           ReasonCode = "first-run"
+	ReasonCodeFollowUp           ReasonCode = "follow-up"
+	ReasonCodeGivenUp            ReasonCode = "given-up"
+	ReasonCodeLeftAgain          ReasonCode = "left-again"
+	ReasonCodeLeftOut            ReasonCode = "left-out"
+	ReasonCodeLookedThrough      ReasonCode = "looked-through"
+	ReasonCodeLostAfter          ReasonCode = "lost-after"
+	ReasonCodeLostBefore         ReasonCode = "lost-before"
+	ReasonCodeLostLedger         ReasonCode = "lost-ledger"
+	ReasonCodeMailboxFull        ReasonCode = "mailbox-full"
+	ReasonCodeMessageTooLarge    ReasonCode = "message-too-large"
+	ReasonCodeNoAddress          ReasonCode = "no-address"
+	ReasonCodeNoAnswer           ReasonCode = "no-answer"
+	ReasonCodeNoMailbox          ReasonCode = "no-mailbox"
+	ReasonCodeNoRoom             ReasonCode = "no-room"
+	ReasonCodeNoSender           ReasonCode = "no-sender"
+	ReasonCodeNoSignIn           ReasonCode = "no-sign-in"
+	ReasonCodeNoStarttls         ReasonCode = "no-starttls"
+	ReasonCodeNoSuchHost         ReasonCode = "no-such-host"
+	ReasonCodeNoSuchStep         ReasonCode = "no-such-step"
+	ReasonCodeNoWording          ReasonCode = "no-wording"
+	ReasonCodeNotMended          ReasonCode = "not-mended"
+	ReasonCodeNotRecipient       ReasonCode = "not-recipient"
+	ReasonCodeNotTls             ReasonCode = "not-tls"
+	ReasonCodeNothingListens     ReasonCode = "nothing-listens"
+	ReasonCodeOfRow              ReasonCode = "of-row"
+	ReasonCodePolicy             ReasonCode = "policy"
+	ReasonCodeProgramFault       ReasonCode = "program-fault"
+	ReasonCodeProgramStopped     ReasonCode = "program-stopped"
+	ReasonCodePutOff             ReasonCode = "put-off"
+	ReasonCodeReached            ReasonCode = "reached"
+	ReasonCodeRefused            ReasonCode = "refused"
+	ReasonCodeRepeatApart        ReasonCode = "repeat-apart"
+	ReasonCodeRepeatOnce         ReasonCode = "repeat-once"
+	ReasonCodeRestored           ReasonCode = "restored"
+	ReasonCodeRound              ReasonCode = "round"
+	ReasonCodeRowDeleted         ReasonCode = "row-deleted"
+	ReasonCodeRowGone            ReasonCode = "row-gone"
+	ReasonCodeRowsDiffer         ReasonCode = "rows-differ"
+	ReasonCodeRuleGone           ReasonCode = "rule-gone"
+	ReasonCodeSaid               ReasonCode = "said"
+	ReasonCodeSameMoment         ReasonCode = "same-moment"
+	ReasonCodeSenderRefused      ReasonCode = "sender-refused"
+	ReasonCodeSendingOff         ReasonCode = "sending-off"
+	ReasonCodeServerBusy         ReasonCode = "server-busy"
+	ReasonCodeSheetGone          ReasonCode = "sheet-gone"
+	ReasonCodeSignInRefused      ReasonCode = "sign-in-refused"
+	ReasonCodeSignInWanted       ReasonCode = "sign-in-wanted"
+	ReasonCodeSomePutOff         ReasonCode = "some-put-off"
+	ReasonCodeStopped            ReasonCode = "stopped"
+	ReasonCodeTooLate            ReasonCode = "too-late"
+	ReasonCodeTooManyConnections ReasonCode = "too-many-connections"
+	ReasonCodeUnprotected        ReasonCode = "unprotected"
+	ReasonCodeUnreachable        ReasonCode = "unreachable"
+	ReasonCodeUnreadable         ReasonCode = "unreadable"
+	ReasonCodeWindow             ReasonCode = "window"
 )
 
 // Valid indicates whether the value is a known member of the ReasonCode enum.
@@ -624,11 +644,15 @@ func (e ReasonCode) Valid() bool {
 		return true
 	case ReasonCodeAsksFirst:
 		return true
+	case ReasonCodeBadCertificate:
+		return true
 	case ReasonCodeBaseline:
 		return true
 	case ReasonCodeBecame:
 		return true
 	case ReasonCodeBecameMailboxes:
+		return true
+	case ReasonCodeBeginsWithTls:
 		return true
 	case ReasonCodeBrake:
 		return true
@@ -662,6 +686,8 @@ func (e ReasonCode) Valid() bool {
 		return true
 	case ReasonCodeGivenUp:
 		return true
+	case ReasonCodeLeftAgain:
+		return true
 	case ReasonCodeLeftOut:
 		return true
 	case ReasonCodeLookedThrough:
@@ -672,9 +698,25 @@ func (e ReasonCode) Valid() bool {
 		return true
 	case ReasonCodeLostLedger:
 		return true
+	case ReasonCodeMailboxFull:
+		return true
+	case ReasonCodeMessageTooLarge:
+		return true
 	case ReasonCodeNoAddress:
 		return true
+	case ReasonCodeNoAnswer:
+		return true
+	case ReasonCodeNoMailbox:
+		return true
 	case ReasonCodeNoRoom:
+		return true
+	case ReasonCodeNoSender:
+		return true
+	case ReasonCodeNoSignIn:
+		return true
+	case ReasonCodeNoStarttls:
+		return true
+	case ReasonCodeNoSuchHost:
 		return true
 	case ReasonCodeNoSuchStep:
 		return true
@@ -684,7 +726,13 @@ func (e ReasonCode) Valid() bool {
 		return true
 	case ReasonCodeNotRecipient:
 		return true
+	case ReasonCodeNotTls:
+		return true
+	case ReasonCodeNothingListens:
+		return true
 	case ReasonCodeOfRow:
+		return true
+	case ReasonCodePolicy:
 		return true
 	case ReasonCodeProgramFault:
 		return true
@@ -716,15 +764,27 @@ func (e ReasonCode) Valid() bool {
 		return true
 	case ReasonCodeSameMoment:
 		return true
+	case ReasonCodeSenderRefused:
+		return true
 	case ReasonCodeSendingOff:
 		return true
+	case ReasonCodeServerBusy:
+		return true
 	case ReasonCodeSheetGone:
+		return true
+	case ReasonCodeSignInRefused:
+		return true
+	case ReasonCodeSignInWanted:
 		return true
 	case ReasonCodeSomePutOff:
 		return true
 	case ReasonCodeStopped:
 		return true
 	case ReasonCodeTooLate:
+		return true
+	case ReasonCodeTooManyConnections:
+		return true
+	case ReasonCodeUnprotected:
 		return true
 	case ReasonCodeUnreachable:
 		return true

@@ -301,6 +301,66 @@ func TestWordingRecipientsRepeat(t *testing.T) {
 	})
 }
 
+// Section 3: reactions that wait.
+func TestDelay(t *testing.T) {
+	becomes := `"trigger":{"kind":"change","column":"state","to":["out","back"],"delay":"PT1H"}`
+	damp := `"trigger":{"kind":"threshold","column":"hum","op":">=","limit":60,"rearm":50,"delay":"PT1H"}`
+	check(t, []clause{
+		{"an hour after it settles", becomes, one("state=asked"), []string{"15T10:00 L1 state=out"}, "15T11:02 L1 send"},
+		{"days in wall time", strings.Replace(becomes, "PT1H", "P14D", 1), one("state=asked"),
+			[]string{"15T10:00 L1 state=out"}, "29T09:02 L1 send"},
+		{"left again by then", becomes, one("state=asked"), []string{"15T10:00 L1 state=out", "15T10:30 L1 state=asked"},
+			"15T11:02 L1 skip left again"},
+		{"from one of to to another leaves nothing", becomes, one("state=asked"),
+			[]string{"15T10:00 L1 state=out", "15T10:30 L1 state=back"}, "15T11:02 L1 send"},
+		{"an episode that has ended and begun anew has an occasion of its own", becomes, one("state=asked"),
+			[]string{"15T10:00 L1 state=out", "15T10:20 L1 state=asked", "15T10:40 L1 state=out"},
+			"15T11:02 L1 skip left again; 15T11:42 L1 send"},
+		{"unreadable leaves nothing", becomes, one("state=asked"), []string{"15T10:00 L1 state=out", "15T10:30 L1 state=lost"},
+			"15T11:02 L1 send"},
+		{"emptying leaves", becomes, one("state=asked"), []string{"15T10:00 L1 state=out", "15T10:30 L1 state="},
+			"15T11:02 L1 skip left again"},
+		{"an edit that settles later is waited for", becomes, one("state=asked"),
+			[]string{"15T10:00 L1 state=out", "15T11:01 L1 state=asked"}, "15T11:03 L1 skip left again"},
+		{"a threshold's comparison is false by then", damp, one("hum=40"), []string{"15T10:00 L1 hum=70", "15T10:30 L1 hum=55"},
+			"15T11:02 L1 skip left again"},
+		{"a threshold, back beyond the limit without having been armed", damp, one("hum=40"),
+			[]string{"15T10:00 L1 hum=70", "15T10:30 L1 hum=55", "15T10:45 L1 hum=80"}, "15T11:02 L1 send"},
+		{"a threshold's empty value leaves nothing", damp, one("hum=40"), []string{"15T10:00 L1 hum=70", "15T10:30 L1 hum="},
+			"15T11:02 L1 send"},
+		{"left again goes before the condition", becomes + `,"condition":{"column":"hum","op":">","value":90}`,
+			one("state=asked"), []string{"15T10:00 L1 state=out", "15T10:30 L1 state=asked"}, "15T11:02 L1 skip left again"},
+		{"added, edited and any change leave nothing", `"trigger":{"kind":"edited","columns":["hum"],"delay":"PT1H"}`,
+			one("hum=40"), []string{"15T10:00 L1 hum=70", "15T10:30 L1 hum=40"}, "15T11:02 L1 send; 15T11:32 L1 send"},
+		{"the window moves it as it moves everything",
+			`"trigger":{"kind":"added","delay":"PT10H"},"window":{"from":"08:00","until":"17:00"}`, nil,
+			[]string{"15T10:00 +L1 hum=1"}, "16T08:00 L1 send"},
+		{"follow-ups count from the delayed instant", `"trigger":{"kind":"added","delay":"PT1H"},"then":{"steps":[{"after":"P1D","template":"C"}]}`,
+			nil, []string{"15T10:00 +L1 hum=1"}, "15T11:02 L1 send; 16T11:02 L1 send step 1 C"},
+		{"deleting the row drops it", becomes, one("state=asked"), []string{"15T10:00 L1 state=out", "15T10:30 -L1"}, ""},
+	})
+	for trigger, want := range map[string]string{
+		`{"kind":"schedule","start":"2027-03-15T09:00","delay":"PT1H"}`:                   "/trigger/delay",
+		`{"kind":"date","column":"due","offsets":[{"n":0,"unit":"days"}],"delay":"PT1H"}`: "/trigger/delay",
+		`{"kind":"added","delay":"soon"}`:                                                 "/trigger/delay",
+		`{"kind":"added","delay":"P900D"}`:                                                "/trigger/delay",
+		`{"kind":"added","delay":""}`:                                                     "/trigger/delay",
+	} {
+		s, templates := desk()
+		r, err := rule.Decode([]byte(`{"name":"R","state":"on","send":[{"template":"A"}],"to":[{"column":"to"}],"trigger":` + trigger + `}`))
+		if err == nil {
+			scope := rule.SheetScope{Sheet: s, Templates: map[string]bool{}}
+			for id := range templates {
+				scope.Templates[id] = true
+			}
+			err = r.Validate(scope)
+		}
+		if err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: got %v, want a fault at %s", trigger, err, want)
+		}
+	}
+}
+
 // Section 3, then: follow-ups.
 func TestFollowUps(t *testing.T) {
 	rule := func(then string) string { return `"trigger":{"kind":"edited","columns":["hum"]},"then":` + then }

@@ -33,6 +33,7 @@ type CompiledRule struct {
 	rounds  *calendar.Recurrence // schedule
 	late    calendar.Duration
 	apart   calendar.Duration // repeat: not more often than
+	delay   calendar.Duration // of a reaction; nothing for none
 	watches []string          // columns whose changes conditions look back at
 	moving  bool              // a reaction to a column that changes by itself
 }
@@ -56,6 +57,11 @@ func Compile(s *sheet.Sheet, r *rule.Rule, templates map[string]*template.Templa
 	}
 	if r.Repeat != nil && r.Repeat.Apart != "" {
 		if x.apart, err = calendar.ParseDuration(r.Repeat.Apart); err != nil {
+			return nil, err
+		}
+	}
+	if r.Trigger.Delay != "" {
+		if x.delay, err = calendar.ParseDuration(r.Trigger.Delay); err != nil {
 			return nil, err
 		}
 	}
@@ -246,8 +252,16 @@ func (s *CompiledRule) Settle(before, after *sheet.Row, at time.Time, st *rule.R
 	if o, ok = s.Rule.React(x, st); !ok {
 		return o, false
 	}
-	if due := s.timing.Move(at); due.After(at) {
-		o.Due, o.Unmoved = due, at
+	waits := at
+	if s.delay != (calendar.Duration{}) {
+		waits = s.delay.After(at, s.Zone)
+	}
+	o.Due = waits
+	if due := s.timing.Move(waits); !due.Equal(waits) {
+		o.Due, o.Unmoved = due, waits
+	}
+	if o.Due.Before(at) { // moved to before it was known
+		o.Due, o.Unmoved = at, time.Time{}
 	}
 	return o, true
 }

@@ -72,7 +72,7 @@ func skipped(why reason.Reason) Decision { return Decision{Outcome: Skip, Reason
 
 // Judge decides an occasion on a row as it is at an instant: one decision, or
 // with each one for every mailbox. The first that applies is the answer: same
-// moment, condition false, condition unknown, no template fits, repeat,
+// moment, left again, condition false, condition unknown, no template fits, repeat,
 // recipients, fields. Follow-ups are judged in their own way.
 func (s *CompiledRule) Judge(o rule.Occasion, row *sheet.Row, at time.Time, m Memory) []Considered {
 	row = s.Sheet.Compute(row, at, s.Calendar)
@@ -86,6 +86,9 @@ func (s *CompiledRule) Judge(o rule.Occasion, row *sheet.Row, at time.Time, m Me
 	}
 	if o.SameMoment {
 		return one(skip(reason.SameMoment))
+	}
+	if s.Rule.Left(s.Sheet, row, &o, m.RowState) {
+		return one(skip(reason.LeftAgain))
 	}
 	holds, faulty := s.Rule.Condition.Judge(facts)
 	if holds == rule.False {

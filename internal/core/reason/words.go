@@ -15,6 +15,7 @@ var plain = map[Code]string{
 	RowDeleted:         "row deleted",
 	SameMoment:         "same moment: another email of this rule goes to the row then",
 	NoWording:          "no template fits",
+	LeftAgain:          "left again: by the time it was due it was over",
 	RepeatOnce:         "repeat: the row has had its email",
 	DoNotEmail:         "do-not-email: every recipient is on the do-not-email list",
 	NoSuchStep:         "the rule has no such follow-up any more",
@@ -156,7 +157,7 @@ func (r Reason) Words() string {
 var kinds = map[Code]string{ConditionFalse: "the condition is false", RepeatApart: "repeat: too soon after the last",
 	Stopped:      "stopped: the follow-ups have ended",
 	NotRecipient: "no longer among the recipients", DoNotEmail: "on the do-not-email list",
-	SameMoment: "another email of the rule goes at the same moment",
+	SameMoment: "another email of the rule goes at the same moment", LeftAgain: "left again before it was due",
 	RepeatOnce: "repeat: once per row", PersonLimit: "limit per person", RowGone: "the row is gone",
 	NoWording: "no template fits"}
 

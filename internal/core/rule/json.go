@@ -206,8 +206,20 @@ func (t *Trigger) UnmarshalJSON(b []byte) error {
 		return fault("/kind", "trigger %q is not known; use date, change, added, edited, threshold, schedule or by-hand",
 			head.Kind)
 	}
-	if err := object(b, fields, need...); err != nil || rrule == nil {
+	var delay *string
+	if head.Kind.Reaction() {
+		with("delay", &delay, false)
+	}
+	if err := object(b, fields, need...); err != nil {
 		return err
+	}
+	if delay != nil {
+		if t.Delay = *delay; t.Delay == "" {
+			return fault("/delay", "a delay says something, such as PT1H; leave it out for none")
+		}
+	}
+	if rrule == nil {
+		return nil
 	}
 	if strings.TrimSpace(*rrule) == "" {
 		return fault("/rrule", "a recurrence says something; leave it out for once, at the start")
@@ -241,6 +253,7 @@ func (t Trigger) MarshalJSON() ([]byte, error) {
 		m["start"] = t.Start
 		put("rrule", t.RRule, t.RRule != "")
 	}
+	put("delay", t.Delay, t.Delay != "")
 	return json.Marshal(m)
 }
 

@@ -62,6 +62,27 @@ func (r *Rule) React(x Settled, st *RowState) (o Occasion, ok bool) {
 	return o, ok
 }
 
+// Left reports whether what a delayed reaction was about is over by the time it is due: the value is none of
+// those that it became, the comparison is false, or another episode has begun since. Unreadable text
+// leaves nothing; nor does what is no state.
+func (r *Rule) Left(s *sheet.Sheet, row *sheet.Row, o *Occasion, st *RowState) bool {
+	t := &r.Trigger
+	if t.Delay == "" || o.Kind != t.Kind {
+		return false
+	}
+	over := false
+	switch {
+	case t.Kind == Threshold:
+		over = r.beyond(s, row) == False
+	case t.Kind == Change && t.To != nil:
+		c, ok := s.Column(t.Column)
+		over = ok && !row.Cell(c).IsUnreadable() && !r.among(t.To, row.Cell(c), c, s)
+	default:
+		return false
+	}
+	return over || st != nil && st.Number > o.N
+}
+
 // Watch notes the changes of cells that conditions look back at. Adding a row
 // changes every filled cell.
 func Watch(columns []string, x Settled, st *RowState) {

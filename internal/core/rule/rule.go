@@ -84,6 +84,8 @@ type Trigger struct {
 	Limit *Level // threshold
 	Rearm *Level // threshold; nil means when the comparison is false
 
+	Delay string // change, threshold, added, edited: ISO 8601 duration after settling; empty means at once
+
 	Start string // schedule: wall time, 2027-03-19T15:30
 	RRule string // schedule: RFC 5545; empty means once
 }

@@ -106,6 +106,10 @@ func Text(segments []Segment) string {
 // trigger says when.
 func (p *speech) trigger() {
 	t := &p.rule.Trigger
+	if t.Delay != "" {
+		p.clause("/trigger/delay", durationWords(t.Delay)+" after")
+		p.say(" ")
+	}
 	switch t.Kind {
 	case Date:
 		p.clause("/trigger/offsets", t.offsetWords())
@@ -121,15 +125,13 @@ func (p *speech) trigger() {
 	case Change:
 		p.change()
 	case Added:
-		p.lead("/trigger/kind", "as soon as a row is added")
+		p.lead("/trigger/kind", p.soon("a row is added"))
 	case Edited:
-		p.lead("/trigger/kind", "whenever")
-		p.say(" ")
+		p.leads("whenever")
 		p.clause("/trigger/columns", columnNames(p.sheet, t.Columns, "or"))
 		p.say(" is edited")
 	case Threshold:
-		p.lead("/trigger/kind", "as soon as")
-		p.say(" ")
+		p.leads("as soon as")
 		p.column("/trigger/column", t.Column)
 		p.say(" ")
 		p.clause("/trigger/op", thresholdVerbs[t.Op])
@@ -149,6 +151,23 @@ func (p *speech) trigger() {
 	}
 }
 
+// leads says the word that opens a reaction; behind a delay there is none: an hour after status becomes won.
+func (p *speech) leads(word string) {
+	if p.rule.Trigger.Delay != "" {
+		return
+	}
+	p.lead("/trigger/kind", word)
+	p.say(" ")
+}
+
+// soon is what happens, as soon as it does, or after a delay.
+func (p *speech) soon(what string) string {
+	if p.rule.Trigger.Delay != "" {
+		return what
+	}
+	return "as soon as " + what
+}
+
 func (p *speech) column(place, id string) {
 	name := ""
 	if id != "" {
@@ -165,8 +184,7 @@ func (p *speech) change() {
 	if t.To == nil && t.From == nil {
 		lead = "whenever"
 	}
-	p.lead("/trigger/kind", lead)
-	p.say(" ")
+	p.leads(lead)
 	p.column("/trigger/column", t.Column)
 	p.say(" ")
 	switch {

@@ -50,6 +50,10 @@ func TestSentence(t *testing.T) {
 		{"zone", withTrigger(onDate, `,"zone":"Europe/Paris"`),
 			"7 days before return due at 09:00 in Europe/Paris, write Return to contact email.", "/zone=Europe/Paris"},
 
+		{"a delay", withTrigger(strings.Replace(onChange, `"kind"`, `"delay":"PT1H","kind"`, 1), ""),
+			"1 hour after state becomes out, write Return to contact email.", "/trigger/delay=1 hour after"},
+		{"a delay after adding", withTrigger(`{"kind":"added","delay":"P2D"}`, ""),
+			"2 days after a row is added, write Return to contact email.", "/trigger/delay=2 days after"},
 		{"state set", withTrigger(onChange, ""), "As soon as state becomes out, write Return to contact email.",
 			"/trigger/to=becomes out"},
 		{"state left", withTrigger(`{"kind":"change","column":"state","to":null,"from":["out"]}`, ""),

@@ -294,6 +294,9 @@ func (st *Step) validate(s Scope) error {
 const MaxOffset = 20000
 
 func (t *Trigger) validate(s Scope, zone *time.Location) error {
+	if err := t.validateDelay(); err != nil {
+		return err
+	}
 	switch t.Kind {
 	case Date:
 		return t.validateDate(s)
@@ -309,6 +312,26 @@ func (t *Trigger) validate(s Scope, zone *time.Location) error {
 		return nil
 	}
 	return fault("/kind", "say when it is written")
+}
+
+// maxDelay is how long after a reaction its email may be due.
+const maxDelay = 400 * 24 * time.Hour
+
+func (t *Trigger) validateDelay() error {
+	if t.Delay == "" {
+		return nil
+	}
+	if !t.Kind.Reaction() {
+		return fault("/delay", "only what reacts to an edit can wait")
+	}
+	d, err := calendar.ParseDuration(t.Delay)
+	if err != nil {
+		return fault("/delay", "%s", err)
+	}
+	if time.Duration(d.Days)*24*time.Hour+d.Time > maxDelay {
+		return fault("/delay", "it is too long; an email waits for 400 days at the most")
+	}
+	return nil
 }
 
 func (t *Trigger) validateSchedule(zone *time.Location) error {

@@ -171,7 +171,19 @@ func (g *Gen) then() obj {
 	return out
 }
 
+// trigger makes a trigger; now and then a reaction waits.
 func (g *Gen) trigger() obj {
+	t := g.triggerAtOnce()
+	switch t["kind"] {
+	case "change", "threshold", "added", "edited":
+		if g.Maybe(4) {
+			t["delay"] = g.One("PT20M", "PT1H", "P1D", "PT90M", "P2D")
+		}
+	}
+	return t
+}
+
+func (g *Gen) triggerAtOnce() obj {
 	switch g.R.IntN(9) {
 	case 0, 1:
 		offsets := []any{obj{"n": -g.R.IntN(8), "unit": "days"}}

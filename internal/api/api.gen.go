@@ -613,6 +613,7 @@ const (
 	ReasonCodeRefused            ReasonCode = "refused"
 	ReasonCodeRepeatApart        ReasonCode = "repeat-apart"
 	ReasonCodeRepeatOnce         ReasonCode = "repeat-once"
+	ReasonCodeReplaced           ReasonCode = "replaced"
 	ReasonCodeRestored           ReasonCode = "restored"
 	ReasonCodeRound              ReasonCode = "round"
 	ReasonCodeRowDeleted         ReasonCode = "row-deleted"
@@ -747,6 +748,8 @@ func (e ReasonCode) Valid() bool {
 	case ReasonCodeRepeatApart:
 		return true
 	case ReasonCodeRepeatOnce:
+		return true
+	case ReasonCodeReplaced:
 		return true
 	case ReasonCodeRestored:
 		return true
@@ -2555,6 +2558,12 @@ type Segment = rule.Segment
 
 // SendPreview defines model for SendPreview.
 type SendPreview struct {
+	// ByRules emails in the same words that rules have waiting for the rows
+	ByRules []struct {
+		Emails int    `json:"emails"`
+		Letter string `json:"letter"`
+		Name   string `json:"name"`
+	} `json:"byRules"`
 	Cap     int `json:"cap"`
 	Doubled []struct {
 		Address string `json:"address"`
@@ -2569,6 +2578,9 @@ type SendPreview struct {
 	Rows       int          `json:"rows"`
 	Sender     string       `json:"sender"`
 	Skipped    []EffectSkip `json:"skipped"`
+
+	// Waiting emails of earlier sendings by hand that still wait for the rows; they are replaced
+	Waiting int `json:"waiting"`
 }
 
 // Sender defines model for Sender.
@@ -3558,10 +3570,13 @@ type SetRuleStateJSONBodyState string
 
 // PreviewByHandJSONBody defines parameters for PreviewByHand.
 type PreviewByHandJSONBody struct {
-	Body   RuleBody  `json:"body"`
-	Rows   *[]string `json:"rows,omitempty"`
-	View   *ViewSpec `json:"view,omitempty"`
-	Within *string   `json:"within,omitempty"`
+	Body RuleBody `json:"body"`
+
+	// LeaveRecent rows that have had the email within that time are left out
+	LeaveRecent *bool     `json:"leaveRecent,omitempty"`
+	Rows        *[]string `json:"rows,omitempty"`
+	View        *ViewSpec `json:"view,omitempty"`
+	Within      *string   `json:"within,omitempty"`
 }
 
 // RefreshSourceJSONBody defines parameters for RefreshSource.

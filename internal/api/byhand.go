@@ -170,13 +170,16 @@ func (s *Server) PreviewByHand(ctx context.Context,
 	if body.Name == "" {
 		body.Name = "unnamed"
 	}
-	p, err := s.e.PreviewByHand(ctx, r.Sheet, &body, ids, within)
+	p, err := s.e.PreviewByHand(ctx, r.Sheet, &body, ids, within, r.Body.LeaveRecent != nil && *r.Body.LeaveRecent)
 	if err != nil {
 		return nil, err
 	}
 	out := PreviewByHand200JSONResponse{Rows: p.Rows, Emails: p.Emails, People: p.People, Incomplete: p.Incomplete,
 		Skipped: skips(p.Skipped),
-		Lines:   effectLines(p.Lines), Cap: p.Cap, Left: p.Left, Sender: p.Sender}
+		Lines:   effectLines(p.Lines), Cap: p.Cap, Left: p.Left, Sender: p.Sender, Waiting: p.Waiting}
+	if err := s.nameRules(ctx, r.Sheet, p.ByRules, &out); err != nil {
+		return nil, err
+	}
 	out.Doubled = make([]struct {
 		Address string `json:"address"`
 		Emails  int    `json:"emails"`
@@ -194,6 +197,27 @@ func (s *Server) PreviewByHand(ctx context.Context,
 		out.Recent = []RecentRow{}
 	}
 	return out, nil
+}
+
+// nameRules says which rules have emails waiting for the rows of a sending by hand.
+func (s *Server) nameRules(ctx context.Context, sheet string, by map[string]int,
+	out *PreviewByHand200JSONResponse) error {
+	out.ByRules = make([]struct {
+		Emails int    `json:"emails"`
+		Letter string `json:"letter"`
+		Name   string `json:"name"`
+	}, 0)
+	rules, err := s.st.AllRules(ctx, sheet)
+	for i := range rules {
+		if n := by[rules[i].ID]; n > 0 {
+			out.ByRules = append(out.ByRules, struct {
+				Emails int    `json:"emails"`
+				Letter string `json:"letter"`
+				Name   string `json:"name"`
+			}{n, rules[i].Letter, rules[i].Name})
+		}
+	}
+	return err
 }
 
 func skips(by map[reason.Code]int) []EffectSkip {

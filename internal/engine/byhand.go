@@ -1,10 +1,10 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
-	"maps"
 	"slices"
 	"time"
 
@@ -213,6 +213,10 @@ func (w *work) byHand(ctx context.Context, rb *cachedRule, b *store.Batch, ids [
 			Due: b.At}
 	}
 	w.ask(ctx, occ)
+	earlier, err := w.waitsByHand(ctx, occ[0].Batch, ids)
+	if err != nil {
+		return err
+	}
 	for i, id := range ids {
 		rec := w.rows[id]
 		if rec == nil || rec.SheetID != b.SheetID || rec.DeletedAt != nil {
@@ -227,11 +231,60 @@ func (w *work) byHand(ctx context.Context, rb *cachedRule, b *store.Batch, ids [
 			return err
 		}
 		l.Take(occ[i], row, w.now)
+		written := writtenIn(l.Effects)
 		if err := w.carryOut(ctx, l); err != nil {
 			return err
 		}
+		for _, m := range earlier[id] {
+			if slices.Contains(written, w.records[m].TemplateID) {
+				if err := w.amend(ctx, nil, plan.Replace(m)); err != nil {
+					return err
+				}
+			}
+		}
 	}
 	return nil
+}
+
+// writtenIn lists the templates in whose words emails go, or wait, by effects.
+func writtenIn(effects []plan.Effect) (templates []string) {
+	for _, x := range effects {
+		if x.Kind == plan.Write && x.As.State != delivery.Skipped {
+			templates = append(templates, x.As.Template)
+		}
+	}
+	return templates
+}
+
+// waitsByHand locks and gives what earlier sendings by hand have waiting for rows, by row. What has reached
+// some of its recipients stays as it is.
+func (w *work) waitsByHand(ctx context.Context, batch string, ids []int64) (map[int64][]*plan.Email, error) {
+	ds, err := w.tx.LockRowDeliveries(ctx, []delivery.State{delivery.Incomplete, delivery.Held, delivery.Deferred}, ids...)
+	if err != nil {
+		return nil, err
+	}
+	out := map[int64][]*plan.Email{}
+	for i := range ds {
+		o, err := occasionOf(&ds[i])
+		if err != nil {
+			return nil, err
+		}
+		if o.Kind != rule.ByHand || o.Base != "" || o.Batch == batch {
+			continue
+		}
+		if reached, err := ds[i].Reached(); err != nil || reached {
+			if err != nil {
+				return nil, err
+			}
+			continue
+		}
+		m, err := w.take(&ds[i])
+		if err != nil {
+			return nil, err
+		}
+		out[ds[i].RowID] = append(out[ds[i].RowID], m)
+	}
+	return out, nil
 }
 
 // StopBatch stops a sending by hand: rows whose turn has not come are not
@@ -320,6 +373,8 @@ type HandPreview struct {
 	Skipped              map[reason.Code]int
 	Doubled              map[string]int // addresses that would get several
 	Recent               []RecentRow    // rows that have had the template lately
+	Waiting              int            // emails that an earlier sending by hand has waiting; they are replaced
+	ByRules              map[string]int // emails with the template that rules have waiting for the rows, by rule
 	Lines                []EffectLine   // the first of the emails
 	Cap, Left            int            // the sender's daily cap, 0 for none, and what is left of it today
 	Sender               string
@@ -333,9 +388,10 @@ type RecentRow struct {
 }
 
 // PreviewByHand works out what sending a rule by hand to some rows would come
-// to. within is how long ago the same template counts as lately.
+// to. within is how long ago the same template counts as lately; with leave, rows that have had it lately
+// are left out.
 func (e *Engine) PreviewByHand(ctx context.Context, sheetID string, r *rule.Rule, ids []int64,
-	within calendar.Duration) (*HandPreview, error) {
+	within calendar.Duration, leave bool) (*HandPreview, error) {
 	if len(ids) > maxByHand {
 		return nil, refuse("at most %d rows at a time; these are %d", maxByHand, len(ids))
 	}
@@ -349,26 +405,29 @@ func (e *Engine) PreviewByHand(ctx context.Context, sheetID string, r *rule.Rule
 		return nil, err
 	}
 	now := e.now()
-	h := &handLooker{sb: sb, set: set, now: now, reached: map[string]int{}, templates: map[string][]int64{},
-		names: map[int64]string{}, out: &HandPreview{Skipped: map[reason.Code]int{}, Doubled: map[string]int{}}}
-	for i := range rows {
-		if err := h.look(&rows[i]); err != nil {
+	h, err := lookByHand(sb, set, now, rows)
+	if err != nil {
+		return nil, err
+	}
+	recent, err := h.recent(ctx, e.Store, within.Before(now, set.Zone))
+	if err != nil {
+		return nil, err
+	}
+	if leave && len(recent) > 0 {
+		had := map[int64]bool{}
+		for _, x := range recent {
+			had[x.ID] = true
+		}
+		rows = slices.DeleteFunc(rows, func(r store.Row) bool { return had[r.ID] })
+		if h, err = lookByHand(sb, set, now, rows); err != nil {
 			return nil, err
 		}
 	}
 	p := h.out
-	p.People = len(h.reached)
-	maps.DeleteFunc(p.Doubled, func(_ string, n int) bool { return n < 2 })
-	for id, of := range h.templates {
-		recent, err := e.Store.Recently(ctx, of, id, within.Before(now, set.Zone))
-		if err != nil {
-			return nil, err
-		}
-		for row, at := range recent {
-			p.Recent = append(p.Recent, RecentRow{row, h.names[row], at})
-		}
+	p.Recent = recent
+	if err := h.waits(ctx, e.Store); err != nil {
+		return nil, err
 	}
-	slices.SortFunc(p.Recent, func(a, b RecentRow) int { return int(a.ID - b.ID) })
 	sender, isDefault, err := e.senderOf(ctx, sb.record)
 	if err != nil || sender == nil {
 		return p, err
@@ -379,12 +438,70 @@ func (e *Engine) PreviewByHand(ctx context.Context, sheetID string, r *rule.Rule
 	return p, err
 }
 
+// lookByHand looks at what rows would get.
+func lookByHand(sb *cachedSheet, set *plan.CompiledRule, now time.Time, rows []store.Row) (*handLooker, error) {
+	h := &handLooker{sb: sb, set: set, now: now, reached: map[string]int{}, several: map[string]int{},
+		written: map[string]string{}, templates: map[string][]int64{}, names: map[int64]string{},
+		out: &HandPreview{Skipped: map[reason.Code]int{}, Doubled: map[string]int{}, ByRules: map[string]int{}}}
+	for i := range rows {
+		if err := h.look(&rows[i]); err != nil {
+			return nil, err
+		}
+	}
+	h.out.People = len(h.reached)
+	for key, n := range h.several {
+		if n > 1 {
+			h.out.Doubled[h.written[key]] = n
+		}
+	}
+	return h, nil
+}
+
+// recent lists the rows that have had their template since an instant.
+func (h *handLooker) recent(ctx context.Context, s *store.Store, since time.Time) (out []RecentRow, err error) {
+	for id, of := range h.templates {
+		recent, err := s.Recently(ctx, of, id, since)
+		if err != nil {
+			return nil, err
+		}
+		for row, at := range recent {
+			out = append(out, RecentRow{row, h.names[row], at})
+		}
+	}
+	slices.SortFunc(out, func(a, b RecentRow) int { return cmp.Compare(a.ID, b.ID) })
+	return out, nil
+}
+
+// waits counts what waits for the rows already, in the words that they would get.
+func (h *handLooker) waits(ctx context.Context, s *store.Store) error {
+	for id, of := range h.templates {
+		waiting, err := s.WaitingIn(ctx, of, id)
+		if err != nil {
+			return err
+		}
+		for i := range waiting {
+			o, err := occasionOf(&waiting[i])
+			if err != nil {
+				return err
+			}
+			if o.Kind == rule.ByHand && o.Base == "" {
+				h.out.Waiting++
+			} else {
+				h.out.ByRules[waiting[i].RuleID]++
+			}
+		}
+	}
+	return nil
+}
+
 // handLooker gathers what sending rows by hand would do.
 type handLooker struct {
 	sb        *cachedSheet
 	set       *plan.CompiledRule
 	now       time.Time
-	reached   map[string]int     // emails, by address
+	reached   map[string]int     // emails, by mailbox
+	several   map[string]int     // of those, in To
+	written   map[string]string  // how a mailbox is first written, by its key
 	templates map[string][]int64 // rows, by what is written to them
 	names     map[int64]string
 	out       *HandPreview
@@ -410,15 +527,19 @@ func (h *handLooker) look(rec *store.Row) error {
 			continue
 		case plan.Incomplete:
 			p.Incomplete++
+			h.templates[c.Template] = append(h.templates[c.Template], rec.ID)
 		default:
 			p.Emails++
 			for _, list := range [][]value.Mailbox{c.To, c.Cc, c.Bcc} {
 				for _, m := range list {
-					h.reached[m.Address()]++
+					h.reached[m.Key()]++ // capitals make no other address
 				}
 			}
 			for _, m := range c.To {
-				p.Doubled[m.Address()]++
+				h.several[m.Key()]++
+				if h.written[m.Key()] == "" {
+					h.written[m.Key()] = m.Address()
+				}
 			}
 			h.templates[c.Template] = append(h.templates[c.Template], rec.ID)
 		}

@@ -771,6 +771,13 @@ func LeaveOut(e *Email, why reason.Reason) Effect {
 	return l.Effects[0]
 }
 
+// Replace ends an email of a sending by hand that still waits: a later one to the row takes its place.
+func Replace(e *Email) Effect {
+	l := Timeline{}
+	l.end(e, delivery.Skipped, reason.Reason{Code: reason.Replaced})
+	return l.Effects[0]
+}
+
 // miss ends what was not mended within its late limit.
 func (l *Timeline) miss(e *Email, row *sheet.Row) {
 	if row != nil && !l.Stands(&e.Occasion, row) {

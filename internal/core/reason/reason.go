@@ -29,6 +29,7 @@ const (
 	RowGone         Code = "row-gone"
 	RowDeleted      Code = "row-deleted"
 	SameMoment      Code = "same-moment"
+	Replaced        Code = "replaced"        // a later sending by hand takes its place
 	LeftAgain       Code = "left-again"      // what a delayed reaction was about is over
 	ConditionFalse  Code = "condition-false" // Clause does not hold of Cells
 	NoWording       Code = "no-wording"
@@ -142,7 +143,7 @@ const Said Code = "said"
 
 // Codes lists every code, in the order of this file.
 var Codes = []Code{Date, Became, Reached, Added, Changed, Round, ByHand, FollowUp,
-	RowGone, RowDeleted, SameMoment, LeftAgain, ConditionFalse, NoWording, RepeatOnce, RepeatApart, DoNotEmail, Stopped, NoSuchStep,
+	RowGone, RowDeleted, SameMoment, Replaced, LeftAgain, ConditionFalse, NoWording, RepeatOnce, RepeatApart, DoNotEmail, Stopped, NoSuchStep,
 	NotRecipient, FirstDidNotGo,
 	DateMoved, RuleGone, SheetGone, BecameMailboxes,
 	Unreadable, ColumnGone, NoAddress, FieldEmpty, RowsDiffer, OfRow,

@@ -15,6 +15,7 @@ var plain = map[Code]string{
 	RowDeleted:         "row deleted",
 	SameMoment:         "same moment: another email of this rule goes to the row then",
 	NoWording:          "no template fits",
+	Replaced:           "replaced: a later sending by hand takes its place",
 	LeftAgain:          "left again: by the time it was due it was over",
 	RepeatOnce:         "repeat: the row has had its email",
 	DoNotEmail:         "do-not-email: every recipient is on the do-not-email list",

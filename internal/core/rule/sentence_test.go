@@ -51,7 +51,7 @@ func TestSentence(t *testing.T) {
 			"7 days before return due at 09:00 in Europe/Paris, write Return to contact email.", "/zone=Europe/Paris"},
 
 		{"a delay", withTrigger(strings.Replace(onChange, `"kind"`, `"delay":"PT1H","kind"`, 1), ""),
-			"1 hour after state becomes out, write Return to contact email.", "/trigger/delay=1 hour after"},
+			"An hour after state becomes out, write Return to contact email.", "/trigger/delay=An hour after"},
 		{"a delay after adding", withTrigger(`{"kind":"added","delay":"P2D"}`, ""),
 			"2 days after a row is added, write Return to contact email.", "/trigger/delay=2 days after"},
 		{"state set", withTrigger(onChange, ""), "As soon as state becomes out, write Return to contact email.",

@@ -3075,6 +3075,14 @@ export interface components {
                 emails: number;
             }[];
             recent: components["schemas"]["RecentRow"][];
+            /** @description emails of earlier sendings by hand that still wait for the rows; they are replaced */
+            waiting: number;
+            /** @description emails in the same words that rules have waiting for the rows */
+            byRules: {
+                letter: string;
+                name: string;
+                emails: number;
+            }[];
             lines: components["schemas"]["EffectLine"][];
             cap: number;
             left: number;
@@ -3504,7 +3512,7 @@ export interface components {
          * @description Why an email goes, waits, or does not go, or what kept its last try from succeeding; a sentence stands beside it.
          * @enum {string}
          */
-        ReasonCode: "date" | "became" | "reached" | "added" | "changed" | "round" | "by-hand" | "follow-up" | "row-gone" | "row-deleted" | "same-moment" | "left-again" | "condition-false" | "no-wording" | "repeat-once" | "repeat-apart" | "do-not-email" | "stopped" | "no-such-step" | "not-recipient" | "first-did-not-go" | "date-moved" | "rule-gone" | "sheet-gone" | "became-mailboxes" | "unreadable" | "column-gone" | "no-address" | "field-empty" | "rows-differ" | "of-row" | "sending-off" | "asks-first" | "first-run" | "window" | "baseline" | "brake" | "daily-cap" | "restored" | "too-late" | "not-mended" | "no-room" | "looked-through" | "left-out" | "unreachable" | "put-off" | "lost-before" | "lost-after" | "lost-ledger" | "refused" | "some-put-off" | "given-up" | "program-stopped" | "cannot-write" | "cannot-read" | "program-fault" | "no-sender" | "no-such-host" | "nothing-listens" | "no-answer" | "not-tls" | "begins-with-tls" | "no-starttls" | "bad-certificate" | "unprotected" | "sign-in-refused" | "no-sign-in" | "sign-in-wanted" | "sender-refused" | "server-busy" | "too-many-connections" | "message-too-large" | "mailbox-full" | "policy" | "no-mailbox" | "said";
+        ReasonCode: "date" | "became" | "reached" | "added" | "changed" | "round" | "by-hand" | "follow-up" | "row-gone" | "row-deleted" | "same-moment" | "replaced" | "left-again" | "condition-false" | "no-wording" | "repeat-once" | "repeat-apart" | "do-not-email" | "stopped" | "no-such-step" | "not-recipient" | "first-did-not-go" | "date-moved" | "rule-gone" | "sheet-gone" | "became-mailboxes" | "unreadable" | "column-gone" | "no-address" | "field-empty" | "rows-differ" | "of-row" | "sending-off" | "asks-first" | "first-run" | "window" | "baseline" | "brake" | "daily-cap" | "restored" | "too-late" | "not-mended" | "no-room" | "looked-through" | "left-out" | "unreachable" | "put-off" | "lost-before" | "lost-after" | "lost-ledger" | "refused" | "some-put-off" | "given-up" | "program-stopped" | "cannot-write" | "cannot-read" | "program-fault" | "no-sender" | "no-such-host" | "nothing-listens" | "no-answer" | "not-tls" | "begins-with-tls" | "no-starttls" | "bad-certificate" | "unprotected" | "sign-in-refused" | "no-sign-in" | "sign-in-wanted" | "sender-refused" | "server-busy" | "too-many-connections" | "message-too-large" | "mailbox-full" | "policy" | "no-mailbox" | "said";
         LogLine: {
             reason?: components["schemas"]["ReasonCode"];
             lastError?: components["schemas"]["ReasonCode"];
@@ -6135,6 +6143,8 @@ export interface operations {
                     body: components["schemas"]["RuleBody"];
                     rows?: string[];
                     view?: components["schemas"]["ViewSpec"];
+                    /** @description rows that have had the email within that time are left out */
+                    leaveRecent?: boolean;
                     within?: string;
                 };
             };

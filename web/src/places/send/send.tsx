@@ -81,7 +81,7 @@ function Sending({ sheet, rules, templates }: { sheet: Sheet; rules: Rule[]; tem
     each: false,
   });
   const [within, setWithin] = useState("P7D");
-  const [out, setOut] = useState(new Set<string>());
+  const [tooRecent, setTooRecent] = useState(false); // who has had it lately gets it too
   const [batch] = useState(randomId);
   const body: RuleBody = rule?.body ?? {
     name: `By hand: ${templates.find((t) => t.id === draft.template)?.name ?? ""}`.slice(0, 100),
@@ -90,20 +90,20 @@ function Sending({ sheet, rules, templates }: { sheet: Sheet; rules: Rule[]; tem
     to: draft.to,
     each: draft.each || undefined,
   };
-  const going = rows.filter((r) => !out.has(r));
   const preview = useQuery<Schemas["SendPreview"]>({
-    queryKey: [...keys.effect(sheet.id), "by hand", body, going, within],
+    queryKey: [...keys.effect(sheet.id), "by hand", body, rows, within, tooRecent],
     enabled: rows.length > 0 && body.to.length > 0 && body.send.every((w) => w.template),
     placeholderData: (old) => old,
     queryFn: ({ signal }) =>
       take(
         http.POST("/sheets/{sheet}/send/preview", {
           params: { path: { sheet: sheet.id } },
-          body: { body, rows: going, within },
+          body: { body, rows, within, leaveRecent: !tooRecent },
           signal,
         }),
       ),
   });
+  const left = new Set(tooRecent ? [] : preview.data?.recent.map((r) => r.rowId));
   const send = useWrite<void, { batch: string }>({
     write: async () => {
       const path = { sheet: sheet.id };
@@ -118,7 +118,7 @@ function Sending({ sheet, rules, templates }: { sheet: Sheet; rules: Rule[]; tem
         );
       return http.POST("/sheets/{sheet}/rules/{rule}/send", {
         params: { path: { ...path, rule: by.id } },
-        body: { batch, rows: going },
+        body: { batch, rows: rows.filter((r) => !left.has(r)) },
       });
     },
     changes: [...ofEmails, ...ofSheet(sheet.id)],
@@ -130,7 +130,7 @@ function Sending({ sheet, rules, templates }: { sheet: Sheet; rules: Rule[]; tem
     <div className="flex min-h-0 flex-1 flex-col">
       <div className="px-5 pt-[18px] pb-3">
         <h1>
-          <b>Send by hand</b> to {count(going.length, "row")} of{" "}
+          <b>Send by hand</b> to {count(rows.length - left.size, "row")} of{" "}
           <Link to="/sheets/$sheet" params={{ sheet: sheet.id }} className="figure">
             {sheet.name}
           </Link>
@@ -165,7 +165,8 @@ function Sending({ sheet, rules, templates }: { sheet: Sheet; rules: Rule[]; tem
                 onWithin={setWithin}
                 now={now}
                 zone={sheet.zone}
-                onLeave={(ids) => setOut(new Set([...out, ...ids]))}
+                tooRecent={tooRecent}
+                onTooRecent={setTooRecent}
               />
             )}
             {preview.error && (
@@ -273,16 +274,32 @@ type WarningProps = {
   onWithin: (d: string) => void;
   now: Date;
   zone: string;
-  onLeave: (rows: string[]) => void;
+  tooRecent: boolean;
+  onTooRecent: (to: boolean) => void;
 };
 // What is to be known before it goes.
-function Warnings({ p, within, onWithin, now, zone, onLeave }: WarningProps) {
+function Warnings({ p, within, onWithin, now, zone, tooRecent, onTooRecent }: WarningProps) {
   const skipped = p.skipped.reduce((n, s) => n + s.emails, 0);
   return (
     <ul className="mt-4 flex flex-col gap-2 border-t border-hair-2 pt-3">
       {p.incomplete > 0 && (
-        <li className="text-brick">{count(p.incomplete, "row is", "rows are")} incomplete and gets no email.</li>
+        <li className="text-brick">
+          {count(p.incomplete, "row is", "rows are")} incomplete: the email waits, and goes by itself once the cell is
+          filled, within the late limit.
+        </li>
       )}
+      {p.waiting > 0 && (
+        <li className="text-marigold">
+          {count(p.waiting, "email of an earlier sending waits", "emails of earlier sendings wait")} for these rows
+          already; {p.waiting === 1 ? "it is" : "they are"} replaced.
+        </li>
+      )}
+      {p.byRules.map((r) => (
+        <li key={r.letter} className="text-marigold">
+          {count(r.emails, "email", "emails")} in the same words {r.emails === 1 ? "waits" : "wait"} for these rows by
+          rule {r.letter}, {r.name}, and {r.emails === 1 ? "goes" : "go"} too.
+        </li>
+      ))}
       {skipped > 0 && <li>Skipped: {p.skipped.map((s) => `${s.emails} (${s.reason})`).join(", ")}.</li>}
       {p.doubled.length > 0 && (
         <li className="text-marigold">
@@ -310,8 +327,9 @@ function Warnings({ p, within, onWithin, now, zone, onLeave }: WarningProps) {
                 .join("; ")}
               {p.recent.length > 3 && " …"})
             </span>
-            <button type="button" className="link" onClick={() => onLeave(p.recent.map((r) => r.rowId))}>
-              don’t send to them
+            <span>{tooRecent ? "They get it too;" : "They get it no second time;"}</span>
+            <button type="button" className="link" onClick={() => onTooRecent(!tooRecent)}>
+              {tooRecent ? "don’t send to them" : "send to them too"}
             </button>
           </>
         )}

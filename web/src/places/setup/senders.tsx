@@ -231,9 +231,7 @@ function Placing({ sender: s, list }: { sender: Schemas["Sender"]; list: Schemas
   const remove = useWrite({ write: () => http.DELETE("/setup/senders/{sender}", { params: { path } }), changes });
   const now = list.find((x) => x.isDefault);
   const moves = (sheets: string[], to: string) =>
-    sheets.length === 0
-      ? "No sheet sends from another address."
-      : `${sheets.join(", ")} would send from ${to}.`;
+    sheets.length === 0 ? "No sheet sends from another address." : `${sheets.join(", ")} would send from ${to}.`;
   return (
     <>
       {!s.isDefault && (
@@ -273,7 +271,8 @@ function Placing({ sender: s, list }: { sender: Schemas["Sender"]; list: Schemas
 
 /** What is saved of a sender. */
 export function pickSave(s: Schemas["Sender"]): Save {
-  const { name, address, host, port, security, username, dailyCap, pace, batch, pauseSeconds, zone, maxConnections } = s;
+  const { name, address, host, port, security, username, dailyCap, pace, batch, pauseSeconds, zone, maxConnections } =
+    s;
   return {
     name,
     address,

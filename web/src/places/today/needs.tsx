@@ -32,10 +32,7 @@ function NoticeLine({ notice }: { notice: Schemas["Notice"] }) {
         !
       </span>
       <span className="min-w-0 flex-1">
-        <b className="font-semibold">
-          {noticeHeads[notice.kind]}
-        </b>{" "}
-        {notice.text}
+        <b className="font-semibold">{noticeHeads[notice.kind]}</b> {notice.text}
         {notice.kind === "went-back" && (
           <>
             {" "}

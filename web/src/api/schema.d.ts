@@ -2810,6 +2810,8 @@ export interface components {
                 limit?: components["schemas"]["Level"];
                 rearm?: components["schemas"]["Level"];
                 start?: string;
+                /** @description of a reaction, how long after it the email is due, ISO 8601 */
+                delay?: string;
                 rrule?: string | null;
             };
             condition?: components["schemas"]["Condition"];

@@ -32,6 +32,7 @@ import {
   type Source,
   type Step,
   type Trigger,
+  withEvery,
   withKind,
   without,
 } from "./model";
@@ -146,8 +147,26 @@ function trigger(place: string, p: Editing): Opened {
     case "/trigger/every":
       return {
         title: "How often the date comes round",
-        body: <EveryBlank value={t.every ?? { unit: "years", n: 1 }} onChange={(every) => set({ every })} />,
-        remove: () => set({ every: undefined }),
+        body: (
+          <EveryBlank
+            value={t.every ?? { unit: "years", n: 1 }}
+            onChange={(every) => put(changeOf(body, withEvery(body, every)))}
+          />
+        ),
+        remove: () => put(changeOf(body, withEvery(body))),
+      };
+    case "/trigger/delay":
+      return {
+        title: "How long after it",
+        body: (
+          <>
+            <DurationField label="After" value={t.delay ?? "PT1H"} onChange={(delay) => set({ delay })} />
+            {(t.kind === "threshold" || (t.kind === "change" && t.to)) && (
+              <p className="mt-2 max-w-72 text-ink-2">A row that has been left again by then gets no email.</p>
+            )}
+          </>
+        ),
+        remove: () => set({ delay: undefined }),
       };
     case "/trigger/to":
       return {

@@ -138,6 +138,20 @@ export function tidy(body: RuleBody): RuleBody {
   return out;
 }
 
+/** How far apart a row's emails are to be where a date recurs: nine tenths of a period of years or months,
+ * so that a date that is put right after its email brings no second one. */
+function apartFor(e?: Every): RuleBody["repeat"] {
+  const days = e?.unit === "years" ? 365 : e?.unit === "months" ? 30 : 0;
+  return e && days > 0 ? { "not-more-often-than": `P${Math.floor(0.9 * days * e.n)}D` } : undefined;
+}
+
+/** A rule whose date recurs in another way, or not at all. What was proposed with it goes with it. */
+export function withEvery(b: RuleBody, every?: Every): RuleBody {
+  const was = apartIn(apartFor(b.trigger.every));
+  const proposed = b.repeat === undefined || (was !== undefined && apartIn(b.repeat) === was);
+  return { ...b, trigger: { ...b.trigger, every }, repeat: proposed ? apartFor(every) : b.repeat };
+}
+
 /** What can still be said in a rule's sentence, and how it begins. */
 export type More = { words: string; place: string; add: (b: RuleBody) => RuleBody };
 
@@ -169,11 +183,17 @@ export function moreOf(b: RuleBody, sheet: Sheet): More[] {
         place: "/trigger/rearm",
         add: (x) => ({ ...x, trigger: { ...x.trigger, rearm: { percent: 5 } } }),
       },
+    reacts(t.kind) &&
+      !t.delay && {
+        words: "only some time after it …",
+        place: "/trigger/delay",
+        add: (x) => ({ ...x, trigger: { ...x.trigger, delay: "PT1H" } }),
+      },
     t.kind === "date" &&
       !t.every && {
         words: "every year …",
         place: "/trigger/every",
-        add: (x) => ({ ...x, trigger: { ...x.trigger, every: { unit: "years", n: 1 } } }),
+        add: (x) => withEvery(x, { unit: "years", n: 1 }),
       },
     !roundUp && {
       words: "another template where …",

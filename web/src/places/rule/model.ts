@@ -147,7 +147,7 @@ function apartFor(e?: Every): RuleBody["repeat"] {
 
 /** A rule whose date recurs in another way, or not at all. What was proposed with it goes with it. */
 export function withEvery(b: RuleBody, every?: Every): RuleBody {
-  const was = apartIn(apartFor(b.trigger.every));
+  const was = apartIn(apartFor(b.trigger.every ?? undefined));
   const proposed = b.repeat === undefined || (was !== undefined && apartIn(b.repeat) === was);
   return { ...b, trigger: { ...b.trigger, every }, repeat: proposed ? apartFor(every) : b.repeat };
 }

@@ -97,11 +97,11 @@ func (s *Server) notices(ctx context.Context) (out []Notice, err error) {
 		if x.Waiting != 1 {
 			waits = fmt.Sprintf("%d emails wait", x.Waiting)
 		}
-		// "Loans desk cannot send since 08:55: the mail server did not accept …; 41 emails wait."
+		// "Loans desk, since Mon 15 Mar 08:55: the mail server did not accept …; 41 emails wait."
 		since := x.Rests.Since.In(s.Zone).Format("Mon 2 Jan 15:04")
 		why := strings.TrimSuffix(x.Rests.Why, ".")
 		out = append(out, Notice{Kind: NoticeKindSender, Since: &x.Rests.Since,
-			Text: fmt.Sprintf("%s cannot send since %s: %s; %s. %s", x.Name, since, lowerFirst(why), waits, x.Rests.Advice)})
+			Text: fmt.Sprintf("%s, since %s: %s; %s. %s", x.Name, since, lowerFirst(why), waits, x.Rests.Advice)})
 	}
 	return out, err
 }

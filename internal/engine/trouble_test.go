@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"errors"
 	"fmt"
 	"io"
 	"net"
@@ -357,5 +358,48 @@ func TestRefusalsThatAreNoAddressFaults(t *testing.T) {
 					d.State, d.LastError.Code, d.Reply, d.Recipients, c.want)
 			}
 		})
+	}
+}
+
+// The default sender is chosen, and one for which something waits, or that is used by default, is not deleted.
+func TestSenderList(t *testing.T) {
+	f := stillFixture(t, "2027-03-15T08:30:00Z")
+	rec := f.dueBy("desk", 25, 1)
+	first := func() string {
+		t.Helper()
+		list, err := f.Store.Senders(f.ctx)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return list[0].ID
+	}
+	if got := first(); got != "sender" {
+		t.Errorf("by default %s is used, want the one that was there before", got)
+	}
+	if err := f.UseSender(f.ctx, "desk", "Ines"); err != nil {
+		t.Fatal(err)
+	}
+	if got := first(); got != "desk" {
+		t.Errorf("by default %s is used, want the one that was chosen", got)
+	}
+	var refusal *Refusal
+	if err := f.DeleteSender(f.ctx, "desk", "Ines"); !errors.As(err, &refusal) {
+		t.Errorf("the default one is deleted: %v", err)
+	}
+	if err := f.UseSender(f.ctx, "sender", "Ines"); err != nil {
+		t.Fatal(err)
+	}
+	f.turn("2027-03-15T09:00:00Z")
+	f.tickAll()
+	if err := f.DeleteSender(f.ctx, "desk", "Ines"); !errors.As(err, &refusal) || !strings.Contains(err.Error(), "1 email waits for desk") {
+		t.Errorf("one for which something waits is deleted: %v", err)
+	}
+	f.unchecked = true
+	f.exec("UPDATE deliveries SET state = 'accepted', next_try = '9999-12-31'")
+	if err := f.DeleteSender(f.ctx, "desk", "Ines"); err != nil {
+		t.Error(err)
+	}
+	if again, err := f.Store.Sheet(f.ctx, rec.ID); err != nil || again.SenderID != "" {
+		t.Errorf("its sheet sends from %q (%v), want the default one", again.SenderID, err)
 	}
 }

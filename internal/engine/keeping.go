@@ -203,7 +203,13 @@ func (e *Engine) Past(ctx context.Context, sheetID string, r *rule.Rule,
 	}
 	now := e.now()
 	err = e.Store.ScanRows(ctx, sheetID, func(rec *store.Row) error {
-		row, err := rec.SettledCore(sb.sheet)
+		// What a rule that is not on would leave is counted on the rows as they are, rows that rest among
+		// them (its effect); what one that is on has left can be taken up of rows that have settled.
+		look := rec.Core
+		if rb != nil && rb.record.State == rule.On {
+			look = rec.SettledCore
+		}
+		row, err := look(sb.sheet)
 		if err != nil || row == nil {
 			return err
 		}

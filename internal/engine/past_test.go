@@ -128,3 +128,27 @@ func TestPastStates(t *testing.T) {
 		t.Errorf("%d went, want 4", got)
 	}
 }
+
+// What is counted as past beside a rule that is not on is what its list shows, while rows settle too.
+func TestPastWhileRowsSettle(t *testing.T) {
+	f := stillFixture(t, "2027-03-15T08:30:00Z")
+	rec, rows := f.cases(`{"name":"Due","state":"draft","trigger":{"kind":"date","column":"Read","offsets":[{"n":-7,"unit":"days"}]},"send":[{"template":"B"}],"to":[{"column":"Email"}]}`,
+		"C-1,50,a@x.example,,2027-05-20", "C-2,50,b@x.example,,2027-03-16")
+	f.set(rec, rows["C-1"], "Read", "2027-03-18") // and has not settled
+	rules, err := f.Store.Rules(f.ctx, rec.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	core, err := rules[0].Core()
+	if err != nil {
+		t.Fatal(err)
+	}
+	effect, err := f.Effect(f.ctx, rec.ID, EffectAsk{Rule: core})
+	if err != nil {
+		t.Fatal(err)
+	}
+	lines, total, err := f.Past(f.ctx, rec.ID, core, rules[0].ID)
+	if err != nil || total != 2 || len(lines) != 2 || effect.Past != total {
+		t.Errorf("%d are counted, and %d listed (%v), want 2", effect.Past, total, err)
+	}
+}

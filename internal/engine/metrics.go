@@ -30,6 +30,7 @@ var (
 	openDesc  = prometheus.NewDesc("nivot_deliveries", "Deliveries that are not over, by state.", []string{"state"}, nil)
 	rowsDesc  = prometheus.NewDesc("nivot_rows", "Rows of all sheets, as the database estimates them.", nil, nil)
 	sheetDesc = prometheus.NewDesc("nivot_sheets", "Sheets.", nil, nil)
+	restDesc  = prometheus.NewDesc("nivot_senders_resting", "Senders that cannot send at the moment.", nil, nil)
 	upDesc    = prometheus.NewDesc("nivot_database_up", "1 where the database has answered for these figures.", nil, nil)
 	askedDesc = prometheus.NewDesc("nivot_database_seconds", "How long the database took for these figures.", nil, nil)
 )
@@ -42,7 +43,7 @@ func (e *Engine) Collector() prometheus.Collector { return collector{e} }
 
 // Describe implements prometheus.Collector.
 func (c collector) Describe(ch chan<- *prometheus.Desc) {
-	for _, d := range []*prometheus.Desc{dueDesc, lateDesc, openDesc, rowsDesc, sheetDesc, upDesc, askedDesc} {
+	for _, d := range []*prometheus.Desc{dueDesc, lateDesc, openDesc, rowsDesc, sheetDesc, restDesc, upDesc, askedDesc} {
 		ch <- d
 	}
 }
@@ -67,6 +68,7 @@ func (c collector) Collect(ch chan<- prometheus.Metric) {
 	gauge(lateDesc, f.Late.Seconds())
 	gauge(rowsDesc, float64(f.Rows))
 	gauge(sheetDesc, float64(f.Sheets))
+	gauge(restDesc, float64(f.Resting))
 	for st, n := range f.ByState {
 		gauge(openDesc, float64(n), string(st))
 	}

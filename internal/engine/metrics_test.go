@@ -2,8 +2,11 @@ package engine
 
 import (
 	"testing"
+	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
+
+	"nivot/internal/core/reason"
 )
 
 // What a monitor is told of what there is to do.
@@ -20,6 +23,10 @@ func TestFigures(t *testing.T) {
 	f.mu.Lock()
 	f.clock = at("2027-03-12T09:10:00Z") // ten minutes after they were due
 	f.mu.Unlock()
+	if err := f.Store.Rest(f.ctx, senders[0].ID, f.clock, f.clock.Add(time.Minute), 1, reason.Reason{Code: reason.SenderRefused},
+		"535 no"); err != nil {
+		t.Fatal(err)
+	}
 	reg := prometheus.NewPedanticRegistry()
 	if err := reg.Register(f.Collector()); err != nil {
 		t.Fatal(err)
@@ -39,7 +46,7 @@ func TestFigures(t *testing.T) {
 		}
 	}
 	for name, want := range map[string]float64{"nivot_database_up": 1, "nivot_sheets": 1, "nivot_deliveries/queued": 0,
-		"nivot_deliveries/held": 0, "nivot_deliveries/in-doubt": 0} {
+		"nivot_deliveries/held": 0, "nivot_deliveries/in-doubt": 0, "nivot_senders_resting": 1} {
 		if v, ok := got[name]; !ok || v != want {
 			t.Errorf("%s: got %v (%v), want %v", name, v, ok, want)
 		}

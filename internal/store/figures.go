@@ -12,6 +12,7 @@ type Figures struct {
 	Due     int64         // entries of the agenda whose time has come
 	Late    time.Duration // since when the oldest of them and of what is queued is due
 	ByState map[delivery.State]int64
+	Resting int64 // senders that cannot send at the moment
 	Sheets  int64
 	Rows    int64 // about, as the database estimates
 }
@@ -54,6 +55,10 @@ func (s *Store) Figures(ctx context.Context, now time.Time) (f Figures, err erro
 		if t != nil {
 			f.Late = max(f.Late, now.Sub(*t))
 		}
+	}
+	if err = db.Raw("SELECT COUNT(*) FROM sender_states WHERE rests_since IS NOT NULL").
+		Scan(&f.Resting).Error; err != nil {
+		return f, err
 	}
 	if err = db.Raw("SELECT COUNT(*) FROM sheets").Scan(&f.Sheets).Error; err != nil {
 		return f, err

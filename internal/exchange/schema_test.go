@@ -1,4 +1,4 @@
-package exchange
+package exchange_test
 
 import (
 	"bytes"
@@ -11,6 +11,9 @@ import (
 	"testing/fstest"
 
 	"github.com/santhosh-tekuri/jsonschema/v6"
+
+	"nivot/internal/exchange"
+	"nivot/internal/exchange/exchangetest"
 )
 
 func schema(t *testing.T, name string) *jsonschema.Schema {
@@ -66,6 +69,20 @@ func TestBundlesFitTheSchemas(t *testing.T) {
 	}
 }
 
+// What the reader takes the schema lets through, whatever the rules are.
+func TestRandomRulesFitTheSchema(t *testing.T) {
+	s := schema(t, "rules")
+	for seed := range uint64(200) {
+		dir := exchangetest.New(seed, 31).Bundle()
+		if _, err := exchange.ReadBundle(dir); err != nil {
+			continue
+		}
+		if err := fits(t, s, dir["rules.json"].Data); err != nil {
+			t.Errorf("seed %d: %v\n%s", seed, err, dir["rules.json"].Data)
+		}
+	}
+}
+
 // What the schema refuses the reader refuses too, and it knows no name that
 // the schema does not.
 func TestSchemaAndReaderAgree(t *testing.T) {
@@ -87,7 +104,7 @@ func TestSchemaAndReaderAgree(t *testing.T) {
 			t.Errorf("the schema lets %s through", c[1])
 		}
 		dir := os.DirFS("testdata/cases")
-		if _, err := ReadBundle(changed{dir, "rules.json", bad}); err == nil ||
+		if _, err := exchange.ReadBundle(changed{dir, "rules.json", bad}); err == nil ||
 			!strings.Contains(err.Error(), "rules.json, /") {
 			t.Errorf("the reader on %s: %v", c[1], err)
 		}

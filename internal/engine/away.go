@@ -28,15 +28,15 @@ func (e *Engine) retire(ctx context.Context, id, actor, how string, mark func(*s
 	}
 	defer e.Wake()
 	return e.Store.Tx(ctx, func(tx *store.Store) error {
-		rec, err := tx.LockSheet(ctx, id)
-		if err != nil {
+		if _, err := tx.LockSheet(ctx, id); err != nil { // before its rules
 			return err
 		}
 		now, err := e.halt(ctx, tx, id, nil)
 		if err != nil {
 			return err
 		}
-		if rec, err = tx.LockSheet(ctx, id); err != nil { // as what was due has left it
+		rec, err := tx.LockSheet(ctx, id) // as what was due has left it
+		if err != nil {
 			return err
 		}
 		mark(rec, now)

@@ -8,6 +8,7 @@ import (
 	"nivot/internal/core/plan"
 	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
+	"nivot/internal/core/value"
 )
 
 // Only narrows a view to some rows by what is known of them beyond their cells.
@@ -21,23 +22,31 @@ type OnlyRows string
 
 // The rows that a view may be narrowed to.
 const (
-	Doubled  OnlyRows = "doubled"  // whose key other rows have too
-	Unjudged OnlyRows = "unjudged" // that a rule cannot judge
-	Awaiting OnlyRows = "coming"   // with an email coming in the next four weeks
-	Quiet    OnlyRows = "quiet"    // without one
+	Doubled     OnlyRows = "doubled"      // whose key other rows have too
+	SameAddress OnlyRows = "same-address" // whose address other rows have too
+	Unjudged    OnlyRows = "unjudged"     // that a rule cannot judge
+	Awaiting    OnlyRows = "coming"       // with an email coming in the next four weeks
+	Quiet       OnlyRows = "quiet"        // without one
 )
+
+// byRules reports whether it is the rules that say which rows they are.
+func (o OnlyRows) byRules() bool { return o != Doubled && o != SameAddress }
 
 // picked reports of a row, its formulas not worked out, whether a view shows it.
 type picked func(id int64, row *sheet.Row) (bool, error)
 
 // picking makes ready to pick the rows of an Only.
 func (e *Engine) picking(ctx context.Context, sheetID string, o Only) (picked, error) {
-	if o.Rows == Doubled {
+	switch o.Rows {
+	case Doubled:
 		ids, err := e.Store.DoubledRows(ctx, sheetID)
 		in := make(map[int64]bool, len(ids))
 		for _, id := range ids {
 			in[id] = true
 		}
+		return func(id int64, _ *sheet.Row) (bool, error) { return in[id], nil }, err
+	case SameAddress:
+		in, err := e.sameAddress(ctx, sheetID)
 		return func(id int64, _ *sheet.Row) (bool, error) { return in[id], nil }, err
 	}
 	b := newRuleCache(e.Store)
@@ -69,7 +78,50 @@ func (e *Engine) picking(ctx context.Context, sheetID string, o Only) (picked, e
 	}
 	return nil,
 		&Refusal{Field: "/only/rows",
-			Message: fmt.Sprintf("rows that are %q are not known; ask for doubled, unjudged, coming or quiet", o.Rows)}
+			Message: fmt.Sprintf("rows that are %q are not known; ask for doubled, same-address, unjudged, coming or quiet", o.Rows)}
+}
+
+// sameAddress returns the rows one of whose addresses, in the sheet's column of addresses, another row has
+// too; none where the sheet has no such column.
+func (e *Engine) sameAddress(ctx context.Context, sheetID string) (map[int64]bool, error) {
+	rec, err := e.Store.Sheet(ctx, sheetID)
+	if err != nil {
+		return nil, err
+	}
+	s, err := rec.Core()
+	if err != nil {
+		return nil, err
+	}
+	column, ok := s.Column(s.Address)
+	if !ok {
+		return nil, nil
+	}
+	in, first := map[int64]bool{}, map[string]int64{}
+	decoder := s.Decoder(column)
+	var cells []value.Value
+	err = e.Store.StreamCells(ctx, sheetID, func(id, _, _ int64, _ bool, b []byte) error {
+		var err error
+		if cells, err = decoder.Decode(b, cells); err != nil {
+			return fmt.Errorf("row %d: %w", id, err)
+		}
+		cell := (&sheet.Row{Cells: cells}).Cell(column)
+		if !cell.IsFilled() {
+			return nil
+		}
+		boxes, err := value.ParseMailboxes(cell.Str)
+		if err != nil {
+			return fmt.Errorf("row %d: %w", id, err) // a filled cell is one that could be read
+		}
+		for _, m := range boxes {
+			if other, ok := first[m.Key()]; !ok {
+				first[m.Key()] = id
+			} else if other != id {
+				in[other], in[id] = true, true
+			}
+		}
+		return nil
+	})
+	return in, err
 }
 
 // looked gives the rules that are looked at: one by its id, whatever its state,

@@ -76,6 +76,7 @@ func TestViewsByWhatIsKnown(t *testing.T) {
 		want []int64
 	}{
 		{Only{Rows: Doubled}, []int64{1, 2, 7}}, // case does not tell keys apart
+		{Only{Rows: SameAddress}, []int64{}},
 		{Only{Rows: Unjudged}, []int64{3, 4}},
 		{Only{Rows: Unjudged, Rule: soon}, []int64{3, 4}},
 		{Only{Rows: Unjudged, Rule: few}, []int64{4}},
@@ -95,6 +96,19 @@ func TestViewsByWhatIsKnown(t *testing.T) {
 		t.Errorf("an unknown kind of rows: %v", err)
 	}
 
+	t.Run("capitals do not tell addresses apart, and one of several is enough", func(t *testing.T) {
+		ids, err := f.View(f.ctx, rec.ID, ViewSpec{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := f.EditRow(f.ctx, rec.ID, ids[4], []CellEdit{{Column: "c3", Text: "d@m.example; A@M.example"}},
+			System("test")); err != nil {
+			t.Fatal(err)
+		}
+		if got := f.numbers(rec, Only{Rows: SameAddress}); !slices.Equal(got, []int64{1, 5}) {
+			t.Errorf("rows %v", got)
+		}
+	})
 	t.Run("what is mended is no longer shown", func(t *testing.T) {
 		ids, err := f.View(f.ctx, rec.ID, ViewSpec{})
 		if err != nil {

@@ -110,7 +110,7 @@ func (v ViewSpec) check(s *sheet.Sheet) error {
 // basisOf gives what a view rests on but the rows: it changes when a view must be made anew.
 func (e *Engine) basisOf(ctx context.Context, rec *store.Sheet, s *sheet.Sheet, spec ViewSpec) (string, error) {
 	tick := e.moment(s)
-	if spec.Only != nil && spec.Only.Rows != Doubled {
+	if spec.Only != nil && spec.Only.Rows.byRules() {
 		rules, err := e.forecastVersion(ctx, rec.ID)
 		if err != nil {
 			return "", err
@@ -277,7 +277,7 @@ func compareKeys(a, b []sheet.SortKey, i int, down bool) int {
 
 // needs gives the columns that a view looks at; nil for all.
 func (v ViewSpec) needs(s *sheet.Sheet) []*sheet.Column {
-	if v.Find != "" || v.Only != nil && v.Only.Rows != Doubled {
+	if v.Find != "" || v.Only != nil && v.Only.Rows.byRules() {
 		return nil
 	}
 	ids := map[string]bool{}

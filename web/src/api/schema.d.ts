@@ -3856,10 +3856,10 @@ export interface components {
         /** @description narrows a view to some rows by what is known of them beyond their cells */
         Only: {
             /**
-             * @description whose key other rows have too; that a rule cannot judge; with an email coming in the next four weeks; without one
+             * @description whose key other rows have too; whose address; that a rule cannot judge; with an email coming in the next four weeks; without one
              * @enum {string}
              */
-            rows: "doubled" | "unjudged" | "coming" | "quiet";
+            rows: "doubled" | "same-address" | "unjudged" | "coming" | "quiet";
             /** @description by this rule alone; by all that are on, where it is not given */
             rule?: string;
         };

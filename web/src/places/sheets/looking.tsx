@@ -73,7 +73,12 @@ function onlyWords(only: Only | undefined, rules: Rule[]): string {
 }
 
 // Rows by what the rules make of them.
-function OnlyPicker(p: { only?: Only; rules: Rule[]; hasKey: boolean; onChange: (o: Only | undefined) => void }) {
+function OnlyPicker(p: {
+  only?: Only;
+  rules: Rule[];
+  lacks: Only["rows"][];
+  onChange: (o: Only | undefined) => void;
+}) {
   const { only, rules, onChange } = p;
   const on = rules.filter((r) => r.state === "on");
   const chosen = onlyRows.find((o) => o.id === only?.rows);
@@ -87,7 +92,7 @@ function OnlyPicker(p: { only?: Only; rules: Rule[]; hasKey: boolean; onChange: 
       >
         <option value="">all rows</option>
         {onlyRows
-          .filter((o) => o.id !== "doubled" || p.hasKey)
+          .filter((o) => !p.lacks.includes(o.id))
           .map((o) => (
             <option key={o.id} value={o.id}>
               {o.name}
@@ -141,7 +146,7 @@ export function Looking({ sheet: s, rules, view, current, filterWords, total, op
         <OnlyPicker
           only={view.only}
           rules={rules}
-          hasKey={s.key !== ""}
+          lacks={[...(s.key ? [] : (["doubled"] as const)), ...(s.address ? [] : (["same-address"] as const))]}
           onChange={(only) => onView({ ...view, only })}
         />
         <ConditionEditor

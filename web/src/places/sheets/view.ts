@@ -29,4 +29,5 @@ export const onlyRows: { id: Only["rows"]; name: string; byRule: boolean }[] = [
   { id: "coming", name: "rows with an email coming", byRule: true },
   { id: "quiet", name: "rows without an email coming", byRule: true },
   { id: "doubled", name: "rows that share their key", byRule: false },
+  { id: "same-address", name: "rows that share their address", byRule: false },
 ];

@@ -244,7 +244,8 @@ func (d *dispatcher) claimOf(ctx context.Context, candidates []store.Candidate, 
 	if err != nil {
 		return 0, err
 	}
-	var claim, take, probes []int64
+	var claim, take []int64
+	probes := map[int64]string{} // delivery to sender
 	taken := map[int]int{}
 	for _, c := range candidates {
 		s := of[c.Ask]
@@ -253,10 +254,7 @@ func (d *dispatcher) claimOf(ctx context.Context, candidates []store.Candidate, 
 			if taken[c.Ask] > 0 {
 				continue
 			}
-			if mine, err := d.e.Store.ClaimProbe(ctx, s.id, now, now.Add(probeHeld)); err != nil || !mine {
-				return 0, err
-			}
-			probes = append(probes, c.ID)
+			probes[c.ID] = s.id
 			claim = append(claim, c.ID) // so that it is seen to be under way
 			taken[c.Ask]++
 			continue
@@ -311,7 +309,7 @@ func (d *dispatcher) take(ctx context.Context, ids []int64, now time.Time) (int,
 }
 
 // claimThese claims of deliveries what the limits let go, and hands it to the connections.
-func (d *dispatcher) claimThese(ctx context.Context, ids, probes []int64,
+func (d *dispatcher) claimThese(ctx context.Context, ids []int64, probes map[int64]string,
 	now time.Time) (claimed []store.Delivery, err error) {
 	if len(ids) == 0 {
 		return nil, nil
@@ -323,6 +321,19 @@ func (d *dispatcher) claimThese(ctx context.Context, ids, probes []int64,
 		}
 		if claimed, err = tx.LockQueued(ctx, ids, now); err != nil {
 			return err
+		}
+		for i := len(claimed) - 1; i >= 0; i-- {
+			by, probe := probes[claimed[i].ID]
+			if !probe {
+				continue
+			}
+			mine, err := tx.ClaimProbe(ctx, by, now, now.Add(probeHeld))
+			if err != nil {
+				return err
+			}
+			if !mine {
+				claimed = slices.Delete(claimed, i, i+1)
+			}
 		}
 		if claimed, err = d.e.withinLimits(ctx, tx, claimed, now); err != nil {
 			return err
@@ -401,7 +412,7 @@ func (d *dispatcher) recover(ctx context.Context) int {
 
 // start hands deliveries to their senders' connections. One delivery that
 // cannot be read fails, and the others go on.
-func (d *dispatcher) start(ctx context.Context, claimed []store.Delivery, probes []int64) error {
+func (d *dispatcher) start(ctx context.Context, claimed []store.Delivery, probes map[int64]string) error {
 	if len(claimed) == 0 {
 		return nil
 	}
@@ -415,7 +426,7 @@ func (d *dispatcher) start(ctx context.Context, claimed []store.Delivery, probes
 	}
 	d.since = time.Now()
 	for _, j := range jobs {
-		j.probe = slices.Contains(probes, j.ID)
+		_, j.probe = probes[j.ID]
 		p := d.pool(senderIn(senders, j.SenderID))
 		d.mu.Lock()
 		d.hand[j.ID] = p

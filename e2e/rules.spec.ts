@@ -69,6 +69,7 @@ test("a state that goes from one to another, with two wordings and follow-ups un
   await close();
   await template("News");
   await more("then again after …");
+  await expect(slip()).toBeVisible(); // a key that comes before it closes nothing
   await close();
   await more("until …");
   await slip().getByRole("button", { name: "Only rows where …" }).click();

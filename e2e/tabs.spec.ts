@@ -17,7 +17,7 @@ test("twenty tabs of one browser all open, hear of changes, and share one stream
     pages.push(page);
   }
   expect(streams).toBe(1);
-  // The last hears of what the first does, through the tab that listens.
+  // The tab that listens passes a change of the first tab on to the last.
   const last = pages[19];
   await last.goto("/");
   await expect(last.getByText("Sending is on")).toBeVisible();
@@ -67,7 +67,7 @@ test("what is used by default is chosen, and a sender that cannot send says so",
   await expect(page.getByText("A sender cannot send.")).toBeVisible();
   await page.getByRole("link", { name: "Open the senders" }).click();
   await expect(row.getByText(/nothing listens at 127.0.0.1, port 1/i)).toBeVisible();
-  // The other one again, by which all goes then.
+  // The first sender is used by default again.
   await page
     .getByRole("row", { name: /Marrowby Museum/ })
     .getByRole("button", { name: "use by default" })

@@ -256,10 +256,11 @@ func writtenIn(effects []plan.Effect) (templates []string) {
 	return templates
 }
 
-// waitsByHand locks and gives what earlier sendings by hand have waiting for rows, by row. What has reached
-// some of its recipients stays as it is.
+// waitsByHand locks and returns, by row, the emails that earlier sendings by hand have waiting for rows. It
+// leaves out those that have reached a recipient.
 func (w *work) waitsByHand(ctx context.Context, batch string, ids []int64) (map[int64][]*plan.Email, error) {
-	ds, err := w.tx.LockRowDeliveries(ctx, []delivery.State{delivery.Incomplete, delivery.Held, delivery.Deferred}, ids...)
+	waiting := []delivery.State{delivery.Incomplete, delivery.Held, delivery.Deferred}
+	ds, err := w.tx.LockRowDeliveries(ctx, waiting, ids...)
 	if err != nil {
 		return nil, err
 	}
@@ -272,10 +273,11 @@ func (w *work) waitsByHand(ctx context.Context, batch string, ids []int64) (map[
 		if o.Kind != rule.ByHand || o.Base != "" || o.Batch == batch {
 			continue
 		}
-		if reached, err := ds[i].Reached(); err != nil || reached {
-			if err != nil {
-				return nil, err
-			}
+		reached, err := ds[i].Reached()
+		if err != nil {
+			return nil, err
+		}
+		if reached {
 			continue
 		}
 		m, err := w.take(&ds[i])

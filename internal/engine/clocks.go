@@ -10,14 +10,14 @@ import (
 	"nivot/internal/store"
 )
 
-// Clock gives the time by which rules are judged. It is the wall clock, or in
+// Clock returns the time by which rules are judged. It is the wall clock, or in
 // the demo and in tests the practice clock.
 type Clock func() time.Time
 
 // A machine's clock may be wrong, and may jump. Nothing is judged, sent or written by one that is:
 //   - The wall clock is read against the machine's monotonic clock. A jump counts only once it has stood
 //     for a while and the database's clock confirms it; until then time goes on as if it had not been.
-//   - What judges or claims reads the database's clock in its own transaction, and gives up where the
+//   - A transaction that judges or claims reads the database's clock, and fails where the
 //     process's own is too far off it, or where it would judge what is still to come.
 
 // ClockMost is how far a process's clock may be off the database's. One that is

@@ -195,7 +195,7 @@ func (d *dispatcher) idleFor(most time.Duration) bool {
 	return len(d.hand) == 0 && time.Since(d.since) > most
 }
 
-// share is the part of what waits that this worker takes first, by who else sends.
+// share returns the part of the queue that this worker takes first. It depends on how many workers there are.
 func (d *dispatcher) share(ctx context.Context) (store.Share, error) {
 	if time.Since(d.shared) > shareFresh {
 		if err := d.e.watchShare(ctx); err != nil {
@@ -221,7 +221,8 @@ func (d *dispatcher) asks(senders []*senderNow, share store.Share, now time.Time
 			room = min(room, 1)
 		}
 		if room > 0 {
-			asks, of = append(asks, store.QueueAsk{Senders: s.ids, Share: share, Limit: room + p.inHand()}), append(of, s)
+			asks = append(asks, store.QueueAsk{Senders: s.ids, Share: share, Limit: room + p.inHand()})
+			of = append(of, s)
 		}
 	}
 	return asks, of
@@ -249,7 +250,6 @@ func (d *dispatcher) claimOf(ctx context.Context, candidates []store.Candidate, 
 	taken := map[int]int{}
 	for _, c := range candidates {
 		s := of[c.Ask]
-		room := d.pool(s.id).room()
 		if s.rests() {
 			if taken[c.Ask] > 0 {
 				continue
@@ -259,7 +259,7 @@ func (d *dispatcher) claimOf(ctx context.Context, candidates []store.Candidate, 
 			taken[c.Ask]++
 			continue
 		}
-		if taken[c.Ask]++; taken[c.Ask] > room {
+		if taken[c.Ask]++; taken[c.Ask] > d.pool(s.id).room() {
 			continue
 		}
 		if limited || s.limited || !alone || c.State != delivery.Queued {
@@ -441,7 +441,7 @@ func (d *dispatcher) start(ctx context.Context, claimed []store.Delivery, probes
 	return nil
 }
 
-// senderIn gives the id of the sender under which a delivery stands.
+// senderIn returns the id of the sender that sends the deliveries of a sender id, which is "" for the default one.
 func senderIn(senders []*senderNow, id string) string {
 	for _, s := range senders {
 		if slices.Contains(s.ids, id) {

@@ -228,8 +228,8 @@ func (e *Engine) runSweep(ctx context.Context) {
 	}
 }
 
-// watchShare looks which part of what is due this process sends, and in a cluster considers: two processes
-// would else do the same work, and one of them in vain.
+// watchShare reads which part of the queue this process sends and, in a cluster, which part of the agenda it
+// considers. Without shares two processes do the same work, one of them in vain.
 func (e *Engine) watchShare(ctx context.Context) error {
 	share, ok, err := e.Store.ShareOf(ctx, e.worker.Load(), ClockMost)
 	if err == nil && ok {

@@ -36,21 +36,21 @@ func (o OnlyRows) byRules() bool { return o != Doubled && o != SameAddress }
 type picked func(id int64, row *sheet.Row) (bool, error)
 
 // picking makes ready to pick the rows of an Only.
-func (e *Engine) picking(ctx context.Context, sheetID string, o Only) (picked, error) {
+func (e *Engine) picking(ctx context.Context, s *sheet.Sheet, o Only) (picked, error) {
 	switch o.Rows {
 	case Doubled:
-		ids, err := e.Store.DoubledRows(ctx, sheetID)
+		ids, err := e.Store.DoubledRows(ctx, s.ID)
 		in := make(map[int64]bool, len(ids))
 		for _, id := range ids {
 			in[id] = true
 		}
 		return func(id int64, _ *sheet.Row) (bool, error) { return in[id], nil }, err
 	case SameAddress:
-		in, err := e.sameAddress(ctx, sheetID)
+		in, err := e.sameAddress(ctx, s)
 		return func(id int64, _ *sheet.Row) (bool, error) { return in[id], nil }, err
 	}
 	b := newRuleCache(e.Store)
-	sb, err := b.sheet(ctx, sheetID)
+	sb, err := b.sheet(ctx, s.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -76,22 +76,13 @@ func (e *Engine) picking(ctx context.Context, sheetID string, o Only) (picked, e
 			return does == (o.Rows == Awaiting), err
 		}, nil
 	}
-	return nil,
-		&Refusal{Field: "/only/rows",
-			Message: fmt.Sprintf("rows that are %q are not known; ask for doubled, same-address, unjudged, coming or quiet", o.Rows)}
+	return nil, &Refusal{Field: "/only/rows", Message: fmt.Sprintf(
+		"rows that are %q are not known; ask for doubled, same-address, unjudged, coming or quiet", o.Rows)}
 }
 
 // sameAddress returns the rows one of whose addresses, in the sheet's column of addresses, another row has
 // too; none where the sheet has no such column.
-func (e *Engine) sameAddress(ctx context.Context, sheetID string) (map[int64]bool, error) {
-	rec, err := e.Store.Sheet(ctx, sheetID)
-	if err != nil {
-		return nil, err
-	}
-	s, err := rec.Core()
-	if err != nil {
-		return nil, err
-	}
+func (e *Engine) sameAddress(ctx context.Context, s *sheet.Sheet) (map[int64]bool, error) {
 	column, ok := s.Column(s.Address)
 	if !ok {
 		return nil, nil
@@ -99,7 +90,7 @@ func (e *Engine) sameAddress(ctx context.Context, sheetID string) (map[int64]boo
 	in, first := map[int64]bool{}, map[string]int64{}
 	decoder := s.Decoder(column)
 	var cells []value.Value
-	err = e.Store.StreamCells(ctx, sheetID, func(id, _, _ int64, _ bool, b []byte) error {
+	err := e.Store.StreamCells(ctx, s.ID, func(id, _, _ int64, _ bool, b []byte) error {
 		var err error
 		if cells, err = decoder.Decode(b, cells); err != nil {
 			return fmt.Errorf("row %d: %w", id, err)

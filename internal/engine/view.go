@@ -152,7 +152,7 @@ func (e *Engine) examine(ctx context.Context, s *sheet.Sheet, spec ViewSpec) (ex
 	}
 	var pick picked
 	if spec.Only != nil {
-		if pick, err = e.picking(ctx, s.ID, *spec.Only); err != nil {
+		if pick, err = e.picking(ctx, s, *spec.Only); err != nil {
 			return nil, err
 		}
 	}

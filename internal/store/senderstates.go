@@ -70,11 +70,9 @@ func (s *Store) upsertState(ctx context.Context, id, set string, args ...any) er
 // Rest has a sender rest, or go on resting, until it is to be tried again.
 func (s *Store) Rest(ctx context.Context, id string, now, probe time.Time, probes int, why reason.Reason,
 	reply string) error {
-	if err := s.upsertState(ctx, id, "trouble = ?, reply = ?, probe_at = ?, probes = ?, rests_since = COALESCE(rests_since, ?)",
-		Why{why}, clip(reply, maxKept), probe, probes, now); err != nil {
-		return err
-	}
-	return nil
+	return s.upsertState(ctx, id,
+		"trouble = ?, reply = ?, probe_at = ?, probes = ?, rests_since = COALESCE(rests_since, ?)",
+		Why{why}, clip(reply, maxKept), probe, probes, now)
 }
 
 // ClaimProbe reports whether the caller is the one that is to try a resting sender again. Until then nobody

@@ -2620,6 +2620,9 @@ type Sender struct {
 	// Sheets those it sends for, by name
 	Sheets    []string   `json:"sheets"`
 	Signature *PieceBody `json:"signature,omitempty"`
+
+	// ThroughAt about when what waits will have gone, by pace and pauses alone
+	ThroughAt *time.Time `json:"throughAt,omitempty"`
 	Username  string     `json:"username"`
 
 	// Waiting emails that wait to be sent by it

@@ -164,10 +164,7 @@ func (s *Server) listSenders(ctx context.Context) ([]Sender, error) {
 	for i := range list {
 		x := toSender(&list[i])
 		x.IsDefault = i == 0
-		ids := []string{x.Id}
-		if x.IsDefault {
-			ids = append(ids, "")
-		}
+		ids := list[i].StandsUnder(x.IsDefault)
 		for k := range sheets {
 			if slices.Contains(ids, sheets[k].SenderID) {
 				x.Sheets = append(x.Sheets, sheets[k].Name)
@@ -179,9 +176,9 @@ func (s *Server) listSenders(ctx context.Context) ([]Sender, error) {
 		}
 		x.Waiting = int(n)
 		state := states[x.Id]
-		x.AvailableAt = state.AvailableAt
-		if state.AvailableAt != nil && !state.AvailableAt.After(s.e.Now()) {
-			x.AvailableAt = nil
+		if at := state.AvailableAt; at != nil && at.After(s.e.Now()) {
+			x.AvailableAt = at
+			x.ThroughAt = ptr(list[i].Limits().Through(*at, x.Waiting))
 		}
 		if state.RestsSince != nil {
 			x.Rests = &SenderRest{Since: *state.RestsSince, Again: state.ProbeAt, Why: sentence(state.Trouble.Words()),

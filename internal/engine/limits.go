@@ -135,7 +135,7 @@ func (e *Engine) allowanceOf(ctx context.Context, tx *store.Store, senders []sto
 // newAllowance works out what a sender may still send.
 func (e *Engine) newAllowance(ctx context.Context, tx *store.Store, x *store.Sender, isDefault bool,
 	queued []store.Delivery, batch []int64, now time.Time) (*allowance, error) {
-	a := &allowance{sender: x, ids: idsOf(x, isDefault), zone: zoneOf(x)}
+	a := &allowance{sender: x, ids: x.StandsUnder(isDefault), zone: zoneOf(x)}
 	a.today = value.DayAt(now.In(a.zone))
 	midnight := calendar.Resolve(value.Wall{Day: a.today}, a.zone)
 	var sent delivery.Sent
@@ -178,14 +178,6 @@ func (e *Engine) newAllowance(ctx context.Context, tx *store.Store, x *store.Sen
 	}
 	a.Allowance = delivery.NewAllowance(l, sent, now)
 	return a, nil
-}
-
-// idsOf lists under which ids a sender's deliveries stand: the default one's under none, too.
-func idsOf(x *store.Sender, isDefault bool) []string {
-	if isDefault {
-		return []string{x.ID, ""}
-	}
-	return []string{x.ID}
 }
 
 // reachedBefore counts the recipients whom emails that wait to be tried again have reached

@@ -156,9 +156,6 @@ const dialTimeout = 100 * time.Second
 // probeHeld is for how long nobody else tries a resting sender that is being tried.
 const probeHeld = 2 * time.Minute
 
-// probeAfter are the pauses between tries of a sender that rests; after them it is hourly.
-var probeAfter = [...]time.Duration{time.Minute, 5 * time.Minute, 15 * time.Minute, time.Hour}
-
 // soon is after how long a server that has allowed none of its connections to this process is tried again.
 const soon = 15 * time.Second
 
@@ -177,7 +174,7 @@ func (p *pool) meets(ctx context.Context, j *job, by *senderNow, f *mail.Fault) 
 	if j.probe {
 		probes = by.state.Probes + 1
 	}
-	next := now.Add(probeAfter[min(probes, len(probeAfter))-1])
+	next := now.Add(delivery.ProbeAfter(probes))
 	p.d.e.log.Warn("a sender rests", "sender", by.id, "for", f.Code, "until", next, "error", f)
 	if err := p.d.e.Store.Rest(ctx, by.id, now, next, probes, f.Reason(), f.Said()); err != nil {
 		p.d.e.log.Error("that a sender rests could not be noted", "sender", by.id, "error", err)

@@ -49,7 +49,7 @@ func (e *Engine) DeleteSender(ctx context.Context, id, actor string) error {
 		case i == 0 && len(list) > 1:
 			return refuse("%s is used by default; use another by default first", list[0].Name)
 		}
-		waiting, err := tx.CountPendingOf(ctx, idsOf(&list[i], i == 0))
+		waiting, err := tx.CountPendingOf(ctx, list[i].StandsUnder(i == 0))
 		if err != nil {
 			return err
 		}

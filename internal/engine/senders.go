@@ -130,8 +130,8 @@ func (k *sendersKept) load(ctx context.Context, e *Engine) error {
 	k.read, k.list = time.Now(), nil
 	for i := range senders {
 		s := &senders[i]
-		now := &senderNow{id: s.ID, ids: idsOf(s, i == 0), name: s.Name, address: s.Address, limited: s.Limits().Limited(),
-			most: s.MaxConnections, state: states[s.ID]}
+		now := &senderNow{id: s.ID, ids: s.StandsUnder(i == 0), name: s.Name, address: s.Address,
+			limited: s.Limits().Limited(), most: s.MaxConnections, state: states[s.ID]}
 		boxes, err := value.ParseMailboxes(s.Address)
 		if err == nil && len(boxes) == 1 {
 			now.from = boxes[0]

@@ -51,6 +51,15 @@ func (x *Sender) Limits() delivery.Limits {
 		Pause: time.Duration(x.PauseSeconds) * time.Second}
 }
 
+// StandsUnder lists the sender ids under which the sender's deliveries stand: those of the default one may
+// stand under none.
+func (x *Sender) StandsUnder(isDefault bool) []string {
+	if isDefault {
+		return []string{x.ID, ""}
+	}
+	return []string{x.ID}
+}
+
 // senderOrder is the order of the senders. When they were made takes no part: instants of the wall clock and
 // of a practice clock cannot be compared.
 const senderOrder = "position, id"

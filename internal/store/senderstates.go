@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"nivot/internal/core/delivery"
 	"nivot/internal/core/reason"
 )
 
@@ -28,23 +29,14 @@ type SenderState struct {
 	MostBytes       int64 // how large a message its server takes; 0: it does not say
 }
 
-// Connections returns how many connections a sender may have in each of so many processes; 0 for as many
-// as they like. set is what a person has allowed, 0 for no limit. What was learned is forgotten by one an hour.
+// Connections returns how many connections each of so many processes may have by a sender at an instant; 0 for as
+// many as it likes. set is what a person has allowed, 0 for any number.
 func (x *SenderState) Connections(set, processes int, now time.Time) int {
-	most := 0
-	if x.MostConnections > 0 {
-		most = x.MostConnections
-		if x.LearnedAt != nil {
-			most += max(0, int(now.Sub(*x.LearnedAt)/time.Hour))
-		}
+	var since time.Duration
+	if x.LearnedAt != nil {
+		since = now.Sub(*x.LearnedAt)
 	}
-	if set > 0 && (most == 0 || set < most) {
-		most = set
-	}
-	if most == 0 {
-		return 0
-	}
-	return max(1, most/max(1, processes))
+	return delivery.Connections(set, x.MostConnections, since, processes)
 }
 
 // SenderStates returns how the senders do, by id; those of which nothing is known are not there.

@@ -194,3 +194,59 @@ func TestWaits(t *testing.T) {
 		}
 	}
 }
+
+func TestThrough(t *testing.T) {
+	first := time.Date(2027, 3, 15, 9, 0, 0, 0, time.UTC)
+	for _, c := range []struct {
+		name    string
+		limits  Limits
+		waiting int
+		want    time.Duration // after the first
+	}{
+		{"nothing waits", Limits{Pace: 30}, 0, 0},
+		{"the last of one goes with the first", Limits{Pace: 30}, 1, 0},
+		{"one every two seconds", Limits{Pace: 30}, 31, time.Minute},
+		{"a pause after each batch", Limits{Batch: 10, Pause: 5 * time.Minute}, 21, 10 * time.Minute},
+		{"a full batch pauses only before the next", Limits{Batch: 10, Pause: 5 * time.Minute}, 10, 0},
+		{"both", Limits{Pace: 60, Batch: 10, Pause: time.Minute}, 11, 70 * time.Second},
+		{"no limit", Limits{}, 1000, 0},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			if got := c.limits.Through(first, c.waiting).Sub(first); got != c.want {
+				t.Errorf("%v after the first, want %v", got, c.want)
+			}
+		})
+	}
+}
+
+func TestConnections(t *testing.T) {
+	for _, c := range []struct {
+		name         string
+		set, learned int
+		since        time.Duration
+		processes    int
+		want         int
+	}{
+		{"nothing is known", 0, 0, 0, 2, 0},
+		{"a person allows some", 6, 0, 0, 2, 3},
+		{"the server has allowed fewer", 6, 2, 0, 1, 2},
+		{"it is given one more an hour", 6, 2, 2*time.Hour + time.Minute, 1, 4},
+		{"never more than a person allows", 6, 2, 9 * time.Hour, 1, 6},
+		{"each process has one", 0, 2, 0, 4, 1},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			if got := Connections(c.set, c.learned, c.since, c.processes); got != c.want {
+				t.Errorf("%d, want %d", got, c.want)
+			}
+		})
+	}
+}
+
+func TestProbeAfter(t *testing.T) {
+	for n, want := range map[int]time.Duration{1: time.Minute, 2: 5 * time.Minute, 3: 15 * time.Minute, 4: time.Hour,
+		99: time.Hour} {
+		if got := ProbeAfter(n); got != want {
+			t.Errorf("try %d after %v, want %v", n, got, want)
+		}
+	}
+}

@@ -114,3 +114,39 @@ func Waits(due, room time.Time) State {
 	}
 	return Held
 }
+
+// Through returns about when so many emails that wait have gone, the first of them at an instant, by pace and
+// pauses alone.
+func (l Limits) Through(first time.Time, waiting int) time.Time {
+	behind := time.Duration(max(0, waiting-1))
+	if l.Pace > 0 {
+		first = first.Add(behind * time.Minute / time.Duration(l.Pace))
+	}
+	if l.Batch > 0 {
+		first = first.Add(behind / time.Duration(l.Batch) * l.Pause)
+	}
+	return first
+}
+
+// Connections returns how many connections each of so many processes may have to a sender's mail server; 0 for
+// as many as it likes. set is what a person has allowed, learned what the server has, 0 for any number. What was
+// learned a while since is forgotten by one an hour.
+func Connections(set, learned int, since time.Duration, processes int) int {
+	most := 0
+	if learned > 0 {
+		most = learned + max(0, int(since/time.Hour))
+	}
+	if set > 0 && (most == 0 || set < most) {
+		most = set
+	}
+	if most == 0 {
+		return 0
+	}
+	return max(1, most/max(1, processes))
+}
+
+// probeAfter are the pauses before the tries of a sender that rests; after them it is tried hourly.
+var probeAfter = [...]time.Duration{time.Minute, 5 * time.Minute, 15 * time.Minute, time.Hour}
+
+// ProbeAfter returns after how long a sender that rests is tried for the n-th time, counted from 1.
+func ProbeAfter(n int) time.Duration { return probeAfter[min(n, len(probeAfter))-1] }

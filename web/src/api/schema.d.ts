@@ -3746,6 +3746,11 @@ export interface components {
              * @description when its pace, or its pause, lets the next email go
              */
             availableAt?: string;
+            /**
+             * Format: date-time
+             * @description about when what waits will have gone, by pace and pauses alone
+             */
+            throughAt?: string;
             rests?: components["schemas"]["SenderRest"];
         };
         /** @description Why nothing of a sender goes at the moment */

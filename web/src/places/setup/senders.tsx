@@ -202,24 +202,14 @@ function Health({ sender: s }: { sender: Schemas["Sender"] }) {
         </span>
       </span>
     );
-  if (s.availableAt && s.waiting > 0) {
-    const done = doneAt(s);
+  if (s.availableAt && s.waiting > 0)
     return (
       <span className="block text-ink-2">
         It goes on at {moment(s.availableAt, zone, now)}; {count(s.waiting, "email waits", "emails wait")}
-        {done && `, and will be through at about ${moment(done, zone, now)}`}.
+        {s.throughAt && `, and will be through at about ${moment(s.throughAt, zone, now)}`}.
       </span>
     );
-  }
   return null;
-}
-
-// When what waits will have gone, by pace and pauses alone.
-function doneAt(s: Schemas["Sender"]): string | undefined {
-  if (!s.availableAt) return undefined;
-  const apart = s.pace > 0 ? 60 / s.pace : 0;
-  const pauses = s.batch > 0 ? Math.floor((s.waiting - 1) / s.batch) * s.pauseSeconds : 0;
-  return new Date(Date.parse(s.availableAt) + ((s.waiting - 1) * apart + pauses) * 1000).toISOString();
 }
 
 // What is done with a sender's place among the others, said before it is done.

@@ -5,12 +5,11 @@ import (
 	"fmt"
 	"strings"
 	"time"
-	"unicode"
-	"unicode/utf8"
 
 	"nivot/internal/core/delivery"
 	"nivot/internal/core/reason"
 	"nivot/internal/core/rule"
+	"nivot/internal/engine"
 	"nivot/internal/store"
 )
 
@@ -88,27 +87,36 @@ func (s *Server) notices(ctx context.Context) (out []Notice, err error) {
 	if err != nil {
 		return nil, err
 	}
-	senders, err := s.listSenders(ctx)
-	for _, x := range senders {
-		if x.Rests == nil {
-			continue
-		}
-		waits := "1 email waits"
-		if x.Waiting != 1 {
-			waits = fmt.Sprintf("%d emails wait", x.Waiting)
-		}
-		// "Loans desk, since Mon 15 Mar 08:55: the mail server did not accept …; 41 emails wait."
-		since := x.Rests.Since.In(s.Zone).Format("Mon 2 Jan 15:04")
-		why := strings.TrimSuffix(x.Rests.Why, ".")
-		out = append(out, Notice{Kind: NoticeKindSender, Since: &x.Rests.Since,
-			Text: fmt.Sprintf("%s, since %s: %s; %s. %s", x.Name, since, lowerFirst(why), waits, x.Rests.Advice)})
-	}
-	return out, err
+	resting, err := s.restingNotices(ctx)
+	return append(out, resting...), err
 }
 
-func lowerFirst(s string) string {
-	r, n := utf8.DecodeRuneInString(s)
-	return string(unicode.ToLower(r)) + s[n:]
+// restingNotices say which senders cannot send, since when, why, and what to do:
+// "Loans desk, since Mon 15 Mar 08:55: the mail server did not accept …; 41 emails wait. Enter …".
+func (s *Server) restingNotices(ctx context.Context) (out []Notice, err error) {
+	states, err := s.st.SenderStates(ctx)
+	if err != nil {
+		return nil, err
+	}
+	senders, err := s.st.Senders(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for i := range senders {
+		x, state := &senders[i], states[senders[i].ID]
+		if state.RestsSince == nil {
+			continue
+		}
+		waiting, err := s.st.CountWaiting(ctx, x.StandsUnder(i == 0))
+		if err != nil {
+			return nil, err
+		}
+		since := state.RestsSince.In(s.Zone).Format("Mon 2 Jan 15:04")
+		out = append(out, Notice{Kind: NoticeKindSender, Since: state.RestsSince,
+			Text: fmt.Sprintf("%s, since %s: %s; %s. %s", x.Name, since, state.Trouble.Words(), engine.WaitWords(waiting),
+				state.Trouble.Advice())})
+	}
+	return out, nil
 }
 
 // LookedBack implements StrictServerInterface.

@@ -54,7 +54,7 @@ func (e *Engine) DeleteSender(ctx context.Context, id, actor string) error {
 			return err
 		}
 		if waiting > 0 {
-			return refuse("%s for %s; let them go, or leave them out, first", waitWords(waiting), list[i].Name)
+			return refuse("%s for %s; let them go, or leave them out, first", WaitWords(waiting), list[i].Name)
 		}
 		sheets, err := tx.AllSheets(ctx)
 		if err != nil {
@@ -88,7 +88,8 @@ func (e *Engine) DeleteSender(ctx context.Context, id, actor string) error {
 	return err
 }
 
-func waitWords(n int64) string {
+// WaitWords says how many emails wait.
+func WaitWords(n int64) string {
 	if n == 1 {
 		return "1 email waits"
 	}

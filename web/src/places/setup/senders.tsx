@@ -16,7 +16,8 @@ type Save = Schemas["SenderSave"];
 const fresh: Save = { name: "", address: "", host: "", port: 587, security: "starttls", username: "" };
 
 export function Senders() {
-  const senders = api.useQuery("get", "/setup/senders");
+  // How they do changes without anybody saving anything.
+  const senders = api.useQuery("get", "/setup/senders", undefined, { refetchInterval: 5000 });
   const may = useMay("administrator");
   const [open, setOpen] = useState<string | null>(null);
   const [load, setLoad] = useState<string | null>(null);
@@ -194,7 +195,7 @@ function Health({ sender: s }: { sender: Schemas["Sender"] }) {
   if (s.rests)
     return (
       <span className="block text-brick" role="status">
-        It cannot send since {moment(s.rests.since, zone, now)}. {s.rests.why} {s.rests.advice}
+        It has not been able to send since {moment(s.rests.since, zone, now)}. {s.rests.why} {s.rests.advice}
         {s.rests.said && <span className="block">The mail server said: {s.rests.said}</span>}
         <span className="block text-ink-2">
           {count(s.waiting, "email waits", "emails wait")}
@@ -473,63 +474,29 @@ export function SenderForm({ id, start = fresh, brief, onDone }: FormProps) {
 
 // How many people and emails, and how fast.
 function Limits({ form, put }: { form: Save; put: (more: Partial<Save>) => void }) {
+  const figure = (words: string, label: string, value: number | undefined, save: (n: number) => Partial<Save>) => (
+    <div className="flex flex-col gap-1">
+      {words}
+      <NumberField label={label} className="w-full" whole min={0} value={value ?? 0} onChange={(n) => put(save(n))} />
+    </div>
+  );
   return (
     <>
-      <div className="flex flex-col gap-1">
-        People a day at the most; 0 for no cap
-        <NumberField
-          label="Daily cap"
-          className="w-full"
-          whole
-          min={0}
-          value={form.dailyCap ?? 0}
-          onChange={(dailyCap) => put({ dailyCap })}
-        />
-      </div>
-      <div className="flex flex-col gap-1">
-        Emails a minute at the most; 0 for no limit
-        <NumberField
-          label="Pace"
-          className="w-full"
-          whole
-          min={0}
-          value={form.pace ?? 0}
-          onChange={(pace) => put({ pace })}
-        />
-      </div>
-      <div className="flex flex-col gap-1">
-        A batch is so many emails; 0 for no pause
-        <NumberField
-          label="Batch"
-          className="w-full"
-          whole
-          min={0}
-          value={form.batch ?? 0}
-          onChange={(batch) => put({ batch })}
-        />
-      </div>
-      <div className="flex flex-col gap-1">
-        Minutes of pause after each batch; after each email with a batch of 1
-        <NumberField
-          label="Pause in minutes"
-          className="w-full"
-          whole
-          min={0}
-          value={(form.pauseSeconds ?? 0) / 60}
-          onChange={(minutes) => put({ pauseSeconds: minutes * 60 })}
-        />
-      </div>
-      <div className="flex flex-col gap-1">
-        Connections to its server at once; 0 for what works
-        <NumberField
-          label="Connections"
-          className="w-full"
-          whole
-          min={0}
-          value={form.maxConnections ?? 0}
-          onChange={(maxConnections) => put({ maxConnections })}
-        />
-      </div>
+      {figure("People a day at the most; 0 for no cap", "Daily cap", form.dailyCap, (dailyCap) => ({ dailyCap }))}
+      {figure("Emails a minute at the most; 0 for no limit", "Pace", form.pace, (pace) => ({ pace }))}
+      {figure("A batch is so many emails; 0 for no pause", "Batch", form.batch, (batch) => ({ batch }))}
+      {figure(
+        "Minutes of pause after each batch; after each email with a batch of 1",
+        "Pause in minutes",
+        (form.pauseSeconds ?? 0) / 60,
+        (minutes) => ({ pauseSeconds: minutes * 60 }),
+      )}
+      {figure(
+        "Connections to its server at once; 0 for what works",
+        "Connections",
+        form.maxConnections,
+        (maxConnections) => ({ maxConnections }),
+      )}
       <label className="flex flex-col gap-1">
         Time zone, whose midnight begins the cap’s day
         <input

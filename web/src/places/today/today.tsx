@@ -11,7 +11,8 @@ import { clock, count, moment, numberWord, upperFirst } from "../../parts/time";
 type Today = Schemas["Today"];
 
 export function TodayPlace(): ReactNode {
-  const q = api.useQuery("get", "/today");
+  // A sender may come to rest, or a clock go wrong, without a change of any row.
+  const q = api.useQuery("get", "/today", undefined, { refetchInterval: 30_000 });
   return <Await query={q}>{(t) => <Today today={t} />}</Await>;
 }
 

@@ -2,7 +2,6 @@ package engine
 
 import (
 	"context"
-	"slices"
 	"sync"
 	"time"
 
@@ -242,33 +241,9 @@ func (d *dispatcher) giveBack(ctx context.Context, j *job) {
 // missBatch is how many waiting emails one transaction looks at.
 const missBatch = 500
 
-// missRested ends what waits for a sender that rests, once its late limit has passed.
+// missRested ends what waits for a sender that rests and is too late by now.
 func (e *Engine) missRested(ctx context.Context, by *senderNow, now time.Time) error {
-	rules, err := e.Store.AllRules(ctx, "")
-	if err != nil {
-		return err
-	}
-	sheets, err := e.Store.AllSheets(ctx)
-	if err != nil {
-		return err
-	}
-	zones := map[string]*time.Location{}
-	for i := range sheets {
-		if zones[sheets[i].ID], err = time.LoadLocation(sheets[i].Zone); err != nil {
-			return err
-		}
-	}
-	late := map[string]func(due time.Time) time.Time{}
-	for i := range rules {
-		core, err := rules[i].Core()
-		if err != nil {
-			continue // it cannot be read any more, and says so elsewhere
-		}
-		if limit, err := core.LateLimit(); err == nil {
-			zone := core.Location(zones[rules[i].SheetID])
-			late[rules[i].ID] = func(due time.Time) time.Time { return limit.After(due, zone) }
-		}
-	}
+	cache := e.reading()
 	for after := int64(0); ; {
 		n := 0
 		err := e.Store.Tx(ctx, func(tx *store.Store) error {
@@ -279,17 +254,25 @@ func (e *Engine) missRested(ctx context.Context, by *senderNow, now time.Time) e
 			if n = len(waiting); n > 0 {
 				after = waiting[n-1].ID
 			}
-			passed := slices.DeleteFunc(waiting, func(d store.Delivery) bool {
-				until := late[d.RuleID]
-				return until == nil || !now.After(until(d.DueAt))
-			})
-			for i := range passed {
-				d := &passed[i]
-				due := d.DueAt
-				why := reason.Reason{Code: reason.TooLate, At: &due}
-				if z := zones[d.SheetID]; z != nil {
-					why.Zone = z.String()
+			for i := range waiting {
+				d := &waiting[i]
+				sb, err := cache.sheet(ctx, d.SheetID)
+				if err != nil {
+					continue // it cannot be read any more, and says so elsewhere
 				}
+				rb := sb.rule(d.RuleID)
+				if rb == nil || d.NextTry == nil {
+					continue
+				}
+				decided := d.JudgedAt
+				if d.WentAt != nil && d.WentAt.After(decided) { // it had been incomplete
+					decided = *d.WentAt
+				}
+				if !rb.compiled.TooLate(d.DueAt, decided, *d.NextTry, now) {
+					continue
+				}
+				due := d.DueAt
+				why := reason.Reason{Code: reason.TooLate, At: &due, Zone: rb.compiled.Zone.String()}
 				if err := overLimit(ctx, tx, d, delivery.Missed, why, now, now); err != nil {
 					return err
 				}

@@ -291,6 +291,43 @@ func TestBrokenSenderRests(t *testing.T) {
 	}
 }
 
+// The time for which an email was held does not count towards its late limit while its sender rests.
+func TestHeldThenSenderRests(t *testing.T) {
+	for _, c := range []struct {
+		name, approved, waits, after string
+		want                         delivery.State
+	}{
+		{"held within its limit", "2027-03-15T21:00:00Z", "2027-03-16T20:00:00Z", "2027-03-16T23:00:00Z", delivery.Missed},
+		{"held for longer than its limit", "2027-03-17T10:00:00Z", "2027-03-18T09:30:00Z", "2027-03-18T12:00:00Z", delivery.Missed},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			t.Parallel() // it waits most of the time
+			f := newFixture(t, "2027-03-15T08:30:00Z")
+			f.persistSender(&store.Sender{ID: "ill", Name: "ill", Address: "ill@marrowby.example", Host: "127.0.0.1", Port: 1,
+				Security: "none", CreatedAt: f.Now(), Zone: "UTC", Position: 5})
+			rec, rows := f.cases(`{"name":"Due","state":"on","hold":"always","trigger":{"kind":"date","column":"Read",`+
+				`"offsets":[{"n":-7,"unit":"days"}],"at":"09:00"},"send":[{"template":"B"}],"to":[{"column":"Email"}]}`,
+				"C-1,50,a@x.example,,2027-03-22")
+			ill := "ill"
+			if _, err := f.ChangeSheet(f.ctx, rec.ID, SheetChange{Sender: &ill}, "test"); err != nil {
+				t.Fatal(err)
+			}
+			f.advance(at(c.approved))
+			if d, err := f.Decide(f.ctx, f.delivery(rows["C-1"]).ID, Approve, "Ines"); err != nil || d.State != delivery.Queued {
+				t.Fatalf("approved: %v %v", d, err)
+			}
+			f.advance(at(c.waits))
+			if d := f.delivery(rows["C-1"]); d.State != delivery.Queued {
+				t.Errorf("at %s it is %s for %q, want queued", c.waits, d.State, d.Reason.Words())
+			}
+			f.advance(at(c.after))
+			if d := f.delivery(rows["C-1"]); d.State != c.want {
+				t.Errorf("at %s it is %s, want %s", c.after, d.State, c.want)
+			}
+		})
+	}
+}
+
 // However many processes send, each email is begun once at the mail server.
 func TestBegunOnce(t *testing.T) {
 	for _, servers := range []int{1, 2, 4} {
@@ -391,7 +428,8 @@ func TestSenderList(t *testing.T) {
 	}
 	f.turn("2027-03-15T09:00:00Z")
 	f.tickAll()
-	if err := f.DeleteSender(f.ctx, "desk", "Ines"); !errors.As(err, &refusal) || !strings.Contains(err.Error(), "1 email waits for desk") {
+	if err := f.DeleteSender(f.ctx, "desk", "Ines"); !errors.As(err, &refusal) ||
+		!strings.Contains(err.Error(), "1 email waits for desk") {
 		t.Errorf("one for which something waits is deleted: %v", err)
 	}
 	f.unchecked = true

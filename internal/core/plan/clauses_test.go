@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"nivot/internal/core/calendar"
 	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/template"
@@ -609,5 +610,30 @@ func TestIdentityNeverTwiceByAnyTrigger(t *testing.T) {
 		if again := run(); fmt.Sprint(again) != fmt.Sprint(ls) {
 			t.Fatalf("trial %d: played again it says something else", trial)
 		}
+	}
+}
+
+// What waits in the queue is too late by its rule's limit, less the time for which it was held.
+func TestTooLate(t *testing.T) {
+	due := time.Date(2027, 3, 15, 9, 0, 0, 0, time.UTC)
+	s := &CompiledRule{late: calendar.Duration{Time: 24 * time.Hour}, Zone: time.UTC}
+	for _, c := range []struct {
+		name                 string
+		decided, queued, now time.Duration // after it was due
+		want                 bool
+	}{
+		{"within the limit", 0, 0, 24 * time.Hour, false},
+		{"beyond it", 0, 0, 24*time.Hour + 1, true},
+		{"held for a while", 0, 12 * time.Hour, 36 * time.Hour, false},
+		{"held for a while, and beyond", 0, 12 * time.Hour, 36*time.Hour + 1, true},
+		{"held for longer than the limit", 0, 49 * time.Hour, 73 * time.Hour, false},
+		{"judged late", 20 * time.Hour, 20 * time.Hour, 25 * time.Hour, true},
+		{"missed, and sent by a person", 30 * time.Hour, 40 * time.Hour, 400 * time.Hour, false},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			if got := s.TooLate(due, due.Add(c.decided), due.Add(c.queued), due.Add(c.now)); got != c.want {
+				t.Errorf("%v, want %v", got, c.want)
+			}
+		})
 	}
 }

@@ -121,6 +121,14 @@ func (s *CompiledRule) moves() bool {
 // Late gives the instant after which an email due at an instant is missed.
 func (s *CompiledRule) Late(due time.Time) time.Time { return s.late.After(due, s.Zone) }
 
+// TooLate reports whether an email that waits in the queue must not go any more at an instant. It was decided
+// at one instant and queued at another: for as long as it was held in between, its late limit stood still. What
+// was queued in spite of being late, as a person decided, is never too late.
+func (s *CompiledRule) TooLate(due, decided, queued, now time.Time) bool {
+	until := s.Late(due).Add(queued.Sub(decided))
+	return !queued.After(until) && now.After(until)
+}
+
 // Anchor is the cell that the rule's dates hang on.
 func (s *CompiledRule) Anchor(row *sheet.Row) value.Value {
 	c, ok := s.Sheet.Column(s.Rule.Trigger.Column)

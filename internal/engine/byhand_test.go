@@ -139,7 +139,8 @@ func TestBatch(t *testing.T) {
 const byHand = `{"name":"By hand","state":"on","trigger":{"kind":"by-hand"},"send":[{"template":"N"}],"to":[{"column":"Email"}]}`
 
 // waitingByHand makes a sheet of a row without an address, and one whose email is held, in a sending by hand.
-func (f *fixture) waitingByHand() (rec *store.Sheet, r *store.Rule, rows map[string]int64, send func(batch string, ids ...int64)) {
+func (f *fixture) waitingByHand() (rec *store.Sheet, r *store.Rule, rows map[string]int64,
+	send func(batch string, ids ...int64)) {
 	f.t.Helper()
 	rec, rows = f.cases(strings.Replace(byHand, `"N"`, `"A"`, 1)+`,`+strings.Replace(strings.Replace(byHand, `"N"`, `"B"`, 1),
 		"By hand", "Other words", 1), "C-1,50,,,", "C-2,50,b@x.example,,")
@@ -224,7 +225,8 @@ func TestCrashOfRepeatedSendings(t *testing.T) {
 	if int64(got) != sent || waiting != 0 {
 		t.Errorf("%d arrived of %d that went, and %d wait\n%s", got, sent, waiting, f.ledger())
 	}
-	if n := f.number("SELECT COUNT(*) FROM deliveries WHERE state = 'skipped' AND JSON_VALUE(reason, '$.code') = 'replaced'"); n != 6 && n != 7 {
+	n := f.number("SELECT COUNT(*) FROM deliveries WHERE state = 'skipped' AND JSON_VALUE(reason, '$.code') = 'replaced'")
+	if n != 6 && n != 7 {
 		t.Errorf("%d were replaced, want those before the address came\n%s", n, f.ledger())
 	}
 }

@@ -59,7 +59,8 @@ func TestClockJumpsAhead(t *testing.T) {
 	var jump atomic.Int64
 	e := f.jumping(&jump)
 	f.Engine = e
-	soon, later := time.Now().UTC().Add(-time.Minute).Truncate(time.Second), time.Now().UTC().Add(3*time.Hour).Truncate(time.Second)
+	second := time.Now().UTC().Truncate(time.Second)
+	soon, later := second.Add(-time.Minute), second.Add(3*time.Hour)
 	rec, _, _ := f.busySheet([]time.Time{later, later.Add(time.Hour)})
 	rows, err := f.Store.RowsAfter(f.ctx, rec.ID, 0, 10)
 	if err != nil {

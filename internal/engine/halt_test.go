@@ -254,7 +254,8 @@ func TestChangesLetWhatWasDueGo(t *testing.T) {
 			return nil
 		}},
 		{"deleting the rules", func(f *fixture, rec *store.Sheet, rules []store.Rule) error {
-			return errors.Join(f.DeleteRule(f.ctx, rec.ID, rules[0].ID, "test"), f.DeleteRule(f.ctx, rec.ID, rules[1].ID, "test"))
+			return errors.Join(f.DeleteRule(f.ctx, rec.ID, rules[0].ID, "test"),
+				f.DeleteRule(f.ctx, rec.ID, rules[1].ID, "test"))
 		}},
 		{"saving with another limit and offset", func(f *fixture, rec *store.Sheet, rules []store.Rule) error {
 			for i := range rules {

@@ -121,7 +121,8 @@ func TestSpoiltMarkFileIsTold(t *testing.T) {
 	ended := make(chan error, 1)
 	go func() { ended <- f.Run(ctx) }()
 	f.until(func() bool { return f.Trouble() != nil })
-	if err := f.Trouble(); !strings.Contains(err.Error(), f.opts.MarkFile) || !strings.Contains(err.Error(), "delete the file") {
+	if err := f.Trouble(); !strings.Contains(err.Error(), f.opts.MarkFile) ||
+		!strings.Contains(err.Error(), "delete the file") {
 		t.Errorf("told: %v; want the file and what to do", err)
 	}
 	if err := os.Remove(f.opts.MarkFile); err != nil {

@@ -23,8 +23,8 @@ func TestFigures(t *testing.T) {
 	f.mu.Lock()
 	f.clock = at("2027-03-12T09:10:00Z") // ten minutes after they were due
 	f.mu.Unlock()
-	if err := f.Store.Rest(f.ctx, senders[0].ID, f.clock, f.clock.Add(time.Minute), 1, reason.Reason{Code: reason.SenderRefused},
-		"535 no"); err != nil {
+	if err := f.Store.Rest(f.ctx, senders[0].ID, f.clock, f.clock.Add(time.Minute), 1,
+		reason.Reason{Code: reason.SenderRefused}, "535 no"); err != nil {
 		t.Fatal(err)
 	}
 	reg := prometheus.NewPedanticRegistry()

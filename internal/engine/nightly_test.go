@@ -12,7 +12,8 @@ func TestNightly(t *testing.T) {
 	wall := at("2027-03-15T00:30:00Z")
 	f.opts.Wall = func() time.Time { return wall }
 	spoil := func() {
-		f.exec("INSERT INTO delivery_counts (quarter, rule_id, sheet_id, state, shard, n) VALUES (7, 'gone', 's', 'held', 3, 1) ON DUPLICATE KEY UPDATE n = n + 1")
+		f.exec("INSERT INTO delivery_counts (quarter, rule_id, sheet_id, state, shard, n) VALUES (7, 'gone', 's', 'held', 3, 1) " +
+			"ON DUPLICATE KEY UPDATE n = n + 1")
 	}
 	wrong := func() int {
 		t.Helper()

@@ -143,7 +143,7 @@ func (r Reply) Status() (class, subject, detail int) {
 }
 
 var (
-	tooMany  = regexp.MustCompile(`(?i)too many|concurren|connection(s)? (limit|rate)|limit.*connection|exceed.*connection`)
+	tooMany  = regexp.MustCompile(`(?i)too many|concurren|connections? (limit|rate)|(limit|exceed).*connection`)
 	wantAuth = regexp.MustCompile(`(?i)authenticat|auth required|no auth|sign ?in|log ?in|relay`)
 	tooLarge = regexp.MustCompile(`(?i)size|too (large|big)`)
 	full     = regexp.MustCompile(`(?i)quota|mailbox.*full|over ?quota|storage`)

@@ -170,7 +170,8 @@ func (s *Store) ClaimSheet(ctx context.Context, sheetID string, rules []string, 
 	limit int) ([]Entry, error) {
 	var ids []int64
 	// Found without locking: along the index of instants, other sheets' entries would be waited for.
-	if err := s.dueOf(ctx, sheetID, rules, now).Order("due_at, id").Limit(limit).Pluck("id", &ids).Error; err != nil || len(ids) == 0 {
+	err := s.dueOf(ctx, sheetID, rules, now).Order("due_at, id").Limit(limit).Pluck("id", &ids).Error
+	if err != nil || len(ids) == 0 {
 		return nil, err
 	}
 	return s.entries(ctx, "SELECT "+entryColumns+" FROM agenda FORCE INDEX (PRIMARY) WHERE id IN (?) AND due_at <= ? "+

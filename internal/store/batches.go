@@ -159,9 +159,9 @@ func (s *Store) Recently(ctx context.Context, rows []int64, template string,
 func (s *Store) WaitingIn(ctx context.Context, rows []int64, template string) (out []Delivery, err error) {
 	err = chunks(rows, 1000, func(c []int64) error {
 		var found []Delivery
-		err := s.DB(ctx).Raw("SELECT id, rule_id, row_id, state, origin FROM deliveries WHERE row_id IN ? AND template_id = ? "+
-			"AND state IN ?", c, template, []delivery.State{delivery.Incomplete, delivery.Held, delivery.Deferred}).Scan(
-			&found).Error
+		err := s.DB(ctx).Raw("SELECT id, rule_id, row_id, state, origin FROM deliveries "+
+			"WHERE row_id IN ? AND template_id = ? AND state IN ?", c, template,
+			[]delivery.State{delivery.Incomplete, delivery.Held, delivery.Deferred}).Scan(&found).Error
 		out = append(out, found...)
 		return err
 	})

@@ -58,7 +58,8 @@ func (s Share) of(number, due string, now time.Time) (string, []any) {
 // not: its lease has run out, or its clock is further off the database's than most.
 func (s *Store) ShareOf(ctx context.Context, worker int64, most time.Duration) (out Share, ok bool, err error) {
 	var ids []int64
-	err = s.DB(ctx).Raw("SELECT id FROM workers WHERE lease_until > UTC_TIMESTAMP(6) AND ABS(clock_off_ms) <= ? ORDER BY id",
+	err = s.DB(ctx).Raw(
+		"SELECT id FROM workers WHERE lease_until > UTC_TIMESTAMP(6) AND ABS(clock_off_ms) <= ? ORDER BY id",
 		most.Milliseconds()).Scan(&ids).Error
 	for i, id := range ids {
 		if id == worker {

@@ -112,6 +112,7 @@ func (s *Store) DropSender(ctx context.Context, id string) error {
 // CountPendingOf counts what of senders is not over: queued, put off, held, on its way.
 func (s *Store) CountPendingOf(ctx context.Context, senders []string) (n int64, err error) {
 	err = s.DB(ctx).Raw("SELECT COUNT(*) FROM deliveries WHERE "+pendingIn(delivery.Queued, delivery.Claimed,
-		delivery.Sending, delivery.Deferred, delivery.Held, delivery.Incomplete)+" AND sender_id IN ?", senders).Scan(&n).Error
+		delivery.Sending, delivery.Deferred, delivery.Held, delivery.Incomplete)+" AND sender_id IN ?", senders).
+		Scan(&n).Error
 	return n, err
 }

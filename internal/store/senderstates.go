@@ -77,7 +77,8 @@ func (s *Store) ClaimProbe(ctx context.Context, id string, now, until time.Time)
 
 // Wakes ends a sender's rest. It reports whether there was one.
 func (s *Store) Wakes(ctx context.Context, id string) (bool, error) {
-	r := s.DB(ctx).Exec("UPDATE sender_states SET rests_since = NULL, probe_at = NULL, probes = 0, trouble = '', reply = '' "+
+	r := s.DB(ctx).Exec("UPDATE sender_states "+
+		"SET rests_since = NULL, probe_at = NULL, probes = 0, trouble = '', reply = '' "+
 		"WHERE sender_id = ? AND rests_since IS NOT NULL", id)
 	return r.RowsAffected > 0, r.Error
 }
@@ -143,7 +144,7 @@ func (s *Store) NextSending(ctx context.Context) (time.Time, error) {
 
 // CountWaiting counts what waits to be sent of a sender.
 func (s *Store) CountWaiting(ctx context.Context, senders []string) (n int64, err error) {
-	err = s.DB(ctx).Raw("SELECT COUNT(*) FROM deliveries FORCE INDEX (queue) WHERE sender_id IN ? AND next_try < '"+never+"'",
-		senders).Scan(&n).Error
+	err = s.DB(ctx).Raw("SELECT COUNT(*) FROM deliveries FORCE INDEX (queue) "+
+		"WHERE sender_id IN ? AND next_try < '"+never+"'", senders).Scan(&n).Error
 	return n, err
 }

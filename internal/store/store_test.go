@@ -171,7 +171,8 @@ func TestClaimOnce(t *testing.T) {
 	}); err != nil || len(claimed)+len(left) != all {
 		t.Errorf("%d claimed and %d left of %d, %v", len(claimed), len(left), all, err)
 	}
-	if waits, err := st.QueuedNow(ctx, noon, []store.QueueAsk{{Senders: []string{"d"}, Limit: 1}}); len(waits) > 0 || err != nil {
+	waits, err := st.QueuedNow(ctx, noon, []store.QueueAsk{{Senders: []string{"d"}, Limit: 1}})
+	if len(waits) > 0 || err != nil {
 		t.Errorf("something still waits: %v, %v", waits, err)
 	}
 }

@@ -163,7 +163,8 @@ func (s *Store) GiveBackClaimed(ctx context.Context, worker int64, next map[int6
 
 // LockQueuedOf locks and returns what is queued of senders, by id from behind after; what others have is
 // passed over.
-func (s *Store) LockQueuedOf(ctx context.Context, senders []string, after int64, limit int) (out []Delivery, err error) {
+func (s *Store) LockQueuedOf(ctx context.Context, senders []string, after int64,
+	limit int) (out []Delivery, err error) {
 	err = s.DB(ctx).Raw("SELECT * FROM deliveries WHERE id > ? AND "+pendingIn(delivery.Queued)+
 		" AND sender_id IN ? AND state = ? ORDER BY id LIMIT ? FOR UPDATE SKIP LOCKED", after, senders, delivery.Queued,
 		limit).Scan(&out).Error

@@ -143,7 +143,8 @@ const Said Code = "said"
 
 // Codes lists every code, in the order of this file.
 var Codes = []Code{Date, Became, Reached, Added, Changed, Round, ByHand, FollowUp,
-	RowGone, RowDeleted, SameMoment, Replaced, LeftAgain, ConditionFalse, NoWording, RepeatOnce, RepeatApart, DoNotEmail, Stopped, NoSuchStep,
+	RowGone, RowDeleted, SameMoment, Replaced, LeftAgain, ConditionFalse, NoWording, RepeatOnce, RepeatApart,
+	DoNotEmail, Stopped, NoSuchStep,
 	NotRecipient, FirstDidNotGo,
 	DateMoved, RuleGone, SheetGone, BecameMailboxes,
 	Unreadable, ColumnGone, NoAddress, FieldEmpty, RowsDiffer, OfRow,

@@ -153,9 +153,12 @@ test.describe("a sheet in use", () => {
     await page.keyboard.type("70");
     await page.keyboard.press("Enter");
     await expect.poll(async () => (await cells(4))[4]).toBe("70");
-    await page.route("**/changes", async (route) => {
+    // The server has it, and the page does not know until the answer is let through.
+    let through = () => {};
+    let gate = new Promise<void>((r) => (through = r));
+    await page.route(/\/changes(\/[^/]+\/undo)?$/, async (route) => {
       const answer = await route.fetch();
-      await new Promise((r) => setTimeout(r, 1000));
+      await gate;
       await route.fulfill({ response: answer });
     });
     await page.keyboard.press("ArrowUp");
@@ -163,12 +166,15 @@ test.describe("a sheet in use", () => {
     await expect.poll(async () => (await cells(4))[4]).toBe("");
     await page.keyboard.press("Control+z");
     await page.keyboard.press("Control+z");
+    through();
     await expect.poll(async () => (await cells(4))[4]).toBe("61");
+    gate = new Promise((r) => (through = r));
     await page.keyboard.press("Control+y");
     await expect.poll(async () => (await cells(4))[4]).toBe("70");
     await page.keyboard.press("Control+z");
+    through();
     await expect.poll(async () => (await cells(4))[4]).toBe("61");
-    await page.unroute("**/changes");
+    await page.unrouteAll({ behavior: "wait" });
   });
 
   test("rows in and out", async () => {

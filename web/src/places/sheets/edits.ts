@@ -16,7 +16,11 @@ type Result = Schemas["ChangeResult"];
 type Page = Schemas["RowPage"];
 // What the tab that has sent a change tells the one that has made it.
 type Asked = { kind: Kind; steps: Step[]; then?: (r: Result) => void };
-type Told = { change: Change; result: Result } | { sending: string };
+type Told = { change: Change; result?: Result } | { sending: string };
+// A change that can be undone, or an undoing that can be redone. It stands in its stack from the moment in which
+// it is asked for, so that what follows at once takes back the right one; its id comes with the server's answer.
+type Entry = { of?: string; made: Promise<string | undefined>; id?: string };
+type Stack = React.RefObject<Entry[]>;
 
 const retryEvery = 2000;
 const page = randomId();
@@ -42,10 +46,10 @@ export function useEdits(sheet: Sheet) {
   const sending = useRef<string | undefined>(undefined);
   const busy = useRef(false);
   const { foretold } = useLimits();
-  const undos = useRef<string[]>([]);
-  const redos = useRef<string[]>([]);
-  // What has been asked for of the change that is under way, by its id; and one undoing after the other.
-  const answered = useRef<{ of: string; tell: (r?: Result) => void }[]>([]);
+  const undos = useRef<Entry[]>([]);
+  const redos = useRef<Entry[]>([]);
+  // Who waits for the answer to a change of this page, by the change's own id; and one undoing after the other.
+  const answers = useRef(new Map<string, (id?: string) => void>());
   const line = useRef<Promise<unknown>>(Promise.resolve());
   const [waiting, setWaiting] = useState<Change[]>(() => unsent.list());
   const [away, setAway] = useState(false);
@@ -67,22 +71,22 @@ export function useEdits(sheet: Sheet) {
     [client, sheet.id],
   );
 
-  const tell = useCallback((of: string, r?: Result) => {
-    for (const a of answered.current) if (a.of === of) a.tell(r);
-    answered.current = answered.current.filter((a) => a.of !== of);
+  const tell = useCallback((of: string, id?: string) => {
+    answers.current.get(of)?.(id);
+    answers.current.delete(of);
   }, []);
   const take = useCallback(
     (c: Change, r: Result) => {
       replace(r.rows);
-      if (r.id) {
-        undos.current.push(r.id);
+      if (answers.current.has(c.id)) tell(c.id, r.id || undefined);
+      else if (r.id) {
+        enter(undos, Promise.resolve(r.id)); // a page that has been closed left it
         redos.current = [];
       }
       if (r.conflicts.length > 0) setClashes((list) => [...list, ...r.conflicts]);
       if (c.kind !== "edit" && r.cells + r.added.length > 1) toast(changedWords(c.kind, r));
       done.current.get(c.id)?.(r);
       done.current.delete(c.id);
-      tell(c.id, r);
       if (c.kind !== "edit" || c.steps.some((s) => s.op !== "edit")) void again();
     },
     [again, replace, tell],
@@ -106,6 +110,7 @@ export function useEdits(sheet: Sheet) {
       unsent.remove(c.id);
       if (said === "refused") {
         tell(c.id);
+        if (c.page !== page) channel.current?.postMessage({ change: c } satisfies Told);
         toast.error(words(error), { duration: 12000 });
         void again();
       } else if (data) {
@@ -141,7 +146,10 @@ export function useEdits(sheet: Sheet) {
     channel.current = c;
     c.onmessage = (e: MessageEvent<Told>) => {
       if ("sending" in e.data) sending.current = e.data.sending;
-      else if (e.data.change.page === page) take(e.data.change, e.data.result);
+      else if (e.data.change.page === page) {
+        if (e.data.result) take(e.data.change, e.data.result);
+        else tell(e.data.change.id);
+      }
       look();
     };
     const stored = (e: StorageEvent) => {
@@ -160,12 +168,14 @@ export function useEdits(sheet: Sheet) {
       window.clearInterval(t);
       window.clearTimeout(first);
     };
-  }, [place, unsent, pump, take, look]);
+  }, [place, unsent, pump, take, tell, look]);
 
   const put = useCallback(
     (x: Asked, ask?: boolean) => {
       const c = unsent.add({ id: randomId(), kind: x.kind, steps: x.steps, ask });
       if (x.then) done.current.set(c.id, x.then);
+      enter(undos, new Promise((resolve) => answers.current.set(c.id, resolve)), c.id);
+      redos.current = [];
       look();
       void pump();
     },
@@ -197,60 +207,63 @@ export function useEdits(sheet: Sheet) {
     [asking, put],
   );
 
-  // Takes a change back, or does it again.
+  // Takes a change back, or does it again; gives the id of the change that this is.
   const step = useCallback(
-    async (id: string, to: React.RefObject<string[]>) => {
+    async (id: string) => {
       try {
         const r = await answer(
           http.POST("/sheets/{sheet}/changes/{change}/undo", { params: { path: { sheet: sheet.id, change: id } } }),
         );
-        if (r.id) to.current.push(r.id);
         replace(r.rows);
         if (r.passed > 0) toast(passedWords(r.passed));
-        await refresh(client, [keys.rows(sheet.id), keys.sheet, keys.row, keys.cell, keys.sheetHistory(sheet.id)]);
+        void refresh(client, [keys.rows(sheet.id), keys.sheet, keys.row, keys.cell, keys.sheetHistory(sheet.id)]);
+        return r.id || undefined;
       } catch (e) {
         toast.error(words(e));
       }
     },
     [client, sheet.id, replace],
   );
-  const next = useCallback((f: () => Promise<unknown>) => {
-    line.current = line.current.then(f);
-  }, []);
+  // Does so in its turn, once the server has what is taken back, and enters it in the stack of what it can be
+  // taken back with.
+  const back = useCallback(
+    (made: Entry["made"], to: Stack) => {
+      const turn = line.current.then(async () => {
+        const id = await made;
+        return id && (await step(id)); // none: it was refused, or changed nothing
+      });
+      line.current = turn;
+      enter(to, turn);
+    },
+    [step],
+  );
   const undo = useCallback(
     (id?: string) => {
-      // What has not gone yet does not go.
-      if (!id && unsent.takeBack(sending.current)) return look();
-      // The change that is under way is the last: it is taken back once the server has it.
-      const of = unsent.list().find((c) => c.id === sending.current && c.page === page)?.id;
-      if (!id && of && !answered.current.some((a) => a.of === of)) {
-        const made = new Promise<Result | undefined>((resolve) => answered.current.push({ of, tell: resolve }));
-        return next(async () => {
-          const change = (await made)?.id;
-          if (!change) return; // it was refused, or changed nothing
-          undos.current = undos.current.filter((x) => x !== change);
-          await step(change, redos);
-        });
+      if (id) {
+        undos.current = undos.current.filter((x) => x.id !== id);
+        return back(Promise.resolve(id), redos);
       }
-      const last = id ?? undos.current.at(-1);
+      // What has not gone yet does not go.
+      const kept = unsent.takeBack(sending.current);
+      if (kept) {
+        undos.current = undos.current.filter((x) => x.of !== kept.id);
+        tell(kept.id);
+        return look();
+      }
+      const last = undos.current.pop();
       if (!last) return void toast("Nothing of yours is left to undo.");
-      undos.current = undos.current.filter((x) => x !== last);
-      next(() => step(last, redos));
+      back(last.made, redos);
     },
-    [step, next, unsent, look],
+    [back, tell, unsent, look],
   );
-  const redo = useCallback(
-    () =>
-      next(async () => {
-        const last = redos.current.pop();
-        if (!last) return void toast("Nothing to redo.");
-        await step(last, undos);
-      }),
-    [step, next],
-  );
+  const redo = useCallback(() => {
+    const last = redos.current.pop();
+    if (!last) return void toast("Nothing to redo.");
+    back(last.made, undos);
+  }, [back]);
   // A change that was made elsewhere on the page, as an import, can be undone too.
   const remember = useCallback((id: string) => {
-    if (id) undos.current.push(id);
+    if (id) enter(undos, Promise.resolve(id));
     redos.current = [];
   }, []);
   const pending = useMemo(() => pendingTexts(waiting), [waiting]);
@@ -266,6 +279,16 @@ export function useEdits(sheet: Sheet) {
   return { change, undo, redo, remember, pending, latest, away, clashes, setClashes, asking, settle };
 }
 export type Edits = ReturnType<typeof useEdits>;
+
+// Puts what is under way on a stack; what comes to nothing leaves it again.
+function enter(stack: Stack, made: Entry["made"], of?: string): void {
+  const entry: Entry = { of, made };
+  stack.current.push(entry);
+  void made.then((id) => {
+    entry.id = id;
+    if (!id) stack.current = stack.current.filter((x) => x !== entry);
+  });
+}
 
 function changedWords(kind: Kind, r: Result): string {
   const added = r.added.length > 0 ? ` and added ${count(r.added.length, "row")}` : "";

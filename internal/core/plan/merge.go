@@ -2,10 +2,12 @@ package plan
 
 import (
 	"cmp"
+	"container/heap"
 	"slices"
 	"time"
 
 	"nivot/internal/core/rule"
+	"nivot/internal/core/sheet"
 	"nivot/internal/core/value"
 )
 
@@ -20,8 +22,8 @@ func Compare(a, b *Line) int {
 }
 
 // Merge does with lines in order what takes more than one row to know: it
-// puts round-ups together, and applies the brake. Nobody approves; the brake
-// lets go after ten minutes without any email.
+// puts round-ups together, skips what says what another has said, and applies the
+// brake. Nobody approves; the brake lets go after ten minutes without any email.
 type Merge struct {
 	r       *Rehearsal
 	buffer  []Line
@@ -29,6 +31,7 @@ type Merge struct {
 	rows    int // at the last change that has been counted in
 	brakes  []Brake
 	held    map[rule.ID]bool // first emails that the brake holds: nothing follows them
+	replays
 }
 
 // rowCount is one more row, or one fewer.
@@ -67,18 +70,45 @@ func (f *Merge) rowsAt(at time.Time) int {
 
 // Line takes the next line in order and hands on what is finished.
 func (f *Merge) Line(l *Line, emit func(*Line) error) error {
-	if len(f.buffer) > 0 && !f.buffer[0].At.Equal(l.At) {
-		if err := f.Flush(emit); err != nil {
+	for {
+		next := f.next(l)
+		if next == nil {
+			return nil
+		}
+		if len(f.buffer) > 0 && !f.buffer[0].At.Equal(next.At) {
+			if err := f.instant(emit); err != nil {
+				return err
+			}
+			continue // a row that was played again may have something before it
+		}
+		if next != l {
+			heap.Pop(&f.ahead)
+		}
+		if !f.stale(next) {
+			f.buffer = append(f.buffer, *next)
+		}
+		if next == l {
+			return nil
+		}
+	}
+}
+
+// Flush hands on all that is left.
+func (f *Merge) Flush(emit func(*Line) error) error {
+	for len(f.buffer) > 0 || len(f.ahead) > 0 {
+		if err := f.Line(nil, emit); err != nil {
+			return err
+		}
+		if err := f.instant(emit); err != nil {
 			return err
 		}
 	}
-	f.buffer = append(f.buffer, *l)
 	return nil
 }
 
-// Flush hands on the lines of the last instant.
-func (f *Merge) Flush(emit func(*Line) error) error {
-	lines := f.roundUps(f.buffer)
+// instant hands on the lines of one instant.
+func (f *Merge) instant(emit func(*Line) error) error {
+	lines := f.sameWords(f.roundUps(f.buffer))
 	f.brake(lines)
 	for i := range lines {
 		if f.held[lines[i].Follows] {
@@ -106,6 +136,7 @@ func (f *Merge) roundUps(lines []Line) []Line {
 		first Line
 		ps    []piece
 		names []string
+		rows  []*sheet.Row // where words are compared
 	}
 	groups := map[key]*group{}
 	var order []key
@@ -127,6 +158,9 @@ func (f *Merge) roundUps(lines []Line) []Line {
 			outside: p.Outside,
 			missing: p.Missing, silent: p.Silent})
 		g.names = append(g.names, p.Name)
+		if p.Of != nil {
+			g.rows = append(g.rows, p.Of)
+		}
 	}
 	for _, k := range order {
 		g := groups[k]
@@ -141,6 +175,9 @@ func (f *Merge) roundUps(lines []Line) []Line {
 		}
 		if c.Outcome == Send || c.Outcome == Hold {
 			l.Subject = c.Subject
+			if g.rows != nil {
+				l.Words = s.wordsOfRound(&c.Decision, g.rows, l.At)
+			}
 		}
 		out = append(out, l)
 	}

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 	"time"
 
@@ -43,6 +44,9 @@ type Line struct {
 	Whole    rule.ID // without the mailbox that each gave it
 	Follows  rule.ID // of a follow-up: the first email's occasion
 	Reaction bool    // a first email of a reaction: the brake counts it
+	Words    Words   // what it says, where a rule asks
+	Again    bool    // of an occasion that has a line already: an incomplete one has been mended
+	Play     int     // how often its row has been played before
 	Piece    *Piece  // what a row adds to a round-up, until Finish puts it together
 }
 
@@ -55,6 +59,7 @@ type Piece struct {
 	Subject, Outside string
 	Missing          *reason.Reason
 	Silent           bool
+	Of               *sheet.Row // where a rule asks for its words
 }
 
 // Rehearsal is what is played: rules, switched on at From, over rows and
@@ -80,10 +85,16 @@ func (r *Rehearsal) Twin() (*Rehearsal, error) {
 	return &twin, nil
 }
 
+// compares reports whether what emails say is compared.
+func (r *Rehearsal) compares() bool {
+	return slices.ContainsFunc(r.Settings, func(s *CompiledRule) bool { return s.Rule.SameWords == rule.SkipSame })
+}
+
 // makeReady makes ready what is only read while rows are played.
 func (r *Rehearsal) makeReady() {
+	compares := r.compares()
 	for _, s := range r.Settings {
-		s.Light = true
+		s.Light = !compares
 		for _, t := range s.Templates {
 			t.Prepare(s.Sheet)
 		}
@@ -99,6 +110,9 @@ func (r *Rehearsal) Deal(scan func(func(*sheet.Row) error) error, play func([]*C
 		return &Merge{r: r}, nil
 	}
 	f := &Merge{r: r, brakes: make([]Brake, len(r.Settings)), held: map[rule.ID]bool{}}
+	if r.compares() {
+		f.heard = &Heard{}
+	}
 	for i, s := range r.Settings {
 		f.brakes[i] = Brake{Rule: s.Rule, LetsGo: true}
 	}
@@ -128,6 +142,7 @@ func (r *Rehearsal) courses(scan func(func(*sheet.Row) error) error, f *Merge, p
 			return err
 		}
 		f.count(l)
+		f.keep(l)
 		if batch = append(batch, l); len(batch) < batchRows {
 			return nil
 		}
@@ -154,6 +169,7 @@ func (r *Rehearsal) courses(scan func(func(*sheet.Row) error) error, f *Merge, p
 
 // PlayAll plays the rules over a batch of rows, and gives their lines.
 func (r *Rehearsal) PlayAll(batch []*Course) (out []*Line) {
+	compares := r.compares()
 	reaches := make([]reach, len(r.Settings))
 	for i, s := range r.Settings {
 		reaches[i] = s.reach(r.From.Add(-Tick), r.To.Add(-Tick))
@@ -164,6 +180,7 @@ func (r *Rehearsal) PlayAll(batch []*Course) (out []*Line) {
 				continue
 			}
 			p := newPlayer(s, l, i, r.From)
+			p.compares = compares
 			p.play(r.To)
 			out = append(out, p.lines...)
 		}
@@ -307,10 +324,11 @@ func changes(a, b *sheet.Row) bool {
 // memory, as lines.
 type simulator struct {
 	Timeline
-	course *Course
-	index  int
-	lines  []*Line
-	judged map[rule.ID]bool
+	course   *Course
+	index    int
+	lines    []*Line
+	judged   map[rule.ID]bool
+	compares bool // lines carry what is compared
 }
 
 // newPlayer makes ready to play a rule, switched on at an instant, over a row.
@@ -409,7 +427,9 @@ func (p *simulator) print() {
 		switch e := x.As; {
 		case x.Kind == Write, x.Kind == Amend && (e.State == delivery.Queued || e.State == delivery.Held &&
 			e.Why.Code == reason.AsksFirst):
-			p.line(p.lineOf(e))
+			l := p.lineOf(e)
+			l.Again = x.Kind == Amend
+			p.line(l)
 		}
 	}
 	p.Effects = p.Effects[:0]
@@ -429,8 +449,16 @@ func (p *simulator) piece(o rule.Occasion, at time.Time) {
 		round.Row = ""
 		p.line(&Line{At: o.Due, Row: p.ID, Piece: &Piece{Round: round, Name: p.Sheet.RowName(p.Row), To: x.to[0], Cc: x.cc,
 			Bcc:     x.bcc,
-			ReplyTo: x.replyTo, Subject: x.subject, Outside: x.outside, Missing: x.missing, Silent: x.silent}})
+			ReplyTo: x.replyTo, Subject: x.subject, Outside: x.outside, Missing: x.missing, Silent: x.silent, Of: p.compared()}})
 	}
+}
+
+// compared gives the row that a round-up's words are to be made of; nil where nothing is compared.
+func (p *simulator) compared() *sheet.Row {
+	if !p.compares {
+		return nil
+	}
+	return p.Row
 }
 
 func (p *simulator) lineOf(e *Email) *Line {
@@ -443,6 +471,9 @@ func (p *simulator) lineOf(e *Email) *Line {
 	}
 	if e.Outcome != Skip {
 		l.Template, l.To, l.Cc, l.Subject = e.Template, written(e.To), written(e.Cc), e.Subject
+		if p.compares && e.Outcome != Incomplete {
+			l.Words = WordsOf(&e.Decision)
+		}
 	}
 	return l
 }

@@ -149,9 +149,7 @@ func (s *CompiledRule) RoundUps(round rule.Occasion, rows []*sheet.Row, at time.
 		}
 		c := s.gather(round, ps[i], names, at)
 		if c.Outcome == Send || c.Outcome == Hold {
-			facts := s.facts(computed[0], at, Memory{})
-			c.Rendered = s.Templates[c.Template].Render(template.Context{Sheet: s.Sheet, Row: computed[0], Rows: computed,
-				Today: facts.Today, Facts: facts, To: c.To})
+			c.Rendered = s.letterOfRound(&c.Decision, computed, at)
 			c.OptOut = s.Rule.OptOut
 			if large := c.Rendered.Missing; len(large) > 0 { // each row by itself was complete
 				c.Decision = s.incomplete(c.Decision, large[0], s.missing(s.Templates[c.Template], computed[0], large))
@@ -160,6 +158,24 @@ func (s *CompiledRule) RoundUps(round rule.Occasion, rows []*sheet.Row, at time.
 		ups[i].Considered = c
 	}
 	return ups, own
+}
+
+// letterOfRound writes a round-up about rows whose formulas have been worked out.
+func (s *CompiledRule) letterOfRound(v *Decision, computed []*sheet.Row, at time.Time) template.Rendered {
+	facts := s.facts(computed[0], at, Memory{})
+	return s.Templates[v.Template].Render(template.Context{Sheet: s.Sheet, Row: computed[0], Rows: computed,
+		Today: facts.Today, Facts: facts, To: v.To})
+}
+
+// wordsOfRound returns what a round-up about rows says.
+func (s *CompiledRule) wordsOfRound(v *Decision, rows []*sheet.Row, at time.Time) Words {
+	computed := make([]*sheet.Row, len(rows))
+	for i, row := range rows {
+		computed[i] = s.Sheet.Compute(row, at, s.Calendar)
+	}
+	written := *v
+	written.Rendered = s.letterOfRound(v, computed, at)
+	return WordsOf(&written)
 }
 
 // CheckRoundUp tells whether the fields outside a round-up's table are the

@@ -40,6 +40,9 @@ type Timeline struct {
 	// round-ups: they are made of all rows at once.
 	Pieces func(o rule.Occasion, at time.Time)
 
+	// Same, where set, has the emails that are known to say what another has said, by occasion.
+	Same map[rule.ID]reason.Reason
+
 	Effects []Effect
 
 	last time.Time // when the last first email that is among the effects went or was held
@@ -100,6 +103,14 @@ func (e *Email) Identity() rule.ID {
 		e.id = e.Occasion.Identity()
 	}
 	return e.id
+}
+
+// sameID returns the email's identity, where there is something to look up with it: hashing costs.
+func (e *Email) sameID(in map[rule.ID]reason.Reason) (id rule.ID) {
+	if len(in) > 0 {
+		id = e.Identity()
+	}
+	return id
 }
 
 // WholeIdentity returns that of its occasion without the mailbox that each gave it.
@@ -491,6 +502,11 @@ func (l *Timeline) decide(e *Email, c Considered, spared bool) {
 		e.State = delivery.Incomplete
 		return
 	}
+	if why, ok := l.Same[e.sameID(l.Same)]; ok {
+		e.Decision = skipped(why)
+		e.State, e.Why = delivery.Skipped, why
+		return
+	}
 	if e.WentAt = went; e.Base == "" && (!l.had || went.After(l.last)) {
 		l.last, l.had = went, true
 	}
@@ -595,7 +611,13 @@ func (l *Timeline) follow(p *Pending, row *sheet.Row, at time.Time) {
 	}
 	switch first.State {
 	case delivery.Accepted, delivery.Bounced:
-	case delivery.Failed, delivery.Dropped, delivery.Skipped, delivery.Missed:
+	case delivery.Skipped:
+		if first.Why.Code == reason.SameWords {
+			return // nothing follows it
+		}
+		l.step(p, Considered{p.Occasion, skip(reason.FirstDidNotGo), at, l.Compute(row, at)})
+		return
+	case delivery.Failed, delivery.Dropped, delivery.Missed:
 		l.step(p, Considered{p.Occasion, skip(reason.FirstDidNotGo), at, l.Compute(row, at)})
 		return
 	default:

@@ -35,6 +35,7 @@ const (
 	NoWording       Code = "no-wording"
 	RepeatOnce      Code = "repeat-once"
 	RepeatApart     Code = "repeat-apart" // Value: the duration, ISO 8601
+	SameWords       Code = "same-words"   // as an email of the rule Name for Rows, At; Value: its occasion
 	DoNotEmail      Code = "do-not-email"
 	Stopped         Code = "stopped" // Clause: the stop condition
 	NoSuchStep      Code = "no-such-step"
@@ -144,6 +145,7 @@ const Said Code = "said"
 // Codes lists every code, in the order of this file.
 var Codes = []Code{Date, Became, Reached, Added, Changed, Round, ByHand, FollowUp,
 	RowGone, RowDeleted, SameMoment, Replaced, LeftAgain, ConditionFalse, NoWording, RepeatOnce, RepeatApart,
+	SameWords,
 	DoNotEmail, Stopped, NoSuchStep,
 	NotRecipient, FirstDidNotGo,
 	DateMoved, RuleGone, SheetGone, BecameMailboxes,

@@ -89,6 +89,8 @@ func (r Reason) Words() string {
 		return "condition false: " + r.cells(", ") + ", not so that " + r.Clause
 	case RepeatApart:
 		return "repeat: the row had an email less than " + duration(r.Value) + " ago"
+	case SameWords:
+		return r.sameWords()
 	case Stopped:
 		return "stopped: " + r.Clause
 	case NotRecipient:
@@ -315,3 +317,18 @@ var advice = map[Code]string{
 
 // Advice says what to do about a reason, as a sentence; "" where there is nothing.
 func (r Reason) Advice() string { return advice[r.Code] }
+
+// sameWords says which email said the same.
+func (r Reason) sameWords() string {
+	w := "same words as the email"
+	if len(r.Rows) > 0 {
+		w += " for " + strings.Join(r.Rows, ", ")
+	}
+	if r.Name != "" {
+		w += " by “" + r.Name + "”"
+	}
+	if r.At != nil {
+		w += ", " + r.at()
+	}
+	return w
+}

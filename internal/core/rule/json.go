@@ -160,7 +160,7 @@ func (r *Rule) UnmarshalJSON(b []byte) error {
 		"condition": &r.Condition, "send": list(&r.Send), "to": list(&r.To), "cc": list(&r.Cc), "bcc": list(&r.Bcc),
 		"replyTo": list(&r.ReplyTo),
 		"each":    &r.Each, "optOut": &r.OptOut, "groupBy": &r.GroupBy, "window": &r.Window, "shift": &r.Shift,
-		"repeat": &r.Repeat, "late": &r.Late, "hold": &r.Hold,
+		"repeat": &r.Repeat, "sameWords": &r.SameWords, "late": &r.Late, "hold": &r.Hold,
 		"brake": &r.Brake, "then": &r.Then}, "name", "trigger", "send", "to")
 }
 

@@ -42,8 +42,9 @@ type Rule struct {
 	Window    *Window        `json:"window,omitempty"`
 	Shift     calendar.Shift `json:"shift,omitempty"` // empty means later
 	Repeat    *Repeat        `json:"repeat,omitempty"`
-	Late      string         `json:"late,omitempty"` // ISO 8601 duration; empty means PT24H
-	Hold      Hold           `json:"hold,omitempty"` // empty means none
+	SameWords SameWords      `json:"sameWords,omitempty"` // empty means send
+	Late      string         `json:"late,omitempty"`      // ISO 8601 duration; empty means PT24H
+	Hold      Hold           `json:"hold,omitempty"`      // empty means none
 	Brake     *Brake         `json:"brake,omitempty"`
 	OptOut    bool           `json:"optOut,omitempty"` // email programs offer to unsubscribe (RFC 8058)
 	Then      *Then          `json:"then,omitempty"`
@@ -160,6 +161,20 @@ type Window struct {
 type Repeat struct {
 	Once  bool
 	Apart string // ISO 8601 duration; empty with Once
+}
+
+// SameWords says what becomes of an email that says what another has just said.
+type SameWords string
+
+// What becomes of it.
+const (
+	SendSame SameWords = "send"
+	SkipSame SameWords = "skip"
+)
+
+// LearnsOf reports whether what becomes of one of the rule's emails bears on others of the same row.
+func (r *Rule) LearnsOf() bool {
+	return r.Then != nil || r.Repeat != nil && (r.Repeat.Once || r.Repeat.Apart != "")
 }
 
 // Hold says whether emails wait for a person's OK.

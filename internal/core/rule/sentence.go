@@ -360,6 +360,12 @@ func (p *speech) bounds() {
 		p.clause("/repeat", "not again to the same row within "+durationWords(r.Repeat.Apart))
 		p.say(".")
 	}
+	if r.SameWords == SkipSame {
+		next()
+		p.say("nobody gets ")
+		p.clause("/sameWords", "the same words twice")
+		p.say(" within twelve hours.")
+	}
 	if r.Late != "" {
 		next()
 		p.say("not later than ")

@@ -213,6 +213,11 @@ func (r *Rule) validateTiming(Scope) error {
 	default:
 		return fault("/hold", "%q is not known; use none, first-run or always", r.Hold)
 	}
+	switch r.SameWords {
+	case "", SendSame, SkipSame:
+	default:
+		return fault("/sameWords", "%q is not known; use send or skip", r.SameWords)
+	}
 	if _, err := r.LateLimit(); err != nil {
 		return fault("/late", "%s", err)
 	}

@@ -319,3 +319,25 @@ func FileName(s, typ string) string {
 	}
 	return s
 }
+
+// Words returns all that the event says, for telling whether two say the same.
+func (e *Event) Words() string {
+	return fmt.Sprintf("%q %v %v %t %v %q %q %q %t %v %v", e.UID, e.Start, e.End, e.AllDay, e.Zone, e.Title, e.Place, e.Note,
+		e.Cancel, e.From, e.To)
+}
+
+// Words returns all that the rows say, for telling whether two tables say the same.
+func (r *Rows) Words() string {
+	var b strings.Builder
+	fmt.Fprintf(&b, "%q", r.Format)
+	for _, c := range r.Columns {
+		fmt.Fprintf(&b, " %q", c.Name)
+	}
+	for _, row := range r.Rows {
+		b.WriteByte('\n')
+		for _, c := range r.Columns {
+			fmt.Fprintf(&b, " %q", r.Sheet.Show(c, row.Cell(c)))
+		}
+	}
+	return b.String()
+}

@@ -224,15 +224,15 @@ func checkDatabase(ctx context.Context) error {
 	}
 	say(off.Abs() <= engine.ClockMost, "this machine's clock is %s off the database's; %s may be",
 		off.Abs().Round(time.Millisecond), engine.ClockMost)
-	on, back, err := s.Lever(ctx)
+	sending, err := s.Sending(ctx)
 	if err != nil {
 		return err
 	}
-	say(on, "all sending is switched %s", map[bool]string{true: "on", false: "off"}[on])
-	if back.Until.IsZero() {
+	say(sending.On, "all sending is switched %s", map[bool]string{true: "on", false: "off"}[sending.On])
+	if sending.Back.Until.IsZero() {
 		say(true, "the database has not gone back in time, or somebody has looked")
 	} else {
-		say(false, "the database went back in time, to %s; Today leads through it", back.Since.Format(time.RFC3339))
+		say(false, "the database went back in time, to %s; Today leads through it", sending.Back.Since.Format(time.RFC3339))
 	}
 	behind, err := engine.Behind(ctx, s, engine.MarkFile(env("NIVOT_KEY_FILE")))
 	var unread *engine.MarkFileError

@@ -56,11 +56,11 @@ func (s *Server) unjudgedNeeds(ctx context.Context, sheets []store.Sheet) ([]unj
 
 // notices tells what keeps all emails from going.
 func (s *Server) notices(ctx context.Context) (out []Notice, err error) {
-	_, back, err := s.st.Lever(ctx)
+	sending, err := s.st.Sending(ctx)
 	if err != nil {
 		return nil, err
 	}
-	if !back.Until.IsZero() {
+	if back := sending.Back; !back.Until.IsZero() {
 		held, err := s.st.CountHeld(ctx, reason.Restored)
 		if err != nil {
 			return nil, err

@@ -30,12 +30,11 @@ func deciding(actor string) act { return act{actor: actor, cause: delivery.Decid
 // work is one transaction's considering: what it has read, the timelines that
 // decide, and what is to be written at the end in few statements.
 type work struct {
-	e    *Engine
-	tx   *store.Store
-	now  time.Time
-	act  act
-	off  bool // all sending is switched off
-	back store.WentBack
+	e       *Engine
+	tx      *store.Store
+	now     time.Time
+	act     act
+	sending store.Sending
 
 	loaded
 	timelines map[timelineKey]*timeline
@@ -43,6 +42,7 @@ type work struct {
 	outbox    outbox
 	queued    bool
 	entered   map[delivery.State]int // emails that have entered the ledger, by state
+	yielded   map[string][]int64     // deliveries that were skipped for the same words, by the occasion that said them
 	asking    map[int64]bool         // rows whose settling is to be looked at
 	failed    error                  // the first error of a question that a timeline asked of the ledger
 }
@@ -51,10 +51,10 @@ func newWork(ctx context.Context, e *Engine, tx *store.Store, now time.Time, a a
 	if err := e.mayJudge(ctx, tx, now, a.actor == itself.actor); err != nil {
 		return nil, err
 	}
-	on, back, err := tx.Lever(ctx)
-	return &work{e: e, tx: tx, now: now, act: a, off: !on, back: back, loaded: newLoaded(tx, e.sheets),
+	sending, err := tx.Sending(ctx)
+	return &work{e: e, tx: tx, now: now, act: a, sending: sending, loaded: newLoaded(tx, e.sheets),
 		timelines: map[timelineKey]*timeline{}, outbox: newOutbox(),
-		entered: map[delivery.State]int{}, asking: map[int64]bool{}}, err
+		entered: map[delivery.State]int{}, yielded: map[string][]int64{}, asking: map[int64]bool{}}, err
 }
 
 // consider takes entries in the order of their instants; what settles comes

@@ -34,6 +34,9 @@ func (e *Engine) runDispatch(ctx context.Context) {
 type dispatcher struct {
 	e      *Engine
 	worker int64
+	// It is known whether a rule asks for same words; of claimLoop.
+	compares bool
+
 	shared time.Time // when who else sends was last looked at; of claimLoop
 	commit *committer
 	lost   chan struct{} // closed when the worker gives up
@@ -175,10 +178,12 @@ func (d *dispatcher) claim(ctx context.Context) (int, error) {
 		d.since = time.Now()
 		return 0, err
 	}
-	if on, _, err := d.e.Store.Lever(ctx); err != nil || !on || d.e.ClockOff() > ClockMost {
+	sending, err := d.e.Store.Sending(ctx)
+	if err != nil || !sending.On || d.e.ClockOff() > ClockMost {
 		d.since = time.Now()
 		return 0, err
 	}
+	d.compares = sending.Compares
 	n, err := d.claimOf(ctx, candidates, of, share.Of < 2, now)
 	if err == nil && n == 0 && d.idleFor(d.e.opts.Lease) {
 		d.e.log.Error(
@@ -302,6 +307,9 @@ func (d *dispatcher) take(ctx context.Context, ids []int64, now time.Time) (int,
 		return 0, err
 	}
 	taken = slices.DeleteFunc(taken, func(x store.Delivery) bool { return x.State != delivery.Queued })
+	if taken, err = d.settled(ctx, d.e.Store, taken, now); err != nil {
+		return 0, err
+	}
 	if err := d.date(ctx, d.e.Store, taken, now); err != nil {
 		return 0, err
 	}
@@ -320,6 +328,9 @@ func (d *dispatcher) claimThese(ctx context.Context, ids []int64, probes map[int
 			return err
 		}
 		if claimed, err = tx.LockQueued(ctx, ids, now); err != nil {
+			return err
+		}
+		if claimed, err = d.settled(ctx, tx, claimed, now); err != nil {
 			return err
 		}
 		for i := len(claimed) - 1; i >= 0; i-- {
@@ -357,6 +368,20 @@ func (d *dispatcher) claimThese(ctx context.Context, ids []int64, probes map[int
 		claimed[i].State, claimed[i].NextTry = delivery.Claimed, &at
 	}
 	return claimed, d.start(ctx, claimed, probes)
+}
+
+// settled leaves out what may yet be skipped for another email that says the same.
+func (d *dispatcher) settled(ctx context.Context, s *store.Store, ds []store.Delivery,
+	now time.Time) ([]store.Delivery, error) {
+	if !d.compares || len(ds) == 0 {
+		return ds, nil
+	}
+	n := len(ds)
+	ds, err := d.e.settledWords(ctx, s, ds, now)
+	if len(ds) < n {
+		d.since = time.Now() // there is nothing to do yet
+	}
+	return ds, err
 }
 
 // date sets what deliveries' messages say of when and by whom they are sent.

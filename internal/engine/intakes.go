@@ -102,8 +102,8 @@ func (e *Engine) AskToConfirm(ctx context.Context, sheetID, title string, to val
 
 // formSender gives the sender of a sheet, unless all sending is off.
 func (e *Engine) formSender(ctx context.Context, sheetID string) (*store.Sender, mail.Server, error) {
-	on, _, err := e.Store.Lever(ctx)
-	if err == nil && !on {
+	sending, err := e.Store.Sending(ctx)
+	if err == nil && !sending.On {
 		err = errSendingOff
 	}
 	if err != nil {

@@ -29,6 +29,7 @@ type outbox struct {
 	changed  []*store.Delivery
 	letters  []store.Letter // of changed ones
 	events   []store.Event
+	said     map[*plan.Email]*saying // what goes, or is held, by what has been decided
 }
 
 // written is an email that enters the ledger, with its earlier states, if it
@@ -47,7 +48,9 @@ type expected struct {
 	l *timeline
 }
 
-func newOutbox() outbox { return outbox{by: map[*plan.Email]*written{}} }
+func newOutbox() outbox {
+	return outbox{by: map[*plan.Email]*written{}, said: map[*plan.Email]*saying{}}
+}
 
 func (w *work) put(en store.Entry) { w.outbox.entries = append(w.outbox.entries, en) }
 
@@ -107,6 +110,7 @@ func (w *work) write(ctx context.Context, l *timeline, x plan.Effect) error {
 	if err := p.become(m, delivery.Considering, w.now); err != nil {
 		return err
 	}
+	w.note(x, d, l.rb)
 	if p.letter, err = w.letterOf(ctx, m); err != nil {
 		return err
 	}
@@ -168,6 +172,7 @@ func (w *work) amend(ctx context.Context, l *timeline, x plan.Effect) error {
 		if err := p.become(m, w.act.cause, w.now); err != nil {
 			return err
 		}
+		w.note(x, p.Delivery, p.rb)
 		var err error
 		p.letter, err = w.letterOf(ctx, m)
 		return err
@@ -181,6 +186,7 @@ func (w *work) amend(ctx context.Context, l *timeline, x plan.Effect) error {
 	if err := put(d, m, rb, w.act.cause, w.now); err != nil {
 		return err
 	}
+	w.note(x, d, rb)
 	letter, err := w.letterOf(ctx, m)
 	if err != nil {
 		return err
@@ -274,6 +280,9 @@ func (w *work) brakeRule(ctx context.Context, rb *cachedRule, ps []*written) err
 
 // flush writes what has been gathered.
 func (w *work) flush(ctx context.Context) error {
+	if err := w.sameWords(ctx); err != nil {
+		return err
+	}
 	if err := w.brake(ctx); err != nil {
 		return err
 	}

@@ -137,6 +137,11 @@ func (e *Engine) SaveRule(ctx context.Context, sheetID, id string, r *rule.Rule,
 		if err := out.SetCore(r); err != nil {
 			return err
 		}
+		if r.SameWords == rule.SkipSame {
+			if err := tx.SetSettingOnce(ctx, store.SettingCompares, true); err != nil {
+				return err
+			}
+		}
 		out.Version++
 		out.Broken = ""
 		if out.State == rule.On {

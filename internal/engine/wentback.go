@@ -168,11 +168,11 @@ const door = "nivot went back"
 func (e *Engine) throughDoor(ctx context.Context) error {
 	return e.Store.Alone(ctx, door, func() error {
 		known := e.witness.last()
-		_, back, err := e.Store.Lever(ctx)
+		sending, err := e.Store.Sending(ctx)
 		if err != nil {
 			return err
 		}
-		if back.Event <= known.Event { // else another process has just done it
+		if sending.Back.Event <= known.Event { // else another process has just done it
 			if err := e.doubtAll(ctx, known.Event); err != nil {
 				return err
 			}
@@ -260,10 +260,11 @@ func (e *Engine) doubtAll(ctx context.Context, known int64) error {
 // held stays so until it is let go or left out.
 func (e *Engine) LookedBack(ctx context.Context, actor string) error {
 	return e.Store.Tx(ctx, func(tx *store.Store) error {
-		_, back, err := tx.Lever(ctx)
+		sending, err := tx.Sending(ctx)
 		if err != nil {
 			return err
 		}
+		back := sending.Back
 		if back.Until.IsZero() {
 			return refuse("the database has not gone back in time, or somebody has reviewed it already")
 		}

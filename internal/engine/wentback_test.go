@@ -131,16 +131,16 @@ func TestDatabaseWentBack(t *testing.T) {
 		}
 		deadline := time.Now().Add(2 * time.Minute)
 		for {
-			on, back, err := f.Store.Lever(f.ctx)
+			sending, err := f.Store.Sending(f.ctx)
 			if err != nil {
 				t.Fatal(err)
 			}
 			paused := f.number("SELECT COUNT(*) FROM rules WHERE state = 'on'") == 0
-			if !on && !back.Until.IsZero() && paused {
+			if !sending.On && !sending.Back.Until.IsZero() && paused {
 				break
 			}
 			if time.Now().After(deadline) {
-				t.Fatalf("round %d: nobody has noticed: sending %v, %+v, all paused %v", round, on, back, paused)
+				t.Fatalf("round %d: nobody has noticed: sending %v, %+v, all paused %v", round, sending.On, sending.Back, paused)
 			}
 			time.Sleep(10 * time.Millisecond)
 		}
@@ -226,7 +226,7 @@ func TestAnotherDatabase(t *testing.T) {
 	if err := g.begin(g.ctx); err != nil {
 		t.Fatal(err)
 	}
-	if on, back, err := g.Store.Lever(g.ctx); !on || !back.Until.IsZero() || err != nil {
-		t.Errorf("%v %+v %v", on, back, err)
+	if now, err := g.Store.Sending(g.ctx); !now.On || !now.Back.Until.IsZero() || err != nil {
+		t.Errorf("%+v %v", now, err)
 	}
 }

@@ -103,6 +103,15 @@ func (s *Store) HasDueAgenda(ctx context.Context, now time.Time) (bool, error) {
 	return len(ids) > 0, err
 }
 
+// FirstOpen gives the earliest instant, after one and up to another, at which something is due that has not
+// been judged yet; the zero time for none.
+func (s *Store) FirstOpen(ctx context.Context, after, now time.Time) (time.Time, error) {
+	var t sql.NullTime
+	err := s.DB(ctx).Raw("SELECT MIN(due_at) FROM agenda WHERE due_at > ? AND due_at <= ? AND "+
+		"kind NOT IN ('refresh', 'hand', 'clear')", after, now).Scan(&t).Error
+	return t.Time, err
+}
+
 // PutEntries writes entries, each in the place of one about the same thing.
 func (s *Store) PutEntries(ctx context.Context, es []Entry) error {
 	return s.putEntries(ctx, es,

@@ -86,22 +86,25 @@ func (s *Store) Holds(ctx context.Context, m Mark) (at time.Time, ok bool, err e
 	return r.Clock, holds, nil
 }
 
-// Lever reads what may hold all emails: the lever, and whether the database has
-// gone back in time.
-func (s *Store) Lever(ctx context.Context) (on bool, back WentBack, err error) {
+// Sending is what bears on all emails.
+type Sending struct {
+	On       bool // sending is on
+	Back     WentBack
+	Compares bool // a rule asks, or has asked, whether another email says the same
+}
+
+// Sending reads what bears on all emails.
+func (s *Store) Sending(ctx context.Context) (Sending, error) {
 	var found []setting
-	on = true
-	err = s.DB(ctx).Find(&found, "name IN ?", []string{SettingSending, SettingWentBack}).Error
+	out := Sending{On: true}
+	into := map[string]any{SettingSending: &out.On, SettingWentBack: &out.Back, SettingCompares: &out.Compares}
+	err := s.DB(ctx).Find(&found, "name IN ?", []string{SettingSending, SettingWentBack, SettingCompares}).Error
 	for _, f := range found {
-		var into any = &on
-		if f.Name == SettingWentBack {
-			into = &back
-		}
 		if err == nil {
-			err = json.Unmarshal([]byte(f.Value), into)
+			err = json.Unmarshal([]byte(f.Value), into[f.Name])
 		}
 	}
-	return on, back, err
+	return out, err
 }
 
 // Alone does f while no other process does anything under the same name; it

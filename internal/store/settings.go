@@ -15,13 +15,14 @@ type setting struct {
 
 // The names of settings.
 const (
-	SettingSending = "sending" // bool: the lever
+	SettingSending = "sending" // bool: all sending is on
 	// with two sheets' ids: map, which column of the second stands for one of the first
 	SettingColumnsFit = "columns-fit"
 	SettingOptOutKey  = "opt-out-key"    // bytes: signs the tokens of unsubscribe links
 	SettingClock      = "practice-clock" // the practice clock's offset
 	SettingWentBack   = "went-back"      // WentBack
 	SettingDoNotEmail = "do-not-email"   // string: the stamp of the do-not-email list
+	SettingCompares   = "compares-words" // bool: a rule asks, or has asked, for same words
 	SettingNight      = "night"          // string: the last day whose nightly work has been done
 )
 
@@ -65,7 +66,7 @@ func (s *Store) SetSettingOnce(ctx context.Context, name string, v any) error {
 	return s.DB(ctx).Clauses(clause.OnConflict{DoNothing: true}).Create(&setting{name, string(b)}).Error
 }
 
-// SendingOn reads the lever: on unless somebody has switched it off.
+// SendingOn reports whether sending is on: it is unless somebody has switched it off.
 func (s *Store) SendingOn(ctx context.Context) (bool, error) {
 	on := true
 	_, err := s.Setting(ctx, SettingSending, &on)

@@ -40,6 +40,7 @@ const (
 	Considering Cause = "considering" // an occasion is judged for the first time
 	Reviewing   Cause = "reviewing"   // what waited is judged again
 	Deciding    Cause = "deciding"    // a person says what is to become of it
+	Comparing   Cause = "comparing"   // another email, judged at the same instant or before, says the same
 	Limiting    Cause = "limiting"    // a sender's daily cap or pace, or the limit per person, lets it wait
 	Claiming    Cause = "claiming"    // a worker takes it, to send it, and limits count it from then on
 	GivingBack  Cause = "giving back" // a worker that stops, or has stopped, had not begun it
@@ -72,6 +73,7 @@ var arrows = map[Cause]map[State][]State{
 		Missed:     {Missed, Queued},
 		Bounced:    {Bounced, Queued},
 	},
+	Comparing: {Queued: {Skipped}, Held: {Skipped}},
 	// What finds no room under the daily cap for seven days is missed without
 	// having been held once more. What is over the limit per person may be skipped.
 	Limiting: {Queued: {Queued, Held, Missed, Skipped}, Deferred: {Deferred, Held, Missed, Skipped}},

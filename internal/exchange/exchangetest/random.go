@@ -102,6 +102,7 @@ func (g *Gen) Bundle() fstest.MapFS {
 			map[string]any{"name": "B", "subject": "B [Loan] [Name: first word]",
 				"text": "Dear [Name], [Humidity: 1 decimals, else dry] [latest filled of Readings: 2 decimals, else none]"},
 			map[string]any{"name": "C", "subject": "C [Loan] again [Days left: else ?]", "text": "x"},
+			map[string]any{"name": "D", "subject": "D [State: else none]", "text": "Read this."},
 			map[string]any{"name": "R", "subject": "Round-up", "body": map[string]any{"type": "doc",
 				"content": []any{map[string]any{"type": "roundUpTable",
 					"attrs": map[string]any{"fields": []any{map[string]any{"column": "Loan"}}}}}}},
@@ -117,7 +118,7 @@ type obj = map[string]any
 func (g *Gen) rule(i int) obj {
 	r := obj{"name": fmt.Sprintf("Rule %d", i), "state": "on", "trigger": g.trigger(),
 		"to":    []any{obj{"column": "Email"}},
-		"brake": obj{"count": 100000, "share": 1}, "send": []any{obj{"template": g.One("A", "B")}}}
+		"brake": obj{"count": 100000, "share": 1}, "send": []any{obj{"template": g.One("A", "B", "D")}}}
 	kind := r["trigger"].(obj)["kind"].(string)
 	if g.Maybe(2) {
 		r["condition"] = g.condition(2)
@@ -134,6 +135,7 @@ func (g *Gen) rule(i int) obj {
 		r["shift"] = g.One("later", "earlier", "none")
 	}
 	if kind == "schedule" && g.Maybe(2) {
+		r["sameWords"] = g.One("send", "skip")
 		r["groupBy"], r["send"] = "recipient", []any{obj{"template": "R"}}
 		return r
 	}
@@ -142,6 +144,9 @@ func (g *Gen) rule(i int) obj {
 	}
 	if g.Maybe(4) {
 		r["repeat"] = []any{"once-per-row", obj{"not-more-often-than": g.One("P3D", "PT6H", "P1W")}}[g.R.IntN(2)]
+	}
+	if g.Maybe(2) {
+		r["sameWords"] = g.One("send", "skip", "skip")
 	}
 	if g.Maybe(6) {
 		r["hold"] = "always"
@@ -153,7 +158,7 @@ func (g *Gen) rule(i int) obj {
 }
 
 func (g *Gen) then() obj {
-	steps := []any{obj{"after": g.One("P1D", "PT1H", "P3D", "PT20M"), "template": g.One("B", "C")}}
+	steps := []any{obj{"after": g.One("P1D", "PT1H", "P3D", "PT20M"), "template": g.One("B", "C", "D")}}
 	if g.Maybe(2) {
 		s := obj{"after": g.One("P2D", "P1W"), "template": "C", "at": g.One("08:15", "16:00")}
 		if g.Maybe(2) {

@@ -1,0 +1,299 @@
+package engine
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"slices"
+	"time"
+
+	"nivot/internal/core/delivery"
+	"nivot/internal/core/plan"
+	"nivot/internal/core/reason"
+	"nivot/internal/core/rule"
+	"nivot/internal/store"
+)
+
+// saying is an email as the clause "same words" compares it with others.
+type saying struct {
+	plan.Said
+	sheet string
+	row   int64
+	step  int
+	rb    *cachedRule     // nil where the rule is not there any more
+	d     *store.Delivery // as it is, or is about to be
+	email *plan.Email     // of this work; nil of another's
+}
+
+func (s *saying) asks() bool {
+	return s.rb != nil && s.rb.compiled.Rule.SameWords == rule.SkipSame
+}
+
+// counts are the states of emails that stand in the way of others that say the same.
+var counts = []delivery.State{delivery.Held, delivery.Queued, delivery.Claimed, delivery.Sending, delivery.Accepted,
+	delivery.Deferred, delivery.InDoubt}
+
+// note takes up what an email says that a work decides on, or that it says nothing any more.
+func (w *work) note(x plan.Effect, d *store.Delivery, rb *cachedRule) {
+	m := x.As
+	switch {
+	case m.State != delivery.Queued && m.State != delivery.Held:
+		delete(w.outbox.said, x.Email)
+	case m.Decided && rb != nil:
+		w.outbox.said[x.Email] = &saying{sheet: d.SheetID, row: d.RowID, step: m.Step, rb: rb, d: d, email: x.Email,
+			Said: plan.Said{Words: plan.WordsOf(&m.Decision), At: m.At, Rule: d.RuleID, Row: m.Row, Batch: m.Batch,
+				Occasion: m.Identity(), RuleName: rb.record.Name}}
+	}
+}
+
+// sameWords skips what says what another email has said, by this work or by others. What this work writes is
+// noted first: of two works that write at once, the one waits for the other, or begins anew.
+func (w *work) sameWords(ctx context.Context) error {
+	mine := w.outbox.said
+	if len(mine) == 0 {
+		return nil
+	}
+	all, own := make([]store.Said, 0, len(mine)), map[rule.ID]bool{}
+	by := map[plan.Words][]*saying{}
+	for _, s := range mine {
+		all = append(all, store.Said{Occasion: s.Occasion[:], Words: s.Words[:], At: s.At})
+		own[s.Occasion] = true
+		by[s.Words] = append(by[s.Words], s)
+	}
+	if err := w.tx.PutSaid(ctx, all); err != nil || !w.sending.Compares {
+		return err
+	}
+	if err := w.others(ctx, by, own); err != nil {
+		return err
+	}
+	for _, list := range by {
+		if len(list) < 2 || !slices.ContainsFunc(list, (*saying).asks) {
+			continue
+		}
+		if err := w.inOrder(ctx, list); err != nil {
+			return err
+		}
+		if err := w.skipSame(ctx, list); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// others adds what others have said in the same words.
+func (w *work) others(ctx context.Context, by map[plan.Words][]*saying, own map[rule.ID]bool) error {
+	words := make([][]byte, 0, len(by))
+	for k := range by {
+		words = append(words, slices.Clone(k[:]))
+	}
+	found, err := w.tx.SaidBy(ctx, words)
+	if err != nil {
+		return err
+	}
+	at := map[rule.ID]time.Time{}
+	var occasions [][]byte
+	for _, f := range found {
+		if id := rule.ID(f.Occasion); !own[id] {
+			at[id] = f.At
+			occasions = append(occasions, f.Occasion)
+		}
+	}
+	ds, err := w.tx.DeliveriesOf(ctx, occasions)
+	if err != nil {
+		return err
+	}
+	said := map[rule.ID]plan.Words{}
+	for _, f := range found {
+		said[rule.ID(f.Occasion)] = plan.Words(f.Words)
+	}
+	for i := range ds {
+		d := &ds[i]
+		if m := w.emails[d.ID]; m != nil { // as this work leaves it
+			d = w.records[m]
+		}
+		if d.State == delivery.Skipped && d.Reason.Code == reason.SameWords {
+			said := d.Reason.Reason.Value
+			w.yielded[said] = append(w.yielded[said], d.ID)
+		}
+		if !slices.Contains(counts, d.State) {
+			continue
+		}
+		o, err := occasionOf(d)
+		if err != nil {
+			return err
+		}
+		s := &saying{sheet: d.SheetID, row: d.RowID, step: d.Step, d: d}
+		s.Occasion = rule.ID(d.Occasion)
+		s.Words, s.At, s.Rule, s.Row, s.Batch = said[s.Occasion], at[s.Occasion], d.RuleID, o.Row, o.Batch
+		sb, err := w.cache.sheet(ctx, d.SheetID)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return err
+		}
+		if err == nil {
+			if s.rb = sb.rule(d.RuleID); s.rb != nil {
+				s.RuleName = s.rb.record.Name
+			}
+		}
+		by[s.Words] = append(by[s.Words], s)
+	}
+	return nil
+}
+
+// inOrder puts emails in the order of a rehearsal's lines.
+func (w *work) inOrder(ctx context.Context, list []*saying) error {
+	rows := make([]int64, len(list))
+	for i, s := range list {
+		rows[i] = s.row
+	}
+	places, err := w.tx.Places(ctx, rows)
+	position := func(s *saying) int {
+		if s.rb == nil {
+			return 0
+		}
+		return s.rb.record.Position
+	}
+	slices.SortFunc(list, func(a, b *saying) int {
+		return cmp.Or(a.At.Compare(b.At), cmp.Compare(a.sheet, b.sheet), cmp.Compare(places[a.row], places[b.row]),
+			cmp.Compare(a.row, b.row), cmp.Compare(position(a), position(b)), cmp.Compare(a.step, b.step),
+			cmp.Compare(a.d.ID, b.d.ID))
+	})
+	return err
+}
+
+// skipSame skips of emails in the same words, which are in order, those that another stands in the way of. What
+// others have judged at an earlier instant stays; of one instant what has not begun gives way to what comes first.
+func (w *work) skipSame(ctx context.Context, list []*saying) error {
+	var heard plan.Heard
+	for _, s := range list { // what has begun cannot give way any more
+		if s.email == nil && !mayYield(s.d) {
+			heard.Add(s.Said)
+		}
+	}
+	for _, s := range list {
+		if s.email == nil && !mayYield(s.d) {
+			continue
+		}
+		other := heard.Before(&s.Said)
+		if other == nil || !s.asks() || s.email == nil && !other.At.Equal(s.At) {
+			heard.Add(s.Said)
+			continue
+		}
+		done, err := w.yield(ctx, s, other)
+		if err != nil {
+			return err
+		}
+		if !done {
+			heard.Add(s.Said)
+		}
+	}
+	return nil
+}
+
+// mayYield reports whether an email that is in the ledger has not begun to go.
+func mayYield(d *store.Delivery) bool {
+	return d.State == delivery.Held || d.State == delivery.Queued && d.Worker == 0 && d.Tries == 0 && d.SendingAt == nil
+}
+
+// yield skips an email for another that says the same. It reports false for one that has begun meanwhile.
+func (w *work) yield(ctx context.Context, s *saying, other *plan.Said) (bool, error) {
+	name, err := w.rowName(ctx, other)
+	if err != nil {
+		return false, err
+	}
+	named := *other
+	named.RowName = name
+	why := named.Skips(s.rb.compiled.Zone)
+	m := s.email
+	if m == nil {
+		if m, err = w.email(ctx, s.d.ID); err != nil || m == nil {
+			return false, err
+		}
+		if s.d = w.records[m]; !mayYield(s.d) {
+			return false, nil
+		}
+	}
+	m.State, m.Why, m.WentAt = delivery.Skipped, why, time.Time{}
+	if err := s.d.Become(delivery.Skipped, delivery.Comparing); err != nil {
+		return false, err
+	}
+	s.d.Reason, s.d.WentAt, s.d.NextTry, s.d.Worker = store.Why{Reason: why}, nil, nil, 0
+	o := &w.outbox
+	o.expected = slices.DeleteFunc(o.expected, func(x *expected) bool { return x.Hangs == m })
+	if p := o.by[m]; p != nil {
+		p.letter = nil
+		return true, nil
+	}
+	o.letters = slices.DeleteFunc(o.letters, func(l store.Letter) bool { return l.DeliveryID == s.d.ID })
+	if !slices.Contains(o.changed, s.d) {
+		o.changed = append(o.changed, s.d)
+	}
+	o.events = append(o.events, store.DeliveryEvent(s.d, w.now, itself.actor, map[string]any{"reason": s.d.Reason,
+		"again": true}))
+	// What was skipped for this one is skipped for the other.
+	return true, w.tx.SetReason(ctx, w.yielded[s.Occasion.String()], s.d.Reason)
+}
+
+// rowName gives the name of the row that an email is about; "" of a round-up, and of a row that is not there
+// any more.
+func (w *work) rowName(ctx context.Context, s *plan.Said) (string, error) {
+	id, err := rowID(s.Row)
+	if err != nil || id == 0 {
+		return "", err
+	}
+	rec := w.rows[id]
+	if rec == nil {
+		if rec, err = w.tx.Row(ctx, id); errors.Is(err, store.ErrNotFound) {
+			return "", nil
+		} else if err != nil {
+			return "", err
+		}
+	}
+	sb, err := w.cache.sheet(ctx, rec.SheetID)
+	if err != nil {
+		return "", err
+	}
+	row, err := rec.Core(sb.sheet)
+	if err != nil {
+		return "", err
+	}
+	return sb.sheet.RowName(row), nil
+}
+
+// openFor is how long an entry of the agenda that is due may keep emails waiting that it might stand in the way
+// of. It is more than judging takes, and less than anybody would notice.
+const openFor = time.Minute
+
+// settledWords keeps of emails that are about to go those that nothing can come before any more which says the
+// same: of one instant the first in order goes, and another process may not have judged it yet.
+func (e *Engine) settledWords(ctx context.Context, s *store.Store, ds []store.Delivery,
+	now time.Time) ([]store.Delivery, error) {
+	cache := e.reading()
+	var asks []bool
+	any := false
+	for i := range ds {
+		sb, err := cache.sheet(ctx, ds[i].SheetID)
+		if err != nil && !errors.Is(err, store.ErrNotFound) {
+			return nil, err
+		}
+		is := false
+		if err == nil {
+			rb := sb.rule(ds[i].RuleID)
+			is = rb != nil && rb.compiled.Rule.SameWords == rule.SkipSame && ds[i].State == delivery.Queued
+		}
+		asks, any = append(asks, is), any || is
+	}
+	if !any {
+		return ds, nil
+	}
+	open, err := s.FirstOpen(ctx, now.Add(-openFor), now)
+	if err != nil || open.IsZero() {
+		return ds, err
+	}
+	var out []store.Delivery
+	for i := range ds {
+		if !asks[i] || ds[i].WentAt == nil || ds[i].WentAt.Before(open) {
+			out = append(out, ds[i])
+		}
+	}
+	return out, nil
+}

@@ -1,0 +1,89 @@
+package store
+
+import (
+	"bytes"
+	"context"
+	"slices"
+	"strings"
+	"time"
+
+	"nivot/internal/core/plan"
+)
+
+// Said is what the email of an occasion says, for the clause "same words".
+type Said struct {
+	Occasion []byte
+	Words    []byte
+	At       time.Time // when it was judged to go
+}
+
+// PutSaid writes what emails say, or say now.
+func (s *Store) PutSaid(ctx context.Context, all []Said) error {
+	all = slices.Clone(all)
+	slices.SortFunc(all, func(a, b Said) int { return bytes.Compare(a.Occasion, b.Occasion) }) // locked in one order
+	return chunks(all, bulk, func(c []Said) error {
+		args := make([]any, 0, 3*len(c))
+		for _, x := range c {
+			args = append(args, x.At, x.Occasion, x.Words) // a slice not first: GORM spreads it behind "("
+		}
+		return s.DB(ctx).Exec("INSERT INTO said (at, occasion, words) VALUES "+
+			strings.TrimSuffix(strings.Repeat("(?,?,?),", len(c)), ",")+
+			" ON DUPLICATE KEY UPDATE words = VALUES(words), at = VALUES(at)", args...).Error
+	})
+}
+
+// SaidBy lists which emails say some words. It waits for those that other transactions are writing.
+func (s *Store) SaidBy(ctx context.Context, words [][]byte) (out []Said, err error) {
+	err = chunks(words, bulk, func(c [][]byte) error {
+		var part []Said
+		err := s.DB(ctx).Raw("SELECT occasion, words, at FROM said WHERE words IN ? LOCK IN SHARE MODE", c).Scan(&part).Error
+		out = append(out, part...)
+		return err
+	})
+	return out, err
+}
+
+// DeliveriesOf lists the deliveries of occasions.
+func (s *Store) DeliveriesOf(ctx context.Context, occasions [][]byte) (out []Delivery, err error) {
+	err = chunks(occasions, bulk, func(c [][]byte) error {
+		var part []Delivery
+		err := s.DB(ctx).Find(&part, "occasion IN ?", c).Error
+		out = append(out, part...)
+		return err
+	})
+	return out, err
+}
+
+// SetReason writes why deliveries have become what they are, where another reason takes the place of theirs.
+func (s *Store) SetReason(ctx context.Context, ids []int64, why Why) error {
+	return chunks(ids, bulk, func(c []int64) error {
+		return s.DB(ctx).Exec("UPDATE deliveries SET reason = ? WHERE id IN ?", why, c).Error
+	})
+}
+
+// forgetBatch is how much of what was said one statement forgets.
+const forgetBatch = 10_000
+
+// ForgetSaid removes what was said so long before an instant that nothing is compared with it any more.
+func (s *Store) ForgetSaid(ctx context.Context, now time.Time) error {
+	for {
+		r := s.DB(ctx).Exec("DELETE FROM said WHERE at < ? LIMIT ?", now.Add(-2*plan.SameWordsSpan), forgetBatch)
+		if r.Error != nil || r.RowsAffected < forgetBatch {
+			return r.Error
+		}
+	}
+}
+
+// Places gives the places of rows in the order of their sheets.
+func (s *Store) Places(ctx context.Context, rows []int64) (map[int64]int64, error) {
+	out := map[int64]int64{}
+	err := chunks(rows, bulk, func(c []int64) error {
+		var part []struct{ ID, Place int64 }
+		err := s.DB(ctx).Raw("SELECT id, place FROM sheet_rows WHERE id IN ?", c).Scan(&part).Error
+		for _, p := range part {
+			out[p.ID] = p.Place
+		}
+		return err
+	})
+	return out, err
+}

@@ -13,6 +13,7 @@ import (
 	"nivot/internal/core/plan"
 	"nivot/internal/core/reason"
 	"nivot/internal/core/rule"
+	"nivot/internal/core/sheet"
 	"nivot/internal/core/value"
 	"nivot/internal/store"
 )
@@ -401,13 +402,13 @@ func (e *Engine) PreviewByHand(ctx context.Context, sheetID string, r *rule.Rule
 	if err != nil {
 		return nil, err
 	}
-	set.Light = true
+	set.Light = r.SameWords != rule.SkipSame
 	rows, err := e.Store.RowsByID(ctx, sheetID, ids)
 	if err != nil {
 		return nil, err
 	}
 	now := e.now()
-	h, err := lookByHand(sb, set, now, rows)
+	h, err := e.lookByHand(ctx, sb, set, now, rows)
 	if err != nil {
 		return nil, err
 	}
@@ -421,7 +422,7 @@ func (e *Engine) PreviewByHand(ctx context.Context, sheetID string, r *rule.Rule
 			had[x.ID] = true
 		}
 		rows = slices.DeleteFunc(rows, func(r store.Row) bool { return had[r.ID] })
-		if h, err = lookByHand(sb, set, now, rows); err != nil {
+		if h, err = e.lookByHand(ctx, sb, set, now, rows); err != nil {
 			return nil, err
 		}
 	}
@@ -441,14 +442,21 @@ func (e *Engine) PreviewByHand(ctx context.Context, sheetID string, r *rule.Rule
 }
 
 // lookByHand looks at what rows would get.
-func lookByHand(sb *cachedSheet, set *plan.CompiledRule, now time.Time, rows []store.Row) (*handLooker, error) {
+func (e *Engine) lookByHand(ctx context.Context, sb *cachedSheet, set *plan.CompiledRule, now time.Time,
+	rows []store.Row) (*handLooker, error) {
 	h := &handLooker{sb: sb, set: set, now: now, reached: map[string]int{}, several: map[string]int{},
 		written: map[string]string{}, templates: map[string][]int64{}, names: map[int64]string{},
 		out: &HandPreview{Skipped: map[reason.Code]int{}, Doubled: map[string]int{}, ByRules: map[string]int{}}}
 	for i := range rows {
-		if err := h.look(&rows[i]); err != nil {
+		if err := h.judge(&rows[i]); err != nil {
 			return nil, err
 		}
+	}
+	if err := h.sameWords(ctx, e.Store); err != nil {
+		return nil, err
+	}
+	for i := range h.judged {
+		h.look(&h.judged[i])
 	}
 	h.out.People = len(h.reached)
 	for key, n := range h.several {
@@ -506,16 +514,16 @@ type handLooker struct {
 	written   map[string]string  // how a mailbox is first written, by its key
 	templates map[string][]int64 // rows, by what is written to them
 	names     map[int64]string
+	judged    []handEmail
 	out       *HandPreview
 }
 
-// look adds what a row would get.
-func (h *handLooker) look(rec *store.Row) error {
+// judge judges what a row would get.
+func (h *handLooker) judge(rec *store.Row) error {
 	if rec.DeletedAt != nil {
 		return nil
 	}
-	p := h.out
-	p.Rows++
+	h.out.Rows++
 	row, err := rec.Core(h.sb.sheet)
 	if err != nil {
 		return err
@@ -523,32 +531,84 @@ func (h *handLooker) look(rec *store.Row) error {
 	h.names[rec.ID] = h.sb.sheet.RowName(row)
 	by := rule.Occasion{Kind: rule.ByHand, Row: row.ID, Due: h.now}
 	for _, c := range h.set.Judge(by, row, h.now, plan.Memory{}) {
-		switch c.Outcome {
-		case plan.Skip:
-			p.Skipped[c.Decision.Reason.Code]++
-			continue
-		case plan.Incomplete:
-			p.Incomplete++
-			h.templates[c.Template] = append(h.templates[c.Template], rec.ID)
-		default:
-			p.Emails++
-			for _, list := range [][]value.Mailbox{c.To, c.Cc, c.Bcc} {
-				for _, m := range list {
-					h.reached[m.Key()]++ // capitals make no other address
-				}
-			}
-			for _, m := range c.To {
-				h.several[m.Key()]++
-				if h.written[m.Key()] == "" {
-					h.written[m.Key()] = m.Address()
-				}
-			}
-			h.templates[c.Template] = append(h.templates[c.Template], rec.ID)
-		}
-		if len(p.Lines) < maxFirst {
-			p.Lines = append(p.Lines, EffectLine{plan.OutlookLine{Row: row, Due: h.now, Outcome: c.Outcome,
-				Wording: c.Template, Emails: 1}, plan.Foreseen{Occasion: c.Occasion, Decision: c.Decision}, h.names[rec.ID]})
-		}
+		h.judged = append(h.judged, handEmail{c, rec.ID, row})
 	}
 	return nil
+}
+
+// handEmail is what a row would get.
+type handEmail struct {
+	plan.Considered
+	id  int64
+	row *sheet.Row
+}
+
+// sameWords finds which emails say what another one says, of this sending or of what went or waits already.
+func (h *handLooker) sameWords(ctx context.Context, s *store.Store) error {
+	if h.set.Rule.SameWords != rule.SkipSame {
+		return nil
+	}
+	said := make([]plan.Said, len(h.judged))
+	var words [][]byte
+	for i := range h.judged {
+		if c := &h.judged[i]; c.Outcome == plan.Send || c.Outcome == plan.Hold {
+			said[i] = plan.Said{Words: plan.WordsOf(&c.Decision), At: h.now, Rule: "by hand", Row: c.row.ID,
+				RowName: h.names[c.id]}
+			words = append(words, slices.Clone(said[i].Words[:]))
+		}
+	}
+	heard, err := saidByNow(ctx, s, words, h.names)
+	if err != nil {
+		return err
+	}
+	for i := range h.judged {
+		c := &h.judged[i]
+		if c.Outcome != plan.Send && c.Outcome != plan.Hold {
+			continue
+		}
+		h.heard(heard, c, &said[i])
+	}
+	return nil
+}
+
+// heard skips an email where another says the same.
+func (h *handLooker) heard(heard *plan.Heard, c *handEmail, said *plan.Said) {
+	if other := heard.Before(said); other != nil {
+		c.Outcome, c.Decision.Reason = plan.Skip, other.Skips(h.set.Zone)
+		return
+	}
+	heard.Add(*said)
+}
+
+// look adds what a row would get.
+func (h *handLooker) look(c *handEmail) {
+	p := h.out
+	switch c.Outcome {
+	case plan.Skip:
+		p.Skipped[c.Decision.Reason.Code]++
+		if c.Decision.Reason.Code != reason.SameWords {
+			return
+		}
+	case plan.Incomplete:
+		p.Incomplete++
+		h.templates[c.Template] = append(h.templates[c.Template], c.id)
+	default:
+		p.Emails++
+		for _, list := range [][]value.Mailbox{c.To, c.Cc, c.Bcc} {
+			for _, m := range list {
+				h.reached[m.Key()]++ // capitals make no other address
+			}
+		}
+		for _, m := range c.To {
+			h.several[m.Key()]++
+			if h.written[m.Key()] == "" {
+				h.written[m.Key()] = m.Address()
+			}
+		}
+		h.templates[c.Template] = append(h.templates[c.Template], c.id)
+	}
+	if len(p.Lines) < maxFirst {
+		p.Lines = append(p.Lines, EffectLine{plan.OutlookLine{Row: c.row, Due: h.now, Outcome: c.Outcome,
+			Wording: c.Template, Emails: 1}, plan.Foreseen{Occasion: c.Occasion, Decision: c.Decision}, h.names[c.id]})
+	}
 }

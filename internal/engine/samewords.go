@@ -297,3 +297,47 @@ func (e *Engine) settledWords(ctx context.Context, s *store.Store, ds []store.De
 	}
 	return out, nil
 }
+
+// saidByNow returns what has been said in some words, and goes or went; not what a sending by hand has waiting
+// for one of the rows, which a later one takes the place of.
+func saidByNow(ctx context.Context, s *store.Store, words [][]byte, rows map[int64]string) (*plan.Heard, error) {
+	heard := &plan.Heard{}
+	found, err := s.SaidBy(ctx, words)
+	if err != nil {
+		return nil, err
+	}
+	slices.SortFunc(found, func(a, b store.Said) int { return a.At.Compare(b.At) })
+	occasions := make([][]byte, len(found))
+	for i := range found {
+		occasions[i] = found[i].Occasion
+	}
+	ds, err := s.DeliveriesOf(ctx, occasions)
+	if err != nil {
+		return nil, err
+	}
+	by := map[rule.ID]*store.Delivery{}
+	for i := range ds {
+		by[rule.ID(ds[i].Occasion)] = &ds[i]
+	}
+	names := map[string]string{}
+	rules, err := s.AllRules(ctx, "")
+	for i := range rules {
+		names[rules[i].ID] = rules[i].Name
+	}
+	for _, f := range found {
+		d := by[rule.ID(f.Occasion)]
+		if d == nil || !slices.Contains(counts, d.State) {
+			continue
+		}
+		o, err := occasionOf(d)
+		if err != nil {
+			return nil, err
+		}
+		if _, picked := rows[d.RowID]; picked && o.Kind == rule.ByHand && (d.State == delivery.Held || d.State == delivery.Deferred) {
+			continue
+		}
+		heard.Add(plan.Said{Words: plan.Words(f.Words), At: f.At, Rule: d.RuleID, Row: o.Row, Batch: o.Batch,
+			Occasion: rule.ID(f.Occasion), RuleName: names[d.RuleID]})
+	}
+	return heard, err
+}

@@ -55,6 +55,7 @@ type Outlook struct {
 	own      map[string]sketch   // of one row, by the offset's own wording
 	groups   []map[string]*group // of round-ups: by round and recipient
 	events   []event
+	alike    []alike // emails that are compared with others, until all have been looked at
 }
 
 // group is one recipient's round-up while its rows are gathered.
@@ -123,6 +124,7 @@ type sketch struct {
 type event struct {
 	sketch
 	due   time.Time
+	base  time.Time // when the first email is due; its own instant for a first email
 	step  int
 	moved bool
 	group *group // of a round-up
@@ -405,6 +407,8 @@ func (o *Outlook) Done() (out []event) {
 		}
 	}
 	o.groups = nil
+	o.countSame()
+	o.alike = nil
 	return out
 }
 
@@ -519,7 +523,7 @@ func (o *Outlook) foresee(row *sheet.Row) {
 	var last time.Time
 	for i := range occasions {
 		occ := &occasions[i]
-		e := event{due: occ.Due, moved: !occ.Unmoved.IsZero()}
+		e := event{due: occ.Due, base: occ.Due, moved: !occ.Unmoved.IsZero()}
 		if e.sketch = o.first(occ, row); e.outcome == "" {
 			continue // a schedule says nothing of it
 		}
@@ -677,7 +681,7 @@ func (o *Outlook) chain(occ *rule.Occasion, first event, row *sheet.Row) {
 		}
 		at := o.formulas(row, c.due)
 		facts := o.facts(at, c.due, Memory{})
-		e := event{due: c.due, step: c.step, sketch: sketch{wording: st.Template, emails: 1}}
+		e := event{due: c.due, base: occ.Due, step: c.step, sketch: sketch{wording: st.Template, emails: 1}}
 		if t, _ := then.StopIf.Judge(facts); then.StopIf != nil && t == rule.True {
 			e.sketch = sketch{outcome: Skip, code: reason.Stopped, emails: emails}
 			o.events = append(o.events, e)
@@ -782,6 +786,7 @@ func (o *Outlook) count(e event, place int64, whole func() *sheet.Row) {
 		return
 	}
 	o.Emails += e.emails
+	o.gather(e, place, whole)
 	switch {
 	case e.outcome == Incomplete:
 		o.Incomplete += e.emails
@@ -877,6 +882,7 @@ func (o *Outlook) Merge(p *Outlook) {
 	for b, at := range p.Gets {
 		o.Gets[b] = append(o.Gets[b], at...)
 	}
+	o.alike = append(o.alike, p.alike...)
 	for i := range p.groups {
 		if o.groups == nil {
 			o.groups = make([]map[string]*group, len(o.rounds))

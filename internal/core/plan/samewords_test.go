@@ -242,3 +242,58 @@ again:
 	}
 	return lines, skips
 }
+
+// An outlook counts beforehand what a rehearsal skips.
+func TestOutlookCountsSameWords(t *testing.T) {
+	total := 0
+	for seed := range uint64(80) {
+		g := rand.New(rand.NewPCG(seed, 7))
+		one := func(list ...string) string { return list[g.IntN(len(list))] }
+		text := one(`"trigger":{"kind":"date","column":"due","offsets":[{"n":0,"unit":"days"},{"n":1,"unit":"days"}],"at":"09:00"}`,
+			`"trigger":{"kind":"schedule","start":"2027-03-16T09:00","rrule":"FREQ=HOURLY;INTERVAL=8;COUNT=9"}`) +
+			`,"send":[{"template":"` + one("S", "T") + `"}],"sameWords":"skip"` + one("", `,"each":true`) +
+			one("", `,"hold":"always"`) + one("", `,"then":{"steps":[{"after":"P3D","template":"C"}]}`)
+		var rows []string
+		for range 2 + g.IntN(5) {
+			rows = append(rows, "due=2027-03-"+one("16", "17")+"|to="+one("a@x.example", "a@x.example",
+				"A@x.example; b@x.example", "b@x.example", "")+"|who="+one("Ada", "Eve"))
+		}
+		s, settings := shared(t, []string{text})
+		lines, err := rehearse(settings, sharedRows(s, rows), nil, at("2027-03-15T08:00:00Z"), at("2027-03-27T00:00:00Z"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		emails, skipped := 0, 0
+		for _, l := range lines {
+			switch {
+			case l.Outcome != Skip:
+				emails++
+			case strings.HasPrefix(l.Reason, "same words"):
+				skipped++
+			}
+		}
+		halves := []*Outlook{NewOutlook(settings[0], at("2027-03-15T08:00:00Z"), 12),
+			NewOutlook(settings[0], at("2027-03-15T08:00:00Z"), 12)}
+		settings[0].Light = true
+		for i, row := range sharedRows(s, rows) {
+			halves[i%2].Look(row, int64(i), func() *sheet.Row { return row })
+		}
+		halves[0].Merge(halves[1])
+		halves[0].Done()
+		o := halves[0]
+		byDay := 0
+		for _, d := range o.Days {
+			for _, n := range d.Emails {
+				byDay += n
+			}
+		}
+		if total += skipped; o.Emails != emails || byDay != emails || o.Skipped[reason.SameWords] != skipped {
+			t.Errorf("seed %d: %s\n%s\nthe outlook has %d (%d by day) and skips %d; the rehearsal %d and %d\n%s", seed, text,
+				strings.Join(rows, "\n"), o.Emails, byDay, o.Skipped[reason.SameWords], emails, skipped,
+				strings.ReplaceAll(toldWords(lines), "; ", "\n"))
+		}
+	}
+	if total < 50 {
+		t.Errorf("%d emails were skipped: too few to prove anything", total)
+	}
+}

@@ -162,7 +162,7 @@ var kinds = map[Code]string{ConditionFalse: "the condition is false", RepeatApar
 	NotRecipient: "no longer among the recipients", DoNotEmail: "on the do-not-email list",
 	SameMoment: "another email of the rule goes at the same moment", LeftAgain: "left again before it was due",
 	RepeatOnce: "repeat: once per row", PersonLimit: "limit per person", RowGone: "the row is gone",
-	NoWording: "no template fits"}
+	NoWording: "no template fits", SameWords: "the same words as another email"}
 
 // Kind says what kind of reason it is, without its parameters.
 func (r Reason) Kind() string {

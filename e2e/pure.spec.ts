@@ -297,7 +297,12 @@ test.describe("a rule in the editor", () => {
     ...maybe(() => ({ zone: "Europe/Lisbon", note: "for the desk" })),
     ...maybe(() => ({ window: { from: "08:00", to: "17:00", workingDays: true }, shift: "earlier" as const })),
     ...maybe(() => ({ repeat: { "not-more-often-than": "P30D" } })),
-    ...maybe(() => ({ late: "P3D", hold: some(["always", "first-run"] as const), brake: { count: 20, share: 0.1 } })),
+    ...maybe(() => ({
+      sameWords: "skip",
+      late: "P3D",
+      hold: some(["always", "first-run"] as const),
+      brake: { count: 20, share: 0.1 },
+    })),
     ...maybe(() => ({
       then: {
         steps: many(3, () => ({

@@ -392,7 +392,7 @@ func (s *Server) CheckTemplate(ctx context.Context,
 		switch {
 		case f.Stops():
 			c.Level = Stop
-		case f.Code == template.AddressDoubled: // which may be meant
+		case f.Code == template.AddressDoubled, f.Code == template.WordsDoubled: // which may be meant
 			c.Level = Note
 		}
 		for _, id := range f.Rows[:min(len(f.Rows), maxExamples)] {

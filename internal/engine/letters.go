@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"nivot/internal/core/calendar"
+	"nivot/internal/core/plan"
 	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/template"
@@ -120,6 +121,14 @@ func (e *Engine) CheckTemplate(ctx context.Context, sheetID string, t *template.
 	}
 	out := readTogether(readers, t)
 	out.All = int(rec.LiveRows)
+	same, err := e.saySame(ctx, rec.ID, readers[0])
+	if err != nil {
+		return nil, err
+	}
+	if len(same) > 0 {
+		out.Found = append(out.Found, FoundCheck{template.Check{Code: template.WordsDoubled,
+			Column: rec.AddressColumn}, same})
+	}
 	if !out.Partial() {
 		e.checked.keep(key, out)
 	}
@@ -191,6 +200,44 @@ func readTogether(readers []*reader, t *template.Template) *Checked {
 		return 0
 	})
 	return out
+}
+
+// mostCompared bounds the rows of which a check writes whole letters, to compare what they say.
+const mostCompared = 5000
+
+// saySame lists the rows whose email says what another row's says, to the same people. r has looked at all rows.
+func (e *Engine) saySame(ctx context.Context, sheetID string, r *reader) (same []int64, err error) {
+	address, ok := r.sheet.Column(r.sheet.Address)
+	shared := r.people.Shared()
+	if !ok || len(shared) == 0 || len(shared) > mostCompared {
+		return nil, nil
+	}
+	recs, err := e.Store.RowsByID(ctx, sheetID, shared)
+	if err != nil {
+		return nil, err
+	}
+	by := map[plan.Words][]int64{}
+	for i := range recs {
+		core, err := recs[i].Core(r.sheet)
+		if err != nil {
+			return nil, err
+		}
+		row := r.sheet.Compute(core, r.now, r.cal)
+		to, err := value.ParseMailboxes(row.Cell(address).Str)
+		if err != nil {
+			continue
+		}
+		written := r.t.Render(template.Context{Sheet: r.sheet, Row: row, Today: r.today, To: to})
+		w := plan.WordsOf(&plan.Decision{To: to, Rendered: written})
+		by[w] = append(by[w], recs[i].ID)
+	}
+	for _, rows := range by {
+		if len(rows) > 1 {
+			same = append(same, rows...)
+		}
+	}
+	slices.Sort(same)
+	return same, nil
 }
 
 // checkKey names all that a template's checks rest on.

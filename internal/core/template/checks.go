@@ -21,6 +21,7 @@ const (
 	AddressUnreadable CheckCode = "address-unreadable"
 	AddressDoubtful   CheckCode = "address-doubtful" // Value is what it may be meant to be, "" where it is not known
 	AddressDoubled    CheckCode = "address-doubled"
+	WordsDoubled      CheckCode = "words-doubled" // a row's email says what another row's says, to the same people
 	FieldEmpty        CheckCode = "field-empty"
 	FieldUnreadable   CheckCode = "field-unreadable"
 	FieldMarkup       CheckCode = "field-markup"
@@ -82,6 +83,8 @@ func (c Check) Words(s *sheet.Sheet) string {
 		return name + " may have a typing error: is " + c.Value + " meant?"
 	case AddressDoubled:
 		return "The same " + name + " stands in several rows"
+	case WordsDoubled:
+		return "The same words go to the same " + name + " for several rows"
 	case FieldEmpty:
 		if col != nil && col.Type == value.File {
 			return name + " names no file"
@@ -293,19 +296,24 @@ var common = []string{"gmail.com", "googlemail.com", "outlook.com", "hotmail.com
 // manyRows is how many rows make a domain a common one of its sheet.
 const manyRows = 5
 
+// Shared lists the rows whose addresses stand in other rows too, in order.
+func (a *Addresses) Shared() (rows []int64) {
+	for _, ids := range a.by {
+		if len(ids) > 1 {
+			rows = append(rows, ids...)
+		}
+	}
+	slices.Sort(rows)
+	return slices.Compact(rows)
+}
+
 // Found gives the checks of addresses in a column, with the rows of each in order.
 func (a *Addresses) Found(column string) (out []Check, rows [][]int64) {
 	add := func(c Check, ids []int64) {
 		slices.Sort(ids)
 		out, rows = append(out, c), append(rows, slices.Compact(ids))
 	}
-	var doubled []int64
-	for _, ids := range a.by {
-		if len(ids) > 1 {
-			doubled = append(doubled, ids...)
-		}
-	}
-	if len(doubled) > 0 {
+	if doubled := a.Shared(); len(doubled) > 0 {
 		add(Check{Code: AddressDoubled, Column: column}, doubled)
 	}
 	if len(a.dotless) > 0 {

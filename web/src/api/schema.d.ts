@@ -2836,6 +2836,8 @@ export interface components {
             } | null;
             shift?: string;
             repeat?: components["schemas"]["Repeat"];
+            /** @description send or skip what another email has said to the same people within twelve hours */
+            sameWords?: string;
             hold?: string;
             brake?: {
                 count: number;

@@ -477,6 +477,17 @@ function whole(place: string, p: Editing): Opened {
         body: <RepeatBlank value={body.repeat} onChange={(repeat) => put({ repeat })} />,
         remove: () => put({ repeat: undefined }),
       };
+    case "/sameWords":
+      return {
+        title: "The same words",
+        body: (
+          <p className="max-w-72">
+            An email that says to the same people what another has said within twelve hours is skipped, and the log
+            names the other. Emails of this rule to one row are never compared with each other.
+          </p>
+        ),
+        remove: () => put({ sameWords: undefined }),
+      };
     case "/late":
       return {
         title: "An email that could not go on time may still go for",

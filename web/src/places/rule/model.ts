@@ -241,6 +241,11 @@ export function moreOf(b: RuleBody, sheet: Sheet): More[] {
         place: "/repeat",
         add: (x) => ({ ...x, repeat: { "not-more-often-than": "P30D" } }),
       },
+    b.sameWords !== "skip" && {
+      words: "not the same words twice",
+      place: "/sameWords",
+      add: (x) => ({ ...x, sameWords: "skip" }),
+    },
     !b.late && { words: "not later than …", place: "/late", add: (x) => ({ ...x, late: "P3D" }) },
     !holds(b) && { words: "ask first", place: "/hold", add: (x) => ({ ...x, hold: "always" }) },
     reacts(t.kind) &&

@@ -71,6 +71,7 @@ function blankRule(sheet: Sheet, templates: Template[], begin: RuleSearch, today
     send: [{ template }],
     to: to ? [{ column: to }] : [],
     hold: "first-run",
+    sameWords: "skip",
   };
   if (!begin.when) return body;
   return withKind({ ...body, trigger: { kind: "", column: begin.column } }, begin.when, sheet, today);

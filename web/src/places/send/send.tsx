@@ -39,13 +39,7 @@ export function SendPlace(): ReactNode {
         <Await query={rules}>
           {(r) => (
             <Await query={templates}>
-              {(t) => (
-                <Sending
-                  sheet={s}
-                  rules={r.filter((x) => x.body.trigger.kind === "by-hand")}
-                  templates={t.filter((x) => x.sheet === id)}
-                />
-              )}
+              {(t) => <Sending sheet={s} all={r} templates={t.filter((x) => x.sheet === id)} />}
             </Await>
           )}
         </Await>
@@ -56,20 +50,31 @@ export function SendPlace(): ReactNode {
 
 type Draft = { template: string; to: RuleBody["to"]; each: boolean };
 
-// The rule that says the same as the draft, if there is one: sendings by it are
+// The rule that does what a sending is to do, if there is one: sendings by it are
 // told apart by their batches.
-const sameRule = (rules: Rule[], d: Draft) =>
+const ruleOf = (rules: Rule[], b: RuleBody) =>
   rules.find(
     (r) =>
-      r.body.send.length === 1 &&
-      r.body.send[0]?.template === d.template &&
-      JSON.stringify(r.body.to) === JSON.stringify(d.to) &&
-      !!r.body.each === d.each &&
-      !r.body.condition &&
-      !r.body.cc,
+      JSON.stringify(r.body.send) === JSON.stringify(b.send) &&
+      JSON.stringify(r.body.to) === JSON.stringify(b.to) &&
+      !!r.body.each === !!b.each &&
+      (r.body.sameWords === "skip") === (b.sameWords === "skip") &&
+      JSON.stringify(r.body.condition) === JSON.stringify(b.condition) &&
+      JSON.stringify(r.body.cc) === JSON.stringify(b.cc) &&
+      JSON.stringify(r.body.bcc) === JSON.stringify(b.bcc) &&
+      JSON.stringify(r.body.replyTo) === JSON.stringify(b.replyTo),
   );
 
-function Sending({ sheet, rules, templates }: { sheet: Sheet; rules: Rule[]; templates: Template[] }) {
+// A name that no rule of the sheet has yet.
+function freeName(rules: Rule[], name: string): string {
+  const taken = new Set(rules.map((r) => r.body.name));
+  let free = name;
+  for (let n = 2; taken.has(free); n++) free = `${name.slice(0, 95)} ${n}`;
+  return free;
+}
+
+function Sending({ sheet, all, templates }: { sheet: Sheet; all: Rule[]; templates: Template[] }) {
+  const rules = all.filter((x) => x.body.trigger.kind === "by-hand");
   const navigate = useNavigate();
   const now = useNow(60000);
   const rows = pickedOf(sheet.id);
@@ -82,13 +87,18 @@ function Sending({ sheet, rules, templates }: { sheet: Sheet; rules: Rule[]; tem
   });
   const [within, setWithin] = useState("P7D");
   const [tooRecent, setTooRecent] = useState(false); // who has had it lately gets it too
+  const [twice, setTwice] = useState<boolean>(); // the same words go twice; undefined: as the rule has it
+  const skips = twice === undefined ? !rule || rule.body.sameWords === "skip" : !twice;
   const [batch] = useState(randomId);
-  const body: RuleBody = rule?.body ?? {
-    name: `By hand: ${templates.find((t) => t.id === draft.template)?.name ?? ""}`.slice(0, 100),
-    trigger: { kind: "by-hand" },
-    send: [{ template: draft.template }],
-    to: draft.to,
-    each: draft.each || undefined,
+  const body: RuleBody = {
+    ...(rule?.body ?? {
+      name: `By hand: ${templates.find((t) => t.id === draft.template)?.name ?? ""}`.slice(0, 100),
+      trigger: { kind: "by-hand" },
+      send: [{ template: draft.template }],
+      to: draft.to,
+      each: draft.each || undefined,
+    }),
+    sameWords: skips ? "skip" : undefined,
   };
   const preview = useQuery<Schemas["SendPreview"]>({
     queryKey: [...keys.effect(sheet.id), "by hand", body, rows, within, tooRecent],
@@ -107,8 +117,14 @@ function Sending({ sheet, rules, templates }: { sheet: Sheet; rules: Rule[]; tem
   const send = useWrite<void, { batch: string }>({
     write: async () => {
       const path = { sheet: sheet.id };
-      let by = rule ?? sameRule(rules, draft);
-      if (!by) by = await take(http.POST("/sheets/{sheet}/rules", { params: { path }, body: { body } }));
+      let by = ruleOf(rules, body);
+      if (!by)
+        by = await take(
+          http.POST("/sheets/{sheet}/rules", {
+            params: { path },
+            body: { body: { ...body, name: freeName(all, body.name) } },
+          }),
+        );
       if (by.state !== "on")
         await take(
           http.PUT("/sheets/{sheet}/rules/{rule}/state", {
@@ -166,7 +182,12 @@ function Sending({ sheet, rules, templates }: { sheet: Sheet; rules: Rule[]; tem
                 now={now}
                 zone={sheet.zone}
                 tooRecent={tooRecent}
-                onTooRecent={setTooRecent}
+                onTooRecent={(too) => {
+                  setTooRecent(too);
+                  setTwice(too || undefined); // else it would be skipped as the same words
+                }}
+                skips={skips}
+                onSkips={(s) => setTwice(!s)}
               />
             )}
             {preview.error && (
@@ -204,7 +225,13 @@ function Sending({ sheet, rules, templates }: { sheet: Sheet; rules: Rule[]; tem
                         <td className="whitespace-nowrap">{l.row}</td>
                         <td className="max-w-64 truncate">{l.to || <span className="bad">no address</span>}</td>
                         <td className="w-full max-w-0 truncate">
-                          {l.outcome === "incomplete" ? <span className="text-brick">{l.reason}</span> : l.subject}
+                          {l.outcome === "incomplete" ? (
+                            <span className="text-brick">{l.reason}</span>
+                          ) : l.outcome === "skip" ? (
+                            <span className="text-ink-2">{l.reason}</span>
+                          ) : (
+                            l.subject
+                          )}
                         </td>
                       </tr>
                     ))}
@@ -276,9 +303,11 @@ type WarningProps = {
   zone: string;
   tooRecent: boolean;
   onTooRecent: (to: boolean) => void;
+  skips: boolean;
+  onSkips: (s: boolean) => void;
 };
 // What is to be known before it goes.
-function Warnings({ p, within, onWithin, now, zone, tooRecent, onTooRecent }: WarningProps) {
+function Warnings({ p, within, onWithin, now, zone, tooRecent, onTooRecent, skips, onSkips }: WarningProps) {
   const skipped = p.skipped.reduce((n, s) => n + s.emails, 0);
   return (
     <ul className="mt-4 flex flex-col gap-2 border-t border-hair-2 pt-3">
@@ -333,6 +362,12 @@ function Warnings({ p, within, onWithin, now, zone, tooRecent, onTooRecent }: Wa
             </button>
           </>
         )}
+      </li>
+      <li className="text-ink-2">
+        {skips ? "Nobody gets the same words twice within twelve hours;" : "The same words may go to somebody twice;"}{" "}
+        <button type="button" className="link" onClick={() => onSkips(!skips)}>
+          {skips ? "send them twice" : "not twice"}
+        </button>
       </li>
       {p.cap > 0 && (
         <li className={p.people > p.left ? "text-marigold" : "text-ink-2"}>

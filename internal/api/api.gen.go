@@ -1109,6 +1109,24 @@ func (e TakeOutParamsFormat) Valid() bool {
 	}
 }
 
+// Defines values for SendByHandJSONBodySameWords.
+const (
+	SendByHandJSONBodySameWordsSend SendByHandJSONBodySameWords = "send"
+	SendByHandJSONBodySameWordsSkip SendByHandJSONBodySameWords = "skip"
+)
+
+// Valid indicates whether the value is a known member of the SendByHandJSONBodySameWords enum.
+func (e SendByHandJSONBodySameWords) Valid() bool {
+	switch e {
+	case SendByHandJSONBodySameWordsSend:
+		return true
+	case SendByHandJSONBodySameWordsSkip:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for SetRuleStateJSONBodyState.
 const (
 	SetRuleStateJSONBodyStateOn     SetRuleStateJSONBodyState = "on"
@@ -3561,7 +3579,13 @@ type SendByHandJSONBody struct {
 
 	// Rows ids of rows
 	Rows []string `json:"rows"`
+
+	// SameWords what becomes of an email that says what another has said to the same people within twelve hours; as the rule has it where nothing is said
+	SameWords *SendByHandJSONBodySameWords `json:"sameWords,omitempty"`
 }
+
+// SendByHandJSONBodySameWords defines parameters for SendByHand.
+type SendByHandJSONBodySameWords string
 
 // SetRuleStateJSONBody defines parameters for SetRuleState.
 type SetRuleStateJSONBody struct {

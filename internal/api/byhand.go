@@ -10,6 +10,7 @@ import (
 	"nivot/internal/core/delivery"
 	"nivot/internal/core/plan"
 	"nivot/internal/core/reason"
+	"nivot/internal/core/rule"
 	"nivot/internal/engine"
 	"nivot/internal/store"
 )
@@ -138,7 +139,11 @@ func (s *Server) SendByHand(ctx context.Context, r SendByHandRequestObject) (Sen
 	if err != nil {
 		return nil, err
 	}
-	b, n, err := s.e.SendByHand(ctx, r.Sheet, r.Rule, r.Body.Batch, ids, person(ctx).Name)
+	var same rule.SameWords
+	if r.Body.SameWords != nil {
+		same = rule.SameWords(*r.Body.SameWords)
+	}
+	b, n, err := s.e.SendByHand(ctx, r.Sheet, r.Rule, r.Body.Batch, ids, person(ctx).Name, same)
 	if err != nil {
 		return nil, err
 	}

@@ -30,8 +30,9 @@ const handBatch = 100
 // twice; rows that it did not have yet are added to it. The first rows are judged
 // at once, the others in the background. It gives how many emails have been
 // queued or held so far by this asking.
-func (e *Engine) SendByHand(ctx context.Context, sheetID, ruleID, batch string, ids []int64,
-	actor string) (b *store.Batch, emails int, err error) {
+// same says what becomes of an email that says what another has just said; "" is as the rule has it.
+func (e *Engine) SendByHand(ctx context.Context, sheetID, ruleID, batch string, ids []int64, actor string,
+	same rule.SameWords) (b *store.Batch, emails int, err error) {
 	if len(ids) == 0 || len(ids) > maxByHand {
 		return nil, 0, refuse("pick 1 to %d rows; these are %d", maxByHand, len(ids))
 	}
@@ -47,7 +48,7 @@ func (e *Engine) SendByHand(ctx context.Context, sheetID, ruleID, batch string, 
 		return nil, 0, err
 	}
 	b = &store.Batch{SheetID: sheetID, RuleID: ruleID, Name: batch, At: e.now(), Actor: actor, Picked: string(picked),
-		Total: len(ids)}
+		Total: len(ids), SameWords: same}
 	queued := false
 	err = e.Store.Tx(ctx, func(tx *store.Store) error {
 		queued, emails = false, 0
@@ -91,6 +92,11 @@ func (e *Engine) addByHand(ctx context.Context, tx *store.Store, b *store.Batch,
 	}
 	if there != len(ids) {
 		return false, refuse("%d of the rows are not there any more; look at the rows again", len(ids)-there)
+	}
+	if b.SameWords == rule.SkipSame {
+		if err := tx.SetSettingOnce(ctx, store.SettingCompares, true); err != nil {
+			return false, err
+		}
 	}
 	fresh, err := tx.AddBatch(ctx, b)
 	if err != nil {

@@ -28,7 +28,7 @@ func TestByHand(t *testing.T) {
 	}
 	send := func(batch string, want int, ids ...int64) {
 		t.Helper()
-		_, n, err := f.SendByHand(f.ctx, rec.ID, r.ID, batch, ids, "Ines")
+		_, n, err := f.SendByHand(f.ctx, rec.ID, r.ID, batch, ids, "Ines", "")
 		if err != nil || n != want {
 			t.Fatalf("%s: %d, %v; want %d", batch, n, err, want)
 		}
@@ -57,14 +57,14 @@ func TestByHand(t *testing.T) {
 		batch string
 		rows  []int64
 	}{{"", rows[:1]}, {"none", nil}, {"gone", rows[4:6]}} {
-		if _, _, err := f.SendByHand(f.ctx, rec.ID, r.ID, c.batch, c.rows, "Ines"); !errors.As(err, &refusal) {
+		if _, _, err := f.SendByHand(f.ctx, rec.ID, r.ID, c.batch, c.rows, "Ines", ""); !errors.As(err, &refusal) {
 			t.Errorf("%q: %v", c.batch, err)
 		}
 	}
 	if _, err := f.SetRuleState(f.ctx, rec.ID, r.ID, rule.Paused, "Ines"); err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := f.SendByHand(f.ctx, rec.ID, r.ID, "paused", rows[:1], "Ines"); !errors.As(err, &refusal) {
+	if _, _, err := f.SendByHand(f.ctx, rec.ID, r.ID, "paused", rows[:1], "Ines", ""); !errors.As(err, &refusal) {
 		t.Errorf("paused: %v", err)
 	}
 }
@@ -88,7 +88,7 @@ func TestBatch(t *testing.T) {
 		}
 	}
 	paced(1)
-	b, _, err := f.SendByHand(f.ctx, rec.ID, r.ID, "spring", rows, "Ines")
+	b, _, err := f.SendByHand(f.ctx, rec.ID, r.ID, "spring", rows, "Ines", "")
 	if err != nil || b.Total != n || b.Done < handBatch || !b.Running() {
 		t.Fatalf("%+v %v", b, err)
 	}
@@ -123,7 +123,7 @@ func TestBatch(t *testing.T) {
 	}
 	paced(0)
 	// Another goes whole, without anybody asking again.
-	b, _, err = f.SendByHand(f.ctx, rec.ID, r.ID, "summer", rows, "Ines")
+	b, _, err = f.SendByHand(f.ctx, rec.ID, r.ID, "summer", rows, "Ines", "")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -154,7 +154,7 @@ func (f *fixture) waitingByHand() (rec *store.Sheet, r *store.Rule, rows map[str
 		if strings.HasPrefix(batch, "other") {
 			by = rules[1].ID
 		}
-		if _, _, err := f.SendByHand(f.ctx, rec.ID, by, batch, ids, "Ines"); err != nil {
+		if _, _, err := f.SendByHand(f.ctx, rec.ID, by, batch, ids, "Ines", ""); err != nil {
 			f.t.Fatal(err)
 		}
 	}

@@ -10,6 +10,7 @@ import (
 	"nivot/internal/core/delivery"
 	"nivot/internal/core/plan"
 	"nivot/internal/core/reason"
+	"nivot/internal/core/rule"
 	"nivot/internal/store"
 )
 
@@ -41,10 +42,11 @@ type work struct {
 	order     []*timeline
 	outbox    outbox
 	queued    bool
-	entered   map[delivery.State]int // emails that have entered the ledger, by state
-	yielded   map[string][]int64     // deliveries that were skipped for the same words, by the occasion that said them
-	asking    map[int64]bool         // rows whose settling is to be looked at
-	failed    error                  // the first error of a question that a timeline asked of the ledger
+	entered   map[delivery.State]int    // emails that have entered the ledger, by state
+	batches   map[string]rule.SameWords // of sendings by hand, by the batch of their occasions
+	yielded   map[string][]int64        // deliveries that were skipped for the same words, by the occasion that said them
+	asking    map[int64]bool            // rows whose settling is to be looked at
+	failed    error                     // the first error of a question that a timeline asked of the ledger
 }
 
 func newWork(ctx context.Context, e *Engine, tx *store.Store, now time.Time, a act) (*work, error) {
@@ -54,7 +56,8 @@ func newWork(ctx context.Context, e *Engine, tx *store.Store, now time.Time, a a
 	sending, err := tx.Sending(ctx)
 	return &work{e: e, tx: tx, now: now, act: a, sending: sending, loaded: newLoaded(tx, e.sheets),
 		timelines: map[timelineKey]*timeline{}, outbox: newOutbox(),
-		entered: map[delivery.State]int{}, yielded: map[string][]int64{}, asking: map[int64]bool{}}, err
+		entered: map[delivery.State]int{}, batches: map[string]rule.SameWords{},
+		yielded: map[string][]int64{}, asking: map[int64]bool{}}, err
 }
 
 // consider takes entries in the order of their instants; what settles comes

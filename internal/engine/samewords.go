@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"slices"
+	"strings"
 	"time"
 
 	"nivot/internal/core/delivery"
@@ -23,10 +24,31 @@ type saying struct {
 	rb    *cachedRule     // nil where the rule is not there any more
 	d     *store.Delivery // as it is, or is about to be
 	email *plan.Email     // of this work; nil of another's
+	asks  bool            // it is skipped where another says the same
 }
 
-func (s *saying) asks() bool {
-	return s.rb != nil && s.rb.compiled.Rule.SameWords == rule.SkipSame
+// skipsSame reports whether what a rule, or one of its sendings by hand, writes is skipped where another email
+// says the same.
+func (w *work) skipsSame(ctx context.Context, rb *cachedRule, batch string) (bool, error) {
+	if rb == nil {
+		return false, nil
+	}
+	same := rb.compiled.Rule.SameWords
+	if batch != "" {
+		b, ok := w.batches[batch]
+		if !ok {
+			found, err := w.tx.BatchNamed(ctx, rb.record.ID, strings.TrimPrefix(batch, rb.record.ID+" "))
+			if err != nil && !errors.Is(err, store.ErrNotFound) {
+				return false, err
+			}
+			b = found.SameWords
+			w.batches[batch] = b
+		}
+		if b != "" {
+			same = b
+		}
+	}
+	return same == rule.SkipSame, nil
 }
 
 // counts are the states of emails that stand in the way of others that say the same.
@@ -56,6 +78,10 @@ func (w *work) sameWords(ctx context.Context) error {
 	all, own := make([]store.Said, 0, len(mine)), map[rule.ID]bool{}
 	by := map[plan.Words][]*saying{}
 	for _, s := range mine {
+		var err error
+		if s.asks, err = w.skipsSame(ctx, s.rb, s.Batch); err != nil {
+			return err
+		}
 		all = append(all, store.Said{Occasion: s.Occasion[:], Words: s.Words[:], At: s.At})
 		own[s.Occasion] = true
 		by[s.Words] = append(by[s.Words], s)
@@ -67,7 +93,7 @@ func (w *work) sameWords(ctx context.Context) error {
 		return err
 	}
 	for _, list := range by {
-		if len(list) < 2 || !slices.ContainsFunc(list, (*saying).asks) {
+		if len(list) < 2 || !slices.ContainsFunc(list, func(s *saying) bool { return s.asks }) {
 			continue
 		}
 		if err := w.inOrder(ctx, list); err != nil {
@@ -134,6 +160,9 @@ func (w *work) others(ctx context.Context, by map[plan.Words][]*saying, own map[
 				s.RuleName = s.rb.record.Name
 			}
 		}
+		if s.asks, err = w.skipsSame(ctx, s.rb, s.Batch); err != nil {
+			return err
+		}
 		by[s.Words] = append(by[s.Words], s)
 	}
 	return nil
@@ -174,7 +203,7 @@ func (w *work) skipSame(ctx context.Context, list []*saying) error {
 			continue
 		}
 		other := heard.Before(&s.Said)
-		if other == nil || !s.asks() || s.email == nil && !other.At.Equal(s.At) {
+		if other == nil || !s.asks || s.email == nil && !other.At.Equal(s.At) {
 			heard.Add(s.Said)
 			continue
 		}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"testing"
 	"testing/fstest"
+	"time"
 
 	"nivot/internal/core/delivery"
 	"nivot/internal/core/reason"
@@ -116,30 +117,32 @@ func TestSameWordsByHand(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	core, err := rules[0].Core()
+	if err != nil {
+		t.Fatal(err)
+	}
+	saved, err := f.SaveRule(f.ctx, rec.ID, "", &rule.Rule{Name: "By hand", Trigger: rule.Trigger{Kind: rule.ByHand},
+		Send: core.Send, To: core.To}, 0, "Ines")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := f.SetRuleState(f.ctx, rec.ID, saved.ID, rule.On, "Ines"); err != nil {
+		t.Fatal(err)
+	}
 	for _, c := range []struct {
+		name string
 		same rule.SameWords
 		want delivery.State
-	}{{rule.SkipSame, delivery.Skipped}, {rule.SendSame, delivery.Accepted}} {
-		core, err := rules[0].Core()
-		if err != nil {
+	}{{"skips", rule.SkipSame, delivery.Skipped}, {"sends", rule.SendSame, delivery.Accepted},
+		{"skips again", rule.SkipSame, delivery.Skipped}, {"as the rule has it", "", delivery.Accepted}} {
+		if _, _, err := f.SendByHand(f.ctx, rec.ID, saved.ID, c.name, ids[:1], "Ines", c.same); err != nil {
 			t.Fatal(err)
 		}
-		r := &rule.Rule{Name: "By hand, " + string(c.same), Trigger: rule.Trigger{Kind: rule.ByHand}, Send: core.Send, To: core.To,
-			SameWords: c.same}
-		saved, err := f.SaveRule(f.ctx, rec.ID, "", r, 0, "Ines")
-		if err != nil {
-			t.Fatal(err)
-		}
-		if _, err := f.SetRuleState(f.ctx, rec.ID, saved.ID, rule.On, "Ines"); err != nil {
-			t.Fatal(err)
-		}
-		if _, _, err := f.SendByHand(f.ctx, rec.ID, saved.ID, "one", ids[:1], "Ines"); err != nil {
-			t.Fatal(err)
-		}
-		f.advance(f.Now().Add(1e9))
+		f.advance(f.Now().Add(time.Second))
 		var d store.Delivery
-		if err := f.Store.DB(f.ctx).First(&d, "rule_id = ?", saved.ID).Error; err != nil || d.State != c.want {
-			t.Errorf("%s: %s %v, want %s", c.same, d.State, err, c.want)
+		if err := f.Store.DB(f.ctx).Order("id DESC").First(&d, "rule_id = ?", saved.ID).Error; err != nil ||
+			d.State != c.want {
+			t.Errorf("%s: %s %v, want %s", c.name, d.State, err, c.want)
 		}
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"nivot/internal/core/delivery"
+	"nivot/internal/core/rule"
 )
 
 // Batch is one sending by hand.
@@ -22,6 +23,7 @@ type Batch struct {
 	Done      int // rows that have been judged
 	StoppedAt *time.Time
 	StoppedBy string
+	SameWords rule.SameWords // what becomes of what says what another says; "" is as the rule has it
 }
 
 // Rows gives the ids of the rows that were picked.
@@ -54,8 +56,9 @@ func (b *Batch) Running() bool { return b.StoppedAt == nil && b.Done < b.Total }
 // one, and reports that it is not new.
 func (s *Store) AddBatch(ctx context.Context, b *Batch) (fresh bool, err error) {
 	res := s.DB(ctx).Exec(
-		"INSERT IGNORE INTO batches (sheet_id, rule_id, name, at, actor, picked, total) VALUES (?,?,?,?,?,?,?)",
-		b.SheetID, b.RuleID, b.Name, b.At, b.Actor, b.Picked, b.Total)
+		"INSERT IGNORE INTO batches (sheet_id, rule_id, name, at, actor, picked, total, same_words) "+
+			"VALUES (?,?,?,?,?,?,?,?)",
+		b.SheetID, b.RuleID, b.Name, b.At, b.Actor, b.Picked, b.Total, b.SameWords)
 	if res.Error != nil {
 		return false, res.Error
 	}
@@ -68,6 +71,12 @@ func (s *Store) AddBatch(ctx context.Context, b *Batch) (fresh bool, err error) 
 func (s *Store) Batch(ctx context.Context, id int64) (*Batch, error) {
 	var b Batch
 	return &b, first(s.DB(ctx).Raw("SELECT * FROM batches WHERE id = ?", id).Take(&b).Error)
+}
+
+// BatchNamed finds a rule's batch by its name.
+func (s *Store) BatchNamed(ctx context.Context, ruleID, name string) (*Batch, error) {
+	var b Batch
+	return &b, first(s.DB(ctx).Raw("SELECT * FROM batches WHERE rule_id = ? AND name = ?", ruleID, name).Take(&b).Error)
 }
 
 // LockBatch finds a batch and locks it.

@@ -7,5 +7,8 @@ CREATE TABLE said (
   at DATETIME(6) NOT NULL,
   KEY words (words)
 );
+-- A sending by hand says itself whether it skips what says what another email says.
+ALTER TABLE batches ADD COLUMN same_words VARCHAR(8) CHARACTER SET ascii COLLATE ascii_bin NOT NULL DEFAULT '';
 -- +goose Down
+ALTER TABLE batches DROP COLUMN same_words;
 DROP TABLE said;

@@ -6641,6 +6641,11 @@ export interface operations {
                 "application/json": {
                     /** @description names this sending; asked for again with the same name nothing is sent twice */
                     batch: string;
+                    /**
+                     * @description what becomes of an email that says what another has said to the same people within twelve hours; as the rule has it where nothing is said
+                     * @enum {string}
+                     */
+                    sameWords?: "send" | "skip";
                     /** @description ids of rows */
                     rows: string[];
                 };

@@ -58,7 +58,6 @@ const ruleOf = (rules: Rule[], b: RuleBody) =>
       JSON.stringify(r.body.send) === JSON.stringify(b.send) &&
       JSON.stringify(r.body.to) === JSON.stringify(b.to) &&
       !!r.body.each === !!b.each &&
-      (r.body.sameWords === "skip") === (b.sameWords === "skip") &&
       JSON.stringify(r.body.condition) === JSON.stringify(b.condition) &&
       JSON.stringify(r.body.cc) === JSON.stringify(b.cc) &&
       JSON.stringify(r.body.bcc) === JSON.stringify(b.bcc) &&
@@ -87,8 +86,7 @@ function Sending({ sheet, all, templates }: { sheet: Sheet; all: Rule[]; templat
   });
   const [within, setWithin] = useState("P7D");
   const [tooRecent, setTooRecent] = useState(false); // who has had it lately gets it too
-  const [twice, setTwice] = useState<boolean>(); // the same words go twice; undefined: as the rule has it
-  const skips = twice === undefined ? !rule || rule.body.sameWords === "skip" : !twice;
+  const [skips, setSkips] = useState(true); // nobody gets the same words twice
   const [batch] = useState(randomId);
   const body: RuleBody = {
     ...(rule?.body ?? {
@@ -98,7 +96,7 @@ function Sending({ sheet, all, templates }: { sheet: Sheet; all: Rule[]; templat
       to: draft.to,
       each: draft.each || undefined,
     }),
-    sameWords: skips ? "skip" : undefined,
+    sameWords: skips ? "skip" : "send",
   };
   const preview = useQuery<Schemas["SendPreview"]>({
     queryKey: [...keys.effect(sheet.id), "by hand", body, rows, within, tooRecent],
@@ -134,7 +132,7 @@ function Sending({ sheet, all, templates }: { sheet: Sheet; all: Rule[]; templat
         );
       return http.POST("/sheets/{sheet}/rules/{rule}/send", {
         params: { path: { ...path, rule: by.id } },
-        body: { batch, rows: rows.filter((r) => !left.has(r)) },
+        body: { batch, rows: rows.filter((r) => !left.has(r)), sameWords: skips ? "skip" : "send" },
       });
     },
     changes: [...ofEmails, ...ofSheet(sheet.id)],
@@ -184,10 +182,10 @@ function Sending({ sheet, all, templates }: { sheet: Sheet; all: Rule[]; templat
                 tooRecent={tooRecent}
                 onTooRecent={(too) => {
                   setTooRecent(too);
-                  setTwice(too || undefined); // else it would be skipped as the same words
+                  setSkips(!too); // else it would be skipped for the same words
                 }}
                 skips={skips}
-                onSkips={(s) => setTwice(!s)}
+                onSkips={setSkips}
               />
             )}
             {preview.error && (

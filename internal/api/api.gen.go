@@ -1811,6 +1811,15 @@ type GuessedColumn struct {
 	Type ColumnType `json:"type"`
 }
 
+// HeldDouble defines model for HeldDouble.
+type HeldDouble struct {
+	Address string `json:"address"`
+
+	// Emails ids of the emails, in the order in which they fell due
+	Emails  []string `json:"emails"`
+	Subject string   `json:"subject"`
+}
+
 // HeldEmail defines model for HeldEmail.
 type HeldEmail struct {
 	At         time.Time     `json:"at"`
@@ -1839,11 +1848,13 @@ type HeldNow struct {
 
 // HeldPage defines model for HeldPage.
 type HeldPage struct {
-	Emails []HeldEmail `json:"emails"`
-	Held   int         `json:"held"`
-	Letter string      `json:"letter"`
-	Rule   string      `json:"rule"`
-	Why    string      `json:"why"`
+	// Doubles who would get several of them with one subject
+	Doubles []HeldDouble `json:"doubles"`
+	Emails  []HeldEmail  `json:"emails"`
+	Held    int          `json:"held"`
+	Letter  string       `json:"letter"`
+	Rule    string       `json:"rule"`
+	Why     string       `json:"why"`
 }
 
 // HistoryEntry defines model for HistoryEntry.

@@ -48,6 +48,14 @@ func (s *Server) ListHeld(ctx context.Context, r ListHeldRequestObject) (ListHel
 		}
 		out.Emails = append(out.Emails, x)
 	}
+	out.Doubles = []HeldDouble{}
+	for _, d := range engine.Doubles(held) {
+		x := HeldDouble{Address: d.Address, Subject: d.Subject}
+		for _, id := range d.Emails {
+			x.Emails = append(x.Emails, store.RowID(id))
+		}
+		out.Doubles = append(out.Doubles, x)
+	}
 	return out, nil
 }
 

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"slices"
 
 	"nivot/internal/core/delivery"
 	"nivot/internal/core/plan"
@@ -62,6 +63,36 @@ func (e *Engine) Held(ctx context.Context, sheetID, ruleID string) (out []HeldEm
 		out = append(out, *h)
 	}
 	return out, total, nil
+}
+
+// Double is a person who would get several of the held emails with one subject.
+type Double struct {
+	Address string
+	Subject string
+	Emails  []int64 // deliveries, in the order in which they fell due
+}
+
+// Doubles finds who would get several emails with one subject, if all that may go went.
+func Doubles(held []HeldEmail) (out []Double) {
+	type key struct{ mailbox, subject string }
+	at := map[key]int{}
+	for i := range held {
+		h := &held[i]
+		if h.State != delivery.Held || h.Now.Outcome != plan.Send {
+			continue
+		}
+		for _, m := range h.Now.To {
+			k := key{m.Key(), h.Now.Subject}
+			n, ok := at[k]
+			if !ok {
+				n = len(out)
+				at[k] = n
+				out = append(out, Double{Address: m.Address(), Subject: h.Now.Subject})
+			}
+			out[n].Emails = append(out[n].Emails, h.ID)
+		}
+	}
+	return slices.DeleteFunc(out, func(d Double) bool { return len(d.Emails) < 2 })
 }
 
 // heldNow judges a held email anew on its row as it is now.
@@ -192,6 +223,7 @@ func (e *Engine) LookThrough(ctx context.Context, sheetID, ruleID string, send, 
 			if err != nil {
 				return err
 			}
+			var looked []one
 			for _, x := range next {
 				d, err := tx.LockDelivery(ctx, x.id)
 				if err != nil {
@@ -205,7 +237,13 @@ func (e *Engine) LookThrough(ctx context.Context, sheetID, ruleID string, send, 
 					Mailbox: actor}); err != nil {
 					return err
 				}
-				switch m := w.emails[d.ID]; {
+				looked = append(looked, x)
+			}
+			if err := w.flush(ctx); err != nil {
+				return err
+			}
+			for _, x := range looked {
+				switch m := w.emails[x.id]; {
 				case !x.goes:
 					part.LeftOut++
 				case m != nil && m.State == delivery.Queued:
@@ -213,9 +251,6 @@ func (e *Engine) LookThrough(ctx context.Context, sheetID, ruleID string, send, 
 				default:
 					part.Other++
 				}
-			}
-			if err := w.flush(ctx); err != nil {
-				return err
 			}
 			return w.letGo(ctx, rec)
 		})

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"fmt"
 	"testing"
 
 	"nivot/internal/core/delivery"
@@ -62,5 +63,37 @@ func TestLookThrough(t *testing.T) {
 	if out, err = f.LookThrough(f.ctx, rec.ID, other.ID, ids[225:226], nil, "", "Ines"); err != nil ||
 		out != (LookedThrough{Other: 1}) {
 		t.Errorf("of another rule: %+v, %v", out, err)
+	}
+}
+
+// Who would get several held emails with one subject is known beforehand, also where the address is written in
+// another way; what has been left out, or is incomplete, does not count.
+func TestDoubles(t *testing.T) {
+	f := newFixture(t, "2027-03-15T08:30:00Z")
+	rec, ids := f.sharing("L-1,a@x.example,2027-03-16,\nL-2,Ada <A@X.example>,2027-03-16,\nL-3,b@x.example,2027-03-16,\n"+
+		"L-4,b@x.example; a@x.example,2027-03-16,\nL-5,c@x.example,2027-03-16,\n", `,"hold":"always"`)
+	f.advance(at("2027-03-16T09:00:00Z"))
+	rules, err := f.Store.Rules(f.ctx, rec.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	doubles := func() (out []string) {
+		held, _, err := f.Held(f.ctx, rec.ID, rules[0].ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, d := range Doubles(held) {
+			out = append(out, fmt.Sprint(d.Address, " ", d.Subject, " ", len(d.Emails)))
+		}
+		return out
+	}
+	if got, want := fmt.Sprint(doubles()), "[a@x.example Closed in May 3 b@x.example Closed in May 2]"; got != want {
+		t.Errorf("got %s, want %s", got, want)
+	}
+	if _, err := f.LookThrough(f.ctx, rec.ID, rules[0].ID, nil, []int64{f.ofRow(ids[3]).ID}, "", "Ines"); err != nil {
+		t.Fatal(err)
+	}
+	if got, want := fmt.Sprint(doubles()), "[a@x.example Closed in May 2]"; got != want {
+		t.Errorf("one left out: got %s, want %s", got, want)
 	}
 }

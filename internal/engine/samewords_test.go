@@ -13,6 +13,8 @@ import (
 	"nivot/internal/store"
 )
 
+const skipSame = `,"sameWords":"skip"`
+
 // sharing installs a sheet whose rows go to a few people in the same words, at nine on 16 March.
 func (f *fixture) sharing(rows string, more string) (*store.Sheet, []int64) {
 	f.t.Helper()
@@ -24,7 +26,7 @@ func (f *fixture) sharing(rows string, more string) (*store.Sheet, []int64) {
 		"templates.json": {Data: []byte(`[{"name":"S","subject":"Closed in May","text":"The store is closed in May."}]`)},
 		"rules.json": {Data: []byte(`[{"name":"Closed","state":"on","trigger":{"kind":"date","column":"Due",
 			"offsets":[{"n":0,"unit":"days"}],"at":"09:00"},"send":[{"template":"S"}],"to":[{"column":"Email"}],
-			"sameWords":"skip"` + more + `}]`)},
+			"late":"PT24H"` + more + `}]`)},
 	})
 	if err != nil {
 		f.t.Fatal(err)
@@ -65,7 +67,7 @@ func TestSameWordsGoOnce(t *testing.T) {
 	for i := range n {
 		rows += fmt.Sprintf("L-%d,p%d@x.example,2027-03-16,\n", i, i%100)
 	}
-	_, ids := f.sharing(rows, "")
+	_, ids := f.sharing(rows, skipSame)
 	f.advance(at("2027-03-16T10:00:00Z"))
 	if got := len(f.subjects()); got != 100 {
 		t.Errorf("%d emails went to 100 people", got)
@@ -90,7 +92,7 @@ func TestSameWordsGoOnce(t *testing.T) {
 func TestSameWordsOfWhatIsHeld(t *testing.T) {
 	f := newFixture(t, "2027-03-15T08:30:00Z")
 	_, ids := f.sharing("L-1,a@x.example,2027-03-16,\nL-2,A@X.example,2027-03-16,\nL-3,b@x.example,2027-03-16,\n",
-		`,"hold":"always"`)
+		skipSame+`,"hold":"always"`)
 	f.advance(at("2027-03-16T09:00:00Z"))
 	if a, b, c := f.ofRow(ids[0]), f.ofRow(ids[1]), f.ofRow(ids[2]); a.State != delivery.Held || b.State != delivery.Skipped ||
 		c.State != delivery.Held {
@@ -111,7 +113,7 @@ func TestSameWordsOfWhatIsHeld(t *testing.T) {
 // A sending by hand in the words of a rule's email of this morning is skipped, and goes where it does not ask.
 func TestSameWordsByHand(t *testing.T) {
 	f := newFixture(t, "2027-03-15T08:30:00Z")
-	rec, ids := f.sharing("L-1,a@x.example,2027-03-16,\nL-2,b@x.example,,\n", "")
+	rec, ids := f.sharing("L-1,a@x.example,2027-03-16,\nL-2,b@x.example,,\n", skipSame)
 	f.advance(at("2027-03-16T09:00:00Z"))
 	rules, err := f.Store.Rules(f.ctx, rec.ID)
 	if err != nil {
@@ -155,7 +157,7 @@ func TestSameWordsByTwoAtOnce(t *testing.T) {
 		rows += fmt.Sprintf("L-%d,p%d@x.example,2027-03-16,\n", i, i%2)
 	}
 	f.peer = startPeer(f, f.dsn, f.Now())
-	_, ids := f.sharing(rows, `,"then":{"steps":[{"after":"PT1H","template":"S"}]}`)
+	_, ids := f.sharing(rows, skipSame+`,"then":{"steps":[{"after":"PT1H","template":"S"}]}`)
 	f.advance(at("2027-03-16T12:00:00Z"))
 	states := map[delivery.State]int{}
 	for i, id := range ids {

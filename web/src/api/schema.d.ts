@@ -3025,12 +3025,20 @@ export interface components {
             differs: boolean;
             changed: components["schemas"]["FactChange"][];
         };
+        HeldDouble: {
+            address: string;
+            subject: string;
+            /** @description ids of the emails, in the order in which they fell due */
+            emails: string[];
+        };
         HeldPage: {
             rule: string;
             letter: string;
             held: number;
             emails: components["schemas"]["HeldEmail"][];
             why: string;
+            /** @description who would get several of them with one subject */
+            doubles: components["schemas"]["HeldDouble"][];
         };
         HeldNow: {
             email: components["schemas"]["ForeseenEmail"];

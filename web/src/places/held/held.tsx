@@ -117,6 +117,7 @@ function HeldPage({ page: h, sheet, rule }: { page: Schemas["HeldPage"]; sheet: 
         </span>
         {h.emails.length < h.held && <span>The first {h.emails.length.toLocaleString("en-GB")} are shown.</span>}
       </div>
+      {may && <Doubles page={h} out={out} onOut={setOut} />}
       <Scroll label="Held emails" className="min-h-0 flex-1 border-t border-hair bg-sheet px-5">
         <table className="tbl">
           <thead>
@@ -248,6 +249,55 @@ function HeldPage({ page: h, sheet, rule }: { page: Schemas["HeldPage"]; sheet: 
         />
       )}
     </div>
+  );
+}
+
+// Who would get several of the picked ones with one subject, and which of them goes.
+const shownDoubles = 3;
+type DoublesProps = { page: Schemas["HeldPage"]; out: Set<string>; onOut: (o: Set<string>) => void };
+function Doubles({ page: h, out, onOut }: DoublesProps) {
+  const doubles = h.doubles
+    .map((d) => ({ ...d, emails: d.emails.filter((id) => !out.has(id)) }))
+    .filter((d) => d.emails.length > 1);
+  if (doubles.length === 0) return null;
+  const rows = new Map(h.emails.map((e) => [e.id, e.row || "deleted"]));
+  const only = (kept: string, of: string[]) => onOut(new Set([...out, ...of.filter((id) => id !== kept)]));
+  const first = () => {
+    const next = new Set(out);
+    for (const d of doubles) {
+      const stay = d.emails.filter((id) => !next.has(id));
+      for (const id of stay.slice(1)) next.add(id);
+    }
+    onOut(next);
+  };
+  return (
+    <ul className="border-t border-hair px-5 py-2" aria-label="Twice to one person">
+      {doubles.slice(0, shownDoubles).map((d) => (
+        <li key={`${d.address} ${d.subject}`} className="flex flex-wrap items-baseline gap-x-3">
+          <span className="text-marigold">
+            {d.address} would get {count(d.emails.length, "email")} “{d.subject}”.
+          </span>
+          <span className="text-ink-2">Only that of</span>
+          {d.emails.slice(0, 6).map((id) => (
+            <button key={id} type="button" className="link" onClick={() => only(id, d.emails)}>
+              {rows.get(id)}
+            </button>
+          ))}
+        </li>
+      ))}
+      {doubles.length > 1 && (
+        <li>
+          {doubles.length > shownDoubles && (
+            <span className="mr-3 text-marigold">
+              {count(doubles.length - shownDoubles, "more person gets", "more get")} several.
+            </span>
+          )}
+          <button type="button" className="link" onClick={first}>
+            Only the first to each
+          </button>
+        </li>
+      )}
+    </ul>
   );
 }
 

@@ -164,13 +164,31 @@ func (e *Engine) makeForecast(ctx context.Context, b *ruleCache, sb *cachedSheet
 		}
 		return nil
 	})
+	if err != nil {
+		return nil, err
+	}
+	settling, err := e.Store.Unsettled(ctx, sb.record.ID, maxUnsettled)
+	if err != nil {
+		return nil, err
+	}
+	edits, err := e.comingOfEdits(ctx, sb.record.ID, settling)
+	if err != nil {
+		return nil, err
+	}
+	var first []Coming
+	for i := range settling {
+		first = append(first, edits[settling[i].ID]...)
+	}
+	if len(first) > 0 {
+		f.Coming = joinComing(first, f.Coming)
+	}
 	for _, o := range rounds {
 		f.addRoundUps(o, plan.AsidesOf(asides[timelineKey{o.Rule.ID, 0}]), until)
 	}
 	for _, list := range [][]Coming{f.Coming, f.Left} {
 		sort.SliceStable(list, func(i, j int) bool { return list[i].At.Before(list[j].At) })
 	}
-	return f, err
+	return f, nil
 }
 
 // maxRoundUps bounds the round-ups of one rule in a forecast.
@@ -284,6 +302,10 @@ func (e *Engine) RowComing(ctx context.Context, sheetID string, rows []*sheet.Ro
 	if err != nil {
 		return nil, err
 	}
+	edits, err := e.comingOfUnsettled(ctx, sheetID, ids)
+	if err != nil {
+		return nil, err
+	}
 	out := map[string][]Coming{}
 	for i, row := range rows {
 		id := ids[i]
@@ -298,6 +320,9 @@ func (e *Engine) RowComing(ctx context.Context, sheetID string, rows []*sheet.Ro
 			for _, c := range all {
 				out[row.ID] = append(out[row.ID], coming(sb.sheet, rb, row, c))
 			}
+		}
+		if list := edits[id]; len(list) > 0 {
+			out[row.ID] = joinComing(list, out[row.ID])
 		}
 	}
 	return out, nil

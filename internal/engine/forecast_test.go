@@ -6,6 +6,7 @@ import (
 	"sort"
 	"strings"
 	"testing"
+	"testing/fstest"
 	"time"
 
 	"nivot/internal/core/delivery"
@@ -230,5 +231,98 @@ func TestViewMoves(t *testing.T) {
 		if err != nil || len(ids) != c.rows {
 			t.Errorf("at %s: %v %v, want %d rows", c.at, ids, err, c.rows)
 		}
+	}
+}
+
+// What waits to settle is foreseen at the instant at which it settles, by every rule, and comes: a reaction, one
+// that is delayed, an email that was incomplete and is not any more, and a date that fell due meanwhile. It is
+// seen of the sheet and of the row, and each once.
+func TestForecastOfWhatSettles(t *testing.T) {
+	f := newFixture(t, "2027-03-15T08:30:00Z")
+	b, err := exchange.ReadBundle(fstest.MapFS{
+		"sheet.json": {Data: []byte(`{"format":"nivot-bundle/1","name":"Loans","zone":"UTC","locale":"en-GB","key":"Loan",
+			"settle":"PT2M","columns":[{"name":"Loan","type":"text"},{"name":"Email","type":"email"},
+			{"name":"Due","type":"date","order":"year-month-day"},
+			{"name":"State","type":"choice","options":["out","back"]}]}`)},
+		"rows.csv": {Data: []byte("Loan,Email,Due,State\nL-1,a@x.example,2027-03-16,out\nL-2,,2027-03-15,out\n" +
+			"L-3,c@x.example,2027-03-20,out\n")},
+		"templates.json": {Data: []byte(`[{"name":"S","subject":"[Loan] is [State]","text":"x"}]`)},
+		"rules.json": {Data: []byte(`[{"name":"Due","state":"on","trigger":{"kind":"date","column":"Due",
+			"offsets":[{"n":0,"unit":"days"}],"at":"09:00"},"send":[{"template":"S"}],"to":[{"column":"Email"}]},
+			{"name":"Back","state":"on","trigger":{"kind":"change","column":"State","to":["back"]},
+			"send":[{"template":"S"}],"to":[{"column":"Email"}]},
+			{"name":"Back, later","state":"on","trigger":{"kind":"change","column":"State","to":["back"],"delay":"PT1H"},
+			"send":[{"template":"S"}],"to":[{"column":"Email"}]}]`)},
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	rec := f.bundle(b)
+	found, err := f.Store.RowsAfter(f.ctx, rec.ID, 0, 10)
+	if err != nil {
+		t.Fatal(err)
+	}
+	core, err := rec.Core()
+	if err != nil {
+		t.Fatal(err)
+	}
+	set := func(row int, column, text string) {
+		t.Helper()
+		c, _ := core.ColumnNamed(column)
+		if _, err := f.EditRow(f.ctx, rec.ID, found[row].ID, []CellEdit{{Column: c.ID, Text: text}},
+			System("Ines")); err != nil {
+			t.Fatal(err)
+		}
+	}
+	f.advance(at("2027-03-15T09:00:00Z")) // L-2 is incomplete
+	f.advance(at("2027-03-16T08:59:00Z").Add(-23 * time.Hour))
+	set(0, "State", "back")
+	set(1, "Email", "b@x.example")
+	all, err := f.Forecast(f.ctx, rec.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	end := f.Now().Add(2 * time.Hour)
+	foreseen := map[string]bool{}
+	for _, c := range all.Coming {
+		if !c.At.After(end) {
+			foreseen[fmt.Sprint(c.At.UTC().Format("15:04 "), c.Row, " ", c.Occasion)] = true
+		}
+	}
+	if len(foreseen) != 3 {
+		t.Errorf("foreseen: %v", foreseen)
+	}
+	recs, err := f.Store.RowsByID(f.ctx, rec.ID, []int64{found[0].ID})
+	if err != nil {
+		t.Fatal(err)
+	}
+	row, err := recs[0].Core(core)
+	if err != nil {
+		t.Fatal(err)
+	}
+	by, err := f.RowComing(f.ctx, rec.ID, []*sheet.Row{row})
+	if err != nil || len(by[row.ID]) != 3 { // its date too
+		t.Errorf("of the row: %+v %v", by, err)
+	}
+	f.advance(end)
+	var ds []store.Delivery
+	if err := f.Store.DB(f.ctx).Find(&ds, "sheet_id = ?", rec.ID).Error; err != nil {
+		t.Fatal(err)
+	}
+	for _, d := range ds {
+		if d.State != delivery.Accepted {
+			t.Errorf("row %d: %s, %s", d.RowID, d.State, d.Reason.Words())
+			continue
+		}
+		at := d.WentAt.UTC().Format("15:04 ")
+		name := map[int64]string{found[0].ID: "L-1", found[1].ID: "L-2"}[d.RowID]
+		k := fmt.Sprint(at, name, " ", rule.ID(d.Occasion))
+		if !foreseen[k] {
+			t.Errorf("%s came, and was not foreseen: %v", k, foreseen)
+		}
+		delete(foreseen, k)
+	}
+	if len(foreseen) > 0 {
+		t.Errorf("foreseen, and did not come: %v", foreseen)
 	}
 }

@@ -294,6 +294,17 @@ func (s *Store) LockRowDeliveries(ctx context.Context, in []delivery.State,
 	return out, err
 }
 
+// IncompleteOf gives rows' emails that are incomplete.
+func (s *Store) IncompleteOf(ctx context.Context, rowIDs []int64) (out []Delivery, err error) {
+	err = chunks(rowIDs, 1000, func(c []int64) error {
+		var part []Delivery
+		err := s.DB(ctx).Order("id").Find(&part, "row_id IN ? AND state = 'incomplete'", c).Error
+		out = append(out, part...)
+		return err
+	})
+	return out, err
+}
+
 // SentBy counts the recipients that senders have reached since an instant, and
 // the emails since another; what other connections have in hand counts, but
 // not the batch of ids. Nothing older than ten days waits to be sent.

@@ -2453,6 +2453,9 @@ type RowEmail struct {
 	// Said what a person has said of it
 	Said *RowEmailSaid `json:"said,omitempty"`
 
+	// Settles an edit that has not settled yet will bring it
+	Settles bool `json:"settles"`
+
 	// Step of a follow-up, which; 0 for a first email
 	Step    int     `json:"step"`
 	Subject string  `json:"subject"`

@@ -47,8 +47,10 @@ func (e *Engine) sheetAsides(ctx context.Context, sheetID string) (map[timelineK
 // RowEmail is one email that is to come for a row.
 type RowEmail struct {
 	plan.Foreseen
-	Aside *plan.Aside  // what a person has said of it
-	entry *store.Entry // its entry on the agenda; of a later recurrence one without an id, of what is foreseen nil
+	At      time.Time    // when it goes, or waits for somebody
+	Settles bool         // an edit will bring it, when it settles
+	Aside   *plan.Aside  // what a person has said of it
+	entry   *store.Entry // its entry on the agenda; of a later recurrence one without an id, of what is foreseen nil
 }
 
 // The bounds of what is shown to come of one row by one rule.
@@ -61,8 +63,10 @@ const (
 // comingOf gives what is to come for a row by a rule that is on: what is on the
 // agenda, and what its dates and rounds will bring if it stays as it is, the
 // follow-ups of each among them. What is left out stays in the list.
+//
+// edits is what unsettled edits of the row will bring.
 func comingOf(ctx context.Context, st *store.Store, rb *cachedRule, row *sheet.Row, rowID int64, m plan.Memory,
-	now time.Time) ([]RowEmail, error) {
+	edits []unsettledEmail, now time.Time) ([]RowEmail, error) {
 	if rb.record.State != rule.On {
 		return nil, nil
 	}
@@ -82,13 +86,13 @@ func comingOf(ctx context.Context, st *store.Store, rb *cachedRule, row *sheet.R
 	}
 	var out []RowEmail
 	have := map[rule.ID]bool{}
-	add := func(o rule.Occasion, v plan.Decision, en *store.Entry) {
+	add := func(o rule.Occasion, v plan.Decision, at time.Time, en *store.Entry) {
 		id := o.Identity()
-		if have[id] || o.Due.Before(now) && en == nil {
+		if have[id] || at.Before(now) && en == nil {
 			return
 		}
 		have[id] = true
-		line := RowEmail{plan.Foreseen{Occasion: o, Decision: v}, nil, en}
+		line := RowEmail{plan.Foreseen{Occasion: o, Decision: v}, at, false, nil, en}
 		if a, ok := byID.Of(&o); ok {
 			line.Aside = &a
 		}
@@ -96,12 +100,21 @@ func comingOf(ctx context.Context, st *store.Store, rb *cachedRule, row *sheet.R
 			out = append(out, line)
 		}
 	}
+	for _, x := range edits {
+		if x.rb.record.ID != rb.record.ID {
+			continue
+		}
+		n := len(out)
+		if add(x.Occasion, x.Decision, x.at, nil); len(out) > n {
+			out[n].Settles = true
+		}
+	}
 	promised, err := promisedOf(rb, row, entries[rowID], byID, m)
 	if err != nil {
 		return nil, err
 	}
 	for _, p := range promised {
-		add(p.Occasion, p.Decision, p.entry)
+		add(p.Occasion, p.Decision, p.Due, p.entry)
 	}
 	foreseen := rb.compiled.Foresee(row, rb.baseline(), now, now.Add(rowSpan), asides...)
 	keys := make([][]byte, len(foreseen))
@@ -115,10 +128,10 @@ func comingOf(ctx context.Context, st *store.Store, rb *cachedRule, row *sheet.R
 	}
 	for _, f := range foreseen {
 		if !judged[f.Identity()] {
-			add(f.Occasion, f.Decision, nil)
+			add(f.Occasion, f.Decision, f.Due, nil)
 		}
 	}
-	sort.SliceStable(out, func(i, j int) bool { return out[i].Due.Before(out[j].Due) })
+	sort.SliceStable(out, func(i, j int) bool { return out[i].At.Before(out[j].At) })
 	return out[:min(len(out), rowEmails)], nil
 }
 
@@ -210,7 +223,11 @@ func (e *Engine) SetAside(ctx context.Context, say Say, actor string) error {
 		if err != nil {
 			return err
 		}
-		coming, err := comingOf(ctx, tx, rb, row, say.Row, m, now)
+		edits, err := e.emailsOfEdits(ctx, say.Sheet, []store.Row{*rec})
+		if err != nil {
+			return err
+		}
+		coming, err := comingOf(ctx, tx, rb, row, say.Row, m, edits[say.Row], now)
 		if err != nil {
 			return err
 		}
@@ -283,6 +300,9 @@ func (e *Engine) setAside(ctx context.Context, tx *store.Store, rb *cachedRule, 
 			return refuse("this is the first email; don’t send it, and nothing follows")
 		}
 	case Shift:
+		if x.Settles {
+			return refuse("its row waits to settle; move it once it has settled, or leave it out")
+		}
 		if was.Base == "" {
 			was = was.Whole() // all of the row's emails move together
 		}
@@ -390,18 +410,22 @@ func (e *Engine) RowEmails(ctx context.Context, sheetID string, id int64) ([]Row
 	if err != nil {
 		return nil, err
 	}
+	edits, err := e.emailsOfEdits(ctx, sheetID, []store.Row{*rec})
+	if err != nil {
+		return nil, err
+	}
 	var out []RowEmail
 	for _, rb := range sb.rules {
 		m, err := memoryOf(ctx, e.Store, rb, id)
 		if err != nil {
 			return nil, err
 		}
-		coming, err := comingOf(ctx, e.Store, rb, row, id, m, e.now())
+		coming, err := comingOf(ctx, e.Store, rb, row, id, m, edits[id], e.now())
 		if err != nil {
 			return nil, err
 		}
 		out = append(out, coming...)
 	}
-	sort.SliceStable(out, func(i, j int) bool { return out[i].Due.Before(out[j].Due) })
+	sort.SliceStable(out, func(i, j int) bool { return out[i].At.Before(out[j].At) })
 	return out, nil
 }

@@ -171,7 +171,7 @@ func (e *Engine) makeForecast(ctx context.Context, b *ruleCache, sb *cachedSheet
 	if err != nil {
 		return nil, err
 	}
-	edits, err := e.comingOfEdits(ctx, sb.record.ID, settling)
+	edits, err := e.comingOfEdits(ctx, sb.sheet, sb.record.ID, settling)
 	if err != nil {
 		return nil, err
 	}
@@ -302,7 +302,7 @@ func (e *Engine) RowComing(ctx context.Context, sheetID string, rows []*sheet.Ro
 	if err != nil {
 		return nil, err
 	}
-	edits, err := e.comingOfUnsettled(ctx, sheetID, ids)
+	edits, err := e.comingOfUnsettled(ctx, sb.sheet, sheetID, ids)
 	if err != nil {
 		return nil, err
 	}

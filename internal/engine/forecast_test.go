@@ -2,6 +2,7 @@ package engine
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"sort"
 	"strings"
@@ -10,6 +11,7 @@ import (
 	"time"
 
 	"nivot/internal/core/delivery"
+	"nivot/internal/core/reason"
 	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
 	"nivot/internal/core/value"
@@ -304,12 +306,33 @@ func TestForecastOfWhatSettles(t *testing.T) {
 	if err != nil || len(by[row.ID]) != 3 { // its date too
 		t.Errorf("of the row: %+v %v", by, err)
 	}
+	emails, err := f.RowEmails(f.ctx, rec.ID, found[0].ID)
+	if err != nil || len(emails) != 3 || !emails[0].Settles || !emails[1].Settles || emails[2].Settles ||
+		!emails[1].At.Equal(emails[0].At.Add(time.Hour)) {
+		t.Errorf("of the row by itself: %+v %v", emails, err)
+	}
+	say := Say{Sheet: rec.ID, Rule: emails[0].Rule, Row: found[0].ID, Email: emails[0].Identity(), What: Shift, Days: 1}
+	var refusal *Refusal
+	if err := f.SetAside(f.ctx, say, "Ines"); !errors.As(err, &refusal) {
+		t.Errorf("moved before it has settled: %v", err)
+	}
+	say.What = LeaveOut
+	if err := f.SetAside(f.ctx, say, "Ines"); err != nil {
+		t.Error(err)
+	}
 	f.advance(end)
 	var ds []store.Delivery
 	if err := f.Store.DB(f.ctx).Find(&ds, "sheet_id = ?", rec.ID).Error; err != nil {
 		t.Fatal(err)
 	}
 	for _, d := range ds {
+		if rule.ID(d.Occasion) == say.Email {
+			if d.State != delivery.Skipped || d.Reason.Code != reason.LeftOut {
+				t.Errorf("left out: %s, %s", d.State, d.Reason.Words())
+			}
+			delete(foreseen, fmt.Sprint(d.DueAt.UTC().Format("15:04 "), "L-1 ", say.Email))
+			continue
+		}
 		if d.State != delivery.Accepted {
 			t.Errorf("row %d: %s, %s", d.RowID, d.State, d.Reason.Words())
 			continue

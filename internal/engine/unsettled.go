@@ -6,6 +6,7 @@ import (
 
 	"nivot/internal/core/delivery"
 	"nivot/internal/core/plan"
+	"nivot/internal/core/reason"
 	"nivot/internal/core/rule"
 	"nivot/internal/core/sheet"
 	"nivot/internal/store"
@@ -14,10 +15,18 @@ import (
 // maxUnsettled bounds the rows of which a forecast works out what their edits will bring.
 const maxUnsettled = 2000
 
-// comingOfEdits gives what the edits of rows will bring, by row, if they settle as they are: each email at the
+// unsettledEmail is an email that an edit will bring when it settles.
+type unsettledEmail struct {
+	plan.Foreseen
+	at time.Time
+	rb *cachedRule
+}
+
+// emailsOfEdits gives what the edits of rows will bring, by row, if they settle as they are: each email at the
 // instant at which the row settles, or at which a window or a delay lets it go. Nothing is locked or written.
-func (e *Engine) comingOfEdits(ctx context.Context, sheetID string, rows []store.Row) (map[int64][]Coming, error) {
-	out := map[int64][]Coming{}
+func (e *Engine) emailsOfEdits(ctx context.Context, sheetID string,
+	rows []store.Row) (map[int64][]unsettledEmail, error) {
+	out := map[int64][]unsettledEmail{}
 	var unsettled []*store.Row
 	for i := range rows {
 		if r := &rows[i]; r.FirstEdit != nil && r.LastEdit != nil && r.DeletedAt == nil {
@@ -59,8 +68,38 @@ func (e *Engine) comingOfEdits(ctx context.Context, sheetID string, rows []store
 	return out, w.failed
 }
 
+// comingOfEdits gives the same as lists and tracks show it.
+func (e *Engine) comingOfEdits(ctx context.Context, s *sheet.Sheet, sheetID string,
+	rows []store.Row) (map[int64][]Coming, error) {
+	all, err := e.emailsOfEdits(ctx, sheetID, rows)
+	if err != nil {
+		return nil, err
+	}
+	out := map[int64][]Coming{}
+	for i := range rows {
+		list := all[rows[i].ID]
+		if len(list) == 0 {
+			continue
+		}
+		row, err := rows[i].Core(s)
+		if err != nil {
+			return nil, err
+		}
+		for _, x := range list {
+			if x.Outcome == plan.Skip {
+				continue
+			}
+			c := coming(s, x.rb, row, x.Foreseen)
+			c.At = x.at
+			out[rows[i].ID] = append(out[rows[i].ID], c)
+		}
+	}
+	return out, nil
+}
+
 // comingOfUnsettled gives the same of those rows that wait to settle.
-func (e *Engine) comingOfUnsettled(ctx context.Context, sheetID string, rows []int64) (map[int64][]Coming, error) {
+func (e *Engine) comingOfUnsettled(ctx context.Context, s *sheet.Sheet, sheetID string,
+	rows []int64) (map[int64][]Coming, error) {
 	unsettled, err := e.Store.UnsettledOf(ctx, rows)
 	if err != nil || len(unsettled) == 0 {
 		return nil, err
@@ -69,7 +108,7 @@ func (e *Engine) comingOfUnsettled(ctx context.Context, sheetID string, rows []i
 	if err != nil {
 		return nil, err
 	}
-	return e.comingOfEdits(ctx, sheetID, recs)
+	return e.comingOfEdits(ctx, s, sheetID, recs)
 }
 
 // readIncomplete reads the incomplete emails of rows, for their timelines, without locking them.
@@ -93,8 +132,9 @@ func (w *work) readIncomplete(ctx context.Context, rows []*store.Row) error {
 	return nil
 }
 
-// bySettling gives what a row's settling brings by one rule.
-func (w *work) bySettling(ctx context.Context, sb *cachedSheet, rb *cachedRule, row *store.Row) ([]Coming, error) {
+// bySettling gives what a row's settling brings by one rule, what somebody has left out among it.
+func (w *work) bySettling(ctx context.Context, sb *cachedSheet, rb *cachedRule,
+	row *store.Row) (out []unsettledEmail, err error) {
 	cur, err := row.Core(sb.sheet)
 	if err != nil {
 		return nil, err
@@ -106,19 +146,19 @@ func (w *work) bySettling(ctx context.Context, sb *cachedSheet, rb *cachedRule, 
 	first, at := *row.FirstEdit, sheet.SettlesAt(*row.FirstEdit, *row.LastEdit, sb.sheet.Settle)
 	l.Circumstances.Now = time.Time{}
 	l.Settle(cur, first, at)
-	var out []Coming
+	add := func(o rule.Occasion, v plan.Decision, at time.Time) {
+		if v.Outcome != plan.Skip || v.Reason.Code == reason.LeftOut {
+			out = append(out, unsettledEmail{plan.Foreseen{Occasion: o, Decision: v}, at, rb})
+		}
+	}
 	for _, x := range l.Effects {
 		switch {
-		case x.Kind == plan.Write && x.As.State != delivery.Skipped,
+		case x.Kind == plan.Write,
 			x.Kind == plan.Amend && (x.As.State == delivery.Queued || x.As.State == delivery.Held):
-			c := coming(sb.sheet, rb, cur, plan.Foreseen{Occasion: x.As.Occasion, Decision: x.As.Decision})
-			c.At = at
-			out = append(out, c)
+			add(x.As.Occasion, x.As.Decision, at)
 		case x.Kind == plan.Expect && x.Pending.Kind == plan.Moved:
 			for _, c := range rb.compiled.Judge(x.Pending.Occasion, cur, x.Pending.At, plan.Memory{RowState: l.RowState}) {
-				if c.Outcome != plan.Skip {
-					out = append(out, coming(sb.sheet, rb, cur, plan.Foreseen{Occasion: c.Occasion, Decision: c.Decision}))
-				}
+				add(c.Occasion, c.Decision, x.Pending.At)
 			}
 		}
 	}

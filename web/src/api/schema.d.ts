@@ -2711,6 +2711,8 @@ export interface components {
             occasion: string;
             /** Format: date-time */
             at: string;
+            /** @description an edit that has not settled yet will bring it */
+            settles: boolean;
             rule: string;
             letter: string;
             to: string;

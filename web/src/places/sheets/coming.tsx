@@ -39,6 +39,7 @@ export function ComingEmail({ sheet, row, email, may }: { sheet: Sheet; row: str
           {email.outcome === "incomplete" ? <span className="text-brick">{email.reason}</span> : email.subject}
         </span>
         <span className="block truncate text-ink-2">{[name, email.to].filter(Boolean).join(", to ")}</span>
+        {email.settles && !out && <span className="block text-ink-2">once the row has settled</span>}
         {email.said && (
           <span className="block text-marigold">
             {out
@@ -70,8 +71,12 @@ export function ComingEmail({ sheet, row, email, may }: { sheet: Sheet; row: str
                       End the follow-ups: don’t send this and the later ones
                     </Item>
                   )}
-                  <Item onSelect={() => void say.do({ what: "shift", days: 1 })}>A day later</Item>
-                  <Item onSelect={() => void say.do({ what: "shift", days: -1 })}>A day earlier</Item>
+                  {!email.settles && (
+                    <>
+                      <Item onSelect={() => void say.do({ what: "shift", days: 1 })}>A day later</Item>
+                      <Item onSelect={() => void say.do({ what: "shift", days: -1 })}>A day earlier</Item>
+                    </>
+                  )}
                 </>
               )}
             </DropdownMenu.Content>

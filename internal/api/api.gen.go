@@ -1836,7 +1836,10 @@ type HeldEmail struct {
 	State      DeliveryState `json:"state"`
 	Subject    string        `json:"subject"`
 	To         string        `json:"to"`
-	Why        string        `json:"why"`
+
+	// Until of an incomplete one, until when it goes by itself once its row is put right
+	Until *time.Time `json:"until,omitempty"`
+	Why   string     `json:"why"`
 }
 
 // HeldNow defines model for HeldNow.
@@ -2055,6 +2058,9 @@ type LogLine struct {
 	// Test a test email, which is no occasion; its id is that of /tests
 	Test *bool  `json:"test,omitempty"`
 	To   string `json:"to"`
+
+	// Until of an incomplete one, until when it goes by itself once its row is put right
+	Until *time.Time `json:"until,omitempty"`
 }
 
 // LogPage defines model for LogPage.

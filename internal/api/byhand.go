@@ -25,6 +25,14 @@ func (s *Server) ListHeld(ctx context.Context, r ListHeldRequestObject) (ListHel
 	if err != nil {
 		return nil, err
 	}
+	ds := make([]store.Delivery, len(held))
+	for i := range held {
+		ds[i] = held[i].Delivery
+	}
+	until, err := s.e.MendableUntil(ctx, ds)
+	if err != nil {
+		return nil, err
+	}
 	out := ListHeld200JSONResponse{Rule: rec.Name, Letter: rec.Letter, Held: n, Emails: []HeldEmail{}}
 	for i := range held {
 		h := &held[i]
@@ -32,6 +40,9 @@ func (s *Server) ListHeld(ctx context.Context, r ListHeldRequestObject) (ListHel
 			State: DeliveryState(h.State), Subject: h.Subject, Why: h.Reason.Words(),
 			Outcome: string(h.Now.Outcome), NowReason: h.Now.Reason.Words(), NowTo: boxLine(h.Now.To),
 			NowSubject: h.Now.Subject, Differs: h.Differs, Changed: factChanges(h.Changed)}
+		if at, ok := until[h.ID]; ok {
+			x.Until = &at
+		}
 		rs := recipients(&h.Delivery)
 		x.People = len(rs)
 		for k, b := range roleBoxes(rs, "to") {

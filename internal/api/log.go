@@ -101,6 +101,10 @@ func (s *Server) logLines(ctx context.Context, ds []store.Delivery) ([]LogLine, 
 	if err != nil {
 		return nil, err
 	}
+	until, err := s.e.MendableUntil(ctx, ds)
+	if err != nil {
+		return nil, err
+	}
 	out := make([]LogLine, 0, len(ds))
 	for i := range ds {
 		d := &ds[i]
@@ -116,6 +120,10 @@ func (s *Server) logLines(ctx context.Context, ds []store.Delivery) ([]LogLine, 
 			Rule:   r.Name, RuleId: d.RuleID, Sheet: sheetNames[d.SheetID], SheetId: d.SheetID, Row: rowNames[d.RowID],
 			RowId: store.RowID(d.RowID),
 			To:    strings.Join(to, ", "), Subject: d.Subject, Outcome: outcomeWords(d)}
+		if at, ok := until[d.ID]; ok {
+			line.Until = &at
+			line.Outcome += "; it goes by itself once that is put right, until " + at.In(s.Zone).Format("Mon 2 Jan 15:04")
+		}
 		line.Reason, line.LastError = reasonCode(d.Reason), reasonCode(d.LastError)
 		out = append(out, line)
 	}
@@ -421,8 +429,11 @@ func (s *Server) delivery(ctx context.Context, id int64) (Delivery, error) {
 
 // actions are what a person may decide about a delivery.
 func actions(d *store.Delivery) (out []DeliveryActions) {
-	if d.State == delivery.Held {
+	switch d.State {
+	case delivery.Held:
 		out = append(out, DeliveryActionsApprove, DeliveryActionsDrop)
+	case delivery.Incomplete:
+		out = append(out, DeliveryActionsDrop)
 	}
 	switch {
 	case d.Decision == "left":
@@ -431,8 +442,6 @@ func actions(d *store.Delivery) (out []DeliveryActions) {
 			out = append(out, DeliveryActionsItWent)
 		}
 		out = append(out, DeliveryActionsSendAgain, DeliveryActionsLeaveIt)
-	case d.State == delivery.Incomplete:
-		out = append(out, DeliveryActionsLeaveIt)
 	}
 	return out
 }

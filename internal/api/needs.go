@@ -135,6 +135,10 @@ func (s *Server) needs(ctx context.Context, sheets []store.Sheet, rules map[stri
 	if err != nil {
 		return nil, err
 	}
+	until, err := s.e.MendableUntil(ctx, ds)
+	if err != nil {
+		return nil, err
+	}
 	sheetNames := map[string]string{}
 	for _, sh := range sheets {
 		sheetNames[sh.ID] = sh.Name
@@ -165,7 +169,7 @@ func (s *Server) needs(ctx context.Context, sheets []store.Sheet, rules map[stri
 		n := Need{Kind: markKind(d.State), Letter: rules[d.RuleID].Letter, Sheet: name, SheetId: d.SheetID, Row: &row,
 			Count:      1,
 			Deliveries: []string{store.RowID(d.ID)}, Title: needTitle(d, names[d.RowID], 1),
-			Text: s.needText(d, rules[d.RuleID].Name), FaultyColumn: d.FaultyColumn}
+			Text: s.needText(d, rules[d.RuleID].Name, until[d.ID]), FaultyColumn: d.FaultyColumn}
 		n.Actions = needActions(d)
 		if d.RuleID != "" {
 			n.Rule = &d.RuleID
@@ -203,7 +207,7 @@ func needTitle(d *store.Delivery, row string, n int) string {
 	return row
 }
 
-func (s *Server) needText(d *store.Delivery, rule string) string {
+func (s *Server) needText(d *store.Delivery, rule string, until time.Time) string {
 	at := d.DueAt.In(s.Zone).Format("Mon 2 Jan 15:04")
 	switch d.State {
 	case delivery.InDoubt:
@@ -226,7 +230,11 @@ func (s *Server) needText(d *store.Delivery, rule string) string {
 		}
 		return text
 	case delivery.Incomplete:
-		return upperFirst(d.Reason.Words()) + "; its email was due " + at + "."
+		text := upperFirst(d.Reason.Words()) + "; its email was due " + at + "."
+		if !until.IsZero() {
+			text += " It goes by itself once that is put right, until " + until.In(s.Zone).Format("Mon 2 Jan 15:04") + "."
+		}
+		return text
 	}
 	return rule + ": " + d.Reason.Words() + "."
 }
@@ -241,7 +249,7 @@ func needActions(d *store.Delivery) []string {
 		}
 		return []string{"mend", "open"}
 	case delivery.Incomplete:
-		return []string{"mend"}
+		return []string{"drop", "mend"}
 	}
 	return []string{"open"}
 }

@@ -19,7 +19,7 @@ const (
 	SendAgain Decision = "send-again"
 	LeaveIt   Decision = "leave-it"
 	Approve   Decision = "approve" // held: let it go
-	Drop      Decision = "drop"    // held: leave it out
+	Drop      Decision = "drop"    // held or incomplete: leave it out
 )
 
 // Decide carries out a person's decision on a delivery. Sending again is a new
@@ -63,7 +63,7 @@ func (e *Engine) Decide(ctx context.Context, id int64, what Decision, actor stri
 			}
 			detail["attempt"] = d.Attempt
 		case Approve, Drop:
-			if from != delivery.Held {
+			if from != delivery.Held && (what == Approve || from != delivery.Incomplete) {
 				return refuse("this email is %s; only a held one can be sent or not sent", from)
 			}
 			w, err := newWork(ctx, e, tx, now, deciding(actor))

@@ -229,7 +229,7 @@ func (e *Engine) LookThrough(ctx context.Context, sheetID, ruleID string, send, 
 				if err != nil {
 					return err
 				}
-				if d.RuleID != ruleID || d.State != delivery.Held {
+				if d.RuleID != ruleID || d.State != delivery.Held && (x.goes || d.State != delivery.Incomplete) {
 					part.Other++
 					continue
 				}

@@ -7,6 +7,7 @@ import (
 	"nivot/internal/core/delivery"
 	"nivot/internal/core/reason"
 	"nivot/internal/core/rule"
+	"nivot/internal/store"
 )
 
 // What is held is looked through in part: the picked go, each once, written as
@@ -95,5 +96,40 @@ func TestDoubles(t *testing.T) {
 	}
 	if got, want := fmt.Sprint(doubles()), "[a@x.example Closed in May 2]"; got != want {
 		t.Errorf("one left out: got %s, want %s", got, want)
+	}
+}
+
+// What is incomplete says until when it goes by itself, and does not go once somebody has said that it is not to.
+func TestIncompleteLeftOut(t *testing.T) {
+	f := newFixture(t, "2027-03-15T08:30:00Z")
+	rec, ids := f.sharing("L-1,,2027-03-16,\nL-2,,2027-03-16,\nL-3,,2027-03-16,\n", "")
+	f.advance(at("2027-03-16T09:00:00Z"))
+	first, second := f.ofRow(ids[0]), f.ofRow(ids[1])
+	until, err := f.MendableUntil(f.ctx, []store.Delivery{first, second})
+	if want := at("2027-03-17T09:00:00Z"); err != nil || !until[first.ID].Equal(want) || !until[second.ID].Equal(want) {
+		t.Errorf("until %v, want %v: %v", until, want, err)
+	}
+	if _, err := f.Decide(f.ctx, first.ID, Drop, "Ines"); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := f.LookThrough(f.ctx, rec.ID, second.RuleID, nil, []int64{second.ID}, "", "Ines"); err != nil {
+		t.Fatal(err)
+	}
+	core, err := rec.Core()
+	if err != nil {
+		t.Fatal(err)
+	}
+	email, _ := core.ColumnNamed("Email")
+	for i, id := range ids {
+		if _, err := f.EditRow(f.ctx, rec.ID, id, []CellEdit{{Column: email.ID, Text: fmt.Sprintf("p%d@x.example", i)}},
+			System("Ines")); err != nil {
+			t.Fatal(err)
+		}
+	}
+	f.advance(at("2027-03-16T10:00:00Z"))
+	for i, want := range []delivery.State{delivery.Dropped, delivery.Dropped, delivery.Accepted} {
+		if d := f.ofRow(ids[i]); d.State != want {
+			t.Errorf("L-%d is %s, want %s", i+1, d.State, want)
+		}
 	}
 }

@@ -65,9 +65,9 @@ var arrows = map[Cause]map[State][]State{
 	},
 	Deciding: {
 		Held:       {Held, Queued, Dropped, Skipped, Incomplete, Missed},
-		Queued:     {Dropped},             // a sending by hand is stopped
-		Deferred:   {Dropped, Skipped},    // a later sending by hand takes its place
-		Incomplete: {Incomplete, Skipped}, // left as it is
+		Queued:     {Dropped},                      // a sending by hand is stopped
+		Deferred:   {Dropped, Skipped},             // a later sending by hand takes its place
+		Incomplete: {Incomplete, Skipped, Dropped}, // left as it is; replaced; not to be sent
 		InDoubt:    {InDoubt, Accepted, Queued},
 		Failed:     {Failed, Queued},
 		Missed:     {Missed, Queued},

@@ -3010,6 +3010,11 @@ export interface components {
             is: string;
         };
         HeldEmail: {
+            /**
+             * Format: date-time
+             * @description of an incomplete one, until when it goes by itself once its row is put right
+             */
+            until?: string;
             id: string;
             /** Format: date-time */
             at: string;
@@ -3530,6 +3535,11 @@ export interface components {
         LogLine: {
             reason?: components["schemas"]["ReasonCode"];
             lastError?: components["schemas"]["ReasonCode"];
+            /**
+             * Format: date-time
+             * @description of an incomplete one, until when it goes by itself once its row is put right
+             */
+            until?: string;
             id: string;
             /** Format: date-time */
             at: string;

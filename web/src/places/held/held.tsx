@@ -175,6 +175,21 @@ function HeldPage({ page: h, sheet, rule }: { page: Schemas["HeldPage"]; sheet: 
                   >
                     <Now e={e} out={out.has(e.id)} />
                   </button>
+                  {e.until && (
+                    <span className="flex items-baseline gap-3 text-marigold">
+                      goes by itself once that is put right, until {moment(e.until, zone, now)}
+                      {may && (
+                        <button
+                          type="button"
+                          className="link"
+                          disabled={act.busy}
+                          onClick={() => void act.do({ send: [], leaveOut: [e.id] })}
+                        >
+                          don’t send
+                        </button>
+                      )}
+                    </span>
+                  )}
                 </td>
               </tr>
             ))}

@@ -145,6 +145,14 @@ export function DeliverySlip({ id, onClose }: { id: string; onClose: () => void 
         }
       >
         <p className="font-letter text-sm leading-[21px]">{d.why}</p>
+        {l.until && (
+          <p className="text-marigold">
+            It goes by itself once that is put right, until {moment(l.until, zone, now)}.{" "}
+            <Link to="/sheets/$sheet" params={{ sheet: l.sheetId }} search={{ row: l.rowId }} className="link">
+              Open the row
+            </Link>
+          </p>
+        )}
         <details className="mt-1">
           <summary className="link inline cursor-pointer">The row’s values then</summary>
           <dl className="mt-1 grid grid-cols-[140px_1fr] gap-x-3">

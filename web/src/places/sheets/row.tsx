@@ -157,7 +157,12 @@ export function RowSlip({
           >
             <MarkIcon letter={l.letter} kind={l.kind} />
             <span className="w-28 flex-none whitespace-nowrap">{at(l.at)}</span>
-            <span className="min-w-0 flex-1 truncate">{l.subject || l.outcome}</span>
+            <span className="min-w-0 flex-1">
+              <span className="block truncate">{l.subject || l.outcome.split(";")[0]}</span>
+              {l.until && (
+                <span className="block text-marigold">goes once that is put right, until {at(l.until)}</span>
+              )}
+            </span>
             <span className="text-ink-2">{l.subject ? l.outcome.split(":")[0] : ""}</span>
           </button>
         ))}

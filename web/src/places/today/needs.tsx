@@ -59,11 +59,13 @@ function NoticeLine({ notice }: { notice: Schemas["Notice"] }) {
   );
 }
 
+const decisions = { "it-went": "Mark as sent", "send-again": "Send again", drop: "Don’t send" };
+
 /** What needs somebody, each with what puts it right. */
 export function Needs({ today }: { today: Today }) {
   const may = useMay("coordinator");
   const decide = useWrite({
-    write: (v: { id: string; decision: "it-went" | "send-again" }) =>
+    write: (v: { id: string; decision: "it-went" | "send-again" | "drop" }) =>
       http.POST("/deliveries/{delivery}/decision", {
         params: { path: { delivery: v.id } },
         body: { decision: v.decision },
@@ -138,7 +140,7 @@ export function Needs({ today }: { today: Today }) {
             }
           >
             {may &&
-              (["it-went", "send-again"] as const)
+              (["it-went", "send-again", "drop"] as const)
                 .filter((a) => n.actions.includes(a))
                 .map((a) => (
                   <button
@@ -148,7 +150,7 @@ export function Needs({ today }: { today: Today }) {
                     disabled={decide.busy}
                     onClick={() => void decide.do({ id: n.deliveries[0] ?? "", decision: a })}
                   >
-                    {a === "it-went" ? "Mark as sent" : "Send again"}
+                    {decisions[a]}
                   </button>
                 ))}
             {n.actions.includes("mend") && n.row && (

@@ -1211,6 +1211,7 @@ type Batch struct {
 	Rule      string         `json:"rule"`
 	RuleName  string         `json:"ruleName"`
 	Running   bool           `json:"running"`
+	Sender    *Sender        `json:"sender,omitempty"`
 	Stopped   *time.Time     `json:"stopped,omitempty"`
 	StoppedBy *string        `json:"stoppedBy,omitempty"`
 	Total     int            `json:"total"`

@@ -314,7 +314,37 @@ func (s *Server) GetBatch(ctx context.Context, r GetBatchRequestObject) (GetBatc
 		return nil, err
 	}
 	out, err := s.toBatch(ctx, b, names)
-	return GetBatch200JSONResponse(out), err
+	if err != nil {
+		return nil, err
+	}
+	waits := false
+	for _, st := range []delivery.State{delivery.Queued, delivery.Deferred, delivery.Claimed, delivery.Sending} {
+		waits = waits || out.Counts[string(st)] > 0
+	}
+	if waits {
+		if out.Sender, err = s.senderOfSheet(ctx, r.Sheet); err != nil {
+			return nil, err
+		}
+	}
+	return GetBatch200JSONResponse(out), nil
+}
+
+// senderOfSheet gives how the sender does by which a sheet's emails go; nil where there is none.
+func (s *Server) senderOfSheet(ctx context.Context, sheetID string) (*Sender, error) {
+	rec, err := s.st.Sheet(ctx, sheetID)
+	if err != nil {
+		return nil, err
+	}
+	senders, err := s.listSenders(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for i := range senders {
+		if senders[i].Id == rec.SenderID || rec.SenderID == "" && senders[i].IsDefault {
+			return &senders[i], nil
+		}
+	}
+	return nil, nil
 }
 
 // StopBatch implements StrictServerInterface.

@@ -3071,6 +3071,7 @@ export interface components {
             /** Format: date-time */
             stopped?: string;
             stoppedBy?: string;
+            sender?: components["schemas"]["Sender"];
             /** @description what has become of its emails, by state */
             counts: {
                 [key: string]: number;

@@ -17,6 +17,7 @@ import {
 import { keys, ofEmails, ofSheet } from "../../api/keys";
 import { useWrite } from "../../api/write";
 import { Await } from "../../parts/await";
+import { Health } from "../../parts/health";
 import { DurationField } from "../../parts/fields";
 import { Blank, Choices } from "../../parts/picker";
 import { randomId } from "../../parts/random";
@@ -475,6 +476,13 @@ function BatchPage({ sheet, batch: b }: { sheet: Sheet; batch: Schemas["Batch"] 
           {countWords(b.counts) || "Nothing has gone yet"}
           {b.stopped && `. Stopped by ${b.stoppedBy}`}.
         </p>
+        {b.sender && <Health sender={b.sender} />}
+        {(b.counts.incomplete ?? 0) > 0 && (
+          <p className="text-marigold">
+            What is incomplete goes by itself once its row is put right, within the late limit; the log says until
+            when.
+          </p>
+        )}
       </div>
       <div className="mt-4 flex gap-3">
         {(b.running || waiting > 0) && !b.stopped && (

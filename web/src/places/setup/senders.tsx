@@ -1,3 +1,4 @@
+import { Health } from "../../parts/health";
 import { useState } from "react";
 import { api, http, type Schemas } from "../../api/client";
 import { keys } from "../../api/keys";
@@ -7,10 +8,10 @@ import { Confirm } from "../../parts/confirm";
 import { draftOf, Leaving, LeftBehind, useLeaving, usePending } from "../../parts/draft";
 import { durationWords } from "../../parts/duration";
 import { DurationField, NumberField } from "../../parts/fields";
-import { useMay, useNow, useZone } from "../../parts/session";
+import { useMay } from "../../parts/session";
 import { SignatureSlip } from "./signature";
 import { WriteState } from "../../parts/writestate";
-import { clock, count, dayOfMonth, longDay, moment, shortMonth, weekday } from "../../parts/time";
+import { count, dayOfMonth, longDay, shortMonth, weekday } from "../../parts/time";
 
 type Save = Schemas["SenderSave"];
 const fresh: Save = { name: "", address: "", host: "", port: 587, security: "starttls", username: "" };
@@ -186,31 +187,6 @@ function PersonLimit({ may }: { may: boolean }) {
       <p className="mt-1 text-ink-2">It counts To alone, over all rules, follow-ups among them.</p>
     </section>
   );
-}
-
-// Whether a sender sends at the moment, why not, and when it goes on.
-function Health({ sender: s }: { sender: Schemas["Sender"] }) {
-  const zone = useZone();
-  const now = useNow();
-  if (s.rests)
-    return (
-      <span className="block text-brick" role="status">
-        It has not been able to send since {moment(s.rests.since, zone, now)}. {s.rests.why} {s.rests.advice}
-        {s.rests.said && <span className="block">The mail server said: {s.rests.said}</span>}
-        <span className="block text-ink-2">
-          {count(s.waiting, "email waits", "emails wait")}
-          {s.rests.again && `; it is tried again at ${clock(s.rests.again, zone)}`}.
-        </span>
-      </span>
-    );
-  if (s.availableAt && s.waiting > 0)
-    return (
-      <span className="block text-ink-2">
-        It goes on at {moment(s.availableAt, zone, now)}; {count(s.waiting, "email waits", "emails wait")}
-        {s.throughAt && `, and will be through at about ${moment(s.throughAt, zone, now)}`}.
-      </span>
-    );
-  return null;
 }
 
 // What is done with a sender's place among the others, said before it is done.

@@ -2299,7 +2299,10 @@ type Preview struct {
 	Source  *string `json:"source,omitempty"`
 	Subject string  `json:"subject"`
 	Text    string  `json:"text"`
-	Total   int     `json:"total"`
+
+	// TooLarge where the email is larger than the sender's mail server takes, how large both are
+	TooLarge *string `json:"tooLarge,omitempty"`
+	Total    int     `json:"total"`
 
 	// Unmet the row's language, where no variant is in it
 	Unmet *string `json:"unmet,omitempty"`
@@ -2617,6 +2620,9 @@ type SendPreview struct {
 	Rows       int          `json:"rows"`
 	Sender     string       `json:"sender"`
 	Skipped    []EffectSkip `json:"skipped"`
+
+	// TooLarge emails that are larger than the sender's mail server takes
+	TooLarge int `json:"tooLarge"`
 
 	// Waiting emails of earlier sendings by hand that still wait for the rows; they are replaced
 	Waiting int `json:"waiting"`

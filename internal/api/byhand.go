@@ -200,7 +200,8 @@ func (s *Server) PreviewByHand(ctx context.Context,
 	}
 	out := PreviewByHand200JSONResponse{Rows: p.Rows, Emails: p.Emails, People: p.People, Incomplete: p.Incomplete,
 		Skipped: skips(p.Skipped),
-		Lines:   effectLines(p.Lines), Cap: p.Cap, Left: p.Left, Sender: p.Sender, Waiting: p.Waiting}
+		Lines:   effectLines(p.Lines), Cap: p.Cap, Left: p.Left, Sender: p.Sender, Waiting: p.Waiting,
+		TooLarge: p.TooLarge}
 	if err := s.nameRules(ctx, r.Sheet, p.ByRules, &out); err != nil {
 		return nil, err
 	}

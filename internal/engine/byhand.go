@@ -383,6 +383,7 @@ type HandPreview struct {
 	Doubled              map[string]int // addresses that would get several
 	Recent               []RecentRow    // rows that have had the template lately
 	Waiting              int            // emails that an earlier sending by hand has waiting; they are replaced
+	TooLarge             int            // emails that are larger than the sender's mail server takes
 	ByRules              map[string]int // emails with the template that rules have waiting for the rows, by rule
 	Lines                []EffectLine   // the first of the emails
 	Cap, Left            int            // the sender's daily cap, 0 for none, and what is left of it today
@@ -408,13 +409,21 @@ func (e *Engine) PreviewByHand(ctx context.Context, sheetID string, r *rule.Rule
 	if err != nil {
 		return nil, err
 	}
-	set.Light = r.SameWords != rule.SkipSame
+	most, err := e.mostBytes(ctx, sb.record)
+	if err != nil {
+		return nil, err
+	}
+	carries := false
+	for _, t := range set.Templates {
+		carries = carries || t.Carries()
+	}
+	set.Light = r.SameWords != rule.SkipSame && (most == 0 || !carries)
 	rows, err := e.Store.RowsByID(ctx, sheetID, ids)
 	if err != nil {
 		return nil, err
 	}
 	now := e.now()
-	h, err := e.lookByHand(ctx, sb, set, now, rows)
+	h, err := e.lookByHand(ctx, sb, set, most, now, rows)
 	if err != nil {
 		return nil, err
 	}
@@ -428,7 +437,7 @@ func (e *Engine) PreviewByHand(ctx context.Context, sheetID string, r *rule.Rule
 			had[x.ID] = true
 		}
 		rows = slices.DeleteFunc(rows, func(r store.Row) bool { return had[r.ID] })
-		if h, err = e.lookByHand(ctx, sb, set, now, rows); err != nil {
+		if h, err = e.lookByHand(ctx, sb, set, most, now, rows); err != nil {
 			return nil, err
 		}
 	}
@@ -448,9 +457,9 @@ func (e *Engine) PreviewByHand(ctx context.Context, sheetID string, r *rule.Rule
 }
 
 // lookByHand looks at what rows would get.
-func (e *Engine) lookByHand(ctx context.Context, sb *cachedSheet, set *plan.CompiledRule, now time.Time,
+func (e *Engine) lookByHand(ctx context.Context, sb *cachedSheet, set *plan.CompiledRule, most int64, now time.Time,
 	rows []store.Row) (*handLooker, error) {
-	h := &handLooker{sb: sb, set: set, now: now, reached: map[string]int{}, several: map[string]int{},
+	h := &handLooker{sb: sb, set: set, most: most, now: now, reached: map[string]int{}, several: map[string]int{},
 		written: map[string]string{}, templates: map[string][]int64{}, names: map[int64]string{},
 		out: &HandPreview{Skipped: map[reason.Code]int{}, Doubled: map[string]int{}, ByRules: map[string]int{}}}
 	for i := range rows {
@@ -514,6 +523,7 @@ func (h *handLooker) waits(ctx context.Context, s *store.Store) error {
 type handLooker struct {
 	sb        *cachedSheet
 	set       *plan.CompiledRule
+	most      int64 // how large a message the sender's mail server takes; 0: it does not say
 	now       time.Time
 	reached   map[string]int     // emails, by mailbox
 	several   map[string]int     // of those, in To
@@ -600,6 +610,9 @@ func (h *handLooker) look(c *handEmail) {
 		h.templates[c.Template] = append(h.templates[c.Template], c.id)
 	default:
 		p.Emails++
+		if !h.set.Light && OverServer(&c.Rendered, h.most) != "" {
+			p.TooLarge++
+		}
 		for _, list := range [][]value.Mailbox{c.To, c.Cc, c.Bcc} {
 			for _, m := range list {
 				h.reached[m.Key()]++ // capitals make no other address

@@ -51,6 +51,7 @@ type reader struct {
 	variants [][]int64
 	warned   []int64
 	people   template.Addresses
+	most     int64 // how large a message the sender's mail server takes; 0: it does not say
 }
 
 func (r *reader) look(c *chunk, cells []value.Value) ([]value.Value, error) {
@@ -63,6 +64,11 @@ func (r *reader) look(c *chunk, cells []value.Value) ([]value.Value, error) {
 		row := r.sheet.Compute(c.row(i, cells), r.now, r.cal)
 		cx := template.Context{Sheet: r.sheet, Row: row, Today: r.today}
 		checks := r.t.Row(cx)
+		if r.most > 0 && r.t.Carries() {
+			if sent := r.t.Render(cx); sent.Bytes() > r.most {
+				checks = append(checks, template.Check{Code: template.OverServer, Value: megabytes(r.most)})
+			}
+		}
 		for _, k := range checks {
 			r.note(k, id)
 		}
@@ -99,7 +105,11 @@ func (e *Engine) CheckTemplate(ctx context.Context, sheetID string, t *template.
 	if err != nil {
 		return nil, err
 	}
-	key, err := e.checkKey(rec, t)
+	most, err := e.mostBytes(ctx, rec)
+	if err != nil {
+		return nil, err
+	}
+	key, err := e.checkKey(rec, t, most)
 	if err != nil {
 		return nil, err
 	}
@@ -115,6 +125,7 @@ func (e *Engine) CheckTemplate(ctx context.Context, sheetID string, t *template.
 		if readers[i], err = e.newReader(rec, t, cal); err != nil {
 			return nil, err
 		}
+		readers[i].most = most
 	}
 	if err := survey(ctx, e, rec, readers, deadlineOf(budget)); err != nil {
 		return nil, err
@@ -202,6 +213,37 @@ func readTogether(readers []*reader, t *template.Template) *Checked {
 	return out
 }
 
+// mostBytes gives how large a message the mail server takes by which a sheet's emails go; 0 where it does not say,
+// or has not been asked yet.
+func (e *Engine) mostBytes(ctx context.Context, rec *store.Sheet) (int64, error) {
+	sender, _, err := e.senderOf(ctx, rec)
+	if err != nil || sender == nil {
+		return 0, err
+	}
+	states, err := e.Store.SenderStates(ctx)
+	return states[sender.ID].MostBytes, err
+}
+
+// MostBytes gives the same of a sheet by its id.
+func (e *Engine) MostBytes(ctx context.Context, sheetID string) (int64, error) {
+	rec, err := e.Store.Sheet(ctx, sheetID)
+	if err != nil {
+		return 0, err
+	}
+	return e.mostBytes(ctx, rec)
+}
+
+// megabytes says a size.
+func megabytes(n int64) string { return fmt.Sprintf("%.1f MB", float64(n)/(1<<20)) }
+
+// OverServer says that an email is larger than the mail server takes; "" where it is not, or the server does not say.
+func OverServer(sent *template.Rendered, most int64) string {
+	if most == 0 || sent.Bytes() <= most {
+		return ""
+	}
+	return fmt.Sprintf("about %s, and the sender’s mail server takes %s", megabytes(sent.Bytes()), megabytes(most))
+}
+
 // mostCompared bounds the rows of which a check writes whole letters, to compare what they say.
 const mostCompared = 5000
 
@@ -241,7 +283,7 @@ func (e *Engine) saySame(ctx context.Context, sheetID string, r *reader) (same [
 }
 
 // checkKey names all that a template's checks rest on.
-func (e *Engine) checkKey(rec *store.Sheet, t *template.Template) (string, error) {
+func (e *Engine) checkKey(rec *store.Sheet, t *template.Template, most int64) (string, error) {
 	s, err := rec.Core()
 	if err != nil {
 		return "", err
@@ -256,7 +298,7 @@ func (e *Engine) checkKey(rec *store.Sheet, t *template.Template) (string, error
 		return "", err
 	}
 	h := sha256.New()
-	fmt.Fprintln(h, rec.ID, rec.Version, rec.AddressColumn, value.DayAt(e.now().In(s.Zone)), len(b))
+	fmt.Fprintln(h, rec.ID, most, rec.Version, rec.AddressColumn, value.DayAt(e.now().In(s.Zone)), len(b))
 	h.Write(b)
 	h.Write(rests)
 	return string(h.Sum(nil)), nil

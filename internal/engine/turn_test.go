@@ -77,7 +77,7 @@ func TestTurnsAreAsTold(t *testing.T) {
 	told := map[string]int{}
 	for trial := range uint64(60) {
 		t.Run(fmt.Sprint("trial ", trial), func(t *testing.T) {
-			g := exchangetest.New(trial, 1127)
+			g := exchangetest.New(trial, 1128)
 			b := foreseeable(t, g)
 			f := newFixture(t, "2027-03-15T08:40:00Z")
 			rec, err := f.Install(f.ctx, b, true, "test")

@@ -35,6 +35,8 @@ func filling(c column, n int) any {
 		return "[]"
 	case "people.email", "senders.address":
 		return fmt.Sprintf("person%d@marrowby.example", n)
+	case "rules.letter":
+		return fmt.Sprint(n)
 	case "people.role":
 		return "editor"
 	case "agenda.kind":

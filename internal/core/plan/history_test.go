@@ -61,6 +61,9 @@ func playHistory(t *testing.T, seed uint64) {
 	if err != nil {
 		t.Fatalf("seed %d: %v", seed, err)
 	}
+	for _, r := range b.Rules { // what another row's email says is not known here: TestModel
+		r.SameWords = ""
+	}
 	text := g.Edits(b, from, to)
 	edits, err := b.ReadEdits([]byte(text))
 	if err != nil {

@@ -29,6 +29,7 @@ const (
 	SubjectLong       CheckCode = "subject-long"
 	LanguageUnmet     CheckCode = "language-unmet" // Value is the row's language
 	TooLarge          CheckCode = "too-large"
+	OverServer        CheckCode = "over-server" // Value is how much the sender's mail server takes
 	FileMissing       CheckCode = "file-missing"
 
 	ColumnGone  CheckCode = "column-gone"
@@ -49,7 +50,7 @@ type Check struct {
 // Stops reports whether emails cannot go out for it.
 func (c Check) Stops() bool {
 	switch c.Code {
-	case AddressEmpty, AddressUnreadable, TooLarge, FileMissing, ColumnGone, LinkNowhere:
+	case AddressEmpty, AddressUnreadable, TooLarge, OverServer, FileMissing, ColumnGone, LinkNowhere:
 		return true
 	}
 	return false
@@ -102,6 +103,8 @@ func (c Check) Words(s *sheet.Sheet) string {
 		return fmt.Sprintf("The email is not written in “%s”; they get its first language", c.Value)
 	case TooLarge:
 		return fmt.Sprintf("The email is larger than %d MB", MaxAttached>>20)
+	case OverServer:
+		return "The email is larger than the sender’s mail server takes: " + c.Value
 	case FileMissing:
 		return name + " names a file that is not among the files of the sheet"
 	case ColumnGone:

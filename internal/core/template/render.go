@@ -55,6 +55,24 @@ type Rendered struct {
 	Unmet       bool   // the row's language has no variant
 }
 
+// Bytes returns about how large the email's message is: its texts, and its files in lines of base64 (RFC 2045,
+// section 6.8). Pictures that are kept elsewhere, and tables and invitations that are yet to be written, are small
+// and not counted.
+func (r *Rendered) Bytes() int64 {
+	n := int64(len(r.HTML) + len(r.Text))
+	lines := func(size int) int64 { return (int64(size) + 56) / 57 * 78 }
+	for _, i := range r.Images {
+		n += lines(len(i.Data))
+	}
+	for _, a := range r.Attachments {
+		n += lines(a.Size)
+	}
+	return n
+}
+
+// Carries reports whether files go with the template's emails.
+func (t *Template) Carries() bool { return len(t.Attachments) > 0 }
+
 // CID gives the Content-ID of an image, without angle brackets (RFC 2392).
 func CID(id string) string { return id + "@image.nivot" }
 

@@ -3095,6 +3095,8 @@ export interface components {
                 emails: number;
             }[];
             recent: components["schemas"]["RecentRow"][];
+            /** @description emails that are larger than the sender's mail server takes */
+            tooLarge: number;
             /** @description emails of earlier sendings by hand that still wait for the rows; they are replaced */
             waiting: number;
             /** @description emails in the same words that rules have waiting for the rows */
@@ -3353,6 +3355,8 @@ export interface components {
             row: string;
             rowId: string;
             index: number;
+            /** @description where the email is larger than the sender's mail server takes, how large both are */
+            tooLarge?: string;
             total: number;
             subject: string;
             html: string;

@@ -316,6 +316,11 @@ function Warnings({ p, within, onWithin, now, zone, tooRecent, onTooRecent, skip
           filled, within the late limit.
         </li>
       )}
+      {p.tooLarge > 0 && (
+        <li className="text-brick">
+          {count(p.tooLarge, "email is", "emails are")} larger than the sender’s mail server takes, and cannot go.
+        </li>
+      )}
       {p.waiting > 0 && (
         <li className="text-marigold">
           {count(p.waiting, "email of an earlier sending waits", "emails of earlier sendings wait")} for these rows

@@ -122,6 +122,7 @@ function Arrives({ preview: pv }: { preview?: Schemas["Preview"] }) {
           {pv.unmet && (
             <p className="mt-1.5 text-marigold">This row’s language is {pv.unmet}; the email is not written in it.</p>
           )}
+          {pv.tooLarge && <p className="mt-1.5 text-brick">This email is too large to go: {pv.tooLarge}.</p>}
           {pv.missing.length > 0 && (
             <p className="mt-1.5 text-brick">
               For this row the email could not go: {pv.missing.join(" and ")}{" "}

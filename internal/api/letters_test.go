@@ -2,6 +2,7 @@ package api
 
 import (
 	"bytes"
+	"context"
 	"encoding/json"
 	"fmt"
 	"image"
@@ -9,9 +10,11 @@ import (
 	"net/http"
 	"net/url"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
+	"nivot/internal/core/rule"
 	"nivot/internal/core/template"
 	"nivot/internal/store"
 )
@@ -108,6 +111,53 @@ func TestCarriedTooMuch(t *testing.T) {
 	c.Body.Content = append(c.Body.Content, template.Node{Type: template.ImageNode,
 		Image: &template.Image{File: picture.File, Type: picture.Type, Alt: template.Line{{Text: "A bell"}}}})
 	put(422, "images and attachments have 21 MB together")
+}
+
+// An email that is larger than the sender's mail server has said that it takes is told of beforehand: by the
+// template's checks, by its preview, and before it is sent by hand.
+func TestLargerThanTheServerTakes(t *testing.T) {
+	m := newMuseum(t)
+	sh := m.loans()
+	var list []Template
+	m.want(m.co, "GET", "/templates", "", 200, &list)
+	c := list[0].Content
+	f, status, text := keptFile(t, m.site, m.co, "plan.pdf", append([]byte("%PDF-"), bytes.Repeat([]byte{7}, 3<<20)...),
+		false)
+	if status != 201 {
+		t.Fatal(status, text)
+	}
+	c.Attachments = []template.Attachment{{Kind: template.FileKind, Name: template.Line{{Text: f.Name}}, File: f.File,
+		Type: f.Type, Size: f.Size}}
+	at := "/sheets/" + sh.ID
+	m.want(m.co, "PUT", at+"/templates/"+list[0].Id, `{"template":`+jsonOf(c)+`}`, 200, nil)
+	var senders []Sender
+	m.want(m.admin, "GET", "/setup/senders", "", 200, &senders)
+	var rules []Rule
+	m.want(m.co, "GET", at+"/rules", "", 200, &rules)
+	body := rules[0].Body
+	body.Trigger, body.Send, body.Condition = rule.Trigger{Kind: rule.ByHand}, []rule.Wording{{Template: list[0].Id}}, nil
+	body.Then, body.Repeat, body.Window = nil, nil, nil
+	for _, x := range []struct {
+		most int64
+		over bool
+	}{{0, false}, {4 << 20, true}, {5 << 20, false}} {
+		if err := m.st.AllowBytes(context.Background(), senders[0].Id, x.most); err != nil {
+			t.Fatal(err)
+		}
+		var checks Checks
+		m.want(m.co, "POST", at+"/checks", jsonOf(c), 200, &checks)
+		found := slices.ContainsFunc(checks.Checks, func(k Check) bool {
+			return strings.HasPrefix(k.Text, "The email is larger than the sender’s mail server takes: 4.0 MB")
+		})
+		var preview Preview
+		m.want(m.co, "POST", at+"/preview", `{"template":`+jsonOf(c)+`,"index":0}`, 200, &preview)
+		var send SendPreview
+		m.want(m.co, "POST", at+"/send/preview", jsonOf(map[string]any{"body": body, "view": map[string]any{}}), 200, &send)
+		if found != x.over || (preview.TooLarge != nil) != x.over || (send.TooLarge > 0) != x.over || send.Emails == 0 {
+			t.Errorf("the server takes %d: checks say so %v, the preview %v, the sending of %d emails %d; want %v", x.most, found,
+				preview.TooLarge, send.Emails, send.TooLarge, x.over)
+		}
+	}
 }
 
 // A letter with an image, an attachment, a piece and a signature goes out with all of them, and

@@ -51,6 +51,90 @@ func TestModel(t *testing.T) {
 	}
 }
 
+// Emails that a pace spreads out are those that the rehearsal printed, each once, none before its instant, and no
+// two closer than the pace allows, over two servers. With a daily cap besides, no day has more than it allows, and
+// what goes is nothing that was not rehearsed.
+func TestModelWithLimits(t *testing.T) {
+	t.Parallel()
+	for seed := range uint64(4) {
+		t.Run(fmt.Sprintf("pace, seed %d", seed), func(t *testing.T) { playLimited(t, 20270500+seed, 6, 0) })
+		t.Run(fmt.Sprintf("pace and cap, seed %d", seed), func(t *testing.T) { playLimited(t, 20270500+seed, 6, 4) })
+	}
+}
+
+func playLimited(t *testing.T, seed uint64, pace, daily int) {
+	from, to := at("2027-03-15T08:40:00Z"), at("2027-03-31T08:40:00Z")
+	var b *exchange.Bundle
+	var edits []plan.Edit
+	var due map[string][]time.Time // by what arrives
+	rehearsed := 0
+	for ; rehearsed < 20; seed += 1000 { // with fewer, limits have nothing to do
+		g := exchangetest.New(seed, 1847)
+		var err error
+		if b, err = exchange.ReadBundle(g.Bundle()); err != nil {
+			t.Fatal(err)
+		}
+		if edits, err = b.ReadEdits([]byte(g.Edits(b, from, to))); err != nil {
+			t.Fatal(err)
+		}
+		due, rehearsed = map[string][]time.Time{}, 0
+		if err := b.Rehearse(false, edits, from, to, func(l *exchange.RehearsalLine) error {
+			if l.Outcome == string(plan.Send) {
+				when, _ := time.Parse(time.RFC3339, l.At)
+				k := strings.Join(addresses(t, append(append([]string{}, l.To...), l.Cc...)), ",") + " | " + l.Subject
+				due[k] = append(due[k], when)
+				rehearsed++
+			}
+			return nil
+		}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	f := stillFixture(t, from.Format(time.RFC3339))
+	f.sender(func(s *store.Sender) { s.Pace, s.DailyCap, s.Zone = pace, daily, "UTC" })
+	f.run()
+	f.peer = startPeer(f, f.dsn, from)
+	rec, err := f.Install(f.ctx, b, true, "test")
+	if err != nil {
+		t.Fatal(err)
+	}
+	f.settled()
+	f.play(b, rec, edits)
+	f.advance(to.Add(-time.Second))
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	var last time.Time
+	byDay := map[string]int{}
+	for i, m := range f.mails {
+		k, when := strings.Join(m.To, ",")+" | "+m.Subject, f.arrived[i]
+		if byDay[when.Format(time.DateOnly)] += len(m.To); daily > 0 && byDay[when.Format(time.DateOnly)] > daily {
+			t.Errorf("%s: more than %d recipients on a day", when, daily)
+		}
+		if gap := when.Sub(last); i > 0 && gap < time.Minute/time.Duration(pace) {
+			t.Errorf("%s comes %s after the one before it", k, gap)
+		}
+		last = when
+		switch list := due[k]; {
+		case len(list) == 0 && daily == 0:
+			t.Errorf("%s at %s was not rehearsed", k, when)
+		case len(list) == 0: // what waits for another day is written anew, on the row as it is then
+		case when.Before(list[0]):
+			t.Errorf("%s at %s comes before it is due, at %s", k, when, list[0])
+		default:
+			due[k] = list[1:]
+		}
+	}
+	for k, list := range due {
+		if daily == 0 && len(list) > 0 && list[0].Before(to.Add(-time.Hour)) {
+			t.Errorf("%s did not come %d times, due first at %s", k, len(list), list[0])
+		}
+	}
+	if len(f.mails) > rehearsed {
+		t.Errorf("%d emails came, and %d were rehearsed", len(f.mails), rehearsed)
+	}
+	t.Logf("%d of %d emails came", len(f.mails), rehearsed)
+}
+
 func playModel(t *testing.T, seed uint64) {
 	g := exchangetest.New(seed, 1847)
 	files := g.Bundle()

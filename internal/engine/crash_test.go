@@ -16,6 +16,7 @@ import (
 	"testing"
 	"time"
 
+	"nivot/internal/core/calendar"
 	"nivot/internal/core/delivery"
 	"nivot/internal/core/plan"
 	"nivot/internal/core/rule"
@@ -415,4 +416,112 @@ func TestCrashWithLimits(t *testing.T) {
 	if v.kills < 20 || len(f.mails) < 60 || states[delivery.Skipped] == 0 {
 		t.Errorf("too little was played")
 	}
+}
+
+// The same person sends by hand to the same rows again and again, over what waits: incomplete, over the daily cap,
+// held while all sending is off, deferred. One of two servers is killed again and again. Nobody gets it twice.
+func TestCrashByHandAgain(t *testing.T) {
+	t.Parallel() // it waits most of the time
+	f := newFixture(t, "2027-03-15T08:00:00Z")
+	var lines string
+	const n = 60
+	for i := range n {
+		address := fmt.Sprintf("p%d@x.example", i)
+		if i%5 == 0 {
+			address = "" // to be filled
+		}
+		lines += fmt.Sprintf("L-%d,%s,,\n", i, address)
+	}
+	rec, ids := f.sharing(lines, "")
+	f.sender(func(s *store.Sender) { s.DailyCap, s.Zone = 20, "UTC" })
+	rules, err := f.Store.Rules(f.ctx, rec.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	core, err := rules[0].Core()
+	if err != nil {
+		t.Fatal(err)
+	}
+	hand := &rule.Rule{Name: "By hand", Trigger: rule.Trigger{Kind: rule.ByHand}, Send: core.Send, To: core.To,
+		Late: "P3D", SameWords: rule.SkipSame}
+	saved, err := f.SaveRule(f.ctx, rec.ID, "", hand, 0, "Ines")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := f.SetRuleState(f.ctx, rec.ID, saved.ID, rule.On, "Ines"); err != nil {
+		t.Fatal(err)
+	}
+	f.settled()
+	columns, err := rec.Core()
+	if err != nil {
+		t.Fatal(err)
+	}
+	email, _ := columns.ColumnNamed("Email")
+	f.slow, f.atRest = 60*time.Millisecond, f.decideDoubts
+	v := startVictim(f)
+	f.peer = v
+	r := rand.New(rand.NewPCG(3, 15))
+	replaced := 0
+	for step := range 24 {
+		if step%6 == 2 {
+			if err := f.SetSending(f.ctx, false, "Ines"); err != nil {
+				t.Fatal(err)
+			}
+		}
+		// Whoever has had it is left out, as the page does; what waits is sent to again.
+		p, err := f.PreviewByHand(f.ctx, rec.ID, hand, ids, calendar.Duration{Days: 7}, true)
+		if err != nil {
+			t.Fatal(err)
+		}
+		had := map[int64]bool{}
+		for _, x := range p.Recent {
+			had[x.ID] = true
+		}
+		var rows []int64
+		for _, id := range ids {
+			if !had[id] {
+				rows = append(rows, id)
+			}
+		}
+		if len(rows) > 0 {
+			replaced += p.Waiting
+			if _, _, err := f.SendByHand(f.ctx, rec.ID, saved.ID, fmt.Sprint("sending ", step), rows, "Ines", ""); err != nil {
+				t.Fatal(err)
+			}
+		}
+		for range 2 {
+			i := 5 * r.IntN(n/5)
+			f.persist(func(ctx context.Context) error {
+				_, err := f.EditRow(ctx, rec.ID, ids[i], []CellEdit{{Column: email.ID, Text: fmt.Sprintf("p%d@x.example", i)}},
+					System("Ines"))
+				return err
+			})
+		}
+		if step%6 == 4 {
+			if err := f.SetSending(f.ctx, true, "Ines"); err != nil {
+				t.Fatal(err)
+			}
+		}
+		f.advance(f.Now().Add(time.Duration(1+r.IntN(6)) * time.Hour))
+	}
+	f.advance(f.Now().Add(4 * 24 * time.Hour))
+	v.end()
+	got := map[string]int{}
+	for _, m := range f.mails {
+		for _, to := range m.To {
+			got[to]++
+		}
+	}
+	for to, times := range got {
+		if times > 1 {
+			t.Errorf("%s got it %d times", to, times)
+		}
+	}
+	if len(got) != n || replaced == 0 {
+		t.Errorf("%d of %d people got it, %d emails were replaced", len(got), n, replaced)
+	}
+	if wrong, err := f.Store.WrongCounts(f.ctx); err != nil || len(wrong) > 0 {
+		t.Error(wrong, err)
+	}
+	t.Logf("%d kills, %d in doubt, %d emails that waited were replaced", v.kills, f.doubts, replaced)
 }

@@ -1838,7 +1838,7 @@ type HeldEmail struct {
 	Subject    string        `json:"subject"`
 	To         string        `json:"to"`
 
-	// Until of an incomplete one, until when it goes by itself once its row is put right
+	// Until of an incomplete one, until when it goes by itself once its row is fixed
 	Until *time.Time `json:"until,omitempty"`
 	Why   string     `json:"why"`
 }
@@ -2060,7 +2060,7 @@ type LogLine struct {
 	Test *bool  `json:"test,omitempty"`
 	To   string `json:"to"`
 
-	// Until of an incomplete one, until when it goes by itself once its row is put right
+	// Until of an incomplete one, until when it goes by itself once its row is fixed
 	Until *time.Time `json:"until,omitempty"`
 }
 

@@ -122,7 +122,7 @@ func (s *Server) logLines(ctx context.Context, ds []store.Delivery) ([]LogLine, 
 			To:    strings.Join(to, ", "), Subject: d.Subject, Outcome: outcomeWords(d)}
 		if at, ok := until[d.ID]; ok {
 			line.Until = &at
-			line.Outcome += "; it goes by itself once that is put right, until " + at.In(s.Zone).Format("Mon 2 Jan 15:04")
+			line.Outcome += "; it goes by itself once that is fixed, until " + at.In(s.Zone).Format("Mon 2 Jan 15:04")
 		}
 		line.Reason, line.LastError = reasonCode(d.Reason), reasonCode(d.LastError)
 		out = append(out, line)

@@ -232,7 +232,7 @@ func (s *Server) needText(d *store.Delivery, rule string, until time.Time) strin
 	case delivery.Incomplete:
 		text := upperFirst(d.Reason.Words()) + "; its email was due " + at + "."
 		if !until.IsZero() {
-			text += " It goes by itself once that is put right, until " + until.In(s.Zone).Format("Mon 2 Jan 15:04") + "."
+			text += " It goes by itself once that is fixed, until " + until.In(s.Zone).Format("Mon 2 Jan 15:04") + "."
 		}
 		return text
 	}

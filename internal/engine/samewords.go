@@ -112,7 +112,7 @@ func (w *work) others(ctx context.Context, by map[plan.Words][]*saying, own map[
 	for k := range by {
 		words = append(words, slices.Clone(k[:]))
 	}
-	found, err := w.tx.SaidBy(ctx, words)
+	found, err := w.tx.LockSaid(ctx, words)
 	if err != nil {
 		return err
 	}
@@ -362,7 +362,8 @@ func saidByNow(ctx context.Context, s *store.Store, words [][]byte, rows map[int
 		if err != nil {
 			return nil, err
 		}
-		if _, picked := rows[d.RowID]; picked && o.Kind == rule.ByHand && (d.State == delivery.Held || d.State == delivery.Deferred) {
+		waits := d.State == delivery.Held || d.State == delivery.Deferred
+		if _, picked := rows[d.RowID]; picked && waits && o.Kind == rule.ByHand {
 			continue
 		}
 		heard.Add(plan.Said{Words: plan.Words(f.Words), At: f.At, Rule: d.RuleID, Row: o.Row, Batch: o.Batch,

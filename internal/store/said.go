@@ -32,6 +32,15 @@ func (s *Store) PutSaid(ctx context.Context, all []Said) error {
 	})
 }
 
+// LockSaid is SaidBy for who decides by it: in a cluster one transaction at a time does, where locks hold on one
+// node only.
+func (s *Store) LockSaid(ctx context.Context, words [][]byte) ([]Said, error) {
+	if err := s.guard(ctx, "same words"); err != nil {
+		return nil, err
+	}
+	return s.SaidBy(ctx, words)
+}
+
 // SaidBy lists which emails say some words. It waits for those that other transactions are writing.
 func (s *Store) SaidBy(ctx context.Context, words [][]byte) (out []Said, err error) {
 	err = chunks(words, bulk, func(c [][]byte) error {

@@ -104,7 +104,8 @@ func (o *Outlook) wordsOf(a *alike) Words {
 	}
 	row := o.Sheet.Compute(a.whole(), a.due, o.Calendar)
 	facts := o.facts(row, a.due, Memory{})
-	return WordsOf(&Decision{Rendered: t.Render(template.Context{Sheet: o.Sheet, Row: row, Today: facts.Today, Facts: facts})})
+	return WordsOf(&Decision{Rendered: t.Render(template.Context{Sheet: o.Sheet, Row: row, Today: facts.Today,
+		Facts: facts})})
 }
 
 // takeOut counts an email as skipped.

@@ -3012,7 +3012,7 @@ export interface components {
         HeldEmail: {
             /**
              * Format: date-time
-             * @description of an incomplete one, until when it goes by itself once its row is put right
+             * @description of an incomplete one, until when it goes by itself once its row is fixed
              */
             until?: string;
             id: string;
@@ -3542,7 +3542,7 @@ export interface components {
             lastError?: components["schemas"]["ReasonCode"];
             /**
              * Format: date-time
-             * @description of an incomplete one, until when it goes by itself once its row is put right
+             * @description of an incomplete one, until when it goes by itself once its row is fixed
              */
             until?: string;
             id: string;

@@ -177,7 +177,7 @@ function HeldPage({ page: h, sheet, rule }: { page: Schemas["HeldPage"]; sheet: 
                   </button>
                   {e.until && (
                     <span className="flex items-baseline gap-3 text-marigold">
-                      goes by itself once that is put right, until {moment(e.until, zone, now)}
+                      goes by itself once that is fixed, until {moment(e.until, zone, now)}
                       {may && (
                         <button
                           type="button"

@@ -147,7 +147,7 @@ export function DeliverySlip({ id, onClose }: { id: string; onClose: () => void 
         <p className="font-letter text-sm leading-[21px]">{d.why}</p>
         {l.until && (
           <p className="text-marigold">
-            It goes by itself once that is put right, until {moment(l.until, zone, now)}.{" "}
+            It goes by itself once that is fixed, until {moment(l.until, zone, now)}.{" "}
             <Link to="/sheets/$sheet" params={{ sheet: l.sheetId }} search={{ row: l.rowId }} className="link">
               Open the row
             </Link>

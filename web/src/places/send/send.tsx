@@ -484,8 +484,7 @@ function BatchPage({ sheet, batch: b }: { sheet: Sheet; batch: Schemas["Batch"] 
         {b.sender && <Health sender={b.sender} />}
         {(b.counts.incomplete ?? 0) > 0 && (
           <p className="text-marigold">
-            What is incomplete goes by itself once its row is put right, within the late limit; the log says until
-            when.
+            What is incomplete goes by itself once its row is fixed, within the late limit; the log says until when.
           </p>
         )}
       </div>

@@ -159,9 +159,7 @@ export function RowSlip({
             <span className="w-28 flex-none whitespace-nowrap">{at(l.at)}</span>
             <span className="min-w-0 flex-1">
               <span className="block truncate">{l.subject || l.outcome.split(";")[0]}</span>
-              {l.until && (
-                <span className="block text-marigold">goes once that is put right, until {at(l.until)}</span>
-              )}
+              {l.until && <span className="block text-marigold">goes once that is fixed, until {at(l.until)}</span>}
             </span>
             <span className="text-ink-2">{l.subject ? l.outcome.split(":")[0] : ""}</span>
           </button>

@@ -296,13 +296,9 @@ func (s *Server) putSignature(ctx context.Context, x *store.Sender, p *template.
 
 // AddSender implements StrictServerInterface.
 func (s *Server) AddSender(ctx context.Context, r AddSenderRequestObject) (AddSenderResponseObject, error) {
-	list, err := s.st.Senders(ctx)
+	x, err := s.e.NewSender(ctx)
 	if err != nil {
 		return nil, err
-	}
-	x := &store.Sender{ID: store.NewID(), CreatedAt: s.Wall().UTC()}
-	if len(list) > 0 { // behind all others, so that it takes over nothing by itself
-		x.Position = list[len(list)-1].Position + 1
 	}
 	if err := s.putSender(ctx, x, r.Body); err != nil {
 		return nil, err

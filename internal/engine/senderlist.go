@@ -9,6 +9,17 @@ import (
 	"nivot/internal/store"
 )
 
+// NewSender makes a sender that is to be saved. It stands behind all others, so that it takes over nothing by
+// itself.
+func (e *Engine) NewSender(ctx context.Context) (*store.Sender, error) {
+	list, err := e.Store.Senders(ctx)
+	x := &store.Sender{ID: store.NewID(), CreatedAt: e.opts.Wall().UTC()}
+	if len(list) > 0 {
+		x.Position = list[len(list)-1].Position + 1
+	}
+	return x, err
+}
+
 // UseSender makes a sender the default one: it sends for the sheets that have none of their own.
 func (e *Engine) UseSender(ctx context.Context, id, actor string) error {
 	err := e.Store.Tx(ctx, func(tx *store.Store) error {

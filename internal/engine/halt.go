@@ -40,7 +40,7 @@ func (e *Engine) halt(ctx context.Context, tx *store.Store, sheetID string, rule
 			return at, err
 		}
 		if len(entries) > 0 {
-			if _, err := e.judge(ctx, tx, at, entries); err != nil {
+			if _, err := e.judge(ctx, tx, at, entries, nil); err != nil {
 				return at, err
 			}
 			continue

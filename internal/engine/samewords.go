@@ -168,6 +168,24 @@ func (w *work) others(ctx context.Context, by map[plan.Words][]*saying, own map[
 	return nil
 }
 
+// judgeAgain says that a work is to be done again, with what it has found out: an email that it skips for the same
+// words does not count for its rule's repeat, by which it has judged later ones.
+type judgeAgain struct{ same map[rule.ID]reason.Reason }
+
+func (*judgeAgain) Error() string { return "the work is to be done again, with what it has found out" }
+
+// learns reports whether a work has judged others of a row by an email that it skips now.
+func (w *work) learns(s *saying) bool {
+	if s.rb.compiled.Rule.Repeat == nil {
+		return false
+	}
+	return slices.ContainsFunc(w.outbox.written, func(p *written) bool {
+		code := p.Reason.Code
+		return p.RuleID == s.Rule && p.RowID == s.row && (code == reason.RepeatOnce || code == reason.RepeatApart) &&
+			!p.at.Before(s.At)
+	})
+}
+
 // inOrder puts emails in the order of a rehearsal's lines.
 func (w *work) inOrder(ctx context.Context, list []*saying) error {
 	rows := make([]int64, len(list))
@@ -206,6 +224,10 @@ func (w *work) skipSame(ctx context.Context, list []*saying) error {
 		if other == nil || !s.asks || s.email == nil && !other.At.Equal(s.At) {
 			heard.Add(s.Said)
 			continue
+		}
+		if s.email != nil && w.mayRepeat && w.learns(s) {
+			w.same[s.Occasion] = other.Skips(s.rb.compiled.Zone)
+			return &judgeAgain{w.same}
 		}
 		done, err := w.yield(ctx, s, other)
 		if err != nil {

@@ -176,3 +176,35 @@ func TestSameWordsByTwoAtOnce(t *testing.T) {
 		t.Errorf("%v", states)
 	}
 }
+
+// What is skipped does not count for repeat, also where all of it is judged at once, after an outage.
+func TestSameWordsAfterAnOutage(t *testing.T) {
+	f := newFixture(t, "2027-03-15T08:30:00Z")
+	_, ids := f.sharing("L-1,a@x.example,2027-03-16,\nL-2,a@x.example,2027-03-16,\n",
+		skipSame+`,"repeat":"once-per-row"`)
+	rules, err := f.Store.Rules(f.ctx, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	core, err := rules[0].Core()
+	if err != nil {
+		t.Fatal(err)
+	}
+	core.Late, core.Trigger.Offsets = "P9D", append(core.Trigger.Offsets, rule.Offset{N: 1, Unit: rule.Days})
+	if _, err := f.SaveRule(f.ctx, rules[0].SheetID, rules[0].ID, core, 0, "Ines"); err != nil {
+		t.Fatal(err)
+	}
+	f.settled()
+	f.mu.Lock()
+	f.clock = at("2027-03-18T10:00:00Z") // past all of it
+	f.mu.Unlock()
+	f.Wake()
+	f.settled()
+	for i, want := range [][]delivery.State{{delivery.Accepted, delivery.Skipped}, {delivery.Skipped, delivery.Accepted}} {
+		var ds []store.Delivery
+		if err := f.Store.DB(f.ctx).Order("due_at").Find(&ds, "row_id = ?", ids[i]).Error; err != nil || len(ds) != 2 ||
+			ds[0].State != want[0] || ds[1].State != want[1] {
+			t.Errorf("L-%d: %v %v, want %v", i+1, ds, err, want)
+		}
+	}
+}

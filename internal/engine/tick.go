@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"maps"
 	"runtime"
 	"slices"
@@ -10,6 +11,8 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
+	"nivot/internal/core/reason"
+	"nivot/internal/core/rule"
 	"nivot/internal/store"
 )
 
@@ -127,7 +130,8 @@ func (e *Engine) clearStale(ctx context.Context, now time.Time) (n int, err erro
 func (e *Engine) tick(ctx context.Context, now time.Time,
 	claim func(*store.Store) ([]store.Entry, error)) (n int, err error) {
 	queued := false
-	err = e.Store.Tx(ctx, func(tx *store.Store) error {
+	same := map[rule.ID]reason.Reason{}
+	once := func(tx *store.Store) error {
 		entries, err := claim(tx)
 		if err != nil {
 			return err
@@ -136,21 +140,29 @@ func (e *Engine) tick(ctx context.Context, now time.Time,
 			return err
 		}
 		n = len(entries)
-		queued, err = e.judge(ctx, tx, now, entries)
+		queued, err = e.judge(ctx, tx, now, entries, same)
 		return err
-	})
+	}
+	var again *judgeAgain
+	for err = e.Store.Tx(ctx, once); errors.As(err, &again); err = e.Store.Tx(ctx, once) {
+		same = again.same
+	}
 	if queued {
 		wake(e.wakeQueue)
 	}
 	return n, err
 }
 
-// judge considers entries that a transaction has locked, and reports whether emails have been queued.
-func (e *Engine) judge(ctx context.Context, tx *store.Store, now time.Time, entries []store.Entry) (bool, error) {
+// judge considers entries that a transaction has locked, and reports whether emails have been queued. same has the
+// emails that are known to say what another says. Its error is a *judgeAgain where more of them have been found by
+// which others were judged; never where same is nil.
+func (e *Engine) judge(ctx context.Context, tx *store.Store, now time.Time, entries []store.Entry,
+	same map[rule.ID]reason.Reason) (bool, error) {
 	w, err := newWork(ctx, e, tx, now, itself)
 	if err != nil {
 		return false, err
 	}
+	w.same, w.mayRepeat = same, same != nil
 	if err := w.consider(ctx, entries); err != nil {
 		return false, err
 	}

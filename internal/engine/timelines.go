@@ -353,6 +353,7 @@ func (w *work) timeline(ctx context.Context, sb *cachedSheet, rb *cachedRule, ro
 	if r.PausedAt != nil && r.ResumedAt != nil {
 		l.PausedAt, l.ResumedAt = *r.PausedAt, *r.ResumedAt
 	}
+	l.Same = w.same
 	w.timelines[k] = l
 	w.order = append(w.order, l)
 	if row == nil {

@@ -29,7 +29,11 @@ const axe = () =>
     .toEqual([]);
 
 const says = (words: string) =>
-  expect.poll(sentence).toBe(`${words} The first run is held until somebody has reviewed it.`);
+  expect
+    .poll(sentence)
+    .toBe(
+      `${words} Nobody gets the same words twice within twelve hours. The first run is held until somebody has reviewed it.`,
+    );
 
 test("some working days before a date, and a wording of its own on the day", async () => {
   await begin("Outgoing loans", "Three working days", "some days before or after a date");
@@ -284,6 +288,44 @@ test("a round-up that is to come is left out, and back", async () => {
   await back.click();
   await expect(back).toHaveCount(0);
   await expect(last.getByRole("button", { name: "don’t send" })).toBeVisible();
+});
+
+test("two rows of one person: the same words once, or twice if one says so; and one of two picked in a review", async () => {
+  const sheet = sheets["Outgoing loans"] ?? "";
+  const pick = async () => {
+    await page.goto(`/sheets/${sheet}`);
+    await page.getByRole("rowheader", { name: /^LN-0304/ }).click();
+    for (let i = 0; i < 5; i++) await page.keyboard.press("Shift+ArrowDown"); // to LN-0309, of the same person
+    await page.getByRole("button", { name: /^Send to these/ }).click();
+  };
+  await pick();
+  await expect(page.getByText("Skipped: 1 (the same words as another email).")).toBeVisible();
+  await expect(page.getByText(/^same words as the email for LN-0304/)).toBeVisible();
+  await expect(page.getByRole("button", { name: "Send 5 emails to 5 people now" })).toBeVisible();
+  await axe();
+  await ask(page, "PUT", "/sending", { on: false });
+  await page.getByRole("button", { name: "send them twice" }).click();
+  await page.getByRole("button", { name: "Send 6 emails to 5 people now" }).click();
+  await expect(page.getByText("6 held")).toBeVisible();
+  const hand = (
+    await ask<{ id: string; body: { trigger: { kind: string } } }[]>(page, "GET", `/sheets/${sheet}/rules`)
+  ).find((r) => r.body.trigger.kind === "by-hand");
+  await page.goto(`/sheets/${sheet}/held/${hand?.id}`);
+  const twice = page.getByRole("list", { name: "Twice to one person" });
+  await expect(twice).toContainText(
+    /bronwen\.udall@valfroide\.example would get 2 emails “News for Musée de Valfroide”/,
+  );
+  await axe();
+  await twice.getByRole("button", { name: "LN-0309" }).click();
+  await expect(twice).toBeHidden();
+  await expect(page.getByRole("checkbox", { name: "Send LN-0304" })).not.toBeChecked();
+  await page.getByRole("button", { name: "Don’t send the other 1" }).click();
+  await expect(page.getByRole("heading", { name: /5 emails wait for you/ })).toBeVisible();
+  await ask(page, "PUT", "/sending", { on: true });
+  await expect.poll(async () => (await mails(page, "News for Musée de Valfroide")).total).toBe(1);
+  // What has gone is not said again, whoever asks for it within the day.
+  await pick();
+  await expect(page.getByText(/5 rows have had this email within/)).toBeVisible();
 });
 
 test("sent by hand to picked rows, and stopped half way", async () => {

@@ -605,6 +605,7 @@ func (h *handLooker) look(c *handEmail) {
 		if c.Decision.Reason.Code != reason.SameWords {
 			return
 		}
+		h.templates[c.Template] = append(h.templates[c.Template], c.id) // it may have had it itself
 	case plan.Incomplete:
 		p.Incomplete++
 		h.templates[c.Template] = append(h.templates[c.Template], c.id)

@@ -389,7 +389,7 @@ func saidByNow(ctx context.Context, s *store.Store, words [][]byte, rows map[int
 			continue
 		}
 		heard.Add(plan.Said{Words: plan.Words(f.Words), At: f.At, Rule: d.RuleID, Row: o.Row, Batch: o.Batch,
-			Occasion: rule.ID(f.Occasion), RuleName: names[d.RuleID]})
+			Occasion: rule.ID(f.Occasion), RuleName: names[d.RuleID], RowName: rows[d.RowID]})
 	}
 	return heard, err
 }

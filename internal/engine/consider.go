@@ -46,7 +46,6 @@ type work struct {
 	batches   map[string]rule.SameWords // of sendings by hand, by the batch of their occasions
 	same      map[rule.ID]reason.Reason // emails that are known to say what another says
 	mayRepeat bool                      // who does the work does it again where it says so
-	yielded   map[string][]int64        // deliveries that were skipped for the same words, by the occasion that said them
 	asking    map[int64]bool            // rows whose settling is to be looked at
 	failed    error                     // the first error of a question that a timeline asked of the ledger
 }
@@ -59,7 +58,7 @@ func newWork(ctx context.Context, e *Engine, tx *store.Store, now time.Time, a a
 	return &work{e: e, tx: tx, now: now, act: a, sending: sending, loaded: newLoaded(tx, e.sheets),
 		timelines: map[timelineKey]*timeline{}, outbox: newOutbox(),
 		entered: map[delivery.State]int{}, batches: map[string]rule.SameWords{}, same: map[rule.ID]reason.Reason{},
-		yielded: map[string][]int64{}, asking: map[int64]bool{}}, err
+		asking: map[int64]bool{}}, err
 }
 
 // consider takes entries in the order of their instants; what settles comes

@@ -124,7 +124,7 @@ func (w *work) others(ctx context.Context, by map[plan.Words][]*saying, own map[
 			occasions = append(occasions, f.Occasion)
 		}
 	}
-	ds, err := w.tx.DeliveriesOf(ctx, occasions)
+	ds, err := w.tx.DeliveriesOf(ctx, occasions, counts)
 	if err != nil {
 		return err
 	}
@@ -136,10 +136,6 @@ func (w *work) others(ctx context.Context, by map[plan.Words][]*saying, own map[
 		d := &ds[i]
 		if m := w.emails[d.ID]; m != nil { // as this work leaves it
 			d = w.records[m]
-		}
-		if d.State == delivery.Skipped && d.Reason.Code == reason.SameWords {
-			said := d.Reason.Reason.Value
-			w.yielded[said] = append(w.yielded[said], d.ID)
 		}
 		if !slices.Contains(counts, d.State) {
 			continue
@@ -281,7 +277,7 @@ func (w *work) yield(ctx context.Context, s *saying, other *plan.Said) (bool, er
 	o.events = append(o.events, store.DeliveryEvent(s.d, w.now, itself.actor, map[string]any{"reason": s.d.Reason,
 		"again": true}))
 	// What was skipped for this one is skipped for the other.
-	return true, w.tx.SetReason(ctx, w.yielded[s.Occasion.String()], s.d.Reason)
+	return true, w.tx.SkippedFor(ctx, s.Words[:], s.Occasion[:], s.d.Reason)
 }
 
 // rowName gives the name of the row that an email is about; "" of a round-up, and of a row that is not there
@@ -362,7 +358,7 @@ func saidByNow(ctx context.Context, s *store.Store, words [][]byte, rows map[int
 	for i := range found {
 		occasions[i] = found[i].Occasion
 	}
-	ds, err := s.DeliveriesOf(ctx, occasions)
+	ds, err := s.DeliveriesOf(ctx, occasions, counts)
 	if err != nil {
 		return nil, err
 	}
@@ -377,7 +373,7 @@ func saidByNow(ctx context.Context, s *store.Store, words [][]byte, rows map[int
 	}
 	for _, f := range found {
 		d := by[rule.ID(f.Occasion)]
-		if d == nil || !slices.Contains(counts, d.State) {
+		if d == nil {
 			continue
 		}
 		o, err := occasionOf(d)

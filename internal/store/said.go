@@ -3,11 +3,14 @@ package store
 import (
 	"bytes"
 	"context"
+	"encoding/hex"
 	"slices"
 	"strings"
 	"time"
 
+	"nivot/internal/core/delivery"
 	"nivot/internal/core/plan"
+	"nivot/internal/core/reason"
 )
 
 // Said is what the email of an occasion says, for the clause "same words".
@@ -52,22 +55,22 @@ func (s *Store) SaidBy(ctx context.Context, words [][]byte) (out []Said, err err
 	return out, err
 }
 
-// DeliveriesOf lists the deliveries of occasions.
-func (s *Store) DeliveriesOf(ctx context.Context, occasions [][]byte) (out []Delivery, err error) {
+// DeliveriesOf lists the deliveries of occasions that are in some states.
+func (s *Store) DeliveriesOf(ctx context.Context, occasions [][]byte, in []delivery.State) (out []Delivery, err error) {
 	err = chunks(occasions, bulk, func(c [][]byte) error {
 		var part []Delivery
-		err := s.DB(ctx).Find(&part, "occasion IN ?", c).Error
+		err := s.DB(ctx).Find(&part, "occasion IN ? AND state IN ?", c, in).Error
 		out = append(out, part...)
 		return err
 	})
 	return out, err
 }
 
-// SetReason writes why deliveries have become what they are, where another reason takes the place of theirs.
-func (s *Store) SetReason(ctx context.Context, ids []int64, why Why) error {
-	return chunks(ids, bulk, func(c []int64) error {
-		return s.DB(ctx).Exec("UPDATE deliveries SET reason = ? WHERE id IN ?", why, c).Error
-	})
+// SkippedFor has what was skipped, for the same words as the email of one occasion, skipped for another reason.
+func (s *Store) SkippedFor(ctx context.Context, words, occasion []byte, why Why) error {
+	return s.DB(ctx).Exec(`UPDATE deliveries d JOIN said s ON s.occasion = d.occasion SET d.reason = ?
+		WHERE s.words = ? AND d.state = 'skipped' AND JSON_VALUE(d.reason, '$.code') = ?
+			AND JSON_VALUE(d.reason, '$.value') = ?`, why, words, reason.SameWords, hex.EncodeToString(occasion)).Error
 }
 
 // forgetBatch is how much of what was said one statement forgets.

@@ -94,7 +94,7 @@ func (e *Engine) addByHand(ctx context.Context, tx *store.Store, b *store.Batch,
 		return false, refuse("%d of the rows are not there any more; look at the rows again", len(ids)-there)
 	}
 	if b.SameWords == rule.SkipSame {
-		if err := tx.SetSettingOnce(ctx, store.SettingCompares, true); err != nil {
+		if err := e.compareFromNow(ctx, tx); err != nil {
 			return false, err
 		}
 	}

@@ -138,7 +138,7 @@ func (e *Engine) SaveRule(ctx context.Context, sheetID, id string, r *rule.Rule,
 			return err
 		}
 		if r.SameWords == rule.SkipSame {
-			if err := tx.SetSettingOnce(ctx, store.SettingCompares, true); err != nil {
+			if err := e.compareFromNow(ctx, tx); err != nil {
 				return err
 			}
 		}

@@ -59,6 +59,7 @@ var counts = []delivery.State{delivery.Held, delivery.Queued, delivery.Claimed, 
 func (w *work) note(x plan.Effect, d *store.Delivery, rb *cachedRule) {
 	m := x.As
 	switch {
+	case !w.sending.Compares: // nobody asks; when somebody does, it is read from the letters
 	case m.State != delivery.Queued && m.State != delivery.Held:
 		delete(w.outbox.said, x.Email)
 	case m.Decided && rb != nil:
@@ -86,7 +87,7 @@ func (w *work) sameWords(ctx context.Context) error {
 		own[s.Occasion] = true
 		by[s.Words] = append(by[s.Words], s)
 	}
-	if err := w.tx.PutSaid(ctx, all); err != nil || !w.sending.Compares {
+	if err := w.tx.PutSaid(ctx, all); err != nil {
 		return err
 	}
 	if err := w.others(ctx, by, own); err != nil {
@@ -388,4 +389,55 @@ func saidByNow(ctx context.Context, s *store.Store, words [][]byte, rows map[int
 			Occasion: rule.ID(f.Occasion), RuleName: names[d.RuleID], RowName: rows[d.RowID]})
 	}
 	return heard, err
+}
+
+// compareFromNow has what emails say noted from now on, and notes what those of the last twelve hours have said: a
+// rule, or a sending by hand, asks for the first time.
+func (e *Engine) compareFromNow(ctx context.Context, tx *store.Store) error {
+	compares := false
+	if _, err := tx.Setting(ctx, store.SettingCompares, &compares); err != nil || compares {
+		return err
+	}
+	if err := tx.SetSetting(ctx, store.SettingCompares, true); err != nil {
+		return err
+	}
+	for after := int64(0); ; {
+		ds, err := tx.JudgedSince(ctx, e.now().Add(-plan.SameWordsSpan), counts, after, saidBatch)
+		if err != nil || len(ds) == 0 {
+			return err
+		}
+		after = ds[len(ds)-1].ID
+		if err := noteOf(ctx, tx, ds); err != nil {
+			return err
+		}
+	}
+}
+
+// saidBatch is how many letters are read at once for what they say.
+const saidBatch = 500
+
+// noteOf notes what deliveries say by their letters.
+func noteOf(ctx context.Context, tx *store.Store, ds []store.Delivery) error {
+	ids := make([]int64, len(ds))
+	for i := range ds {
+		ids[i] = ds[i].ID
+	}
+	letters, err := tx.Letters(ctx, ids)
+	if err != nil {
+		return err
+	}
+	var all []store.Said
+	for i := range ds {
+		l := letters[ds[i].ID]
+		if l == nil {
+			continue
+		}
+		v, err := ds[i].Said(l)
+		if err != nil {
+			return err
+		}
+		words := plan.WordsOf(v)
+		all = append(all, store.Said{Occasion: ds[i].Occasion, Words: words[:], At: *ds[i].WentAt})
+	}
+	return tx.PutSaid(ctx, all)
 }

@@ -110,6 +110,45 @@ func TestSameWordsOfWhatIsHeld(t *testing.T) {
 	}
 }
 
+// The first that asks is compared with what went before anybody asked, within twelve hours.
+func TestSameWordsOfWhatWentBefore(t *testing.T) {
+	f := newFixture(t, "2027-03-15T08:30:00Z")
+	rec, ids := f.sharing("L-1,a@x.example,2027-03-16,\nL-2,b@x.example,2027-03-16,\n", "")
+	f.advance(at("2027-03-16T20:59:00Z"))
+	rules, err := f.Store.Rules(f.ctx, rec.ID)
+	if err != nil {
+		t.Fatal(err)
+	}
+	core, err := rules[0].Core()
+	if err != nil {
+		t.Fatal(err)
+	}
+	saved, err := f.SaveRule(f.ctx, rec.ID, "", &rule.Rule{Name: "By hand", Trigger: rule.Trigger{Kind: rule.ByHand},
+		Send: core.Send, To: core.To}, 0, "Ines")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := f.SetRuleState(f.ctx, rec.ID, saved.ID, rule.On, "Ines"); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		row  int64
+		at   string
+		want delivery.State
+	}{{ids[0], "2027-03-16T21:00:00Z", delivery.Skipped}, {ids[1], "2027-03-16T21:00:01Z", delivery.Accepted}} {
+		f.advance(at(c.at))
+		if _, _, err := f.SendByHand(f.ctx, rec.ID, saved.ID, c.at, []int64{c.row}, "Ines", rule.SkipSame); err != nil {
+			t.Fatal(err)
+		}
+		f.advance(f.Now())
+		var d store.Delivery
+		if err := f.Store.DB(f.ctx).First(&d, "rule_id = ? AND row_id = ?", saved.ID, c.row).Error; err != nil ||
+			d.State != c.want {
+			t.Errorf("at %s: %s %v, want %s", c.at, d.State, err, c.want)
+		}
+	}
+}
+
 // A sending by hand in the words of a rule's email of this morning is skipped, and goes where it does not ask.
 func TestSameWordsByHand(t *testing.T) {
 	f := newFixture(t, "2027-03-15T08:30:00Z")

@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"context"
 	"encoding/hex"
+	"encoding/json"
+	"fmt"
 	"slices"
 	"strings"
 	"time"
@@ -11,6 +13,8 @@ import (
 	"nivot/internal/core/delivery"
 	"nivot/internal/core/plan"
 	"nivot/internal/core/reason"
+	"nivot/internal/core/template"
+	"nivot/internal/core/value"
 )
 
 // Said is what the email of an occasion says, for the clause "same words".
@@ -64,6 +68,42 @@ func (s *Store) DeliveriesOf(ctx context.Context, occasions [][]byte, in []deliv
 		return err
 	})
 	return out, err
+}
+
+// JudgedSince lists the deliveries that were judged to go not before an instant, in some states, by id.
+func (s *Store) JudgedSince(ctx context.Context, at time.Time, in []delivery.State, after int64,
+	limit int) (out []Delivery, err error) {
+	err = s.DB(ctx).Order("id").Limit(limit).Find(&out, "due_at >= ? AND went_at >= ? AND state IN ? AND id > ?",
+		at.Add(-2*delivery.CapSpan), at, in, after).Error
+	return out, err
+}
+
+// Said returns what a delivery says by its letter, as far as the clause "same words" compares it. Tables and
+// invitations that were made for it have become files by now, and equal no other's.
+func (d *Delivery) Said(l *Letter) (*plan.Decision, error) {
+	var rs []Recipient
+	if err := json.Unmarshal([]byte(d.Recipients), &rs); err != nil {
+		return nil, fmt.Errorf("delivery %d: %w", d.ID, err)
+	}
+	v := &plan.Decision{}
+	for _, r := range rs {
+		boxes, err := value.ParseMailboxes(r.Mailbox)
+		if err != nil {
+			return nil, fmt.Errorf("delivery %d: %w", d.ID, err)
+		}
+		if r.Role == "to" {
+			v.To = append(v.To, boxes...)
+		}
+	}
+	if v.Subject, v.Text = d.Subject, l.Text; l.Subject != "" {
+		v.Subject = l.Subject
+	}
+	for _, c := range l.Carried {
+		if !c.Inline {
+			v.Attachments = append(v.Attachments, template.Attached{Name: c.Name, Type: c.Type, File: c.File})
+		}
+	}
+	return v, nil
 }
 
 // SkippedFor has what was skipped, for the same words as the email of one occasion, skipped for another reason.

@@ -136,6 +136,7 @@ export function LogPlace(): ReactNode {
                 back={pages[pages.length - 1]?.back}
                 start={v.start}
                 zone={zone}
+                now={now}
                 here={s.email}
                 onOpen={(l) => put(l.test ? { test: l.id, email: "" } : { email: l.id, test: "" })}
               />
@@ -364,12 +365,13 @@ type RowProps = {
   back?: string;
   start: number;
   zone: string;
+  now: Date;
   here?: string;
   onOpen: (line: LogLine) => void;
 };
 
 // A line of the log, or the head of a day.
-function LogRow({ item, back, start, zone, here, onOpen }: RowProps) {
+function LogRow({ item, back, start, zone, now, here, onOpen }: RowProps) {
   const style = { transform: `translateY(${start}px)` };
   if (!item)
     return (
@@ -407,7 +409,13 @@ function LogRow({ item, back, start, zone, here, onOpen }: RowProps) {
       </span>
       <span role="cell" className="min-w-0 flex-1 basis-72 truncate">
         <button type="button" className="max-w-full truncate text-left hover:underline" onClick={() => onOpen(l)}>
-          {l.subject || l.rule}
+          {l.until ? (
+            <span className="text-marigold">
+              goes by itself once that is fixed, until {moment(l.until, zone, now)}
+            </span>
+          ) : (
+            l.subject || l.rule
+          )}
         </button>
       </span>
       <span role="cell" className="w-20 flex-none truncate max-lg:hidden">

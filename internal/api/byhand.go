@@ -319,8 +319,8 @@ func (s *Server) GetBatch(ctx context.Context, r GetBatchRequestObject) (GetBatc
 		return nil, err
 	}
 	waits := false
-	for _, st := range []delivery.State{delivery.Queued, delivery.Deferred, delivery.Claimed, delivery.Sending} {
-		waits = waits || out.Counts[string(st)] > 0
+	for st, n := range out.Counts {
+		waits = waits || n > 0 && delivery.UnderWay(delivery.State(st))
 	}
 	if waits {
 		if out.Sender, err = s.senderOfSheet(ctx, r.Sheet); err != nil {
@@ -330,7 +330,7 @@ func (s *Server) GetBatch(ctx context.Context, r GetBatchRequestObject) (GetBatc
 	return GetBatch200JSONResponse(out), nil
 }
 
-// senderOfSheet gives how the sender does by which a sheet's emails go; nil where there is none.
+// senderOfSheet returns the sender of a sheet's emails and how it does; nil where there is none.
 func (s *Server) senderOfSheet(ctx context.Context, sheetID string) (*Sender, error) {
 	rec, err := s.st.Sheet(ctx, sheetID)
 	if err != nil {

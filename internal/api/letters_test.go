@@ -113,8 +113,8 @@ func TestCarriedTooMuch(t *testing.T) {
 	put(422, "images and attachments have 21 MB together")
 }
 
-// An email that is larger than the sender's mail server has said that it takes is told of beforehand: by the
-// template's checks, by its preview, and before it is sent by hand.
+// A template's checks, its preview and the page of a sending by hand say beforehand that an email is larger than
+// the sender's mail server takes.
 func TestLargerThanTheServerTakes(t *testing.T) {
 	m := newMuseum(t)
 	sh := m.loans()
@@ -154,8 +154,8 @@ func TestLargerThanTheServerTakes(t *testing.T) {
 		var send SendPreview
 		m.want(m.co, "POST", at+"/send/preview", jsonOf(map[string]any{"body": body, "view": map[string]any{}}), 200, &send)
 		if found != x.over || (preview.TooLarge != nil) != x.over || (send.TooLarge > 0) != x.over || send.Emails == 0 {
-			t.Errorf("the server takes %d: checks say so %v, the preview %v, the sending of %d emails %d; want %v", x.most, found,
-				preview.TooLarge, send.Emails, send.TooLarge, x.over)
+			t.Errorf("the server takes %d: checks say so %v, the preview %v, the sending of %d emails %d; want %v", x.most,
+				found, preview.TooLarge, send.Emails, send.TooLarge, x.over)
 		}
 	}
 }

@@ -52,7 +52,8 @@ func clausesOf(r *rule.Rule) []string {
 	out := []string{string(r.Trigger.Kind)}
 	for name, has := range map[string]bool{"condition": r.Condition != nil, "wordings": len(r.Send) > 1,
 		"cc": len(r.Cc) > 0, "window": r.Window != nil, "round-up": r.GroupBy != "",
-		"each": r.Each, "same words": r.SameWords == rule.SkipSame, "repeat": r.Repeat != nil, "follow-ups": r.Then != nil, "stop": r.Then != nil &&
+		"each": r.Each, "same words": r.SameWords == rule.SkipSame, "repeat": r.Repeat != nil,
+		"follow-ups": r.Then != nil, "stop": r.Then != nil &&
 			r.Then.StopIf != nil} {
 		if has {
 			out = append(out, name)

@@ -496,8 +496,9 @@ func (s *Server) sameKey(ctx context.Context, sheetID string, core *sheet.Sheet,
 }
 
 func toRowEmail(x *engine.RowEmail, rules map[string]store.Rule) RowEmail {
-	out := RowEmail{Occasion: x.Identity().String(), At: x.At, Settles: x.Settles, Rule: x.Rule, Letter: rules[x.Rule].Letter,
-		To: boxLine(x.To), Subject: x.Subject,
+	out := RowEmail{Occasion: x.Identity().String(), At: x.At, Settles: x.Settles, Rule: x.Rule,
+		Letter: rules[x.Rule].Letter,
+		To:     boxLine(x.To), Subject: x.Subject,
 		Step: x.Step, Again: x.Again, Outcome: RowEmailOutcome(x.Outcome), Reason: x.Decision.Reason.Words()}
 	if a := x.Aside; a != nil {
 		said := RowEmailSaid(engine.LeaveOut)

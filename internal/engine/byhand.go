@@ -559,7 +559,7 @@ type handEmail struct {
 	row *sheet.Row
 }
 
-// sameWords finds which emails say what another one says, of this sending or of what went or waits already.
+// sameWords skips each email that says what another one says: of this sending, or one that went or waits.
 func (h *handLooker) sameWords(ctx context.Context, s *store.Store) error {
 	if h.set.Rule.SameWords != rule.SkipSame {
 		return nil

@@ -434,23 +434,7 @@ func TestCrashByHandAgain(t *testing.T) {
 	}
 	rec, ids := f.sharing(lines, "")
 	f.sender(func(s *store.Sender) { s.DailyCap, s.Zone = 20, "UTC" })
-	rules, err := f.Store.Rules(f.ctx, rec.ID)
-	if err != nil {
-		t.Fatal(err)
-	}
-	core, err := rules[0].Core()
-	if err != nil {
-		t.Fatal(err)
-	}
-	hand := &rule.Rule{Name: "By hand", Trigger: rule.Trigger{Kind: rule.ByHand}, Send: core.Send, To: core.To,
-		Late: "P3D", SameWords: rule.SkipSame}
-	saved, err := f.SaveRule(f.ctx, rec.ID, "", hand, 0, "Ines")
-	if err != nil {
-		t.Fatal(err)
-	}
-	if _, err := f.SetRuleState(f.ctx, rec.ID, saved.ID, rule.On, "Ines"); err != nil {
-		t.Fatal(err)
-	}
+	saved, hand := f.byHand(rec, func(r *rule.Rule) { r.Late, r.SameWords = "P3D", rule.SkipSame })
 	f.settled()
 	columns, err := rec.Core()
 	if err != nil {

@@ -213,7 +213,7 @@ func readTogether(readers []*reader, t *template.Template) *Checked {
 	return out
 }
 
-// mostBytes gives how large a message the mail server takes by which a sheet's emails go; 0 where it does not say,
+// mostBytes returns how large a message the mail server takes by which a sheet's emails go; 0 where it does not say,
 // or has not been asked yet.
 func (e *Engine) mostBytes(ctx context.Context, rec *store.Sheet) (int64, error) {
 	sender, _, err := e.senderOf(ctx, rec)
@@ -224,7 +224,7 @@ func (e *Engine) mostBytes(ctx context.Context, rec *store.Sheet) (int64, error)
 	return states[sender.ID].MostBytes, err
 }
 
-// MostBytes gives the same of a sheet by its id.
+// MostBytes returns the same of a sheet by its id.
 func (e *Engine) MostBytes(ctx context.Context, sheetID string) (int64, error) {
 	rec, err := e.Store.Sheet(ctx, sheetID)
 	if err != nil {
@@ -236,7 +236,8 @@ func (e *Engine) MostBytes(ctx context.Context, sheetID string) (int64, error) {
 // megabytes says a size.
 func megabytes(n int64) string { return fmt.Sprintf("%.1f MB", float64(n)/(1<<20)) }
 
-// OverServer says that an email is larger than the mail server takes; "" where it is not, or the server does not say.
+// OverServer returns words for an email that is larger than the mail server takes; "" where it is not, or the
+// server does not say.
 func OverServer(sent *template.Rendered, most int64) string {
 	if most == 0 || sent.Bytes() <= most {
 		return ""

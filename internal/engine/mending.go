@@ -9,7 +9,7 @@ import (
 	"nivot/internal/store"
 )
 
-// MendableUntil gives until when each of the deliveries that are incomplete goes by itself once its row is put
+// MendableUntil returns until when each of the deliveries that are incomplete goes by itself once its row is put
 // right, by id. A round-up does not: the next one says it anew.
 func (e *Engine) MendableUntil(ctx context.Context, ds []store.Delivery) (map[int64]time.Time, error) {
 	out := map[int64]time.Time{}

@@ -51,11 +51,7 @@ func (w *work) skipsSame(ctx context.Context, rb *cachedRule, batch string) (boo
 	return same == rule.SkipSame, nil
 }
 
-// counts are the states of emails that stand in the way of others that say the same.
-var counts = []delivery.State{delivery.Held, delivery.Queued, delivery.Claimed, delivery.Sending, delivery.Accepted,
-	delivery.Deferred, delivery.InDoubt}
-
-// note takes up what an email says that a work decides on, or that it says nothing any more.
+// note records what an email says that a work decides on, or drops the record of one that does not go.
 func (w *work) note(x plan.Effect, d *store.Delivery, rb *cachedRule) {
 	m := x.As
 	switch {
@@ -69,8 +65,8 @@ func (w *work) note(x plan.Effect, d *store.Delivery, rb *cachedRule) {
 	}
 }
 
-// sameWords skips what says what another email has said, by this work or by others. What this work writes is
-// noted first: of two works that write at once, the one waits for the other, or begins anew.
+// sameWords skips each email of the work that says what another email says, of this work or of others. What this
+// work writes is noted first: of two works that write at once, the one waits for the other, or begins anew.
 func (w *work) sameWords(ctx context.Context) error {
 	mine := w.outbox.said
 	if len(mine) == 0 {
@@ -125,7 +121,7 @@ func (w *work) others(ctx context.Context, by map[plan.Words][]*saying, own map[
 			occasions = append(occasions, f.Occasion)
 		}
 	}
-	ds, err := w.tx.DeliveriesOf(ctx, occasions, counts)
+	ds, err := w.tx.DeliveriesOf(ctx, occasions, delivery.Speaks)
 	if err != nil {
 		return err
 	}
@@ -138,7 +134,7 @@ func (w *work) others(ctx context.Context, by map[plan.Words][]*saying, own map[
 		if m := w.emails[d.ID]; m != nil { // as this work leaves it
 			d = w.records[m]
 		}
-		if !slices.Contains(counts, d.State) {
+		if !slices.Contains(delivery.Speaks, d.State) {
 			continue
 		}
 		o, err := occasionOf(d)
@@ -281,7 +277,7 @@ func (w *work) yield(ctx context.Context, s *saying, other *plan.Said) (bool, er
 	return true, w.tx.SkippedFor(ctx, s.Words[:], s.Occasion[:], s.d.Reason)
 }
 
-// rowName gives the name of the row that an email is about; "" of a round-up, and of a row that is not there
+// rowName returns the name of the row that an email is about; "" of a round-up, and of a row that is not there
 // any more.
 func (w *work) rowName(ctx context.Context, s *plan.Said) (string, error) {
 	id, err := rowID(s.Row)
@@ -311,8 +307,8 @@ func (w *work) rowName(ctx context.Context, s *plan.Said) (string, error) {
 // of. It is more than judging takes, and less than anybody would notice.
 const openFor = time.Minute
 
-// settledWords keeps of emails that are about to go those that nothing can come before any more which says the
-// same: of one instant the first in order goes, and another process may not have judged it yet.
+// settledWords returns those of the emails that are about to go which no other can take the place of any more: of
+// one instant the first in order goes, and another process may not have judged it yet.
 func (e *Engine) settledWords(ctx context.Context, s *store.Store, ds []store.Delivery,
 	now time.Time) ([]store.Delivery, error) {
 	cache := e.reading()
@@ -359,7 +355,7 @@ func saidByNow(ctx context.Context, s *store.Store, words [][]byte, rows map[int
 	for i := range found {
 		occasions[i] = found[i].Occasion
 	}
-	ds, err := s.DeliveriesOf(ctx, occasions, counts)
+	ds, err := s.DeliveriesOf(ctx, occasions, delivery.Speaks)
 	if err != nil {
 		return nil, err
 	}
@@ -391,8 +387,8 @@ func saidByNow(ctx context.Context, s *store.Store, words [][]byte, rows map[int
 	return heard, err
 }
 
-// compareFromNow has what emails say noted from now on, and notes what those of the last twelve hours have said: a
-// rule, or a sending by hand, asks for the first time.
+// compareFromNow switches on that works note what emails say, and notes what those of the last twelve hours say. It
+// is called where a rule, or a sending by hand, asks for the first time.
 func (e *Engine) compareFromNow(ctx context.Context, tx *store.Store) error {
 	compares := false
 	if _, err := tx.Setting(ctx, store.SettingCompares, &compares); err != nil || compares {
@@ -402,7 +398,7 @@ func (e *Engine) compareFromNow(ctx context.Context, tx *store.Store) error {
 		return err
 	}
 	for after := int64(0); ; {
-		ds, err := tx.JudgedSince(ctx, e.now().Add(-plan.SameWordsSpan), counts, after, saidBatch)
+		ds, err := tx.JudgedSince(ctx, e.now().Add(-plan.SameWordsSpan), delivery.Speaks, after, saidBatch)
 		if err != nil || len(ds) == 0 {
 			return err
 		}

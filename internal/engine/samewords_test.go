@@ -47,7 +47,32 @@ func (f *fixture) sharing(rows string, more string) (*store.Sheet, []int64) {
 	return rec, ids
 }
 
-// ofRow gives what has become of a row's only email.
+// byHand adds a rule to a sheet that is sent by hand, on, in the words of its first one.
+func (f *fixture) byHand(rec *store.Sheet, change func(*rule.Rule)) (*store.Rule, *rule.Rule) {
+	f.t.Helper()
+	rules, err := f.Store.Rules(f.ctx, rec.ID)
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	core, err := rules[0].Core()
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	r := &rule.Rule{Name: "By hand", Trigger: rule.Trigger{Kind: rule.ByHand}, Send: core.Send, To: core.To}
+	if change != nil {
+		change(r)
+	}
+	saved, err := f.SaveRule(f.ctx, rec.ID, "", r, 0, "Ines")
+	if err != nil {
+		f.t.Fatal(err)
+	}
+	if _, err := f.SetRuleState(f.ctx, rec.ID, saved.ID, rule.On, "Ines"); err != nil {
+		f.t.Fatal(err)
+	}
+	return saved, r
+}
+
+// ofRow returns what has become of a row's only email.
 func (f *fixture) ofRow(row int64) store.Delivery {
 	f.t.Helper()
 	var ds []store.Delivery
@@ -94,9 +119,10 @@ func TestSameWordsOfWhatIsHeld(t *testing.T) {
 	_, ids := f.sharing("L-1,a@x.example,2027-03-16,\nL-2,A@X.example,2027-03-16,\nL-3,b@x.example,2027-03-16,\n",
 		skipSame+`,"hold":"always"`)
 	f.advance(at("2027-03-16T09:00:00Z"))
-	if a, b, c := f.ofRow(ids[0]), f.ofRow(ids[1]), f.ofRow(ids[2]); a.State != delivery.Held || b.State != delivery.Skipped ||
-		c.State != delivery.Held {
-		t.Fatalf("%s %s %s", a.State, b.State, c.State)
+	for i, want := range []delivery.State{delivery.Held, delivery.Skipped, delivery.Held} {
+		if d := f.ofRow(ids[i]); d.State != want {
+			t.Fatalf("L-%d is %s, want %s", i+1, d.State, want)
+		}
 	}
 	if _, err := f.Decide(f.ctx, f.ofRow(ids[0]).ID, Drop, "Ines"); err != nil {
 		t.Fatal(err)
@@ -115,22 +141,7 @@ func TestSameWordsOfWhatWentBefore(t *testing.T) {
 	f := newFixture(t, "2027-03-15T08:30:00Z")
 	rec, ids := f.sharing("L-1,a@x.example,2027-03-16,\nL-2,b@x.example,2027-03-16,\n", "")
 	f.advance(at("2027-03-16T20:59:00Z"))
-	rules, err := f.Store.Rules(f.ctx, rec.ID)
-	if err != nil {
-		t.Fatal(err)
-	}
-	core, err := rules[0].Core()
-	if err != nil {
-		t.Fatal(err)
-	}
-	saved, err := f.SaveRule(f.ctx, rec.ID, "", &rule.Rule{Name: "By hand", Trigger: rule.Trigger{Kind: rule.ByHand},
-		Send: core.Send, To: core.To}, 0, "Ines")
-	if err != nil {
-		t.Fatal(err)
-	}
-	if _, err := f.SetRuleState(f.ctx, rec.ID, saved.ID, rule.On, "Ines"); err != nil {
-		t.Fatal(err)
-	}
+	saved, _ := f.byHand(rec, nil)
 	for _, c := range []struct {
 		row  int64
 		at   string
@@ -154,22 +165,7 @@ func TestSameWordsByHand(t *testing.T) {
 	f := newFixture(t, "2027-03-15T08:30:00Z")
 	rec, ids := f.sharing("L-1,a@x.example,2027-03-16,\nL-2,b@x.example,,\n", skipSame)
 	f.advance(at("2027-03-16T09:00:00Z"))
-	rules, err := f.Store.Rules(f.ctx, rec.ID)
-	if err != nil {
-		t.Fatal(err)
-	}
-	core, err := rules[0].Core()
-	if err != nil {
-		t.Fatal(err)
-	}
-	saved, err := f.SaveRule(f.ctx, rec.ID, "", &rule.Rule{Name: "By hand", Trigger: rule.Trigger{Kind: rule.ByHand},
-		Send: core.Send, To: core.To}, 0, "Ines")
-	if err != nil {
-		t.Fatal(err)
-	}
-	if _, err := f.SetRuleState(f.ctx, rec.ID, saved.ID, rule.On, "Ines"); err != nil {
-		t.Fatal(err)
-	}
+	saved, _ := f.byHand(rec, nil)
 	for _, c := range []struct {
 		name string
 		same rule.SameWords

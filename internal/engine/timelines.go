@@ -348,8 +348,8 @@ func (w *work) timeline(ctx context.Context, sb *cachedSheet, rb *cachedRule, ro
 	r := rb.record
 	l := &timeline{w: w, ctx: ctx, sb: sb, rb: rb, row: k.row}
 	l.CompiledRule, l.Ledger, l.On, l.Baseline = rb.compiled, l, r.State == rule.On, rb.baseline()
-	l.Circumstances = plan.Circumstances{Now: w.now, Off: !w.sending.On, Released: r.ReleasedAt != nil, Looked: w.act.looked,
-		Passed: w.act.passed, Restored: w.sending.Back.Until}
+	l.Circumstances = plan.Circumstances{Now: w.now, Off: !w.sending.On, Released: r.ReleasedAt != nil,
+		Looked: w.act.looked, Passed: w.act.passed, Restored: w.sending.Back.Until}
 	if r.PausedAt != nil && r.ResumedAt != nil {
 		l.PausedAt, l.ResumedAt = *r.PausedAt, *r.ResumedAt
 	}

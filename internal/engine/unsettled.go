@@ -22,7 +22,7 @@ type unsettledEmail struct {
 	rb *cachedRule
 }
 
-// emailsOfEdits gives what the edits of rows will bring, by row, if they settle as they are: each email at the
+// emailsOfEdits returns what the edits of rows will bring, by row, if they settle as they are: each email at the
 // instant at which the row settles, or at which a window or a delay lets it go. Nothing is locked or written.
 func (e *Engine) emailsOfEdits(ctx context.Context, sheetID string,
 	rows []store.Row) (map[int64][]unsettledEmail, error) {
@@ -68,7 +68,7 @@ func (e *Engine) emailsOfEdits(ctx context.Context, sheetID string,
 	return out, w.failed
 }
 
-// comingOfEdits gives the same as lists and tracks show it.
+// comingOfEdits returns the same as lists and tracks show it.
 func (e *Engine) comingOfEdits(ctx context.Context, s *sheet.Sheet, sheetID string,
 	rows []store.Row) (map[int64][]Coming, error) {
 	all, err := e.emailsOfEdits(ctx, sheetID, rows)
@@ -97,7 +97,7 @@ func (e *Engine) comingOfEdits(ctx context.Context, s *sheet.Sheet, sheetID stri
 	return out, nil
 }
 
-// comingOfUnsettled gives the same of those rows that wait to settle.
+// comingOfUnsettled returns the same of those rows that wait to settle.
 func (e *Engine) comingOfUnsettled(ctx context.Context, s *sheet.Sheet, sheetID string,
 	rows []int64) (map[int64][]Coming, error) {
 	unsettled, err := e.Store.UnsettledOf(ctx, rows)
@@ -132,7 +132,7 @@ func (w *work) readIncomplete(ctx context.Context, rows []*store.Row) error {
 	return nil
 }
 
-// bySettling gives what a row's settling brings by one rule, what somebody has left out among it.
+// bySettling returns what a row's settling brings by one rule, what somebody has left out among it.
 func (w *work) bySettling(ctx context.Context, sb *cachedSheet, rb *cachedRule,
 	row *store.Row) (out []unsettledEmail, err error) {
 	cur, err := row.Core(sb.sheet)

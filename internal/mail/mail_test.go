@@ -86,19 +86,7 @@ func TestComposeHeaders(t *testing.T) {
 // its replies, and after DATA calls then.
 func peer(t *testing.T, then func(conn net.Conn, in *bufio.Reader)) Server {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { l.Close() })
-	go func() {
-		conn, err := l.Accept()
-		if err != nil {
-			return
-		}
-		defer conn.Close()
-		in := bufio.NewReader(conn)
-		_, _ = io.WriteString(conn, "220 peer\r\n")
+	return played(t, func(conn net.Conn, in *bufio.Reader) {
 		for {
 			line, err := in.ReadString('\n')
 			if err != nil {
@@ -115,6 +103,25 @@ func peer(t *testing.T, then func(conn net.Conn, in *bufio.Reader)) Server {
 				_, _ = io.WriteString(conn, "250 yes\r\n")
 			}
 		}
+	})
+}
+
+// played is a mail server that greets its first caller, and leaves the talk to talk.
+func played(t *testing.T, talk func(conn net.Conn, in *bufio.Reader)) Server {
+	t.Helper()
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close() })
+	go func() {
+		conn, err := l.Accept()
+		if err != nil {
+			return
+		}
+		defer conn.Close()
+		_, _ = io.WriteString(conn, "220 peer\r\n")
+		talk(conn, bufio.NewReader(conn))
 	}()
 	return Server{Host: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port, Security: Plain}
 }

@@ -24,19 +24,7 @@ import (
 // has no answer for it takes. After a 421 it hangs up.
 func answering(t *testing.T, answers map[string]string) Server {
 	t.Helper()
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(func() { l.Close() })
-	go func() {
-		conn, err := l.Accept()
-		if err != nil {
-			return
-		}
-		defer conn.Close()
-		in := bufio.NewReader(conn)
-		_, _ = io.WriteString(conn, "220 peer\r\n")
+	return played(t, func(conn net.Conn, in *bufio.Reader) {
 		rcpt := 0
 		for {
 			line, err := in.ReadString('\n')
@@ -61,8 +49,7 @@ func answering(t *testing.T, answers map[string]string) Server {
 				return
 			}
 		}
-	}()
-	return Server{Host: "127.0.0.1", Port: l.Addr().(*net.TCPAddr).Port, Security: Plain}
+	})
 }
 
 // A 421 in the middle of the envelope keeps what the server said and at which step, whether commands are sent

@@ -103,7 +103,7 @@ func (s *Store) HasDueAgenda(ctx context.Context, now time.Time) (bool, error) {
 	return len(ids) > 0, err
 }
 
-// Unsettled gives rows of a sheet that wait to settle, those first that settle first.
+// Unsettled returns rows of a sheet that wait to settle, those first that settle first.
 func (s *Store) Unsettled(ctx context.Context, sheetID string, limit int) ([]Row, error) {
 	var ids []int64
 	if err := s.DB(ctx).Raw("SELECT row_id FROM agenda WHERE sheet_id = ? AND kind = 'settle' ORDER BY due_at, id LIMIT ?",
@@ -113,7 +113,7 @@ func (s *Store) Unsettled(ctx context.Context, sheetID string, limit int) ([]Row
 	return s.RowsByID(ctx, sheetID, ids)
 }
 
-// UnsettledOf gives those of rows that wait to settle.
+// UnsettledOf returns those of rows that wait to settle.
 func (s *Store) UnsettledOf(ctx context.Context, rowIDs []int64) (out []int64, err error) {
 	err = chunks(rowIDs, 1000, func(c []int64) error {
 		var part []int64
@@ -124,7 +124,7 @@ func (s *Store) UnsettledOf(ctx context.Context, rowIDs []int64) (out []int64, e
 	return out, err
 }
 
-// FirstOpen gives the earliest instant, after one and up to another, at which something is due that has not
+// FirstOpen returns the earliest instant, after one and up to another, at which something is due that has not
 // been judged yet; the zero time for none.
 func (s *Store) FirstOpen(ctx context.Context, after, now time.Time) (time.Time, error) {
 	var t sql.NullTime

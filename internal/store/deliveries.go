@@ -294,7 +294,7 @@ func (s *Store) LockRowDeliveries(ctx context.Context, in []delivery.State,
 	return out, err
 }
 
-// IncompleteOf gives rows' emails that are incomplete.
+// IncompleteOf returns rows' emails that are incomplete.
 func (s *Store) IncompleteOf(ctx context.Context, rowIDs []int64) (out []Delivery, err error) {
 	err = chunks(rowIDs, 1000, func(c []int64) error {
 		var part []Delivery

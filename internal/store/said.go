@@ -106,7 +106,7 @@ func (d *Delivery) Said(l *Letter) (*plan.Decision, error) {
 	return v, nil
 }
 
-// SkippedFor has what was skipped, for the same words as the email of one occasion, skipped for another reason.
+// SkippedFor writes another reason for the deliveries that were skipped for the same words as one occasion's.
 func (s *Store) SkippedFor(ctx context.Context, words, occasion []byte, why Why) error {
 	return s.DB(ctx).Exec(`UPDATE deliveries d JOIN said s ON s.occasion = d.occasion SET d.reason = ?
 		WHERE s.words = ? AND d.state = 'skipped' AND JSON_VALUE(d.reason, '$.code') = ?
@@ -126,7 +126,7 @@ func (s *Store) ForgetSaid(ctx context.Context, now time.Time) error {
 	}
 }
 
-// Places gives the places of rows in the order of their sheets.
+// Places returns the places of rows in the order of their sheets.
 func (s *Store) Places(ctx context.Context, rows []int64) (map[int64]int64, error) {
 	out := map[int64]int64{}
 	err := chunks(rows, bulk, func(c []int64) error {

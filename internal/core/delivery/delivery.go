@@ -117,6 +117,19 @@ func Resendable(s State) bool {
 	return false
 }
 
+// Speaks lists the states of an email that others which say the same are compared with: it has gone, is on its way,
+// or is held.
+var Speaks = []State{Held, Queued, Claimed, Sending, Accepted, Deferred, InDoubt}
+
+// UnderWay reports whether an email of the state is to go by itself and has not gone.
+func UnderWay(s State) bool {
+	switch s {
+	case Queued, Claimed, Sending, Deferred:
+		return true
+	}
+	return false
+}
+
 // NeedsSomebody tells whether the state waits for a person.
 func NeedsSomebody(s State) bool {
 	switch s {

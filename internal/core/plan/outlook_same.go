@@ -39,7 +39,7 @@ func (o *Outlook) gather(e event, place int64, whole func() *sheet.Row) {
 	}
 }
 
-// countSame takes emails that say what another row's says out of what goes, and what follows them.
+// countSame counts each email that says what another row's email says as skipped, and takes out its follow-ups.
 func (o *Outlook) countSame() {
 	by := map[string][]*alike{}
 	for i := range o.alike {

@@ -453,7 +453,7 @@ func (p *simulator) piece(o rule.Occasion, at time.Time) {
 	}
 }
 
-// compared gives the row that a round-up's words are to be made of; nil where nothing is compared.
+// compared returns the row that a round-up's words are made of; nil where no words are compared.
 func (p *simulator) compared() *sheet.Row {
 	if !p.compares {
 		return nil

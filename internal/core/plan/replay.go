@@ -61,7 +61,7 @@ func (f *Merge) stale(l *Line) bool {
 	return p != nil && p.times != l.Play
 }
 
-// sameWords skips of the lines of one instant what says what another has said.
+// sameWords skips each line of one instant whose email says what an earlier one says.
 func (f *Merge) sameWords(lines []Line) []Line {
 	if f.heard == nil || len(lines) == 0 {
 		return lines

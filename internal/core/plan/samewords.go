@@ -93,7 +93,7 @@ func (s *Said) IsApart(o *Said) bool {
 	return s.Rule != o.Rule || s.Row != o.Row || s.Batch != o.Batch
 }
 
-// Skips gives why an email that comes after this one, and says the same, is skipped.
+// Skips returns the reason for which a later email that says the same is skipped.
 func (s *Said) Skips(zone *time.Location) reason.Reason {
 	at := s.At
 	r := reason.Reason{Code: reason.SameWords, Name: s.RuleName, Value: s.Occasion.String(), At: &at, Zone: zone.String()}

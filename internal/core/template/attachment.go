@@ -322,8 +322,8 @@ func FileName(s, typ string) string {
 
 // Words returns all that the event says, for telling whether two say the same.
 func (e *Event) Words() string {
-	return fmt.Sprintf("%q %v %v %t %v %q %q %q %t %v %v", e.UID, e.Start, e.End, e.AllDay, e.Zone, e.Title, e.Place, e.Note,
-		e.Cancel, e.From, e.To)
+	return fmt.Sprintf("%q %v %v %t %v %q %q %q %t %v %v", e.UID, e.Start, e.End, e.AllDay, e.Zone, e.Title, e.Place,
+		e.Note, e.Cancel, e.From, e.To)
 }
 
 // Words returns all that the rows say, for telling whether two tables say the same.

@@ -290,7 +290,7 @@ test("a round-up that is to come is left out, and back", async () => {
   await expect(last.getByRole("button", { name: "don’t send" })).toBeVisible();
 });
 
-test("two rows of one person: the same words once, or twice if one says so; and one of two picked in a review", async () => {
+test("two rows of one person: the same words once, or twice if asked for; one of two picked", async () => {
   const sheet = sheets["Outgoing loans"] ?? "";
   const pick = async () => {
     await page.goto(`/sheets/${sheet}`);

@@ -14,6 +14,10 @@ import (
 	"nivot/internal/core/template"
 )
 
+// twoDays is a trigger on a date and the day after it.
+const twoDays = `"trigger":{"kind":"date","column":"due","offsets":[{"n":0,"unit":"days"},{"n":1,"unit":"days"}],` +
+	`"at":"09:00"}`
+
 // shared makes rules R1, R2 ... ready over a desk whose templates S and T say the same for every row: T the
 // row's name, and S nothing of it.
 func shared(t *testing.T, rules []string) (*sheet.Sheet, []*CompiledRule) {
@@ -117,8 +121,7 @@ func TestSameWords(t *testing.T) {
 			[]string{to("a@x.example"), to("a@x.example")},
 			"16T09:00 R1 L1 send; 16T09:00 R1 L2 skip (same words as the email for L1 by “R1”, Tue 16 Mar 09:00); " +
 				"16T10:00 R1 L1 send step 1"},
-		{"it does not count for repeat", []string{`"trigger":{"kind":"date","column":"due","offsets":[{"n":0,"unit":"days"},` +
-			`{"n":1,"unit":"days"}],"at":"09:00"},"send":[{"template":"S"}],"repeat":"once-per-row"` + skip},
+		{"it does not count for repeat", []string{twoDays + `,"send":[{"template":"S"}],"repeat":"once-per-row"` + skip},
 			[]string{to("a@x.example"), to("a@x.example")},
 			"16T09:00 R1 L1 send; 16T09:00 R1 L2 skip (same words as the email for L1 by “R1”, Tue 16 Mar 09:00); " +
 				"17T09:00 R1 L1 skip (repeat: the row has had its email); 17T09:00 R1 L2 send"},
@@ -148,7 +151,7 @@ func TestSameWordsOverAndOver(t *testing.T) {
 		one := func(list ...string) string { return list[g.IntN(len(list))] }
 		var rules []string
 		for range 1 + g.IntN(3) {
-			text := one(`"trigger":{"kind":"date","column":"due","offsets":[{"n":0,"unit":"days"},{"n":1,"unit":"days"}],"at":"09:00"}`,
+			text := one(twoDays,
 				`"trigger":{"kind":"schedule","start":"2027-03-16T09:00","rrule":"FREQ=HOURLY;INTERVAL=8;COUNT=9"}`,
 				`"trigger":{"kind":"edited","columns":["hum","who"]}`) + `,"send":[{"template":"` + one("S", "S", "T") + `"}]`
 			text += one("", `,"sameWords":"skip"`, `,"sameWords":"skip"`) + one("", "", `,"each":true`) +
@@ -249,7 +252,7 @@ func TestOutlookCountsSameWords(t *testing.T) {
 	for seed := range uint64(80) {
 		g := rand.New(rand.NewPCG(seed, 7))
 		one := func(list ...string) string { return list[g.IntN(len(list))] }
-		text := one(`"trigger":{"kind":"date","column":"due","offsets":[{"n":0,"unit":"days"},{"n":1,"unit":"days"}],"at":"09:00"}`,
+		text := one(twoDays,
 			`"trigger":{"kind":"schedule","start":"2027-03-16T09:00","rrule":"FREQ=HOURLY;INTERVAL=8;COUNT=9"}`) +
 			`,"send":[{"template":"` + one("S", "T") + `"}],"sameWords":"skip"` + one("", `,"each":true`) +
 			one("", `,"hold":"always"`) + one("", `,"then":{"steps":[{"after":"P3D","template":"C"}]}`)

@@ -29,6 +29,10 @@ type pool struct {
 	proven bool // the server has taken what was last offered to it
 }
 
+// handPerLine is how many deliveries are in hand for each connection. What a claim asks of the database it asks
+// once however much it takes, and that weighs most where connections are few.
+const handPerLine = 8
+
 // pool gives a sender's pool.
 func (d *dispatcher) pool(sender string) *pool {
 	d.mu.Lock()
@@ -36,7 +40,7 @@ func (d *dispatcher) pool(sender string) *pool {
 	p := d.pools[sender]
 	if p == nil {
 		n := d.e.opts.Connections
-		p = &pool{d: d, sender: sender, jobs: make(chan *job, 4*n), first: make(chan struct{}, 1), most: n}
+		p = &pool{d: d, sender: sender, jobs: make(chan *job, handPerLine*n), first: make(chan struct{}, 1), most: n}
 		d.pools[sender] = p
 	}
 	return p
@@ -62,7 +66,7 @@ func (p *pool) inHand() int {
 // only a few would fit.
 func (p *pool) room() int {
 	p.mu.Lock()
-	fits := 4 * p.most
+	fits := handPerLine * p.most
 	p.mu.Unlock()
 	free := fits - p.inHand()
 	if free < fits/4 {

@@ -303,7 +303,7 @@ func runServe(ctx context.Context, args []string) error {
 	if err != nil {
 		return err
 	}
-	o := api.Options{Wall: time.Now, Key: key, PublicURL: publicURL(l), Zone: zone, Web: web.Files(), Version: version,
+	o := api.Options{Wall: time.Now, Key: key, PublicURL: publicURL(l), Zone: zone, Web: web.Files(), Version: version, Uploads: os.Getenv("NIVOT_UPLOADS"),
 		Proxies: trusted}
 	if *practiceClock != "" {
 		start, err := time.Parse(time.RFC3339, *practiceClock)
@@ -470,7 +470,7 @@ func runMuseum(ctx context.Context, s *store.Store, key *engine.Key, l net.Liste
 	if err != nil {
 		return err
 	}
-	o := api.Options{Engine: e, Wall: time.Now, Clock: clock, Key: key, PublicURL: publicURL(l), Zone: zone,
+	o := api.Options{Engine: e, Wall: time.Now, Clock: clock, Key: key, PublicURL: publicURL(l), Zone: zone, Uploads: os.Getenv("NIVOT_UPLOADS"),
 		Web: web.Files(), Version: version, Proxies: trusted}
 	h, err := api.New(o)
 	if err != nil {

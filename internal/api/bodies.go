@@ -5,20 +5,25 @@ import (
 	_ "embed"
 	"fmt"
 	"io"
+	"maps"
+	"mime"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
+	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/getkin/kin-openapi/openapi3filter"
 	"github.com/labstack/echo/v5"
 
 	"nivot/internal/core/jsoncheck"
+	"nivot/internal/exchange"
 )
 
 // How much a request may bring, and how long it may take to.
 const (
-	maxBody      = 64 << 10 // of what is no upload and says nothing else in the description
-	maxUpload    = 70 << 20
+	maxBody      = 64 << 10                              // of what is no upload and says nothing else in the description
+	maxUpload    = exchange.MaxBytes + maxValues + 1<<20 // of an upload that says nothing else
 	bodyDeadline = 30 * time.Second
 	fileDeadline = 10 * time.Minute
 )
@@ -35,7 +40,7 @@ func readBy(w http.ResponseWriter, d time.Duration) {
 // validate checks a request against the API document, and takes its body in first, which must
 // not be too large. The body of an upload is left to its handler, so that it can stream.
 func (s *Server) validate(operation string) echo.MiddlewareFunc {
-	most := s.bodies[operation]
+	most, upload := s.bodies[operation], slices.Contains(s.types[operation], typeUpload)
 	return func(next echo.HandlerFunc) echo.HandlerFunc {
 		return func(c *echo.Context) error {
 			r := c.Request()
@@ -43,12 +48,10 @@ func (s *Server) validate(operation string) echo.MiddlewareFunc {
 			if err != nil {
 				return problem(http.StatusNotFound, "There is nothing at this address.")
 			}
-			upload := strings.HasPrefix(r.Header.Get("Content-Type"), "multipart/form-data")
-			if upload {
-				readBy(c.Response(), fileDeadline)
-				_ = http.NewResponseController(c.Response()).SetWriteDeadline(time.Now().Add(2 * fileDeadline))
-			} else if err := takeBody(c.Response(), r, most); err != nil {
-				return err
+			if !upload {
+				if err := takeBody(c.Response(), r, most); err != nil {
+					return err
+				}
 			}
 			in := &openapi3filter.RequestValidationInput{Request: r, PathParams: params, Route: route,
 				Options: &openapi3filter.Options{
@@ -56,10 +59,50 @@ func (s *Server) validate(operation string) echo.MiddlewareFunc {
 			if err := openapi3filter.ValidateRequest(r.Context(), in); err != nil {
 				return validationProblem(err)
 			}
+			if upload {
+				return s.takesUpload(c, most, next)
+			}
 			return next(c)
 		}
 	}
 }
+
+// ofType refuses a body, unread, whose media type (RFC 9110, 8.3) is none of those that are taken. It
+// stands before all else: what nobody takes is nobody's to send.
+func ofType(types ...string) echo.MiddlewareFunc {
+	return func(next echo.HandlerFunc) echo.HandlerFunc {
+		return func(c *echo.Context) error {
+			r := c.Request()
+			if r.ContentLength == 0 {
+				return next(c)
+			}
+			typ, _, err := mime.ParseMediaType(r.Header.Get("Content-Type"))
+			if err == nil && slices.Contains(types, typ) {
+				return next(c)
+			}
+			c.Response().Header().Set("Connection", "close") // the rest is not waited for
+			if len(types) == 0 {
+				return problem(http.StatusUnsupportedMediaType, "Nothing is to be sent here; leave out the body.")
+			}
+			return problem(http.StatusUnsupportedMediaType, fmt.Sprintf(
+				"What is sent is wanted as %s; say so with Content-Type.", strings.Join(types, " or ")))
+		}
+	}
+}
+
+// typesOf lists the media types that an operation takes.
+func typesOf(op *openapi3.Operation) []string {
+	if op.RequestBody == nil {
+		return nil
+	}
+	return slices.Sorted(maps.Keys(op.RequestBody.Value.Content))
+}
+
+// The media types of bodies.
+const (
+	typeUpload = "multipart/form-data"
+	typeForm   = "application/x-www-form-urlencoded"
+)
 
 // takeBody reads the whole body of a request, of so many bytes at the most.
 func takeBody(w http.ResponseWriter, r *http.Request, most int64) error {

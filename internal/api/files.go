@@ -16,7 +16,7 @@ import (
 // KeepFile implements StrictServerInterface: it keeps a file by its content, once it is seen
 // to be what it is said to be.
 func (s *Server) KeepFile(ctx context.Context, r KeepFileRequestObject) (KeepFileResponseObject, error) {
-	f, name, err := readUpload(r.Body)
+	f, name, err := readUpload(ctx, r.Body)
 	if err != nil {
 		return nil, err
 	}
@@ -40,8 +40,8 @@ func (s *Server) KeepFile(ctx context.Context, r KeepFileRequestObject) (KeepFil
 }
 
 // readUpload reads a form with a file, and gives the file's name without its folders.
-func readUpload(r *multipart.Reader) (*form, string, error) {
-	f, err := readForm(r)
+func readUpload(ctx context.Context, r *multipart.Reader) (*form, string, error) {
+	f, err := readForm(ctx, r)
 	if err != nil {
 		return nil, "", err
 	}

@@ -48,7 +48,7 @@ func toGuess(name string, g sheet.Guess) GuessedColumn {
 // MeasureImport implements StrictServerInterface.
 func (s *Server) MeasureImport(ctx context.Context,
 	r MeasureImportRequestObject) (MeasureImportResponseObject, error) {
-	f, err := readForm(r.Body)
+	f, err := readForm(ctx, r.Body)
 	if err != nil {
 		return nil, err
 	}

@@ -22,7 +22,7 @@ const sampleRows = 8
 // PreviewImport implements StrictServerInterface.
 func (s *Server) PreviewImport(ctx context.Context,
 	r PreviewImportRequestObject) (PreviewImportResponseObject, error) {
-	f, err := readForm(r.Body)
+	f, err := readForm(ctx, r.Body)
 	if err != nil {
 		return nil, err
 	}
@@ -176,7 +176,7 @@ func toImportResult(r *engine.ImportResult) ImportResult {
 // importSpec reads an upload that is to go into a sheet.
 func (s *Server) importSpec(ctx context.Context, body *multipart.Reader,
 	sheetID string) (in engine.Incoming, o engine.ImportOptions, err error) {
-	f, err := readForm(body)
+	f, err := readForm(ctx, body)
 	if err != nil {
 		return in, o, err
 	}

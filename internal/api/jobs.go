@@ -15,13 +15,20 @@ const atOnce = 3000
 
 func (s *Server) startImport(ctx context.Context, sheetID string, in engine.Incoming, o engine.ImportOptions,
 	who engine.Author, failed func(context.Context)) (Job, error) {
+	done := uploadOf(ctx).hold() // its rows stay in memory
 	j, err := s.e.Start(ctx, sheetID, "import", who.Name, len(in.Rows),
 		func(ctx context.Context, p engine.Progress) (any, error) {
 			o.Progress = p
 			res, err := s.e.Import(ctx, sheetID, in, o, who)
 			return toImportResult(&res), err
-		}, failed)
+		}, func(ctx context.Context, err error) {
+			done()
+			if err != nil && failed != nil {
+				failed(ctx)
+			}
+		})
 	if err != nil {
+		done()
 		return Job{}, err
 	}
 	return toJob(j, s.Wall()), nil

@@ -25,7 +25,7 @@ func newSheetSpec(f *form) (*NewSheet, *value.Locale, error) {
 
 // MakeSheet implements StrictServerInterface.
 func (s *Server) MakeSheet(ctx context.Context, r MakeSheetRequestObject) (MakeSheetResponseObject, error) {
-	f, err := readForm(r.Body)
+	f, err := readForm(ctx, r.Body)
 	if err != nil {
 		return nil, err
 	}

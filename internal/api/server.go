@@ -11,6 +11,7 @@ import (
 	"io/fs"
 	"net/http"
 	"net/netip"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -47,7 +48,8 @@ type Options struct {
 	Key       *engine.Key   // seals mail passwords; nil means that none can be stored
 	PublicURL string        // of the application, in links
 	Zone      *time.Location
-	Web       fs.FS // the built front end
+	Web       fs.FS  // the built front end
+	Uploads   string // folder of what is being uploaded, of Nivot's own; "" for one in the temporary folder
 	Version   string
 	Proxies   []netip.Prefix // whose X-Forwarded-For is believed
 }
@@ -63,11 +65,13 @@ type Server struct {
 	router   routers.Router
 	roles    map[string]store.Role // by operation id; absent for nobody
 
-	forPrograms map[string]bool  // operations that a token may call
-	keyed       map[string]bool  // operations that take an idempotency key
-	base        string           // path at which the application stands
-	index       []byte           // the front end's page, as it is there
-	bodies      map[string]int64 // the most bytes that an operation takes
+	forPrograms map[string]bool     // operations that a token may call
+	keyed       map[string]bool     // operations that take an idempotency key
+	base        string              // path at which the application stands
+	index       []byte              // the front end's page, as it is there
+	bodies      map[string]int64    // the most bytes that an operation takes
+	types       map[string][]string // and of which media types
+	uploads     *uploads
 	roots       map[string]roots
 	fromAddress echo.IPExtractor
 	intakes     *limiter // rows that come in by forms, per form and address
@@ -114,6 +118,9 @@ func New(o Options) (*Handler, error) {
 	if err := s.loadSpec(); err != nil {
 		return nil, err
 	}
+	if s.uploads, err = newUploads(o.Uploads); err != nil {
+		return nil, err
+	}
 	s.sessions = scs.New()
 	s.sessions.Store = store.Sessions{S: s.st}
 	s.sessions.Lifetime = 14 * 24 * time.Hour
@@ -140,7 +147,7 @@ func New(o Options) (*Handler, error) {
 		middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{LimitBytes: maxUpload}), origin)
 	per := map[string][]echo.MiddlewareFunc{}
 	for id := range s.operations() {
-		per[id] = []echo.MiddlewareFunc{s.guard(id), s.rooted(id), s.validate(id), s.answered(id)}
+		per[id] = []echo.MiddlewareFunc{ofType(s.types[id]...), s.guard(id), s.rooted(id), s.validate(id), s.answered(id)}
 	}
 	// Events stream, and so have a handler of their own behind the same guard.
 	strict := NewStrictHandler(s, nil)
@@ -151,11 +158,11 @@ func New(o Options) (*Handler, error) {
 	e.GET("/readyz", s.ready)
 	e.GET(formPath+":address", s.showForm)
 	e.GET(feedPath+":secret", s.showFeed)
-	e.POST(formPath+":address", s.takeForm)
+	e.POST(formPath+":address", s.takeForm, ofType(typeForm))
 	e.GET(engine.ConfirmPath+":token", s.showConfirm)
-	e.POST(engine.ConfirmPath+":token", s.takeConfirm)
+	e.POST(engine.ConfirmPath+":token", s.takeConfirm, ofType(typeForm))
 	e.GET(engine.OptOutPath+":token", s.showStop)
-	e.POST(engine.OptOutPath+":token", s.takeStop)
+	e.POST(engine.OptOutPath+":token", s.takeStop, ofType(typeForm, typeUpload)) // RFC 8058, 3.1
 	e.Any("/api/*", func(*echo.Context) error {
 		return echo.NewHTTPError(http.StatusNotFound, "there is nothing at this address")
 	})
@@ -207,11 +214,14 @@ func (s *Server) loadSpec() error {
 	s.spec = spec
 	s.roles, s.forPrograms, s.keyed, s.bodies = map[string]store.Role{}, map[string]bool{}, map[string]bool{},
 		map[string]int64{}
-	s.roots = map[string]roots{}
+	s.roots, s.types = map[string]roots{}, map[string][]string{}
 	for id, op := range s.operations() {
 		s.keyed[id] = op.Parameters.GetByInAndName("header", "Idempotency-Key") != nil
 		s.forPrograms[id], _ = op.Extensions["x-token"].(bool)
-		s.bodies[id], s.roots[id] = maxBody, rootsOf(op)
+		s.bodies[id], s.roots[id], s.types[id] = maxBody, rootsOf(op), typesOf(op)
+		if slices.Contains(s.types[id], typeUpload) {
+			s.bodies[id] = maxUpload
+		}
 		if n, ok := op.Extensions["x-body"].(float64); ok {
 			s.bodies[id] = int64(n)
 		}

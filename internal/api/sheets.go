@@ -352,7 +352,7 @@ func (s *Server) KnowUnjudged(ctx context.Context, r KnowUnjudgedRequestObject) 
 
 // ImportBundle implements StrictServerInterface.
 func (s *Server) ImportBundle(ctx context.Context, r ImportBundleRequestObject) (ImportBundleResponseObject, error) {
-	f, err := readForm(r.Body)
+	f, err := readForm(ctx, r.Body)
 	if err != nil {
 		return nil, err
 	}

@@ -31,7 +31,7 @@ func sheetFile(f *store.ShelfFile, rows int) SheetFile {
 
 // AddSheetFile implements StrictServerInterface.
 func (s *Server) AddSheetFile(ctx context.Context, r AddSheetFileRequestObject) (AddSheetFileResponseObject, error) {
-	f, name, err := readUpload(r.Body)
+	f, name, err := readUpload(ctx, r.Body)
 	if err != nil {
 		return nil, err
 	}

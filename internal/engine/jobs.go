@@ -30,9 +30,9 @@ const jobPace = 300 * time.Millisecond
 // Start has work done that may take long, on and on when the request that
 // asked for it is over. What it gives becomes the job's result; work that
 // fails, is stopped, or whose process ends must have changed nothing. Work whose connection to the database
-// is lost begins again. failed, which may be nil, clears up after work that has failed for good.
+// is lost begins again. ended, which may be nil, is told once what has become of it for good.
 func (e *Engine) Start(ctx context.Context, sheetID, kind, person string, total int,
-	work func(context.Context, Progress) (any, error), failed func(context.Context)) (*store.Job, error) {
+	work func(context.Context, Progress) (any, error), ended func(context.Context, error)) (*store.Job, error) {
 	j := &store.Job{ID: store.NewID(), SheetID: sheetID, PersonID: store.DoerOf(ctx).ID, Person: person, Kind: kind,
 		State: store.JobRunning, Total: int64(total)}
 	if err := e.Store.AddJob(ctx, j); err != nil {
@@ -59,8 +59,8 @@ func (e *Engine) Start(ctx context.Context, sheetID, kind, person string, total 
 			time.Sleep(time.Duration(try) * time.Second)
 			result, err = work(ctx, progress)
 		}
-		if err != nil && failed != nil {
-			failed(ctx)
+		if ended != nil {
+			ended(ctx, err)
 		}
 		st, detail := store.JobDone, result
 		var refusal *Refusal

@@ -25,7 +25,9 @@ test("one is signed out elsewhere, and a forgotten password is set anew by email
   const ines = await person(browser, "ines");
   await expect.poll(async () => (await mails(ines, "A new password for Nivot")).total).toBe(1);
   const id = (await mails(ines, "A new password for Nivot")).messages[0]?.id;
-  const { text } = await ask<{ text: string }>(ines, "GET", `/practice/messages/${id}`);
+  const read = async (by: Page) => (await ask<{ text: string }>(by, "GET", `/practice/messages/${id}`)).text;
+  expect(await read(ines)).not.toContain("/welcome/"); // it is his alone
+  const text = await read(page);
   const link = new URL(/http:\/\/\S+\/welcome\/\S+/.exec(text)?.[0] ?? "");
   await elsewhere.goto(link.pathname);
   await elsewhere.getByLabel(/^Password/).fill("weathercock-1790");

@@ -11,6 +11,7 @@ import (
 	"nivot/internal/core/plan"
 	"nivot/internal/core/reason"
 	"nivot/internal/core/rule"
+	"nivot/internal/core/template"
 	"nivot/internal/engine"
 	"nivot/internal/store"
 )
@@ -103,13 +104,14 @@ func (s *Server) HeldNow(ctx context.Context, r HeldNowRequestObject) (HeldNowRe
 		Outcome: string(h.State), Reason: h.Reason.Words()}
 	letter, err := s.st.Letter(ctx, h.ID)
 	if err == nil {
-		out.Held.Html, out.Held.Text = letter.HTML, letter.Text
+		out.Held.Html, out.Held.Text = template.ForOthers(letter.HTML), template.ForOthers(letter.Text)
 	}
 	return out, nil
 }
 
 func foreseenEmail(v *plan.Decision) ForeseenEmail {
-	return ForeseenEmail{Subject: v.Subject, Html: v.HTML, Text: v.Text, To: boxLine(v.To), Cc: boxLine(v.Cc),
+	return ForeseenEmail{Subject: v.Subject, Html: template.ForOthers(v.HTML), Text: template.ForOthers(v.Text),
+		To: boxLine(v.To), Cc: boxLine(v.Cc),
 		Bcc: boxLine(v.Bcc), ReplyTo: boxLine(v.ReplyTo),
 		Outcome: string(v.Outcome), Reason: v.Reason.Words()}
 }

@@ -266,15 +266,24 @@ func TestWholeLetterGoesOut(t *testing.T) {
 		!strings.Contains(mail.Source, "List-Unsubscribe-Post: List-Unsubscribe=One-Click") {
 		t.Fatalf("no link: %s", mail.Source)
 	}
-	if eml := body(m.call(m.co, "GET", "/api/deliveries/"+went.Id+"/message.eml", "")); eml != mail.Source {
-		t.Errorf("the log shows\n%s\nand what left was\n%s", eml, mail.Source)
+	left := string(stopLinks.Conceal([]byte(mail.Source))) // the link is the recipient's alone
+	if strings.Contains(left, link[1]) || !strings.Contains(left, template.OptOutWord) {
+		t.Errorf("the link is not hidden: %s", left)
+	}
+	var hidden PracticeDetail
+	if m.want(m.as(store.Reader), "GET", "/practice/messages/"+mailID, "", 200, &hidden); hidden.Source != left ||
+		strings.Contains(hidden.Html, "/stop/") || strings.Contains(hidden.Text, "/stop/") {
+		t.Errorf("a reader reads in the practice mailbox\n%s", hidden.Source)
+	}
+	if eml := body(m.call(m.co, "GET", "/api/deliveries/"+went.Id+"/message.eml", "")); eml != left {
+		t.Errorf("the log shows\n%s\nand what left was\n%s", eml, left)
 	}
 	// The sender is called otherwise since: what has left stays as it was, and says whose words it has.
 	m.want(m.admin, "PUT", "/setup/senders/"+s.Id,
 		fmt.Sprintf(`{"name":"Renamed \"desk\"","address":"other@marrowby.example","host":%q,"port":%d,"security":"none"}`,
 			s.Host, s.Port), 200, nil)
-	if eml := body(m.call(m.co, "GET", "/api/deliveries/"+went.Id+"/message.eml", "")); eml != mail.Source {
-		t.Errorf("with the sender renamed the log shows\n%s\nand what left was\n%s", eml, mail.Source)
+	if eml := body(m.call(m.co, "GET", "/api/deliveries/"+went.Id+"/message.eml", "")); eml != left {
+		t.Errorf("with the sender renamed the log shows\n%s\nand what left was\n%s", eml, left)
 	}
 	m.want(m.co, "GET", "/deliveries/"+went.Id, "", 200, &d)
 	if d.From == nil || !strings.Contains(*d.From, s.Address) || d.Template == nil || d.Template.Name != letter.Name ||

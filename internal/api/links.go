@@ -10,6 +10,9 @@ import (
 	"nivot/internal/store"
 )
 
+// welcomePath is where the page stands on which a link lets somebody in; a token follows.
+const welcomePath = "/welcome/"
+
 // linkLife is how long a one-time link works.
 const linkLife = 7 * 24 * time.Hour
 
@@ -25,7 +28,7 @@ func FirstLink(ctx context.Context, s *store.Store, now time.Time, publicURL str
 	// used ends all others.
 	err = s.SaveLink(ctx, &store.Link{TokenHash: store.HashToken(token), Purpose: linkFirst,
 		ExpiresAt: now.Add(24 * time.Hour)})
-	return publicURL + "/welcome/" + token, err
+	return publicURL + welcomePath + token, err
 }
 
 // The purposes of links.
@@ -131,7 +134,7 @@ func (s *Server) linkFor(ctx context.Context, tx *store.Store, p *store.Person, 
 	if err != nil {
 		return "", err
 	}
-	return s.PublicURL + "/welcome/" + token, tx.AddAudit(ctx, store.Audited{At: s.e.Now(), Act: store.ActLinkMade,
+	return s.PublicURL + welcomePath + token, tx.AddAudit(ctx, store.Audited{At: s.e.Now(), Act: store.ActLinkMade,
 		Subject: p.Name, Became: store.Detail(map[string]any{"purpose": purpose})})
 }
 

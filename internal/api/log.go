@@ -16,6 +16,7 @@ import (
 	"nivot/internal/core/delivery"
 	"nivot/internal/core/reason"
 	"nivot/internal/core/rule"
+	"nivot/internal/core/template"
 	"nivot/internal/engine"
 	"nivot/internal/mail"
 	"nivot/internal/store"
@@ -399,7 +400,7 @@ func (s *Server) delivery(ctx context.Context, id int64) (Delivery, error) {
 	}
 	letter, err := s.st.Letter(ctx, id)
 	if err == nil {
-		out.Html, out.Text = letter.HTML, letter.Text
+		out.Html, out.Text = template.ForOthers(letter.HTML), template.ForOthers(letter.Text)
 		if out.Files, err = s.attached(ctx, letter); err != nil {
 			return out, err
 		}
@@ -534,6 +535,7 @@ func (s *Server) GetMessage(ctx context.Context, r GetMessageRequestObject) (Get
 		return nil, err
 	}
 	raw, err := mail.Compose(m)
+	raw = stopLinks.Conceal(raw)
 	return GetMessage200Messagerfc822Response{Body: bytes.NewReader(raw), ContentLength: int64(len(raw))}, err
 }
 

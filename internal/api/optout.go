@@ -3,7 +3,6 @@ package api
 import (
 	"errors"
 	"net/http"
-	"strconv"
 
 	"github.com/labstack/echo/v5"
 
@@ -12,8 +11,9 @@ import (
 	"nivot/internal/store"
 )
 
-// stopPage asks a recipient whether such emails are to stop. Looking at it changes nothing:
-// programs that check links look too.
+// stopPage asks a recipient whether such emails are to stop. Looking at it changes nothing: programs that check
+// links look too. An email that went to several has one link for all: the page shows none of them to another, and
+// asks.
 func stopPage(boxes []value.Mailbox, fault string) formView {
 	v := formView{Ask: true, Fault: fault, Form: Form{Title: "Stop these emails", Button: "Send nothing more"}}
 	switch len(boxes) {
@@ -22,12 +22,8 @@ func stopPage(boxes []value.Mailbox, fault string) formView {
 	case 1:
 		v.Form.Intro = "Nothing more will be sent to " + boxes[0].Address() + "."
 	default:
-		v.Form.Intro = "The email went to several addresses. Which of them is yours?"
-		f := formField{Name: "address", Label: "Address", Kind: "choice", Required: true}
-		for _, b := range boxes {
-			f.Options = append(f.Options, b.Address())
-		}
-		v.Fields = []formField{f}
+		v.Form.Intro = "To which address did the email come?"
+		v.Fields = []formField{{Name: "address", Label: "Your address", Kind: "email", Required: true}}
 	}
 	return v
 }
@@ -82,21 +78,31 @@ func (s *Server) takeStop(c *echo.Context) error {
 		return answerPage(c, http.StatusBadRequest, stopPage(boxes, "That could not be read. Please try again."))
 	}
 	readBy(c.Response(), 0)
-	if !s.intakes.allow("stop " + hereFrom(r.Context())) {
+	// By the link: a mail provider sends the clicks of all its people from a few addresses.
+	if !s.stops.allow(c.Param("token")) {
 		return answerPage(c, http.StatusTooManyRequests, stopPage(boxes, "Please wait a minute and try again."))
 	}
-	if r.PostForm.Get("website") != "" {
+	if r.PostForm.Get("website") != "" || len(boxes) == 0 {
 		return answerPage(c, http.StatusOK, stopPage(boxes, ""))
 	}
+	if len(boxes) == 1 {
+		if err := s.e.OptOut(r.Context(), d, boxes[0]); err != nil {
+			return err
+		}
+		return answerPage(c, http.StatusOK, formView{Form: Form{Title: "Done"}, Said: "Nothing more will be sent to " +
+			boxes[0].Address() + ". Should that be a mistake, answer the email and say so."})
+	}
+	given, err := value.ParseMailboxes(r.PostForm.Get("address"))
+	if err != nil || len(given) != 1 {
+		return answerPage(c, http.StatusUnprocessableEntity, stopPage(boxes, "Please give the one address that is yours."))
+	}
 	for _, b := range boxes {
-		if len(boxes) == 1 || b.Address() == r.PostForm.Get("address") {
+		if value.Identifier(b.Address()) == value.Identifier(given[0].Address()) {
 			if err := s.e.OptOut(r.Context(), d, b); err != nil {
 				return err
 			}
-			return answerPage(c, http.StatusOK, formView{Form: Form{Title: "Done"}, Said: "Nothing more will be sent to " +
-				b.Address() + ". Should that be a mistake, answer the email and say so."})
 		}
 	}
-	return answerPage(c, http.StatusUnprocessableEntity, stopPage(boxes, "Please say which of the "+
-		strconv.Itoa(len(boxes))+" addresses is yours."))
+	return answerPage(c, http.StatusOK, formView{Form: Form{Title: "Done"}, Said: "If the email went to " +
+		given[0].Address() + ", nothing more will be sent there. Should that be a mistake, answer the email and say so."})
 }

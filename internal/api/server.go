@@ -78,6 +78,7 @@ type Server struct {
 	forms       *limiter // the same, per form
 	// What comes without a script, which cannot show a proof.
 	plainIntakes, plainForms *limiter
+	stops                    *limiter                            // presses to stop emails, per link
 	proofs                   *lru.Cache[[sha256.Size]byte, bool] // that were used
 	tables                   tables                              // that were read last
 	tries                    tries
@@ -104,6 +105,7 @@ func New(o Options) (*Handler, error) {
 			formEvery)}
 	s.plainIntakes, s.plainForms = newLimiter(o.Wall, plainTries, plainEvery), newLimiter(o.Wall, plainFormTries,
 		plainFormEvery)
+	s.stops = newLimiter(o.Wall, intakeTries, intakeEvery)
 	var err error
 	if s.base, err = basePath(o.PublicURL); err != nil {
 		return nil, err

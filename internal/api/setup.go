@@ -6,6 +6,7 @@ import (
 	"encoding/base64"
 	"fmt"
 	"net"
+	"net/http"
 	"net/url"
 	"slices"
 	"strings"
@@ -335,6 +336,35 @@ func (s *Server) SaveSender(ctx context.Context, r SaveSenderRequestObject) (Sav
 	return nil, store.ErrNotFound
 }
 
+// What others than its recipient read of an email has no link that is the recipient's alone.
+var (
+	stopLinks   = mail.NewConcealer(engine.OptOutPath, template.OptOutWord)
+	accessLinks = mail.NewConcealer(welcomePath, "link-of-access")
+)
+
+// openPractice lets the practice mailbox be read: in the demo by everybody, else by an administrator, since it holds
+// what is sent to others.
+func (s *Server) openPractice(ctx context.Context) error {
+	if s.Clock == nil && !person(ctx).Role.May(store.Administrator) {
+		return problem(http.StatusForbidden, "Outside the demo the practice mailbox is for an administrator.")
+	}
+	return nil
+}
+
+// concealed takes out of a practice mail the links that its reader may not follow: to get in, others' than their own;
+// to stop emails, a reader and an editor.
+func concealed(m *store.PracticeMessage, reader *store.Person) []byte {
+	raw := m.Raw
+	own := func(to string) bool { return value.Identifier(to) == value.Identifier(reader.Email) }
+	if to := strings.Split(m.EnvelopeTo, "\n"); len(to) != 1 || !own(to[0]) {
+		raw = accessLinks.Conceal(raw)
+	}
+	if !reader.Role.May(store.Coordinator) {
+		raw = stopLinks.Conceal(raw)
+	}
+	return raw
+}
+
 func toPracticeMessage(m *store.PracticeMessage) PracticeMessage {
 	return PracticeMessage{Id: store.RowID(m.ID), At: m.ReceivedAt, To: strings.Split(m.EnvelopeTo, "\n"),
 		Subject: m.Subject}
@@ -342,6 +372,9 @@ func toPracticeMessage(m *store.PracticeMessage) PracticeMessage {
 
 // ListPractice implements StrictServerInterface.
 func (s *Server) ListPractice(ctx context.Context, r ListPracticeRequestObject) (ListPracticeResponseObject, error) {
+	if err := s.openPractice(ctx); err != nil {
+		return nil, err
+	}
 	var before int64
 	find := ""
 	if r.Params.Before != nil {
@@ -362,12 +395,20 @@ func (s *Server) ListPractice(ctx context.Context, r ListPracticeRequestObject) 
 	return out, err
 }
 
+// practiceMessage finds a practice mail, as who asks may read it.
 func (s *Server) practiceMessage(ctx context.Context, text string) (*store.PracticeMessage, error) {
+	if err := s.openPractice(ctx); err != nil {
+		return nil, err
+	}
 	id, err := parseID(text)
 	if err != nil {
 		return nil, err
 	}
-	return s.st.PracticeMessage(ctx, id)
+	m, err := s.st.PracticeMessage(ctx, id)
+	if err == nil {
+		m.Raw = concealed(m, person(ctx))
+	}
+	return m, err
 }
 
 // GetPractice implements StrictServerInterface.

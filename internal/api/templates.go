@@ -290,7 +290,7 @@ func (s *Server) showLetter(out *PreviewTemplate200JSONResponse, t *template.Tem
 		return err
 	}
 	out.Row, out.RowId, out.Subject, out.Html, out.Text = c.Sheet.RowName(c.Row), c.Row.ID, rendered.Subject,
-		rendered.HTML, rendered.Text
+		template.ForOthers(rendered.HTML), template.ForOthers(rendered.Text)
 	for f, text := range t.Values(c) {
 		out.Values[keyOf(f)] = text
 	}
@@ -328,7 +328,8 @@ func (s *Server) source(ctx context.Context, sheetID string, core *sheet.Sheet, 
 	if err != nil {
 		return "", err
 	}
-	m := &mail.Message{From: from, Subject: r.Subject, HTML: r.HTML, Text: r.Text, Date: s.e.Now(),
+	m := &mail.Message{From: from, Subject: r.Subject, HTML: template.ForOthers(r.HTML), Text: template.ForOthers(r.Text),
+		Date:      s.e.Now(),
 		MessageID: "<preview@" + domain + ">"}
 	if col, ok := core.Column(core.Address); ok {
 		if boxes, err := value.ParseMailboxes(row.Cell(col).Str); err == nil {

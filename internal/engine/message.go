@@ -94,7 +94,7 @@ func (e *Engine) letOptOut(ctx context.Context, m *mail.Message, d *store.Delive
 		!strings.Contains(letter.HTML, template.OptOutMark) {
 		return nil
 	}
-	link, err := e.optOutLink(ctx, d, publicURL)
+	link, err := e.OptOutLink(ctx, d, publicURL)
 	if err != nil {
 		return err
 	}

@@ -18,7 +18,7 @@ const (
 	SettingSending = "sending" // bool: all sending is on
 	// with two sheets' ids: map, which column of the second stands for one of the first
 	SettingColumnsFit = "columns-fit"
-	SettingOptOutKey  = "opt-out-key"    // bytes: signs the tokens of unsubscribe links
+	SettingOptOutKey  = "opt-out-key"    // bytes: signs the tokens of unsubscribe links; sealed
 	SettingClock      = "practice-clock" // the practice clock's offset
 	SettingWentBack   = "went-back"      // WentBack
 	SettingDoNotEmail = "do-not-email"   // string: the stamp of the do-not-email list

@@ -46,6 +46,12 @@ var ownNames = []struct{ of, name string }{{RowKey, "row key"}, {Today, "today"}
 // is it known whose they are.
 const OptOutMark = "nivot:opt-out"
 
+// OptOutWord stands in its place where others than the recipient read the email: the link is the recipient's alone.
+const OptOutWord = "unsubscribe-link"
+
+// ForOthers returns a letter's HTML or text as others than its recipient may read it.
+func ForOthers(letter string) string { return strings.ReplaceAll(letter, OptOutMark, OptOutWord) }
+
 func (f *Field) validate(p *place) error {
 	if f.Fallback != nil && f.Omit {
 		return fmt.Errorf("a field has a fallback, or its sentence is left out, not both")

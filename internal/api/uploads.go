@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
+	"mime"
 	"mime/multipart"
 	"net/http"
 	"os"
@@ -172,6 +173,9 @@ func (u *upload) close() {
 func (s *Server) takesUpload(c *echo.Context, most int64, next echo.HandlerFunc) error {
 	r := c.Request()
 	w := c.Response()
+	if _, params, err := mime.ParseMediaType(r.Header.Get("Content-Type")); err != nil || params["boundary"] == "" {
+		return problem(http.StatusUnprocessableEntity, "The request has no form.")
+	}
 	if r.ContentLength > most {
 		w.Header().Set("Connection", "close") // the rest is not waited for
 		return tooLargeUpload(most)

@@ -7,6 +7,8 @@ import (
 	"errors"
 	"net/http"
 	"sync"
+
+	"nivot/internal/engine"
 )
 
 // flights lets requests that ask for the same at the same time have one answer made for all of them: when
@@ -45,7 +47,9 @@ func (f *flights) do(ctx context.Context, question string, ask func(context.Cont
 	a.err = errFault
 	defer f.land(question, a)
 	var b bytes.Buffer
-	value, err := ask(context.WithoutCancel(ctx))
+	ctx, cancel := engine.Outliving(ctx)
+	defer cancel()
+	value, err := ask(ctx)
 	if err == nil {
 		err = json.NewEncoder(&b).Encode(value)
 	}

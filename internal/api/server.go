@@ -72,6 +72,8 @@ type Server struct {
 	bodies      map[string]int64    // the most bytes that an operation takes
 	types       map[string][]string // and of which media types
 	uploads     *uploads
+	computing   turns         // of people, at what takes the server's time
+	computesFor time.Duration // the longest that an operation computes
 	roots       map[string]roots
 	fromAddress echo.IPExtractor
 	intakes     *limiter // rows that come in by forms, per form and address
@@ -99,8 +101,8 @@ func (h *Handler) Run(ctx context.Context) { h.s.live.run(ctx) }
 func New(o Options) (*Handler, error) {
 	s := &Server{Options: o, e: o.Engine, st: o.Engine.Store, live: newBroadcaster(o.Engine.Store),
 		fromAddress: extractor(o.Proxies),
-		colleagues:  newColleagues(),
-		tries:       newTries(o.Wall), intakes: newLimiter(o.Wall, intakeTries, intakeEvery),
+		colleagues:  newColleagues(), computesFor: computesFor,
+		tries: newTries(o.Wall), intakes: newLimiter(o.Wall, intakeTries, intakeEvery),
 		forms: newLimiter(o.Wall, formTries,
 			formEvery)}
 	s.plainIntakes, s.plainForms = newLimiter(o.Wall, plainTries, plainEvery), newLimiter(o.Wall, plainFormTries,
@@ -149,7 +151,8 @@ func New(o Options) (*Handler, error) {
 		middleware.BodyLimitWithConfig(middleware.BodyLimitConfig{LimitBytes: maxUpload}), origin)
 	per := map[string][]echo.MiddlewareFunc{}
 	for id := range s.operations() {
-		per[id] = []echo.MiddlewareFunc{ofType(s.types[id]...), s.guard(id), s.rooted(id), s.validate(id), s.answered(id)}
+		per[id] = []echo.MiddlewareFunc{ofType(s.types[id]...), s.guard(id), s.rooted(id), s.validate(id),
+			s.answered(id), s.budgeted(id)}
 	}
 	// Events stream, and so have a handler of their own behind the same guard.
 	strict := NewStrictHandler(s, nil)

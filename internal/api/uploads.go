@@ -42,16 +42,8 @@ const (
 // be read, and so much of each person at once.
 type uploads struct {
 	folder string
-	turns  *semaphore.Weighted // of bytes that are read
-
-	mu sync.Mutex
-	of map[string]*uploadsOf // by person; guarded by mu
-}
-
-// uploadsOf are the uploads of a person.
-type uploadsOf struct {
-	slots chan struct{}
-	count int // that are under way or wait; guarded by the mu of uploads
+	turns  turns               // of people
+	bytes  *semaphore.Weighted // that are read
 }
 
 // newUploads makes the folder of uploads, or empties the one that is there. A file has no name once it is
@@ -72,7 +64,7 @@ func newUploads(folder string) (*uploads, error) {
 			return nil, fmt.Errorf("the folder of uploads: %w", err)
 		}
 	}
-	return &uploads{folder: folder, turns: semaphore.NewWeighted(readAtOnce), of: map[string]*uploadsOf{}}, nil
+	return &uploads{folder: folder, bytes: semaphore.NewWeighted(readAtOnce)}, nil
 }
 
 // file makes a file without a name, which is gone once it is closed, and however the process ends.
@@ -85,37 +77,6 @@ func (u *uploads) file() (*os.File, error) {
 		return nil, errors.Join(err, f.Close())
 	}
 	return f, nil
-}
-
-// enter waits until a person may upload one more file, and returns what ends that.
-func (u *uploads) enter(ctx context.Context, person string) (leave func(), err error) {
-	u.mu.Lock()
-	of := u.of[person]
-	if of == nil {
-		of = &uploadsOf{slots: make(chan struct{}, atOnceOfOne)}
-		u.of[person] = of
-	}
-	if of.count == atOnceOfOne+waitingOfOne {
-		u.mu.Unlock()
-		return nil, problem(http.StatusTooManyRequests,
-			fmt.Sprintf("%d of your uploads are under way. Wait until one is done, and send this again.", of.count))
-	}
-	of.count++
-	u.mu.Unlock()
-	out := func() {
-		u.mu.Lock()
-		defer u.mu.Unlock()
-		if of.count--; of.count == 0 {
-			delete(u.of, person)
-		}
-	}
-	select {
-	case of.slots <- struct{}{}:
-		return func() { <-of.slots; out() }, nil
-	case <-ctx.Done():
-		out()
-		return nil, ctx.Err()
-	}
 }
 
 // upload is an upload's share of what is bounded, until its request has ended, and the job that it began.
@@ -153,7 +114,7 @@ func (u *upload) end() {
 		return
 	}
 	if u.weight > 0 {
-		u.u.turns.Release(u.weight)
+		u.u.bytes.Release(u.weight)
 		u.weight = 0
 	}
 }
@@ -186,7 +147,7 @@ func (s *Server) takesUpload(c *echo.Context, most int64, next echo.HandlerFunc)
 	}
 	readBy(w, 2*fileDeadline) // its turn has to come first
 	_ = http.NewResponseController(w).SetWriteDeadline(time.Now().Add(3 * fileDeadline))
-	leave, err := s.uploads.enter(r.Context(), id)
+	leave, err := s.uploads.turns.enter(r.Context(), id, atOnceOfOne, waitingOfOne)
 	if err != nil {
 		return err
 	}
@@ -302,7 +263,7 @@ func (u *upload) read(ctx context.Context) ([]byte, error) {
 		weight *= workbookBytes
 	}
 	weight = min(weight, readAtOnce)
-	if err := u.u.turns.Acquire(ctx, weight); err != nil {
+	if err := u.u.bytes.Acquire(ctx, weight); err != nil {
 		return nil, err
 	}
 	b := make([]byte, size)

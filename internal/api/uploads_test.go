@@ -204,9 +204,9 @@ func TestUploadsLeaveNothing(t *testing.T) {
 		t.Errorf("only %d operations take uploads", n)
 	}
 	until(t, "nobody uploads", func() bool {
-		u.mu.Lock()
-		defer u.mu.Unlock()
-		return len(u.of) == 0 && u.turns.TryAcquire(readAtOnce)
+		u.turns.mu.Lock()
+		defer u.turns.mu.Unlock()
+		return len(u.turns.of) == 0 && u.bytes.TryAcquire(readAtOnce)
 	})
 }
 
@@ -264,24 +264,24 @@ func TestUploadsAreBounded(t *testing.T) {
 		})
 	}
 	t.Run("a person's", func(t *testing.T) {
-		u := s.h.s.uploads
+		u := &s.h.s.uploads.turns
 		ctx, cancel := context.WithCancel(context.Background())
 		defer cancel()
 		var leave []func()
 		for range atOnceOfOne {
-			l, err := u.enter(ctx, "Ines")
+			l, err := u.enter(ctx, "Ines", atOnceOfOne, waitingOfOne)
 			if err != nil {
 				t.Fatal(err)
 			}
 			leave = append(leave, l)
 		}
-		if _, err := u.enter(ctx, "Hugh"); err != nil {
+		if _, err := u.enter(ctx, "Hugh", atOnceOfOne, waitingOfOne); err != nil {
 			t.Error("another person has to wait: ", err)
 		}
 		waits := make(chan error, waitingOfOne)
 		for range waitingOfOne {
 			go func() {
-				_, err := u.enter(ctx, "Ines")
+				_, err := u.enter(ctx, "Ines", atOnceOfOne, waitingOfOne)
 				waits <- err
 			}()
 		}
@@ -290,7 +290,7 @@ func TestUploadsAreBounded(t *testing.T) {
 			defer u.mu.Unlock()
 			return u.of["Ines"].count == atOnceOfOne+waitingOfOne
 		})
-		if _, err := u.enter(ctx, "Ines"); err == nil {
+		if _, err := u.enter(ctx, "Ines", atOnceOfOne, waitingOfOne); err == nil {
 			t.Error("one more is let in")
 		}
 		leave[0]()

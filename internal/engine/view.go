@@ -68,7 +68,8 @@ func (e *Engine) View(ctx context.Context, sheetID string, spec ViewSpec) ([]int
 	if v.basis == basis && v.version >= version {
 		return v.ids, nil
 	}
-	ctx = context.WithoutCancel(ctx) // who asks next needs it too
+	ctx, cancel := Outliving(ctx) // who asks next needs it too
+	defer cancel()
 	if v.basis == basis && !spec.Plain() && spec.Only == nil {
 		mended, err := e.mendView(ctx, s, spec, v)
 		if err != nil {
@@ -87,6 +88,15 @@ func (e *Engine) View(ctx context.Context, sheetID string, spec ViewSpec) ([]int
 	v.version, v.basis = version, basis
 	e.views.made(v)
 	return v.ids, nil
+}
+
+// Outliving returns a context that goes on when who has asked is gone, until the deadline that they had.
+func Outliving(ctx context.Context) (context.Context, context.CancelFunc) {
+	out := context.WithoutCancel(ctx)
+	if at, ok := ctx.Deadline(); ok {
+		return context.WithDeadline(out, at)
+	}
+	return out, func() {}
 }
 
 // check refuses what no view can be.

@@ -59,6 +59,7 @@ type prepared struct {
 	col    *sheet.Column
 	ops    []operand
 	fixed  []value.Value // what it is compared with, where no column is
+	folded string        // the first of them, folded, of a text
 	within calendar.Duration
 }
 
@@ -96,6 +97,9 @@ func (c *Condition) prepare(s *sheet.Sheet) *prepared {
 			break
 		}
 		p.fixed = append(p.fixed, o.v)
+	}
+	if len(p.fixed) > 0 {
+		p.folded = value.Fold(p.fixed[0].Str)
 	}
 	if c.Op == ChangedIn {
 		p.within, _ = calendar.ParseDuration(*c.Value.Text)
@@ -286,21 +290,26 @@ func OpsFor(t value.Type) []Op {
 // Validate checks a condition: columns are there, operators belong to their
 // types, values are of the column's type. Depth is bounded.
 func (c *Condition) Validate(at string, s Scope) error {
-	parts := 0
-	return c.validate(at, s, 0, &parts)
+	var n size
+	return c.validate(at, s, 0, &n)
 }
 
-// The bounds of a condition: how deep its parts are in one another, and how many they are.
+// The bounds of a condition: how deep its parts are in one another, how many they are, and how many values they
+// compare with together.
 const (
-	maxDepth = 12
-	maxParts = 500
+	maxDepth  = 12
+	maxParts  = 500
+	maxValues = 2000
 )
 
-func (c *Condition) validate(at string, s Scope, depth int, parts *int) error {
+// size counts what a condition has.
+type size struct{ parts, values int }
+
+func (c *Condition) validate(at string, s Scope, depth int, n *size) error {
 	if depth > maxDepth {
 		return fault(at, "conditions are nested deeper than %d", maxDepth)
 	}
-	if *parts++; *parts > maxParts {
+	if n.parts++; n.parts > maxParts {
 		return fault(at, "a condition has more than %d parts", maxParts)
 	}
 	for _, g := range []struct {
@@ -308,7 +317,7 @@ func (c *Condition) validate(at string, s Scope, depth int, parts *int) error {
 		items []Condition
 	}{{"all", c.All}, {"any", c.Any}} {
 		for i := range g.items {
-			if err := g.items[i].validate(fmt.Sprintf("%s/%s/%d", at, g.name, i), s, depth+1, parts); err != nil {
+			if err := g.items[i].validate(fmt.Sprintf("%s/%s/%d", at, g.name, i), s, depth+1, n); err != nil {
 				return err
 			}
 		}
@@ -320,7 +329,7 @@ func (c *Condition) validate(at string, s Scope, depth int, parts *int) error {
 		if c.Not == nil {
 			return fault(at+"/not", "a condition is missing")
 		}
-		return c.Not.validate(at+"/not", s, depth+1, parts)
+		return c.Not.validate(at+"/not", s, depth+1, n)
 	}
 	t, ok := s.ColumnType(c.Column)
 	if !ok {
@@ -336,7 +345,10 @@ func (c *Condition) validate(at string, s Scope, depth int, parts *int) error {
 	if c.Op == ChangedIn && s.IsFormula(c.Column) {
 		return fault(at+"/column", "a formula is calculated, not changed; name the columns it rests on")
 	}
-	_, err := c.operands(at+"/value", t, s)
+	values, err := c.operands(at+"/value", t, s)
+	if n.values += len(values); err == nil && n.values > maxValues {
+		return fault(at+"/value", "a condition compares with more than %d values", maxValues)
+	}
 	return err
 }
 

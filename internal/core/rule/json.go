@@ -113,6 +113,7 @@ func brief(b []byte) string {
 const (
 	maxList  = 500
 	maxTimes = 10_000
+	maxBytes = 256 << 10 // of its JSON
 )
 
 // list reads a JSON list, with the place of a faulty item in its error.
@@ -154,6 +155,9 @@ func Decode(b []byte) (*Rule, error) {
 
 // UnmarshalJSON reads a rule name by name.
 func (r *Rule) UnmarshalJSON(b []byte) error {
+	if len(b) > maxBytes {
+		return fault("", "a rule has at most %d kB; this one has %d", maxBytes>>10, len(b)>>10)
+	}
 	*r = Rule{}
 	return object(b, map[string]any{"id": &r.ID, "name": &r.Name, "note": &r.Note, "state": &r.State, "zone": &r.Zone,
 		"trigger":   &r.Trigger,

@@ -170,7 +170,7 @@ func (c *Condition) leaf(f Facts) (Truth, string) {
 	if faulty != "" {
 		return Unknown, faulty
 	}
-	return c.compare(v, want, p.col, f.Today), ""
+	return c.compare(v, want, p, f.Today), ""
 }
 
 // wanted resolves the leaf's value on the row; an empty {column} inside a list
@@ -203,7 +203,8 @@ func (c *Condition) wanted(f Facts, p *prepared) (want []value.Value, faulty str
 
 // compare judges a readable cell; empty, on either side, satisfies only
 // is-not and none-of.
-func (c *Condition) compare(v value.Value, want []value.Value, col *sheet.Column, today value.Day) Truth {
+func (c *Condition) compare(v value.Value, want []value.Value, p *prepared, today value.Day) Truth {
+	col := p.col
 	switch c.Op {
 	case OneOf, NoneOf:
 		in := false
@@ -228,12 +229,18 @@ func (c *Condition) compare(v value.Value, want []value.Value, col *sheet.Column
 			v.Type, v.Wall.Second = value.Date, 0
 		}
 		return truth(equal(v, want[0], col))
-	case Contains:
-		return truth(strings.Contains(value.Fold(v.Str), value.Fold(want[0].Str)))
-	case StartsWith:
-		return truth(strings.HasPrefix(value.Fold(v.Str), value.Fold(want[0].Str)))
-	case EndsWith:
-		return truth(strings.HasSuffix(value.Fold(v.Str), value.Fold(want[0].Str)))
+	case Contains, StartsWith, EndsWith:
+		text, part := value.Fold(v.Str), p.folded
+		if p.fixed == nil {
+			part = value.Fold(want[0].Str)
+		}
+		switch c.Op {
+		case Contains:
+			return truth(strings.Contains(text, part))
+		case StartsWith:
+			return truth(strings.HasPrefix(text, part))
+		}
+		return truth(strings.HasSuffix(text, part))
 	case DaysAway:
 		away := value.OfNumber(decimal.NewFromInt(int64(v.Wall.Day) - int64(today)))
 		return within(away, want, col)

@@ -554,3 +554,166 @@ func TestNoNUL(t *testing.T) {
 	s.refused(c, "POST", "/sheets/"+sh.ID+"/changes",
 		`{"kind":"paste","steps":[{"op":"edit","row":"1","cells":{"c2":"a\u0000b"}}]}`, 422, "/steps/0/cells/c2")
 }
+
+// What was put off fills no audit: the first try of a place has a line, and those that follow one a minute.
+func TestPutOffIsCounted(t *testing.T) {
+	s := newSite(t, true)
+	lines := func() (out []string) {
+		t.Helper()
+		var list []store.Audited
+		if err := s.st.DB(context.Background()).Where("act = ?", store.ActSignInFailed).Order("id").Find(&list).Error; err != nil {
+			t.Fatal(err)
+		}
+		for _, x := range list {
+			if strings.Contains(x.Became, "too many tries") {
+				out = append(out, x.Network+" "+x.Became)
+			}
+		}
+		return out
+	}
+	for range pairTries {
+		s.tryIn("editor@marrowby.example", "wrong", "198.51.100.7")
+	}
+	for range 40 {
+		if got := s.tryIn("editor@marrowby.example", "wrong", "198.51.100.7"); got != 429 {
+			t.Fatal(got)
+		}
+	}
+	if got := lines(); len(got) != 1 || !strings.Contains(got[0], `"tries":1`) {
+		t.Errorf("at once: %v", got)
+	}
+	ctx := context.Background()
+	s.h.s.tellPutOff(ctx)
+	if got := lines(); len(got) != 2 || !strings.HasPrefix(got[1], "198.51.100.7 ") || !strings.Contains(got[1], `"tries":39`) {
+		t.Errorf("after a minute: %v", got)
+	}
+	s.h.s.tellPutOff(ctx)
+	s.h.s.tellPutOff(ctx)
+	if got := lines(); len(got) != 2 {
+		t.Errorf("later: %v", got)
+	}
+	for i := range maxPutOffs + 50 {
+		s.h.s.putOff(ctx, "x", fmt.Sprint("place ", i))
+	}
+	if got := lines(); len(got) != 2+maxPutOffs {
+		t.Errorf("of many places %d lines", len(got)-2)
+	}
+}
+
+// Two administrators who demote each other in one moment: one of them stays.
+func TestOneAdministratorStays(t *testing.T) {
+	s := newSite(t, true)
+	ctx := context.Background()
+	people, err := s.st.People(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ids := map[store.Role]string{}
+	for _, p := range people {
+		ids[p.Role] = p.ID
+	}
+	one, first := s.as(store.Administrator), ids[store.Administrator]
+	for round, change := range []string{`{"role":"reader"}`, `{"disabled":true}`, ""} {
+		s.want(one, "PATCH", "/people/"+ids[store.Coordinator], `{"role":"administrator","disabled":false}`, 200, nil)
+		two := s.as(store.Coordinator) // whose address says what they were
+		method := "PATCH"
+		if change == "" {
+			method = "DELETE"
+		}
+		var wait sync.WaitGroup
+		for _, k := range []struct {
+			by *http.Client
+			id string
+		}{{one, ids[store.Coordinator]}, {two, first}} {
+			wait.Go(func() { _ = body(s.call(k.by, method, "/api/people/"+k.id, change)) })
+		}
+		wait.Wait()
+		people, err := s.st.People(ctx)
+		if err != nil {
+			t.Fatal(err)
+		}
+		left := 0
+		for _, p := range people {
+			if p.Role == store.Administrator && !p.Out() {
+				left++
+			}
+		}
+		if left != 1 {
+			t.Fatalf("round %d: %d administrators are left", round, left)
+		}
+		if err := s.st.DB(ctx).Exec("UPDATE people SET role = ?, disabled = FALSE, deleted_at = NULL WHERE id = ?",
+			store.Administrator, first).Error; err != nil {
+			t.Fatal(err)
+		}
+		if err := s.st.DB(ctx).Exec("UPDATE people SET role = ?, disabled = FALSE, deleted_at = NULL WHERE id = ?",
+			store.Coordinator, ids[store.Coordinator]).Error; err != nil {
+			t.Fatal(err)
+		}
+		one = s.as(store.Administrator)
+	}
+}
+
+// A feed ends with what its maker may do, and with its sheet; so does a token with its sheet.
+func TestFeedsEnd(t *testing.T) {
+	s := newSite(t, true)
+	sh := s.loans()
+	admin, co := s.as(store.Administrator), s.as(store.Coordinator)
+	feed := func(c *http.Client) (path string) {
+		var made AddFeed201JSONResponse
+		s.want(c, "POST", "/sheets/"+sh.ID+"/feeds", `{}`, 201, &made)
+		return strings.TrimPrefix(made.Address, "http://127.0.0.1:8420")
+	}
+	get := func(path string) int {
+		res := s.call(s.as(""), "GET", path, "")
+		_ = body(res)
+		return res.StatusCode
+	}
+	works := func() (out []bool) {
+		var list []Feed
+		s.want(co, "GET", "/sheets/"+sh.ID+"/feeds", "", 200, &list)
+		for _, f := range list {
+			out = append(out, f.Works)
+		}
+		return out
+	}
+	mine, hers := feed(co), feed(admin)
+	if a, b := get(mine), get(hers); a != 200 || b != 200 {
+		t.Fatal(a, b)
+	}
+	people, err := s.st.People(context.Background())
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, p := range people {
+		if p.Role == store.Coordinator {
+			s.want(admin, "PATCH", "/people/"+p.ID, `{"disabled":true}`, 200, nil)
+			if a, b := get(mine), get(hers); a != 410 || b != 200 {
+				t.Errorf("shut out: %d, another's %d", a, b)
+			}
+			s.want(admin, "PATCH", "/people/"+p.ID, `{"disabled":false}`, 200, nil)
+		}
+	}
+	co = s.as(store.Coordinator)
+	if got := works(); len(got) != 2 || got[0] == got[1] || get(mine) != 410 {
+		t.Errorf("let in again: %v, %d", got, get(mine))
+	}
+	var made AddToken201JSONResponse
+	s.want(co, "POST", "/tokens", `{"name":"x","role":"reader","days":30,"sheet":"`+sh.ID+`"}`, 201, &made)
+	rows := func() int {
+		req, _ := http.NewRequest("GET", s.srv.URL+"/api/sheets/"+sh.ID+"/rows", nil)
+		req.Header.Set("Authorization", "Bearer "+made.Secret)
+		res, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		_ = body(res)
+		return res.StatusCode
+	}
+	if got := rows(); got != 200 {
+		t.Fatalf("by a token: %d", got)
+	}
+	s.want(co, "POST", "/sheets/"+sh.ID+"/put-away", "", 204, nil)
+	if a, b := get(hers), rows(); a != 410 || b != 404 {
+		t.Errorf("put away: the feed %d, the token %d", a, b)
+	}
+}

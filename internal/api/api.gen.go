@@ -1722,6 +1722,9 @@ type Feed struct {
 	By   string    `json:"by"`
 	Id   string    `json:"id"`
 	Rule *string   `json:"rule,omitempty"`
+
+	// Works false once its maker has been signed out of it, by a new password, another role or leaving
+	Works bool `json:"works"`
 }
 
 // Fitted defines model for Fitted.

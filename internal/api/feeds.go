@@ -19,8 +19,8 @@ import (
 // secrets, as calendar programs do not sign in.
 const feedPath = "/feeds/"
 
-func toFeed(f *store.Feed) Feed {
-	out := Feed{Id: f.ID, By: f.MadeBy, At: f.MadeAt}
+func toFeed(f *store.Feed, works bool) Feed {
+	out := Feed{Id: f.ID, By: f.MadeBy, At: f.MadeAt, Works: works}
 	if f.RuleID != "" {
 		out.Rule = &f.RuleID
 	}
@@ -30,11 +30,23 @@ func toFeed(f *store.Feed) Feed {
 // ListFeeds implements StrictServerInterface.
 func (s *Server) ListFeeds(ctx context.Context, r ListFeedsRequestObject) (ListFeedsResponseObject, error) {
 	feeds, err := s.st.Feeds(ctx, r.Sheet)
+	if err != nil {
+		return nil, err
+	}
+	people, err := s.st.People(ctx)
+	if err != nil {
+		return nil, err
+	}
+	makers := map[string]*store.Person{}
+	for i := range people {
+		makers[people[i].ID] = &people[i]
+	}
 	out := ListFeeds200JSONResponse{}
 	for i := range feeds {
-		out = append(out, toFeed(&feeds[i]))
+		maker := makers[feeds[i].PersonID]
+		out = append(out, toFeed(&feeds[i], maker != nil && feeds[i].Works(maker)))
 	}
-	return out, err
+	return out, nil
 }
 
 // AddFeed implements StrictServerInterface.
@@ -42,7 +54,8 @@ func (s *Server) AddFeed(ctx context.Context, r AddFeedRequestObject) (AddFeedRe
 	if _, err := s.st.Sheet(ctx, r.Sheet); err != nil {
 		return nil, err
 	}
-	f := &store.Feed{ID: store.NewID(), SheetID: r.Sheet, MadeBy: person(ctx).Name, MadeAt: s.Wall().UTC()}
+	f := &store.Feed{ID: store.NewID(), SheetID: r.Sheet, MadeBy: person(ctx).Name, PersonID: person(ctx).ID,
+		Epoch: person(ctx).Epoch, MadeAt: s.Wall().UTC()}
 	if r.Body.Rule != nil && *r.Body.Rule != "" {
 		rec, err := s.ruleOf(ctx, r.Sheet, *r.Body.Rule)
 		if err != nil {
@@ -57,7 +70,7 @@ func (s *Server) AddFeed(ctx context.Context, r AddFeedRequestObject) (AddFeedRe
 	}
 	s.audit(ctx, store.Audited{Act: store.ActExport, Subject: "a calendar feed",
 		Became: store.Detail(map[string]any{"sheet": f.SheetID, "rule": f.RuleID, "feed": f.ID})})
-	return AddFeed201JSONResponse{Feed: toFeed(f), Address: s.PublicURL + feedPath + secret + ".ics"}, nil
+	return AddFeed201JSONResponse{Feed: toFeed(f, true), Address: s.PublicURL + feedPath + secret + ".ics"}, nil
 }
 
 // RevokeFeed implements StrictServerInterface.
@@ -84,12 +97,22 @@ func (s *Server) showFeed(c *echo.Context) error {
 	if err != nil {
 		return err
 	}
+	maker, err := s.st.Person(ctx, f.PersonID)
+	if errors.Is(err, store.ErrNotFound) || err == nil && !f.Works(maker) {
+		return c.NoContent(http.StatusGone)
+	}
+	if err != nil {
+		return err
+	}
 	rec, err := s.st.Sheet(ctx, f.SheetID)
 	if errors.Is(err, store.ErrNotFound) {
 		return c.NoContent(http.StatusNotFound)
 	}
 	if err != nil {
 		return err
+	}
+	if rec.PutAwayAt != nil {
+		return c.NoContent(http.StatusGone)
 	}
 	coming, err := s.e.Forecast(ctx, f.SheetID)
 	if err != nil {

@@ -7,9 +7,11 @@ import (
 	"encoding/base32"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"html/template"
 	"log/slog"
 	"net/http"
+	"slices"
 	"strings"
 
 	"github.com/labstack/echo/v5"
@@ -35,10 +37,14 @@ var formHTML string
 var formPage = template.Must(template.New("form").Parse(formHTML))
 
 // formOf reads a form; one that was never saved asks for nothing yet.
-func formOf(f *store.Form) (Form, error) {
+func formOf(f *store.Form, core *sheet.Sheet) (Form, error) {
 	var out Form
 	err := json.Unmarshal([]byte(f.Body), &out)
 	out.Open = f.Open
+	out.Fields = slices.DeleteFunc(out.Fields, func(x FormField) bool { // since it was saved
+		c, ok := core.Column(x.Column)
+		return !ok || !c.Asked()
+	})
 	return out, err
 }
 
@@ -56,7 +62,11 @@ func (s *Server) formState(ctx context.Context, sheetID string) (FormState, erro
 		return FormState{}, err
 	}
 	out := FormState{Address: s.PublicURL + formPath + f.Address}
-	out.Form, err = formOf(f)
+	core, err := rec.Core()
+	if err != nil {
+		return FormState{}, err
+	}
+	out.Form, err = formOf(f, core)
 	return out, err
 }
 
@@ -113,11 +123,12 @@ func (s *Server) keepForm(ctx context.Context, f *store.Form) error {
 
 func checkForm(core *sheet.Sheet, f *Form) error {
 	seen := map[string]bool{}
-	for _, x := range f.Fields {
+	for i, x := range f.Fields {
 		c, ok := core.Column(x.Column)
 		switch {
-		case !ok || c.Type == value.Formula:
-			return &engine.Refusal{Field: "/fields", Message: "a form asks for columns of the sheet that are not calculated"}
+		case !ok || !c.Asked():
+			return &engine.Refusal{Field: fmt.Sprintf("/fields/%d/column", i),
+				Message: "a form asks for columns of the sheet that are neither calculated, hidden nor files"}
 		case seen[x.Column]:
 			return &engine.Refusal{Field: "/fields", Message: c.Name + " is asked for twice"}
 		case value.Trim(x.Label) == "":
@@ -182,17 +193,16 @@ func (s *Server) intakeAt(c *echo.Context) (*intake, error) {
 }
 
 func (s *Server) intakeOf(ctx context.Context, f *store.Form) (*intake, error) {
-	var err error
 	in := &intake{record: f}
-	if in.form, err = formOf(f); err != nil {
-		return nil, err
-	}
 	rec, err := s.st.Sheet(ctx, f.SheetID)
 	if err != nil {
 		return nil, err
 	}
+	if in.sheet, err = rec.Core(); err != nil {
+		return nil, err
+	}
+	in.form, err = formOf(f, in.sheet)
 	in.form.Open = in.form.Open && rec.PutAwayAt == nil
-	in.sheet, err = rec.Core()
 	return in, err
 }
 
@@ -236,8 +246,8 @@ func (in *intake) fields(answers, faults map[string]string) []formField {
 	var out []formField
 	for _, x := range in.form.Fields {
 		c, ok := in.sheet.Column(x.Column)
-		if !ok || c.Type == value.Formula {
-			continue // it has been taken out since
+		if !ok {
+			continue
 		}
 		f := formField{Name: c.ID, Label: x.Label, Kind: "text", Value: answers[c.ID], Fault: faults[c.ID],
 			Required: is(x.Required)}
@@ -296,7 +306,7 @@ func (s *Server) takeForm(c *echo.Context) error {
 	if !s.mayCome(r.Context(), in.record.Address, r.PostForm.Get) {
 		return again(http.StatusTooManyRequests, nil, "Too much is coming in. Please wait some minutes and send it again.")
 	}
-	said, err := s.takeAnswers(r.Context(), in, edits, answers)
+	said, err := s.takeAnswers(c, in, edits, answers)
 	var fault answerFault
 	switch {
 	case err == nil:
@@ -316,7 +326,7 @@ func (in *intake) read(get func(string) string) (answers, faults map[string]stri
 	answers, faults = map[string]string{}, map[string]string{}
 	for _, x := range in.form.Fields {
 		c, ok := in.sheet.Column(x.Column)
-		if !ok || c.Type == value.Formula {
+		if !ok {
 			continue
 		}
 		text := strings.ReplaceAll(get(c.ID), "\r\n", "\n")
@@ -327,6 +337,8 @@ func (in *intake) read(get func(string) string) (answers, faults map[string]stri
 		}
 		v, err := value.Read(read, in.sheet.Reading(c))
 		switch {
+		case strings.ContainsRune(text, 0):
+			faults[c.ID] = "This holds a character that cannot be kept. Please write it again."
 		case len(text) > maxAnswer:
 			faults[c.ID] = "This is too long."
 		case err != nil:

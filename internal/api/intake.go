@@ -2,12 +2,15 @@ package api
 
 import (
 	"context"
+	"crypto/hmac"
 	"crypto/sha256"
+	"encoding/base64"
 	"errors"
 	"fmt"
 	"math/bits"
 	"net/http"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/labstack/echo/v5"
@@ -52,23 +55,81 @@ func (s *Server) mayCome(ctx context.Context, address string, get func(string) s
 	return s.plainIntakes.allow(address+" "+from) && s.plainForms.allow(address)
 }
 
-// takeAnswers makes a row of what was answered, or, where it names an address that nobody has
+// takeAnswers makes a row of what was answered, or, where it names an address that this browser has not
 // confirmed, asks its owner first. said is what the page says then.
-func (s *Server) takeAnswers(ctx context.Context, in *intake, edits []engine.CellEdit,
+func (s *Server) takeAnswers(c *echo.Context, in *intake, edits []engine.CellEdit,
 	answers map[string]string) (said string, err error) {
+	ctx := c.Request().Context()
 	address, err := in.toConfirm(answers)
 	if err != nil {
 		return "", err
 	}
 	if address != nil {
-		confirmed, err := s.e.AskToConfirm(ctx, in.record.SheetID, in.form.Title, *address, edits)
-		if err != nil || !confirmed {
+		confirmed, err := s.hasConfirmed(c, in.record.SheetID, []byte(value.Identifier(address.Address())))
+		if err != nil {
+			return "", err
+		}
+		if !confirmed {
+			err := s.e.AskToConfirm(ctx, in.record.SheetID, in.form.Title, *address, edits)
 			return fmt.Sprintf(
 				"One more step. An email is on its way to %s; follow the link in it within two days, and we have your answers. "+
 					"If none comes, look among the unwanted emails.", address.Address()), err
 		}
 	}
 	return in.form.Thanks, s.e.TakeAnswers(ctx, in.record.SheetID, edits)
+}
+
+// The cookie by which a browser shows that its owner has confirmed an address: each form that they have, the
+// address, until when, and a code over these.
+const (
+	confirmedCookie = "nivot-confirmed"
+	confirmedLife   = 30 * 24 * time.Hour
+)
+
+// confirmation signs that a browser's owner has confirmed an address for the form of a sheet, until an instant.
+func (s *Server) confirmation(ctx context.Context, sheetID string, address []byte, until int64) (string, error) {
+	key, err := s.e.Secret(ctx, store.SettingFormKey)
+	if err != nil {
+		return "", err
+	}
+	h := hmac.New(sha256.New, key)
+	fmt.Fprintf(h, "%s\x00%s\x00%d", sheetID, address, until)
+	return fmt.Sprintf("%d.%s", until, base64.RawURLEncoding.EncodeToString(h.Sum(nil))), nil
+}
+
+// hasConfirmed reports whether a browser shows that its owner has confirmed an address for the form of a sheet.
+func (s *Server) hasConfirmed(c *echo.Context, sheetID string, address []byte) (bool, error) {
+	for _, k := range c.Request().CookiesNamed(confirmedCookie) {
+		text, _, _ := strings.Cut(k.Value, ".")
+		until, err := strconv.ParseInt(text, 10, 64)
+		if err != nil || until < s.Wall().Unix() {
+			continue
+		}
+		want, err := s.confirmation(c.Request().Context(), sheetID, address, until)
+		if err != nil {
+			return false, err
+		}
+		if hmac.Equal([]byte(k.Value), []byte(want)) {
+			return true, nil
+		}
+	}
+	return false, nil
+}
+
+// confirms has the browser that has confirmed an address say so for a month.
+func (s *Server) confirms(c *echo.Context, kept *store.Intake) error {
+	f, err := s.st.SheetForm(c.Request().Context(), kept.SheetID)
+	if err != nil {
+		return err
+	}
+	until := s.Wall().Add(confirmedLife)
+	signed, err := s.confirmation(c.Request().Context(), kept.SheetID, kept.AddressKey, until.Unix())
+	if err != nil {
+		return err
+	}
+	c.SetCookie(&http.Cookie{Name: confirmedCookie, Value: signed, Path: s.base + formPath + f.Address, Expires: until,
+		HttpOnly: true, Secure: strings.HasPrefix(s.PublicURL, "https://"), SameSite: http.SameSiteLaxMode})
+	return nil
 }
 
 // An answerFault is what is wrong with an answer, by its column.
@@ -151,6 +212,9 @@ func (s *Server) takeConfirm(c *echo.Context) error {
 	}
 	if err := s.e.Confirm(ctx, kept); err != nil {
 		return noConfirm(c, err)
+	}
+	if err := s.confirms(c, kept); err != nil {
+		return err
 	}
 	return answerPage(c, http.StatusOK, formView{Form: in.form, Said: in.form.Thanks})
 }

@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"fmt"
 	"math/bits"
+	"net/http"
+	"net/http/cookiejar"
 	"net/url"
 	"regexp"
 	"strconv"
@@ -58,7 +60,7 @@ func (m *museum) practiceMails() (out []store.PracticeMessage) {
 const asked = 3
 
 // Whatever address is typed into a form, its owner is asked before anything else goes to it, a
-// few times a day; once they have confirmed it, what they send counts at once.
+// few times a day; once they have confirmed it, what they send from there counts at once, for a month.
 func TestFormConfirms(t *testing.T) {
 	m := newMuseum(t)
 	sh := m.loans()
@@ -88,17 +90,45 @@ func TestFormConfirms(t *testing.T) {
 	if res := m.call(m.as(""), "GET", link[1], ""); res.StatusCode != 200 || rows() != before {
 		t.Errorf("looked at: %d, %d rows", res.StatusCode, rows()-before)
 	}
-	if status, text := m.fill(link[1], url.Values{}); status != 200 || !strings.Contains(text, "Thank you.") ||
+	jar, _ := cookiejar.New(nil)
+	browser := &http.Client{Jar: jar}
+	by := func(c *http.Client, path string, values url.Values) (int, string) {
+		t.Helper()
+		res, err := c.PostForm(m.srv.URL+path, values)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return res.StatusCode, body(res)
+	}
+	if status, text := by(browser, link[1], url.Values{}); status != 200 || !strings.Contains(text, "Thank you.") ||
 		rows() != before+1 {
 		t.Errorf("confirmed: %d %s, %d rows", status, text, rows()-before)
 	}
 	if status, _ := m.fill(link[1], url.Values{}); status != 404 || rows() != before+1 {
 		t.Errorf("confirmed again: %d, %d rows", status, rows()-before)
 	}
-	if status, text := fill("F-9", "ada@fenwick.example"); status != 200 || !strings.Contains(text, "Thank you.") ||
-		rows() != before+2 {
-		t.Errorf("an address that is confirmed: %d %s, %d rows", status, text, rows()-before)
+	mine := func(key, email string) (int, string) {
+		return by(browser, path, prove(address, url.Values{"c1": {key}, "c4": {email}}))
 	}
+	if status, text := mine("F-9", "ada@fenwick.example"); status != 200 || !strings.Contains(text, "Thank you.") ||
+		rows() != before+2 {
+		t.Errorf("in the browser that has confirmed it: %d %s, %d rows", status, text, rows()-before)
+	}
+	// Anywhere else it is asked about again, and the page says the same as of an address that nobody knows.
+	_, known := fill("F-9a", "ada@fenwick.example")
+	_, unknown := fill("F-9b", "zoe@fenwick.example")
+	if !strings.Contains(known, "One more step") || rows() != before+2 ||
+		strings.ReplaceAll(known, "ada@", "x@") != strings.ReplaceAll(unknown, "zoe@", "x@") {
+		t.Errorf("elsewhere, %d rows:\n%s\n%s", rows()-before, known, unknown)
+	}
+	if _, text := mine("F-9c", "zoe@fenwick.example"); !strings.Contains(text, "One more step") || rows() != before+2 {
+		t.Errorf("another address in that browser: %s", text)
+	}
+	m.h.s.Wall = func() time.Time { return time.Now().Add(confirmedLife + time.Hour) }
+	if _, text := mine("F-9d", "ada@fenwick.example"); strings.Contains(text, "Thank you.") || rows() != before+2 {
+		t.Errorf("after a month: %s", text)
+	}
+	m.h.s.Wall = time.Now
 	if status, text := fill("F-10", "ben@x.example; cass@y.example"); status != 422 ||
 		!strings.Contains(text, "one email address only") {
 		t.Errorf("two addresses: %d %s", status, text)

@@ -142,6 +142,9 @@ func (s *Server) linkFor(ctx context.Context, tx *store.Store, p *store.Person, 
 func (s *Server) NewLink(ctx context.Context, r NewLinkRequestObject) (NewLinkResponseObject, error) {
 	var link string
 	err := s.st.Tx(ctx, func(tx *store.Store) error {
+		if _, err := stillAdministrator(ctx, tx); err != nil {
+			return err
+		}
 		p, err := tx.LockPerson(ctx, r.Person)
 		if err != nil {
 			return err

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/http"
 	"slices"
 
 	"nivot/internal/core/value"
@@ -124,11 +125,29 @@ func auditedPerson(p *store.Person) string {
 		"deleted": p.DeletedAt != nil})
 }
 
+// stillAdministrator locks the administrators and returns them, if who asks is one of them still: two who demote each
+// other in the same moment come one after the other.
+func stillAdministrator(ctx context.Context, tx *store.Store) ([]store.Person, error) {
+	all, err := tx.LockAdministrators(ctx)
+	if err != nil {
+		return nil, err
+	}
+	me := person(ctx)
+	if !slices.ContainsFunc(all, func(p store.Person) bool { return p.ID == me.ID && p.Epoch == me.Epoch }) {
+		return nil, problem(http.StatusForbidden, "You are not an administrator any more.")
+	}
+	return all, nil
+}
+
 // changePerson changes what a person may do, under a lock, and notes who did. Whatever the
 // person had of sessions, links and tokens ends with it.
 func (s *Server) changePerson(ctx context.Context, id string,
 	change func(*store.Person) error) (p *store.Person, err error) {
 	err = s.st.Tx(ctx, func(tx *store.Store) error {
+		others, err := stillAdministrator(ctx, tx)
+		if err != nil {
+			return err
+		}
 		if p, err = tx.LockPerson(ctx, id); err != nil {
 			return err
 		}
@@ -138,6 +157,11 @@ func (s *Server) changePerson(ctx context.Context, id string,
 		}
 		if auditedPerson(p) == was {
 			return nil
+		}
+		remains := !p.Out() && p.Role.May(store.Administrator) ||
+			slices.ContainsFunc(others, func(x store.Person) bool { return x.ID != p.ID })
+		if !remains {
+			return &engine.Refusal{Field: "/role", Message: "there has to be an administrator; make somebody else one first"}
 		}
 		p.EndAccess()
 		if err := tx.SavePerson(ctx, p); err != nil {
@@ -175,6 +199,9 @@ func (s *Server) AddPerson(ctx context.Context, r AddPersonRequestObject) (AddPe
 		CreatedAt: s.Wall().UTC()}
 	var link string
 	err = s.st.Tx(ctx, func(tx *store.Store) error {
+		if _, err := stillAdministrator(ctx, tx); err != nil {
+			return err
+		}
 		if err := alone(ctx, tx, p); err != nil {
 			return err
 		}

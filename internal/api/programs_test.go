@@ -186,6 +186,9 @@ func TestIntakeForm(t *testing.T) {
 
 	kinds := map[string]string{}
 	for i := range core.Columns {
+		if !core.Columns[i].Asked() {
+			continue
+		}
 		fields = append(fields, FormField{Column: core.Columns[i].ID, Label: "Your " + core.Columns[i].Name,
 			Required: ptr(i == 0)})
 		kinds[string(core.Columns[i].Type)] = core.Columns[i].ID

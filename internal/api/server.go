@@ -84,6 +84,7 @@ type Server struct {
 	proofs                   *lru.Cache[[sha256.Size]byte, bool] // that were used
 	tables                   tables                              // that were read last
 	tries                    tries
+	putOffs                  putOffs
 	flights                  flights
 	colleagues               colleagues
 }
@@ -94,8 +95,13 @@ type Handler struct {
 	s *Server
 }
 
-// Run keeps the live changes coming until the context ends.
-func (h *Handler) Run(ctx context.Context) { h.s.live.run(ctx) }
+// Run keeps the live changes coming, and tells of what was put off, until the context ends.
+func (h *Handler) Run(ctx context.Context) {
+	var w sync.WaitGroup
+	w.Go(func() { h.s.runPutOff(ctx) })
+	h.s.live.run(ctx)
+	w.Wait()
+}
 
 // New builds the handler.
 func New(o Options) (*Handler, error) {

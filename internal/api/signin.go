@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"log/slog"
 	"net/http"
+	"sync"
 	"time"
 
 	"nivot/internal/core/delivery"
@@ -84,8 +85,7 @@ func (s *Server) SignIn(ctx context.Context, r SignInRequestObject) (SignInRespo
 		return nil, err
 	}
 	if wait := s.tries.wait(address, from, known); wait > 0 {
-		s.audit(ctx, store.Audited{Actor: r.Body.Email, Act: store.ActSignInFailed,
-			Became: store.Detail(map[string]any{"why": "too many tries"})})
+		s.putOff(ctx, r.Body.Email, from)
 		return nil, problem(http.StatusTooManyRequests, fmt.Sprintf("Too many tries. Wait %s and try again.", spoken(wait)))
 	}
 	right, err := isPassword(ctx, p.PasswordHash, r.Body.Password)
@@ -100,6 +100,75 @@ func (s *Server) SignIn(ctx context.Context, r SignInRequestObject) (SignInRespo
 	s.tries.right(address, from)
 	out, err := s.begin(ctx, p)
 	return SignIn200JSONResponse(out), err
+}
+
+// putOff notes that a try to sign in was put off: the first of a network address at once, and of those that follow
+// their number, once a minute (tellPutOff).
+func (s *Server) putOff(ctx context.Context, actor, from string) {
+	s.putOffs.mu.Lock()
+	n, known := s.putOffs.of[from]
+	if s.putOffs.of == nil {
+		s.putOffs.of = map[string]int{}
+	}
+	if known || len(s.putOffs.of) < maxPutOffs {
+		if !known {
+			n = -1 // it has its line
+		}
+		s.putOffs.of[from] = n + 1
+	} else {
+		s.putOffs.of[""]++ // of many places
+		known = true
+	}
+	s.putOffs.mu.Unlock()
+	if !known {
+		s.audit(ctx, store.Audited{Actor: actor, Act: store.ActSignInFailed,
+			Became: store.Detail(map[string]any{"why": "too many tries", "tries": 1})})
+	}
+}
+
+// tellPutOff writes how many tries have been put off since it last did.
+func (s *Server) tellPutOff(ctx context.Context) {
+	s.putOffs.mu.Lock()
+	of := s.putOffs.of
+	s.putOffs.of = nil
+	for from, n := range of {
+		if n > 0 { // it goes on, perhaps
+			if s.putOffs.of == nil {
+				s.putOffs.of = map[string]int{}
+			}
+			s.putOffs.of[from] = 0
+		}
+	}
+	s.putOffs.mu.Unlock()
+	for from, n := range of {
+		if n > 0 {
+			s.audit(store.WithDoer(ctx, &store.Doer{Network: from}), store.Audited{Act: store.ActSignInFailed,
+				Became: store.Detail(map[string]any{"why": "too many tries", "tries": n})})
+		}
+	}
+}
+
+// runPutOff tells of tries that were put off, until the context ends.
+func (s *Server) runPutOff(ctx context.Context) {
+	for tick := time.NewTicker(time.Minute); ; {
+		select {
+		case <-ctx.Done():
+			tick.Stop()
+			s.tellPutOff(context.WithoutCancel(ctx))
+			return
+		case <-tick.C:
+			s.tellPutOff(ctx)
+		}
+	}
+}
+
+// maxPutOffs is how many network addresses are told apart among those whose tries are put off.
+const maxPutOffs = 1000
+
+// putOffs counts tries to sign in that were put off.
+type putOffs struct {
+	mu sync.Mutex
+	of map[string]int // by network address, since it last had a line; guarded by mu
 }
 
 // spoken says how long to wait.

@@ -58,6 +58,12 @@ func (s *Server) programOf(c *echo.Context, operation, secret string) (*store.Pe
 	if t.SheetID != "" && c.Param("sheet") != t.SheetID {
 		return nil, problem(http.StatusNotFound, "It is not there, or not any more.")
 	}
+	if id := c.Param("sheet"); id != "" {
+		rec, err := s.st.Sheet(ctx, id)
+		if err == nil && rec.PutAwayAt != nil {
+			return nil, problem(http.StatusNotFound, "The sheet has been put away.")
+		}
+	}
 	program := *p
 	if p.Role.May(t.Role) {
 		program.Role = t.Role

@@ -63,9 +63,9 @@ type Engine struct {
 	sheets    *sheetCache
 	senders   sendersKept
 	checked   checkedKeeper
-	optOut    atomic.Pointer[[]byte] // the key of unsubscribe links, once it is known
-	jobs      sync.WaitGroup         // work that goes on when its request is over
-	apartFrom int                    // so many due entries are considered in several transactions at once
+	secrets   sync.Map       // by the name of their setting: []byte, once it is known
+	jobs      sync.WaitGroup // work that goes on when its request is over
+	apartFrom int            // so many due entries are considered in several transactions at once
 }
 
 // New makes an engine.

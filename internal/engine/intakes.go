@@ -41,14 +41,12 @@ func (e *Engine) TakeAnswers(ctx context.Context, sheetID string, cells []CellEd
 	return err
 }
 
-// AskToConfirm reports whether the owner of an address has confirmed it for the form of a sheet,
-// which goes by a title. Where they have not, it keeps what was sent and asks them by email; an
-// address on the do-not-email list, and one that was asked often enough, is not asked.
-func (e *Engine) AskToConfirm(ctx context.Context, sheetID, title string, to value.Mailbox,
-	cells []CellEdit) (confirmed bool, err error) {
+// AskToConfirm keeps what was sent by the form of a sheet, which goes by a title, and asks the owner of its address by
+// email; an address on the do-not-email list, and one that was asked often enough, is not asked.
+func (e *Engine) AskToConfirm(ctx context.Context, sheetID, title string, to value.Mailbox, cells []CellEdit) error {
 	sender, server, err := e.formSender(ctx, sheetID)
 	if err != nil {
-		return false, err
+		return err
 	}
 	token := store.NewToken()
 	kept := &store.Intake{TokenHash: store.HashToken(token), SheetID: sheetID,
@@ -64,13 +62,10 @@ func (e *Engine) AskToConfirm(ctx context.Context, sheetID, title string, to val
 		if err := tx.LockForm(ctx, sheetID); err != nil { // those who come together are counted
 			return err
 		}
-		all, ofOne, known, err := tx.IntakesSince(ctx, sheetID, kept.AddressKey, kept.At.Add(-confirmsIn))
+		all, ofOne, err := tx.IntakesSince(ctx, sheetID, kept.AddressKey, kept.At.Add(-confirmsIn))
 		switch {
 		case err != nil:
 			return err
-		case known:
-			confirmed = true
-			return nil
 		case ofOne >= confirmsOfOne:
 			return nil
 		case all >= confirmsOfAll:
@@ -84,7 +79,7 @@ func (e *Engine) AskToConfirm(ctx context.Context, sheetID, title string, to val
 		return tx.AddIntake(ctx, kept)
 	})
 	if err != nil || !ask {
-		return confirmed, err
+		return err
 	}
 	sending, cancel := context.WithTimeout(ctx, sendWithin)
 	defer cancel()
@@ -95,9 +90,9 @@ func (e *Engine) AskToConfirm(ctx context.Context, sheetID, title string, to val
 		title, e.opts.PublicURL, ConfirmPath, token)}
 	if err := SendBy(sending, sender, server, m, delivery.MessageID("confirm-"+store.NewID(), 1,
 		"nivot.invalid")); err != nil {
-		return false, errors.Join(err, e.Store.DropIntake(context.WithoutCancel(ctx), kept.TokenHash))
+		return errors.Join(err, e.Store.DropIntake(context.WithoutCancel(ctx), kept.TokenHash))
 	}
-	return false, nil
+	return nil
 }
 
 // formSender gives the sender of a sheet, unless all sending is off.
@@ -138,8 +133,8 @@ func (e *Engine) Confirm(ctx context.Context, kept *store.Intake) error {
 	}
 	var cells []CellEdit
 	for i := range core.Columns {
-		// A column may have been deleted or become calculated since.
-		if c := &core.Columns[i]; texts[c.ID] != "" && c.Type != value.Formula {
+		// A column may have been deleted since, or become what no form asks for.
+		if c := &core.Columns[i]; texts[c.ID] != "" && c.Asked() {
 			cells = append(cells, CellEdit{Column: c.ID, Text: texts[c.ID]})
 		}
 	}
@@ -147,9 +142,10 @@ func (e *Engine) Confirm(ctx context.Context, kept *store.Intake) error {
 	if err := e.TakeAnswers(WithOnce(ctx, store.Once{Key: key[:], Request: key[:]}), kept.SheetID, cells); err != nil {
 		return err
 	}
-	now := e.opts.Wall().UTC()
-	if err := e.Store.ConfirmIntake(ctx, kept.TokenHash, now); err != nil {
-		return err
-	}
-	return e.Store.DropIntakes(ctx, now.Add(-confirmLife))
+	return e.Store.ConfirmIntake(ctx, kept.TokenHash, e.opts.Wall().UTC())
+}
+
+// dropIntakes forgets what was sent by forms and was confirmed, or could not be any more.
+func (e *Engine) dropIntakes(ctx context.Context) error {
+	return e.Store.DropIntakes(ctx, e.opts.Wall().UTC().Add(-confirmLife))
 }

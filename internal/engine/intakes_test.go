@@ -5,6 +5,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"nivot/internal/core/value"
 	"nivot/internal/store"
@@ -21,7 +22,7 @@ func (f *fixture) withForm() *store.Sheet {
 	return rec
 }
 
-func (f *fixture) ask(rec *store.Sheet, address, key string) (bool, error) {
+func (f *fixture) ask(rec *store.Sheet, address, key string) error {
 	f.t.Helper()
 	boxes, err := value.ParseMailboxes(address)
 	if err != nil {
@@ -54,8 +55,8 @@ func TestAskedTogether(t *testing.T) {
 	var wait sync.WaitGroup
 	for i := range 20 {
 		wait.Go(func() {
-			if confirmed, err := f.ask(rec, "ada@x.example", fmt.Sprintf("F-%d", i)); confirmed || err != nil {
-				t.Errorf("%v %v", confirmed, err)
+			if err := f.ask(rec, "ada@x.example", fmt.Sprintf("F-%d", i)); err != nil {
+				t.Error(err)
 			}
 		})
 	}
@@ -63,7 +64,7 @@ func TestAskedTogether(t *testing.T) {
 	if got := len(f.subjects()); got != confirmsOfOne {
 		t.Errorf("%d emails asked, want %d", got, confirmsOfOne)
 	}
-	if _, err := f.ask(rec, "ben@x.example", "F-30"); err != nil || len(f.subjects()) != confirmsOfOne+1 {
+	if err := f.ask(rec, "ben@x.example", "F-30"); err != nil || len(f.subjects()) != confirmsOfOne+1 {
 		t.Errorf("another address: %v, %d emails", err, len(f.subjects()))
 	}
 }
@@ -76,13 +77,13 @@ func TestNotAsked(t *testing.T) {
 	if err := f.Store.AddDoNotEmail(f.ctx, boxes[0], "asked", "Tom", f.Now()); err != nil {
 		t.Fatal(err)
 	}
-	if confirmed, err := f.ask(rec, "Ada@X.example", "F-1"); confirmed || err != nil {
-		t.Errorf("%v %v", confirmed, err)
+	if err := f.ask(rec, "Ada@X.example", "F-1"); err != nil {
+		t.Error(err)
 	}
 	if err := f.SetSending(f.ctx, false, "Ines"); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := f.ask(rec, "ben@x.example", "F-2"); err == nil {
+	if err := f.ask(rec, "ben@x.example", "F-2"); err == nil {
 		t.Error("asked while all sending is off")
 	}
 	if got := f.subjects(); len(got) != 0 {
@@ -90,8 +91,8 @@ func TestNotAsked(t *testing.T) {
 	}
 }
 
-// What was confirmed is a row once, also where the process ended between the row and its mark,
-// and an address that was confirmed is not asked again.
+// What was confirmed is a row once, also where the process ended between the row and its mark; each sending is
+// asked about.
 func TestConfirmedOnce(t *testing.T) {
 	f := newFixture(t, "2027-03-15T08:30:00Z")
 	rec := f.withForm()
@@ -104,7 +105,7 @@ func TestConfirmedOnce(t *testing.T) {
 		return n
 	}
 	before := rows()
-	if _, err := f.ask(rec, "ada@x.example", "F-1"); err != nil {
+	if err := f.ask(rec, "ada@x.example", "F-1"); err != nil {
 		t.Fatal(err)
 	}
 	token := f.tokenOf()
@@ -126,7 +127,26 @@ func TestConfirmedOnce(t *testing.T) {
 	if _, err := f.IntakeOf(f.ctx, token); err != store.ErrNotFound {
 		t.Errorf("a link that was followed: %v", err)
 	}
-	if confirmed, err := f.ask(rec, "ADA@x.example", "F-2"); !confirmed || err != nil {
-		t.Errorf("asked again: %v %v", confirmed, err)
+	if err := f.ask(rec, "ADA@x.example", "F-2"); err != nil || len(f.subjects()) != 2 {
+		t.Errorf("what is sent again is not asked about again: %v, %d emails", err, len(f.subjects()))
+	}
+	// After two days all of it goes by itself.
+	left := func() (n int64) {
+		t.Helper()
+		if err := f.dropIntakes(f.ctx); err != nil {
+			t.Fatal(err)
+		}
+		if err := f.Store.DB(f.ctx).Model(&store.Intake{}).Count(&n).Error; err != nil {
+			t.Fatal(err)
+		}
+		return n
+	}
+	if n := left(); n != 2 {
+		t.Errorf("of two that were sent just now %d are kept", n)
+	}
+	wall := f.opts.Wall
+	f.opts.Wall = func() time.Time { return wall().Add(confirmLife + time.Minute) }
+	if n := left(); n != 0 {
+		t.Errorf("%d are kept after two days", n)
 	}
 }

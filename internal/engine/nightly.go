@@ -13,7 +13,11 @@ const nightlyFrom = 1
 // runNightly does once a day what looks after the database itself.
 func (e *Engine) runNightly(ctx context.Context) {
 	for ctx.Err() == nil {
-		if err := e.nightly(ctx); err != nil && ctx.Err() == nil {
+		err := e.dropIntakes(ctx) // whatever the hour: it is two days, not three
+		if err == nil {
+			err = e.nightly(ctx)
+		}
+		if err != nil && ctx.Err() == nil {
 			e.log.Error("the nightly work failed; it is tried again", "error", err)
 		}
 		pause(ctx, 10*time.Minute)

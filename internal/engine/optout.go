@@ -3,10 +3,8 @@ package engine
 import (
 	"context"
 	"crypto/hmac"
-	"crypto/rand"
 	"crypto/sha256"
 	"encoding/base64"
-	"errors"
 	"fmt"
 
 	"nivot/internal/core/value"
@@ -19,60 +17,10 @@ const OptOutPath = "/stop/"
 // tokenMAC is how much of the code over an occasion's identity a token carries, in bytes.
 const tokenMAC = 12
 
-// optOutUse is what the key of unsubscribe links is sealed for.
-const optOutUse = "opt-out links"
-
-// optOutKey gives the database's key for the tokens of unsubscribe links; it is made once, and sealed where there
-// is a key to seal with.
-func (e *Engine) optOutKey(ctx context.Context) ([]byte, error) {
-	if k := e.optOut.Load(); k != nil {
-		return *k, nil
-	}
-	fresh := make([]byte, optOutBytes)
-	_, _ = rand.Read(fresh)
-	if err := e.Store.SetSettingOnce(ctx, store.SettingOptOutKey, e.sealedOptOut(fresh)); err != nil {
-		return nil, err
-	}
-	var key []byte
-	err := e.Store.Tx(ctx, func(tx *store.Store) error {
-		var kept []byte
-		if _, err := tx.LockSetting(ctx, store.SettingOptOutKey, &kept); err != nil {
-			return err
-		}
-		if len(kept) != optOutBytes {
-			if e.opts.Key == nil {
-				return errors.New("the key of unsubscribe links is sealed, and this process has no key file")
-			}
-			opened, err := e.opts.Key.Open(kept, optOutUse)
-			key = []byte(opened)
-			return err
-		}
-		if key = kept; e.opts.Key == nil {
-			return nil
-		}
-		return tx.SetSetting(ctx, store.SettingOptOutKey, e.sealedOptOut(key)) // from before keys were sealed
-	})
-	if err != nil {
-		return nil, err
-	}
-	e.optOut.Store(&key)
-	return key, nil
-}
-
-// optOutBytes is the length of the key.
-const optOutBytes = 32
-
-func (e *Engine) sealedOptOut(key []byte) []byte {
-	if e.opts.Key == nil {
-		return key
-	}
-	return e.opts.Key.Seal(string(key), optOutUse)
-}
-
 // OptOutLink gives the address with which a recipient of a delivery stops such emails. It
 // cannot be guessed from another one.
 func (e *Engine) OptOutLink(ctx context.Context, d *store.Delivery, publicURL string) (string, error) {
-	key, err := e.optOutKey(ctx)
+	key, err := e.Secret(ctx, store.SettingOptOutKey)
 	if err != nil {
 		return "", err
 	}
@@ -88,7 +36,7 @@ func (e *Engine) OptOutOf(ctx context.Context, token string) (*store.Delivery, e
 	if err != nil || len(b) != 16+tokenMAC {
 		return nil, store.ErrNotFound
 	}
-	key, err := e.optOutKey(ctx)
+	key, err := e.Secret(ctx, store.SettingOptOutKey)
 	if err != nil {
 		return nil, err
 	}

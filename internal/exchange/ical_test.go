@@ -86,3 +86,46 @@ func FuzzReadClosedDays(f *testing.F) {
 	f.Add([]byte("BEGIN:VCALENDAR\r\nBEGIN:VEVENT\r\nDTSTART;VALUE=DATE:20270326\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n"))
 	f.Fuzz(func(t *testing.T, b []byte) { _, _ = ReadClosedDays(bytes.NewReader(b)) })
 }
+
+// A file that would cost much is refused before it is parsed, however its lines are folded.
+func TestBoundedCalendar(t *testing.T) {
+	const head, tail = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:x\r\n", "END:VCALENDAR\r\n"
+	alarm := "BEGIN:VEVENT\r\nDTSTART;VALUE=DATE:20271225\r\nBEGIN:VALARM\r\nACTION:DISPLAY\r\nEND:VALARM\r\nEND:VEVENT\r\n"
+	if days, err := ReadClosedDays(strings.NewReader(head + strings.Repeat(alarm, 20) + tail)); err != nil || len(days) != 1 {
+		t.Errorf("events with alarms: %v %v", days, err)
+	}
+	for _, c := range []struct{ name, in, want string }{
+		{"nested events", head + strings.Repeat("BEGIN:VEVENT\r\n", 40_000), "nested"},
+		{"nested, in small letters", head + strings.Repeat("begin:vevent\n", 40_000), "nested"},
+		{"nested, folded", head + strings.Repeat("BEG\r\n IN:VEV\r\n\tENT\r\n", 20_000), "nested"},
+		{"parameters", head + "BEGIN:VEVENT\r\nDTSTART" + strings.Repeat(";X=1", 1000) + ":20271225\r\nEND:VEVENT\r\n" + tail,
+			"line 5 has more than 20 parameters"},
+		{"parameters, folded", head + "BEGIN:VEVENT\r\nDTSTART" + strings.Repeat(";X=1\r\n ", 1000) +
+			":20271225\r\nEND:VEVENT\r\n" + tail, "more than 20 parameters"},
+		{"a long line", head + "X:" + strings.Repeat("y", maxLine) + "\r\n" + tail, "line 4 is longer"},
+		{"a long line, folded", head + "X:" + strings.Repeat("y\r\n ", maxLine) + "\r\n" + tail, "is longer than"},
+		{"many lines", head + strings.Repeat("\r\n", maxLines+1) + tail, "more than 100000 lines"},
+		{"large", head + strings.Repeat("X:"+strings.Repeat("y", 1000)+"\r\n", maxCalendar/1000) + tail, "larger than 2 MB"},
+		{"no calendar", strings.Repeat("nonsense ", 1000), "no calendar file"},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			_, err := ReadClosedDays(strings.NewReader(c.in))
+			if err == nil || !strings.Contains(err.Error(), c.want) || len(err.Error()) > 400 {
+				t.Errorf("got %v, want %q", err, c.want)
+			}
+		})
+	}
+}
+
+// A lone CR ends no line of a calendar, and makes none.
+func TestNoLoneCR(t *testing.T) {
+	var b bytes.Buffer
+	at := time.Date(2027, 3, 29, 9, 0, 0, 0, time.UTC)
+	if err := WriteFeed(&b, "Loans\rX-EVIL:1", "nivot.example", at, []FeedEntry{{ID: "00ff", At: at,
+		Row: "LN\r1", Rule: "R\rule\x00", To: "a\r@x.example", Subject: "Tin\rATTENDEE:mailto:x@y.example\u2028z"}}); err != nil {
+		t.Fatal(err)
+	}
+	if text := strings.ReplaceAll(b.String(), "\r\n", ""); strings.ContainsAny(text, "\r\n\x00\u2028") {
+		t.Errorf("%q", b.String())
+	}
+}

@@ -27,12 +27,16 @@ func Invitation(e *template.Event, made time.Time) ([]byte, error) {
 	ev.SetDtStampTime(made)
 	ev.SetSequence(int(made.Unix()))
 	ev.SetStatus(status)
-	ev.SetSummary(e.Title)
+	ev.SetSummary(plainLine(e.Title))
 	if e.Place != "" {
-		ev.SetLocation(e.Place)
+		ev.SetLocation(plainLine(e.Place))
 	}
 	if e.Note != "" {
-		ev.SetDescription(e.Note)
+		lines := strings.Split(strings.NewReplacer("\r\n", "\n", "\r", "\n").Replace(e.Note), "\n")
+		for i := range lines {
+			lines[i] = plainLine(lines[i])
+		}
+		ev.SetDescription(strings.Join(lines, "\n"))
 	}
 	ev.SetOrganizer("mailto:"+e.From.Address, ics.WithCN(paramText(e.From.Name)))
 	for _, to := range e.To {

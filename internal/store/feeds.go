@@ -12,8 +12,13 @@ type Feed struct {
 	SheetID   string
 	RuleID    string // "" for all rules
 	MadeBy    string
+	PersonID  string // who made it
+	Epoch     int    // of the person, when the feed was made
 	MadeAt    time.Time
 }
+
+// Works reports whether a feed of a person is answered.
+func (f *Feed) Works(p *Person) bool { return f.Epoch == p.Epoch && !p.Out() }
 
 // Feeds lists the feeds of a sheet.
 func (s *Store) Feeds(ctx context.Context, sheetID string) (out []Feed, err error) {

@@ -7,8 +7,7 @@ import (
 	"gorm.io/gorm/clause"
 )
 
-// Intake is what somebody sent by a form, kept until the owner of its address confirms it. Of
-// one that was confirmed it says for good that the address was.
+// Intake is what somebody sent by a form, kept until the owner of its address confirms it, or two days have passed.
 type Intake struct {
 	TokenHash   []byte `gorm:"primaryKey"`
 	SheetID     string
@@ -50,23 +49,21 @@ func (s *Store) DropIntake(ctx context.Context, hash []byte) error {
 	return s.DB(ctx).Delete(&Intake{}, "token_hash = ?", hash).Error
 }
 
-// DropIntakes forgets what nobody has confirmed since an instant.
+// DropIntakes forgets what was sent before an instant, confirmed or not.
 func (s *Store) DropIntakes(ctx context.Context, before time.Time) error {
-	return s.DB(ctx).Exec("DELETE FROM intakes WHERE confirmed_at IS NULL AND at < ?", before).Error
+	return s.DB(ctx).Exec("DELETE FROM intakes WHERE at < ?", before).Error
 }
 
 // IntakesSince counts what was sent by the form of a sheet since an instant and had to be
-// confirmed: in all, and for one address; and reports whether that address ever was.
+// confirmed: in all, and for one address.
 func (s *Store) IntakesSince(ctx context.Context, sheetID string, address []byte,
-	since time.Time) (all, ofAddress int64, confirmed bool, err error) {
+	since time.Time) (all, ofAddress int64, err error) {
 	var r struct {
 		All       int64
 		OfAddress int64
-		Confirmed bool
 	}
 	err = s.DB(ctx).Raw(`SELECT (SELECT COUNT(*) FROM intakes WHERE sheet_id = ? AND at > ?) AS `+"`all`"+`,
-		(SELECT COUNT(*) FROM intakes WHERE sheet_id = ? AND address_key = ? AND at > ?) AS of_address,
-		EXISTS (SELECT 1 FROM intakes WHERE sheet_id = ? AND address_key = ? AND confirmed_at IS NOT NULL) AS confirmed`,
-		sheetID, since, sheetID, address, since, sheetID, address).Scan(&r).Error
-	return r.All, r.OfAddress, r.Confirmed, err
+		(SELECT COUNT(*) FROM intakes WHERE sheet_id = ? AND address_key = ? AND at > ?) AS of_address`,
+		sheetID, since, sheetID, address, since).Scan(&r).Error
+	return r.All, r.OfAddress, err
 }

@@ -118,6 +118,13 @@ func (s *Store) LockPerson(ctx context.Context, id string) (*Person, error) {
 	return &p, first(s.DB(ctx).Clauses(clause.Locking{Strength: "UPDATE"}).First(&p, "id = ?", id).Error)
 }
 
+// LockAdministrators finds those who are let in as administrators, and nobody else changes them in this transaction.
+func (s *Store) LockAdministrators(ctx context.Context) (out []Person, err error) {
+	err = s.DB(ctx).Clauses(clause.Locking{Strength: "UPDATE"}).Where("role = ? AND NOT disabled AND deleted_at IS NULL",
+		Administrator).Order("id").Find(&out).Error
+	return out, err
+}
+
 // PersonByEmail finds a person by address, as value.Identifier compares it.
 func (s *Store) PersonByEmail(ctx context.Context, email string) (*Person, error) {
 	var p Person

@@ -19,6 +19,7 @@ const (
 	// with two sheets' ids: map, which column of the second stands for one of the first
 	SettingColumnsFit = "columns-fit"
 	SettingOptOutKey  = "opt-out-key"    // bytes: signs the tokens of unsubscribe links; sealed
+	SettingFormKey    = "form-key"       // bytes: signs who has confirmed an address for a form; sealed
 	SettingClock      = "practice-clock" // the practice clock's offset
 	SettingWentBack   = "went-back"      // WentBack
 	SettingDoNotEmail = "do-not-email"   // string: the stamp of the do-not-email list

@@ -38,6 +38,10 @@ type Column struct {
 	program *formula.Program // of a formula column, once the sheet has been compiled
 }
 
+// Asked reports whether a form may ask strangers for a column: not for what is calculated or hidden, and not for
+// files, whose names emails carry.
+func (c *Column) Asked() bool { return c.Type != value.Formula && c.Type != value.File && !c.Hidden }
+
 // Sheet is what is needed to read and judge rows.
 type Sheet struct {
 	ID      string

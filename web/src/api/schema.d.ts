@@ -3170,6 +3170,8 @@ export interface components {
             coming: components["schemas"]["EffectLine"][];
         };
         Feed: {
+            /** @description false once its maker has been signed out of it, by a new password, another role or leaving */
+            works: boolean;
             id: string;
             rule?: string;
             by: string;

@@ -16,7 +16,6 @@ import (
 
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
-	"golang.org/x/net/netutil"
 
 	"nivot/internal/api"
 	"nivot/internal/database"
@@ -85,9 +84,6 @@ func proxies() (out []netip.Prefix, err error) {
 	return out, nil
 }
 
-// maxConnections bounds how many clients are connected at once; more wait their turn.
-const maxConnections = 4000
-
 // serveMetrics answers Prometheus at an address of its own until the context ends; "" for not
 // at all.
 func serveMetrics(ctx context.Context, e *engine.Engine) error {
@@ -122,7 +118,7 @@ const answerMost = 5 * time.Second
 func serve(ctx context.Context, l net.Listener, h *api.Handler) error {
 	work, end := context.WithCancel(context.WithoutCancel(ctx))
 	defer end()
-	srv := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second, WriteTimeout: 5 * time.Minute,
+	srv := &http.Server{WriteTimeout: 5 * time.Minute,
 		IdleTimeout: 2 * time.Minute, MaxHeaderBytes: 32 << 10,
 		BaseContext: func(net.Listener) context.Context { return work }}
 	go h.Run(ctx)
@@ -136,7 +132,7 @@ func serve(ctx context.Context, l net.Listener, h *api.Handler) error {
 			_ = srv.Close()
 		}
 	}()
-	if err := srv.Serve(netutil.LimitListener(l, maxConnections)); !errors.Is(err, http.ErrServerClosed) {
+	if err := h.Serve(srv, l); !errors.Is(err, http.ErrServerClosed) {
 		return err
 	}
 	<-answered

@@ -112,7 +112,9 @@ func takeBody(w http.ResponseWriter, r *http.Request, most int64) error {
 		w.Header().Set("Connection", "close") // the rest is not waited for
 		return large
 	}
+	there := reads(r)
 	body, err := io.ReadAll(io.LimitReader(r.Body, most+1))
+	there()
 	if err != nil {
 		return problem(http.StatusBadRequest, "What was sent broke off before its end. Send it again.")
 	}

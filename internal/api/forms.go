@@ -284,7 +284,9 @@ func (s *Server) takeForm(c *echo.Context) error {
 	}
 	r := c.Request()
 	r.Body = http.MaxBytesReader(c.Response(), r.Body, maxForm)
-	if err := r.ParseForm(); err != nil {
+	there := reads(r)
+	err = r.ParseForm()
+	if there(); err != nil {
 		return answerPage(c, http.StatusRequestEntityTooLarge, formView{Form: in.form, Ask: true,
 			Fields: in.fields(nil, nil), Fault: "That was too much text. Please write less."})
 	}

@@ -108,6 +108,7 @@ func (s *Server) guard(operation string) echo.MiddlewareFunc {
 			if err != nil {
 				return err
 			}
+			signedInOn(r.Context(), p)
 			if guarded && p == nil {
 				return problem(http.StatusUnauthorized, "Sign in first.")
 			}

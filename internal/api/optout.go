@@ -74,7 +74,9 @@ func (s *Server) takeStop(c *echo.Context) error {
 	}
 	r := c.Request()
 	r.Body = http.MaxBytesReader(c.Response(), r.Body, maxForm)
-	if err := r.ParseMultipartForm(maxForm); err != nil && !errors.Is(err, http.ErrNotMultipart) {
+	there := reads(r)
+	err = r.ParseMultipartForm(maxForm)
+	if there(); err != nil && !errors.Is(err, http.ErrNotMultipart) {
 		return answerPage(c, http.StatusBadRequest, stopPage(boxes, "That could not be read. Please try again."))
 	}
 	readBy(c.Response(), 0)

@@ -1,0 +1,202 @@
+package api
+
+import (
+	"context"
+	"net"
+	"net/http"
+	"net/netip"
+	"slices"
+	"sync"
+	"time"
+
+	"nivot/internal/store"
+)
+
+// How many clients are connected at once, and how many of them from one network address that nobody has signed in
+// on. Beyond that, the one that has been silent for the longest gives way.
+const (
+	maxConnections   = 4000
+	maxFromOnePlace  = 200
+	maxHeaderSeconds = 5
+)
+
+// crowd is who is connected.
+type crowd struct {
+	net.Listener
+	most, ofPlace int
+	trusted       []netip.Prefix // proxies, which are no one place
+
+	mu     sync.Mutex
+	all    map[*guest]bool            // guarded by mu, as all below
+	places map[string]map[*guest]bool // who counts for their place, by network address
+	order  uint64
+}
+
+// guest is a connection.
+type guest struct {
+	net.Conn
+	c       *crowd
+	place   string // its network address; "" for a proxy's
+	quiet   uint64 // since when no request of it is under way, by the crowd's order; 0 while one is
+	working int    // its requests that are under way: several by HTTP/2
+}
+
+type guestKey struct{}
+
+// Listen accepts connections of a listener, so many at once.
+func (h *Handler) Listen(l net.Listener) net.Listener {
+	return h.s.listen(l, maxConnections, maxFromOnePlace)
+}
+
+func (s *Server) listen(l net.Listener, most, ofPlace int) *crowd {
+	return &crowd{Listener: l, most: most, ofPlace: ofPlace, trusted: s.Proxies, all: map[*guest]bool{},
+		places: map[string]map[*guest]bool{}}
+}
+
+// Serve answers connections of a listener until the server is closed. The server is http.Server's own, but for who
+// is let in.
+func (h *Handler) Serve(srv *http.Server, l net.Listener) error {
+	return h.serve(srv, h.Listen(l))
+}
+
+func (h *Handler) serve(srv *http.Server, l net.Listener) error {
+	srv.Handler = working(h)
+	srv.ReadHeaderTimeout = maxHeaderSeconds * time.Second
+	srv.ConnContext = func(ctx context.Context, c net.Conn) context.Context {
+		if g, ok := c.(*guest); ok {
+			ctx = context.WithValue(ctx, guestKey{}, g)
+		}
+		return ctx
+	}
+	return srv.Serve(l)
+}
+
+// working marks a connection while a request of it is answered.
+func working(next http.Handler) http.Handler {
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if g, ok := r.Context().Value(guestKey{}).(*guest); ok {
+			g.works(1)
+			defer g.works(-1)
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// Accept implements net.Listener. Who is one too many gets in where a silent one gives way, and is turned away where
+// there is none.
+func (c *crowd) Accept() (net.Conn, error) {
+	for {
+		conn, err := c.Listener.Accept()
+		if err != nil {
+			return nil, err
+		}
+		g := &guest{Conn: conn, c: c}
+		if at, err := netip.ParseAddrPort(conn.RemoteAddr().String()); err == nil &&
+			!slices.ContainsFunc(c.trusted, func(p netip.Prefix) bool { return p.Contains(at.Addr().Unmap()) }) {
+			g.place = networkOf(at.Addr().String())
+		}
+		gone, in := c.enter(g)
+		if gone != nil {
+			_ = gone.Close()
+		}
+		if in {
+			return g, nil
+		}
+		_ = conn.Close()
+	}
+}
+
+// enter lets a connection in, and returns which gives way for it.
+func (c *crowd) enter(g *guest) (gone *guest, in bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if of := c.places[g.place]; g.place != "" && len(of) >= c.ofPlace {
+		if gone = quietest(of); gone == nil {
+			return nil, false
+		}
+	} else if len(c.all) >= c.most {
+		if gone = quietest(c.all); gone == nil {
+			return nil, false
+		}
+	}
+	if gone != nil {
+		c.forget(gone)
+	}
+	c.order++
+	g.quiet = c.order
+	c.all[g] = true
+	if g.place == "" {
+		return gone, true
+	}
+	if c.places[g.place] == nil {
+		c.places[g.place] = map[*guest]bool{}
+	}
+	c.places[g.place][g] = true
+	return gone, true
+}
+
+// quietest is the connection that no request has come from for the longest; nil for none.
+func quietest(of map[*guest]bool) (out *guest) {
+	for g := range of {
+		if g.quiet > 0 && (out == nil || g.quiet < out.quiet) {
+			out = g
+		}
+	}
+	return out
+}
+
+// forget counts a connection out; the caller holds mu.
+func (c *crowd) forget(g *guest) {
+	delete(c.all, g)
+	c.leavePlace(g)
+}
+
+func (c *crowd) leavePlace(g *guest) {
+	of := c.places[g.place]
+	if delete(of, g); len(of) == 0 {
+		delete(c.places, g.place)
+	}
+}
+
+// Close implements net.Conn.
+func (g *guest) Close() error {
+	g.c.mu.Lock()
+	g.c.forget(g)
+	g.c.mu.Unlock()
+	return g.Conn.Close()
+}
+
+// works counts the requests of a connection that are under way.
+func (g *guest) works(n int) {
+	g.c.mu.Lock()
+	defer g.c.mu.Unlock()
+	if g.working += n; g.working > 0 {
+		g.quiet = 0
+		return
+	}
+	g.c.order++
+	g.quiet = g.c.order
+}
+
+// reads has the connection of a stranger's request give way while its body comes, as if it were silent; what it
+// returns is called once the body is there.
+func reads(r *http.Request) (done func()) {
+	g, ok := r.Context().Value(guestKey{}).(*guest)
+	if !ok || person(r.Context()) != nil {
+		return func() {}
+	}
+	g.works(-1)
+	return func() { g.works(1) }
+}
+
+// signedInOn has the connection of a request count for its place no more: who is signed in is kept out by nobody
+// who is not, and has bounds of their own.
+func signedInOn(ctx context.Context, p *store.Person) {
+	g, ok := ctx.Value(guestKey{}).(*guest)
+	if !ok || p == nil {
+		return
+	}
+	g.c.mu.Lock()
+	defer g.c.mu.Unlock()
+	g.c.leavePlace(g)
+}

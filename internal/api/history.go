@@ -119,7 +119,7 @@ func toSheetEvent(ev *store.Event, names map[int64]string, may bool) SheetEvent 
 		out.Rows, out.Words = d.Steps, "took a change of "+rows(d.Steps, "row")+" back"
 	case store.EventImported, store.EventRefreshed:
 		out.Rows = d.New + d.Changed + d.Gone
-		from := d.File
+		from := engine.ShownPlace(d.File)
 		if from == "" {
 			from = "a file"
 		}

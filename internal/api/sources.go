@@ -24,7 +24,7 @@ func (s *Server) sourceState(ctx context.Context, sheetID string) (SourceState, 
 		return out, err
 	}
 	if err == nil {
-		out.Source = &Source{Place: c.Place, Worksheet: c.Worksheet, HeadingRow: c.HeadingRow, EveryMinutes: c.EveryMinutes,
+		out.Source = &Source{Place: engine.ShownPlace(c.Place), Worksheet: c.Worksheet, HeadingRow: c.HeadingRow, EveryMinutes: c.EveryMinutes,
 			AtTime: c.AtTime,
 			Share:  c.Share, Keep: c.Missing == "keep", Paused: c.Paused}
 		out.LookedAt, out.ChangedAt = c.LookedAt, c.ChangedAt
@@ -141,7 +141,8 @@ func (s *Server) sourceNeeds(ctx context.Context, sheets []store.Sheet) ([]sourc
 		}
 		for _, sh := range sheets {
 			if sh.ID == c.SheetID {
-				out = append(out, sourceNeed{SheetId: sh.ID, Sheet: sh.Name, Text: sentence(c.LastError), Place: c.Place})
+				out = append(out, sourceNeed{SheetId: sh.ID, Sheet: sh.Name, Text: sentence(c.LastError),
+					Place: engine.ShownPlace(c.Place)})
 			}
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"errors"
+	"strings"
 	"time"
 
 	"nivot/internal/core/calendar"
@@ -27,7 +28,9 @@ func (e *Engine) SaveSource(ctx context.Context, c *store.Source, actor string) 
 	if err != nil {
 		return err
 	}
-	if err := fetch.Check(c.Place, o); err != nil {
+	shown := fetch.Shown(c.Place)
+	kept := strings.Contains(c.Place, fetch.Dots) // what the page showed, unchanged
+	if err := fetch.Check(c.Place, o); err != nil && !kept {
 		return &Refusal{Field: "/place", Message: err.Error()}
 	}
 	switch {
@@ -46,7 +49,18 @@ func (e *Engine) SaveSource(ctx context.Context, c *store.Source, actor string) 
 		}
 		if old, err := tx.SheetSource(ctx, c.SheetID); err == nil {
 			c.ID, c.LookedAt, c.ChangedAt = old.ID, old.LookedAt, old.ChangedAt
+			if kept && fetch.Shown(old.Place) == c.Place {
+				if c.Place, err = e.place(old); err != nil {
+					return err
+				}
+			}
 		} else if !errors.Is(err, store.ErrNotFound) {
+			return err
+		}
+		if strings.Contains(c.Place, fetch.Dots) {
+			return &Refusal{Field: "/place", Message: "write the address again, with what the dots stand for"}
+		}
+		if err := e.sealPlace(c); err != nil {
 			return err
 		}
 		c.Print, c.LastError, c.OverShare, c.Overrule = nil, "", false, false
@@ -57,13 +71,44 @@ func (e *Engine) SaveSource(ctx context.Context, c *store.Source, actor string) 
 			return err
 		}
 		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventSourceSaved, SheetID: c.SheetID,
-			Detail: store.Detail(map[string]any{"place": c.Place, "everyMinutes": c.EveryMinutes, "atTime": c.AtTime,
+			Detail: store.Detail(map[string]any{"place": shown, "everyMinutes": c.EveryMinutes, "atTime": c.AtTime,
 				"share": c.Share, "missing": c.Missing, "paused": c.Paused})})
 	})
 	if err == nil {
 		wake(e.wakeRefresh)
 	}
 	return err
+}
+
+// ShownPlace returns the place of a source as people may see it.
+func ShownPlace(place string) string { return fetch.Shown(place) }
+
+// placeUse is what the place of a sheet's source is sealed for.
+func placeUse(sheetID string) string { return "source of " + sheetID }
+
+// sealPlace has a source show its place without what may be a secret in it, which is kept sealed.
+func (e *Engine) sealPlace(c *store.Source) error {
+	shown := fetch.Shown(c.Place)
+	if c.SealedPlace = nil; shown == c.Place {
+		return nil
+	}
+	if e.opts.Key == nil {
+		return &Refusal{Field: "/place", Message: "the address has a query, which may hold a secret, and this Nivot has no key " +
+			"file to seal it with; have the administrator set NIVOT_KEY_FILE"}
+	}
+	c.SealedPlace, c.Place = e.opts.Key.Seal(c.Place, placeUse(c.SheetID)), shown
+	return nil
+}
+
+// place is where a source's file is fetched from.
+func (e *Engine) place(c *store.Source) (string, error) {
+	if c.SealedPlace == nil {
+		return c.Place, nil
+	}
+	if e.opts.Key == nil {
+		return "", errors.New("the address of the source is sealed, and this process has no key file")
+	}
+	return e.opts.Key.Open(c.SealedPlace, placeUse(c.SheetID))
 }
 
 func (e *Engine) putRefresh(ctx context.Context, tx *store.Store, c *store.Source, at time.Time) error {
@@ -104,7 +149,7 @@ func (e *Engine) DropSource(ctx context.Context, sheetID, actor string) error {
 			return err
 		}
 		return tx.AddEvents(ctx, store.Event{At: e.now(), Actor: actor, Kind: store.EventSourceSaved, SheetID: sheetID,
-			Detail: store.Detail(map[string]any{"place": c.Place, "dropped": true})})
+			Detail: store.Detail(map[string]any{"place": fetch.Shown(c.Place), "dropped": true})})
 	})
 }
 
@@ -153,7 +198,11 @@ func (e *Engine) Refresh(ctx context.Context) (found bool, err error) {
 	if err != nil {
 		return true, err
 	}
-	file, failed := fetch.Get(ctx, c.Place, o)
+	place, failed := e.place(c)
+	var file []byte
+	if failed == nil {
+		file, failed = fetch.Get(ctx, place, o)
+	}
 	if ctx.Err() != nil {
 		return true, ctx.Err()
 	}
@@ -165,8 +214,13 @@ func (e *Engine) Refresh(ctx context.Context) (found bool, err error) {
 		if errors.Is(err, store.ErrNotFound) {
 			return nil
 		}
-		if err != nil || now.Place != c.Place {
+		if err != nil || now.Place != c.Place || !bytes.Equal(now.SealedPlace, c.SealedPlace) {
 			return err
+		}
+		if now.SealedPlace == nil && e.opts.Key != nil { // from before addresses were sealed
+			if err := e.sealPlace(now); err != nil {
+				return err
+			}
 		}
 		return e.refresh(ctx, tx, now, file, failed, e.now())
 	})
@@ -224,7 +278,7 @@ func (e *Engine) refresh(ctx context.Context, tx *store.Store, c *store.Source, 
 	case trouble != nil || errors.As(err, &trouble):
 		c.LastError = trouble.Message
 		ev = &store.Event{Kind: store.EventRefreshFailed,
-			Detail: store.Detail(map[string]any{"place": c.Place, "problem": trouble.Message})}
+			Detail: store.Detail(map[string]any{"place": fetch.Shown(c.Place), "problem": trouble.Message})}
 	case err != nil:
 		return err
 	default:
@@ -265,7 +319,7 @@ func nextLook(c *store.Source, zone *time.Location, now time.Time) time.Time {
 // a change has its own.
 func (e *Engine) takeIn(ctx context.Context, tx *store.Store, c *store.Source, s *sheet.Sheet,
 	matches map[string]string, b []byte) (*store.Event, error) {
-	same := &store.Event{Kind: store.EventLooked, Detail: store.Detail(map[string]any{"place": c.Place})}
+	same := &store.Event{Kind: store.EventLooked, Detail: store.Detail(map[string]any{"place": fetch.Shown(c.Place)})}
 	print := sha256.Sum256(b)
 	if bytes.Equal(print[:], c.Print) {
 		return same, nil
@@ -276,7 +330,7 @@ func (e *Engine) takeIn(ctx context.Context, tx *store.Store, c *store.Source, s
 	}
 	in := Incoming{Rows: t.Rows, Columns: MatchColumns(s, t.Heading, matches)}
 	opts := ImportOptions{Dry: true, Keep: c.Missing == "keep", Kind: store.EventRefreshed,
-		About: map[string]any{"file": c.Place}}
+		About: map[string]any{"file": fetch.Shown(c.Place)}}
 	res, err := e.importTx(ctx, tx, c.SheetID, in, opts, System(sourceActor))
 	if err != nil {
 		return nil, err

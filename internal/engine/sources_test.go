@@ -3,9 +3,12 @@ package engine
 import (
 	"errors"
 	"fmt"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -136,5 +139,81 @@ func TestNextLook(t *testing.T) {
 		if got := nextLook(&c.source, zone, at(c.now)).UTC().Format(time.RFC3339); got != c.want {
 			t.Errorf("%s after %s: %s, want %s", fmt.Sprint(c.source.EveryMinutes, c.source.AtTime), c.now, got, c.want)
 		}
+	}
+}
+
+// An address may hold a secret in its query: it is kept sealed, and shown to nobody.
+func TestSourceSecrets(t *testing.T) {
+	f := newFixture(t, "2027-03-15T08:30:00Z")
+	rec, _ := f.loan()
+	key, err := NewKey(make([]byte, 32))
+	if err != nil {
+		t.Fatal(err)
+	}
+	f.opts.Key = key
+	const secret = "s3cret-of-the-museum"
+	var asked atomic.Value
+	srv := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		asked.Store(r.URL.RawQuery)
+		w.Header().Set("Content-Length", "100") // and then less
+		fmt.Fprint(w, "Loan\n")
+	}))
+	t.Cleanup(srv.Close)
+	if err := f.Store.SetSetting(f.ctx, SettingFetch, true); err != nil {
+		t.Fatal(err)
+	}
+	src := &store.Source{SheetID: rec.ID, Place: srv.URL + "/loans.csv?token=" + secret + "&raw", EveryMinutes: 5, Share: 33,
+		Missing: "gone"}
+	if err := f.SaveSource(f.ctx, src, "Ines"); err != nil {
+		t.Fatal(err)
+	}
+	look := func() *store.Source {
+		t.Helper()
+		for end := time.Now().Add(time.Minute); ; time.Sleep(5 * time.Millisecond) {
+			c, err := f.Store.SheetSource(f.ctx, rec.ID)
+			if err != nil || time.Now().After(end) {
+				t.Fatal("not looked at: ", err)
+			}
+			if c.LastError != "" {
+				return c
+			}
+			if _, err := f.Refresh(f.ctx); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	c := look()
+	if asked.Load() != "token="+secret+"&raw" || c.Place != srv.URL+"/loans.csv?token=••••&••••" {
+		t.Errorf("asked for %q, shown as %q", asked.Load(), c.Place)
+	}
+	host := strings.TrimPrefix(srv.URL, "http://")
+	if c.LastError == "" || strings.Contains(strings.ReplaceAll(c.LastError, host, ""), "127.0.0.1") {
+		t.Errorf("the error tells of the network: %q", c.LastError)
+	}
+	// Saved as the page shows it, it stays; with another host its secret does not go there.
+	again := store.Source{SheetID: rec.ID, Place: c.Place, EveryMinutes: 10, Share: 33, Missing: "gone"}
+	if err := f.SaveSource(f.ctx, &again, "Ines"); err != nil {
+		t.Fatal(err)
+	}
+	if look(); asked.Load() != "token="+secret+"&raw" {
+		t.Errorf("asked for %q", asked.Load())
+	}
+	other := store.Source{SheetID: rec.ID, Place: "http://elsewhere.example/loans.csv?token=••••", EveryMinutes: 10, Share: 33}
+	if err := f.SaveSource(f.ctx, &other, "Ines"); err == nil || !strings.Contains(err.Error(), "write the address again") {
+		t.Errorf("another address with dots: %v", err)
+	}
+	for _, table := range []string{"sources", "events", "audit", "agenda"} {
+		var rows []map[string]any
+		if err := f.Store.DB(f.ctx).Table(table).Find(&rows).Error; err != nil {
+			t.Fatal(err)
+		}
+		if strings.Contains(fmt.Sprintf("%s", rows), secret) {
+			t.Errorf("the secret stands in %s", table)
+		}
+	}
+	f.opts.Key = nil
+	if err := f.SaveSource(f.ctx, &store.Source{SheetID: rec.ID, Place: srv.URL + "/x?a=1", EveryMinutes: 5}, "Ines"); err == nil ||
+		!strings.Contains(err.Error(), "NIVOT_KEY_FILE") {
+		t.Errorf("without a key: %v", err)
 	}
 }

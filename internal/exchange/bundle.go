@@ -365,7 +365,7 @@ func (b *Bundle) readRows(data []byte) error {
 	}
 	cols := make([]*sheet.Column, len(t.Heading))
 	for i, h := range t.Heading {
-		c, ok := b.Sheet.ColumnNamed(h)
+		c, ok := b.Sheet.ColumnNamed(original(h))
 		if !ok {
 			return at("line 1", fmt.Errorf("there is no column %q in sheet.json", h))
 		}
@@ -376,7 +376,7 @@ func (b *Bundle) readRows(data []byte) error {
 		r := &sheet.Row{Number: int64(i + 1)}
 		for k, text := range rec {
 			if cols[k].Type != value.Formula {
-				r.Set(cols[k], value.Parse(text, b.Sheet.Reading(cols[k])))
+				r.Set(cols[k], value.Parse(original(text), b.Sheet.Reading(cols[k])))
 			}
 		}
 		// A second row with the same key is kept; edits by key mean the first.

@@ -99,17 +99,20 @@ func (c *csvWriter) write(rec []string) error {
 func (c *csvWriter) Row(r *sheet.Row, more []value.Value) error {
 	rec := make([]string, 0, len(c.o.Columns)+len(more))
 	for _, col := range c.o.Columns {
-		v := r.Cell(col)
-		text := c.o.Sheet.Input(col, v)
-		if !v.IsFilled() || v.Type != value.Number {
-			text = harmless(text)
-		}
-		rec = append(rec, text)
+		rec = append(rec, cellText(c.o.Sheet, col, r.Cell(col)))
 	}
 	for _, v := range more {
 		rec = append(rec, harmless(moreText(v)))
 	}
 	return c.write(rec)
+}
+
+// cellText is a cell as it stands in CSV. A number is no formula, even below zero.
+func cellText(s *sheet.Sheet, c *sheet.Column, v value.Value) string {
+	if v.IsFilled() && v.Type == value.Number {
+		return s.Input(c, v)
+	}
+	return harmless(s.Input(c, v))
 }
 
 func moreText(v value.Value) string {

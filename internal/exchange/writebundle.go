@@ -215,7 +215,7 @@ func NewBundleWriter(w io.Writer, s *sheet.Sheet, l Letters, rules []*rule.Rule,
 	heading := []string{}
 	for _, c := range s.Columns {
 		if c.Type != value.Formula {
-			heading = append(heading, c.Name)
+			heading = append(heading, harmless(c.Name))
 		}
 	}
 	return b, b.rows.Write(heading)
@@ -244,7 +244,7 @@ func (b *BundleWriter) Row(r *sheet.Row) error {
 	rec := []string{}
 	for i := range b.s.Columns {
 		if c := &b.s.Columns[i]; c.Type != value.Formula {
-			rec = append(rec, b.s.Input(c, r.Cell(c)))
+			rec = append(rec, cellText(b.s, c, r.Cell(c)))
 		}
 	}
 	return b.rows.Write(rec)

@@ -40,7 +40,7 @@ func Check(place string, o Options) error {
 		u, err := url.Parse(place)
 		switch {
 		case err != nil || u.Hostname() == "":
-			return fmt.Errorf("%q is not an address; write it as https://host/file.csv", place)
+			return fmt.Errorf("%q is not an address; write it as https://host/file.csv", Shown(place))
 		case u.User != nil:
 			return errors.New("an address here holds no password; it would be shown to all who see the sheet")
 		}
@@ -57,6 +57,33 @@ func Check(place string, o Options) error {
 		return fmt.Errorf("%q is not the path of a file in the watched folder; write it as folder/file.csv", place)
 	}
 	return nil
+}
+
+// Dots stand for what is not shown of a place.
+const Dots = "••••"
+
+// Shown returns a place as people may see it: an address without the values of its query, any of which may be a
+// secret.
+func Shown(place string) string {
+	if !isAddress(place) {
+		return place
+	}
+	place, _, _ = strings.Cut(place, "#")
+	head, query, ok := strings.Cut(place, "?")
+	if !ok || query == "" {
+		return place
+	}
+	parts := strings.Split(query, "&")
+	for i, p := range parts {
+		name, v, named := strings.Cut(p, "=")
+		switch {
+		case !named:
+			parts[i] = Dots
+		case v != "":
+			parts[i] = name + "=" + Dots
+		}
+	}
+	return head + "?" + strings.Join(parts, "&")
 }
 
 func isAddress(place string) bool {
@@ -152,7 +179,8 @@ func read(r io.Reader, limit int) ([]byte, error) {
 	b, err := io.ReadAll(io.LimitReader(r, int64(limit)+1))
 	switch {
 	case err != nil:
-		return nil, fmt.Errorf("it could not be read to its end: %w", err)
+		slog.Info("a source could not be read to its end", "error", err)
+		return nil, errors.New("it could not be read to its end")
 	case len(b) > limit:
 		return nil, fmt.Errorf("the file is larger than %d MB", limit>>20)
 	case len(b) == 0:

@@ -9,7 +9,8 @@ import (
 type Source struct {
 	ID           int64 `gorm:"primaryKey"`
 	SheetID      string
-	Place        string // a path in the watched folder, or an http(s) address
+	Place        string // a path in the watched folder, or an http(s) address, as it is shown
+	SealedPlace  []byte // the address, sealed, where its query is not shown; nil for as Place says
 	Worksheet    string
 	HeadingRow   int    // from 1; 0 for the first that is filled
 	EveryMinutes int    // or

@@ -1,7 +1,9 @@
 package template
 
 import (
+	"archive/zip"
 	"bytes"
+	"cmp"
 	"errors"
 	"fmt"
 	"image"
@@ -11,6 +13,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"unicode"
 	"unicode/utf8"
 )
 
@@ -69,25 +72,111 @@ var kinds = []kind{
 var plainEndings = map[string]string{".txt": "text/plain", ".csv": "text/csv", ".md": "text/markdown",
 	".json": "application/json", ".xml": "application/xml", ".vcf": "text/vcard"}
 
-// programs are what mail servers refuse, for what it can do to who opens it.
-var programs = []string{".exe", ".com", ".bat", ".cmd", ".scr", ".pif", ".msi", ".vbs", ".vbe", ".js", ".jse", ".jar",
-	".ps1", ".hta", ".cpl", ".lnk", ".iso", ".html", ".htm", ".svg"}
+// programs are the endings of what mail servers refuse, for what it can do to who opens it: programs and parts of them,
+// scripts, pages with scripts, documents with macros, shortcuts and settings, images of disks, and packed applications.
+var programs = func() map[string]bool {
+	out := map[string]bool{}
+	for _, e := range strings.Fields(`
+		exe com bat cmd scr pif msi msp mst dll drv sys ocx cpl efi gadget application
+		vbs vbe vb js jse mjs cjs ws wsf wsh wsc sct ps1 ps1xml ps2 psc1 psd1 psm1 hta jar class jnlp py pyc pyw pl rb sh bash
+		csh ksh zsh command tcl ahk applescript scpt action workflow
+		html htm shtml xhtml xht xhtm mht mhtml svg svgz xsl xslt xbl swf chm hlp
+		docm dotm xlsm xltm xlam xll pptm potm ppam ppsm sldm accde accda mdb mda mde ade adp one onepkg slk iqy wll
+		lnk url webloc desktop reg inf scf library-ms search-ms searchconnector-ms settingcontent-ms theme themepack
+		diagcab msc job rdp website
+		iso img vhd vhdx vmdk vdi dmg udf wim cab
+		appx appxbundle msix msixbundle appinstaller apk aab ipa deb rpm pkg mpkg snap flatpak run bin elf so dylib xpi crx
+		osx app nupkg vsix grp prg`) {
+		out["."+e] = true
+	}
+	return out
+}()
+
+// programHeads are what the content of such files begins with, whatever they are called.
+var programHeads = []string{"MZ", "\x7fELF", "#!", "\xca\xfe\xba\xbe", "\xfe\xed\xfa\xce", "\xfe\xed\xfa\xcf", "\xce\xfa\xed\xfe",
+	"\xcf\xfa\xed\xfe", "\x00asm", "dex\n", "ITSF", "MSCF", "vhdxfile", "conectix", "L\x00\x00\x00\x01\x14\x02\x00", "KDMV",
+	"[InternetShortcut]", "Windows Registry Editor", "REGEDIT4", "!<arch>\n", "\xed\xab\xee\xdb"}
+
+// endingOf gives the ending of a file's name, in small letters: ".pdf", or "" for none. What systems leave out when
+// they open a file counts as little here: dots and spaces at its end, and what stands behind a colon.
+func endingOf(name string) string {
+	name, _, _ = strings.Cut(name, ":")
+	name = strings.TrimRightFunc(name, func(r rune) bool {
+		return r == '.' || unicode.IsSpace(r) || unicode.IsControl(r) || unicode.Is(unicode.Cf, r)
+	})
+	return strings.ToLower(strings.Map(func(r rune) rune { // a mark of direction hides what the ending is
+		if unicode.Is(unicode.Cf, r) {
+			return -1
+		}
+		return r
+	}, path.Ext(name)))
+}
+
+// isProgram reports whether a file is one that mail servers refuse, by its name or by its content.
+func isProgram(name string, data []byte) bool {
+	_, behind, _ := strings.Cut(name, ":")
+	if programs[endingOf(name)] || programs[endingOf(behind)] {
+		return true
+	}
+	for _, h := range programHeads {
+		if bytes.HasPrefix(data, []byte(h)) {
+			return true
+		}
+	}
+	const sector = 0x8000 // where an image of a disk says that it is one (ISO 9660; ECMA-167)
+	if len(data) > sector+6 && slices.Contains([]string{"CD001", "BEA01", "NSR02", "NSR03"}, string(data[sector+1:sector+6])) {
+		return true
+	}
+	return bytes.HasPrefix(data, []byte("PK\x03\x04")) && packsProgram(data) || isPage(name, data)
+}
+
+// packsProgram reports whether an archive, or a document that is one, holds macros or is an application.
+func packsProgram(data []byte) bool {
+	z, err := zip.NewReader(bytes.NewReader(data), int64(len(data)))
+	if err != nil {
+		return false
+	}
+	for _, f := range z.File {
+		name := strings.ToLower(strings.ReplaceAll(f.Name, `\`, "/"))
+		switch base := path.Base(name); {
+		case programs[endingOf(base)] && base != "thumbs.db" && !strings.HasSuffix(name, ".bin"),
+			base == "vbaproject.bin", base == "androidmanifest.xml", base == "appxmanifest.xml", base == "classes.dex",
+			name == "meta-inf/manifest.mf":
+			return true
+		}
+	}
+	return false
+}
+
+// isPage reports whether a file that a browser would open is a page, which may hold scripts.
+func isPage(name string, data []byte) bool {
+	head := bytes.ToLower(data[:min(len(data), 4096)])
+	switch ending := endingOf(name); {
+	case ending == ".xml":
+		return bytes.Contains(head, []byte("www.w3.org/1999/xhtml")) || bytes.Contains(head, []byte("www.w3.org/2000/svg")) ||
+			bytes.Contains(head, []byte("<?xml-stylesheet"))
+	case plainEndings[ending] != "" || slices.ContainsFunc(kinds, func(k kind) bool { return slices.Contains(k.endings, ending) }):
+		return false
+	}
+	text := bytes.TrimLeft(bytes.TrimPrefix(head, []byte("\ufeff")), " \t\r\n\f")
+	return slices.ContainsFunc([]string{"<!doctype html", "<html", "<head", "<body", "<script", "<iframe", "<svg", "mime-version:"},
+		func(h string) bool { return bytes.HasPrefix(text, []byte(h)) }) || bytes.Contains(head, []byte("<script"))
+}
 
 // ReadFile reads a file that is to be attached: the media type of what it is. A file that is
 // not what its name says, that is empty or too large, or that mail servers refuse, is refused.
 func ReadFile(name string, data []byte) (typ string, err error) {
-	ending := strings.ToLower(path.Ext(name))
+	ending := endingOf(name)
 	switch {
 	case len(data) == 0:
 		return "", fmt.Errorf("it is empty")
 	case len(data) > MaxAttachment:
 		return "", fmt.Errorf("it has %d MB; an attachment has up to %d MB", (len(data)+1<<20-1)>>20, MaxAttachment>>20)
-	case slices.Contains(programs, ending) || bytes.HasPrefix(data, []byte("MZ")) ||
-		bytes.HasPrefix(data, []byte("\x7fELF")):
+	case isProgram(name, data):
 		return "",
 			fmt.Errorf(
-				"mail servers refuse programs and files of the kind %s; pack it into a PDF or leave it at an address to link to",
-				ending)
+				"mail servers refuse programs, pages, macros and files of the kind %s; make a PDF of it, or leave it at an "+
+					"address to link to", cmp.Or(ending, "of a program"))
 	}
 	is := func(k kind) bool {
 		return slices.ContainsFunc(k.heads, func(h string) bool { return bytes.HasPrefix(data, []byte(h)) })

@@ -1,6 +1,7 @@
 package template
 
 import (
+	"archive/zip"
 	"bytes"
 	"encoding/json"
 	"fmt"
@@ -399,6 +400,61 @@ func TestInvitations(t *testing.T) {
 		tpl.Attachments = []Attachment{bad}
 		if tpl.Validate(s) == nil {
 			t.Errorf("%+v is accepted", bad)
+		}
+	}
+}
+
+// zipped packs files with the names.
+func zipped(t *testing.T, names ...string) string {
+	t.Helper()
+	var b bytes.Buffer
+	z := zip.NewWriter(&b)
+	for _, n := range names {
+		w, err := z.Create(n)
+		if err != nil {
+			t.Fatal(err)
+		}
+		_, _ = w.Write([]byte("x"))
+	}
+	if err := z.Close(); err != nil {
+		t.Fatal(err)
+	}
+	return b.String()
+}
+
+// What mail servers refuse is refused by its name, however that is written, and by its content, whatever it is called.
+func TestProgramsAreRefused(t *testing.T) {
+	for _, name := range strings.Fields(`a.exe A.EXE a.exe. a.exe... a.pdf.exe a.xhtml a.xht a.mht a.mhtml a.chm a.wsf a.dll a.docm
+		a.xlsm a.pptm a.dotm a.url a.reg a.img a.vhd a.vhdx a.appx a.msix a.apk a.jar a.js a.vbs a.hta a.lnk a.iso a.html a.svg
+		a.ps1 a.cpl a.scr a.msi a.library-ms a.dmg a.sh a.py a.xll a.iqy a.one a.website a.txt:b.exe a.exe:x.txt a.pif a.com`) {
+		if typ, err := ReadFile(name, []byte("words")); err == nil || !strings.Contains(err.Error(), "mail servers refuse") {
+			t.Errorf("%s: %s %v", name, typ, err)
+		}
+	}
+	for name, data := range map[string]string{
+		"spaces.exe  ": "words", "dots and spaces.exe. . ": "words", "a\u202efdp.exe": "words", "a.e\u200bxe": "words",
+		"program": "MZ\x90", "program.txt": "MZ\x90", "mach-o": "\xcf\xfa\xed\xfe", "script": "#!/bin/sh\n", "linux.csv": "\x7fELF",
+		"help": "ITSF\x03", "disk": strings.Repeat("\x00", 0x8001) + "CD001" + "\x01 and on", "hard disk": "conectix",
+		"shortcut": "L\x00\x00\x00\x01\x14\x02\x00", "link.txt": "[InternetShortcut]\r\nURL=x", "settings.txt": "REGEDIT4\r\n",
+		"page": "\ufeff \r\n<!DOCTYPE html><p>", "page.xml": `<?xml version="1.0"?><html xmlns="http://www.w3.org/1999/xhtml">`,
+		"drawing.xml": `<svg xmlns="http://www.w3.org/2000/svg">`, "styled.xml": `<?xml-stylesheet href="x"?>`,
+		"archived": "MIME-Version: 1.0\r\n", "scripted.dat": "x <script>alert(1)</script>",
+		"macros.docx": zipped(t, "word/document.xml", "word/vbaProject.bin"), "phone.zip": zipped(t, "AndroidManifest.xml"),
+		"packed.zip": zipped(t, "letters/a.pdf", "letters/b.js"), "store.zip": zipped(t, "AppxManifest.xml"),
+		"java.zip": zipped(t, "META-INF/MANIFEST.MF"),
+	} {
+		if typ, err := ReadFile(name, []byte(data)); err == nil || !strings.Contains(err.Error(), "mail servers refuse") {
+			t.Errorf("%q: %s %v", name, typ, err)
+		}
+	}
+	for name, data := range map[string]string{
+		"plan.pdf": "%PDF-1.4", "notes.txt": "<b>bold</b>", "rows.csv": "a,b", "data.xml": "<loans/>", "letter.docx": zipped(t,
+			"word/document.xml", "docProps/app.xml"), "table.xlsx": zipped(t, "xl/workbook.xml", "xl/printerSettings/printerSettings1.bin"),
+		"letters.zip": zipped(t, "a.pdf", "b/c.png"), "text.odt": zipped(t, "content.xml", "META-INF/manifest.xml"),
+		"com": "words", "sheet.numbers": "anything", "Company.": "words", "report v1.2": "words",
+	} {
+		if _, err := ReadFile(name, []byte(data)); err != nil {
+			t.Errorf("%q: %v", name, err)
 		}
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"nivot/internal/core/sheet"
+	"nivot/internal/engine"
 	"nivot/internal/store"
 )
 

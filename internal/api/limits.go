@@ -57,6 +57,16 @@ func (l *limiter) wait(key string) time.Duration {
 // allow counts an act of a key, and reports whether it may be done now.
 func (l *limiter) allow(key string) bool { return l.wait(key) == 0 }
 
+// allowN counts n acts of a key, and reports whether they may be done now, all or none.
+func (l *limiter) allowN(key string, n int) bool {
+	fresh := rate.NewLimiter(rate.Every(l.every), l.burst)
+	if of, there, _ := l.keys.PeekOrAdd(key, fresh); there {
+		l.keys.Get(key) // used last
+		fresh = of
+	}
+	return fresh.AllowN(l.now(), n)
+}
+
 // forget lets a key begin anew.
 func (l *limiter) forget(key string) { l.keys.Remove(key) }
 
@@ -69,6 +79,9 @@ const (
 	plainTries, plainEvery         = 3, 10 * time.Minute
 	plainFormTries, plainFormEvery = 20, time.Minute
 )
+
+// testsAnHour is how many test emails a person may send to others in an hour.
+const testsAnHour = 20
 
 // tries bounds how often passwords are guessed: of one person from one network address; from
 // one network address, whoever is meant; and of one person from everywhere, where nobody has

@@ -1,18 +1,22 @@
 package api
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"net/http/httptest"
 	"net/url"
 	"regexp"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
+	"testing/fstest"
 	"time"
 
+	"nivot/internal/database/dbtest"
 	"nivot/internal/engine"
 	"nivot/internal/store"
 )
@@ -177,6 +181,10 @@ func TestPracticeMailTellsNoSecrets(t *testing.T) {
 		}
 		return store.RowID(x.ID)
 	}
+	if err := m.st.AddPracticeMessage(ctx, &store.PracticeMessage{ReceivedAt: time.Now(), EnvelopeTo: "p.onslow@marrowby.example",
+		Subject: strings.Repeat("long ", 1000), MessageID: strings.Repeat("x", 900)}); err != nil {
+		t.Errorf("a long subject: %v", err)
+	}
 	access := keep("administrator@marrowby.example", welcomePath)
 	two := keep("administrator@marrowby.example\nreader@marrowby.example", welcomePath)
 	stop := keep("p.onslow@marrowby.example", engine.OptOutPath)
@@ -217,4 +225,47 @@ func TestPracticeMailTellsNoSecrets(t *testing.T) {
 			}
 		}
 	}
+}
+
+// FuzzStop looks at and presses links of any kind.
+func FuzzStop(f *testing.F) {
+	f.Add("test", typeForm, []byte("List-Unsubscribe=One-Click"))
+	f.Add("AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA", typeUpload+"; boundary=x",
+		[]byte("--x\r\nContent-Disposition: form-data; name=address\r\n\r\nada@x.example\r\n--x--\r\n"))
+	st, err := store.Open(dbtest.Migrated(f))
+	if err != nil {
+		f.Fatal(err)
+	}
+	f.Cleanup(func() { st.Close() })
+	h, err := New(Options{Engine: engine.New(st, time.Now, engine.Options{}), Wall: time.Now,
+		PublicURL: "http://127.0.0.1:8420", Web: fstest.MapFS{"index.html": {Data: []byte("x")}}})
+	if err != nil {
+		f.Fatal(err)
+	}
+	ctx := context.Background()
+	d := &store.Delivery{Occasion: []byte("0123456789abcdef"), SheetID: "s", State: "accepted",
+		Recipients: jsonOf([]store.Recipient{{Role: "to", Mailbox: "ada@x.example"}, {Role: "bcc", Mailbox: "ben@x.example"}})}
+	link, err := engine.New(st, time.Now, engine.Options{}).OptOutLink(ctx, d, "")
+	if err != nil {
+		f.Fatal(err)
+	}
+	if err := st.DB(ctx).Omit("next_try").Create(d).Error; err != nil {
+		f.Fatal(err)
+	}
+	f.Add(strings.TrimPrefix(link, engine.OptOutPath), typeForm, []byte("address=zoe@x.example"))
+	f.Fuzz(func(t *testing.T, token, typ string, data []byte) {
+		for _, method := range []string{"GET", "POST"} {
+			req := httptest.NewRequest(method, engine.OptOutPath+url.PathEscape(token), bytes.NewReader(data))
+			req.Header["Content-Type"] = []string{typ}
+			w := httptest.NewRecorder()
+			h.ServeHTTP(w, req)
+			page := w.Body.String()
+			if w.Code >= 500 {
+				t.Errorf("%s: %d %s", method, w.Code, page)
+			}
+			if strings.Contains(page, "ben@x.example") && !bytes.Contains(data, []byte("ben")) {
+				t.Errorf("%s tells a recipient: %s", method, page)
+			}
+		}
+	})
 }

@@ -37,6 +37,11 @@ func problem(status int, title string) error {
 
 // handleError turns every error into a problem detail (RFC 9457).
 func (s *Server) handleError(c *echo.Context, err error) {
+	if sent, _ := echo.UnwrapResponse(c.Response()); sent != nil && sent.Committed {
+		slog.Warn("a request failed after its answer had begun", "id", requestID(c), "method", c.Request().Method, "path",
+			c.Path(), "error", err)
+		return
+	}
 	status, p := toProblem(err)
 	if status == http.StatusInternalServerError {
 		slog.Error("a request failed", "id", requestID(c), "method", c.Request().Method, "path", c.Path(), "error", err)

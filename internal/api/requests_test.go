@@ -2,11 +2,15 @@ package api
 
 import (
 	"bytes"
+	"errors"
 	"log/slog"
 	"net/http"
+	"net/http/httptest"
 	"strings"
 	"sync"
 	"testing"
+
+	"github.com/labstack/echo/v5"
 
 	"nivot/internal/store"
 )
@@ -77,5 +81,30 @@ func TestRequestsHaveIDs(t *testing.T) {
 	}
 	if log := out.String(); strings.Contains(log, "already written") {
 		t.Error(log)
+	}
+}
+
+// What fails after its answer has begun is told with the id of its request, and by nobody else.
+func TestFailedMidway(t *testing.T) {
+	var out locked
+	was := slog.Default()
+	slog.SetDefault(slog.New(slog.NewTextHandler(&out, nil)))
+	defer slog.SetDefault(was)
+	s := newSite(t, false)
+	e := echo.New()
+	e.HTTPErrorHandler = s.h.s.handleError
+	e.Use(named()...)
+	e.GET("/", func(c *echo.Context) error {
+		_ = c.String(200, "half of it")
+		return errors.New("the rest cannot be read")
+	})
+	req := httptest.NewRequest("GET", "/", nil)
+	req.Header.Set("X-Request-Id", "edge-7f3a9c21")
+	w := httptest.NewRecorder()
+	e.ServeHTTP(w, req)
+	log := out.String()
+	if w.Body.String() != "half of it" || strings.Contains(log, "already written") ||
+		!strings.Contains(log, "after its answer had begun\" id=edge-7f3a9c21") {
+		t.Errorf("answered %q, logged\n%s", w.Body, log)
 	}
 }

@@ -80,6 +80,7 @@ type Server struct {
 	forms       *limiter // the same, per form
 	// What comes without a script, which cannot show a proof.
 	plainIntakes, plainForms *limiter
+	tests                    *limiter                            // test emails to others, per person
 	stops                    *limiter                            // presses to stop emails, per link
 	proofs                   *lru.Cache[[sha256.Size]byte, bool] // that were used
 	tables                   tables                              // that were read last
@@ -114,6 +115,7 @@ func New(o Options) (*Handler, error) {
 	s.plainIntakes, s.plainForms = newLimiter(o.Wall, plainTries, plainEvery), newLimiter(o.Wall, plainFormTries,
 		plainFormEvery)
 	s.stops = newLimiter(o.Wall, intakeTries, intakeEvery)
+	s.tests = newLimiter(o.Wall, testsAnHour, time.Hour/testsAnHour)
 	var err error
 	if s.base, err = basePath(o.PublicURL); err != nil {
 		return nil, err

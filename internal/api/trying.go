@@ -3,6 +3,8 @@ package api
 import (
 	"bytes"
 	"context"
+	"fmt"
+	"net/http"
 	"slices"
 	"strings"
 	"time"
@@ -97,6 +99,11 @@ func (s *Server) SendTest(ctx context.Context, r SendTestRequestObject) (SendTes
 			return nil, err
 		}
 		r.Body.Template.ID, r.Body.Template.Version = kept.ID, kept.Version
+	}
+	others := slices.ContainsFunc(trial.To, func(p store.Person) bool { return p.ID != trial.By.ID })
+	if others && !s.tests.allowN(trial.By.ID, len(r.Body.Rows)) {
+		return nil, problem(http.StatusTooManyRequests, fmt.Sprintf(
+			"You may send %d test emails an hour to others. Send this to yourself, or wait.", testsAnHour))
 	}
 	out := SendTest200JSONResponse{To: []string{}, Subjects: []string{}}
 	for _, p := range trial.To {

@@ -149,3 +149,27 @@ func TestTryingOverHTTP(t *testing.T) {
 	}
 	m.refused(m.co, "GET", "/tests/77", "", 404, "not there")
 }
+
+// Test emails to others are few; those to oneself are not counted.
+func TestTestsToOthersAreFew(t *testing.T) {
+	m := newMuseum(t)
+	sh := m.loans()
+	var list []Template
+	m.want(m.co, "GET", "/templates", "", 200, &list)
+	send := func(to string) (int, string) {
+		return m.asks(m.co, "POST", "/sheets/"+sh.ID+"/test-email", `{"rows":[{"row":"1"}],"template":`+
+			jsonOf(list[0].Content)+to+`}`)
+	}
+	for i := range testsAnHour {
+		if status, text := send(`,"to":["reader@marrowby.example"]`); status != 200 {
+			t.Fatalf("%d: %d %s", i, status, text)
+		}
+	}
+	if status, text := send(`,"to":["coordinator@marrowby.example","reader@marrowby.example"]`); status != 429 ||
+		!strings.Contains(text, "20 test emails") {
+		t.Errorf("one more: %d %s", status, text)
+	}
+	if status, text := send(""); status != 200 {
+		t.Errorf("to oneself: %d %s", status, text)
+	}
+}

@@ -1,9 +1,11 @@
 package api
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"io"
+	"mime"
 	"mime/multipart"
 	"net"
 	"net/http"
@@ -302,6 +304,29 @@ func TestUploadsAreBounded(t *testing.T) {
 			if err := <-waits; err == nil {
 				t.Error("one has not waited")
 			}
+		}
+	})
+}
+
+// FuzzUpload reads forms of any kind: whatever they hold, no file is left.
+func FuzzUpload(f *testing.F) {
+	data, typ := sent("a,b\n1,2\n", map[string]string{"spec": "{}"})
+	_, params, _ := mime.ParseMediaType(typ)
+	f.Add(params["boundary"], []byte(data))
+	f.Add("x", []byte("--x\r\nContent-Disposition: form-data; name=file; filename=a\r\n\r\nPK\x03\x04\r\n--x--"))
+	f.Fuzz(func(t *testing.T, boundary string, data []byte) {
+		u, err := newUploads(t.TempDir())
+		if err != nil {
+			t.Fatal(err)
+		}
+		one := &upload{u: u, most: maxUpload, held: 1}
+		form, err := readForm(context.WithValue(context.Background(), uploadKey{}, one),
+			multipart.NewReader(bytes.NewReader(data), boundary))
+		if err == nil && len(form.file) > len(data) {
+			t.Errorf("a file of %d bytes of %d", len(form.file), len(data))
+		}
+		if one.close(); openUploads(t, u) != 0 || !u.bytes.TryAcquire(readAtOnce) {
+			t.Error("a file is left")
 		}
 	})
 }

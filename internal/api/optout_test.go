@@ -182,7 +182,7 @@ func TestPracticeMailTellsNoSecrets(t *testing.T) {
 		return store.RowID(x.ID)
 	}
 	if err := m.st.AddPracticeMessage(ctx, &store.PracticeMessage{ReceivedAt: time.Now(), EnvelopeTo: "p.onslow@marrowby.example",
-		Subject: strings.Repeat("long ", 1000), MessageID: strings.Repeat("x", 900)}); err != nil {
+		Subject: strings.Repeat("long ", 1000), MessageID: strings.Repeat("x", 900), Raw: []byte("x")}); err != nil {
 		t.Errorf("a long subject: %v", err)
 	}
 	access := keep("administrator@marrowby.example", welcomePath)

@@ -31,14 +31,34 @@ type outFile struct {
 // VisitTakeOutResponse implements TakeOutResponseObject.
 func (o outFile) VisitTakeOutResponse(w http.ResponseWriter) error {
 	_ = http.NewResponseController(w).SetWriteDeadline(time.Time{})
-	w.Header().Set("Content-Type", o.media)
-	w.Header().Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": o.name}))
-	w.WriteHeader(http.StatusOK)
-	if err := o.write(w); err != nil {
+	out := &begun{ResponseWriter: w, head: func() {
+		w.Header().Set("Content-Type", o.media)
+		w.Header().Set("Content-Disposition", mime.FormatMediaType("attachment", map[string]string{"filename": o.name}))
+		w.WriteHeader(http.StatusOK)
+	}}
+	switch err := o.write(out); {
+	case err != nil && out.head == nil:
 		// Cut short, so that nobody takes what has come for the whole.
 		panic(http.ErrAbortHandler)
+	case err != nil:
+		return err // nothing has been answered yet
 	}
+	_, _ = out.Write(nil)
 	return nil
+}
+
+// begun answers from its first byte on.
+type begun struct {
+	http.ResponseWriter
+	head func() // nil once it has been called
+}
+
+func (b *begun) Write(p []byte) (int, error) {
+	if b.head != nil {
+		b.head()
+		b.head = nil
+	}
+	return b.ResponseWriter.Write(p)
 }
 
 // TakeOut implements StrictServerInterface.

@@ -19,7 +19,9 @@ import (
 	"github.com/labstack/echo/v5"
 
 	"nivot/internal/core/rule"
+	"nivot/internal/core/template"
 	"nivot/internal/engine"
+	"nivot/internal/exchange"
 	"nivot/internal/store"
 )
 
@@ -56,6 +58,8 @@ func toProblem(err error) (int, Problem) {
 	var overtaken *engine.Overtaken
 	var wrongClock *engine.ClockError
 	var fault *rule.FieldError // of a rule that cannot be read
+	var part *template.Fault   // of a template that cannot be read
+	var file *exchange.FileError
 	var moment *time.ParseError
 	var typ *json.UnmarshalTypeError
 	var coder interface{ StatusCode() int }
@@ -77,6 +81,10 @@ func toProblem(err error) (int, Problem) {
 		return http.StatusUnprocessableEntity, p
 	case errors.As(err, &fault):
 		return http.StatusUnprocessableEntity, Problem{Title: sentence(fault.Message), Field: &fault.Pointer}
+	case errors.As(err, &part):
+		return http.StatusUnprocessableEntity, Problem{Title: sentence(part.Error()), Field: &part.Pointer}
+	case errors.As(err, &file):
+		return http.StatusUnprocessableEntity, Problem{Title: sentence(file.Error())}
 	case errors.Is(err, store.ErrKeyUsed):
 		return http.StatusUnprocessableEntity, Problem{Title: "This idempotency key was used for another request."}
 	case errors.Is(err, engine.ErrWentBack), errors.As(err, &wrongClock):

@@ -19,3 +19,35 @@ func TestFullDisk(t *testing.T) {
 		}
 	}
 }
+
+// A new rule is a draft, and saving one switches nothing: a body that says otherwise is refused.
+func TestRuleStateIsSetByItself(t *testing.T) {
+	m := newMuseum(t)
+	sh := m.loans()
+	at := "/sheets/" + sh.ID + "/rules"
+	r := m.rulesOf(sh.ID)[0]
+	body := func(state string) string {
+		var ask map[string]any
+		if err := json.Unmarshal([]byte(jsonOf(r.Body)), &ask); err != nil {
+			t.Fatal(err)
+		}
+		ask["name"], ask["state"] = "Another name", state
+		return jsonOf(map[string]any{"body": ask})
+	}
+	for _, k := range []struct {
+		method, path, state string
+		status              int
+	}{
+		{"POST", at, "on", 422}, {"POST", at, "paused", 422}, {"PUT", at + "/" + r.Id, "on", 422},
+		{"PUT", at + "/" + r.Id, string(r.State), 200}, {"POST", at, "draft", 422},
+	} {
+		status, text := m.asks(m.co, k.method, k.path, body(k.state))
+		says := `"field":"/body/state"`
+		if k.state == "draft" {
+			says = "name" // which another has by now
+		}
+		if status != k.status || status == 422 && !strings.Contains(text, says) {
+			t.Errorf("%s with %s: %d %s", k.method, k.state, status, text)
+		}
+	}
+}

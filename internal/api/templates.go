@@ -116,7 +116,7 @@ func (s *Server) letter(ctx context.Context, sheetID string, core *sheet.Sheet,
 		t.Name = "unnamed"
 	}
 	if err := t.ValidateDraft(core); err != nil {
-		return nil, &engine.Refusal{Message: err.Error()}
+		return nil, &engine.Refusal{Field: template.PointerOf(err), Message: err.Error()}
 	}
 	return &t, nil
 }
@@ -360,7 +360,7 @@ func (s *Server) ConvertHTML(ctx context.Context, r ConvertHTMLRequestObject) (C
 	case r.Body.Body != nil:
 		out.Body = *r.Body.Body
 	default:
-		return nil, &engine.Refusal{Message: "give html or body"}
+		return nil, &engine.Refusal{Field: "/html", Message: "give html or body"}
 	}
 	out.Html = template.ToHTML(out.Body, func(id string) string {
 		if c, ok := core.Column(id); ok {

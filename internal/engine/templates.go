@@ -37,7 +37,7 @@ func (e *Engine) SaveTemplate(ctx context.Context, sheetID, id string, t *templa
 		}
 		t.Use(rests)
 		if err := t.Validate(sb.sheet); err != nil {
-			return &Refusal{Message: err.Error()}
+			return templateRefusal(err)
 		}
 		for _, other := range sb.templates {
 			if other.ID != id && value.Fold(other.Name) == value.Fold(t.Name) {
@@ -111,7 +111,8 @@ func (e *Engine) keepFiles(ctx context.Context, tx *store.Store, t *template.Tem
 		}
 		size, ok := kept[a.File]
 		if !ok {
-			return &Refusal{Message: "an attachment of this template is not there any more; add it again"}
+			return &Refusal{Field: fmt.Sprintf("/attachments/%d/file", i),
+				Message: "an attachment of this template is not there any more; add it again"}
 		}
 		a.Size = int(size)
 	}
@@ -123,10 +124,15 @@ func (e *Engine) keepFiles(ctx context.Context, tx *store.Store, t *template.Tem
 		total += t.Attachments[i].Size
 	}
 	if total > template.MaxAttached {
-		return &Refusal{Message: fmt.Sprintf("the images and attachments have %d MB together; an email carries up to %d MB",
+		return &Refusal{Field: "/attachments", Message: fmt.Sprintf("the images and attachments have %d MB together; an email carries up to %d MB",
 			(total+1<<20-1)>>20, template.MaxAttached>>20)}
 	}
 	return nil
+}
+
+// templateRefusal refuses a template or a piece for what is wrong with it, with its place.
+func templateRefusal(err error) error {
+	return &Refusal{Field: template.PointerOf(err), Message: err.Error()}
 }
 
 // KeepImages keeps what images hold, and checks that what they name is kept.
@@ -148,7 +154,7 @@ func (e *Engine) KeepImages(ctx context.Context, tx *store.Store, images []*temp
 	}
 	for _, n := range names {
 		if _, ok := kept[n]; !ok {
-			return &Refusal{Message: "an image of this text is not there any more; add it again"}
+			return &Refusal{Field: "/body", Message: "an image of this text is not there any more; add it again"}
 		}
 	}
 	return nil
@@ -219,7 +225,7 @@ func (e *Engine) PieceUses(ctx context.Context, s *store.Store) (map[string][]Pi
 func (e *Engine) SavePiece(ctx context.Context, id string, p *template.Piece, version int64,
 	actor string) (*store.Piece, error) {
 	if err := p.Validate(); err != nil {
-		return nil, &Refusal{Message: err.Error()}
+		return nil, templateRefusal(err)
 	}
 	var out *store.Piece
 	err := e.Store.Tx(ctx, func(tx *store.Store) error {

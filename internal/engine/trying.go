@@ -220,7 +220,7 @@ func (e *Engine) Test(ctx context.Context, t Trial) (*store.TestEmail, error) {
 		return nil, err
 	}
 	if err := t.Template.Validate(core); err != nil {
-		return nil, &Refusal{Message: err.Error()}
+		return nil, templateRefusal(err)
 	}
 	rec, err := e.Store.Row(ctx, t.Row)
 	if err != nil {

@@ -253,7 +253,10 @@ func place(file string, err error) error {
 	return &BundleError{File: file, Err: err}
 }
 
-func at(pointer string, err error) error { return &BundleError{Where: pointer, Err: err} }
+// at puts a pointer before a fault; that of a template's goes on from there.
+func at(pointer string, err error) error {
+	return &BundleError{Where: pointer + template.PointerOf(err), Err: err}
+}
 
 // decodeJSON decodes strictly and turns offsets into line numbers.
 func decodeJSON(data []byte, into any) error {
@@ -454,7 +457,11 @@ func (b *Bundle) readTemplate(p string, t *template.Template, f *templateFile) e
 		err = t.Validate(b.Sheet)
 	}
 	if err != nil {
-		return at(p, err)
+		fault := &BundleError{Where: p + template.PointerOf(err), Err: err}
+		if f.Body == nil && strings.HasPrefix(template.PointerOf(err), "/body") {
+			fault.Where = p + "/text" // which it was written as
+		}
+		return fault
 	}
 	return nil
 }

@@ -34,6 +34,7 @@ type Table struct {
 	Worksheets []string // of a workbook: those that can be seen
 	Worksheet  string   // and the one that was read
 
+	headed int // cells of the heading, empty ones at its end too
 	blanks int // since the last row; those at the end are none
 }
 
@@ -52,6 +53,10 @@ func ReadTable(b []byte, c Choice, l *value.Locale) (*Table, error) {
 	if bytes.HasPrefix(b, []byte("PK\x03\x04")) {
 		return ReadXLSX(b, c.Worksheet, c.Heading, l)
 	}
+	if isMarkup(b) {
+		return nil, &FileError{Line: 1, Column: 1, Message: "this is a web page or another text in markup, whatever its name " +
+			"says; open it in a spreadsheet program and save it as .xlsx or .csv"}
+	}
 	if bytes.HasPrefix(b, []byte("\xD0\xCF\x11\xE0")) {
 		return nil,
 			&FileError{Message: "this is a workbook of the old binary form, or one with a password; save it as .xlsx or .csv"}
@@ -68,14 +73,31 @@ func ReadTable(b []byte, c Choice, l *value.Locale) (*Table, error) {
 	return t, nil
 }
 
+// isMarkup reports whether a file is a page, as some programs write tables under the name of a workbook.
+func isMarkup(b []byte) bool {
+	head := bytes.ToLower(bytes.TrimLeft(bytes.TrimPrefix(b[:min(len(b), 1024)], []byte("\xEF\xBB\xBF")), " \t\r\n"))
+	for _, h := range []string{"<!doctype", "<html", "<head", "<body", "<table", "<?xml", "<meta", "<style", "mime-version:"} {
+		if bytes.HasPrefix(head, []byte(h)) {
+			return true
+		}
+	}
+	return false
+}
+
 // add adds a row, the first as the heading. col is where its first cell too
-// many stands.
+// many stands. A heading may end in empty cells, under which something stands; a workbook leaves out the last of them.
 func (t *Table) add(rec []string, line, col int) error {
 	if t.Heading == nil {
 		if t.Heading = trimEnd(rec); len(t.Heading) > MaxColumns {
 			return &FileError{Line: line, Message: fmt.Sprintf("the file has more than %d columns", MaxColumns)}
 		}
+		if t.headed = len(rec); t.Separator == 0 && len(t.Heading) > 1 {
+			t.headed = max(t.headed, len(t.Heading)+1)
+		}
 		return nil
+	}
+	for n := min(len(trimEnd(rec)), t.headed, MaxColumns); len(t.Heading) < n; {
+		t.Heading = append(t.Heading, "")
 	}
 	if n := len(t.Heading); len(rec) > n {
 		if !blank(rec[n:]) {
@@ -101,6 +123,27 @@ func (t *Table) add(rec []string, line, col int) error {
 	t.Rows = append(t.Rows, rec)
 	t.Lines = append(t.Lines, line)
 	return nil
+}
+
+// even gives all rows as many cells as the heading has come to have, and leaves out columns that have neither a name
+// nor a cell.
+func (t *Table) even() {
+	for i, r := range t.Rows {
+		for len(r) < len(t.Heading) {
+			r = append(r, "")
+		}
+		t.Rows[i] = r
+	}
+	for k := len(t.Heading) - 1; k >= 0; k-- {
+		holds := func(r []string) bool { return value.Trim(r[k]) != "" }
+		if holds(t.Heading) || len(t.Rows) == 0 || slices.ContainsFunc(t.Rows, holds) {
+			continue
+		}
+		t.Heading = slices.Delete(t.Heading, k, k+1)
+		for i, r := range t.Rows {
+			t.Rows[i] = slices.Delete(r, k, k+1)
+		}
+	}
 }
 
 // Unnamed lists the columns, from 1, that hold something and have no heading.
@@ -179,6 +222,7 @@ func ReadCSV(b []byte, c Choice) (*Table, error) {
 	if t.Heading == nil {
 		return nil, &FileError{Message: "the file is empty; its first line should name the columns"}
 	}
+	t.even()
 	return t, nil
 }
 

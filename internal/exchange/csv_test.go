@@ -4,6 +4,8 @@ import (
 	"reflect"
 	"strings"
 	"testing"
+
+	"nivot/internal/core/value"
 )
 
 // Texts from other programs: how their lines end, what separates, in which encoding.
@@ -76,8 +78,7 @@ func TestReadCSVSaysWhere(t *testing.T) {
 		{"a quote in a cell", "a,b\nüb 5\" pipe,2\n", Choice{}, "line 2, column 5: a quote stands inside a cell"},
 		{"too many cells", "a,b\n1,2\r\"x\ny\",2,3\n", Choice{},
 			"line 4, column 6: the line has 3 cells, the heading only 2"},
-		{"a bad byte in UTF-8", "a,b\nMüsli,é\nü,\xff\n", Choice{}, "line 3: the byte 0xff is no UTF-8"},
-		{"a bad byte, chosen", "a,b\n\xff,1\n", Choice{Encoding: "UTF-8"}, "line 2: the byte 0xff is no UTF-8"},
+		{"a page under another name", " \n<!DOCTYPE html><table>", Choice{}, "line 1, column 1: this is a web page"},
 		{"what Windows-1252 has not", "a,b\n\xfc,1\r\n\x81,2\n", Choice{},
 			"line 3: the byte 0x81 stands for no character in Windows-1252"},
 		{"half a character of UTF-16", "\xff\xfea\x00,\x00b\x00\n\x00\x3c\xd8,\x00", Choice{},
@@ -87,9 +88,46 @@ func TestReadCSVSaysWhere(t *testing.T) {
 		{"another encoding", "a,b\n", Choice{Encoding: "EBCDIC"}, `"EBCDIC" is not known`},
 	} {
 		t.Run(x.name, func(t *testing.T) {
-			if _, err := ReadCSV([]byte(x.text), x.choice); err == nil || !strings.Contains(err.Error(), x.want) {
+			l, _ := value.FindLocale("en-GB")
+			if _, err := ReadTable([]byte(x.text), x.choice, l); err == nil || !strings.Contains(err.Error(), x.want) {
 				t.Errorf("got %v, want %q", err, x.want)
 			}
 		})
+	}
+}
+
+// What other programs leave behind is read as it is meant.
+func TestReadAsItIsMeant(t *testing.T) {
+	l, _ := value.FindLocale("en-GB")
+	lost := string(value.Lost)
+	for _, x := range []struct {
+		name, text string
+		choice     Choice
+		encoding   string
+		want       [][]string // the heading first
+	}{
+		{"a bad byte in UTF-8", "a,b\nMüsli,é\nü,caf\xe9\n", Choice{}, "UTF-8", [][]string{{"a", "b"}, {"Müsli", "é"}, {"ü", "caf" + lost}}},
+		{"few bad bytes in a short text", "a,b\nü,\xe9\n\xe8,\xff\n", Choice{}, "UTF-8",
+			[][]string{{"a", "b"}, {"ü", lost}, {lost, lost}}},
+		{"a bad byte, chosen", "a,b\n\xff,1\n", Choice{Encoding: "UTF-8"}, "UTF-8", [][]string{{"a", "b"}, {lost, "1"}}},
+		{"Windows-1252", "a,b\nM\xfcsli,caf\xe9\n", Choice{}, "Windows-1252", [][]string{{"a", "b"}, {"Müsli", "café"}}},
+		{"an empty last heading", "a,b,\n1,2,3\n4,5\n", Choice{}, "UTF-8", [][]string{{"a", "b", ""}, {"1", "2", "3"}, {"4", "5", ""}}},
+		{"an empty last column", "a,b,,\n1,2,,\n", Choice{}, "UTF-8", [][]string{{"a", "b"}, {"1", "2"}}},
+		{"an empty first column", ",a,b\n,1,2\n", Choice{}, "UTF-8", [][]string{{"a", "b"}, {"1", "2"}}},
+		{"files put together", "\ufeffa,b\n1,2\n\ufeff\"3\",4\n\ufeff5,6\n", Choice{}, "UTF-8",
+			[][]string{{"a", "b"}, {"1", "2"}, {"3", "4"}, {"5", "6"}}},
+	} {
+		t.Run(x.name, func(t *testing.T) {
+			got, err := ReadTable([]byte(x.text), x.choice, l)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if all := append([][]string{got.Heading}, got.Rows...); !reflect.DeepEqual(all, x.want) || got.Encoding != x.encoding {
+				t.Errorf("got %q in %s, want %q", all, got.Encoding, x.want)
+			}
+		})
+	}
+	if v := value.Parse("caf"+lost, value.Reading{Type: value.Text, Locale: l}); !v.IsUnreadable() {
+		t.Errorf("a lost character is read as %+v", v)
 	}
 }

@@ -10,6 +10,8 @@ import (
 	"unicode/utf8"
 
 	"golang.org/x/text/encoding/charmap"
+
+	"nivot/internal/core/value"
 )
 
 // Encodings are those that a text is read in.
@@ -23,8 +25,9 @@ func (p spot) String() string { return fmt.Sprintf("line %d, column %d", p.Line,
 
 // decodeText decodes a text. Where its encoding has not been chosen it is found: a byte order
 // mark says it, else zero bytes in every second place mean UTF-16, text that is valid UTF-8 is
-// that, and the rest is Windows-1252, unless most of what is not ASCII is UTF-8: then a byte is
-// wrong. What stands for no character is refused with its line; nothing is replaced.
+// that, and the rest is Windows-1252, unless what is not ASCII is UTF-8 but for a few bytes: these
+// become value.Lost, which makes their cells unreadable. What stands for no character in another encoding is
+// refused with its line.
 func decodeText(b []byte, chosen string) (text, name string, err error) {
 	if chosen != "" && !slices.Contains(Encodings, chosen) {
 		return "", "", &FileError{Message: fmt.Sprintf("the encoding %q is not known; there are %s", chosen,
@@ -38,7 +41,7 @@ func decodeText(b []byte, chosen string) (text, name string, err error) {
 	case "UTF-16":
 		text, err = fromUTF16(b)
 	case "UTF-8":
-		text, err = fromUTF8(bytes.TrimPrefix(b, []byte("\xEF\xBB\xBF")))
+		text = fromUTF8(bytes.TrimPrefix(b, []byte("\xEF\xBB\xBF")))
 	default:
 		text, err = fromBytes(b, name)
 	}
@@ -74,33 +77,22 @@ func encodingOf(b []byte) string {
 		}
 		i += n
 	}
-	if whole > broken {
+	if whole >= broken || whole > 0 && broken <= fewBroken {
 		return "UTF-8"
 	}
 	return "Windows-1252"
 }
+
+// fewBroken is how many bytes may be wrong in a text in UTF-8, however short it is: letters of Windows-1252 hardly
+// ever stand together so that they are a character of UTF-8.
+const fewBroken = 3
 
 // lineAt gives the line that what follows b is in.
 func lineAt(b []byte) int {
 	return 1 + bytes.Count(b, []byte("\n")) + bytes.Count(b, []byte("\r")) - bytes.Count(b, []byte("\r\n"))
 }
 
-func fromUTF8(b []byte) (string, error) {
-	if utf8.Valid(b) {
-		return string(b), nil
-	}
-	for i := 0; i < len(b); {
-		r, n := utf8.DecodeRune(b[i:])
-		if r == utf8.RuneError && n == 1 {
-			return "", &FileError{Line: lineAt(b[:i]),
-				Message: fmt.Sprintf(
-					"the byte %#02x is no UTF-8, and the rest of the file is; mend it there, "+
-						"or choose the encoding that the file has", b[i])}
-		}
-		i += n
-	}
-	return string(b), nil
-}
+func fromUTF8(b []byte) string { return strings.ToValidUTF8(string(b), string(value.Lost)) }
 
 func fromBytes(b []byte, name string) (string, error) {
 	table := charmap.Windows1252

@@ -24,6 +24,7 @@ func (s *scanner) next() (rec []string, line int, err error) {
 	if s.at >= len(s.text) {
 		return nil, 0, io.EOF
 	}
+	s.at += len(s.text[s.at:]) - len(strings.TrimLeft(s.text[s.at:], "\ufeff")) // where files were put together
 	line, s.starts = s.line, s.starts[:0]
 	ends := string(s.sep) + "\r\n"
 	for {

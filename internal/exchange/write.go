@@ -11,6 +11,7 @@ import (
 	"regexp"
 	"strings"
 	"time"
+	"unicode/utf16"
 
 	"github.com/xuri/excelize/v2"
 
@@ -86,7 +87,7 @@ func (c *csvWriter) write(rec []string) error {
 			_ = c.w.WriteByte(',') // an error stays with the writer
 		}
 		if len(rec) > 1 && cell == "" || cell != "" && !strings.ContainsAny(cell, ",;\t|\"\r\n") &&
-			value.Trim(cell) == cell {
+			value.Trim(cell) == cell && !strings.HasPrefix(cell, "\ufeff") {
 			_, _ = c.w.WriteString(cell)
 			continue
 		}
@@ -196,8 +197,14 @@ func (x *xlsxWriter) write(cells []any) error {
 
 func (x *xlsxWriter) Row(r *sheet.Row, more []value.Value) error {
 	cells := make([]any, 0, len(x.o.Columns)+len(more))
-	for _, c := range x.o.Columns {
-		cells = append(cells, x.cell(r.Cell(c), x.o.Sheet.Input(c, r.Cell(c))))
+	for i, c := range x.o.Columns {
+		text := x.o.Sheet.Input(c, r.Cell(c))
+		if len(text) > excelize.TotalCellChars && len(utf16.Encode([]rune(text))) > excelize.TotalCellChars {
+			return &FileError{Line: x.line, Column: i + 1, Message: fmt.Sprintf(
+				"the cell “%s” of row %s has more characters than the %d that a workbook holds; export CSV", c.Name,
+				x.o.Sheet.RowName(r), excelize.TotalCellChars)}
+		}
+		cells = append(cells, x.cell(r.Cell(c), text))
 	}
 	for _, v := range more {
 		cells = append(cells, x.cell(v, v.Str))

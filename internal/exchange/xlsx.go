@@ -9,6 +9,7 @@ import (
 	"math"
 	"path"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -134,6 +135,7 @@ const (
 	duration // elapsed hours
 	yesNo
 	fault
+	lost   // a text that the workbook has not
 	padded // a number that keeps its zeros; plus how many digits, from the second on
 )
 
@@ -183,6 +185,11 @@ func (r *sheetReader) read(rows [][]string, worksheet string, heading int) (*Tab
 	t := &Table{}
 	for i, rec := range rows {
 		line := i + 1
+		for k, kind := range r.kinds[line] {
+			for kind == lost && len(rec) <= k {
+				rec = append(rec, "")
+			}
+		}
 		if t.Heading == nil && line < heading {
 			continue
 		}
@@ -191,6 +198,9 @@ func (r *sheetReader) read(rows [][]string, worksheet string, heading int) (*Tab
 			if rec[k], err = r.text(line, k, c); err != nil {
 				return nil, &FileError{Line: line, Column: k + 1, Message: err.Error()}
 			}
+		}
+		if i := slices.Index(r.kinds[line], lost); i >= 0 && t.Heading == nil {
+			return nil, &FileError{Line: line, Column: i + 1, Message: "the workbook has not the text that names this column"}
 		}
 		if blank(rec) {
 			if heading == line {
@@ -209,6 +219,7 @@ func (r *sheetReader) read(rows [][]string, worksheet string, heading int) (*Tab
 		return nil, &FileError{Message: fmt.Sprintf("the worksheet %s is empty; its first row should name the columns",
 			worksheet)}
 	}
+	t.even()
 	return t, nil
 }
 
@@ -217,6 +228,9 @@ func (r *sheetReader) text(line, i int, raw string) (string, error) {
 	kind := plain
 	if k := r.kinds[line]; i < len(k) {
 		kind = k[i]
+	}
+	if kind == lost {
+		return string(value.Lost) + " a text that the workbook has not", nil
 	}
 	if raw == "" {
 		return "", nil
@@ -296,7 +310,18 @@ func (r *sheetReader) readKinds(worksheet string) (map[int][]cellKind, error) {
 	}
 	out := map[int][]cellKind{}
 	d := xml.NewDecoder(bytes.NewReader(data))
+	texts := sharedTexts(r.f)
+	set := func(row, col int, k cellKind) {
+		if k == plain || col > MaxColumns {
+			return
+		}
+		for len(out[row]) < col {
+			out[row] = append(out[row], plain)
+		}
+		out[row][col-1] = k
+	}
 	row, col, cells := 0, 0, 0
+	shared := false // the cell is the number of a text
 	for {
 		tok, err := d.RawToken()
 		if errors.Is(err, io.EOF) {
@@ -305,33 +330,64 @@ func (r *sheetReader) readKinds(worksheet string) (map[int][]cellKind, error) {
 		if err != nil {
 			return nil, &FileError{Line: row, Message: "the worksheet is damaged: " + err.Error()}
 		}
+		if s, ok := tok.(xml.CharData); ok && shared {
+			if n, err := strconv.Atoi(strings.TrimSpace(string(s))); err == nil && (n < 0 || n >= texts) {
+				set(row, col, lost)
+			}
+			continue
+		}
 		start, ok := tok.(xml.StartElement)
 		if !ok {
 			continue
 		}
 		switch start.Name.Local {
 		case "row":
+			before := row
 			row++
-			col = 0
+			col, shared = 0, false
 			if n, ok := intAttr(start, "r"); ok {
 				row = n
+			}
+			if row <= before {
+				return nil, &FileError{Line: row, Column: 1,
+					Message: "the rows stand out of order; open the workbook in a spreadsheet program and save it again"}
 			}
 			if row > MaxRows+1 {
 				return nil, &FileError{Line: row, Message: fmt.Sprintf("the worksheet has more than %d rows", MaxRows)}
 			}
 		case "c":
+			before := col
 			if col, err = r.at(start, col); err != nil {
 				return nil, err
 			}
+			if col <= before {
+				return nil, &FileError{Line: row, Column: col,
+					Message: "the cells stand out of order; open the workbook in a spreadsheet program and save it again"}
+			}
+			shared = slices.ContainsFunc(start.Attr, func(a xml.Attr) bool { return a.Name.Local == "t" && a.Value == "s" })
 			if cells++; cells > maxCells {
 				return nil, &FileError{Line: row, Message: fmt.Sprintf("the worksheet has more than %d cells", maxCells)}
 			}
-			if k := r.kind(start); k != plain && col <= MaxColumns {
-				for len(out[row]) < col {
-					out[row] = append(out[row], plain)
-				}
-				out[row][col-1] = k
-			}
+			set(row, col, r.kind(start))
+		}
+	}
+}
+
+// sharedTexts counts the texts that the cells of a workbook share (ECMA-376 part 1, 18.4.9).
+func sharedTexts(f *excelize.File) (n int) {
+	part, ok := f.Pkg.Load("xl/sharedStrings.xml")
+	data, is := part.([]byte)
+	if !ok || !is {
+		return 0
+	}
+	d := xml.NewDecoder(bytes.NewReader(data))
+	for {
+		tok, err := d.RawToken()
+		if err != nil {
+			return n
+		}
+		if start, ok := tok.(xml.StartElement); ok && start.Name.Local == "si" {
+			n++
 		}
 	}
 }

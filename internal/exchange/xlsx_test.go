@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"compress/flate"
 	"fmt"
+	"io"
 	"reflect"
 	"strings"
 	"testing"
@@ -260,4 +261,96 @@ func FuzzReadXLSX(f *testing.F) {
 			}
 		}
 	})
+}
+
+// workbook packs a worksheet's rows and the texts that its cells share, as they are.
+func workbook(t *testing.T, texts, rows string) []byte {
+	t.Helper()
+	const main, office, pack = "http://schemas.openxmlformats.org/spreadsheetml/2006/main",
+		"http://schemas.openxmlformats.org/officeDocument/2006/relationships", "http://schemas.openxmlformats.org/package/2006/"
+	const types = "application/vnd.openxmlformats-officedocument.spreadsheetml."
+	var b bytes.Buffer
+	z := zip.NewWriter(&b)
+	for _, part := range [][2]string{
+		{"[Content_Types].xml", `<Types xmlns="` + pack + `content-types"><Default Extension="rels" ContentType="application/vnd.` +
+			`openxmlformats-package.relationships+xml"/><Override PartName="/xl/workbook.xml" ContentType="` + types +
+			`sheet.main+xml"/><Override PartName="/xl/worksheets/sheet1.xml" ContentType="` + types + `worksheet+xml"/>` +
+			`<Override PartName="/xl/sharedStrings.xml" ContentType="` + types + `sharedStrings+xml"/></Types>`},
+		{"_rels/.rels", `<Relationships xmlns="` + pack + `relationships"><Relationship Id="r1" Type="` + office +
+			`/officeDocument" Target="xl/workbook.xml"/></Relationships>`},
+		{"xl/workbook.xml", `<workbook xmlns="` + main + `" xmlns:r="` + office +
+			`"><sheets><sheet name="S" sheetId="1" r:id="r1"/></sheets></workbook>`},
+		{"xl/_rels/workbook.xml.rels", `<Relationships xmlns="` + pack + `relationships"><Relationship Id="r1" Type="` + office +
+			`/worksheet" Target="worksheets/sheet1.xml"/><Relationship Id="r2" Type="` + office +
+			`/sharedStrings" Target="sharedStrings.xml"/></Relationships>`},
+		{"xl/sharedStrings.xml", `<sst xmlns="` + main + `">` + texts + `</sst>`},
+		{"xl/worksheets/sheet1.xml", `<worksheet xmlns="` + main + `"><sheetData>` + rows + `</sheetData></worksheet>`},
+	} {
+		w, err := z.Create(part[0])
+		if err != nil {
+			t.Fatal(err)
+		}
+		_, _ = w.Write([]byte(`<?xml version="1.0"?>` + part[1]))
+	}
+	if err := z.Close(); err != nil {
+		t.Fatal(err)
+	}
+	return b.Bytes()
+}
+
+// A workbook that is not as it should be is read right, or refused with the place.
+func TestOddWorkbooks(t *testing.T) {
+	l, _ := value.FindLocale("en-GB")
+	texts := "<si><t>Key</t></si><si><t>Name</t></si><si><t>A</t></si>"
+	cell := func(at string, n int) string { return fmt.Sprintf(`<c r="%s" t="s"><v>%d</v></c>`, at, n) }
+	head := `<row r="1">` + cell("A1", 0) + cell("B1", 1) + `</row>`
+	lost := string(value.Lost) + " a text that the workbook has not"
+	for _, x := range []struct {
+		name, rows string
+		want       any // the rows, or what is said
+	}{
+		{"a text is missing", head + `<row r="2">` + cell("A2", 9) + `</row><row r="3">` + cell("A3", 2) + cell("B3", 77) + `</row>`,
+			[][]string{{lost, ""}, {"A", lost}}},
+		{"the text of a heading is missing", `<row r="1">` + cell("A1", 0) + cell("B1", 9) + `</row>`, "line 1, column 2: "},
+		{"cells out of order", head + `<row r="2">` + cell("B2", 2) + cell("A2", 2) + `</row>`, "line 2, column 1: the cells stand"},
+		{"rows out of order", `<row r="2">` + cell("A2", 2) + `</row>` + head, "line 1, column 1: the rows stand"},
+		{"an empty last heading", head + `<row r="2">` + cell("A2", 2) + cell("C2", 2) + `</row>`, [][]string{{"A", "", "A"}}},
+		{"an empty first column", `<row r="1">` + cell("B1", 0) + cell("C1", 1) + `</row><row r="2">` + cell("B2", 2) + cell("C2", 2) +
+			`</row>`, [][]string{{"A", "A"}}},
+	} {
+		t.Run(x.name, func(t *testing.T) {
+			got, err := ReadTable(workbook(t, texts, x.rows), Choice{}, l)
+			if says, ok := x.want.(string); ok {
+				if err == nil || !strings.Contains(err.Error(), says) {
+					t.Errorf("got %v, want %q", err, says)
+				}
+				return
+			}
+			if err != nil || !reflect.DeepEqual(got.Rows, x.want) {
+				t.Errorf("got %+v %v, want %q", got, err, x.want)
+			}
+		})
+	}
+	if _, err := ReadTable(workbook(t, "", head), Choice{}, l); err == nil || !strings.Contains(err.Error(), "line 1, column 1") {
+		t.Errorf("without any texts: %v", err)
+	}
+}
+
+// A cell that a workbook cannot hold is named; nothing is cut short.
+func TestTooLongForAWorkbook(t *testing.T) {
+	s := &sheet.Sheet{Columns: []sheet.Column{{ID: "c1", Name: "Key", Type: value.Text}, {ID: "c2", Name: "Note", Type: value.Text, Pos: 1}},
+		Key: "c1"}
+	write := func(text string) error {
+		w, err := XLSXWriter(io.Discard, Out{Sheet: s, Columns: []*sheet.Column{&s.Columns[0], &s.Columns[1]}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return w.Row(&sheet.Row{Cells: []value.Value{value.OfText("LN-1"), value.OfText(text)}}, nil)
+	}
+	if err := write(strings.Repeat("é", 32_767/2)); err != nil {
+		t.Error(err)
+	}
+	if err := write(strings.Repeat("x", 32_768)); err == nil || !strings.Contains(err.Error(), "“Note” of row LN-1") {
+		t.Errorf("got %v", err)
+	}
 }

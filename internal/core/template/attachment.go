@@ -108,64 +108,65 @@ type Rows struct {
 
 func (a *Attachment) validate(p *place) error {
 	if err := a.Name.validate(p); err != nil {
-		return err
+		return in("/name", err)
 	}
 	switch a.Kind {
 	case FileKind:
 		if !isContentID(a.File) {
-			return fmt.Errorf("an attachment names its file")
+			return in("/file", fmt.Errorf("an attachment names its file"))
 		}
 		if a.Size <= 0 || a.Size > MaxAttachment {
-			return fmt.Errorf("a file has up to %d MB", MaxAttachment>>20)
+			return in("/size", fmt.Errorf("a file has up to %d MB", MaxAttachment>>20))
 		}
 		if _, _, err := mime.ParseMediaType(a.Type); err != nil {
-			return fmt.Errorf("%q is not a media type", a.Type)
+			return in("/type", fmt.Errorf("%q is not a media type", a.Type))
 		}
 		return nil
 	case RowsKind:
 		if formatTypes[a.Format] == "" {
-			return fmt.Errorf("rows are written as csv or xlsx, not as %q", a.Format)
+			return in("/format", fmt.Errorf("rows are written as csv or xlsx, not as %q", a.Format))
 		}
 		if len(a.Columns) == 0 {
-			return fmt.Errorf("rows need at least one column")
+			return in("/columns", fmt.Errorf("rows need at least one column"))
 		}
-		for _, id := range a.Columns {
+		for i, id := range a.Columns {
 			if _, ok := p.sheet.Column(id); !ok && !p.draft {
-				return fmt.Errorf("rows have a column that is not there any more")
+				return in(fmt.Sprintf("/columns/%d", i), fmt.Errorf("rows have a column that is not there any more"))
 			}
 		}
 		return nil
 	case ColumnKind:
-		return a.validateColumn(p)
+		return in("/column", a.validateColumn(p))
 	case InvitationKind:
 		return a.validateInvitation(p)
 	}
-	return fmt.Errorf("%q is not a kind of attachment", a.Kind)
+	return in("/kind", fmt.Errorf("%q is not a kind of attachment", a.Kind))
 }
 
 func (a *Attachment) validateInvitation(p *place) error {
-	for _, l := range []Line{a.Title, a.Place, a.Note} {
+	for at, l := range map[string]Line{"/title": a.Title, "/place": a.Place, "/note": a.Note} {
 		if err := l.validate(p); err != nil {
-			return err
+			return in(at, err)
 		}
 	}
 	if p.draft {
 		return nil
 	}
-	for _, id := range []string{a.Start, a.End} {
+	for i, id := range []string{a.Start, a.End} {
 		c, ok := p.sheet.Column(id)
 		if id == "" && a.End == "" && a.Start != "" {
 			continue
 		}
 		if !ok || c.ValueType() != value.Date && c.ValueType() != value.Moment {
-			return fmt.Errorf("an invitation starts, and ends, in columns of dates, or of dates and times")
+			return in([]string{"/start", "/end"}[i],
+				fmt.Errorf("an invitation starts, and ends, in columns of dates, or of dates and times"))
 		}
 	}
 	if len(a.Title) == 0 {
-		return fmt.Errorf("an invitation needs a title")
+		return in("/title", fmt.Errorf("an invitation needs a title"))
 	}
 	if a.Lasts < 0 || a.Lasts > 7*24*60 {
-		return fmt.Errorf("an event lasts up to a week")
+		return in("/lasts", fmt.Errorf("an event lasts up to a week"))
 	}
 	return nil
 }
@@ -173,18 +174,18 @@ func (a *Attachment) validateInvitation(p *place) error {
 // validateAttachments checks the attachments of a template together.
 func (t *Template) validateAttachments(p *place) error {
 	if len(t.Attachments) > maxAttachment {
-		return fmt.Errorf("an email has up to %d attachments", maxAttachment)
+		return in("/attachments", fmt.Errorf("an email has up to %d attachments", maxAttachment))
 	}
 	size := 0
 	for i := range t.Attachments {
 		if err := t.Attachments[i].validate(p); err != nil {
-			return fmt.Errorf("attachment %d: %w", i+1, err)
+			return in(fmt.Sprintf("/attachments/%d", i), fmt.Errorf("attachment %d: %w", i+1, err))
 		}
 		size += t.Attachments[i].Size
 	}
 	if size > MaxAttached {
-		return fmt.Errorf("the attachments have %d MB together; an email carries up to %d MB", (size+1<<20-1)>>20,
-			MaxAttached>>20)
+		return in("/attachments", fmt.Errorf("the attachments have %d MB together; an email carries up to %d MB",
+			(size+1<<20-1)>>20, MaxAttached>>20))
 	}
 	return nil
 }
@@ -302,8 +303,11 @@ func (w *writer) event(a *Attachment, d *attachedDoc) *Event {
 // with an ending that tells its type.
 func FileName(s, typ string) string {
 	s = strings.Map(func(r rune) rune {
-		if strings.ContainsRune(`/\:*?"<>|`, r) {
+		switch {
+		case strings.ContainsRune(`/\:*?"<>|`, r):
 			return '-'
+		case turns(r): // a name that reads otherwise hides what it is of
+			return -1
 		}
 		return r
 	}, oneLine(s))

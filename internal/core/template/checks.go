@@ -25,6 +25,7 @@ const (
 	FieldEmpty        CheckCode = "field-empty"
 	FieldUnreadable   CheckCode = "field-unreadable"
 	FieldMarkup       CheckCode = "field-markup"
+	FieldControls     CheckCode = "field-controls" // a value has control characters, which are left out
 	SubjectEmpty      CheckCode = "subject-empty"
 	SubjectLong       CheckCode = "subject-long"
 	LanguageUnmet     CheckCode = "language-unmet" // Value is the row's language
@@ -95,6 +96,8 @@ func (c Check) Words(s *sheet.Sheet) string {
 		return name + " cannot be read and has no fallback"
 	case FieldMarkup:
 		return name + " has words that look like markup"
+	case FieldControls:
+		return name + " holds control characters, which nobody sees; they are left out"
 	case SubjectEmpty:
 		return "The subject is empty"
 	case SubjectLong:
@@ -164,6 +167,7 @@ func (t *Template) Row(c Context) (out []Check) {
 		out = append(out, Check{Code: code, Column: id})
 	}
 	switch {
+	case len(d.subject) == 0: // one of the template as a whole
 	case subject == "":
 		out = append(out, Check{Code: SubjectEmpty})
 	case len(subject) > maxSubject && len([]rune(subject)) > maxSubject:
@@ -175,12 +179,15 @@ func (t *Template) Row(c Context) (out []Check) {
 	return append(out, w.marked(d)...)
 }
 
-// marked finds the columns in the text whose values look like markup.
+// marked finds the columns in the text whose values look like markup, or hold control characters.
 func (w *writer) marked(d *doc) (out []Check) {
 	for _, col := range d.columns {
 		v := w.c.Row.Cell(col)
 		if v.IsFilled() && v.Type == value.Text && strings.ContainsAny(v.Str, "<&{$}%") && markup.MatchString(v.Str) {
 			out = append(out, Check{Code: FieldMarkup, Column: col.ID})
+		}
+		if v.IsFilled() && v.Type == value.Text && !plainText(v.Str) && strings.IndexFunc(v.Str, controls) >= 0 {
+			out = append(out, Check{Code: FieldControls, Column: col.ID})
 		}
 	}
 	return out
@@ -200,8 +207,13 @@ func (t *Template) Whole(s *sheet.Sheet) (out []Check) {
 		}
 	}
 	add(ColumnGone, t.Strangers(s))
-	nowhere, silent, poor := 0, 0, 0
+	nowhere, silent, poor, unnamed := 0, 0, 0, 0
 	for _, x := range t.texts() {
+		subject := false
+		x.Subject.walk(func(n *Node) { subject = subject || n.Type == FieldNode || value.Trim(n.Text) != "" })
+		if !subject {
+			unnamed++
+		}
 		said, shown := 0, 0
 		x.Body.walk(func(n *Node) {
 			said += len([]rune(value.Trim(n.Text)))
@@ -229,6 +241,7 @@ func (t *Template) Whole(s *sheet.Sheet) (out []Check) {
 			poor++
 		}
 	}
+	add(SubjectEmpty, unnamed)
 	add(LinkNowhere, nowhere)
 	add(ImageSilent, silent)
 	if poor > 0 {

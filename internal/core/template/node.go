@@ -139,18 +139,29 @@ type imageAttrs struct {
 
 // UnmarshalJSON reads a node and refuses types and attributes it does not know.
 func (n *Node) UnmarshalJSON(b []byte) error {
-	var r rawNode
+	var r struct {
+		rawNode
+		Content []json.RawMessage `json:"content,omitempty"`
+	}
 	if err := strict(b, &r); err != nil {
 		return err
 	}
-	*n = Node{Type: r.Type, Text: r.Text, Content: r.Content}
-	if err := n.readAttrs(r.Attrs); err != nil {
-		return fmt.Errorf("%s: %w", r.Type, err)
+	*n = Node{Type: r.Type, Text: r.Text, Content: make([]Node, len(r.Content))}
+	if len(n.Content) == 0 {
+		n.Content = nil
 	}
-	for _, m := range r.Marks {
+	for i, c := range r.Content {
+		if err := json.Unmarshal(c, &n.Content[i]); err != nil {
+			return in(fmt.Sprintf("/content/%d", i), err)
+		}
+	}
+	if err := n.readAttrs(r.Attrs); err != nil {
+		return in("/attrs", fmt.Errorf("%s: %w", r.Type, err))
+	}
+	for i, m := range r.Marks {
 		mark, err := m.read()
 		if err != nil {
-			return fmt.Errorf("%s: %w", m.Type, err)
+			return in(fmt.Sprintf("/marks/%d", i), fmt.Errorf("%s: %w", m.Type, err))
 		}
 		n.Marks = append(n.Marks, mark)
 	}
@@ -299,35 +310,36 @@ func (n *Node) validate(p *place, depth int) error {
 	for i := range n.Content {
 		c := &n.Content[i]
 		if !slices.Contains(children[n.Type], c.Type) {
-			return fmt.Errorf("a %s cannot stand in a %s", c.Type, n.Type)
+			return in(fmt.Sprintf("/content/%d/type", i), fmt.Errorf("a %s cannot stand in a %s", c.Type, n.Type))
 		}
 		if err := c.validate(p, depth+1); err != nil {
-			return err
+			return in(fmt.Sprintf("/content/%d", i), err)
 		}
 	}
 	if err := n.validateMarks(p); err != nil {
 		return err
 	}
 	if n.Align != "" && n.Align != "center" && n.Align != "right" {
-		return fmt.Errorf("%q is not an alignment; it is center or right", n.Align)
+		return in("/attrs/align", fmt.Errorf("%q is not an alignment; it is center or right", n.Align))
 	}
 	return n.validateOwn(p)
 }
 
 func (n *Node) validateMarks(p *place) error {
-	for _, m := range n.Marks {
+	for i, m := range n.Marks {
+		at := fmt.Sprintf("/marks/%d", i)
 		switch m.Type {
 		case "bold", "italic", "underline":
 		case "link":
 			if err := m.Href.validateLink(p); err != nil {
-				return err
+				return in(at+"/attrs/href", err)
 			}
 		case "colour":
 			if !colour.MatchString(m.Colour) {
-				return fmt.Errorf("%q is not a colour; write it as #a63a2b", m.Colour)
+				return in(at+"/attrs/colour", fmt.Errorf("%q is not a colour; write it as #a63a2b", m.Colour))
 			}
 		default:
-			return fmt.Errorf("mark %q is not known", m.Type)
+			return in(at+"/type", fmt.Errorf("mark %q is not known", m.Type))
 		}
 	}
 	return nil
@@ -338,29 +350,29 @@ func (n *Node) validateOwn(p *place) error {
 	switch n.Type {
 	case Heading:
 		if n.Level < 1 || n.Level > 3 {
-			return fmt.Errorf("a heading has level 1 to 3")
+			return in("/attrs/level", fmt.Errorf("a heading has level 1 to 3"))
 		}
 	case FieldNode:
-		return n.Field.validate(p)
+		return in("/attrs", n.Field.validate(p))
 	case Button:
-		return n.Href.validateLink(p)
+		return in("/attrs/href", n.Href.validateLink(p))
 	case RowTable, RoundUp:
-		return n.List.validate(p, n.Type == RoundUp)
+		return in("/attrs", n.List.validate(p, n.Type == RoundUp))
 	case Table:
-		return n.validateTable()
+		return in("/content", n.validateTable())
 	case Part:
 		if n.If == nil {
-			return fmt.Errorf("a part needs the condition under which it is shown")
+			return in("/attrs/if", fmt.Errorf("a part needs the condition under which it is shown"))
 		}
 		if p.draft {
 			return nil // it is not shown while its condition cannot be judged
 		}
-		return n.If.Validate("", rule.SheetScope{Sheet: p.sheet})
+		return in("/attrs/if", n.If.Validate("", rule.SheetScope{Sheet: p.sheet}))
 	case ImageNode:
-		return n.Image.validate(p)
+		return in("/attrs", n.Image.validate(p))
 	case PieceNode:
 		if p.known != nil && !p.known(n.Piece) {
-			return fmt.Errorf("a piece of text is not there any more")
+			return in("/attrs/piece", fmt.Errorf("a piece of text is not there any more"))
 		}
 	}
 	return nil
@@ -387,30 +399,30 @@ func (l *FieldList) validate(p *place, roundUp bool) error {
 		return fmt.Errorf("a table of a row's values belongs into a template, not here")
 	}
 	if len(l.Fields) == 0 {
-		return fmt.Errorf("a table needs at least one field")
+		return in("/fields", fmt.Errorf("a table needs at least one field"))
 	}
 	if len(l.Fields) > maxFields {
-		return fmt.Errorf("a table in an email has up to %d columns, not %d", maxFields, len(l.Fields))
+		return in("/fields", fmt.Errorf("a table in an email has up to %d columns, not %d", maxFields, len(l.Fields)))
 	}
 	for i := range l.Fields {
 		if err := l.Fields[i].validate(p); err != nil {
-			return err
+			return in(fmt.Sprintf("/fields/%d", i), err)
 		}
 	}
 	if !roundUp && (len(l.Order) > 0 || l.Limit != 0 || l.More != "") || roundUp && l.Over {
 		return fmt.Errorf("order, limit and more are of a round-up's table, over of a row's")
 	}
-	for _, o := range l.Order {
+	for i, o := range l.Order {
 		if _, ok := p.sheet.Column(o.Column); !ok && !p.draft {
-			return fmt.Errorf("a table is sorted by a column that is not there any more")
+			return in(fmt.Sprintf("/order/%d/column", i), fmt.Errorf("a table is sorted by a column that is not there any more"))
 		}
 	}
 	switch {
 	case l.Limit < 0:
-		return fmt.Errorf("a table has at least one row")
+		return in("/limit", fmt.Errorf("a table has at least one row"))
 	case l.Limit > 0 && !p.draft && !bytes.Contains([]byte(l.More), []byte(MoreNumber)):
-		return fmt.Errorf("a table of at most %d rows needs words for the others, with %s in them: and %s more", l.Limit,
-			MoreNumber, MoreNumber)
+		return in("/more", fmt.Errorf("a table of at most %d rows needs words for the others, with %s in them: and %s more",
+			l.Limit, MoreNumber, MoreNumber))
 	}
 	return nil
 }

@@ -25,21 +25,25 @@ type PieceVariant struct {
 // Validate checks a piece's tree.
 func (p *Piece) Validate() error {
 	if err := value.CheckName("a piece of text", p.Name); err != nil {
-		return err
+		return in("/name", err)
 	}
 	seen := map[string]bool{}
 	bodies := []*Node{&p.Body}
 	for i := range p.Variants {
 		tag := value.Fold(p.Variants[i].Language)
 		if tag == "" || seen[tag] {
-			return fmt.Errorf("each variant has a language of its own")
+			return in(fmt.Sprintf("/variants/%d/language", i), fmt.Errorf("each variant has a language of its own"))
 		}
 		seen[tag] = true
 		bodies = append(bodies, &p.Variants[i].Body)
 	}
-	for _, b := range bodies {
+	for i, b := range bodies {
+		at := "/body"
+		if i > 0 {
+			at = fmt.Sprintf("/variants/%d/body", i-1)
+		}
 		if err := validatePiece(b); err != nil {
-			return err
+			return in(at, err)
 		}
 	}
 	return nil

@@ -185,7 +185,7 @@ func (t *Template) begin(c Context) (*writer, *doc) {
 	return &writer{t: t, c: c, locale: d.locale, rtl: d.rtl, variant: i + 1, unmet: !met}, d
 }
 
-// oneLine turns line breaks into one space and drops control characters.
+// oneLine turns line breaks into one space, drops control characters and closes what turns the direction.
 func oneLine(s string) string {
 	var b strings.Builder
 	gap := false
@@ -193,7 +193,7 @@ func oneLine(s string) string {
 		switch {
 		case r == '\n' || r == '\r' || r == '\u2028' || r == '\u2029' || r == '\t':
 			gap = true
-		case unicode.IsControl(r) || embeds(r):
+		case unicode.IsControl(r):
 		default:
 			if gap && b.Len() > 0 && r != ' ' {
 				b.WriteByte(' ')
@@ -202,7 +202,7 @@ func oneLine(s string) string {
 			b.WriteRune(r)
 		}
 	}
-	return value.Trim(b.String())
+	return closed(value.Trim(b.String()))
 }
 
 type writer struct {
@@ -451,22 +451,68 @@ func plainText(s string) bool {
 	return true
 }
 
-// clean drops control characters that have no place in an email's text.
+// clean drops control characters that have no place in an email's text, and closes what turns the direction.
 func clean(s string) string {
 	if plainText(s) {
 		return s
 	}
-	return strings.Map(func(r rune) rune {
-		if unicode.IsControl(r) && r != '\n' && r != '\t' || embeds(r) {
+	return closed(strings.Map(func(r rune) rune {
+		if controls(r) {
 			return -1
 		}
 		return r
-	}, s)
+	}, s))
 }
 
-// embeds reports whether a character turns the direction of all that comes after it
-// (UAX 9, explicit embeddings and overrides).
-func embeds(r rune) bool { return r >= 0x202a && r <= 0x202e }
+// controls reports whether a character has no place in an email's text.
+func controls(r rune) bool { return unicode.IsControl(r) && r != '\n' && r != '\t' && r != '\r' }
+
+// maxTurns is how deep turns of the direction are in one another (UAX 9, BD2).
+const maxTurns = 125
+
+// closed returns a text that turns the direction of nothing behind it: what it opens of embeddings, overrides and
+// isolates (UAX 9, 2.1 to 2.4) is closed at its end, and what it would close of others' is dropped.
+func closed(s string) string {
+	if strings.IndexFunc(s, turns) < 0 {
+		return s
+	}
+	const pop, popIsolate = '\u202c', '\u2069'
+	var open []rune // what closes each
+	var b strings.Builder
+	for _, r := range s {
+		switch {
+		case !turns(r):
+		case r == pop:
+			if len(open) == 0 || open[len(open)-1] != pop {
+				continue
+			}
+			open = open[:len(open)-1]
+		case r == popIsolate:
+			i := slices.Index(open, popIsolate)
+			if i < 0 {
+				continue
+			}
+			for len(open) > i && open[len(open)-1] != popIsolate { // it closes the embeddings within, too
+				open = open[:len(open)-1]
+			}
+			open = open[:len(open)-1]
+		case len(open) == maxTurns:
+			continue
+		case r >= 0x2066:
+			open = append(open, popIsolate)
+		default:
+			open = append(open, pop)
+		}
+		b.WriteRune(r)
+	}
+	for i := len(open) - 1; i >= 0; i-- {
+		b.WriteRune(open[i])
+	}
+	return b.String()
+}
+
+// turns reports whether a character opens or closes an embedding, an override or an isolate.
+func turns(r rune) bool { return r >= 0x202a && r <= 0x202e || r >= 0x2066 && r <= 0x2069 }
 
 func (w *writer) field(f *slot) string {
 	s, ok := f.write(f.col, w.c.Row, &w.c, w.locale)

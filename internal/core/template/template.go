@@ -9,6 +9,7 @@ package template
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 
 	bcp47 "golang.org/x/text/language"
@@ -35,6 +36,29 @@ type Template struct {
 
 	rests Rests     // where Use has been called
 	ready *compiled // where Prepare has been called
+}
+
+// UnmarshalJSON reads a template. What cannot be read of it is said with its place.
+func (t *Template) UnmarshalJSON(b []byte) error {
+	type plain Template
+	err := json.Unmarshal(b, (*plain)(t))
+	if err == nil {
+		return nil
+	}
+	var parts map[string]json.RawMessage
+	if json.Unmarshal(b, &parts) != nil {
+		return err
+	}
+	for _, name := range slices.Sorted(maps.Keys(parts)) { // one part alone is what cannot be read
+		one, merr := json.Marshal(map[string]json.RawMessage{name: parts[name]})
+		if merr != nil {
+			return err
+		}
+		if one := json.Unmarshal(one, &plain{}); one != nil {
+			return in("/"+name, one)
+		}
+	}
+	return err
 }
 
 // Variant is a template in another language.
@@ -77,35 +101,38 @@ func (t *Template) ValidateDraft(s *sheet.Sheet) error {
 func (t *Template) validate(p *place) error {
 	s := p.sheet
 	if err := value.CheckName("a template", t.Name); err != nil {
-		return err
+		return in("/name", err)
 	}
 	if c, ok := s.Column(t.Language); t.Language != "" && (!ok || c.ValueType() != value.Text &&
 		c.ValueType() != value.Choice) {
-		return fmt.Errorf("the language comes from a column of type text or choice")
+		return in("/language", fmt.Errorf("the language comes from a column of type text or choice"))
 	}
 	if len(t.Variants) > 0 && t.Language == "" && !p.draft {
-		return fmt.Errorf("a template in several languages needs a column that chooses")
+		return in("/language", fmt.Errorf("a template in several languages needs a column that chooses"))
 	}
 	if t.rests.Pieces != nil {
 		p.known = func(id string) bool { return t.rests.Pieces[id] != nil }
 	}
 	if len(t.Variants) > maxVariants {
-		return fmt.Errorf("a template is written in at most %d languages", maxVariants)
+		return in("/variants", fmt.Errorf("a template is written in at most %d languages", maxVariants))
 	}
 	if _, err := bcp47.Parse(t.FirstLanguage); t.FirstLanguage != "" && err != nil {
-		return fmt.Errorf("%q is no language; write it as a tag such as de or en-GB", t.FirstLanguage)
+		return in("/firstLanguage", fmt.Errorf("%q is no language; write it as a tag such as de or en-GB", t.FirstLanguage))
 	}
 	seen := map[string]bool{}
 	for i, x := range t.texts() {
 		err := x.validate(p)
 		if i > 0 {
+			at := fmt.Sprintf("/variants/%d", i-1)
+			err = in(at, err)
 			tag := value.Fold(t.Variants[i-1].Language)
 			if tag == "" || seen[tag] {
-				return fmt.Errorf("each variant has a language of its own")
+				return in(at+"/language", fmt.Errorf("each variant has a language of its own"))
 			}
 			seen[tag] = true
 			if _, unknown := bcp47.Parse(t.Variants[i-1].Language); unknown != nil {
-				return fmt.Errorf("%q is no language; write it as a tag such as de or en-GB", t.Variants[i-1].Language)
+				return in(at+"/language",
+					fmt.Errorf("%q is no language; write it as a tag such as de or en-GB", t.Variants[i-1].Language))
 			}
 			if err != nil {
 				err = fmt.Errorf("in %s: %w", t.Variants[i-1].Language, err)
@@ -120,21 +147,22 @@ func (t *Template) validate(p *place) error {
 
 func (x Text) validate(p *place) error {
 	for _, part := range []struct {
-		name string
-		n    *Node
-		line bool
-	}{{"subject", x.Subject, true}, {"preview text", x.Preheader, true}, {"body", x.Body, false}} {
+		name, at string
+		n        *Node
+		line     bool
+	}{{"subject", "/subject", x.Subject, true}, {"preview text", "/preheader", x.Preheader, true},
+		{"body", "/body", x.Body, false}} {
 		if part.n.Type == "" && part.n == x.Preheader {
 			continue
 		}
 		if part.n.Type != Doc {
-			return fmt.Errorf("the %s is not a document", part.name)
+			return in(part.at, fmt.Errorf("the %s is not a document", part.name))
 		}
 		if c := part.n.Content; part.line && (len(c) > 1 || len(c) == 1 && c[0].Type != Paragraph) {
-			return fmt.Errorf("the %s is one line", part.name)
+			return in(part.at, fmt.Errorf("the %s is one line", part.name))
 		}
 		if err := part.n.validate(p, 0); err != nil {
-			return fmt.Errorf("%s: %w", part.name, err)
+			return in(part.at, fmt.Errorf("%s: %w", part.name, err))
 		}
 	}
 	return nil

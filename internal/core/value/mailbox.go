@@ -268,6 +268,9 @@ func splitAddress(s string) (local, domain string, err error) {
 	if plainDomain(domain) {
 		return local, domain, nil
 	}
+	if i := strings.IndexFunc(domain, invisible); i >= 0 {
+		return "", "", fmt.Errorf("%q is not a domain: a character in it is not seen", domain)
+	}
 	ascii, err := idna.Lookup.ToASCII(domain)
 	if err != nil || len(ascii) > 253 || ascii == "" {
 		return "", "", fmt.Errorf("%q is not a domain", domain)
@@ -283,6 +286,13 @@ func splitAddress(s string) (local, domain string, err error) {
 		}
 	}
 	return local, domain, nil
+}
+
+// invisible reports whether a character takes no room: in a domain it makes an address another one that looks the
+// same, or is silently left out (UTS 46, section 4).
+func invisible(r rune) bool {
+	return unicode.In(r, unicode.Cf, unicode.Cc, unicode.Variation_Selector, unicode.Other_Default_Ignorable_Code_Point) ||
+		r == 0x00ad
 }
 
 func validQuoted(s string) bool {

@@ -26,6 +26,9 @@ type Reading struct {
 	Format  NumberFormat   // number: a unit, currency or percent sign may stand there as it is written
 }
 
+// Lost stands in a text for what could not be read as characters (Unicode 16, 3.9): a cell that holds it is unreadable.
+const Lost = utf8.RuneError
+
 // Parse reads what a person typed as a cell. It never fails: text that does
 // not parse comes back as an unreadable cell that keeps it to the letter.
 func Parse(s string, r Reading) Value {
@@ -44,6 +47,9 @@ func Read(s string, r Reading) (Value, error) {
 	}
 	if !utf8.ValidString(s) {
 		return Value{}, errors.New("not valid text (UTF-8)")
+	}
+	if strings.ContainsRune(s, Lost) {
+		return Value{}, errors.New("a character of it was lost where it was read")
 	}
 	switch r.Type {
 	case Text:

@@ -147,6 +147,8 @@ func TestMailboxes(t *testing.T) {
 		{"a@b@c.example", ""},
 		{"a@-b.example", ""}, {"a@b..example", ""}, {`"a@b.example`, ""}, {"<a@b.example", ""}, {"a@b.example\x00", ""},
 		{"ünal@b.example", ""}, {strings.Repeat("a", 65) + "@b.example", ""}, {"good@b.example, bad", ""}, {"; ,", ""},
+		{"a@b\u200b.example", ""}, {"a@b\u00ad.example", ""}, {"a@b\u2060.example", ""}, {"a@\ufeffb.example", ""},
+		{"a@b\u200d.example", ""}, {"a@b.exa\u034fmple", ""}, {"Ada <a@b\ufe0f.example>", ""}, {"a@bü\u200c.example", ""},
 		{"a@b\xff.example", ""}, {"a\xff@b.example", ""},
 	} {
 		boxes, err := ParseMailboxes(c.in)

@@ -132,7 +132,7 @@ func (s *Server) GetRule(ctx context.Context, r GetRuleRequestObject) (GetRuleRe
 // AddRule implements StrictServerInterface.
 func (s *Server) AddRule(ctx context.Context, r AddRuleRequestObject) (AddRuleResponseObject, error) {
 	if st := r.Body.Body.State; st != "" && st != rule.Draft {
-		return nil, &engine.Refusal{Field: "/state",
+		return nil, &engine.Refusal{Field: "/body/state",
 			Message: "a new rule is a draft; switch it on by itself, once it is saved, so that its first emails can be looked at"}
 	}
 	rec, err := s.e.SaveRule(ctx, r.Sheet, "", &r.Body.Body, 0, person(ctx).Name)
@@ -154,7 +154,7 @@ func (s *Server) SaveRule(ctx context.Context, r SaveRuleRequestObject) (SaveRul
 		return nil, err
 	}
 	if st := r.Body.Body.State; st != "" && st != rule.State(was.State) {
-		return nil, &engine.Refusal{Field: "/state",
+		return nil, &engine.Refusal{Field: "/body/state",
 			Message: fmt.Sprintf("the rule is %s, and saving it does not change that; switch it by itself", was.State)}
 	}
 	rec, err := s.e.SaveRule(ctx, r.Sheet, r.Rule, &r.Body.Body, version, person(ctx).Name)

@@ -32,6 +32,7 @@ export function Feeds({ sheet, rules }: { sheet: string; rules: Rule[] }) {
           <li key={f.id} className="flex items-baseline gap-2 py-1">
             <span className="min-w-0 flex-1 truncate">
               {name(f.rule)}, by {f.by}
+              {!f.works && <span className="text-brick"> · leads nowhere: make it anew</span>}
             </span>
             <button type="button" className="link" disabled={revoke.busy} onClick={() => void revoke.do(f.id)}>
               Revoke

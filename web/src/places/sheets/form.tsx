@@ -32,7 +32,7 @@ export function FormPart({ sheet }: { sheet: Sheet }) {
   if (!state) return <Await query={q} />;
   const f = draft ?? state.form;
   const put = (x: Partial<Form>) => setDraft({ ...f, ...x });
-  const columns = sheet.columns.filter((c) => c.type !== "formula");
+  const columns = sheet.columns.filter((c) => c.type !== "formula" && c.type !== "file" && !c.hidden);
   const asked = (id: string) => f.fields.find((x) => x.column === id);
   const toggle = (id: string, name: string) =>
     put({ fields: asked(id) ? f.fields.filter((x) => x.column !== id) : [...f.fields, { column: id, label: name }] });

@@ -59,7 +59,7 @@ var Names = append([]string{"client", "dispatch", "idle", "due", "render", "kept
 	"edit", "views", "effect", "switch-on", "people", "grid"}, Large...)
 
 // Large are those of Names that take too long to be measured with the others.
-var Large = []string{"log", "cluster"}
+var Large = []string{"log", "cluster", "siege"}
 
 // Run measures everything and prints a line as each figure is there. only, where not "", is the
 // one of Names to measure; "large" measures all that are. web is the built front end.
@@ -89,6 +89,7 @@ func Run(ctx context.Context, out io.Writer, only string, web fs.FS) ([]Result, 
 		{"rehearse", b.rehearse},
 		{"import", b.importCSV}, {"edit", b.edit}, {"views", b.views}, {"effect", b.effect}, {"switch-on", b.switchOn},
 		{"people", b.people}, {"grid", b.grid}, {"log", b.log}, {"cluster", b.cluster},
+		{"siege", b.siege},
 	} {
 		large := slices.Contains(Large, m.name)
 		if only != m.name && (only != "" || large) && (only != "large" || !large) {
@@ -327,29 +328,7 @@ func (b *bench) dispatchOnce(addr *net.TCPAddr, n, connections int) (float64, er
 		Security: "none", CreatedAt: time.Now()}); err != nil {
 		return 0, err
 	}
-	html, text := letter()
-	now := time.Now().UTC().Add(-time.Second)
-	ds := make([]*store.Delivery, n)
-	for i := range ds {
-		id := make([]byte, 16)
-		copy(id, fmt.Sprintf("%016d", i))
-		to := fmt.Sprintf("contact%d@borrower.example", i)
-		ds[i] = &store.Delivery{Occasion: id, DueAt: now, JudgedAt: now, State: delivery.Queued, Origin: "{}", Facts: "[]",
-			Subject:    fmt.Sprintf("LN-%05d is due back", i),
-			Recipients: store.Detail([]store.Recipient{{Role: "to", Mailbox: to, Address: to}}), Attempt: 1, NextTry: &now,
-			OwnEvents: store.OwnQueued}
-	}
-	letters := make([]store.Letter, n)
-	err = s.Tx(b.ctx, func(tx *store.Store) error {
-		if err := tx.InsertDeliveries(b.ctx, ds); err != nil {
-			return err
-		}
-		for i := range ds {
-			letters[i] = store.Letter{DeliveryID: ds[i].ID, HTML: html, Text: text}
-		}
-		return tx.PutLetters(b.ctx, letters)
-	})
-	if err != nil {
+	if _, err := b.queue(s, n, 0); err != nil {
 		return 0, err
 	}
 	ctx, cancel := context.WithCancel(b.ctx)
@@ -376,6 +355,32 @@ func (b *bench) dispatchOnce(addr *net.TCPAddr, n, connections int) (float64, er
 	cancel()
 	<-done
 	return float64(n) / took.Seconds(), nil
+}
+
+// queue queues n emails, the first a second ago and each of the others so much later.
+func (b *bench) queue(s *store.Store, n int, apart time.Duration) ([]*store.Delivery, error) {
+	html, text := letter()
+	now := time.Now().UTC().Add(-time.Second)
+	ds := make([]*store.Delivery, n)
+	for i := range ds {
+		id := make([]byte, 16)
+		copy(id, fmt.Sprintf("%016d", i))
+		to, at := fmt.Sprintf("contact%d@borrower.example", i), now.Add(time.Duration(i)*apart)
+		ds[i] = &store.Delivery{Occasion: id, DueAt: at, JudgedAt: now, State: delivery.Queued, Origin: "{}", Facts: "[]",
+			Subject:    fmt.Sprintf("LN-%05d is due back", i),
+			Recipients: store.Detail([]store.Recipient{{Role: "to", Mailbox: to, Address: to}}), Attempt: 1, NextTry: &at,
+			OwnEvents: store.OwnQueued}
+	}
+	letters := make([]store.Letter, n)
+	return ds, s.Tx(b.ctx, func(tx *store.Store) error {
+		if err := tx.InsertDeliveries(b.ctx, ds); err != nil {
+			return err
+		}
+		for i := range ds {
+			letters[i] = store.Letter{DeliveryID: ds[i].ID, HTML: html, Text: text}
+		}
+		return tx.PutLetters(b.ctx, letters)
+	})
 }
 
 // sheetOf makes a sheet with n rows that come due in the far future, and rules

@@ -342,9 +342,9 @@ func (b *bench) serve(e *engine.Engine) (base string, stop func(), err error) {
 		return "", nil, err
 	}
 	ctx, cancel := context.WithCancel(b.ctx)
-	srv := &http.Server{Handler: h}
+	srv := &http.Server{}
 	go h.Run(ctx)
-	go func() { _ = srv.Serve(l) }()
+	go func() { _ = h.Serve(srv, l) }()
 	return "http://" + l.Addr().String(), func() { cancel(); srv.Close() }, nil
 }
 

@@ -352,6 +352,7 @@ func (s *Server) table(f *form, l *value.Locale) (*exchange.Table, error) {
 		return nil, &engine.Refusal{Field: "/file", Message: err.Error()}
 	}
 	s.tables.keep(print, t, len(f.file), s.Wall())
+	f.file = []byte{} // it is not needed beside its table
 	return t, nil
 }
 

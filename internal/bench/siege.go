@@ -211,13 +211,18 @@ func sendFile(c *http.Client, base string) error {
 	form := multipart.NewWriter(w)
 	go func() {
 		part, err := form.CreateFormFile("file", "loans.csv")
-		line := []byte("LN-00001,contact@borrower.example,Stick barometer,2027-03-29,Registrar,out\n")
 		if err == nil {
 			_, err = part.Write([]byte("Loan,Email,Object,Return due,Registrar,State\n"))
 		}
-		block := bytes.Repeat(line, 1000)
-		for n := 0; n < siegeBytes && err == nil; n += len(block) {
-			_, err = part.Write(block)
+		var block bytes.Buffer
+		for i, n := 0, 0; n < siegeBytes && err == nil; n += block.Len() {
+			block.Reset()
+			for range 1000 {
+				i++
+				fmt.Fprintf(&block, "LN-%06d,contact%d@borrower.example,Stick barometer,2027-%02d-%02d,Registrar,out\n", i, i,
+					1+i%12, 1+i%28)
+			}
+			_, err = part.Write(block.Bytes())
 		}
 		if err == nil {
 			err = form.Close()

@@ -50,7 +50,7 @@ func GuessColumn(cells []string, lines []int, l *value.Locale) Guess {
 	case value.Date, value.Moment:
 		return guessOrder(g.Type, cells, lines, l)
 	case value.Choice:
-		return guess(cells, lines, l) // all options
+		return choiceOrText(cells) // by all options
 	}
 	return Measure(value.Reading{Type: g.Type, Locale: l, Format: g.Format}, cells, lines)
 }
@@ -75,19 +75,39 @@ func guessOrder(t value.Type, cells []string, lines []int, l *value.Locale) Gues
 	return best
 }
 
-func guess(cells []string, lines []int, l *value.Locale) Guess {
+// choiceOrText takes a column for a choice of a few options, or for text.
+func choiceOrText(cells []string) Guess {
 	filled := 0
-	distinct := map[string]int{}
+	distinct, written := map[string]bool{}, map[string]bool{}
 	var options []string
 	for _, c := range cells {
-		if t := value.Trim(c); t != "" {
-			filled++
-			f := value.Fold(t)
-			if distinct[f]++; distinct[f] == 1 {
-				options = append(options, t)
-			}
+		t := value.Trim(c)
+		if t == "" {
+			continue
+		}
+		filled++
+		if written[t] || len(options) > maxGuessed {
+			continue
+		}
+		written[t] = true
+		if f := value.Fold(t); !distinct[f] {
+			distinct[f] = true
+			options = append(options, t)
 		}
 	}
+	n := len(options)
+	if n > 0 && n <= maxGuessed && filled >= 2*n && filled >= 8 && longest(options) <= 40 {
+		return Guess{Type: value.Choice, Options: options, Filled: filled, Fit: filled}
+	}
+	return Guess{Type: value.Text, Filled: filled, Fit: filled}
+}
+
+// maxGuessed is how many options a column has at the most that is taken for a choice.
+const maxGuessed = 12
+
+func guess(cells []string, lines []int, l *value.Locale) Guess {
+	last := choiceOrText(cells)
+	filled := last.Filled
 	try := func(t value.Type, o value.Order) Guess {
 		return Measure(value.Reading{Type: t, Order: o, Locale: l}, cells, lines)
 	}
@@ -115,11 +135,7 @@ func guess(cells []string, lines []int, l *value.Locale) Guess {
 		!looksLikeCode(cells) {
 		return g
 	}
-	n := len(options)
-	if n > 0 && n <= 12 && filled >= 2*n && filled >= 8 && longest(options) <= 40 {
-		return Guess{Type: value.Choice, Options: options, Filled: filled, Fit: filled}
-	}
-	return Guess{Type: value.Text, Filled: filled, Fit: filled}
+	return last
 }
 
 // MeasureInto counts how many cells of a file a column that is there fits. Dates
@@ -146,25 +162,46 @@ func MeasureInto(r value.Reading, cells []string, lines []int) Guess {
 // does not.
 func Measure(r value.Reading, cells []string, lines []int) Guess {
 	g := Guess{Type: r.Type, Order: r.Order, Format: r.Format}
+	type read struct {
+		empty bool
+		err   error
+	}
+	known := map[string]read{} // most columns say the same again and again
 	for i, c := range cells {
-		v, err := value.Read(c, r)
-		if err == nil && v.IsEmpty() {
+		x, ok := known[c]
+		if !ok {
+			v, err := value.Read(c, r)
+			if x = (read{v.IsEmpty(), err}); len(known) < remembered {
+				known[c] = x
+			}
+		}
+		if x.err == nil && x.empty {
 			continue
 		}
 		g.Filled++
-		if err == nil {
+		if x.err == nil {
 			g.Fit++
 		} else if len(g.Misfits) < maxMisfits {
-			g.Misfits = append(g.Misfits, Misfit{Line: lines[i], Text: c, Why: err.Error()})
+			g.Misfits = append(g.Misfits, Misfit{Line: lines[i], Text: c, Why: x.err.Error()})
 		}
 	}
 	return g
 }
 
+// remembered is how many texts of a column are read once.
+const remembered = 20_000
+
 // ambiguous tells whether a cell is written with separators and could be read
 // either way round.
 func ambiguous(cells []string) bool {
+	known := map[string]bool{}
 	for _, c := range cells {
+		if known[c] {
+			continue
+		}
+		if len(known) < remembered {
+			known[c] = true
+		}
 		a, errA := value.ParseDay(dayPart(c), value.DayMonthYear)
 		b, errB := value.ParseDay(dayPart(c), value.MonthDayYear)
 		if errA == nil && errB == nil && a != b {

@@ -457,7 +457,7 @@ func clean(s string) string {
 		return s
 	}
 	return closed(strings.Map(func(r rune) rune {
-		if controls(r) {
+		if controls(r) || r == '\r' {
 			return -1
 		}
 		return r

@@ -18,6 +18,10 @@ const (
 	maxConnections   = 4000
 	maxFromOnePlace  = 200
 	maxHeaderSeconds = 5
+
+	// Who gives way for another of its place may still send its request for so long; and who comes again and again
+	// does so no faster.
+	leaving = 5 * time.Second
 )
 
 // crowd is who is connected.
@@ -95,9 +99,12 @@ func (c *crowd) Accept() (net.Conn, error) {
 			!slices.ContainsFunc(c.trusted, func(p netip.Prefix) bool { return p.Contains(at.Addr().Unmap()) }) {
 			g.place = networkOf(at.Addr().String())
 		}
-		gone, in := c.enter(g)
-		if gone != nil {
-			_ = gone.Close()
+		leaves, goes, in := c.enter(g)
+		if leaves != nil {
+			leaves.leave()
+		}
+		if goes != nil {
+			_ = goes.Close()
 		}
 		if in {
 			return g, nil
@@ -106,33 +113,49 @@ func (c *crowd) Accept() (net.Conn, error) {
 	}
 }
 
-// enter lets a connection in, and returns which gives way for it.
-func (c *crowd) enter(g *guest) (gone *guest, in bool) {
+// enter lets a connection in, and returns which of its place leaves for it, and which of all goes at once.
+func (c *crowd) enter(g *guest) (leaves, goes *guest, in bool) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if of := c.places[g.place]; g.place != "" && len(of) >= c.ofPlace {
-		if gone = quietest(of); gone == nil {
-			return nil, false
-		}
-	} else if len(c.all) >= c.most {
-		if gone = quietest(c.all); gone == nil {
-			return nil, false
+		if leaves = quietest(of); leaves == nil {
+			return nil, nil, false
 		}
 	}
-	if gone != nil {
-		c.forget(gone)
+	if len(c.all) >= c.most {
+		if goes = quietest(c.all); goes == nil {
+			return nil, nil, false
+		}
+		c.forget(goes)
+	}
+	if leaves != nil {
+		c.leavePlace(leaves)
 	}
 	c.order++
 	g.quiet = c.order
 	c.all[g] = true
 	if g.place == "" {
-		return gone, true
+		return leaves, goes, true
 	}
 	if c.places[g.place] == nil {
 		c.places[g.place] = map[*guest]bool{}
 	}
 	c.places[g.place][g] = true
-	return gone, true
+	return leaves, goes, true
+}
+
+// leave ends a connection soon, once none of its requests is under way.
+func (g *guest) leave() {
+	time.AfterFunc(leaving, func() {
+		g.c.mu.Lock()
+		busy := g.working > 0
+		g.c.mu.Unlock()
+		if busy {
+			g.leave()
+			return
+		}
+		_ = g.Close()
+	})
 }
 
 // quietest is the connection that no request has come from for the longest; nil for none.

@@ -107,11 +107,11 @@ func guessColumns(t *exchange.Table, l *value.Locale, into *sheet.Sheet, matches
 	return g
 }
 
-// eachColumn does something for every column, on all processors.
+// eachColumn does something for every column, on all processors but one, which is left to emails.
 func eachColumn(n int, f func(i int)) {
 	var wg sync.WaitGroup
 	next := make(chan int)
-	for range runtime.GOMAXPROCS(0) {
+	for range max(1, runtime.GOMAXPROCS(0)-1) {
 		wg.Go(func() {
 			for i := range next {
 				f(i)

@@ -12,6 +12,7 @@ import (
 	"net/http"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"slices"
 	"strconv"
 	"strings"
@@ -30,12 +31,13 @@ import (
 
 // Bounds of what is uploaded, beside that of its operation.
 const (
-	maxValues     = 2 << 20           // bytes of the named values of an upload together
-	maxParts      = 32                // its parts
-	atOnceOfOne   = 4                 // uploads of a person that are taken in at once
-	waitingOfOne  = 60                // and those that wait for that
-	readAtOnce    = exchange.MaxBytes // bytes of files that are read at once
-	workbookBytes = 8                 // what a byte of a workbook, which is packed, counts for there
+	maxValues     = 2 << 20  // bytes of the named values of an upload together
+	maxParts      = 32       // its parts
+	atOnceOfOne   = 4        // uploads of a person that are taken in at once
+	waitingOfOne  = 60       // and those that wait for that
+	readAtOnce    = 32 << 20 // bytes of files that are read at once
+	heavy         = 8 << 20  // bytes of a file whose memory is given back at once
+	workbookBytes = 8        // what a byte of a workbook, which is packed, counts for there
 )
 
 // uploads takes in what people upload: into a folder of its own, so that none is in memory before its turn to
@@ -114,6 +116,9 @@ func (u *upload) end() {
 		return
 	}
 	if u.weight > 0 {
+		if u.weight >= heavy {
+			debug.FreeOSMemory() // before the next takes as much again
+		}
 		u.u.bytes.Release(u.weight)
 		u.weight = 0
 	}

@@ -202,7 +202,7 @@ func (s *Server) intakeOf(ctx context.Context, f *store.Form) (*intake, error) {
 		return nil, err
 	}
 	in.form, err = formOf(f, in.sheet)
-	in.form.Open = in.form.Open && rec.PutAwayAt == nil
+	in.form.Open = in.form.Open && rec.PutAwayAt == nil && len(in.form.Fields) > 0
 	return in, err
 }
 

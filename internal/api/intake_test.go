@@ -10,11 +10,14 @@ import (
 	"net/http/cookiejar"
 	"net/url"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
 	"time"
 
+	"nivot/internal/core/sheet"
+	"nivot/internal/core/value"
 	"nivot/internal/store"
 )
 
@@ -195,5 +198,59 @@ func TestProofs(t *testing.T) {
 	b, err := json.Marshal(Form{})
 	if err != nil || strings.Contains(string(b), "unconfirmed") {
 		t.Errorf("a form confirms unless it says otherwise: %s %v", b, err)
+	}
+}
+
+// A form asks for no files, and for nothing that is hidden or calculated; one that did loses them.
+func TestFormAsksForNoFile(t *testing.T) {
+	m := newMuseum(t)
+	sh := m.loans()
+	ctx := context.Background()
+	path, address := m.openForm(sh.ID, `,"unconfirmed":true`)
+	core, err := sh.Core()
+	if err != nil {
+		t.Fatal(err)
+	}
+	set := func(change func(c *sheet.Column)) {
+		t.Helper()
+		cols := slices.Clone(core.Columns)
+		change(&cols[0])
+		rec, err := m.st.Sheet(ctx, sh.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		rec.SetColumns(cols)
+		if err := m.st.SaveSheet(ctx, rec); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, k := range []struct {
+		name   string
+		change func(c *sheet.Column)
+		wants  bool
+	}{
+		{"a file", func(c *sheet.Column) { c.Type = value.File }, false},
+		{"hidden", func(c *sheet.Column) { c.Hidden = true }, false},
+		{"as it was", func(*sheet.Column) {}, true},
+		{"calculated", func(c *sheet.Column) { c.Type, c.Formula = value.Formula, "1" }, false},
+	} {
+		set(k.change)
+		name, wants := k.name, k.wants
+		page := body(m.call(m.as(""), "GET", path, ""))
+		if asks := strings.Contains(page, `name="c1"`); asks != wants {
+			t.Errorf("%s: asked for %v", name, asks)
+		}
+		var state FormState
+		m.want(m.co, "GET", "/sheets/"+sh.ID+"/form", "", 200, &state)
+		status, _ := m.asks(m.co, "PUT", "/sheets/"+sh.ID+"/form",
+			`{"open":true,"title":"Join in","intro":"","button":"Send","thanks":"T","fields":[{"column":"c1","label":"Key"}],"unconfirmed":true}`)
+		if (len(state.Form.Fields) == 2) != wants || (status == 200) != wants {
+			t.Errorf("%s: it has %d fields, and saving it answers %d", name, len(state.Form.Fields), status)
+		}
+		before := m.rowsOf(sh.ID)
+		if status, _ := m.fill(path, prove(address, url.Values{"c1": {"loan-agreement.pdf"}})); !wants &&
+			(status != 422 && status != 410 || m.rowsOf(sh.ID) != before) {
+			t.Errorf("%s: taken in with %d", name, status)
+		}
 	}
 }

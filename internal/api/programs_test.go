@@ -232,6 +232,7 @@ func TestIntakeForm(t *testing.T) {
 	}{
 		{url.Values{}, 422, "Please fill this in."},
 		{url.Values{core.Columns[0].ID: {"LN-500"}, kinds["email"]: {"nobody"}}, 422, "nobody"},
+		{url.Values{core.Columns[0].ID: {"LN\x00-500"}}, 422, "cannot be kept"},
 		{url.Values{core.Columns[0].ID: {strings.Repeat("x", maxAnswer+1)}}, 422, "too long"},
 		{url.Values{core.Columns[0].ID: {strings.Repeat("x", maxForm+1)}}, 413, "write less"},
 		{url.Values{core.Columns[0].ID: {"LN-1"}, "website": {"http://spam.example"}}, 200, "Thank you."},

@@ -6,6 +6,8 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+
+	"nivot/internal/store"
 )
 
 // A sealed secret opens with its key and for its use alone, and never looks
@@ -81,5 +83,34 @@ func TestKeyFileIsClosed(t *testing.T) {
 		} else if err != nil && !strings.Contains(err.Error(), "chmod 600") {
 			t.Errorf("%v: it does not say what to do: %v", mode, err)
 		}
+	}
+}
+
+// What Nivot signs with is kept sealed; what was kept in the open is sealed when it is next needed.
+func TestSecretsAreSealed(t *testing.T) {
+	f := newFixture(t, "2027-03-15T08:30:00Z")
+	kept := func() (b []byte) {
+		t.Helper()
+		if _, err := f.Store.Setting(f.ctx, store.SettingOptOutKey, &b); err != nil {
+			t.Fatal(err)
+		}
+		return b
+	}
+	open, err := New(f.Store, f.Now, Options{}).Secret(f.ctx, store.SettingOptOutKey)
+	if err != nil || !bytes.Equal(kept(), open) {
+		t.Fatalf("without a key file: %v", err)
+	}
+	key, err := NewKey(bytes.Repeat([]byte{7}, 32))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for range 2 {
+		sealed, err := New(f.Store, f.Now, Options{Key: key}).Secret(f.ctx, store.SettingOptOutKey)
+		if err != nil || !bytes.Equal(sealed, open) || bytes.Contains(kept(), open) {
+			t.Fatalf("with a key file: %v, kept as %x", err, kept())
+		}
+	}
+	if _, err := New(f.Store, f.Now, Options{}).Secret(f.ctx, store.SettingOptOutKey); err == nil {
+		t.Error("a process without the key file opens it")
 	}
 }

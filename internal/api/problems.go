@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 	"unicode"
 	"unicode/utf8"
@@ -40,8 +41,12 @@ func problem(status int, title string) error {
 // handleError turns every error into a problem detail (RFC 9457).
 func (s *Server) handleError(c *echo.Context, err error) {
 	if sent, _ := echo.UnwrapResponse(c.Response()); sent != nil && sent.Committed {
-		slog.Warn("a request failed after its answer had begun", "id", requestID(c), "method", c.Request().Method, "path",
-			c.Path(), "error", err)
+		level := slog.LevelWarn
+		if c.Request().Context().Err() != nil || errors.Is(err, syscall.EPIPE) || errors.Is(err, syscall.ECONNRESET) {
+			level = slog.LevelDebug // who asked is gone
+		}
+		slog.Log(context.WithoutCancel(c.Request().Context()), level, "a request failed after its answer had begun", "id",
+			requestID(c), "method", c.Request().Method, "path", c.Path(), "error", err)
 		return
 	}
 	status, p := toProblem(err)

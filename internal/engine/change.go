@@ -157,7 +157,7 @@ func (e *Engine) tryChange(ctx context.Context, sheetID string, ops []Op, head s
 			return err
 		}
 		for i := range ops {
-			if err := c.do(ctx, &ops[i]); err != nil {
+			if err := c.do(ctx, ops[i]); err != nil {
 				return &StepError{i, err}
 			}
 		}

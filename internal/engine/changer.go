@@ -142,12 +142,13 @@ func (c *changer) touch(r *changing) {
 	}
 }
 
-func (c *changer) do(ctx context.Context, op *Op) error {
+// do does a step. The step stays as it is: its transaction may be made once more.
+func (c *changer) do(ctx context.Context, op Op) error {
 	switch op.Kind {
 	case OpAdd:
-		return c.add(ctx, op)
+		return c.add(ctx, &op)
 	case OpPut:
-		return c.putByKey(ctx, op)
+		return c.putByKey(ctx, &op)
 	}
 	if op.Row == 0 && op.Key != "" {
 		row, err := c.byKey(ctx, op.Key)
@@ -167,7 +168,7 @@ func (c *changer) do(ctx context.Context, op *Op) error {
 	}
 	switch op.Kind {
 	case OpEdit:
-		return c.edit(r, op)
+		return c.edit(r, &op)
 	case OpDelete:
 		c.touch(r)
 		r.deleted = true

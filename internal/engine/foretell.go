@@ -407,7 +407,7 @@ func (e *Engine) ForetellChange(ctx context.Context, sheetID string, ops []Op,
 			were[id] = *r.row
 		}
 		for i := range ops {
-			if err := c.do(ctx, &ops[i]); err != nil {
+			if err := c.do(ctx, ops[i]); err != nil {
 				return &StepError{i, err}
 			}
 		}

@@ -48,6 +48,9 @@ func (e *Engine) nightly(ctx context.Context) error {
 	if err := e.Store.ForgetSaid(ctx, e.now()); err != nil {
 		return err
 	}
+	if err := e.Store.DropAged(ctx); err != nil {
+		return err
+	}
 	n, err := e.Store.MendCounts(ctx)
 	if n > 0 {
 		e.log.Warn("counts of the log were not those of its emails; they have been mended", "counts", n)

@@ -78,3 +78,11 @@ func CommitStopping(ctx context.Context, s *Store, r Round, n int, stands func(c
 	stands(id)
 	return <-done
 }
+
+// AgedTables lists the tables whose rows have an age.
+func AgedTables() (out []string) {
+	for _, a := range aged {
+		out = append(out, a.table)
+	}
+	return out
+}

@@ -82,7 +82,7 @@ func TestPeopleKept(t *testing.T) {
 			t.Errorf("%s: %q %v %v", token, b, ok, err)
 		}
 	}
-	if err := st.DropExpiredSessions(ctx); err != nil {
+	if err := st.DropAged(ctx); err != nil {
 		t.Fatal(err)
 	}
 	if err := x.Delete("a"); err != nil {

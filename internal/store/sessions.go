@@ -132,8 +132,3 @@ func (s *Store) KnownFrom(ctx context.Context, person, network string) (known bo
 		network).Scan(&known).Error
 	return known, err
 }
-
-// DropExpiredSessions forgets sessions that would be over, however they have ended.
-func (s *Store) DropExpiredSessions(ctx context.Context) error {
-	return s.DB(ctx).Exec("DELETE FROM sessions WHERE expiry < UTC_TIMESTAMP(6)").Error
-}

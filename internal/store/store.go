@@ -226,7 +226,13 @@ func (s *Store) Tx(ctx context.Context, f func(tx *Store) error) error {
 			if err := t.writeStamps(ctx); err != nil {
 				return err
 			}
-			return t.writeCounts(ctx)
+			if err := t.writeCounts(ctx); err != nil {
+				return err
+			}
+			if try == 1 && repeats.Load() {
+				return errRaced
+			}
+			return nil
 		})
 		if err == nil && s.tally != nil { // a transaction within one, which writes for both
 			for b, n := range t.tally {
@@ -245,6 +251,13 @@ func (s *Store) Tx(ctx context.Context, f func(tx *Store) error) error {
 		}
 	}
 }
+
+// repeats says that each transaction is made twice.
+var repeats atomic.Bool
+
+// RepeatTx has each transaction lose its first race when it is about to be committed, so that tests see whether what
+// it does depends on what its first run did.
+func RepeatTx(on bool) { repeats.Store(on) }
 
 // LongTx is Tx for work that computes for long between its statements, over many rows: the database waits for
 // it for minutes, and not for four seconds.

@@ -30,7 +30,6 @@ func TestMain(m *testing.M) {
 		}
 		return
 	}
-	store.RepeatTx(os.Getenv("NIVOT_REPEAT_TX") != "")
 	dbtest.Main(m)
 }
 

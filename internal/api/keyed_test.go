@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"fmt"
 	"slices"
 	"strings"
 	"testing"
@@ -64,5 +65,35 @@ func TestIdempotencyKeys(t *testing.T) {
 		if strings.Contains(b, tokenStart) {
 			t.Error("a token was kept in an answer")
 		}
+	}
+}
+
+// What a program changes by key is done where its transaction has to be made once more: its steps are as they were
+// asked for, and the answer that is kept says that it was done.
+func TestByKeyMadeOnceMore(t *testing.T) {
+	s := newSite(t, true)
+	sh := s.loans()
+	secret, _ := s.token(s.as(store.Administrator), `{"name":"Desk","role":"coordinator"}`)
+	store.RepeatTx(true)
+	defer store.RepeatTx(false)
+	rows := "/api/sheets/" + sh.ID + "/rows"
+	for i, x := range []struct {
+		method, path, data string
+		status             int
+	}{
+		{"PUT", "/by-key/LN-900", `{"cells":{"Object":"Tin weathercock"}}`, 200},
+		{"PATCH", "/by-key/LN-900", `{"cells":{"Object":"Oak bellows"}}`, 200},
+		{"PUT", "/by-key/LN-900", `{"cells":{"Object":"Net float"}}`, 200},
+		{"DELETE", "/by-key/LN-900", "", 204},
+	} {
+		for _, what := range []string{"asked", "asked again with its key"} {
+			status, text, _ := s.ask(x.method, rows+x.path, secret, x.data, "Idempotency-Key", fmt.Sprint("once-more-", i))
+			if status != x.status {
+				t.Errorf("%s %s, %s: %d %s, want %d", x.method, x.path, what, status, text, x.status)
+			}
+		}
+	}
+	if status, _, _ := s.ask("GET", rows+"/by-key/LN-900", secret, ""); status != 404 {
+		t.Errorf("deleted: %d", status)
 	}
 }

@@ -1,4 +1,4 @@
-import { expect, test } from "@playwright/test";
+import { expect, type Page, test } from "@playwright/test";
 import { ask, mails, person, signIn } from "./museum";
 
 // One's own account, and what of it an administrator sees.

@@ -44,7 +44,8 @@ func (t *turns) enter(ctx context.Context, person string, atOnce, wait int) (lea
 	}
 	if of.count >= atOnce+wait {
 		t.mu.Unlock()
-		return nil, problem(http.StatusTooManyRequests, "Too much of yours is under way. Wait until it is done, and try again.")
+		return nil, problem(http.StatusTooManyRequests,
+			"Too much of yours is under way. Wait until it is done, and try again.")
 	}
 	of.count++
 	t.mu.Unlock()

@@ -75,7 +75,8 @@ func (u *uploads) file() (*os.File, error) {
 	if err != nil {
 		return nil, err
 	}
-	if err := os.Remove(f.Name()); err != nil && !errors.Is(err, fs.ErrNotExist) { // another process that starts empties it
+	// Another process that starts may have emptied the folder.
+	if err := os.Remove(f.Name()); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return nil, errors.Join(err, f.Close())
 	}
 	return f, nil
@@ -241,7 +242,8 @@ func (u *upload) take(r io.Reader) error {
 	n, err := io.Copy(file, io.LimitReader(r, exchange.MaxBytes+1))
 	switch {
 	case errors.Is(err, syscall.ENOSPC):
-		return problem(http.StatusInsufficientStorage, "There is no room on the server’s disk for the file. Tell an administrator.")
+		return problem(http.StatusInsufficientStorage,
+			"There is no room on the server’s disk for the file. Tell an administrator.")
 	case err != nil:
 		return u.fault(err)
 	case n > exchange.MaxBytes:

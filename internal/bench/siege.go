@@ -139,8 +139,8 @@ func (b *bench) siege() error {
 	b.add(Result{What: what + "opt-outs that were taken", Against: "all", Value: fmt.Sprint(stopped.Load()),
 		Limit: fmt.Sprint(siegeStops), Ratio: float64(stopped.Load()) / siegeStops, Goal: ">= 1.00",
 		Met: stopped.Load() == siegeStops})
-	b.add(Result{What: what + fmt.Sprintf("uploads that were taken, the longest in %.0f s", longest.Seconds()), Against: "all",
-		Value: fmt.Sprint(taken.Load()), Limit: fmt.Sprint(siegeUploads), Ratio: float64(taken.Load()) / siegeUploads,
+	b.add(Result{What: what + fmt.Sprintf("uploads that were taken, the longest in %.0f s", longest.Seconds()),
+		Against: "all", Value: fmt.Sprint(taken.Load()), Limit: fmt.Sprint(siegeUploads), Ratio: float64(taken.Load()) / siegeUploads,
 		Goal: ">= 1.00", Met: taken.Load() == siegeUploads})
 	return nil
 }
@@ -149,7 +149,8 @@ func (b *bench) siege() error {
 func (b *bench) latest(s *store.Store) (late time.Duration, err error) {
 	for end := time.Now().Add(5 * time.Minute); ; time.Sleep(100 * time.Millisecond) {
 		var ds []store.Delivery
-		if err := s.DB(b.ctx).Select("due_at", "finished_at").Where("state = ?", delivery.Accepted).Find(&ds).Error; err != nil {
+		err := s.DB(b.ctx).Select("due_at", "finished_at").Where("state = ?", delivery.Accepted).Find(&ds).Error
+		if err != nil {
 			return 0, err
 		}
 		for _, d := range ds {

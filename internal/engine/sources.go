@@ -93,8 +93,8 @@ func (e *Engine) sealPlace(c *store.Source) error {
 		return nil
 	}
 	if e.opts.Key == nil {
-		return &Refusal{Field: "/place", Message: "the address has a query, which may hold a secret, and this Nivot has no key " +
-			"file to seal it with; have the administrator set NIVOT_KEY_FILE"}
+		return &Refusal{Field: "/place", Message: "the address has a query, which may hold a secret, and this Nivot has " +
+			"no key file to seal it with; have the administrator set NIVOT_KEY_FILE"}
 	}
 	c.SealedPlace, c.Place = e.opts.Key.Seal(c.Place, placeUse(c.SheetID)), shown
 	return nil

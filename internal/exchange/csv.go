@@ -54,8 +54,8 @@ func ReadTable(b []byte, c Choice, l *value.Locale) (*Table, error) {
 		return ReadXLSX(b, c.Worksheet, c.Heading, l)
 	}
 	if isMarkup(b) {
-		return nil, &FileError{Line: 1, Column: 1, Message: "this is a web page or another text in markup, whatever its name " +
-			"says; open it in a spreadsheet program and save it as .xlsx or .csv"}
+		return nil, &FileError{Line: 1, Column: 1, Message: "this is a web page or another text in markup, whatever its " +
+			"name says; open it in a spreadsheet program and save it as .xlsx or .csv"}
 	}
 	if bytes.HasPrefix(b, []byte("\xD0\xCF\x11\xE0")) {
 		return nil,
@@ -76,7 +76,8 @@ func ReadTable(b []byte, c Choice, l *value.Locale) (*Table, error) {
 // isMarkup reports whether a file is a page, as some programs write tables under the name of a workbook.
 func isMarkup(b []byte) bool {
 	head := bytes.ToLower(bytes.TrimLeft(bytes.TrimPrefix(b[:min(len(b), 1024)], []byte("\xEF\xBB\xBF")), " \t\r\n"))
-	for _, h := range []string{"<!doctype", "<html", "<head", "<body", "<table", "<?xml", "<meta", "<style", "mime-version:"} {
+	for _, h := range []string{"<!doctype", "<html", "<head", "<body", "<table", "<?xml", "<meta", "<style",
+		"mime-version:"} {
 		if bytes.HasPrefix(head, []byte(h)) {
 			return true
 		}

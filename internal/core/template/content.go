@@ -93,8 +93,9 @@ var programs = func() map[string]bool {
 }()
 
 // programHeads are what the content of such files begins with, whatever they are called.
-var programHeads = []string{"MZ", "\x7fELF", "#!", "\xca\xfe\xba\xbe", "\xfe\xed\xfa\xce", "\xfe\xed\xfa\xcf", "\xce\xfa\xed\xfe",
-	"\xcf\xfa\xed\xfe", "\x00asm", "dex\n", "ITSF", "MSCF", "vhdxfile", "conectix", "L\x00\x00\x00\x01\x14\x02\x00", "KDMV",
+var programHeads = []string{"MZ", "\x7fELF", "#!", "\xca\xfe\xba\xbe", "\xfe\xed\xfa\xce", "\xfe\xed\xfa\xcf",
+	"\xce\xfa\xed\xfe", "\xcf\xfa\xed\xfe", "\x00asm", "dex\n", "ITSF", "MSCF", "vhdxfile", "conectix",
+	"L\x00\x00\x00\x01\x14\x02\x00", "KDMV",
 	"[InternetShortcut]", "Windows Registry Editor", "REGEDIT4", "!<arch>\n", "\xed\xab\xee\xdb"}
 
 // endingOf gives the ending of a file's name, in small letters: ".pdf", or "" for none. What systems leave out when
@@ -124,8 +125,10 @@ func isProgram(name string, data []byte) bool {
 		}
 	}
 	const sector = 0x8000 // where an image of a disk says that it is one (ISO 9660; ECMA-167)
-	if len(data) > sector+6 && slices.Contains([]string{"CD001", "BEA01", "NSR02", "NSR03"}, string(data[sector+1:sector+6])) {
-		return true
+	if len(data) > sector+6 {
+		if slices.Contains([]string{"CD001", "BEA01", "NSR02", "NSR03"}, string(data[sector+1:sector+6])) {
+			return true
+		}
 	}
 	return bytes.HasPrefix(data, []byte("PK\x03\x04")) && packsProgram(data) || isPage(name, data)
 }
@@ -155,12 +158,14 @@ func isPage(name string, data []byte) bool {
 	case ending == ".xml":
 		return bytes.Contains(head, []byte("www.w3.org/1999/xhtml")) || bytes.Contains(head, []byte("www.w3.org/2000/svg")) ||
 			bytes.Contains(head, []byte("<?xml-stylesheet"))
-	case plainEndings[ending] != "" || slices.ContainsFunc(kinds, func(k kind) bool { return slices.Contains(k.endings, ending) }):
+	case plainEndings[ending] != "",
+		slices.ContainsFunc(kinds, func(k kind) bool { return slices.Contains(k.endings, ending) }):
 		return false
 	}
 	text := bytes.TrimLeft(bytes.TrimPrefix(head, []byte("\ufeff")), " \t\r\n\f")
-	return slices.ContainsFunc([]string{"<!doctype html", "<html", "<head", "<body", "<script", "<iframe", "<svg", "mime-version:"},
-		func(h string) bool { return bytes.HasPrefix(text, []byte(h)) }) || bytes.Contains(head, []byte("<script"))
+	begins := []string{"<!doctype html", "<html", "<head", "<body", "<script", "<iframe", "<svg", "mime-version:"}
+	return slices.ContainsFunc(begins, func(h string) bool { return bytes.HasPrefix(text, []byte(h)) }) ||
+		bytes.Contains(head, []byte("<script"))
 }
 
 // ReadFile reads a file that is to be attached: the media type of what it is. A file that is

@@ -23,7 +23,7 @@ var variables = []variable{
 	{"NIVOT_CONNECTIONS", "8", "connections to mail servers at once"},
 	{"NIVOT_PRACTICE_SMTP", "127.0.0.1:8425", "demo: address of the practice mail server; serve: empty, for none"},
 	{"NIVOT_ZONE", "UTC; in the demo Europe/London", "serve: the zone Today and the log are shown in"},
-	{"NIVOT_UPLOADS", "within the temporary folder", "folder of what is being uploaded, of Nivot's own; emptied at the start"},
+	{"NIVOT_UPLOADS", "within the temporary folder", "folder of what is being uploaded, of Nivot's own user; uploads left there go at the start"},
 	{"NIVOT_SOURCES", "none; in the demo NIVOT_VAR/shared-drive", "folder in which sheets may follow files"},
 	{"NIVOT_VAR", "./var", "demo: folder of the database and the key"},
 	{"NIVOT_DB_PORT", "8426", "demo: loopback port of the private database; never 3306"},

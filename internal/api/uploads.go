@@ -48,8 +48,11 @@ type uploads struct {
 	bytes  *semaphore.Weighted // that are read
 }
 
-// newUploads makes the folder of uploads, or empties the one that is there. A file has no name once it is
-// open, so that what is found there is left from a process that was killed between the two.
+// uploadName is the pattern of the names of files in the folder of uploads.
+const uploadName = "upload-*"
+
+// newUploads makes the folder of uploads, or removes the uploads in the one that is there. A file has no name once
+// it is open, so that what is found there is left from a process that was killed between the two.
 func newUploads(folder string) (*uploads, error) {
 	if folder == "" {
 		folder = filepath.Join(os.TempDir(), fmt.Sprintf("nivot-uploads-%d", os.Getuid()))
@@ -57,12 +60,21 @@ func newUploads(folder string) (*uploads, error) {
 	if err := os.MkdirAll(folder, 0o700); err != nil {
 		return nil, fmt.Errorf("the folder of uploads: %w", err)
 	}
-	left, err := os.ReadDir(folder)
+	info, err := os.Lstat(folder)
 	if err != nil {
 		return nil, fmt.Errorf("the folder of uploads: %w", err)
 	}
-	for _, f := range left {
-		if err := os.RemoveAll(filepath.Join(folder, f.Name())); err != nil {
+	// In a folder that everybody may write to, somebody else may have been there first.
+	if of, ok := info.Sys().(*syscall.Stat_t); !info.IsDir() || ok && int(of.Uid) != os.Getuid() {
+		return nil, fmt.Errorf("the folder of uploads %s is no folder of its own user; name another one with NIVOT_UPLOADS",
+			folder)
+	}
+	left, err := filepath.Glob(filepath.Join(folder, uploadName))
+	if err != nil {
+		return nil, fmt.Errorf("the folder of uploads: %w", err)
+	}
+	for _, name := range left {
+		if err := os.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return nil, fmt.Errorf("the folder of uploads: %w", err)
 		}
 	}
@@ -71,7 +83,7 @@ func newUploads(folder string) (*uploads, error) {
 
 // file makes a file without a name, which is gone once it is closed, and however the process ends.
 func (u *uploads) file() (*os.File, error) {
-	f, err := os.CreateTemp(u.folder, "*")
+	f, err := os.CreateTemp(u.folder, uploadName)
 	if err != nil {
 		return nil, err
 	}

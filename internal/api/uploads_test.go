@@ -160,12 +160,23 @@ func TestUploadsLeaveNothing(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(left, "upload-1"), []byte("from a process that was killed"), 0o600); err != nil {
 		t.Fatal(err)
 	}
+	theirs := filepath.Join(left, "loans.csv")
+	if err := os.WriteFile(theirs, []byte("of somebody"), 0o600); err != nil {
+		t.Fatal(err)
+	}
 	own, err := newUploads(left)
 	if err != nil {
 		t.Fatal(err)
 	}
-	if n := openUploads(t, own); n != 0 {
-		t.Errorf("%d files are left from before", n)
+	if n := openUploads(t, own); n != 1 {
+		t.Errorf("%d files are there, want the one that is no upload", n)
+	}
+	link := filepath.Join(t.TempDir(), "link")
+	if err := os.Symlink(left, link); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := newUploads(link); err == nil {
+		t.Error("a link to a folder is taken for it")
 	}
 	s := newSite(t, true)
 	u, err := newUploads(t.TempDir())

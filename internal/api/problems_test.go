@@ -52,3 +52,21 @@ func TestRuleStateIsSetByItself(t *testing.T) {
 		}
 	}
 }
+
+// A copy that knows the history of its rule is made in one step.
+func TestCopyRuleInOneStep(t *testing.T) {
+	m := newMuseum(t)
+	sh := m.loans()
+	from := m.rulesOf(sh.ID)[0]
+	var made Rule
+	m.want(m.co, "POST", "/sheets/"+sh.ID+"/rules/"+from.Id+"/copy", `{"history":true}`, 201, &made)
+	rec, err := m.st.Rule(t.Context(), made.Id)
+	if err != nil || rec.HistoryOf != from.Id || rec.Version != 1 {
+		t.Errorf("got %+v %v, want one version with the history of %s", rec, err, from.Id)
+	}
+	var events int64
+	if err := m.st.DB(t.Context()).Table("events").Where("rule_id = ?", made.Id).Count(&events).Error; err != nil ||
+		events != 1 {
+		t.Errorf("%d events %v, want one", events, err)
+	}
+}

@@ -44,12 +44,11 @@ func (e *Engine) CopyRule(ctx context.Context, sheetID, id string, history bool,
 		return nil, err
 	}
 	core.Name = freeRuleName(core.Name, rules)
-	out, err := e.SaveRule(ctx, sheetID, "", core, 0, actor)
-	if err != nil || !history {
-		return out, err
+	historyOf := ""
+	if history {
+		historyOf = from.ID
 	}
-	out.HistoryOf = from.ID
-	return out, e.Store.SaveRule(ctx, out)
+	return e.saveRule(ctx, sheetID, "", core, 0, historyOf, actor)
 }
 
 // freeRuleName gives a name for a copy that no other rule has.

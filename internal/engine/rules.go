@@ -93,6 +93,12 @@ func (sb *cachedSheet) scope() rule.SheetScope {
 // saw; another refuses.
 func (e *Engine) SaveRule(ctx context.Context, sheetID, id string, r *rule.Rule, version int64,
 	actor string) (*store.Rule, error) {
+	return e.saveRule(ctx, sheetID, id, r, version, "", actor)
+}
+
+// saveRule is SaveRule; a new rule may know the history of another.
+func (e *Engine) saveRule(ctx context.Context, sheetID, id string, r *rule.Rule, version int64,
+	historyOf, actor string) (*store.Rule, error) {
 	if err := e.catchUp(ctx, sheetID, []string{id}); err != nil {
 		return nil, err
 	}
@@ -123,7 +129,7 @@ func (e *Engine) SaveRule(ctx context.Context, sheetID, id string, r *rule.Rule,
 				return err
 			}
 			out = &store.Rule{ID: store.NewID(), SheetID: sheetID, Letter: letter, State: rule.Draft, Version: 0, Generation: 1,
-				CreatedAt: at, Position: len(sb.rules)}
+				CreatedAt: at, Position: len(sb.rules), HistoryOf: historyOf}
 		} else if out, err = tx.LockRule(ctx, id); err != nil {
 			return err
 		}

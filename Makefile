@@ -31,7 +31,7 @@ test: ## everything that must pass
 	./scripts/test.sh
 
 test-go: setup ## the Go tests alone
-	go vet ./... && go test -race ./...
+	go vet ./... && go test -race -timeout 20m ./...
 
 test-e2e: build ## the browser's tests alone
 	cd e2e && npx playwright test

@@ -74,7 +74,7 @@ func Run(ctx context.Context, out io.Writer, only string, web fs.FS) ([]Result, 
 	if only == "large" || slices.Contains(Large, only) {
 		buffer = "2G" // as docs/operations.md asks for where there is that much
 	}
-	if b.db, err = database.Start(ctx, database.Options{Dir: filepath.Join(dir, "db"), Durable: true,
+	if b.db, err = database.Start(ctx, database.Options{Dir: filepath.Join(dir, "db"), Durable: true, Bound: true,
 		Buffer: buffer}); err != nil {
 		return nil, err
 	}

@@ -124,7 +124,7 @@ func (c *Cluster) start(ctx context.Context, i int, how ...string) error {
 			return err
 		}
 	}
-	s := &Server{opts: Options{Dir: filepath.Join(c.dir, fmt.Sprint("node", i))}, done: make(chan struct{}),
+	s := &Server{opts: Options{Dir: filepath.Join(c.dir, fmt.Sprint("node", i)), Bound: true}, done: make(chan struct{}),
 		path: c.dir,
 		extra: append([]string{"--binlog-format=ROW", "--innodb-autoinc-lock-mode=2", "--wsrep-on=ON",
 			"--wsrep-provider=" + provider, "--wsrep-cluster-name=nivot",

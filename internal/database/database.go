@@ -14,6 +14,7 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"runtime"
 	"strconv"
 	"strings"
 	"syscall"
@@ -29,7 +30,10 @@ type Options struct {
 	// Durable makes every commit reach the disk. Tests of the machine's
 	// behaviour after a loss of power need it; a kill of processes does not.
 	Durable bool
-	Buffer  string // of the tables in memory, as MariaDB says it ("2G"); "" for 256M
+	// Bound ends the server with the process that starts it, however that ends: tests and benchmarks leave none
+	// behind.
+	Bound  bool
+	Buffer string // of the tables in memory, as MariaDB says it ("2G"); "" for 256M
 }
 
 // Server is a running MariaDB.
@@ -173,10 +177,23 @@ func (s *Server) start(ctx context.Context) error {
 		s.cmd.Env = append(os.Environ(), "PATH="+s.path+":"+os.Getenv("PATH"))
 	}
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // a Ctrl-C is for us; we stop it in order
-	if err := s.cmd.Start(); err != nil {
+	if s.opts.Bound {
+		s.cmd.SysProcAttr.Pdeathsig = syscall.SIGKILL
+	}
+	started := make(chan error)
+	go func() {
+		// The signal comes when the thread that has started the server ends (prctl(2), PR_SET_PDEATHSIG).
+		runtime.LockOSThread()
+		err := s.cmd.Start()
+		started <- err
+		if err == nil {
+			_ = s.cmd.Wait()
+			close(s.done)
+		}
+	}()
+	if err := <-started; err != nil {
 		return err
 	}
-	go func() { _ = s.cmd.Wait(); close(s.done) }()
 	return s.waitReady(ctx)
 }
 

@@ -113,7 +113,7 @@ func TestStopsWhateverHangs(t *testing.T) {
 			}
 			t.Cleanup(func() { os.RemoveAll(dir) })
 			ctx := context.Background()
-			db, err := database.Start(ctx, database.Options{Dir: dir})
+			db, err := database.Start(ctx, database.Options{Dir: dir, Bound: true})
 			if err != nil {
 				t.Fatal(err)
 			}

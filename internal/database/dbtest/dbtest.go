@@ -27,7 +27,7 @@ func DSN(t testing.TB) string {
 	t.Helper()
 	once.Do(func() {
 		if dir, failed = os.MkdirTemp("", "nivot-db"); failed == nil {
-			server, failed = database.Start(context.Background(), database.Options{Dir: dir})
+			server, failed = database.Start(context.Background(), database.Options{Dir: dir, Bound: true})
 		}
 	})
 	if failed != nil {

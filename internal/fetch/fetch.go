@@ -257,11 +257,11 @@ func overNetwork(ctx context.Context, place string, o Options) ([]byte, error) {
 			err = ue.Err
 		}
 		slog.Info("a source could not be fetched", "host", req.URL.Host, "error", err)
-		return nil, fmt.Errorf("%s %s", req.URL.Host, plainly(err))
+		return nil, fmt.Errorf("the server %s %s", req.URL.Host, plainly(err))
 	}
 	defer res.Body.Close()
 	if res.StatusCode != http.StatusOK {
-		return nil, fmt.Errorf("%s answers %s", req.URL.Host, res.Status)
+		return nil, fmt.Errorf("the server %s answers %s", req.URL.Host, res.Status)
 	}
 	return read(res.Body, o.Limit)
 }

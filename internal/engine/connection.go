@@ -30,7 +30,7 @@ func (l *line) end(how func(*mail.Client)) {
 	if l.client != nil {
 		how(l.client)
 		l.client = nil
-		l.p.connected(-1)
+		l.p.ended()
 	}
 }
 
@@ -176,10 +176,11 @@ func (l *line) connect(ctx context.Context, j *job, by *senderNow) bool {
 	if fault == nil {
 		ctx, cancel := context.WithTimeout(ctx, dialTimeout)
 		defer cancel()
+		done := l.p.opens()
 		client, err := mail.Dial(ctx, by.server, helo())
+		done(err == nil)
 		if err == nil {
 			l.client, l.server = client, by.server
-			l.p.connected(1)
 			return true
 		}
 		if !errors.As(err, &fault) {

@@ -145,7 +145,7 @@ func (e *Engine) Confirm(ctx context.Context, kept *store.Intake) error {
 	return e.Store.ConfirmIntake(ctx, kept.TokenHash, e.opts.Wall().UTC())
 }
 
-// dropIntakes forgets what was sent by forms and was confirmed, or could not be any more.
-func (e *Engine) dropIntakes(ctx context.Context) error {
-	return e.Store.DropIntakes(ctx, e.opts.Wall().UTC().Add(-confirmLife))
+// dropIntakes forgets what was sent by forms and was confirmed, or could not be any more at an instant.
+func (e *Engine) dropIntakes(ctx context.Context, now time.Time) error {
+	return e.Store.DropIntakes(ctx, now.UTC().Add(-confirmLife))
 }

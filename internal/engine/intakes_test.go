@@ -131,9 +131,9 @@ func TestConfirmedOnce(t *testing.T) {
 		t.Errorf("what is sent again is not asked about again: %v, %d emails", err, len(f.subjects()))
 	}
 	// After two days all of it goes by itself.
-	left := func() (n int64) {
+	left := func(at time.Time) (n int64) {
 		t.Helper()
-		if err := f.dropIntakes(f.ctx); err != nil {
+		if err := f.dropIntakes(f.ctx, at); err != nil {
 			t.Fatal(err)
 		}
 		if err := f.Store.DB(f.ctx).Model(&store.Intake{}).Count(&n).Error; err != nil {
@@ -141,12 +141,10 @@ func TestConfirmedOnce(t *testing.T) {
 		}
 		return n
 	}
-	if n := left(); n != 2 {
+	if n := left(f.opts.Wall()); n != 2 {
 		t.Errorf("of two that were sent just now %d are kept", n)
 	}
-	wall := f.opts.Wall
-	f.opts.Wall = func() time.Time { return wall().Add(confirmLife + time.Minute) }
-	if n := left(); n != 0 {
+	if n := left(f.opts.Wall().Add(confirmLife + time.Minute)); n != 0 {
 		t.Errorf("%d are kept after two days", n)
 	}
 }

@@ -13,7 +13,7 @@ const nightlyFrom = 1
 // runNightly does once a day what looks after the database itself.
 func (e *Engine) runNightly(ctx context.Context) {
 	for ctx.Err() == nil {
-		err := e.dropIntakes(ctx) // whatever the hour: it is two days, not three
+		err := e.dropIntakes(ctx, e.opts.Wall()) // whatever the hour: it is two days, not three
 		if err == nil {
 			err = e.nightly(ctx)
 		}

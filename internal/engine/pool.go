@@ -26,6 +26,9 @@ type pool struct {
 	live  int // of those, how many are connected
 	most  int // how many there may be
 
+	opening int        // how many are being connected
+	opened  *sync.Cond // that fewer are
+
 	proven bool // the server has taken what was last offered to it
 }
 
@@ -41,6 +44,7 @@ func (d *dispatcher) pool(sender string) *pool {
 	if p == nil {
 		n := d.e.opts.Connections
 		p = &pool{d: d, sender: sender, jobs: make(chan *job, handPerLine*n), first: make(chan struct{}, 1), most: n}
+		p.opened = sync.NewCond(&p.mu)
 		d.pools[sender] = p
 	}
 	return p
@@ -120,11 +124,27 @@ func (p *pool) send(ctx context.Context) {
 	}
 }
 
-// connected counts a connection in or out.
-func (p *pool) connected(n int) {
+// ended counts a connection out.
+func (p *pool) ended() {
 	p.mu.Lock()
-	p.live += n
+	p.live--
 	p.mu.Unlock()
+}
+
+// opens says that a connection is being made; what it returns is called once it is, or is not.
+func (p *pool) opens() (done func(is bool)) {
+	p.mu.Lock()
+	p.opening++
+	p.mu.Unlock()
+	return func(is bool) {
+		p.mu.Lock()
+		p.opening--
+		if is {
+			p.live++
+		}
+		p.opened.Broadcast()
+		p.mu.Unlock()
+	}
 }
 
 // inTurn waits until a delivery may be tried, and returns what is to be called once it is known whether the
@@ -190,10 +210,14 @@ func (p *pool) meets(ctx context.Context, j *job, by *senderNow, f *mail.Fault) 
 }
 
 // fewer has fewer connections opened to a server that has allowed no more: as many as there are, or, where
-// none was allowed, one less than was thought.
+// none was allowed, one less than was thought. How many there are is known once those that are being made at the
+// same time have been, or have been refused too.
 func (p *pool) fewer(ctx context.Context, by *senderNow, now time.Time) {
 	processes := max(1, p.d.e.queueShare().Of)
 	p.mu.Lock()
+	for p.opening > 0 {
+		p.opened.Wait()
+	}
 	live := p.live
 	p.most = max(1, live)
 	p.mu.Unlock()

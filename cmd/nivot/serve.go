@@ -299,8 +299,8 @@ func runServe(ctx context.Context, args []string) error {
 	if err != nil {
 		return err
 	}
-	o := api.Options{Wall: time.Now, Key: key, PublicURL: publicURL(l), Zone: zone, Web: web.Files(), Version: version, Uploads: os.Getenv("NIVOT_UPLOADS"),
-		Proxies: trusted}
+	o := api.Options{Wall: time.Now, Key: key, PublicURL: publicURL(l), Zone: zone, Web: web.Files(), Version: version,
+		Uploads: os.Getenv("NIVOT_UPLOADS"), Proxies: trusted}
 	if *practiceClock != "" {
 		start, err := time.Parse(time.RFC3339, *practiceClock)
 		if err != nil {
@@ -466,8 +466,9 @@ func runMuseum(ctx context.Context, s *store.Store, key *engine.Key, l net.Liste
 	if err != nil {
 		return err
 	}
-	o := api.Options{Engine: e, Wall: time.Now, Clock: clock, Key: key, PublicURL: publicURL(l), Zone: zone, Uploads: os.Getenv("NIVOT_UPLOADS"),
-		Web: web.Files(), Version: version, Proxies: trusted}
+	o := api.Options{Engine: e, Wall: time.Now, Clock: clock, Key: key, PublicURL: publicURL(l), Zone: zone,
+		Uploads: os.Getenv("NIVOT_UPLOADS"),
+		Web:     web.Files(), Version: version, Proxies: trusted}
 	h, err := api.New(o)
 	if err != nil {
 		return err

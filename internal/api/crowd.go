@@ -12,15 +12,15 @@ import (
 	"nivot/internal/store"
 )
 
-// How many clients are connected at once, and how many of them from one network address that nobody has signed in
-// on. Beyond that, the one that has been silent for the longest gives way.
+// maxConnections bounds all connections, maxFromOnePlace those of one network address on which nobody has signed in.
+// A connection beyond a bound replaces the one that has been silent for the longest.
 const (
 	maxConnections   = 4000
 	maxFromOnePlace  = 200
 	maxHeaderSeconds = 5
 
-	// Who gives way for another of its place may still send its request for so long; and who comes again and again
-	// does so no faster.
+	// leaving is how long a replaced connection stays open. Its client may still send a request, and a client that
+	// connects again and again is slowed down.
 	leaving = 5 * time.Second
 )
 
@@ -47,20 +47,16 @@ type guest struct {
 
 type guestKey struct{}
 
-// Listen accepts connections of a listener, so many at once.
-func (h *Handler) Listen(l net.Listener) net.Listener {
-	return h.s.listen(l, maxConnections, maxFromOnePlace)
-}
-
+// listen bounds the connections of a listener.
 func (s *Server) listen(l net.Listener, most, ofPlace int) *crowd {
 	return &crowd{Listener: l, most: most, ofPlace: ofPlace, trusted: s.Proxies, all: map[*guest]bool{},
 		places: map[string]map[*guest]bool{}}
 }
 
-// Serve answers connections of a listener until the server is closed. The server is http.Server's own, but for who
-// is let in.
+// Serve answers the connections of a listener, within bounds, until the server is closed. It sets the server's
+// Handler, ReadHeaderTimeout and ConnContext.
 func (h *Handler) Serve(srv *http.Server, l net.Listener) error {
-	return h.serve(srv, h.Listen(l))
+	return h.serve(srv, h.s.listen(l, maxConnections, maxFromOnePlace))
 }
 
 func (h *Handler) serve(srv *http.Server, l net.Listener) error {
@@ -86,8 +82,7 @@ func working(next http.Handler) http.Handler {
 	})
 }
 
-// Accept implements net.Listener. Who is one too many gets in where a silent one gives way, and is turned away where
-// there is none.
+// Accept implements net.Listener. It closes a connection beyond the bounds if there is no silent one to replace.
 func (c *crowd) Accept() (net.Conn, error) {
 	for {
 		conn, err := c.Listener.Accept()

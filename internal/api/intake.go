@@ -55,8 +55,8 @@ func (s *Server) mayCome(ctx context.Context, address string, get func(string) s
 	return s.plainIntakes.allow(address+" "+from) && s.plainForms.allow(address)
 }
 
-// takeAnswers makes a row of what was answered, or, where it names an address that this browser has not
-// confirmed, asks its owner first. said is what the page says then.
+// takeAnswers makes a row of the answers. If they name an address that this browser has not confirmed, it asks the
+// owner of the address first. It returns what the page says.
 func (s *Server) takeAnswers(c *echo.Context, in *intake, edits []engine.CellEdit,
 	answers map[string]string) (said string, err error) {
 	ctx := c.Request().Context()
@@ -79,8 +79,8 @@ func (s *Server) takeAnswers(c *echo.Context, in *intake, edits []engine.CellEdi
 	return in.form.Thanks, s.e.TakeAnswers(ctx, in.record.SheetID, edits)
 }
 
-// The cookie by which a browser shows that its owner has confirmed an address: each form that they have, the
-// address, until when, and a code over these.
+// confirmedCookie is the name of the cookie of a browser whose owner has confirmed an address. Its value is when it
+// ends, in seconds since 1970, and a code over the sheet, the address and that (confirmation).
 const (
 	confirmedCookie = "nivot-confirmed"
 	confirmedLife   = 30 * 24 * time.Hour

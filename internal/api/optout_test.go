@@ -21,7 +21,7 @@ import (
 	"nivot/internal/store"
 )
 
-// stopOf gives the path of the link in the newest practice mail to an address.
+// stopOf returns the path of the link in the newest practice mail to an address.
 func (m *museum) stopOf(address string) string {
 	m.t.Helper()
 	all := m.practiceMails()

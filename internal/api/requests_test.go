@@ -84,7 +84,7 @@ func TestRequestsHaveIDs(t *testing.T) {
 	}
 }
 
-// What fails after its answer has begun is told with the id of its request, and by nobody else.
+// A request that fails after its answer has begun is logged once, with its id.
 func TestFailedMidway(t *testing.T) {
 	var out locked
 	was := slog.Default()

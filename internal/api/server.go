@@ -96,7 +96,7 @@ type Handler struct {
 	s *Server
 }
 
-// Run keeps the live changes coming, and tells of what was put off, until the context ends.
+// Run sends live changes and counts refused sign-ins until the context ends.
 func (h *Handler) Run(ctx context.Context) {
 	var w sync.WaitGroup
 	w.Go(func() { h.s.runPutOff(ctx) })

@@ -24,7 +24,8 @@ func (s *Server) sourceState(ctx context.Context, sheetID string) (SourceState, 
 		return out, err
 	}
 	if err == nil {
-		out.Source = &Source{Place: engine.ShownPlace(c.Place), Worksheet: c.Worksheet, HeadingRow: c.HeadingRow, EveryMinutes: c.EveryMinutes,
+		out.Source = &Source{Place: engine.ShownPlace(c.Place), Worksheet: c.Worksheet,
+			HeadingRow: c.HeadingRow, EveryMinutes: c.EveryMinutes,
 			AtTime: c.AtTime,
 			Share:  c.Share, Keep: c.Missing == "keep", Paused: c.Paused}
 		out.LookedAt, out.ChangedAt = c.LookedAt, c.ChangedAt

@@ -159,13 +159,9 @@ func (s *Server) takesUpload(c *echo.Context, most int64, next echo.HandlerFunc)
 		w.Header().Set("Connection", "close") // the rest is not waited for
 		return tooLargeUpload(most)
 	}
-	id := ""
-	if p := person(r.Context()); p != nil {
-		id = p.ID
-	}
 	readBy(w, 2*fileDeadline) // its turn has to come first
 	_ = http.NewResponseController(w).SetWriteDeadline(time.Now().Add(3 * fileDeadline))
-	leave, err := s.uploads.turns.enter(r.Context(), id, atOnceOfOne, waitingOfOne)
+	leave, err := s.uploads.turns.enter(r.Context(), person(r.Context()).ID, atOnceOfOne, waitingOfOne)
 	if err != nil {
 		return err
 	}

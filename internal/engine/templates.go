@@ -124,7 +124,8 @@ func (e *Engine) keepFiles(ctx context.Context, tx *store.Store, t *template.Tem
 		total += t.Attachments[i].Size
 	}
 	if total > template.MaxAttached {
-		return &Refusal{Field: "/attachments", Message: fmt.Sprintf("the images and attachments have %d MB together; an email carries up to %d MB",
+		return &Refusal{Field: "/attachments", Message: fmt.Sprintf(
+			"the images and attachments have %d MB together; an email carries up to %d MB",
 			(total+1<<20-1)>>20, template.MaxAttached>>20)}
 	}
 	return nil
